@@ -1,0 +1,188 @@
+//! Everything about an entry but its content.
+//!
+//! The order matters to the kernel: a new owner takes special bits and capabilities away, so it
+//! comes first; extended attributes can be set by a plain user only while the file may be written,
+//! so they come before the mode; nearly everything changes times, so those come last.
+
+use std::os::fd::AsFd;
+
+use crate::aspect::{Aspect, Aspects};
+use crate::os::{Entry, Kind, Stat};
+use crate::plan::{State, Step, Verb};
+use crate::problem::Operation;
+use crate::reach::{ACCESS_LIST, DEFAULT_LIST, Xattrs};
+
+use super::{Done, During, PartRun, Place, Trouble};
+
+/// The attributes that a new entry is to have in the end.
+pub(super) struct Wanted {
+    owner: (u32, u32),
+    /// `None`: as the system makes it.
+    mode: Option<u32>,
+}
+
+impl PartRun<'_> {
+    /// What a new entry should have: the source's, and of what is not carried, the replaced
+    /// entry's, so that leaving an aspect out leaves it alone.
+    pub(super) fn wanted(&self, step: &Step, source: &State) -> Wanted {
+        let replaced = step.destination.filter(|d| step.verb == Verb::Replace && d.kind == source.kind);
+        let own = (self.reach.caller.uid, self.reach.caller.gid);
+        let owner = if self.carries(Aspect::Owner) {
+            (source.uid, source.gid)
+        } else {
+            replaced.map_or(own, |old| (old.uid, old.gid))
+        };
+        let mode =
+            if self.carries(Aspect::Mode) { Some(source.mode()) } else { replaced.map(|old| old.mode()) };
+        Wanted { owner, mode }
+    }
+
+    /// The mode to create a file with. Nobody may reach it before it has its owner, and special
+    /// bits wait for the end.
+    pub(super) fn birth_mode(&self, place: &Place<'_>, wanted: &Wanted) -> u32 {
+        let born = (self.reach.caller.uid, place.born_gid);
+        if wanted.owner != born || place.gives_lists {
+            return 0o600;
+        }
+        wanted.mode.map_or(0o666, |mode| mode & 0o777 | 0o200)
+    }
+
+    /// What a file has that was created with `birth_mode`.
+    pub(super) fn born(&self, place: &Place<'_>, birth_mode: u32, like: &Stat) -> State {
+        let mut born = *like;
+        born.uid = self.reach.caller.uid;
+        born.gid = place.born_gid;
+        born.mode = birth_mode & !self.reach.caller.umask;
+        State::from(&born)
+    }
+
+    /// Gives a new entry, still under its temporary name, all it should have.
+    #[allow(clippy::too_many_arguments, reason = "both sides of one entry, by handle and by state")]
+    pub(super) fn dress(
+        &self,
+        place: &Place<'_>,
+        name: &[u8],
+        step: &Step,
+        source_entry: Entry<'_>,
+        made: Entry<'_>,
+        source: &State,
+        born: &State,
+    ) -> Done {
+        let system = self.shared.system;
+        let wanted = self.wanted(step, source);
+        self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
+        let mut xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        if step.verb == Verb::Replace && step.destination.is_some_and(|d| d.kind == source.kind) {
+            let old = Entry::Named(place.destination.as_fd(), name);
+            xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
+        }
+        if place.gives_lists {
+            self.drop_inherited(made, &xattrs)?;
+        }
+        for (name, value) in &xattrs {
+            system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
+        }
+        let lists_changed = place.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        let default_mode = || 0o666 & !self.reach.caller.umask;
+        let mode = wanted.mode.unwrap_or_else(default_mode);
+        // A new owner may have cost special bits, but those are not set yet.
+        if source.kind != Kind::Link && (mode != born.mode() || lists_changed) {
+            system.set_mode(made, mode).during(Operation::SetAttributes)?;
+        }
+        if self.carries(Aspect::Times) {
+            system.set_modified(made, source.modified()).during(Operation::SetAttributes)?;
+        }
+        Ok(())
+    }
+
+    /// Extended attributes of a replaced entry that the run does not carry and so leaves alone.
+    fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
+        let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
+        let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
+        self.reach.xattrs_of(self.shared.system, old, uncarried)
+    }
+
+    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> Done {
+        for list in [ACCESS_LIST, DEFAULT_LIST] {
+            if wanted.iter().all(|(name, _)| name != list) {
+                // A FIFO has no default list, and an empty one is none.
+                let _ = self.shared.system.remove_xattr(made, list);
+            }
+        }
+        Ok(())
+    }
+
+    /// Sets owner and group as far as this caller may.
+    fn set_owner(&self, entry: Entry<'_>, wanted: (u32, u32), has: (u32, u32)) -> Result<bool, Trouble> {
+        let set = if self.carries(Aspect::Owner) {
+            self.reach.owner_to_set(wanted, has)
+        } else {
+            // Kept from the entry that is replaced; only its owner could be somebody else.
+            (wanted != has && self.reach.caller.gives_files).then_some(wanted)
+        };
+        if let Some((uid, gid)) = set {
+            self.shared.system.set_owner(entry, uid, gid).during(Operation::SetAttributes)?;
+        }
+        Ok(set.is_some())
+    }
+
+    /// Brings the carried attributes of an entry that exists up to date.
+    pub(super) fn change_attributes(
+        &self,
+        source_entry: Entry<'_>,
+        entry: Entry<'_>,
+        source: &State,
+        has: &State,
+    ) -> Done {
+        let system = self.shared.system;
+        let owner_set = self.set_owner(entry, (source.uid, source.gid), (has.uid, has.gid))?;
+        let lists_set = self.change_xattrs(source_entry, entry, has)?;
+        let mode = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
+        // A new owner takes special bits away, and a new access list changes the group's bits.
+        if source.kind != Kind::Link && (mode != has.mode() || owner_set || lists_set) {
+            system.set_mode(entry, mode).during(Operation::SetAttributes)?;
+        }
+        if self.carries(Aspect::Times) {
+            system.set_modified(entry, source.modified()).during(Operation::SetAttributes)?;
+        }
+        Ok(())
+    }
+
+    /// Sets what the source has and takes away what it lacks; true if anything was changed.
+    fn change_xattrs(
+        &self,
+        source_entry: Entry<'_>,
+        entry: Entry<'_>,
+        has: &State,
+    ) -> Result<bool, Trouble> {
+        let system = self.shared.system;
+        let wanted = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        let present = self.reach.xattrs(system, entry).during(Operation::LookAtDestination)?;
+        if wanted == present {
+            return Ok(false);
+        }
+        let locked = has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Link;
+        if locked {
+            system.set_mode(entry, has.mode() | 0o200).during(Operation::SetAttributes)?;
+        }
+        for (name, _) in present.iter().filter(|(name, _)| wanted.iter().all(|(w, _)| w != name)) {
+            system.remove_xattr(entry, name).during(Operation::SetAttributes)?;
+        }
+        for (name, value) in wanted.iter().filter(|xattr| !present.contains(xattr)) {
+            system.set_xattr(entry, name, value).during(Operation::SetAttributes)?;
+        }
+        Ok(true)
+    }
+
+    /// The attributes of a folder: of a new one all, of an old one those that differ.
+    pub(super) fn dress_folder(&self, step: &Step, source: Entry<'_>, made: Entry<'_>) -> Done {
+        let Some(planned) = step.source else { return Ok(()) };
+        let system = self.shared.system;
+        if step.verb != Verb::Retouch && !self.carries(Aspect::Mode) {
+            let usual = 0o777 & !self.reach.caller.umask;
+            system.set_mode(made, usual).during(Operation::SetAttributes)?;
+        }
+        let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
+        self.change_attributes(source, made, &planned, &has)
+    }
+}

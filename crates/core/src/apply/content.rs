@@ -1,0 +1,207 @@
+//! The content of one file.
+
+use std::cell::RefCell;
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd};
+use std::sync::atomic::Ordering;
+
+use crate::aspect::Aspect;
+use crate::os::{Entry, Stat};
+use crate::plan::{State, Step};
+use crate::problem::{Cause, Operation};
+
+use super::{Done, During, PartRun, Place, Trouble};
+
+/// A file up to this size is read with one call and written with one.
+const SMALL: usize = 256 * 1024;
+/// What one call copies of a larger one; the run can be stopped in between.
+const STRETCH: u64 = 8 * 1024 * 1024;
+/// How often a file that changes while it is read is read in all.
+const TRIES: u32 = 3;
+
+thread_local! {
+    static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+impl PartRun<'_> {
+    /// Makes a complete file, with all attributes, under a temporary name.
+    pub(super) fn make_file(
+        &self,
+        place: &Place<'_>,
+        name: &[u8],
+        temporary: &[u8],
+        step: &Step,
+    ) -> Done {
+        let system = self.shared.system;
+        let Some(planned) = step.source else { return Ok(()) };
+        let opened = system.open_file(place.source()?, self.source_name(name));
+        let source = opened.map_err(|e| match e.kind() {
+            ErrorKind::NotFound => Trouble(Operation::Read, Cause::Drift("the source")),
+            _ => Trouble(Operation::Read, e.into()),
+        })?;
+        let mut before = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
+        if !planned.still(&before) {
+            return Err(Trouble(Operation::Read, Cause::Drift("the source")));
+        }
+        let wanted = self.wanted(step, &State::from(&before));
+        let birth_mode = self.birth_mode(place, &wanted);
+        let made = system
+            .create_file(place.destination.as_fd(), temporary, birth_mode)
+            .during(Operation::Write)?;
+        for attempt in 1.. {
+            self.fill(source.as_fd(), made.as_fd(), &before)?;
+            let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
+            let at_rest = (after.size, after.modified, after.changed)
+                == (before.size, before.modified, before.changed);
+            if at_rest {
+                break;
+            }
+            if attempt == TRIES {
+                return Err(Trouble(Operation::Read, Cause::Restless));
+            }
+            system.set_length(made.as_fd(), 0).during(Operation::Write)?;
+            before = after;
+        }
+        let born = self.born(place, birth_mode, &before);
+        let (source, made) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
+        self.dress(place, name, step, source, made, &State::from(&before), &born)
+    }
+
+    fn fill(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {
+        let sparse = self.carries(Aspect::Holes) && stat.allocated < stat.size;
+        if stat.size <= SMALL as u64 && !sparse {
+            return self.fill_at_once(source, made, stat.size);
+        }
+        if self.share(source, made)? {
+            self.wrote(stat.size);
+            return Ok(());
+        }
+        if !sparse {
+            return self.fill_stretch(source, made, 0, stat.size);
+        }
+        // The length first: what is not written then reads as zeros and takes no room.
+        self.shared.system.set_length(made, stat.size).during(Operation::Write)?;
+        let mut at = 0;
+        while at < stat.size {
+            let next = self.shared.system.next_data(source, at).during(Operation::Read)?;
+            let Some((start, end)) = next else { break };
+            self.wrote(start - at);
+            self.fill_stretch(source, made, start, end.min(stat.size))?;
+            at = end;
+        }
+        self.wrote(stat.size.saturating_sub(at));
+        Ok(())
+    }
+
+    fn fill_at_once(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, size: u64) -> Done {
+        if size == 0 {
+            return Ok(());
+        }
+        with_buffer(|buffer| {
+            // One byte more than expected would show a file that grew; its times show it as well.
+            let length = usize::try_from(size).unwrap_or(SMALL).min(SMALL);
+            let read = self.shared.system.read_at(source, &mut buffer[..length], 0);
+            let read = read.during(Operation::Read)?;
+            self.shared.system.write_at(made, &buffer[..read], 0).during(Operation::Write)?;
+            self.wrote(read as u64);
+            Ok(())
+        })
+    }
+
+    /// Shares the content where the drive can; false where it cannot.
+    fn share(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>) -> Result<bool, Trouble> {
+        if !self.shared.shares_content.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        match self.shared.system.share_content(source, made) {
+            Ok(()) => Ok(true),
+            Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
+            Err(_) => {
+                self.shared.shares_content.store(false, Ordering::Relaxed);
+                Ok(false)
+            }
+        }
+    }
+
+    fn fill_stretch(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        mut at: u64,
+        end: u64,
+    ) -> Done {
+        while at < end {
+            if self.shared.must_end() {
+                return Err(io::Error::from(ErrorKind::Interrupted)).during(Operation::Write);
+            }
+            let length = (end - at).min(STRETCH);
+            let copied = match self.copy_in_kernel(source, made, at, length)? {
+                Some(copied) => copied,
+                None => self.copy_through(source, made, at, length)?,
+            };
+            if copied == 0 {
+                // Cut short meanwhile: the times tell, and it is read again.
+                break;
+            }
+            self.wrote(copied);
+            at += copied;
+        }
+        Ok(())
+    }
+
+    /// `None` where these drives do not do that.
+    fn copy_in_kernel(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        at: u64,
+        length: u64,
+    ) -> Result<Option<u64>, Trouble> {
+        if !self.shared.copies_in_kernel.load(Ordering::Relaxed) {
+            return Ok(None);
+        }
+        match self.shared.system.copy_range(source, made, at, length) {
+            Ok(copied) => Ok(Some(copied)),
+            Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
+            Err(_) => {
+                self.shared.copies_in_kernel.store(false, Ordering::Relaxed);
+                Ok(None)
+            }
+        }
+    }
+
+    fn copy_through(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        at: u64,
+        length: u64,
+    ) -> Result<u64, Trouble> {
+        with_buffer(|buffer| {
+            let length = usize::try_from(length).unwrap_or(SMALL).min(buffer.len());
+            let system = self.shared.system;
+            let read = system.read_at(source, &mut buffer[..length], at).during(Operation::Read)?;
+            system.write_at(made, &buffer[..read], at).during(Operation::Write)?;
+            Ok(read as u64)
+        })
+    }
+
+    fn wrote(&self, bytes: u64) {
+        self.shared.bytes_written.fetch_add(bytes, Ordering::Relaxed);
+        self.shared.observer.wrote(bytes);
+    }
+}
+
+fn with_buffer<T>(work: impl FnOnce(&mut [u8]) -> T) -> T {
+    BUFFER.with_borrow_mut(|buffer| {
+        buffer.resize(SMALL, 0);
+        work(buffer)
+    })
+}
+
+/// True for what another way of copying would meet as well.
+fn ends_the_try(error: &io::Error) -> bool {
+    use ErrorKind as K;
+    matches!(error.kind(), K::StorageFull | K::QuotaExceeded | K::ReadOnlyFilesystem | K::FileTooLarge)
+        || error.raw_os_error() == Some(rustix::io::Errno::IO.raw_os_error())
+}

@@ -1,0 +1,207 @@
+//! Folders: made before anything goes into them, finished after.
+
+use std::io::ErrorKind;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use crate::aspect::Aspect;
+use crate::os::{Entry, Kind, Onto};
+use crate::path::TreePath;
+use crate::plan::{Step, Verb};
+use crate::problem::{Cause, Operation};
+
+use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
+
+/// Open to nobody else until the folder has the attributes it should have.
+const WHILE_FILLED: u32 = 0o700;
+
+impl PartRun<'_> {
+    /// Opens the destination's root, with what is missing of its path made first.
+    pub(super) fn make_root(&self) -> Option<OwnedFd> {
+        let result = self.open_root();
+        match (result, &self.part.root) {
+            (Ok(root), _) => Some(root),
+            // Nothing was to be added, so nothing is missed.
+            (Err(_), None) if self.part.all_steps().next().is_none() => None,
+            (Err(trouble), _) => {
+                let steps = self.part.all_steps().count();
+                for number in self.part.first..self.part.first + steps {
+                    self.set_outcome(number, StepOutcome::Failed);
+                }
+                self.report(TreePath::default(), trouble);
+                None
+            }
+        }
+    }
+
+    fn open_root(&self) -> Result<OwnedFd, Trouble> {
+        let system = self.shared.system;
+        let place = &self.pair.destination;
+        let mut at = system.open_folder(place.anchor.as_fd(), b"").during(Operation::Write)?;
+        let root_is_step = self.part.root.is_some_and(|step| step.verb == Verb::Add);
+        for (i, name) in place.missing.iter().enumerate() {
+            let is_root = i + 1 == place.missing.len() && self.pair.single.is_none();
+            if is_root && !root_is_step {
+                return Err(Trouble(Operation::Write, Cause::Drift("the destination folder")));
+            }
+            // The folders above the root are no counterpart of anything: they are made as usual.
+            let mode = if is_root { WHILE_FILLED } else { 0o777 };
+            match system.create_folder(at.as_fd(), name, mode) {
+                // Another source of the same run, or somebody else, made it meanwhile.
+                Err(e) if e.kind() == ErrorKind::AlreadyExists && !is_root => {}
+                other => other.during(Operation::Write)?,
+            }
+            at = system.open_folder(at.as_fd(), name).during(Operation::Write)?;
+        }
+        Ok(at)
+    }
+
+    /// Makes all folders that are to be added, the highest first.
+    pub(super) fn make_folders(&self, root: BorrowedFd<'_>) {
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            let is_made = |step: &Step| {
+                step.kind() == Kind::Folder && matches!(step.verb, Verb::Add | Verb::Replace)
+            };
+            if self.shared.must_end() || !folder.steps.iter().any(is_made) {
+                continue;
+            }
+            let place = self.enter(root, at);
+            for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| is_made(step)) {
+                let name = folder.names.get(step.name);
+                let result = match &place {
+                    Ok(place) => self.make_folder(place, name, step),
+                    Err(_) => Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in"))),
+                };
+                // A folder that was made is done only when it has its attributes.
+                if let Err(trouble) = result {
+                    self.conclude(folder.first + i, self.part.folder_path(at).join(name), Err(trouble));
+                }
+            }
+        }
+    }
+
+    fn make_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+        let system = self.shared.system;
+        let folder = place.destination.as_fd();
+        if step.verb == Verb::Add {
+            return match system.create_folder(folder, name, WHILE_FILLED) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                }
+                other => other.during(Operation::Write),
+            };
+        }
+        self.check_destination(place, name, step)?;
+        let temporary = self.shared.temporaries.name();
+        system.create_folder(folder, &temporary, WHILE_FILLED).during(Operation::Write)?;
+        match system.rename(folder, &temporary, name, Onto::Exchange) {
+            Ok(()) => system.remove_file(folder, &temporary).during(Operation::Remove),
+            Err(e) if no_exchange(&e) => {
+                system.remove_file(folder, name).during(Operation::Remove)?;
+                system.rename(folder, &temporary, name, Onto::Nothing).during(Operation::Write)
+            }
+            Err(e) => {
+                // What is left is ours and empty; the next run would clear it, too.
+                let _ = system.remove_folder(folder, &temporary);
+                Err(e).during(Operation::Write)
+            }
+        }
+    }
+
+    /// Gives every folder that was made, changed or written into its attributes, the deepest
+    /// first: once a folder is closed to the caller nothing below it can be reached.
+    pub(super) fn finish_folders(&self, root: BorrowedFd<'_>) {
+        for at in (0..self.part.folders.len()).rev() {
+            self.finish_below(root, at);
+            self.restore_times(root, at);
+        }
+        let Some(step) = &self.part.root else { return };
+        let source = self.shared.system.open_folder(self.pair.source.as_fd(), b"");
+        let result = source.during(Operation::Read).and_then(|source| {
+            self.dress_folder(step, Entry::Open(source.as_fd()), Entry::Open(root))
+        });
+        self.conclude(self.part.first, TreePath::default(), result);
+    }
+
+    /// The folder steps among those of one folder.
+    fn finish_below(&self, root: BorrowedFd<'_>, at: usize) {
+        let folder = &self.part.folders[at];
+        let wanted = |i: &usize| {
+            let step = &folder.steps[*i];
+            step.kind() == Kind::Folder && step.verb != Verb::Remove && !self.was_tried(folder, *i)
+        };
+        let mut todo = (0..folder.steps.len()).filter(wanted).peekable();
+        if todo.peek().is_none() {
+            return;
+        }
+        let place = self.enter(root, at);
+        for i in todo {
+            let step = &folder.steps[i];
+            let name = folder.names.get(step.name);
+            // After a stop only what was already made is finished, so that it is whole.
+            if self.shared.must_end() && step.verb == Verb::Retouch {
+                continue;
+            }
+            let result = match &place {
+                Ok(place) => self.finish_folder(place, name, step),
+                Err(_) => Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in"))),
+            };
+            if self.shared.must_end() && result.is_err() {
+                continue;
+            }
+            self.conclude(folder.first + i, place_path(self, at, name), result);
+        }
+    }
+
+    fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+        let system = self.shared.system;
+        let source = system.open_folder(place.source()?, name).during(Operation::Read)?;
+        let pinned = system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let now = system.stat(entry).during(Operation::SetAttributes)?;
+        let expected = step.destination.filter(|_| step.verb == Verb::Retouch);
+        if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
+            return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+        }
+        self.dress_folder(step, Entry::Open(source.as_fd()), entry)
+    }
+
+    /// A folder that is as it should be but for what happened in it.
+    fn restore_times(&self, root: BorrowedFd<'_>, at: usize) {
+        let folder = &self.part.folders[at];
+        let touched = (0..folder.steps.len()).any(|i| {
+            folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i)
+        });
+        let Some(source) = folder.source.filter(|_| touched && self.carries(Aspect::Times)) else {
+            return;
+        };
+        if self.has_step_of_its_own(at) {
+            return;
+        }
+        let path = self.part.folder_path(at);
+        let system = self.shared.system;
+        let restored = system
+            .open_folder(root, path.as_bytes())
+            .and_then(|handle| system.set_modified(Entry::Open(handle.as_fd()), source.modified()));
+        if let Err(error) = restored {
+            self.report(path, Trouble(Operation::SetAttributes, error.into()));
+        }
+    }
+
+    fn has_step_of_its_own(&self, at: usize) -> bool {
+        if at == 0 {
+            return self.part.root.is_some();
+        }
+        let folder = &self.part.folders[at];
+        let above = &self.part.folders[folder.parent as usize];
+        above.steps.binary_search_by(|step| above.names.get(step.name).cmp(&folder.name)).is_ok()
+    }
+}
+
+fn place_path(run: &PartRun<'_>, at: usize, name: &[u8]) -> TreePath {
+    run.part.folder_path(at).join(name)
+}
+
+/// True if the file system cannot swap two names.
+pub(super) fn no_exchange(error: &std::io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::InvalidInput | ErrorKind::Unsupported)
+}

@@ -1,0 +1,374 @@
+//! Station: carrying out a plan.
+//!
+//! Folders are made first, then everything else is written, then removed what is extra; last come
+//! entries that take a folder's place, hard links that waited for one of those, and the folders'
+//! own attributes from the bottom up, since everything above changed their times.
+
+mod attributes;
+mod content;
+mod folders;
+mod place;
+mod removal;
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use crate::aspect::Aspect;
+use crate::observe::Observer;
+use crate::os::{Entry, Kind, System};
+use crate::pair::Pair;
+use crate::path::TreePath;
+use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
+use crate::pool;
+use crate::problem::{Cause, Operation, Problem};
+use crate::reach::Reach;
+use crate::temporary::Temporaries;
+
+/// What became of a step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum StepOutcome {
+    /// The run ended before it came up.
+    NotReached,
+    /// The destination is as the step wants it.
+    Done,
+    /// It is not, for the reason a problem tells.
+    Failed,
+    /// The entry was no longer what the plan saw, so it was left alone.
+    Drifted,
+}
+
+/// How a run ended.
+#[derive(Debug)]
+pub enum Ending {
+    /// Every step came up.
+    Complete,
+    /// The observer asked to stop.
+    Stopped,
+    /// No further step could succeed.
+    Early(Cause),
+}
+
+/// What a run did.
+#[derive(Debug)]
+pub struct Outcome {
+    steps: Vec<StepOutcome>,
+    /// In tree order.
+    pub problems: Vec<Problem>,
+    /// Steps that were done, by verb in the order add, replace, retouch, remove.
+    pub done: [Count; 4],
+    /// Bytes of content that were written, finished or not.
+    pub bytes_written: u64,
+    /// How it ended.
+    pub ending: Ending,
+}
+
+impl Outcome {
+    /// What became of the step with this number.
+    pub fn of(&self, number: usize) -> StepOutcome {
+        self.steps.get(number).copied().unwrap_or(StepOutcome::NotReached)
+    }
+
+    /// Steps done of one verb.
+    pub fn done(&self, verb: Verb) -> Count {
+        self.done[verb as usize]
+    }
+}
+
+/// Carries out every part of a plan and flushes the drive.
+pub(crate) fn apply(
+    system: &dyn System,
+    observer: &dyn Observer,
+    workers: usize,
+    pairs: &[Pair],
+    reaches: &[Reach],
+    plan: &Plan,
+) -> Outcome {
+    let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
+    let shared = Shared {
+        system,
+        observer,
+        temporaries: Temporaries::new(),
+        outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(count).collect(),
+        problems: Mutex::default(),
+        ended: Mutex::default(),
+        over: AtomicBool::new(false),
+        bytes_written: AtomicU64::new(0),
+        shares_content: AtomicBool::new(true),
+        copies_in_kernel: AtomicBool::new(true),
+    };
+    for (at, part) in plan.parts.iter().enumerate() {
+        let run = PartRun {
+            shared: &shared,
+            pair: &pairs[at],
+            reach: &reaches[at],
+            part,
+            prefix: &plan.prefixes[at],
+            workers,
+        };
+        run.go();
+    }
+    shared.outcome(plan)
+}
+
+/// What all workers and all parts share.
+struct Shared<'a> {
+    system: &'a dyn System,
+    observer: &'a dyn Observer,
+    temporaries: Temporaries,
+    outcomes: Vec<AtomicU8>,
+    problems: Mutex<Vec<Problem>>,
+    /// What ended the run early.
+    ended: Mutex<Option<Cause>>,
+    over: AtomicBool,
+    bytes_written: AtomicU64,
+    /// False once the drives turned out not to share content or not to copy within the kernel.
+    shares_content: AtomicBool,
+    copies_in_kernel: AtomicBool,
+}
+
+impl Shared<'_> {
+    fn outcome(self, plan: &Plan) -> Outcome {
+        let steps: Vec<StepOutcome> = self.outcomes.iter().map(read_outcome).collect();
+        let mut done = [Count::default(); 4];
+        let all = plan.parts.iter().flat_map(Part::all_steps);
+        for (step, outcome) in all.zip(&steps) {
+            if *outcome == StepOutcome::Done {
+                done[step.verb as usize].add(step.bytes());
+            }
+        }
+        let mut problems = self.problems.into_inner().unwrap_or_else(PoisonError::into_inner);
+        problems.sort_by(|a, b| a.path.cmp(&b.path));
+        let ended = self.ended.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let all_came_up = !steps.contains(&StepOutcome::NotReached);
+        let ending = match ended {
+            Some(cause) => Ending::Early(cause),
+            None if !all_came_up => Ending::Stopped,
+            None => Ending::Complete,
+        };
+        let bytes_written = self.bytes_written.into_inner();
+        Outcome { steps, problems, done, bytes_written, ending }
+    }
+
+    fn must_end(&self) -> bool {
+        self.over.load(Ordering::Relaxed) || self.observer.stop_requested()
+    }
+}
+
+fn read_outcome(outcome: &AtomicU8) -> StepOutcome {
+    match outcome.load(Ordering::Relaxed) {
+        1 => StepOutcome::Done,
+        2 => StepOutcome::Failed,
+        3 => StepOutcome::Drifted,
+        _ => StepOutcome::NotReached,
+    }
+}
+
+/// What went wrong with a step, and in doing what.
+#[derive(Debug)]
+struct Trouble(Operation, Cause);
+
+type Done = Result<(), Trouble>;
+
+/// Names the operation that an error belongs to.
+trait During<T> {
+    fn during(self, operation: Operation) -> Result<T, Trouble>;
+}
+
+impl<T, E: Into<Cause>> During<T> for Result<T, E> {
+    fn during(self, operation: Operation) -> Result<T, Trouble> {
+        self.map_err(|error| Trouble(operation, error.into()))
+    }
+}
+
+/// One part while it is carried out.
+struct PartRun<'a> {
+    shared: &'a Shared<'a>,
+    pair: &'a Pair,
+    reach: &'a Reach,
+    part: &'a Part,
+    prefix: &'a TreePath,
+    workers: usize,
+}
+
+/// The two folders that the steps of one batch happen in.
+struct Place<'a> {
+    folder: &'a Folder,
+    path: TreePath,
+    /// `None` where the source has no such folder or it cannot be opened.
+    source: Option<OwnedFd>,
+    destination: OwnedFd,
+    /// The group that new entries get here.
+    born_gid: u32,
+    /// New entries get access lists from the folder.
+    gives_lists: bool,
+}
+
+impl Place<'_> {
+    fn source(&self) -> Result<BorrowedFd<'_>, Trouble> {
+        let gone = || Trouble(Operation::Read, Cause::Drift("its folder in the source"));
+        self.source.as_ref().map(AsFd::as_fd).ok_or_else(gone)
+    }
+}
+
+/// How many steps a worker takes on at a time: enough that opening the folder does not count, few
+/// enough that one large folder keeps all workers busy.
+const BATCH: usize = 256;
+
+impl PartRun<'_> {
+    fn go(&self) {
+        let Some(root) = self.make_root() else { return };
+        let root = root.as_fd();
+        self.make_folders(root);
+        self.each_batch(root, |step| writes(step) && !step.is_late() && step.leader.is_none(), Self::write);
+        self.link_names(root);
+        self.remove(root);
+        self.each_batch(root, |step| step.is_late() && step.leader.is_none(), Self::write);
+        self.link_names(root);
+        self.finish_folders(root);
+        self.shared.observer.flushing();
+        if let Err(error) = self.shared.system.flush_drive(root) {
+            self.report(TreePath::default(), Trouble(Operation::Flush, error.into()));
+        }
+    }
+
+    /// Names of hard links, once the name they follow is written.
+    fn link_names(&self, root: BorrowedFd<'_>) {
+        self.each_batch(root, |step| step.leader.is_some(), Self::link);
+    }
+
+    /// Does `work` on the steps that `wanted` picks, folder by folder, in several workers.
+    fn each_batch(
+        &self,
+        root: BorrowedFd<'_>,
+        wanted: impl Fn(&Step) -> bool + Sync,
+        work: impl Fn(&Self, BorrowedFd<'_>, &Place<'_>, &Step) -> Done + Sync,
+    ) {
+        let chunks = self.part.folders.iter().enumerate().flat_map(|(at, folder)| {
+            let starts = (0..folder.steps.len()).step_by(BATCH);
+            starts.map(move |start| (at, start..folder.steps.len().min(start + BATCH)))
+        });
+        let holds_wanted = |(at, range): &(usize, std::ops::Range<usize>)| {
+            self.part.folders[*at].steps[range.clone()].iter().any(&wanted)
+        };
+        let batches: Vec<_> = chunks.filter(holds_wanted).collect();
+        pool::run(self.workers, batches, |(at, range), _| {
+            if self.shared.must_end() {
+                return;
+            }
+            let folder = &self.part.folders[at];
+            let mut todo = range.filter(|i| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i)).peekable();
+            if todo.peek().is_none() {
+                return;
+            }
+            match self.enter(root, at) {
+                Ok(place) => todo.for_each(|i| self.try_step(&place, i, |step| work(self, root, &place, step))),
+                Err(trouble) => {
+                    // One problem names the folder; its steps share its fate.
+                    todo.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));
+                    self.report(self.part.folder_path(at), trouble);
+                }
+            }
+        });
+    }
+
+    fn enter(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
+        let system = self.shared.system;
+        let folder = &self.part.folders[at];
+        let path = self.part.folder_path(at);
+        let destination = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
+        let stat = system.stat(Entry::Open(destination.as_fd())).during(Operation::Write)?;
+        let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes()).ok();
+        let set_group = stat.mode & 0o2000 != 0;
+        Ok(Place {
+            folder,
+            path,
+            source,
+            born_gid: if set_group { stat.gid } else { self.reach.caller.gid },
+            gives_lists: self.gives_lists(destination.as_fd()),
+            destination,
+        })
+    }
+
+    fn try_step(&self, place: &Place<'_>, at: usize, work: impl FnOnce(&Step) -> Done) {
+        if self.shared.must_end() {
+            return;
+        }
+        let step = &place.folder.steps[at];
+        let path = place.path.join(place.folder.names.get(step.name));
+        self.shared.observer.started(&path_shown(self.prefix, &path));
+        let result = work(step);
+        self.conclude(place.folder.first + at, path, result);
+    }
+
+    /// Writes down what became of a step.
+    fn conclude(&self, number: usize, path: TreePath, result: Done) {
+        let trouble = match result {
+            Ok(()) => {
+                self.set_outcome(number, StepOutcome::Done);
+                self.shared.observer.finished();
+                return;
+            }
+            Err(trouble) => trouble,
+        };
+        if self.shared.observer.stop_requested() && was_interrupted(&trouble.1) {
+            return;
+        }
+        let drifted = trouble.1.is_drift();
+        self.set_outcome(number, if drifted { StepOutcome::Drifted } else { StepOutcome::Failed });
+        self.report(path, trouble);
+        self.shared.observer.finished();
+    }
+
+    fn report(&self, path: TreePath, Trouble(operation, cause): Trouble) {
+        if cause.ends_the_run() && !self.shared.over.swap(true, Ordering::Relaxed) {
+            let copy = match &cause {
+                Cause::System(error) => Cause::System(error.kind().into()),
+                _ => Cause::Restless,
+            };
+            *self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner) = Some(copy);
+        }
+        let path = self.prefix.join(path.as_bytes());
+        let mut problems = self.shared.problems.lock().unwrap_or_else(PoisonError::into_inner);
+        problems.push(Problem { path, operation, cause });
+    }
+
+    fn set_outcome(&self, number: usize, outcome: StepOutcome) {
+        self.shared.outcomes[number].store(outcome as u8, Ordering::Relaxed);
+    }
+
+    fn outcome_of(&self, number: usize) -> StepOutcome {
+        read_outcome(&self.shared.outcomes[number])
+    }
+
+    fn was_tried(&self, folder: &Folder, at: usize) -> bool {
+        self.outcome_of(folder.first + at) != StepOutcome::NotReached
+    }
+
+    fn carries(&self, aspect: Aspect) -> bool {
+        self.reach.carry.has(aspect)
+    }
+}
+
+/// A step that makes or changes an entry other than a folder.
+fn writes(step: &Step) -> bool {
+    step.verb != Verb::Remove && step.kind() != Kind::Folder
+}
+
+impl Step {
+    /// It takes the place of a folder, which must be empty by then.
+    fn is_late(&self) -> bool {
+        let source_is_folder = self.source.is_some_and(|s| s.kind == Kind::Folder);
+        let onto_folder = self.destination.is_some_and(|d| d.kind == Kind::Folder);
+        self.verb == Verb::Replace && onto_folder && !source_is_folder
+    }
+}
+
+fn path_shown(prefix: &TreePath, path: &TreePath) -> Vec<u8> {
+    prefix.join(path.as_bytes()).as_bytes().to_vec()
+}
+
+fn was_interrupted(cause: &Cause) -> bool {
+    matches!(cause, Cause::System(e) if e.kind() == std::io::ErrorKind::Interrupted)
+}

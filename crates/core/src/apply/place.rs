@@ -1,0 +1,186 @@
+//! Entries other than folders: made under a temporary name, then put in their place.
+
+use std::io::ErrorKind;
+use std::os::fd::{AsFd, BorrowedFd};
+
+use crate::aspect::Aspect;
+use crate::os::{Entry, Kind, Onto};
+use crate::plan::{State, Step, Verb};
+use crate::problem::{Cause, Operation};
+
+use super::folders::no_exchange;
+use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
+
+impl PartRun<'_> {
+    /// Adds, replaces or retouches one entry.
+    pub(super) fn write(&self, _root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
+        let name = place.folder.names.get(step.name);
+        let Some(source) = step.source else { return Ok(()) };
+        if step.verb == Verb::Retouch {
+            return self.retouch(place, name, step);
+        }
+        let temporary = self.shared.temporaries.name();
+        let made = match source.kind {
+            Kind::File => self.make_file(place, name, &temporary, step),
+            _ => self.make_other(place, name, &temporary, step, &source),
+        };
+        let result = made.and_then(|()| self.put_in_place(place, &temporary, name, step));
+        if result.is_err() {
+            // Most often it was not made, or not by us; then there is nothing to clear.
+            self.discard(place, &temporary, &result);
+        }
+        result
+    }
+
+    fn discard(&self, place: &Place<'_>, temporary: &[u8], result: &Done) {
+        let taken = matches!(result, Err(Trouble(_, Cause::System(e))) if e.kind() == ErrorKind::AlreadyExists);
+        if !taken {
+            let _ = self.shared.system.remove_file(place.destination.as_fd(), temporary);
+        }
+    }
+
+    /// The source's name of an entry, which differs only for a single file under a new name.
+    pub(super) fn source_name<'n>(&'n self, name: &'n [u8]) -> &'n [u8] {
+        self.pair.single.as_ref().map_or(name, |single| &single.source)
+    }
+
+    /// A link, FIFO, socket or device.
+    fn make_other(
+        &self,
+        place: &Place<'_>,
+        name: &[u8],
+        temporary: &[u8],
+        step: &Step,
+        planned: &State,
+    ) -> Done {
+        let system = self.shared.system;
+        let source_name = self.source_name(name);
+        let source_entry = Entry::Named(place.source()?, source_name);
+        let source = self.source_now(source_entry, planned)?;
+        let folder = place.destination.as_fd();
+        if source.kind == Kind::Link {
+            let text = system.read_link(place.source()?, source_name).during(Operation::Read)?;
+            system.create_link(folder, temporary, &text).during(Operation::Write)?;
+        } else {
+            system
+                .create_special(folder, temporary, source.kind, 0o600, source.size)
+                .during(Operation::Write)?;
+        }
+        let pinned = system.pin(folder, temporary).during(Operation::Write)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let born = system.stat(entry).during(Operation::Write)?;
+        // The name could have been exchanged for a link to somebody else's file in between.
+        if born.kind != source.kind || born.links != 1 {
+            return Err(Trouble(Operation::Write, Cause::Drift("what was just made")));
+        }
+        self.dress(place, name, step, source_entry, entry, &source, &State::from(&born))
+    }
+
+    /// Looks at the source again; it must still be what the plan saw.
+    pub(super) fn source_now(&self, entry: Entry<'_>, planned: &State) -> Result<State, Trouble> {
+        match self.shared.system.stat(entry) {
+            Ok(now) if planned.still(&now) => Ok(State::from(&now)),
+            Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::Read),
+            _ => Err(Trouble(Operation::Read, Cause::Drift("the source"))),
+        }
+    }
+
+    fn put_in_place(&self, place: &Place<'_>, temporary: &[u8], name: &[u8], step: &Step) -> Done {
+        let system = self.shared.system;
+        let folder = place.destination.as_fd();
+        if step.verb == Verb::Add {
+            return self.rename_to_new(place, temporary, name);
+        }
+        self.check_destination(place, name, step)?;
+        if !step.is_late() {
+            return system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write);
+        }
+        match system.rename(folder, temporary, name, Onto::Exchange) {
+            Ok(()) => system.remove_folder(folder, temporary).or_else(|error| {
+                // Somebody put something into it after it was emptied: it goes back.
+                system.rename(folder, temporary, name, Onto::Exchange)?;
+                Err(error)
+            }).during(Operation::Remove),
+            Err(e) if no_exchange(&e) => {
+                system.remove_folder(folder, name).during(Operation::Remove)?;
+                system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
+            }
+            Err(e) => Err(e).during(Operation::Write),
+        }
+    }
+
+    /// Renames to a name that the plan saw free, never over what appeared there since.
+    fn rename_to_new(&self, place: &Place<'_>, temporary: &[u8], name: &[u8]) -> Done {
+        let system = self.shared.system;
+        let folder = place.destination.as_fd();
+        let drifted = || Trouble(Operation::Write, Cause::Drift("the destination"));
+        match system.rename(folder, temporary, name, Onto::Nothing) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => Err(drifted()),
+            // The file system knows no such rename: look, then rename.
+            Err(e) if no_exchange(&e) => match system.stat(Entry::Named(folder, name)) {
+                Err(e) if e.kind() == ErrorKind::NotFound => {
+                    system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
+                }
+                _ => Err(drifted()),
+            },
+            other => other.during(Operation::Write),
+        }
+    }
+
+    /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
+    fn retouch(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+        let system = self.shared.system;
+        let Some(planned) = step.source else { return Ok(()) };
+        let source_entry = Entry::Named(place.source()?, self.source_name(name));
+        let source = self.source_now(source_entry, &planned)?;
+        let pinned = system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let now = system.stat(entry).during(Operation::SetAttributes)?;
+        if !step.destination.is_some_and(|seen| seen.still(&now)) {
+            return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+        }
+        self.change_attributes(source_entry, entry, &source, &State::from(&now))
+    }
+
+    /// Makes one more name of a file that an earlier step wrote or that was right before.
+    pub(super) fn link(&self, root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
+        let system = self.shared.system;
+        let name = place.folder.names.get(step.name);
+        let Some(leader) = step.leader.map(|id| &self.part.leaders[id.0 as usize]) else {
+            return Ok(());
+        };
+        if !self.leader_is_done(leader.folder as usize, &leader.name) {
+            return Err(Trouble(Operation::Write, Cause::LeaderFailed));
+        }
+        let path = self.part.folder_path(leader.folder as usize);
+        let from = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
+        let folder = place.destination.as_fd();
+        if step.verb == Verb::Add {
+            return match system.add_name(from.as_fd(), &leader.name, folder, name) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                }
+                other => other.during(Operation::Write),
+            };
+        }
+        let temporary = self.shared.temporaries.name();
+        system.add_name(from.as_fd(), &leader.name, folder, &temporary).during(Operation::Write)?;
+        let result = self.put_in_place(place, &temporary, name, step);
+        if result.is_err() {
+            self.discard(place, &temporary, &result);
+        }
+        result
+    }
+
+    fn leader_is_done(&self, folder: usize, name: &[u8]) -> bool {
+        let folder = &self.part.folders[folder];
+        let found = folder.steps.binary_search_by(|step| folder.names.get(step.name).cmp(name));
+        found.map_or(true, |at| self.outcome_of(folder.first + at) == StepOutcome::Done)
+    }
+
+    /// New entries in a folder with a default access list are born with lists of their own.
+    pub(super) fn gives_lists(&self, folder: BorrowedFd<'_>) -> bool {
+        self.carries(Aspect::Acl)
+            && self.shared.system.get_xattr(Entry::Open(folder), crate::reach::DEFAULT_LIST).is_ok()
+    }
+}

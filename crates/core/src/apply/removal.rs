@@ -1,0 +1,58 @@
+//! Removal: the last thing a run does, of exactly what the plan saw.
+
+use std::os::fd::{AsFd, BorrowedFd};
+
+use crate::os::{Entry, Kind};
+use crate::plan::{Step, Verb};
+use crate::problem::{Cause, Operation};
+
+use super::{Done, During, PartRun, Place, Trouble};
+
+impl PartRun<'_> {
+    pub(super) fn remove(&self, root: BorrowedFd<'_>) {
+        let file = |step: &Step| step.verb == Verb::Remove && step.kind() != Kind::Folder;
+        self.each_batch(root, file, Self::remove_entry);
+        // The deepest first: a folder must be empty by then.
+        for at in (0..self.part.folders.len()).rev() {
+            let folder = &self.part.folders[at];
+            let wanted = |i: &usize| {
+                let step = &folder.steps[*i];
+                step.verb == Verb::Remove && step.kind() == Kind::Folder && !self.was_tried(folder, *i)
+            };
+            let mut todo = (0..folder.steps.len()).filter(wanted).peekable();
+            if todo.peek().is_none() || self.shared.must_end() {
+                continue;
+            }
+            match self.enter(root, at) {
+                Ok(place) => {
+                    todo.for_each(|i| self.try_step(&place, i, |step| self.remove_entry(root, &place, step)));
+                }
+                Err(trouble) => self.report(self.part.folder_path(at), trouble),
+            }
+        }
+    }
+
+    fn remove_entry(&self, _root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
+        let name = place.folder.names.get(step.name);
+        self.check_destination(place, name, step)?;
+        let folder = place.destination.as_fd();
+        if step.kind() == Kind::Folder {
+            return self.shared.system.remove_folder(folder, name).during(Operation::Remove);
+        }
+        self.shared.system.remove_file(folder, name).during(Operation::Remove)
+    }
+
+    /// Fails unless the destination's entry still is what the plan saw.
+    pub(super) fn check_destination(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+        let Some(seen) = step.destination else { return Ok(()) };
+        let now = self.shared.system.stat(Entry::Named(place.destination.as_fd(), name));
+        let now = now.during(Operation::LookAtDestination);
+        match now {
+            Ok(now) if seen.still(&now) => Ok(()),
+            Err(Trouble(operation, Cause::System(e))) if e.kind() != std::io::ErrorKind::NotFound => {
+                Err(Trouble(operation, Cause::System(e)))
+            }
+            _ => Err(Trouble(Operation::LookAtDestination, Cause::Drift("the destination"))),
+        }
+    }
+}

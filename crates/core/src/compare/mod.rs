@@ -1,0 +1,558 @@
+//! Station: both sides side by side, folder by folder, into the steps of one part of a plan.
+//!
+//! A task is one folder of either side or both. What only its contents can decide (is a folder
+//! needed, can it be removed) is settled when the last task below it ends; a folder in which
+//! nothing differs leaves nothing behind.
+
+mod content;
+mod entry;
+mod links;
+mod node;
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use crate::aspect::{Aspect, Aspects};
+use crate::observe::Observer;
+use crate::os::{Entry, Kind, Stat, System};
+use crate::pair::Pair;
+use crate::path::TreePath;
+use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
+use crate::pool::{self, Stack};
+use crate::problem::{Cause, Operation, Problem};
+use crate::reach::Reach;
+use crate::request::{By, Task};
+use crate::select::{Selection, Verdict};
+use crate::temporary;
+use crate::tree::{self, Joined, Listing};
+
+use links::Linked;
+use node::{Node, Presence};
+
+/// What this station needs to know.
+pub(crate) struct Comparison<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) observer: &'a dyn Observer,
+    pub(crate) task: Task,
+    pub(crate) by: By,
+    pub(crate) selection: &'a Selection,
+    pub(crate) reach: &'a Reach,
+    pub(crate) pair: &'a Pair,
+    pub(crate) workers: usize,
+}
+
+/// What this station finds.
+#[derive(Debug, Default)]
+pub(crate) struct Compared {
+    pub(crate) part: Part,
+    pub(crate) problems: Vec<Problem>,
+    pub(crate) remarks: Vec<Remark>,
+    pub(crate) source: Tally,
+    pub(crate) destination: Tally,
+    pub(crate) unchanged: Count,
+}
+
+/// Why comparing ended without a result.
+#[derive(Debug)]
+pub(crate) enum Halt {
+    /// The source folder itself cannot be listed.
+    SourceClosed(io::Error),
+    /// One side turned up within the other at this path.
+    Overlap(TreePath),
+    /// The observer asked to stop.
+    Stopped,
+}
+
+/// What tasks find, beyond the steps that their nodes hold.
+#[derive(Debug, Default)]
+struct Findings {
+    problems: Vec<Problem>,
+    remarks: Vec<Remark>,
+    tallies: Tallies,
+    linked: Vec<Linked>,
+    closed: Vec<node::Closed>,
+    halt: Option<Halt>,
+}
+
+#[derive(Debug, Default, Clone, Copy)]
+struct Tallies {
+    source: Tally,
+    destination: Tally,
+    unchanged: Count,
+}
+
+/// Compares one pair of roots.
+pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
+    let walk = Walk { context: comparison, findings: Mutex::default() };
+    let pair = comparison.pair;
+    let presence = if pair.destination.exists() { Presence::Both } else { Presence::Source };
+    let source = pair.single.is_none().then(|| State::from(&pair.source_stat));
+    let all_below = comparison.selection.takes_all_below(b"", false);
+    let drive = pair.source_stat.identity.drive;
+    let root = Arc::new(Node::root(presence, source, drive, all_below));
+    pool::run(comparison.workers, vec![root], |node, stack| walk.visit(&node, stack));
+    let mut findings = walk.findings.into_inner().unwrap_or_else(PoisonError::into_inner);
+    if let Some(halt) = findings.halt.take() {
+        return Err(halt);
+    }
+    if comparison.observer.stop_requested() {
+        return Err(Halt::Stopped);
+    }
+    let mut part = node::arrange(findings.closed);
+    links::resolve(std::mem::take(&mut findings.linked), &mut part, &mut findings.tallies.unchanged);
+    let mut part = part.finish();
+    part.root = walk_root(comparison);
+    findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(Compared {
+        part,
+        problems: findings.problems,
+        remarks: findings.remarks,
+        source: findings.tallies.source,
+        destination: findings.tallies.destination,
+        unchanged: findings.tallies.unchanged,
+    })
+}
+
+/// The step for the root folder itself, if it needs one.
+fn walk_root(comparison: &Comparison<'_>) -> Option<Step> {
+    let pair = comparison.pair;
+    if pair.single.is_some() {
+        return None;
+    }
+    let source = &pair.source_stat;
+    if !pair.destination.exists() {
+        let content = comparison.reach.carry.has(Aspect::Content);
+        return content.then(|| step(Verb::Add, Reason::New, Some(source), None));
+    }
+    let destination = &pair.destination.anchor_stat;
+    let sides = entry::Sides {
+        source: (Entry::Pinned(pair.source.as_fd()), source),
+        destination: (Entry::Pinned(pair.destination.anchor.as_fd()), destination),
+    };
+    let aspects = entry::differing_aspects(comparison, &sides).unwrap_or(Aspects::NONE);
+    (!aspects.is_empty()).then(|| Step {
+        aspects,
+        ..step(Verb::Retouch, Reason::Aspects, Some(source), Some(destination))
+    })
+}
+
+fn step(verb: Verb, reason: Reason, source: Option<&Stat>, destination: Option<&Stat>) -> Step {
+    Step {
+        verb,
+        reason,
+        aspects: Aspects::NONE,
+        source: source.map(State::from),
+        destination: destination.map(State::from),
+        leader: None,
+        name: crate::plan::NameRange::default(),
+    }
+}
+
+struct Walk<'a> {
+    context: &'a Comparison<'a>,
+    findings: Mutex<Findings>,
+}
+
+/// One folder pair while its entries are gone through.
+struct Visit<'a> {
+    node: &'a Arc<Node>,
+    path: TreePath,
+    source: Option<OwnedFd>,
+    destination: Option<OwnedFd>,
+    /// Folders found, to be visited next.
+    below: Vec<Arc<Node>>,
+    findings: Findings,
+}
+
+/// An entry's place on both sides of a visit.
+struct Seen<'a> {
+    /// Its name in the destination.
+    name: &'a [u8],
+    /// The same but for a single file that gets a new name.
+    source_name: &'a [u8],
+    path: TreePath,
+    source: Option<(Stat, Verdict)>,
+    destination: Option<(Stat, Verdict)>,
+    /// The destination has it, but the selection leaves it out.
+    hidden: bool,
+}
+
+impl Walk<'_> {
+    fn visit(&self, node: &Arc<Node>, stack: &Stack<Arc<Node>>) {
+        let mut visit = Visit {
+            node,
+            path: node.path(),
+            source: None,
+            destination: None,
+            below: Vec::new(),
+            findings: Findings::default(),
+        };
+        if !self.must_halt() {
+            self.look(&mut visit);
+        }
+        node.expect(visit.below.len());
+        let Visit { below, findings, .. } = visit;
+        self.keep(findings);
+        stack.push(below.into_iter());
+        self.settle(node);
+    }
+
+    fn must_halt(&self) -> bool {
+        let findings = self.findings.lock().unwrap_or_else(PoisonError::into_inner);
+        findings.halt.is_some() || self.context.observer.stop_requested()
+    }
+
+    fn keep(&self, mut new: Findings) {
+        let mut all = self.findings.lock().unwrap_or_else(PoisonError::into_inner);
+        all.problems.append(&mut new.problems);
+        all.remarks.append(&mut new.remarks);
+        all.linked.append(&mut new.linked);
+        all.tallies.source.merge(&new.tallies.source);
+        all.tallies.destination.merge(&new.tallies.destination);
+        all.tallies.unchanged.entries += new.tallies.unchanged.entries;
+        all.tallies.unchanged.bytes += new.tallies.unchanged.bytes;
+        all.halt = all.halt.take().or(new.halt);
+    }
+
+    /// Ends this folder if nothing below it is left, and then, in turn, those above.
+    fn settle(&self, node: &Arc<Node>) {
+        let mut at = Some(Arc::clone(node));
+        while let Some(node) = at.take_if(|node| node.one_less()) {
+            let mut findings = self.findings.lock().unwrap_or_else(PoisonError::into_inner);
+            let Findings { closed, tallies, problems, .. } = &mut *findings;
+            node.close(self.context.task, closed, tallies, problems);
+            at = node.above();
+        }
+    }
+
+    fn look(&self, visit: &mut Visit<'_>) {
+        let Some((source, destination)) = self.list_both(visit) else {
+            visit.node.keep_all();
+            return;
+        };
+        self.context.observer.scanned((source.len() + destination.len()) as u64);
+        for joined in tree::join(&source, &destination) {
+            if let Some(seen) = self.see(visit, &joined) {
+                self.weigh(visit, &seen);
+            }
+        }
+    }
+
+    /// Both listings; an absent side is empty. `None` if one cannot be had: nothing may then be
+    /// concluded from what the other lacks.
+    fn list_both(&self, visit: &mut Visit<'_>) -> Option<(Listing, Listing)> {
+        let pair = self.context.pair;
+        let presence = visit.node.presence;
+        let mut sides = (Listing::default(), Listing::default());
+        if presence != Presence::Destination {
+            match self.list(pair.source.as_fd(), visit, pair.single.as_ref().map(|s| &*s.source)) {
+                Ok((handle, listing)) => {
+                    visit.source = Some(handle);
+                    sides.0 = listing;
+                }
+                Err(cause) if visit.node.is_root() => {
+                    visit.findings.halt = Some(Halt::SourceClosed(cause));
+                    return None;
+                }
+                Err(cause) => {
+                    visit.problem(TreePath::default(), Operation::ListSource, cause.into());
+                    return None;
+                }
+            }
+        }
+        if presence != Presence::Source {
+            let anchor = pair.destination.anchor.as_fd();
+            match self.list(anchor, visit, pair.single.as_ref().map(|s| &*s.source)) {
+                Ok((handle, listing)) => {
+                    visit.destination = Some(handle);
+                    sides.1 = listing;
+                }
+                Err(cause) => {
+                    visit.problem(TreePath::default(), Operation::ListDestination, cause.into());
+                    return None;
+                }
+            }
+        }
+        Some(sides)
+    }
+
+    fn list(
+        &self,
+        root: BorrowedFd<'_>,
+        visit: &Visit<'_>,
+        single: Option<&[u8]>,
+    ) -> io::Result<(OwnedFd, Listing)> {
+        let handle = self.context.system.open_folder(root, visit.path.as_bytes())?;
+        let listing = match single {
+            Some(name) => Listing::single(name)?,
+            None => Listing::read(self.context.system, handle.as_fd())?,
+        };
+        Ok((handle, listing))
+    }
+
+    /// Looks at one name on both sides, as far as the selection takes it. `None` if it plays no
+    /// part in this run.
+    fn see<'n>(&'n self, visit: &mut Visit<'_>, joined: &Joined<'n>) -> Option<Seen<'n>> {
+        let single = self.context.pair.single.as_ref();
+        let name = single.map_or(joined.name, |single| &*single.destination);
+        let mut seen = Seen {
+            name,
+            source_name: joined.name,
+            path: visit.path.join(name),
+            source: None,
+            destination: None,
+            hidden: false,
+        };
+        if let Some(kind) = joined.source {
+            let handle = visit.source.as_ref()?.as_fd();
+            match self.see_side(visit.node, &seen, handle, joined.name, kind) {
+                Ok(found) => seen.source = found,
+                // Gone since it was listed: nothing may be concluded from that in this run.
+                Err(e) if e.kind() == io::ErrorKind::NotFound => return self.protect(visit),
+                Err(e) => {
+                    visit.problem(name.into(), Operation::LookAtSource, e.into());
+                    return self.protect(visit);
+                }
+            }
+        }
+        if let Some(kind) = joined.destination {
+            let handle = visit.destination.as_ref()?.as_fd();
+            match self.see_side(visit.node, &seen, handle, name, kind) {
+                Ok(found) => {
+                    seen.hidden = found.is_none();
+                    seen.destination = found;
+                }
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+                Err(e) => {
+                    visit.problem(name.into(), Operation::LookAtDestination, e.into());
+                    return self.protect(visit);
+                }
+            }
+        }
+        Some(seen)
+    }
+
+    #[allow(clippy::unused_self, reason = "reads as a step of the walk")]
+    fn protect<T>(&self, visit: &Visit<'_>) -> Option<T> {
+        visit.node.keep_all();
+        None
+    }
+
+    fn see_side(
+        &self,
+        node: &Node,
+        seen: &Seen<'_>,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        kind: Option<Kind>,
+    ) -> io::Result<Option<(Stat, Verdict)>> {
+        let decide = |kind| {
+            let folder = kind == Kind::Folder;
+            self.context.selection.decide(seen.path.as_bytes(), folder, node.depth + 1, node.all_below)
+        };
+        let early = kind.map(decide);
+        if early == Some(Verdict::Leave) {
+            return Ok(None);
+        }
+        let stat = self.context.system.stat(Entry::Named(folder, name))?;
+        let verdict = early.unwrap_or_else(|| decide(stat.kind));
+        Ok((verdict != Verdict::Leave).then_some((stat, verdict)))
+    }
+
+    /// Turns what was seen of one name into a step, a problem, a folder to visit, or nothing.
+    fn weigh(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
+        self.watch_borders(visit, seen);
+        visit.tally(seen);
+        match (&seen.source, &seen.destination) {
+            (None, None) => {
+                if seen.hidden {
+                    visit.node.keep_all();
+                }
+            }
+            (Some(_), None) if seen.hidden => {
+                visit.problem(seen.name.into(), Operation::Write, Cause::LeftOutInTheWay);
+                visit.node.keep_all();
+            }
+            (Some((source, verdict)), None) => self.weigh_new(visit, seen, source, *verdict),
+            (Some((source, verdict)), Some((destination, below))) => {
+                self.weigh_both(visit, seen, (source, *verdict), (destination, *below));
+            }
+            (None, Some((destination, verdict))) => {
+                self.weigh_extra(visit, seen, destination, *verdict);
+            }
+        }
+    }
+
+    fn weigh_new(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat, verdict: Verdict) {
+        if !self.context.reach.carry.has(Aspect::Content) {
+            return;
+        }
+        let add = step(Verb::Add, Reason::New, Some(source), None);
+        let slot = visit.node.add(seen.name, add);
+        match source.kind {
+            Kind::Folder => self.go_below(visit, seen, Presence::Source, Some(slot), verdict),
+            Kind::File => self.weigh_file(visit, seen, source, None, Some(slot)),
+            _ => {}
+        }
+    }
+
+    fn weigh_both(
+        &self,
+        visit: &mut Visit<'_>,
+        seen: &Seen<'_>,
+        (source, verdict): (&Stat, Verdict),
+        (destination, destination_verdict): (&Stat, Verdict),
+    ) {
+        let planned = match self.compare_entries(visit, seen, source, destination) {
+            Ok(planned) => planned,
+            Err(cause) => {
+                visit.problem(seen.name.into(), Operation::Compare, cause.into());
+                visit.node.keep_all();
+                return;
+            }
+        };
+        let slot = planned.map(|step| visit.node.add(seen.name, step));
+        let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
+        match (source.kind, destination.kind) {
+            (Kind::Folder, Kind::Folder) => {
+                self.go_below(visit, seen, Presence::Both, slot, verdict);
+            }
+            (Kind::Folder, _) if replaced => {
+                self.go_below(visit, seen, Presence::Source, slot, verdict);
+            }
+            (_, Kind::Folder) if replaced => {
+                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict);
+            }
+            _ => {}
+        }
+        if source.kind == Kind::File {
+            self.weigh_file(visit, seen, source, Some(destination), slot);
+        } else if planned.is_none() && source.kind != Kind::Folder {
+            visit.findings.tallies.unchanged.add(0);
+        }
+    }
+
+    fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
+        let leftover = temporary::is_leftover(seen.name, stat);
+        if self.context.task == Task::Copy && !leftover {
+            visit.node.keep_all();
+            return;
+        }
+        let reason = if leftover { Reason::Leftover } else { Reason::Extra };
+        let slot = visit.node.add(seen.name, step(Verb::Remove, reason, None, Some(stat)));
+        if stat.kind == Kind::Folder {
+            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict);
+        } else {
+            visit.node.note_removal();
+        }
+    }
+
+    fn go_below(
+        &self,
+        visit: &mut Visit<'_>,
+        seen: &Seen<'_>,
+        presence: Presence,
+        slot: Option<usize>,
+        verdict: Verdict,
+    ) {
+        let all_below = match verdict {
+            Verdict::Take { all_below } => all_below,
+            _ => self.context.selection.takes_all_below(seen.path.as_bytes(), visit.node.all_below),
+        };
+        let stat = match presence {
+            Presence::Destination => seen.destination,
+            _ => seen.source,
+        };
+        let Some((stat, _)) = stat else { return };
+        let below = Node::below(visit.node, seen.name, presence, &stat, all_below);
+        visit.below.push(Arc::new(below.owning(slot, verdict == Verdict::IfNeeded)));
+    }
+
+    /// Notices other drives mounted in the source, and one side within the other.
+    fn watch_borders(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
+        let pair = self.context.pair;
+        let is_folder = |side: &Option<(Stat, Verdict)>| side.filter(|(stat, _)| stat.kind == Kind::Folder);
+        if let Some((stat, _)) = is_folder(&seen.source) {
+            if stat.identity == pair.destination.anchor_stat.identity && pair.single.is_none() {
+                visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
+            }
+            if stat.identity.drive != visit.node.drive {
+                visit.findings.remarks.push(Remark::Mount(seen.path.clone()));
+            }
+        }
+        let identity = |side: &Option<(Stat, Verdict)>| side.map(|(stat, _)| stat.identity);
+        let same_file = pair.single.is_some() && identity(&seen.source) == identity(&seen.destination);
+        let source_within = identity(&seen.destination) == Some(pair.source_stat.identity);
+        if seen.destination.is_some() && (same_file || source_within) {
+            visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
+        }
+    }
+
+    fn compare_entries(
+        &self,
+        visit: &Visit<'_>,
+        seen: &Seen<'_>,
+        source: &Stat,
+        destination: &Stat,
+    ) -> io::Result<Option<Step>> {
+        let (Some(from), Some(to)) = (&visit.source, &visit.destination) else {
+            return Ok(None);
+        };
+        let sides = entry::Sides {
+            source: (Entry::Named(from.as_fd(), seen.source_name), source),
+            destination: (Entry::Named(to.as_fd(), seen.name), destination),
+        };
+        entry::compare(self.context, &sides)
+    }
+
+    /// A file with more than one name is remembered; its step is settled when all names are known.
+    fn weigh_file(
+        &self,
+        visit: &mut Visit<'_>,
+        seen: &Seen<'_>,
+        source: &Stat,
+        destination: Option<&Stat>,
+        slot: Option<usize>,
+    ) {
+        let destination = destination.filter(|d| d.kind == Kind::File);
+        let several = source.links > 1 || destination.is_some_and(|d| d.links > 1);
+        if several && self.context.reach.carry.has(Aspect::Content) {
+            visit.findings.linked.push(Linked {
+                node: Arc::clone(visit.node),
+                name: seen.name.into(),
+                source: *source,
+                destination: destination.copied(),
+                slot,
+                grouped: self.context.reach.carry.has(Aspect::Hardlinks),
+            });
+            visit.node.must_stay();
+        } else if slot.is_none() {
+            visit.findings.tallies.unchanged.add(source.size);
+        }
+    }
+}
+
+impl Visit<'_> {
+    fn problem(&mut self, name: TreePath, operation: Operation, cause: Cause) {
+        let path = self.path.join(name.as_bytes());
+        self.findings.problems.push(Problem { path, operation, cause });
+    }
+
+    /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
+    fn tally(&mut self, seen: &Seen<'_>) {
+        let sides = [
+            (&seen.source, &mut self.findings.tallies.source),
+            (&seen.destination, &mut self.findings.tallies.destination),
+        ];
+        for (side, tally) in sides {
+            if let Some((stat, verdict)) = side
+                && *verdict != Verdict::IfNeeded
+            {
+                tally.count(stat.kind, stat.size);
+            }
+        }
+        let taken = |side: &Option<(Stat, Verdict)>| side.is_some_and(|(_, v)| v != Verdict::IfNeeded);
+        self.node.note_taken(taken(&seen.source), taken(&seen.destination));
+    }
+}

@@ -1,0 +1,190 @@
+//! Station: checks on a whole plan that can refuse it before anything is touched.
+
+use std::fmt;
+use std::os::fd::AsFd;
+
+use crate::os::{Space, System};
+use crate::pair::Pair;
+use crate::plan::{Part, Plan, Step, Verb};
+use crate::request::{RemovalLimit, Safety, Task};
+
+/// A check, by the name it is waived with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guard {
+    /// One side lies inside the other; cannot be waived.
+    Overlap,
+    /// A mirror whose source holds nothing that is selected, while the destination does.
+    EmptySource,
+    /// A mirror that removes more than its limit.
+    Removals,
+    /// A plan that needs more room than there is.
+    Space,
+}
+
+impl Guard {
+    /// All guards.
+    pub const ALL: [Self; 4] = [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space];
+
+    /// Its name in options, messages and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Overlap => "overlap",
+            Self::EmptySource => "empty-source",
+            Self::Removals => "removals",
+            Self::Space => "space",
+        }
+    }
+}
+
+impl fmt::Display for Guard {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// Why a plan was refused, with the figures that made it so.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// See [`Guard::Overlap`].
+    #[error("'{source_path}' and '{destination_path}' overlap: they are one folder, or one lies inside the other{}; choose a destination outside the source", .at.as_ref().map(|at| format!(" (at '{at}')")).unwrap_or_default())]
+    Overlap {
+        /// As the user named it.
+        source_path: String,
+        /// As the user named it.
+        destination_path: String,
+        /// Where one turned up in the other, if not by its path.
+        at: Option<String>,
+    },
+    /// See [`Guard::EmptySource`].
+    #[error("nothing in the source is taken, and {removals} entries of the destination would be removed; is the source's drive mounted, and do the patterns fit? if this is meant: --waive empty-source")]
+    EmptySource {
+        /// Entries that would go.
+        removals: u64,
+    },
+    /// See [`Guard::Removals`].
+    #[error("{removals} of the destination's {entries} entries would be removed, and the limit is {limit}; look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals")]
+    Removals {
+        /// Entries that would go.
+        removals: u64,
+        /// Entries there are.
+        entries: u64,
+        /// In words.
+        limit: String,
+    },
+    /// See [`Guard::Space`].
+    #[error("the plan needs {needed} {unit} and the destination's drive has {free} free; make room there, take less, or go on all the same with --waive space")]
+    Space {
+        /// Needed at the fullest moment.
+        needed: u64,
+        /// Free now.
+        free: u64,
+        /// "bytes" or "inodes".
+        unit: &'static str,
+    },
+}
+
+impl Refusal {
+    /// The guard that refused.
+    pub fn guard(&self) -> Guard {
+        match self {
+            Self::Overlap { .. } => Guard::Overlap,
+            Self::EmptySource { .. } => Guard::EmptySource,
+            Self::Removals { .. } => Guard::Removals,
+            Self::Space { .. } => Guard::Space,
+        }
+    }
+}
+
+/// Checks a plan against every guard that is not waived; the first that refuses is the error.
+pub(crate) fn check(
+    system: &dyn System,
+    task: Task,
+    safety: &Safety,
+    pairs: &[Pair],
+    plan: &Plan,
+) -> Result<(), Refusal> {
+    let on = |guard| !safety.waived.contains(&guard);
+    if task == Task::Mirror && on(Guard::EmptySource) {
+        empty_source(plan)?;
+    }
+    if task == Task::Mirror && on(Guard::Removals) {
+        removals(plan, safety.removal_limit)?;
+    }
+    if on(Guard::Space) {
+        space(system, pairs, plan)?;
+    }
+    Ok(())
+}
+
+fn real_removals(plan: &Plan) -> u64 {
+    plan.totals.remove.entries - plan.totals.leftovers
+}
+
+fn empty_source(plan: &Plan) -> Result<(), Refusal> {
+    let removals = real_removals(plan);
+    if plan.totals.source.entries() == 0 && removals > 0 {
+        return Err(Refusal::EmptySource { removals });
+    }
+    Ok(())
+}
+
+fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
+    let removals = real_removals(plan);
+    let entries = plan.totals.destination.entries();
+    let share = |percent: f64| removals as f64 * 100.0 > entries as f64 * percent;
+    let (refused, limit) = match limit {
+        RemovalLimit::Usual => (removals > 20 && share(50.0), "half of them".to_owned()),
+        RemovalLimit::Count(most) => (removals > most, most.to_string()),
+        RemovalLimit::Percent(percent) => (share(percent), format!("{percent} %")),
+    };
+    if refused { Err(Refusal::Removals { removals, entries, limit }) } else { Ok(()) }
+}
+
+/// Every pair's destination lies on the drive of the first: they share the folder it names.
+fn space(system: &dyn System, pairs: &[Pair], plan: &Plan) -> Result<(), Refusal> {
+    let Some(pair) = pairs.first() else { return Ok(()) };
+    // A drive that does not say how full it is cannot be checked; the run finds out.
+    let Ok(space) = system.space(pair.destination.anchor.as_fd()) else { return Ok(()) };
+    let need = plan.parts.iter().flat_map(Part::all_steps).fold(Need::default(), |need, step| need.with(step, &space));
+    let bytes = need.bytes.saturating_add(need.largest_replaced);
+    if bytes > space.bytes {
+        return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
+    }
+    match space.inodes {
+        Some(free) if need.inodes > free => {
+            Err(Refusal::Space { needed: need.inodes, free, unit: "inodes" })
+        }
+        _ => Ok(()),
+    }
+}
+
+#[derive(Default)]
+struct Need {
+    bytes: u64,
+    /// While a file is replaced both the old and the new one are there.
+    largest_replaced: u64,
+    inodes: u64,
+}
+
+impl Need {
+    fn with(mut self, step: &Step, space: &Space) -> Self {
+        let Some(source) = step.source.filter(|_| step.leader.is_none()) else { return self };
+        let rounded = |bytes: u64| bytes.div_ceil(space.block).saturating_mul(space.block);
+        // A file with holes takes less than its size; one that the source has not yet written to
+        // its drive may seem to, but by less than a block for a small file.
+        let new = rounded(source.bytes().min(source.allocated.max(space.block)));
+        let old = step.destination.map_or(0, |d| rounded(d.bytes().min(d.allocated)));
+        match step.verb {
+            Verb::Add => {
+                self.bytes = self.bytes.saturating_add(new);
+                self.inodes += 1;
+            }
+            Verb::Replace => {
+                self.bytes = self.bytes.saturating_add(new.saturating_sub(old));
+                self.largest_replaced = self.largest_replaced.max(new.min(old));
+            }
+            Verb::Retouch | Verb::Remove => {}
+        }
+        self
+    }
+}

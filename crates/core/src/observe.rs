@@ -1,0 +1,28 @@
+//! How a run tells what it is doing while it does it.
+
+/// Hears about a run as it goes on, and may ask it to stop. Called from any worker, so an
+/// implementation must be quick and must not call back into the run.
+pub trait Observer: Sync {
+    /// So many more entries, of both sides together, were scanned.
+    fn scanned(&self, _entries: u64) {}
+    /// So many more bytes, of both sides together, were read to compare them.
+    fn compared(&self, _bytes: u64) {}
+    /// A step on this path began; paths are relative to the destination.
+    fn started(&self, _path: &[u8]) {}
+    /// So many more bytes of content are in the destination.
+    fn wrote(&self, _bytes: u64) {}
+    /// A step ended, well or not.
+    fn finished(&self) {}
+    /// All steps are through; the destination's drive is being flushed.
+    fn flushing(&self) {}
+    /// True once the run should stop at the next safe point.
+    fn stop_requested(&self) -> bool {
+        false
+    }
+}
+
+/// Hears nothing and never asks to stop.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Silent;
+
+impl Observer for Silent {}

@@ -1,0 +1,502 @@
+//! Linux 5.8 or newer, by way of `rustix`.
+
+use std::fmt::Write as _;
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
+use std::path::Path;
+
+use rustix::fs::{
+    AtFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags,
+    SeekFrom, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+};
+use rustix::io::{Errno, retry_on_intr};
+
+use super::{Caller, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
+
+/// Longest path that one call takes, its closing NUL left out.
+const LONGEST_PATH: usize = 4095;
+/// What one `getdents64` may return; larger gains nothing, the kernel fills 32 KiB at a time for
+/// most file systems.
+const LISTING_BUFFER: usize = 64 * 1024;
+/// First guess at the size of an attribute list or value: most fit, so one call does.
+const XATTR_BUFFER: usize = 1024;
+/// What a scan needs of `statx`, and no more.
+const WANTED: StatxFlags = StatxFlags::BASIC_STATS.difference(StatxFlags::ATIME);
+
+/// The real system.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Linux;
+
+impl System for Linux {
+    fn open_root(&self, path: &Path) -> io::Result<OwnedFd> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        Ok(retry_on_intr(|| rustix::fs::open(path, flags, Mode::empty()))?)
+    }
+
+    fn open_folder(&self, root: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
+        if path.is_empty() {
+            return open_listed(root, b".");
+        }
+        let mut held: Option<OwnedFd> = None;
+        let mut rest = path;
+        loop {
+            let (head, tail) = split_path(rest, LONGEST_PATH);
+            let from = held.as_ref().map_or(root, std::os::fd::AsFd::as_fd);
+            let opened = match open_listed(from, head) {
+                // An old kernel or a sandbox without `openat2`: one component at a time is as safe.
+                Err(e) if e.raw_os_error() == Some(Errno::NOSYS.raw_os_error()) => {
+                    open_by_component(from, head)?
+                }
+                other => other?,
+            };
+            if tail.is_empty() {
+                return Ok(opened);
+            }
+            held = Some(opened);
+            rest = tail;
+        }
+    }
+
+    fn open_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd> {
+        open_quietly(folder, name, OFlags::NOFOLLOW | OFlags::NONBLOCK)
+    }
+
+    fn pin(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd> {
+        let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::empty()))?)
+    }
+
+    fn list(
+        &self,
+        folder: BorrowedFd<'_>,
+        each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let mut buffer = Vec::with_capacity(LISTING_BUFFER);
+        let mut entries = RawDir::new(folder, buffer.spare_capacity_mut());
+        while let Some(entry) = entries.next() {
+            let entry = match entry {
+                Err(Errno::INTR) => continue,
+                other => other?,
+            };
+            let name = entry.file_name().to_bytes();
+            if name != b"." && name != b".." {
+                each(name, kind_of(entry.file_type()))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn stat(&self, entry: Entry<'_>) -> io::Result<Stat> {
+        let (folder, name, flags) = at(entry);
+        let raw = retry_on_intr(|| rustix::fs::statx(folder, name, flags, WANTED))?;
+        stat_of(&raw)
+    }
+
+    fn read_link(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<Vec<u8>> {
+        Ok(rustix::fs::readlinkat(folder, name, Vec::new())?.into_bytes())
+    }
+
+    fn read_at(&self, file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            let rest = &mut buffer[filled..];
+            let wanted = rest.len();
+            let read = retry_on_intr(|| rustix::io::pread(file, &mut *rest, offset + filled as u64))?;
+            filled += read;
+            // A regular file gives less than asked only where it ends, so no further read is due.
+            if read < wanted {
+                break;
+            }
+        }
+        Ok(filled)
+    }
+
+    fn next_data(&self, file: BorrowedFd<'_>, offset: u64) -> io::Result<Option<(u64, u64)>> {
+        let start = match rustix::fs::seek(file, SeekFrom::Data(offset)) {
+            Err(Errno::NXIO) => return Ok(None),
+            other => other?,
+        };
+        let end = rustix::fs::seek(file, SeekFrom::Hole(start))?;
+        Ok(Some((start, end)))
+    }
+
+    fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd> {
+        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::from_raw_mode(mode)))?)
+    }
+
+    fn write_at(&self, file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> io::Result<()> {
+        let mut done = 0;
+        while done < bytes.len() {
+            let wrote = retry_on_intr(|| rustix::io::pwrite(file, &bytes[done..], offset + done as u64))?;
+            if wrote == 0 {
+                return Err(ErrorKind::WriteZero.into());
+            }
+            done += wrote;
+        }
+        Ok(())
+    }
+
+    fn copy_range(
+        &self,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+        offset: u64,
+        length: u64,
+    ) -> io::Result<u64> {
+        let length = usize::try_from(length).unwrap_or(usize::MAX);
+        let copied = retry_on_intr(|| {
+            let (mut from, mut to) = (offset, offset);
+            rustix::fs::copy_file_range(source, Some(&mut from), destination, Some(&mut to), length)
+        })?;
+        Ok(copied as u64)
+    }
+
+    fn share_content(
+        &self,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+    ) -> io::Result<()> {
+        Ok(rustix::fs::ioctl_ficlone(destination, source)?)
+    }
+
+    fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()> {
+        Ok(retry_on_intr(|| rustix::fs::ftruncate(file, length))?)
+    }
+
+    fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()> {
+        Ok(rustix::fs::mkdirat(folder, name, Mode::from_raw_mode(mode))?)
+    }
+
+    fn create_link(&self, folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> io::Result<()> {
+        Ok(rustix::fs::symlinkat(text, folder, name)?)
+    }
+
+    fn create_special(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        kind: Kind,
+        mode: u32,
+        device: u64,
+    ) -> io::Result<()> {
+        let file_type = match kind {
+            Kind::Fifo => FileType::Fifo,
+            Kind::Socket => FileType::Socket,
+            Kind::CharDevice => FileType::CharacterDevice,
+            Kind::BlockDevice => FileType::BlockDevice,
+            Kind::File | Kind::Folder | Kind::Link => return Err(ErrorKind::InvalidInput.into()),
+        };
+        let device = if kind.is_device() { device } else { 0 };
+        Ok(rustix::fs::mknodat(folder, name, file_type, Mode::from_raw_mode(mode), device)?)
+    }
+
+    fn add_name(
+        &self,
+        from_folder: BorrowedFd<'_>,
+        from: &[u8],
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> io::Result<()> {
+        Ok(rustix::fs::linkat(from_folder, from, folder, name, AtFlags::empty())?)
+    }
+
+    fn rename(
+        &self,
+        folder: BorrowedFd<'_>,
+        from: &[u8],
+        to: &[u8],
+        onto: Onto,
+    ) -> io::Result<()> {
+        let flags = match onto {
+            Onto::Replace => RenameFlags::empty(),
+            Onto::Nothing => RenameFlags::NOREPLACE,
+            Onto::Exchange => RenameFlags::EXCHANGE,
+        };
+        Ok(rustix::fs::renameat_with(folder, from, folder, to, flags)?)
+    }
+
+    fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(folder, name, AtFlags::empty())?)
+    }
+
+    fn remove_folder(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(folder, name, AtFlags::REMOVEDIR)?)
+    }
+
+    fn set_owner(&self, entry: Entry<'_>, uid: u32, gid: u32) -> io::Result<()> {
+        let (folder, name, flags) = at(entry);
+        let (uid, gid) = (Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)));
+        Ok(rustix::fs::chownat(folder, name, uid, gid, flags)?)
+    }
+
+    fn set_mode(&self, entry: Entry<'_>, mode: u32) -> io::Result<()> {
+        let mode = Mode::from_raw_mode(mode);
+        match entry {
+            Entry::Open(fd) => rustix::fs::fchmod(fd, mode)?,
+            // `fchmod` refuses such a handle; its name under /proc leads to the same entry.
+            Entry::Pinned(fd) => rustix::fs::chmod(proc_path(fd, b"").as_slice(), mode)?,
+            Entry::Named(folder, name) => {
+                rustix::fs::chmodat(folder, name, mode, AtFlags::SYMLINK_NOFOLLOW)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn set_modified(&self, entry: Entry<'_>, time: Time) -> io::Result<()> {
+        let times = Timestamps {
+            last_access: Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT },
+            last_modification: Timespec { tv_sec: time.secs, tv_nsec: time.nanos.into() },
+        };
+        if let Entry::Open(fd) = entry {
+            return Ok(rustix::fs::futimens(fd, &times)?);
+        }
+        let (folder, name, flags) = at(entry);
+        Ok(rustix::fs::utimensat(folder, name, &times, flags)?)
+    }
+
+    fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>> {
+        let list = grown(|buffer| match entry {
+            Entry::Open(fd) => rustix::fs::flistxattr(fd, buffer),
+            Entry::Pinned(fd) => rustix::fs::listxattr(proc_path(fd, b"").as_slice(), buffer),
+            Entry::Named(fd, name) => rustix::fs::llistxattr(proc_path(fd, name).as_slice(), buffer),
+        })?;
+        Ok(list.split(|b| *b == 0).filter(|name| !name.is_empty()).map(<[u8]>::to_vec).collect())
+    }
+
+    fn get_xattr(&self, entry: Entry<'_>, xattr: &[u8]) -> io::Result<Vec<u8>> {
+        grown(|buffer| match entry {
+            Entry::Open(fd) => rustix::fs::fgetxattr(fd, xattr, buffer),
+            Entry::Pinned(fd) => rustix::fs::getxattr(proc_path(fd, b"").as_slice(), xattr, buffer),
+            Entry::Named(fd, name) => {
+                rustix::fs::lgetxattr(proc_path(fd, name).as_slice(), xattr, buffer)
+            }
+        })
+    }
+
+    fn set_xattr(&self, entry: Entry<'_>, xattr: &[u8], value: &[u8]) -> io::Result<()> {
+        let flags = XattrFlags::empty();
+        match entry {
+            Entry::Open(fd) => rustix::fs::fsetxattr(fd, xattr, value, flags)?,
+            Entry::Pinned(fd) => {
+                rustix::fs::setxattr(proc_path(fd, b"").as_slice(), xattr, value, flags)?;
+            }
+            Entry::Named(fd, name) => {
+                rustix::fs::lsetxattr(proc_path(fd, name).as_slice(), xattr, value, flags)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn remove_xattr(&self, entry: Entry<'_>, xattr: &[u8]) -> io::Result<()> {
+        match entry {
+            Entry::Open(fd) => rustix::fs::fremovexattr(fd, xattr)?,
+            Entry::Pinned(fd) => rustix::fs::removexattr(proc_path(fd, b"").as_slice(), xattr)?,
+            Entry::Named(fd, name) => {
+                rustix::fs::lremovexattr(proc_path(fd, name).as_slice(), xattr)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
+        // `syncfs` refuses a handle that is only a starting point.
+        Ok(rustix::fs::syncfs(self.open_folder(folder, b"")?)?)
+    }
+
+    fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space> {
+        let raw = rustix::fs::fstatvfs(folder)?;
+        let blocks = if rustix::process::geteuid().is_root() { raw.f_bfree } else { raw.f_bavail };
+        Ok(Space {
+            block: raw.f_frsize.max(1),
+            bytes: blocks.saturating_mul(raw.f_frsize),
+            inodes: (raw.f_files > 0).then_some(raw.f_favail),
+        })
+    }
+
+    fn caller(&self) -> io::Result<Caller> {
+        caller_of(&std::fs::read_to_string("/proc/self/status")?)
+            .ok_or_else(|| io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected"))
+    }
+}
+
+/// Opens for listing with every component held below `from` and no link followed.
+fn open_listed(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
+    let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let open = |flags| retry_on_intr(|| rustix::fs::openat2(from, path, flags, Mode::empty(), how));
+    match open(flags | OFlags::NOATIME) {
+        Err(Errno::PERM) => Ok(open(flags)?),
+        // Given up when folders elsewhere are renamed at the same moment; the kernel asks for
+        // another try.
+        Err(Errno::AGAIN) => Ok(open(flags)?),
+        other => Ok(other?),
+    }
+}
+
+/// As [`open_listed`], with one call a component.
+fn open_by_component(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
+    let mut held: Option<OwnedFd> = None;
+    for name in path.split(|b| *b == b'/') {
+        let folder = held.as_ref().map_or(from, std::os::fd::AsFd::as_fd);
+        held = Some(open_quietly(folder, name, OFlags::NOFOLLOW | OFlags::DIRECTORY)?);
+    }
+    held.ok_or_else(|| ErrorKind::InvalidInput.into())
+}
+
+/// Opens for reading; without changing the access time where the caller may ask for that.
+fn open_quietly(folder: BorrowedFd<'_>, name: &[u8], extra: OFlags) -> io::Result<OwnedFd> {
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | extra;
+    let open = |flags| retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::empty()));
+    match open(flags | OFlags::NOATIME) {
+        Err(Errno::PERM) => Ok(open(flags)?),
+        other => Ok(other?),
+    }
+}
+
+/// The longest run of whole components within `limit` bytes, and what follows it.
+fn split_path(path: &[u8], limit: usize) -> (&[u8], &[u8]) {
+    if path.len() <= limit {
+        return (path, b"");
+    }
+    match path[..=limit].iter().rposition(|b| *b == b'/') {
+        Some(slash) => (&path[..slash], &path[slash + 1..]),
+        // One component longer than any name may be: the system says so.
+        None => (path, b""),
+    }
+}
+
+fn at(entry: Entry<'_>) -> (BorrowedFd<'_>, &[u8], AtFlags) {
+    match entry {
+        Entry::Open(fd) | Entry::Pinned(fd) => (fd, b"", AtFlags::EMPTY_PATH),
+        Entry::Named(folder, name) => (folder, name, AtFlags::SYMLINK_NOFOLLOW),
+    }
+}
+
+/// The name under /proc of a handle, or of `name` within it.
+fn proc_path(fd: BorrowedFd<'_>, name: &[u8]) -> Vec<u8> {
+    let mut path = String::from("/proc/self/fd/");
+    // Writing to a String cannot fail.
+    let _ = write!(path, "{}", fd.as_raw_fd());
+    let mut path = path.into_bytes();
+    if !name.is_empty() {
+        path.push(b'/');
+        path.extend_from_slice(name);
+    }
+    path
+}
+
+/// Calls `fill` with a buffer that grows until the answer fits.
+fn grown(
+    mut fill: impl FnMut(&mut [u8]) -> rustix::io::Result<usize>,
+) -> io::Result<Vec<u8>> {
+    let mut buffer = vec![0; XATTR_BUFFER];
+    loop {
+        match fill(&mut buffer) {
+            Ok(length) => {
+                buffer.truncate(length);
+                return Ok(buffer);
+            }
+            Err(Errno::RANGE) if buffer.len() < 1 << 20 => buffer = vec![0; buffer.len() * 8],
+            Err(e) => return Err(e.into()),
+        }
+    }
+}
+
+fn kind_of(file_type: FileType) -> Option<Kind> {
+    Some(match file_type {
+        FileType::RegularFile => Kind::File,
+        FileType::Directory => Kind::Folder,
+        FileType::Symlink => Kind::Link,
+        FileType::Fifo => Kind::Fifo,
+        FileType::Socket => Kind::Socket,
+        FileType::CharacterDevice => Kind::CharDevice,
+        FileType::BlockDevice => Kind::BlockDevice,
+        FileType::Unknown => return None,
+    })
+}
+
+fn stat_of(raw: &Statx) -> io::Result<Stat> {
+    let mode = u32::from(raw.stx_mode);
+    let kind = kind_of(FileType::from_raw_mode(mode))
+        .ok_or_else(|| io::Error::new(ErrorKind::InvalidData, "an entry of unknown type"))?;
+    let size = if kind.is_device() {
+        rustix::fs::makedev(raw.stx_rdev_major, raw.stx_rdev_minor)
+    } else {
+        raw.stx_size
+    };
+    Ok(Stat {
+        kind,
+        mode: mode & 0o7777,
+        uid: raw.stx_uid,
+        gid: raw.stx_gid,
+        size,
+        allocated: raw.stx_blocks.saturating_mul(512),
+        modified: time_of(raw.stx_mtime),
+        changed: time_of(raw.stx_ctime),
+        identity: Identity {
+            drive: rustix::fs::makedev(raw.stx_dev_major, raw.stx_dev_minor),
+            inode: raw.stx_ino,
+        },
+        links: raw.stx_nlink,
+    })
+}
+
+fn time_of(raw: StatxTimestamp) -> Time {
+    Time { secs: raw.tv_sec, nanos: raw.tv_nsec }
+}
+
+/// Reads `/proc/self/status`, see `proc_pid_status(5)`: the one source that tells the umask
+/// without changing it.
+fn caller_of(status: &str) -> Option<Caller> {
+    let field = |name: &str| {
+        status.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(':')).map(str::trim)
+    };
+    let effective = |name| field(name)?.split_whitespace().nth(1)?.parse().ok();
+    let capabilities = u64::from_str_radix(field("CapEff")?, 16).ok()?;
+    let holds = |bit: u32| capabilities >> bit & 1 == 1;
+    Some(Caller {
+        uid: effective("Uid")?,
+        gid: effective("Gid")?,
+        groups: field("Groups")?.split_whitespace().filter_map(|g| g.parse().ok()).collect(),
+        umask: u32::from_str_radix(field("Umask")?, 8).ok()?,
+        gives_files: holds(0),
+        administers: holds(21),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_long_path_is_cut_between_components() {
+        assert_eq!(split_path(b"lens/drawing", 20), (&b"lens/drawing"[..], &b""[..]));
+        assert_eq!(split_path(b"lens/drawing", 4), (&b"lens"[..], &b"drawing"[..]));
+        assert_eq!(split_path(b"lens/drawing/x", 11), (&b"lens"[..], &b"drawing/x"[..]));
+    }
+
+    #[test]
+    fn the_caller_is_read_from_its_status() {
+        let status = "Name:\tutter\nUmask:\t0027\nUid:\t10\t11\t12\t13\nGid:\t20\t21\t22\t23\n\
+                      Groups:\t4 24 \nCapEff:\t0000000000000001\n";
+        let caller = caller_of(status).unwrap();
+        assert_eq!((caller.uid, caller.gid, caller.umask), (11, 21, 0o27));
+        assert_eq!(caller.groups, [4, 24]);
+        assert!(caller.gives_files && !caller.administers);
+        assert_eq!(caller_of("Umask:\t0027\n"), None);
+    }
+
+    #[test]
+    fn the_call_works_one_component_at_a_time_too() {
+        let base = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(base.path().join("keeper/log")).unwrap();
+        std::os::unix::fs::symlink("keeper", base.path().join("alias")).unwrap();
+        let root = Linux.open_root(base.path()).unwrap();
+        let root = std::os::fd::AsFd::as_fd(&root);
+        assert!(open_by_component(root, b"keeper/log").is_ok());
+        assert!(open_by_component(root, b"alias/log").is_err());
+        assert!(Linux.open_folder(root, b"alias/log").is_err());
+        assert!(Linux.open_folder(root, b"keeper/../..").is_err());
+    }
+}

@@ -1,0 +1,251 @@
+//! The one place that talks to the system.
+//!
+//! Every station reaches files through the [`System`] trait and nothing else, so that a test can
+//! put another implementation in between that counts calls, fails one of them or stops the run at
+//! one of them. [`Linux`] is the real one.
+
+mod linux;
+
+use std::io;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::path::Path;
+
+pub use linux::Linux;
+
+/// What an entry is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Kind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A named pipe.
+    Fifo,
+    /// A socket bound to a name.
+    Socket,
+    /// A character device.
+    CharDevice,
+    /// A block device.
+    BlockDevice,
+}
+
+impl Kind {
+    /// True for a character or block device, whose number stands where others have a size.
+    pub fn is_device(self) -> bool {
+        matches!(self, Self::CharDevice | Self::BlockDevice)
+    }
+}
+
+/// A point in time, counted from 1970-01-01T00:00:00Z; `nanos` always counts forward from `secs`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Time {
+    /// Whole seconds; negative before 1970.
+    pub secs: i64,
+    /// Nanoseconds within the second, 0 to 999 999 999.
+    pub nanos: u32,
+}
+
+/// Which file system object a name leads to: two names are the same object when both agree.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Identity {
+    /// Device number of the file system.
+    pub drive: u64,
+    /// Inode number within it.
+    pub inode: u64,
+}
+
+/// What `statx` tells about an entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stat {
+    /// What it is.
+    pub kind: Kind,
+    /// Permission and special bits (07777).
+    pub mode: u32,
+    /// Owner number.
+    pub uid: u32,
+    /// Group number.
+    pub gid: u32,
+    /// Length in bytes; the device number for devices.
+    pub size: u64,
+    /// Bytes allocated on the drive.
+    pub allocated: u64,
+    /// Last change of the content.
+    pub modified: Time,
+    /// Last change of content or attributes; set by the kernel, never by a program.
+    pub changed: Time,
+    /// Drive and inode.
+    pub identity: Identity,
+    /// Number of names (hard links) the object has.
+    pub links: u32,
+}
+
+/// How to name an entry in a call on its attributes. No form ever follows a symbolic link.
+#[derive(Clone, Copy, Debug)]
+pub enum Entry<'a> {
+    /// A file or folder opened for reading or writing.
+    Open(BorrowedFd<'a>),
+    /// Any entry held by [`System::pin`].
+    Pinned(BorrowedFd<'a>),
+    /// A name in an open folder.
+    Named(BorrowedFd<'a>, &'a [u8]),
+}
+
+/// What a rename does when the new name exists already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Onto {
+    /// Take its place.
+    Replace,
+    /// Fail with `EEXIST`.
+    Nothing,
+    /// Swap the two.
+    Exchange,
+}
+
+/// Room on a drive, as the caller may use it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Space {
+    /// Unit of allocation in bytes.
+    pub block: u64,
+    /// Free bytes.
+    pub bytes: u64,
+    /// Free inodes; `None` where the file system does not count them.
+    pub inodes: Option<u64>,
+}
+
+/// Who this process is, as far as it decides what can be carried.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Caller {
+    /// Effective user.
+    pub uid: u32,
+    /// Effective group.
+    pub gid: u32,
+    /// Supplementary groups.
+    pub groups: Vec<u32>,
+    /// Bits that the system takes away from the mode given at creation.
+    pub umask: u32,
+    /// May give files to others (`CAP_CHOWN`).
+    pub gives_files: bool,
+    /// May read and write the `trusted` and `security` attributes (`CAP_SYS_ADMIN`).
+    pub administers: bool,
+}
+
+/// The system calls the core makes.
+///
+/// # Contract
+///
+/// - `folder` and `root` are handles of folders. `name` is a single component, `path` any number
+///   of components relative to `root`, of any length; both are raw bytes without NUL.
+/// - No call follows a symbolic link, in any component, except [`System::open_root`]. No call
+///   leaves `root` upwards.
+/// - A call does what its name says once or fails with the system's own error, unchanged. Only
+///   `EINTR` is retried. A call that failed has changed nothing, except that
+///   [`System::write_at`] and [`System::copy_range`] may have written part.
+/// - Nothing is cached between calls, and no call prints.
+/// - An implementation that wraps another may fail any call instead of passing it on.
+pub trait System: Sync {
+    /// Opens a folder by a path as a user typed it, following links. The handle serves as a
+    /// starting point only; it cannot be listed.
+    fn open_root(&self, path: &Path) -> io::Result<OwnedFd>;
+    /// Opens the folder at `path` below `root` for listing; the empty path is `root` itself.
+    fn open_folder(&self, root: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd>;
+    /// Opens a file for reading, without waiting for anything and, where allowed, without
+    /// changing its access time.
+    fn open_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
+    /// Holds an entry of any kind without opening it.
+    fn pin(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
+    /// Calls `each` for every name in the folder but `.` and `..`, in the system's order, with its
+    /// kind where the file system tells. Stops when `each` fails.
+    fn list(
+        &self,
+        folder: BorrowedFd<'_>,
+        each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>,
+    ) -> io::Result<()>;
+    /// Describes an entry.
+    fn stat(&self, entry: Entry<'_>) -> io::Result<Stat>;
+    /// The text of a symbolic link.
+    fn read_link(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<Vec<u8>>;
+    /// Reads up to `buffer.len()` bytes at `offset`; fewer only at the end of the file.
+    fn read_at(&self, file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> io::Result<usize>;
+    /// The next stretch of data at or after `offset`, as start and end; `None` if only a hole or
+    /// nothing is left.
+    fn next_data(&self, file: BorrowedFd<'_>, offset: u64) -> io::Result<Option<(u64, u64)>>;
+
+    /// Creates a file that must not exist yet and opens it for writing.
+    fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd>;
+    /// Writes all of `bytes` at `offset`.
+    fn write_at(&self, file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> io::Result<()>;
+    /// Copies up to `length` bytes within the kernel, from and to the same `offset`; returns how
+    /// many, 0 at the end of the source.
+    fn copy_range(
+        &self,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+        offset: u64,
+        length: u64,
+    ) -> io::Result<u64>;
+    /// Makes `destination` share all of `source`'s content.
+    fn share_content(
+        &self,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+    ) -> io::Result<()>;
+    /// Sets the length of a file; what is added reads as zeros and takes no room.
+    fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
+    /// Creates a folder.
+    fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()>;
+    /// Creates a symbolic link with the text `text`.
+    fn create_link(&self, folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> io::Result<()>;
+    /// Creates a FIFO, socket or device; `device` counts for devices alone.
+    fn create_special(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        kind: Kind,
+        mode: u32,
+        device: u64,
+    ) -> io::Result<()>;
+    /// Gives the entry `from` one more name, which must not exist yet.
+    fn add_name(
+        &self,
+        from_folder: BorrowedFd<'_>,
+        from: &[u8],
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> io::Result<()>;
+    /// Renames within one folder, atomically.
+    fn rename(
+        &self,
+        folder: BorrowedFd<'_>,
+        from: &[u8],
+        to: &[u8],
+        onto: Onto,
+    ) -> io::Result<()>;
+    /// Removes a name that is not a folder.
+    fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()>;
+    /// Removes an empty folder.
+    fn remove_folder(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()>;
+
+    /// Sets owner and group by number.
+    fn set_owner(&self, entry: Entry<'_>, uid: u32, gid: u32) -> io::Result<()>;
+    /// Sets permission and special bits.
+    fn set_mode(&self, entry: Entry<'_>, mode: u32) -> io::Result<()>;
+    /// Sets the modification time; the access time stays.
+    fn set_modified(&self, entry: Entry<'_>, time: Time) -> io::Result<()>;
+    /// Names of the extended attributes, access control lists among them.
+    fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>>;
+    /// Value of one extended attribute.
+    fn get_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<Vec<u8>>;
+    /// Sets one extended attribute, new or not.
+    fn set_xattr(&self, entry: Entry<'_>, name: &[u8], value: &[u8]) -> io::Result<()>;
+    /// Takes one extended attribute away.
+    fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
+
+    /// Brings everything written to the drive that holds `folder` onto it.
+    fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
+    /// Room on the drive that holds `folder`.
+    fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space>;
+    /// Who this process is.
+    fn caller(&self) -> io::Result<Caller>;
+}

@@ -1,0 +1,281 @@
+//! From paths as a user types them to open roots.
+
+use std::ffi::OsStr;
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Component, Path, PathBuf};
+
+use crate::os::{Entry, Identity, Kind, Stat, System};
+use crate::path::TreePath;
+use crate::request::{Places, Task};
+
+/// Why a run cannot even begin to look at the two sides.
+#[derive(Debug, thiserror::Error)]
+pub enum CallError {
+    /// The source is not there.
+    #[error("source '{0}' does not exist; check the spelling, and that its drive is mounted")]
+    NoSource(String),
+    /// The destination is not there, for a task that needs it.
+    #[error("destination '{0}' does not exist, so there is nothing to compare with")]
+    NoDestination(String),
+    /// Something in a path cannot be reached.
+    #[error("'{path}' cannot be opened: {}", lower(cause))]
+    Closed {
+        /// As given.
+        path: String,
+        /// The system's word.
+        cause: io::Error,
+    },
+    /// A mirror of something that is not a folder.
+    #[error("mirror needs a folder as its source, and '{0}' is not one; use copy for a single file")]
+    NotAFolder(String),
+    /// A file where a folder must go.
+    #[error("destination '{0}' is not a folder, and a folder must go there; name another destination or move that file away")]
+    FileInTheWay(String),
+    /// A link that leads nowhere, or one that would be followed unasked.
+    #[error("destination '{0}' is a symbolic link that leads to no folder; name the folder itself")]
+    LinkInTheWay(String),
+    /// `..` behind a folder that does not exist.
+    #[error("destination '{0}' goes up from a folder that does not exist; write it without '..'")]
+    UpFromNowhere(String),
+    /// Two sources of one name.
+    #[error("sources '{0}' and '{1}' would both become '{2}' in the destination; copy them one at a time to different places")]
+    SameName(String, String, String),
+    /// A source whose own name cannot be told, like the root of the system.
+    #[error("source '{0}' has no name of its own to put inside the destination; leave --inside out")]
+    NoName(String),
+    /// The system would not say who is asking.
+    #[error("cannot find out the rights of this process: {}", lower(.0))]
+    Caller(io::Error),
+}
+
+fn lower(error: &io::Error) -> String {
+    crate::problem::Cause::from(io::Error::new(error.kind(), error.to_string())).to_string()
+}
+
+/// One source and what it becomes.
+#[derive(Debug)]
+pub(crate) struct Pair {
+    pub(crate) source: OwnedFd,
+    pub(crate) source_stat: Stat,
+    pub(crate) destination: Place,
+    /// Set where a single entry of the source folder is meant and not the folder.
+    pub(crate) single: Option<Single>,
+    /// Where the pair's root stands below the destination as the user named it.
+    pub(crate) prefix: TreePath,
+    /// For messages.
+    pub(crate) source_shown: String,
+    pub(crate) destination_shown: String,
+}
+
+/// The names of a single entry on both sides.
+#[derive(Debug)]
+pub(crate) struct Single {
+    pub(crate) source: Vec<u8>,
+    pub(crate) destination: Vec<u8>,
+}
+
+/// A folder that may have to be made first.
+#[derive(Debug)]
+pub(crate) struct Place {
+    /// The deepest folder of the path that exists.
+    pub(crate) anchor: OwnedFd,
+    pub(crate) anchor_stat: Stat,
+    /// The folders below it that do not, the highest first.
+    pub(crate) missing: Vec<Vec<u8>>,
+}
+
+impl Place {
+    pub(crate) fn exists(&self) -> bool {
+        self.missing.is_empty()
+    }
+}
+
+/// What a source path leads to.
+enum Found {
+    Folder(OwnedFd),
+    Single { folder: OwnedFd, name: Vec<u8> },
+}
+
+/// Opens both sides of every pair. A folder's *contents* become the destination's contents; with
+/// `inside`, or with several sources, each source goes inside under its own name. A single entry
+/// goes into a destination folder that exists, else the destination is its new name.
+pub(crate) fn open(system: &dyn System, task: Task, places: &Places) -> Result<Vec<Pair>, CallError> {
+    let inside = places.inside || places.sources.len() > 1;
+    let mut pairs: Vec<Pair> = Vec::new();
+    for source in &places.sources {
+        let pair = open_one(system, task, source, &places.destination, inside)?;
+        let name = |pair: &Pair| match &pair.single {
+            Some(single) => single.destination.clone(),
+            None => pair.prefix.as_bytes().to_vec(),
+        };
+        let new = name(&pair);
+        if let Some(other) = pairs.iter().find(|other| name(other) == new) {
+            let shown = String::from_utf8_lossy(&new).into_owned();
+            return Err(CallError::SameName(other.source_shown.clone(), pair.source_shown, shown));
+        }
+        pairs.push(pair);
+    }
+    Ok(pairs)
+}
+
+fn open_one(
+    system: &dyn System,
+    task: Task,
+    source: &Path,
+    destination: &Path,
+    inside: bool,
+) -> Result<Pair, CallError> {
+    let pair = match find_source(system, source)? {
+        Found::Folder(handle) => {
+            let name = if inside { own_name(source)? } else { Vec::new() };
+            let path = destination.join(OsStr::from_bytes(&name));
+            if inside {
+                refuse_link(system, &path)?;
+            }
+            let place = find_place(system, &path)?;
+            pair_of(system, (source, handle), (path, place), None, &name)?
+        }
+        Found::Single { .. } if task == Task::Mirror => {
+            return Err(CallError::NotAFolder(shown(source)));
+        }
+        Found::Single { folder, name } => {
+            let existing = system.open_root(destination);
+            let (path, new_name) = if inside || existing.is_ok() {
+                (destination.to_path_buf(), name.clone())
+            } else {
+                split(destination).ok_or_else(|| CallError::FileInTheWay(shown(destination)))?
+            };
+            let place = find_place(system, &path)?;
+            let single = Single { source: name, destination: new_name };
+            pair_of(system, (source, folder), (path, place), Some(single), b"")?
+        }
+    };
+    if task == Task::Verify && !pair.destination.exists() {
+        return Err(CallError::NoDestination(pair.destination_shown));
+    }
+    Ok(pair)
+}
+
+fn pair_of(
+    system: &dyn System,
+    (source, handle): (&Path, OwnedFd),
+    (path, destination): (PathBuf, Place),
+    single: Option<Single>,
+    prefix: &[u8],
+) -> Result<Pair, CallError> {
+    let source_stat = system.stat(Entry::Pinned(handle.as_fd())).map_err(|e| closed(source, e))?;
+    Ok(Pair {
+        source: handle,
+        source_stat,
+        destination,
+        single,
+        prefix: prefix.into(),
+        source_shown: shown(source),
+        destination_shown: shown(&path),
+    })
+}
+
+/// A link to a folder stands for the folder; any other entry is meant itself.
+fn find_source(system: &dyn System, source: &Path) -> Result<Found, CallError> {
+    let error = match system.open_root(source) {
+        Ok(handle) => return Ok(Found::Folder(handle)),
+        Err(error) => error,
+    };
+    let single = split(source).and_then(|(parent, name)| {
+        let folder = system.open_root(&parent).ok()?;
+        let stat = system.stat(Entry::Named(folder.as_fd(), &name)).ok()?;
+        (stat.kind != Kind::Folder).then_some(Found::Single { folder, name })
+    });
+    match (single, error.kind()) {
+        (Some(single), _) => Ok(single),
+        (None, ErrorKind::NotFound) => Err(CallError::NoSource(shown(source))),
+        (None, _) => Err(closed(source, error)),
+    }
+}
+
+/// Opens the deepest folder of `path` that exists and tells what is missing below it.
+fn find_place(system: &dyn System, path: &Path) -> Result<Place, CallError> {
+    let mut missing = Vec::new();
+    let mut at = if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };
+    loop {
+        match system.open_root(&at) {
+            Ok(anchor) => {
+                let anchor_stat =
+                    system.stat(Entry::Pinned(anchor.as_fd())).map_err(|e| closed(&at, e))?;
+                missing.reverse();
+                return Ok(Place { anchor, anchor_stat, missing });
+            }
+            Err(e) if e.kind() == ErrorKind::NotFound => {
+                refuse_link(system, &at)?;
+                let up = || CallError::UpFromNowhere(shown(path));
+                let (parent, name) = split(&at).ok_or_else(up)?;
+                missing.push(name);
+                at = parent;
+            }
+            Err(e) if e.kind() == ErrorKind::NotADirectory => {
+                return Err(CallError::FileInTheWay(shown(&at)));
+            }
+            Err(e) => return Err(closed(&at, e)),
+        }
+    }
+}
+
+/// A name that nobody typed is not followed: somebody else may have made it a link.
+fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
+    let Some((parent, name)) = split(path) else { return Ok(()) };
+    let Ok(folder) = system.open_root(&parent) else { return Ok(()) };
+    match system.stat(Entry::Named(folder.as_fd(), &name)) {
+        Ok(stat) if stat.kind == Kind::Link => Err(CallError::LinkInTheWay(shown(path))),
+        _ => Ok(()),
+    }
+}
+
+/// Parent and last name; `None` for a path that ends in `..` or is a root.
+fn split(path: &Path) -> Option<(PathBuf, Vec<u8>)> {
+    let name = path.file_name()?.as_bytes().to_vec();
+    let parent = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    Some((parent.to_path_buf(), name))
+}
+
+/// The name a source goes inside the destination under.
+fn own_name(source: &Path) -> Result<Vec<u8>, CallError> {
+    let nameless = || CallError::NoName(shown(source));
+    if let Some(Component::Normal(name)) = source.components().next_back() {
+        return Ok(name.as_bytes().to_vec());
+    }
+    let real = std::fs::canonicalize(source).map_err(|e| closed(source, e))?;
+    Ok(real.file_name().ok_or_else(nameless)?.as_bytes().to_vec())
+}
+
+/// True if one root lies inside the other or both are one folder, as far as the folders above
+/// them tell. What a bind mount hides is found while scanning.
+pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
+    let destination = &pair.destination;
+    if pair.single.is_some() {
+        return Ok(false);
+    }
+    let (s, d) = (pair.source_stat.identity, destination.anchor_stat.identity);
+    if destination.exists() && folders_above(system, &pair.source)?.contains(&d) {
+        return Ok(true);
+    }
+    Ok(s == d || folders_above(system, &destination.anchor)?.contains(&s))
+}
+
+fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
+    use std::os::fd::AsRawFd;
+    let real = std::fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))?;
+    let above = real.ancestors().skip(1);
+    above
+        .map(|path| Ok(system.stat(Entry::Pinned(system.open_root(path)?.as_fd()))?.identity))
+        .collect()
+}
+
+fn closed(path: &Path, cause: io::Error) -> CallError {
+    CallError::Closed { path: shown(path), cause }
+}
+
+fn shown(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}

@@ -1,0 +1,445 @@
+//! Station: every step a run would take, and why.
+
+use crate::aspect::Aspects;
+use crate::os::{Kind, Stat, Time};
+use crate::path::TreePath;
+use crate::problem::Problem;
+
+/// One change to the destination.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Verb {
+    /// The entry is not there yet.
+    Add,
+    /// The entry is there with other content or of another kind.
+    Replace,
+    /// Only aspects other than the content differ.
+    Retouch,
+    /// The source does not have it.
+    Remove,
+}
+
+/// Why a step is in the plan.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// Not in the destination.
+    New,
+    /// One is a folder, say, and the other a file.
+    Kind,
+    /// Size or modification time differ.
+    Stamp,
+    /// Same size, other bytes, the first of them at this offset.
+    Content {
+        /// Counted from 0.
+        offset: u64,
+    },
+    /// A link leads elsewhere, or a device has another number.
+    Reference,
+    /// The source has it as a hard link of another name, the destination not.
+    Linked,
+    /// The destination shares it with another name, the source not.
+    Apart,
+    /// Only aspects differ; the step names them.
+    Aspects,
+    /// Not in the source.
+    Extra,
+    /// Left behind by an interrupted run of this program.
+    Leftover,
+}
+
+/// What a plan remembers of an entry: enough to explain a step and to recognise drift.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct State {
+    /// Length in bytes; the device number for devices.
+    pub size: u64,
+    /// Bytes allocated on the drive.
+    pub allocated: u64,
+    /// Inode number.
+    pub inode: u64,
+    /// Modification time, in two parts to keep steps small.
+    secs: i64,
+    nanos: u32,
+    /// Owner number.
+    pub uid: u32,
+    /// Group number.
+    pub gid: u32,
+    mode: u16,
+    /// What it is.
+    pub kind: Kind,
+}
+
+impl State {
+    /// Modification time.
+    pub fn modified(&self) -> Time {
+        Time { secs: self.secs, nanos: self.nanos }
+    }
+
+    /// Permission and special bits.
+    pub fn mode(&self) -> u32 {
+        self.mode.into()
+    }
+
+    /// Bytes of content: a file's size, nothing for all other kinds.
+    pub fn bytes(&self) -> u64 {
+        if self.kind == Kind::File { self.size } else { 0 }
+    }
+
+    /// True if `stat` shows the same object with the same content as far as its stamp tells. A
+    /// folder's own size and times change with what it holds, so they do not count.
+    pub(crate) fn still(&self, stat: &Stat) -> bool {
+        let same = self.kind == stat.kind && self.inode == stat.identity.inode;
+        same && (self.kind == Kind::Folder
+            || (self.size == stat.size && self.modified() == stat.modified))
+    }
+}
+
+impl From<&Stat> for State {
+    fn from(stat: &Stat) -> Self {
+        Self {
+            size: stat.size,
+            allocated: stat.allocated,
+            inode: stat.identity.inode,
+            secs: stat.modified.secs,
+            nanos: stat.modified.nanos,
+            uid: stat.uid,
+            gid: stat.gid,
+            // Only the twelve lowest bits are ever set.
+            mode: (stat.mode & 0o7777) as u16,
+            kind: stat.kind,
+        }
+    }
+}
+
+/// One step. Its name and place are told by [`Plan::steps`].
+#[derive(Clone, Copy, Debug)]
+pub struct Step {
+    /// What it does.
+    pub verb: Verb,
+    /// Why.
+    pub reason: Reason,
+    /// The aspects that differ, the content left out.
+    pub aspects: Aspects,
+    /// The source's side; `None` if it has none.
+    pub source: Option<State>,
+    /// The destination's side; `None` if it has none.
+    pub destination: Option<State>,
+    pub(crate) leader: Option<LeaderId>,
+    pub(crate) name: NameRange,
+}
+
+impl Step {
+    /// The kind of the entry once the step is done; of what goes, for a removal.
+    pub fn kind(&self) -> Kind {
+        self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
+    }
+
+    /// Bytes of content that the step writes, or gives up for a removal.
+    pub fn bytes(&self) -> u64 {
+        let state = match self.verb {
+            Verb::Add | Verb::Replace if self.leader.is_none() => self.source,
+            Verb::Remove => self.destination,
+            _ => None,
+        };
+        state.map_or(0, |state| state.bytes())
+    }
+}
+
+/// Where a step's name stands in its folder's names.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct NameRange {
+    start: u32,
+    length: u16,
+}
+
+/// Which entry of [`Part::leaders`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct LeaderId(pub(crate) u32);
+
+/// The name that other names of the same file are linked to.
+#[derive(Debug)]
+pub(crate) struct Leader {
+    pub(crate) folder: u32,
+    pub(crate) name: Box<[u8]>,
+}
+
+/// Names of the steps of one folder, end to end.
+#[derive(Debug, Default)]
+pub(crate) struct Names(Vec<u8>);
+
+impl Names {
+    /// Keeps a name. Names of one folder together stay far below 4 GiB, one below 64 KiB.
+    pub(crate) fn add(&mut self, name: &[u8]) -> NameRange {
+        let range = NameRange {
+            start: u32::try_from(self.0.len()).unwrap_or(u32::MAX),
+            length: u16::try_from(name.len()).unwrap_or(u16::MAX),
+        };
+        self.0.extend_from_slice(name);
+        range
+    }
+
+    pub(crate) fn get(&self, range: NameRange) -> &[u8] {
+        let start = range.start as usize;
+        &self.0[start..start + usize::from(range.length)]
+    }
+
+    pub(crate) fn shrink(&mut self) {
+        self.0.shrink_to_fit();
+    }
+}
+
+/// A folder that holds steps, or leads to one that does.
+#[derive(Debug)]
+pub(crate) struct Folder {
+    /// Position of the folder above; the root stands at 0 and is its own.
+    pub(crate) parent: u32,
+    pub(crate) name: Box<[u8]>,
+    /// The folder itself as the source has it, to restore its times; `None` if it is not carried.
+    pub(crate) source: Option<State>,
+    pub(crate) names: Names,
+    /// By name.
+    pub(crate) steps: Box<[Step]>,
+    /// Number of the first of these steps among all of the plan.
+    pub(crate) first: usize,
+}
+
+/// The part of a plan that belongs to one pair of roots.
+#[derive(Debug, Default)]
+pub(crate) struct Part {
+    /// What happens to the root folder itself; it is step number `first`.
+    pub(crate) root: Option<Step>,
+    pub(crate) first: usize,
+    /// In tree order, so that each comes after the one above it.
+    pub(crate) folders: Vec<Folder>,
+    pub(crate) leaders: Vec<Leader>,
+}
+
+impl Part {
+    /// Path of a folder, relative to the part's root.
+    pub(crate) fn folder_path(&self, folder: usize) -> TreePath {
+        let mut at = folder;
+        TreePath::from_deepest(std::iter::from_fn(|| {
+            let here = &self.folders[at];
+            (at != 0).then(|| {
+                at = here.parent as usize;
+                &*here.name
+            })
+        }))
+    }
+}
+
+/// Entries and bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Count {
+    /// Entries of any kind.
+    pub entries: u64,
+    /// Bytes of content.
+    pub bytes: u64,
+}
+
+impl Count {
+    /// One more entry with so many bytes.
+    pub fn add(&mut self, bytes: u64) {
+        self.entries += 1;
+        self.bytes += bytes;
+    }
+}
+
+/// What one side holds, the root folder itself not counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Tally {
+    /// Folders.
+    pub folders: u64,
+    /// Regular files; a name each, so hard links count separately.
+    pub files: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// FIFOs, sockets and devices.
+    pub others: u64,
+    /// Sum of the files' sizes.
+    pub bytes: u64,
+}
+
+impl Tally {
+    pub(crate) fn count(&mut self, kind: Kind, size: u64) {
+        match kind {
+            Kind::Folder => self.folders += 1,
+            Kind::File => {
+                self.files += 1;
+                self.bytes += size;
+            }
+            Kind::Link => self.links += 1,
+            _ => self.others += 1,
+        }
+    }
+
+    /// All entries.
+    pub fn entries(&self) -> u64 {
+        self.folders + self.files + self.links + self.others
+    }
+
+    pub(crate) fn merge(&mut self, other: &Self) {
+        self.folders += other.folders;
+        self.files += other.files;
+        self.links += other.links;
+        self.others += other.others;
+        self.bytes += other.bytes;
+    }
+}
+
+/// Sums over a plan.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Totals {
+    /// Steps that add, with the bytes they write.
+    pub add: Count,
+    /// Steps that replace, with the bytes they write.
+    pub replace: Count,
+    /// Steps that retouch.
+    pub retouch: Count,
+    /// Steps that remove, with the bytes they give up.
+    pub remove: Count,
+    /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
+    pub leftovers: u64,
+    /// Entries that are as they should be.
+    pub unchanged: Count,
+    /// The source's side, as far as selected.
+    pub source: Tally,
+    /// The destination's side, as far as selected; a copy does not look at what it would leave.
+    pub destination: Tally,
+}
+
+impl Totals {
+    /// Number of steps.
+    pub fn steps(&self) -> u64 {
+        self.add.entries + self.replace.entries + self.retouch.entries + self.remove.entries
+    }
+
+    /// Bytes of content that the run writes.
+    pub fn bytes_to_write(&self) -> u64 {
+        self.add.bytes + self.replace.bytes
+    }
+}
+
+/// Something worth knowing that is neither a step nor a problem.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Remark {
+    /// A folder in the source where another drive is mounted.
+    Mount(TreePath),
+    /// Missing folders above the destination are made.
+    MissingFolders(String),
+    /// The caller may not give files away, and the source holds some of another owner.
+    OwnerNotCarried,
+    /// The destination's drive does not hold extended attributes.
+    XattrNotCarried,
+    /// The destination's drive does not hold access control lists.
+    AclNotCarried,
+    /// A pattern matched no entry: the option and the pattern.
+    IdlePattern(&'static str, String),
+}
+
+/// All steps of a run, with what is known of both sides.
+#[derive(Debug, Default)]
+pub struct Plan {
+    pub(crate) parts: Vec<Part>,
+    /// What display paths of each part begin with.
+    pub(crate) prefixes: Vec<TreePath>,
+    /// Entries that no step was planned for because of a fault, in tree order.
+    pub problems: Vec<Problem>,
+    /// In no particular order.
+    pub remarks: Vec<Remark>,
+    /// Sums.
+    pub totals: Totals,
+}
+
+/// A step with its place.
+#[derive(Debug)]
+pub struct PlacedStep<'a> {
+    /// Number of the step, to find its outcome by.
+    pub number: usize,
+    /// Relative to the destination as the user named it; empty for that folder itself.
+    pub path: TreePath,
+    /// The step.
+    pub step: &'a Step,
+    /// For a hard link, the name it becomes another name of.
+    pub linked_to: Option<TreePath>,
+}
+
+impl Plan {
+    /// All steps in tree order: a folder before what it holds, names by their bytes.
+    pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
+        self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
+            let place = move |number, path: &TreePath, step| PlacedStep {
+                number,
+                path: prefix.join(path.as_bytes()),
+                step,
+                linked_to: part.leader_of(step).map(|path| prefix.join(path.as_bytes())),
+            };
+            let root = part.root.iter().map(move |step| place(part.first, &TreePath::default(), step));
+            root.chain(InTreeOrder::new(part).map(move |(number, path, step)| place(number, &path, step)))
+        })
+    }
+
+    /// True if there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.totals.steps() == 0
+    }
+}
+
+impl Part {
+    pub(crate) fn leader_of(&self, step: &Step) -> Option<TreePath> {
+        let leader = &self.leaders[step.leader?.0 as usize];
+        Some(self.folder_path(leader.folder as usize).join(&leader.name))
+    }
+}
+
+/// Merges each folder's steps with the folders in it, without a list of all paths.
+struct InTreeOrder<'a> {
+    part: &'a Part,
+    next_folder: usize,
+    /// Folders entered and not left: position, path, steps already given.
+    open: Vec<(usize, TreePath, usize)>,
+}
+
+impl<'a> InTreeOrder<'a> {
+    fn new(part: &'a Part) -> Self {
+        Self { part, next_folder: 0, open: Vec::new() }
+    }
+
+    fn enter(&mut self) {
+        let folder = &self.part.folders[self.next_folder];
+        let path = self.open.last().map_or_else(TreePath::default, |(_, above, _)| above.join(&folder.name));
+        self.open.push((self.next_folder, path, 0));
+        self.next_folder += 1;
+    }
+}
+
+impl<'a> Iterator for InTreeOrder<'a> {
+    type Item = (usize, TreePath, &'a Step);
+
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            let Some((at, path, given)) = self.open.last_mut() else {
+                if self.next_folder >= self.part.folders.len() {
+                    return None;
+                }
+                self.enter();
+                continue;
+            };
+            let folder = &self.part.folders[*at];
+            let step = folder.steps.get(*given);
+            let below = self.part.folders.get(self.next_folder);
+            let below = below.filter(|below| below.parent as usize == *at);
+            match (step, below) {
+                (Some(step), below)
+                    if below.is_none_or(|below| folder.names.get(step.name) <= &*below.name) =>
+                {
+                    let number = folder.first + *given;
+                    *given += 1;
+                    return Some((number, path.join(folder.names.get(step.name)), step));
+                }
+                (_, Some(_)) => self.enter(),
+                (_, None) => {
+                    self.open.pop();
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! A pool of workers over a stack of tasks that may add more tasks.
+
+use std::sync::{Condvar, Mutex, PoisonError};
+
+/// The tasks not yet begun. Last in, first out: a walk goes down before it goes on, so what waits
+/// is bounded by the siblings along one path per worker.
+pub(crate) struct Stack<T> {
+    state: Mutex<State<T>>,
+    changed: Condvar,
+}
+
+struct State<T> {
+    tasks: Vec<T>,
+    /// Tasks begun and not ended; more may come from them.
+    running: usize,
+}
+
+impl<T> Stack<T> {
+    /// Adds tasks; the first of them is the next to be begun.
+    pub(crate) fn push(&self, tasks: impl DoubleEndedIterator<Item = T>) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.tasks.extend(tasks.rev());
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    fn next(&self, ended_one: bool) -> Option<T> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.running -= usize::from(ended_one);
+        loop {
+            if let Some(task) = state.tasks.pop() {
+                state.running += 1;
+                return Some(task);
+            }
+            if state.running == 0 {
+                self.changed.notify_all();
+                return None;
+            }
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+}
+
+/// Works on `first` and on whatever `work` pushes, with `workers` threads of which the caller's is
+/// one; returns when nothing is left. The order is the stack's only for a single worker.
+pub(crate) fn run<T: Send>(
+    workers: usize,
+    first: Vec<T>,
+    work: impl Fn(T, &Stack<T>) + Sync,
+) {
+    let stack =
+        Stack { state: Mutex::new(State { tasks: Vec::new(), running: 0 }), changed: Condvar::new() };
+    stack.push(first.into_iter());
+    let labour = || {
+        let mut task = stack.next(false);
+        while let Some(current) = task {
+            work(current, &stack);
+            task = stack.next(true);
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..workers.max(1) {
+            scope.spawn(labour);
+        }
+        labour();
+    });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    #[test]
+    fn every_task_runs_once_however_many_workers() {
+        for workers in [1, 2, 16] {
+            let sum = AtomicU64::new(0);
+            run(workers, vec![1_u64], |n, stack| {
+                sum.fetch_add(n, Ordering::Relaxed);
+                if n < 1 << 10 {
+                    stack.push([2 * n, 2 * n + 1].into_iter());
+                }
+            });
+            assert_eq!(sum.into_inner(), (1..1_u64 << 11).sum());
+        }
+    }
+}

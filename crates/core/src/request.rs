@@ -1,0 +1,81 @@
+//! What a run is asked to do.
+
+use std::path::PathBuf;
+
+use crate::aspect::Aspects;
+use crate::guard::Guard;
+use crate::select::Selection;
+
+/// What to do with the two sides.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Task {
+    /// Add and replace; remove nothing.
+    Copy,
+    /// Add, replace and remove what the source does not have.
+    Mirror,
+    /// Only compare, and look at every aspect of every entry.
+    Verify,
+}
+
+/// When a file counts as changed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum By {
+    /// Size or modification time differ.
+    #[default]
+    Stamp,
+    /// Bytes differ; reads both sides and looks at every aspect.
+    Content,
+    /// Size differs.
+    Size,
+}
+
+/// How many removals a mirror may hold.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub enum RemovalLimit {
+    /// Half of the destination's entries, once that is more than twenty removals.
+    #[default]
+    Usual,
+    /// This many entries.
+    Count(u64),
+    /// This part of the destination's entries, in percent.
+    Percent(f64),
+}
+
+/// Where a run goes from and to. See [`crate::Session::open`] for the rule that joins the two.
+#[derive(Clone, Debug)]
+pub struct Places {
+    /// Folders, or single entries; at least one.
+    pub sources: Vec<PathBuf>,
+    /// Where their contents go.
+    pub destination: PathBuf,
+    /// Put each source itself, under its own name, inside the destination.
+    pub inside: bool,
+}
+
+/// What may refuse a plan, and what not.
+#[derive(Clone, Debug, Default)]
+pub struct Safety {
+    /// Most removals that a mirror may hold.
+    pub removal_limit: RemovalLimit,
+    /// Guards that are switched off for this run.
+    pub waived: Vec<Guard>,
+}
+
+/// A whole run; each part goes to the station that needs it.
+#[derive(Debug)]
+pub struct Request {
+    /// What to do.
+    pub task: Task,
+    /// From where to where.
+    pub places: Places,
+    /// Which entries take part.
+    pub selection: Selection,
+    /// What counts as changed.
+    pub by: By,
+    /// What goes along.
+    pub carry: Aspects,
+    /// Guards.
+    pub safety: Safety,
+    /// Threads that scan, compare and write; at least one.
+    pub workers: usize,
+}

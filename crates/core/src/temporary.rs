@@ -1,0 +1,79 @@
+//! Names for entries under way, and how to know those that an interrupted run left behind.
+//!
+//! A name is `.utter-` with sixteen hexadecimal digits: eight by chance, eight computed from them.
+//! So a name that merely looks alike is not taken for ours but by a chance of one in four
+//! thousand million, and what lies under the name must be of the kind we leave, too.
+
+use std::hash::{BuildHasher, RandomState};
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use crate::os::{Kind, Stat};
+
+const PREFIX: &[u8] = b".utter-";
+const DIGITS: usize = 8;
+
+/// A source of names that no one can foresee.
+#[derive(Debug)]
+pub(crate) struct Temporaries {
+    keys: RandomState,
+    count: AtomicU32,
+}
+
+impl Temporaries {
+    pub(crate) fn new() -> Self {
+        Self { keys: RandomState::new(), count: AtomicU32::new(0) }
+    }
+
+    /// A name not given before. Whoever creates it must still ask that it be new.
+    pub(crate) fn name(&self) -> Vec<u8> {
+        let count = self.count.fetch_add(1, Ordering::Relaxed);
+        // Only the low half is wanted.
+        name_for(self.keys.hash_one(count) as u32)
+    }
+}
+
+fn name_for(chance: u32) -> Vec<u8> {
+    format!(".utter-{chance:08x}{:08x}", check(chance)).into_bytes()
+}
+
+/// FNV-1a over the digits and a word of ours.
+fn check(chance: u32) -> u32 {
+    let bytes = chance.to_be_bytes();
+    let all = b"utter echo under way".iter().chain(&bytes);
+    all.fold(0x811c_9dc5, |hash, b| (hash ^ u32::from(*b)).wrapping_mul(0x0100_0193))
+}
+
+/// True if an interrupted run of this program left this.
+pub(crate) fn is_leftover(name: &[u8], stat: &Stat) -> bool {
+    // A folder that a file took the place of is left empty, with no links from folders in it.
+    let plausible = stat.kind != Kind::Folder || stat.links <= 2;
+    plausible && is_ours(name)
+}
+
+fn is_ours(name: &[u8]) -> bool {
+    let Some(digits) = name.strip_prefix(PREFIX).filter(|d| d.len() == 2 * DIGITS) else {
+        return false;
+    };
+    let chance = std::str::from_utf8(&digits[..DIGITS]).ok();
+    let chance = chance.and_then(|digits| u32::from_str_radix(digits, 16).ok());
+    chance.is_some_and(|chance| name == name_for(chance))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_our_own_names_are_known_as_ours() {
+        let temporaries = Temporaries::new();
+        let (one, two) = (temporaries.name(), temporaries.name());
+        assert_ne!(one, two);
+        assert!(is_ours(&one) && is_ours(&two));
+        let mut other = one.clone();
+        *other.last_mut().unwrap() ^= 1;
+        assert!(!is_ours(&other));
+        for name in [&b".utter-"[..], b".utter-0123456789abcdef", b".utter-zz", b"utter.txt"] {
+            assert!(!is_ours(name));
+        }
+    }
+}
