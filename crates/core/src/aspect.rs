@@ -124,7 +124,9 @@ impl FromIterator<Aspect> for Aspects {
 
 /// A word in a carry list that names no aspect.
 #[derive(Debug, thiserror::Error)]
-#[error("'{0}' is no aspect; there are all, content, times, mode, owner, acl, xattr, hardlinks and holes, each also with a '-' in front")]
+#[error(
+    "'{0}' is no aspect; there are all, content, times, mode, owner, acl, xattr, hardlinks and holes, each also with a '-' in front"
+)]
 pub struct UnknownAspect(String);
 
 #[cfg(test)]
@@ -135,7 +137,10 @@ mod tests {
     fn a_carry_list_is_read_from_left_to_right() {
         let parse = |list| Aspects::parse(list).unwrap();
         assert_eq!(parse("all"), Aspects::ALL);
-        assert_eq!(parse("content, times").iter().collect::<Vec<_>>(), [Aspect::Content, Aspect::Times]);
+        assert_eq!(
+            parse("content, times").iter().collect::<Vec<_>>(),
+            [Aspect::Content, Aspect::Times]
+        );
         assert_eq!(parse("all,-owner"), Aspects::ALL.without(Aspect::Owner));
         assert_eq!(parse("-owner,-acl"), Aspects::ALL.without(Aspect::Owner).without(Aspect::Acl));
         assert_eq!(parse("-all,mode"), Aspects::NONE.with(Aspect::Mode));

@@ -56,13 +56,17 @@ pub enum Refusal {
         at: Option<String>,
     },
     /// See [`Guard::EmptySource`].
-    #[error("nothing in the source is taken, and {removals} entries of the destination would be removed; is the source's drive mounted, and do the patterns fit? if this is meant: --waive empty-source")]
+    #[error(
+        "nothing in the source is taken, and {removals} entries of the destination would be removed; is the source's drive mounted, and do the patterns fit? if this is meant: --waive empty-source"
+    )]
     EmptySource {
         /// Entries that would go.
         removals: u64,
     },
     /// See [`Guard::Removals`].
-    #[error("{removals} of the destination's {entries} entries would be removed, and the limit is {limit}; look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals")]
+    #[error(
+        "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}; look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
+    )]
     Removals {
         /// Entries that would go.
         removals: u64,
@@ -72,7 +76,9 @@ pub enum Refusal {
         limit: String,
     },
     /// See [`Guard::Space`].
-    #[error("the plan needs {needed} {unit} and the destination's drive has {free} free; make room there, take less, or go on all the same with --waive space")]
+    #[error(
+        "the plan needs {needed} {unit} and the destination's drive has {free} free; make room there, take less, or go on all the same with --waive space"
+    )]
     Space {
         /// Needed at the fullest moment.
         needed: u64,
@@ -142,10 +148,18 @@ fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
 
 /// Every pair's destination lies on the drive of the first: they share the folder it names.
 fn space(system: &dyn System, pairs: &[Pair], plan: &Plan) -> Result<(), Refusal> {
-    let Some(pair) = pairs.first() else { return Ok(()) };
+    let Some(pair) = pairs.first() else {
+        return Ok(());
+    };
     // A drive that does not say how full it is cannot be checked; the run finds out.
-    let Ok(space) = system.space(pair.destination.anchor.as_fd()) else { return Ok(()) };
-    let need = plan.parts.iter().flat_map(Part::all_steps).fold(Need::default(), |need, step| need.with(step, &space));
+    let Ok(space) = system.space(pair.destination.anchor.as_fd()) else {
+        return Ok(());
+    };
+    let need = plan
+        .parts
+        .iter()
+        .flat_map(Part::all_steps)
+        .fold(Need::default(), |need, step| need.with(step, &space));
     let bytes = need.bytes.saturating_add(need.largest_replaced);
     if bytes > space.bytes {
         return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
@@ -168,7 +182,9 @@ struct Need {
 
 impl Need {
     fn with(mut self, step: &Step, space: &Space) -> Self {
-        let Some(source) = step.source.filter(|_| step.leader.is_none()) else { return self };
+        let Some(source) = step.source.filter(|_| step.leader.is_none()) else {
+            return self;
+        };
         let rounded = |bytes: u64| bytes.div_ceil(space.block).saturating_mul(space.block);
         // A file with holes takes less than its size; one that the source has not yet written to
         // its drive may seem to, but by less than a block for a small file.

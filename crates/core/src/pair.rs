@@ -28,10 +28,14 @@ pub enum CallError {
         cause: io::Error,
     },
     /// A mirror of something that is not a folder.
-    #[error("mirror needs a folder as its source, and '{0}' is not one; use copy for a single file")]
+    #[error(
+        "mirror needs a folder as its source, and '{0}' is not one; use copy for a single file"
+    )]
     NotAFolder(String),
     /// A file where a folder must go.
-    #[error("destination '{0}' is not a folder, and a folder must go there; name another destination or move that file away")]
+    #[error(
+        "destination '{0}' is not a folder, and a folder must go there; name another destination or move that file away"
+    )]
     FileInTheWay(String),
     /// A link that leads nowhere, or one that would be followed unasked.
     #[error("destination '{0}' is a symbolic link that leads to no folder; name the folder itself")]
@@ -40,10 +44,14 @@ pub enum CallError {
     #[error("destination '{0}' goes up from a folder that does not exist; write it without '..'")]
     UpFromNowhere(String),
     /// Two sources of one name.
-    #[error("sources '{0}' and '{1}' would both become '{2}' in the destination; copy them one at a time to different places")]
+    #[error(
+        "sources '{0}' and '{1}' would both become '{2}' in the destination; copy them one at a time to different places"
+    )]
     SameName(String, String, String),
     /// A source whose own name cannot be told, like the root of the system.
-    #[error("source '{0}' has no name of its own to put inside the destination; leave --inside out")]
+    #[error(
+        "source '{0}' has no name of its own to put inside the destination; leave --inside out"
+    )]
     NoName(String),
     /// The system would not say who is asking.
     #[error("cannot find out the rights of this process: {}", lower(.0))]
@@ -101,7 +109,11 @@ enum Found {
 /// Opens both sides of every pair. A folder's *contents* become the destination's contents; with
 /// `inside`, or with several sources, each source goes inside under its own name. A single entry
 /// goes into a destination folder that exists, else the destination is its new name.
-pub(crate) fn open(system: &dyn System, task: Task, places: &Places) -> Result<Vec<Pair>, CallError> {
+pub(crate) fn open(
+    system: &dyn System,
+    task: Task,
+    places: &Places,
+) -> Result<Vec<Pair>, CallError> {
     let inside = places.inside || places.sources.len() > 1;
     let mut pairs: Vec<Pair> = Vec::new();
     for source in &places.sources {
@@ -224,8 +236,12 @@ fn find_place(system: &dyn System, path: &Path) -> Result<Place, CallError> {
 
 /// A name that nobody typed is not followed: somebody else may have made it a link.
 fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
-    let Some((parent, name)) = split(path) else { return Ok(()) };
-    let Ok(folder) = system.open_root(&parent) else { return Ok(()) };
+    let Some((parent, name)) = split(path) else {
+        return Ok(());
+    };
+    let Ok(folder) = system.open_root(&parent) else {
+        return Ok(());
+    };
     match system.stat(Entry::Named(folder.as_fd(), &name)) {
         Ok(stat) if stat.kind == Kind::Link => Err(CallError::LinkInTheWay(shown(path))),
         _ => Ok(()),

@@ -372,8 +372,11 @@ impl Plan {
                 step,
                 linked_to: part.leader_of(step).map(|path| prefix.join(path.as_bytes())),
             };
-            let root = part.root.iter().map(move |step| place(part.first, &TreePath::default(), step));
-            root.chain(InTreeOrder::new(part).map(move |(number, path, step)| place(number, &path, step)))
+            let root =
+                part.root.iter().map(move |step| place(part.first, &TreePath::default(), step));
+            root.chain(
+                InTreeOrder::new(part).map(move |(number, path, step)| place(number, &path, step)),
+            )
         })
     }
 
@@ -405,7 +408,10 @@ impl<'a> InTreeOrder<'a> {
 
     fn enter(&mut self) {
         let folder = &self.part.folders[self.next_folder];
-        let path = self.open.last().map_or_else(TreePath::default, |(_, above, _)| above.join(&folder.name));
+        let path = self
+            .open
+            .last()
+            .map_or_else(TreePath::default, |(_, above, _)| above.join(&folder.name));
         self.open.push((self.next_folder, path, 0));
         self.next_folder += 1;
     }

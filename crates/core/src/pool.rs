@@ -43,13 +43,11 @@ impl<T> Stack<T> {
 
 /// Works on `first` and on whatever `work` pushes, with `workers` threads of which the caller's is
 /// one; returns when nothing is left. The order is the stack's only for a single worker.
-pub(crate) fn run<T: Send>(
-    workers: usize,
-    first: Vec<T>,
-    work: impl Fn(T, &Stack<T>) + Sync,
-) {
-    let stack =
-        Stack { state: Mutex::new(State { tasks: Vec::new(), running: 0 }), changed: Condvar::new() };
+pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stack<T>) + Sync) {
+    let stack = Stack {
+        state: Mutex::new(State { tasks: Vec::new(), running: 0 }),
+        changed: Condvar::new(),
+    };
     stack.push(first.into_iter());
     let labour = || {
         let mut task = stack.next(false);

@@ -76,7 +76,9 @@ pub enum Cause {
     #[error("changing while being read; run again when it rests")]
     Restless,
     /// Copying removes nothing.
-    #[error("the destination has a folder of this name that is not empty; copy removes nothing, mirror would")]
+    #[error(
+        "the destination has a folder of this name that is not empty; copy removes nothing, mirror would"
+    )]
     FolderInTheWay,
     /// What the selection leaves out stays.
     #[error("what stands here in the destination is left out by the selection, so it stays")]
@@ -95,7 +97,9 @@ impl Cause {
     /// True if no further step can succeed: the drive is full, gone or cannot be written.
     pub fn ends_the_run(&self) -> bool {
         use io::ErrorKind as K;
-        let Self::System(error) = self else { return false };
+        let Self::System(error) = self else {
+            return false;
+        };
         matches!(error.kind(), K::StorageFull | K::ReadOnlyFilesystem | K::QuotaExceeded)
     }
 }

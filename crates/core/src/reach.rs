@@ -128,5 +128,7 @@ fn aspect_of(name: &[u8], administers: bool) -> Option<Aspect> {
 /// True if the file system, and not this entry, lacks what was asked for.
 fn unsupported<T>(result: &io::Result<T>) -> bool {
     use io::ErrorKind as K;
-    result.as_ref().is_err_and(|e| matches!(e.kind(), K::Unsupported) || e.raw_os_error() == Some(95))
+    result
+        .as_ref()
+        .is_err_and(|e| matches!(e.kind(), K::Unsupported) || e.raw_os_error() == Some(95))
 }

@@ -61,6 +61,18 @@ pub struct Safety {
     pub waived: Vec<Guard>,
 }
 
+/// When what was written is brought onto the drive.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Flush {
+    /// Once, before the run says that it finished.
+    #[default]
+    End,
+    /// Each file before it gets its name, and everything at the end.
+    Each,
+    /// Left to the system: a power cut may undo what the run reported.
+    None,
+}
+
 /// A whole run; each part goes to the station that needs it.
 #[derive(Debug)]
 pub struct Request {
@@ -76,6 +88,8 @@ pub struct Request {
     pub carry: Aspects,
     /// Guards.
     pub safety: Safety,
+    /// When what was written is brought onto the drive.
+    pub flush: Flush,
     /// Threads that scan, compare and write; at least one.
     pub workers: usize,
 }

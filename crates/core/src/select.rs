@@ -115,9 +115,13 @@ impl PatternSet {
     fn new(option: &'static str, patterns: &[String]) -> Result<Self, BadPattern> {
         let mut builder = GitignoreBuilder::new("");
         for pattern in patterns {
-            let bad = |cause: String, at| BadPattern { option, pattern: pattern.clone(), cause, at };
+            let bad =
+                |cause: String, at| BadPattern { option, pattern: pattern.clone(), cause, at };
             if pattern.trim().is_empty() || pattern.starts_with('#') {
-                return Err(bad("this pattern matches nothing (write \\# for a name that begins with #)".into(), None));
+                return Err(bad(
+                    "this pattern matches nothing (write \\# for a name that begins with #)".into(),
+                    None,
+                ));
             }
             if pattern.split('/').any(|part| part == ".." || part == ".") {
                 let hint = "no entry's path holds '.' or '..'; patterns are relative to the source";
@@ -125,7 +129,10 @@ impl PatternSet {
             }
             // The crate lets an unclosed class stand for itself; a typing error is likelier.
             if let Some(at) = unclosed_class(pattern) {
-                return Err(bad("'[' is not closed by a ']' (write \\[ for the character itself)".into(), Some(at)));
+                return Err(bad(
+                    "'[' is not closed by a ']' (write \\[ for the character itself)".into(),
+                    Some(at),
+                ));
             }
             builder.add_line(None, pattern).map_err(|e| {
                 let (cause, at) = explain(pattern, &e);
@@ -195,7 +202,9 @@ fn unclosed_class(pattern: &str) -> Option<usize> {
 /// What is wrong with a pattern, in our words, and the byte it is about.
 fn explain(pattern: &str, error: &ignore::Error) -> (String, Option<usize>) {
     let mut error = error;
-    while let ignore::Error::WithPath { err, .. } | ignore::Error::WithLineNumber { err, .. } = error {
+    while let ignore::Error::WithPath { err, .. } | ignore::Error::WithLineNumber { err, .. } =
+        error
+    {
         error = err;
     }
     let ignore::Error::Glob { err, .. } = error else {
@@ -219,7 +228,8 @@ mod tests {
 
     fn selection(exclude: &[&str], only: &[&str]) -> Selection {
         let own = |list: &[&str]| list.iter().map(|p| (*p).to_owned()).collect();
-        Selection::new(&Rules { exclude: own(exclude), only: own(only), ..Rules::default() }).unwrap()
+        Selection::new(&Rules { exclude: own(exclude), only: own(only), ..Rules::default() })
+            .unwrap()
     }
 
     fn taken(selection: &Selection, path: &str, folder: bool) -> bool {
@@ -262,8 +272,14 @@ mod tests {
         let selection = selection(&[], &["*.csv", "logbooks/"]);
         assert_eq!(selection.decide(b"shop", true, 1, false), Verdict::IfNeeded);
         assert_eq!(selection.decide(b"shop/a.txt", false, 2, false), Verdict::Leave);
-        assert_eq!(selection.decide(b"logbooks", true, 1, false), Verdict::Take { all_below: true });
-        assert!(matches!(selection.decide(b"logbooks/a.txt", false, 2, true), Verdict::Take { .. }));
+        assert_eq!(
+            selection.decide(b"logbooks", true, 1, false),
+            Verdict::Take { all_below: true }
+        );
+        assert!(matches!(
+            selection.decide(b"logbooks/a.txt", false, 2, true),
+            Verdict::Take { .. }
+        ));
     }
 
     #[test]

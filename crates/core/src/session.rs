@@ -81,7 +81,8 @@ impl<'a> Session<'a> {
             plan.remarks.extend(missing_folders(pair));
         }
         let idle = self.request.selection.idle_patterns();
-        plan.remarks.extend(idle.into_iter().map(|(option, p)| Remark::IdlePattern(option, p.to_owned())));
+        plan.remarks
+            .extend(idle.into_iter().map(|(option, p)| Remark::IdlePattern(option, p.to_owned())));
         plan.remarks.dedup();
         number(&mut plan);
         Ok(plan)
@@ -95,7 +96,13 @@ impl<'a> Session<'a> {
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
     /// the outcome.
     pub fn apply(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
-        apply::apply(self.system, observer, self.request.workers, &self.pairs, &self.reaches, plan)
+        let terms = apply::Terms {
+            system: self.system,
+            observer,
+            workers: self.request.workers,
+            flush: self.request.flush,
+        };
+        apply::apply(&terms, &self.pairs, &self.reaches, plan)
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
@@ -110,7 +117,9 @@ impl<'a> Session<'a> {
 fn halted(halt: Halt, pair: &Pair) -> PlanError {
     match halt {
         Halt::Stopped => PlanError::Stopped,
-        Halt::SourceClosed(cause) => PlanError::SourceClosed { path: pair.source_shown.clone(), cause },
+        Halt::SourceClosed(cause) => {
+            PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
+        }
         Halt::Overlap(at) => {
             let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
             PlanError::Refused(Refusal::Overlap {
@@ -144,7 +153,8 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
 fn missing_folders(pair: &Pair) -> Option<Remark> {
     // The last one is the root folder itself, which is a step, unless a single entry goes there.
     let expected = usize::from(pair.single.is_none());
-    (pair.destination.missing.len() > expected).then(|| Remark::MissingFolders(pair.destination_shown.clone()))
+    (pair.destination.missing.len() > expected)
+        .then(|| Remark::MissingFolders(pair.destination_shown.clone()))
 }
 
 /// Numbers the steps through and adds them up.

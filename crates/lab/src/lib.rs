@@ -1,1 +1,18 @@
-//! x
+//! What the tests of all crates share.
+//!
+//! [`Gardener`] grows trees at random and changes them; [`snapshot`] reads a tree without any code
+//! of the core, so that the two can be held against each other; [`Tampered`] stands between the
+//! core and the system, counts the calls and fails those it is told to.
+
+mod gardener;
+mod snapshot;
+mod tampered;
+
+pub use gardener::Gardener;
+pub use snapshot::{Facts, Snapshot, differences, snapshot};
+pub use tampered::{Tampered, Tampering};
+
+/// True if the tests may make devices, give files away and mount drives.
+pub fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}

@@ -3,6 +3,9 @@
 //! The order matters to the kernel: a new owner takes special bits and capabilities away, so it
 //! comes first; extended attributes can be set by a plain user only while the file may be written,
 //! so they come before the mode; nearly everything changes times, so those come last.
+//!
+//! An access list holds the permission bits of the mode as well. Where lists are carried and modes
+//! are not, an entry with a list gets the bits of that list.
 
 use std::os::fd::AsFd;
 
@@ -25,15 +28,19 @@ impl PartRun<'_> {
     /// What a new entry should have: the source's, and of what is not carried, the replaced
     /// entry's, so that leaving an aspect out leaves it alone.
     pub(super) fn wanted(&self, step: &Step, source: &State) -> Wanted {
-        let replaced = step.destination.filter(|d| step.verb == Verb::Replace && d.kind == source.kind);
+        let replaced =
+            step.destination.filter(|d| step.verb == Verb::Replace && d.kind == source.kind);
         let own = (self.reach.caller.uid, self.reach.caller.gid);
         let owner = if self.carries(Aspect::Owner) {
             (source.uid, source.gid)
         } else {
             replaced.map_or(own, |old| (old.uid, old.gid))
         };
-        let mode =
-            if self.carries(Aspect::Mode) { Some(source.mode()) } else { replaced.map(|old| old.mode()) };
+        let mode = if self.carries(Aspect::Mode) {
+            Some(source.mode())
+        } else {
+            replaced.map(|old| old.mode())
+        };
         Wanted { owner, mode }
     }
 
@@ -83,8 +90,8 @@ impl PartRun<'_> {
             system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
         }
         let lists_changed = place.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
-        let default_mode = || 0o666 & !self.reach.caller.umask;
-        let mode = wanted.mode.unwrap_or_else(default_mode);
+        let usual = wanted.mode.unwrap_or(0o666 & !self.reach.caller.umask);
+        let mode = self.mode_with_list(usual, source, &xattrs);
         // A new owner may have cost special bits, but those are not set yet.
         if source.kind != Kind::Link && (mode != born.mode() || lists_changed) {
             system.set_mode(made, mode).during(Operation::SetAttributes)?;
@@ -113,7 +120,12 @@ impl PartRun<'_> {
     }
 
     /// Sets owner and group as far as this caller may.
-    fn set_owner(&self, entry: Entry<'_>, wanted: (u32, u32), has: (u32, u32)) -> Result<bool, Trouble> {
+    fn set_owner(
+        &self,
+        entry: Entry<'_>,
+        wanted: (u32, u32),
+        has: (u32, u32),
+    ) -> Result<bool, Trouble> {
         let set = if self.carries(Aspect::Owner) {
             self.reach.owner_to_set(wanted, has)
         } else {
@@ -135,9 +147,12 @@ impl PartRun<'_> {
         has: &State,
     ) -> Done {
         let system = self.shared.system;
-        let owner_set = self.set_owner(entry, (source.uid, source.gid), (has.uid, has.gid))?;
-        let lists_set = self.change_xattrs(source_entry, entry, has)?;
-        let mode = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
+        let owner = if self.carries(Aspect::Owner) { source } else { has };
+        let owner_set = self.set_owner(entry, (owner.uid, owner.gid), (has.uid, has.gid))?;
+        let wanted = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        let lists_set = self.change_xattrs(&wanted, entry, has)?;
+        let usual = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
+        let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner takes special bits away, and a new access list changes the group's bits.
         if source.kind != Kind::Link && (mode != has.mode() || owner_set || lists_set) {
             system.set_mode(entry, mode).during(Operation::SetAttributes)?;
@@ -148,20 +163,30 @@ impl PartRun<'_> {
         Ok(())
     }
 
+    fn mode_with_list(&self, usual: u32, source: &State, xattrs: &Xattrs) -> u32 {
+        let listed =
+            self.carries(Aspect::Acl) && xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        if listed && !self.carries(Aspect::Mode) {
+            usual & 0o7000 | source.mode() & 0o777
+        } else {
+            usual
+        }
+    }
+
     /// Sets what the source has and takes away what it lacks; true if anything was changed.
     fn change_xattrs(
         &self,
-        source_entry: Entry<'_>,
+        wanted: &Xattrs,
         entry: Entry<'_>,
         has: &State,
     ) -> Result<bool, Trouble> {
         let system = self.shared.system;
-        let wanted = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
         let present = self.reach.xattrs(system, entry).during(Operation::LookAtDestination)?;
-        if wanted == present {
+        if *wanted == present {
             return Ok(false);
         }
-        let locked = has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Link;
+        let locked =
+            has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Link;
         if locked {
             system.set_mode(entry, has.mode() | 0o200).during(Operation::SetAttributes)?;
         }
@@ -176,7 +201,9 @@ impl PartRun<'_> {
 
     /// The attributes of a folder: of a new one all, of an old one those that differ.
     pub(super) fn dress_folder(&self, step: &Step, source: Entry<'_>, made: Entry<'_>) -> Done {
-        let Some(planned) = step.source else { return Ok(()) };
+        let Some(planned) = step.source else {
+            return Ok(());
+        };
         let system = self.shared.system;
         if step.verb != Verb::Retouch && !self.carries(Aspect::Mode) {
             let usual = 0o777 & !self.reach.caller.umask;

@@ -9,6 +9,7 @@ use crate::aspect::Aspect;
 use crate::os::{Entry, Stat};
 use crate::plan::{State, Step};
 use crate::problem::{Cause, Operation};
+use crate::request::Flush;
 
 use super::{Done, During, PartRun, Place, Trouble};
 
@@ -33,7 +34,9 @@ impl PartRun<'_> {
         step: &Step,
     ) -> Done {
         let system = self.shared.system;
-        let Some(planned) = step.source else { return Ok(()) };
+        let Some(planned) = step.source else {
+            return Ok(());
+        };
         let opened = system.open_file(place.source()?, self.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
             ErrorKind::NotFound => Trouble(Operation::Read, Cause::Drift("the source")),
@@ -64,7 +67,11 @@ impl PartRun<'_> {
         }
         let born = self.born(place, birth_mode, &before);
         let (source, made) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
-        self.dress(place, name, step, source, made, &State::from(&before), &born)
+        self.dress(place, name, step, source, made, &State::from(&before), &born)?;
+        match (self.shared.flush, made) {
+            (Flush::Each, Entry::Open(file)) => system.flush_file(file).during(Operation::Flush),
+            _ => Ok(()),
+        }
     }
 
     fn fill(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {
@@ -202,6 +209,8 @@ fn with_buffer<T>(work: impl FnOnce(&mut [u8]) -> T) -> T {
 /// True for what another way of copying would meet as well.
 fn ends_the_try(error: &io::Error) -> bool {
     use ErrorKind as K;
-    matches!(error.kind(), K::StorageFull | K::QuotaExceeded | K::ReadOnlyFilesystem | K::FileTooLarge)
-        || error.raw_os_error() == Some(rustix::io::Errno::IO.raw_os_error())
+    matches!(
+        error.kind(),
+        K::StorageFull | K::QuotaExceeded | K::ReadOnlyFilesystem | K::FileTooLarge
+    ) || error.raw_os_error() == Some(rustix::io::Errno::IO.raw_os_error())
 }

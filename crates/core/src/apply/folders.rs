@@ -69,11 +69,17 @@ impl PartRun<'_> {
                 let name = folder.names.get(step.name);
                 let result = match &place {
                     Ok(place) => self.make_folder(place, name, step),
-                    Err(_) => Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in"))),
+                    Err(_) => {
+                        Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in")))
+                    }
                 };
                 // A folder that was made is done only when it has its attributes.
                 if let Err(trouble) = result {
-                    self.conclude(folder.first + i, self.part.folder_path(at).join(name), Err(trouble));
+                    self.conclude(
+                        folder.first + i,
+                        self.part.folder_path(at).join(name),
+                        Err(trouble),
+                    );
                 }
             }
         }
@@ -155,7 +161,8 @@ impl PartRun<'_> {
     fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         let source = system.open_folder(place.source()?, name).during(Operation::Read)?;
-        let pinned = system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let pinned =
+            system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
         let expected = step.destination.filter(|_| step.verb == Verb::Retouch);
@@ -168,9 +175,8 @@ impl PartRun<'_> {
     /// A folder that is as it should be but for what happened in it.
     fn restore_times(&self, root: BorrowedFd<'_>, at: usize) {
         let folder = &self.part.folders[at];
-        let touched = (0..folder.steps.len()).any(|i| {
-            folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i)
-        });
+        let touched = (0..folder.steps.len())
+            .any(|i| folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i));
         let Some(source) = folder.source.filter(|_| touched && self.carries(Aspect::Times)) else {
             return;
         };

@@ -23,6 +23,7 @@ use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
+use crate::request::Flush;
 use crate::temporary::Temporaries;
 
 /// What became of a step.
@@ -76,19 +77,21 @@ impl Outcome {
     }
 }
 
+/// On what terms a plan is carried out.
+pub(crate) struct Terms<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) observer: &'a dyn Observer,
+    pub(crate) workers: usize,
+    pub(crate) flush: Flush,
+}
+
 /// Carries out every part of a plan and flushes the drive.
-pub(crate) fn apply(
-    system: &dyn System,
-    observer: &dyn Observer,
-    workers: usize,
-    pairs: &[Pair],
-    reaches: &[Reach],
-    plan: &Plan,
-) -> Outcome {
+pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: &Plan) -> Outcome {
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let shared = Shared {
-        system,
-        observer,
+        system: terms.system,
+        observer: terms.observer,
+        flush: terms.flush,
         temporaries: Temporaries::new(),
         outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(count).collect(),
         problems: Mutex::default(),
@@ -105,7 +108,7 @@ pub(crate) fn apply(
             reach: &reaches[at],
             part,
             prefix: &plan.prefixes[at],
-            workers,
+            workers: terms.workers,
         };
         run.go();
     }
@@ -116,6 +119,7 @@ pub(crate) fn apply(
 struct Shared<'a> {
     system: &'a dyn System,
     observer: &'a dyn Observer,
+    flush: Flush,
     temporaries: Temporaries,
     outcomes: Vec<AtomicU8>,
     problems: Mutex<Vec<Problem>>,
@@ -221,21 +225,33 @@ impl PartRun<'_> {
         let Some(root) = self.make_root() else { return };
         let root = root.as_fd();
         self.make_folders(root);
-        self.each_batch(root, |step| writes(step) && !step.is_late() && step.leader.is_none(), Self::write);
-        self.link_names(root);
+        self.each_batch(
+            root,
+            |step| writes(step) && !step.is_late() && step.leader.is_none(),
+            Self::write,
+        );
+        self.link_names(root, false);
         self.remove(root);
         self.each_batch(root, |step| step.is_late() && step.leader.is_none(), Self::write);
-        self.link_names(root);
+        self.link_names(root, true);
         self.finish_folders(root);
+        if self.shared.flush == Flush::None {
+            return;
+        }
         self.shared.observer.flushing();
         if let Err(error) = self.shared.system.flush_drive(root) {
             self.report(TreePath::default(), Trouble(Operation::Flush, error.into()));
         }
     }
 
-    /// Names of hard links, once the name they follow is written.
-    fn link_names(&self, root: BorrowedFd<'_>) {
-        self.each_batch(root, |step| step.leader.is_some(), Self::link);
+    /// Names of hard links whose first name is written. What waits for a folder to be emptied
+    /// comes with a second call, which leaves none out.
+    fn link_names(&self, root: BorrowedFd<'_>, late: bool) {
+        let ready = |step: &Step| {
+            let leader = step.leader.map(|id| &self.part.leaders[id.0 as usize]);
+            leader.is_some_and(|leader| late || !step.is_late() && self.leader_is_done(leader))
+        };
+        self.each_batch(root, ready, Self::link);
     }
 
     /// Does `work` on the steps that `wanted` picks, folder by folder, in several workers.
@@ -258,12 +274,15 @@ impl PartRun<'_> {
                 return;
             }
             let folder = &self.part.folders[at];
-            let mut todo = range.filter(|i| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i)).peekable();
+            let mut todo = range
+                .filter(|i| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i))
+                .peekable();
             if todo.peek().is_none() {
                 return;
             }
             match self.enter(root, at) {
-                Ok(place) => todo.for_each(|i| self.try_step(&place, i, |step| work(self, root, &place, step))),
+                Ok(place) => todo
+                    .for_each(|i| self.try_step(&place, i, |step| work(self, root, &place, step))),
                 Err(trouble) => {
                     // One problem names the folder; its steps share its fate.
                     todo.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));

@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Onto};
-use crate::plan::{State, Step, Verb};
+use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
 
 use super::folders::no_exchange;
@@ -15,7 +15,9 @@ impl PartRun<'_> {
     /// Adds, replaces or retouches one entry.
     pub(super) fn write(&self, _root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
-        let Some(source) = step.source else { return Ok(()) };
+        let Some(source) = step.source else {
+            return Ok(());
+        };
         if step.verb == Verb::Retouch {
             return self.retouch(place, name, step);
         }
@@ -96,11 +98,14 @@ impl PartRun<'_> {
             return system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write);
         }
         match system.rename(folder, temporary, name, Onto::Exchange) {
-            Ok(()) => system.remove_folder(folder, temporary).or_else(|error| {
-                // Somebody put something into it after it was emptied: it goes back.
-                system.rename(folder, temporary, name, Onto::Exchange)?;
-                Err(error)
-            }).during(Operation::Remove),
+            Ok(()) => system
+                .remove_folder(folder, temporary)
+                .or_else(|error| {
+                    // Somebody put something into it after it was emptied: it goes back.
+                    system.rename(folder, temporary, name, Onto::Exchange)?;
+                    Err(error)
+                })
+                .during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
                 system.remove_folder(folder, name).during(Operation::Remove)?;
                 system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
@@ -130,10 +135,13 @@ impl PartRun<'_> {
     /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
     fn retouch(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
-        let Some(planned) = step.source else { return Ok(()) };
+        let Some(planned) = step.source else {
+            return Ok(());
+        };
         let source_entry = Entry::Named(place.source()?, self.source_name(name));
         let source = self.source_now(source_entry, &planned)?;
-        let pinned = system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let pinned =
+            system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
         if !step.destination.is_some_and(|seen| seen.still(&now)) {
@@ -149,7 +157,7 @@ impl PartRun<'_> {
         let Some(leader) = step.leader.map(|id| &self.part.leaders[id.0 as usize]) else {
             return Ok(());
         };
-        if !self.leader_is_done(leader.folder as usize, &leader.name) {
+        if !self.leader_is_done(leader) {
             return Err(Trouble(Operation::Write, Cause::LeaderFailed));
         }
         let path = self.part.folder_path(leader.folder as usize);
@@ -172,9 +180,11 @@ impl PartRun<'_> {
         result
     }
 
-    fn leader_is_done(&self, folder: usize, name: &[u8]) -> bool {
-        let folder = &self.part.folders[folder];
-        let found = folder.steps.binary_search_by(|step| folder.names.get(step.name).cmp(name));
+    /// True also for a name that was right before the run, and so has no step.
+    pub(super) fn leader_is_done(&self, leader: &Leader) -> bool {
+        let folder = &self.part.folders[leader.folder as usize];
+        let name = |step: &Step| folder.names.get(step.name);
+        let found = folder.steps.binary_search_by(|step| name(step).cmp(&leader.name));
         found.map_or(true, |at| self.outcome_of(folder.first + at) == StepOutcome::Done)
     }
 

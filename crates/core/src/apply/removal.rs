@@ -17,7 +17,9 @@ impl PartRun<'_> {
             let folder = &self.part.folders[at];
             let wanted = |i: &usize| {
                 let step = &folder.steps[*i];
-                step.verb == Verb::Remove && step.kind() == Kind::Folder && !self.was_tried(folder, *i)
+                step.verb == Verb::Remove
+                    && step.kind() == Kind::Folder
+                    && !self.was_tried(folder, *i)
             };
             let mut todo = (0..folder.steps.len()).filter(wanted).peekable();
             if todo.peek().is_none() || self.shared.must_end() {
@@ -25,7 +27,9 @@ impl PartRun<'_> {
             }
             match self.enter(root, at) {
                 Ok(place) => {
-                    todo.for_each(|i| self.try_step(&place, i, |step| self.remove_entry(root, &place, step)));
+                    todo.for_each(|i| {
+                        self.try_step(&place, i, |step| self.remove_entry(root, &place, step))
+                    });
                 }
                 Err(trouble) => self.report(self.part.folder_path(at), trouble),
             }
@@ -44,12 +48,16 @@ impl PartRun<'_> {
 
     /// Fails unless the destination's entry still is what the plan saw.
     pub(super) fn check_destination(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
-        let Some(seen) = step.destination else { return Ok(()) };
+        let Some(seen) = step.destination else {
+            return Ok(());
+        };
         let now = self.shared.system.stat(Entry::Named(place.destination.as_fd(), name));
         let now = now.during(Operation::LookAtDestination);
         match now {
             Ok(now) if seen.still(&now) => Ok(()),
-            Err(Trouble(operation, Cause::System(e))) if e.kind() != std::io::ErrorKind::NotFound => {
+            Err(Trouble(operation, Cause::System(e)))
+                if e.kind() != std::io::ErrorKind::NotFound =>
+            {
                 Err(Trouble(operation, Cause::System(e)))
             }
             _ => Err(Trouble(Operation::LookAtDestination, Cause::Drift("the destination"))),

@@ -45,7 +45,8 @@ fn content_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Op
             Ok((source.size != destination.size).then_some(Reason::Reference))
         }
         Kind::Link => {
-            let differs = source.size != destination.size || link_text(context, sides.source.0)? != link_text(context, sides.destination.0)?;
+            let differs = source.size != destination.size
+                || link_text(context, sides.source.0)? != link_text(context, sides.destination.0)?;
             Ok(differs.then_some(Reason::Reference))
         }
         Kind::File => file_differs(context, sides),
@@ -83,7 +84,10 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
 }
 
 /// The carried aspects, content aside, in which two entries of one kind differ.
-pub(super) fn differing_aspects(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Aspects> {
+pub(super) fn differing_aspects(
+    context: &Comparison<'_>,
+    sides: &Sides<'_>,
+) -> io::Result<Aspects> {
     let reach = context.reach;
     let (source, destination) = (sides.source.1, sides.destination.1);
     let mut differing = Aspects::NONE;

@@ -92,7 +92,8 @@ fn settle(group: &[Member], granted: &mut HashSet<Identity>, arranged: &mut Arra
         return usize::from(first.planned.is_none());
     }
     let mut base = most_common(group, granted);
-    let leader = base.and_then(|base| group.iter().find(|m| m.keeps() == Some(base))).unwrap_or(first);
+    let leader =
+        base.and_then(|base| group.iter().find(|m| m.keeps() == Some(base))).unwrap_or(first);
     let sharing = group.iter().filter(|m| base.is_some() && m.keeps() == base).count();
     let has_other_names = leader.linked.destination.is_some_and(|d| d.links as usize > sharing);
     match leader.planned {

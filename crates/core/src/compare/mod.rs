@@ -100,7 +100,11 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         return Err(Halt::Stopped);
     }
     let mut part = node::arrange(findings.closed);
-    links::resolve(std::mem::take(&mut findings.linked), &mut part, &mut findings.tallies.unchanged);
+    links::resolve(
+        std::mem::take(&mut findings.linked),
+        &mut part,
+        &mut findings.tallies.unchanged,
+    );
     let mut part = part.finish();
     part.root = walk_root(comparison);
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
@@ -349,7 +353,12 @@ impl Walk<'_> {
     ) -> io::Result<Option<(Stat, Verdict)>> {
         let decide = |kind| {
             let folder = kind == Kind::Folder;
-            self.context.selection.decide(seen.path.as_bytes(), folder, node.depth + 1, node.all_below)
+            self.context.selection.decide(
+                seen.path.as_bytes(),
+                folder,
+                node.depth + 1,
+                node.all_below,
+            )
         };
         let early = kind.map(decide);
         if early == Some(Verdict::Leave) {
@@ -472,7 +481,8 @@ impl Walk<'_> {
     /// Notices other drives mounted in the source, and one side within the other.
     fn watch_borders(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
         let pair = self.context.pair;
-        let is_folder = |side: &Option<(Stat, Verdict)>| side.filter(|(stat, _)| stat.kind == Kind::Folder);
+        let is_folder =
+            |side: &Option<(Stat, Verdict)>| side.filter(|(stat, _)| stat.kind == Kind::Folder);
         if let Some((stat, _)) = is_folder(&seen.source) {
             if stat.identity == pair.destination.anchor_stat.identity && pair.single.is_none() {
                 visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
@@ -482,7 +492,8 @@ impl Walk<'_> {
             }
         }
         let identity = |side: &Option<(Stat, Verdict)>| side.map(|(stat, _)| stat.identity);
-        let same_file = pair.single.is_some() && identity(&seen.source) == identity(&seen.destination);
+        let same_file =
+            pair.single.is_some() && identity(&seen.source) == identity(&seen.destination);
         let source_within = identity(&seen.destination) == Some(pair.source_stat.identity);
         if seen.destination.is_some() && (same_file || source_within) {
             visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
@@ -552,7 +563,8 @@ impl Visit<'_> {
                 tally.count(stat.kind, stat.size);
             }
         }
-        let taken = |side: &Option<(Stat, Verdict)>| side.is_some_and(|(_, v)| v != Verdict::IfNeeded);
+        let taken =
+            |side: &Option<(Stat, Verdict)>| side.is_some_and(|(_, v)| v != Verdict::IfNeeded);
         self.node.note_taken(taken(&seen.source), taken(&seen.destination));
     }
 }

@@ -68,7 +68,12 @@ pub(super) struct Closed {
 }
 
 impl Node {
-    pub(super) fn root(presence: Presence, state: Option<State>, drive: u64, all_below: bool) -> Self {
+    pub(super) fn root(
+        presence: Presence,
+        state: Option<State>,
+        drive: u64,
+        all_below: bool,
+    ) -> Self {
         Self {
             parent: None,
             name: Box::default(),
@@ -193,13 +198,16 @@ impl Node {
         }
         if let Some(slot) = self.slot.filter(|_| !wanted) {
             let dropped = above.steps[slot].take();
-            if self.presence == Presence::Destination && dropped.is_some_and(|s| s.verb == Verb::Replace) {
+            if self.presence == Presence::Destination
+                && dropped.is_some_and(|s| s.verb == Verb::Replace)
+            {
                 let cause =
                     if task == Task::Copy { Cause::FolderInTheWay } else { Cause::LeftOutInTheWay };
                 problems.push(Problem { path: self.path(), operation: Operation::Write, cause });
             }
         }
-        if inner.must_stay || !inner.children.is_empty() || inner.steps.iter().any(Option::is_some) {
+        if inner.must_stay || !inner.children.is_empty() || inner.steps.iter().any(Option::is_some)
+        {
             above.children.push(closed.len());
             self.hand_over(inner, closed);
         }
@@ -245,7 +253,8 @@ pub(super) struct Arranged {
 pub(super) fn arrange(closed: Vec<Closed>) -> Arranged {
     let mut arranged = Arranged { places: vec![0; closed.len()], ..Arranged::default() };
     let mut closed: Vec<_> = closed.into_iter().map(Some).collect();
-    let mut waiting: Vec<(usize, u32)> = closed.len().checked_sub(1).map(|root| (root, 0)).into_iter().collect();
+    let mut waiting: Vec<(usize, u32)> =
+        closed.len().checked_sub(1).map(|root| (root, 0)).into_iter().collect();
     while let Some((position, parent)) = waiting.pop() {
         let here = u32::try_from(arranged.folders.len()).unwrap_or(u32::MAX);
         arranged.places[position] = here;

@@ -6,8 +6,8 @@ use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::{
-    AtFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags,
-    SeekFrom, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    AtFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx,
+    StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
@@ -101,7 +101,8 @@ impl System for Linux {
         while filled < buffer.len() {
             let rest = &mut buffer[filled..];
             let wanted = rest.len();
-            let read = retry_on_intr(|| rustix::io::pread(file, &mut *rest, offset + filled as u64))?;
+            let read =
+                retry_on_intr(|| rustix::io::pread(file, &mut *rest, offset + filled as u64))?;
             filled += read;
             // A regular file gives less than asked only where it ends, so no further read is due.
             if read < wanted {
@@ -121,14 +122,16 @@ impl System for Linux {
     }
 
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd> {
-        let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let flags =
+            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::from_raw_mode(mode)))?)
     }
 
     fn write_at(&self, file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> io::Result<()> {
         let mut done = 0;
         while done < bytes.len() {
-            let wrote = retry_on_intr(|| rustix::io::pwrite(file, &bytes[done..], offset + done as u64))?;
+            let wrote =
+                retry_on_intr(|| rustix::io::pwrite(file, &bytes[done..], offset + done as u64))?;
             if wrote == 0 {
                 return Err(ErrorKind::WriteZero.into());
             }
@@ -152,11 +155,7 @@ impl System for Linux {
         Ok(copied as u64)
     }
 
-    fn share_content(
-        &self,
-        source: BorrowedFd<'_>,
-        destination: BorrowedFd<'_>,
-    ) -> io::Result<()> {
+    fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()> {
         Ok(rustix::fs::ioctl_ficlone(destination, source)?)
     }
 
@@ -201,13 +200,7 @@ impl System for Linux {
         Ok(rustix::fs::linkat(from_folder, from, folder, name, AtFlags::empty())?)
     }
 
-    fn rename(
-        &self,
-        folder: BorrowedFd<'_>,
-        from: &[u8],
-        to: &[u8],
-        onto: Onto,
-    ) -> io::Result<()> {
+    fn rename(&self, folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> io::Result<()> {
         let flags = match onto {
             Onto::Replace => RenameFlags::empty(),
             Onto::Nothing => RenameFlags::NOREPLACE,
@@ -259,7 +252,9 @@ impl System for Linux {
         let list = grown(|buffer| match entry {
             Entry::Open(fd) => rustix::fs::flistxattr(fd, buffer),
             Entry::Pinned(fd) => rustix::fs::listxattr(proc_path(fd, b"").as_slice(), buffer),
-            Entry::Named(fd, name) => rustix::fs::llistxattr(proc_path(fd, name).as_slice(), buffer),
+            Entry::Named(fd, name) => {
+                rustix::fs::llistxattr(proc_path(fd, name).as_slice(), buffer)
+            }
         })?;
         Ok(list.split(|b| *b == 0).filter(|name| !name.is_empty()).map(<[u8]>::to_vec).collect())
     }
@@ -299,6 +294,10 @@ impl System for Linux {
         Ok(())
     }
 
+    fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        Ok(retry_on_intr(|| rustix::fs::fsync(file))?)
+    }
+
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
         // `syncfs` refuses a handle that is only a starting point.
         Ok(rustix::fs::syncfs(self.open_folder(folder, b"")?)?)
@@ -315,8 +314,9 @@ impl System for Linux {
     }
 
     fn caller(&self) -> io::Result<Caller> {
-        caller_of(&std::fs::read_to_string("/proc/self/status")?)
-            .ok_or_else(|| io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected"))
+        caller_of(&std::fs::read_to_string("/proc/self/status")?).ok_or_else(|| {
+            io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected")
+        })
     }
 }
 
@@ -387,9 +387,7 @@ fn proc_path(fd: BorrowedFd<'_>, name: &[u8]) -> Vec<u8> {
 }
 
 /// Calls `fill` with a buffer that grows until the answer fits.
-fn grown(
-    mut fill: impl FnMut(&mut [u8]) -> rustix::io::Result<usize>,
-) -> io::Result<Vec<u8>> {
+fn grown(mut fill: impl FnMut(&mut [u8]) -> rustix::io::Result<usize>) -> io::Result<Vec<u8>> {
     let mut buffer = vec![0; XATTR_BUFFER];
     loop {
         match fill(&mut buffer) {

@@ -186,11 +186,7 @@ pub trait System: Sync {
         length: u64,
     ) -> io::Result<u64>;
     /// Makes `destination` share all of `source`'s content.
-    fn share_content(
-        &self,
-        source: BorrowedFd<'_>,
-        destination: BorrowedFd<'_>,
-    ) -> io::Result<()>;
+    fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()>;
     /// Sets the length of a file; what is added reads as zeros and takes no room.
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
     /// Creates a folder.
@@ -215,13 +211,7 @@ pub trait System: Sync {
         name: &[u8],
     ) -> io::Result<()>;
     /// Renames within one folder, atomically.
-    fn rename(
-        &self,
-        folder: BorrowedFd<'_>,
-        from: &[u8],
-        to: &[u8],
-        onto: Onto,
-    ) -> io::Result<()>;
+    fn rename(&self, folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> io::Result<()>;
     /// Removes a name that is not a folder.
     fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()>;
     /// Removes an empty folder.
@@ -242,6 +232,8 @@ pub trait System: Sync {
     /// Takes one extended attribute away.
     fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
 
+    /// Brings a file's content and attributes onto its drive.
+    fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings everything written to the drive that holds `folder` onto it.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// Room on the drive that holds `folder`.

@@ -1,0 +1,96 @@
+//! What the tests of the core share: two folders and a request between them.
+
+#![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
+
+use std::path::PathBuf;
+
+use tempfile::TempDir;
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::System;
+use utter_echo_core::path::TreePath;
+use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::request::{By, Flush, Places, Request, Safety, Task};
+use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{Outcome, Session};
+use utter_echo_lab::Facts;
+
+const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
+
+pub struct Trees {
+    pub base: TempDir,
+    pub source: PathBuf,
+    pub destination: PathBuf,
+}
+
+impl Trees {
+    pub fn new() -> Self {
+        let base = tempfile::tempdir().unwrap();
+        let (source, destination) = (base.path().join("source"), base.path().join("destination"));
+        std::fs::create_dir(&source).unwrap();
+        std::fs::create_dir(&destination).unwrap();
+        Self { base, source, destination }
+    }
+}
+
+pub fn request(trees: &Trees, task: Task) -> Request {
+    Request {
+        task,
+        places: Places {
+            sources: vec![trees.source.clone()],
+            destination: trees.destination.clone(),
+            inside: false,
+        },
+        selection: Selection::new(&Rules::default()).unwrap(),
+        by: By::Stamp,
+        carry: Aspects::ALL,
+        safety: Safety::default(),
+        // The tests pull no plug, and some make hundreds of runs.
+        flush: Flush::None,
+        workers: 2,
+    }
+}
+
+pub fn plan_of(system: &dyn System, request: &Request) -> Plan {
+    Session::open(system, request).unwrap().plan(&Silent).unwrap()
+}
+
+pub fn apply(system: &dyn System, request: &Request) -> Outcome {
+    let session = Session::open(system, request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    session.apply(&plan, &Silent)
+}
+
+pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {
+    plan.steps().map(|placed| (placed.step.verb, placed.path)).collect()
+}
+
+/// Adjusts what is expected of an entry when `aspect` was not carried: the old value where there
+/// was an old entry, anything for a new one.
+pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: Aspect) {
+    let model = kept.unwrap_or(there);
+    match aspect {
+        // New content has a new time.
+        Aspect::Times => expected.modified = there.modified,
+        // An access list holds permission bits of its own.
+        Aspect::Mode if expected.xattrs.contains_key(ACCESS_LIST) => {
+            expected.mode = expected.mode & !0o7000 | model.mode & 0o7000;
+        }
+        Aspect::Mode => expected.mode = expected.mode & !0o7777 | model.mode & 0o7777,
+        Aspect::Owner => expected.owner = model.owner,
+        Aspect::Acl | Aspect::Xattr => {
+            let list = |name: &[u8]| name.starts_with(b"system.posix_acl");
+            let of_aspect = |name: &Vec<u8>| list(name) == (aspect == Aspect::Acl);
+            expected.xattrs.retain(|name, _| !of_aspect(name));
+            let own = model.xattrs.iter().filter(|(name, _)| of_aspect(name));
+            expected.xattrs.extend(own.map(|(name, value)| (name.clone(), value.clone())));
+            // The mode, which was carried, shows in the list as well.
+            let lists = (there.xattrs.get(ACCESS_LIST), expected.xattrs.get_mut(ACCESS_LIST));
+            if let (Some(list), Some(expected)) = lists {
+                assert_eq!(list.len(), expected.len());
+                expected.clone_from(list);
+            }
+        }
+        Aspect::Content | Aspect::Hardlinks | Aspect::Holes => {}
+    }
+}

@@ -1,0 +1,140 @@
+//! Guarantee: after a mirror without problems both sides are identical in everything that is
+//! carried, a second plan is empty, planning changed nothing, and the steps are the same for any
+//! number of workers.
+
+mod common;
+
+use common::{Trees, plan_of, request};
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{By, Task};
+use utter_echo_lab::{Gardener, differences, snapshot};
+
+fn assert_same(trees: &Trees, seed: u64) {
+    let differences = differences(&snapshot(&trees.source), &snapshot(&trees.destination));
+    assert!(differences.is_empty(), "seed {seed}, source left, destination right:\n{differences}");
+}
+
+/// Mirrors, and asks of the run all that this file promises.
+fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
+    let mut request = request(trees, Task::Mirror);
+    request.workers = workers;
+    let before = snapshot(&trees.destination);
+    let plan = plan_of(&Linux, &request);
+    assert!(plan.problems.is_empty(), "seed {seed}: {:?}", plan.problems);
+    assert_eq!(before, snapshot(&trees.destination), "seed {seed}: planning changed something");
+    let outcome = common::apply(&Linux, &request);
+    assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+    assert_same(trees, seed);
+    let again: Vec<_> = common::listed(&plan_of(&Linux, &request));
+    assert!(again.is_empty(), "seed {seed}: planned again: {again:#?}");
+    request.by = By::Content;
+    request.task = Task::Verify;
+    let found = common::listed(&plan_of(&Linux, &request));
+    assert!(found.is_empty(), "seed {seed}: verify found {found:#?}");
+}
+
+#[test]
+fn a_mirror_makes_both_sides_identical() {
+    for seed in 0..60 {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 60);
+        mirror_and_check(&trees, seed, 1);
+        for round in 1..=3 {
+            Gardener::new(seed * 7 + round).change(&trees.source, 12);
+            mirror_and_check(&trees, seed, 2);
+        }
+    }
+}
+
+#[test]
+fn a_mirror_onto_another_tree_makes_both_sides_identical() {
+    for seed in 100..160 {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 40);
+        // Grown first would be older: what the source alone tells by its change times then shows.
+        Gardener::new(seed + 1000).grow(&trees.destination, 40);
+        let mut request = request(&trees, Task::Mirror);
+        request.by = By::Content;
+        let outcome = common::apply(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        assert_same(&trees, seed);
+        assert!(common::listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");
+    }
+}
+
+#[test]
+fn the_plan_does_not_depend_on_the_number_of_workers() {
+    for seed in 200..220 {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 80);
+        Gardener::new(seed + 1).grow(&trees.destination, 80);
+        let listed = [1, 2, 16].map(|workers| {
+            let mut request = request(&trees, Task::Mirror);
+            request.workers = workers;
+            common::listed(&plan_of(&Linux, &request))
+        });
+        assert!(listed[0].len() > 10, "seed {seed} makes too small a plan to tell");
+        assert_eq!(listed[0], listed[1], "seed {seed}");
+        assert_eq!(listed[0], listed[2], "seed {seed}");
+        let mut paths: Vec<_> = listed[0].iter().map(|(_, path)| path.clone()).collect();
+        let listed_order = paths.clone();
+        paths.sort();
+        assert_eq!(listed_order, paths, "seed {seed}: not in tree order");
+    }
+}
+
+#[test]
+fn leaving_an_aspect_out_leaves_it_alone() {
+    for (seed, aspect) in
+        (300..).zip([Aspect::Times, Aspect::Mode, Aspect::Owner, Aspect::Acl, Aspect::Xattr])
+    {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 60);
+        common::apply(&Linux, &request(&trees, Task::Mirror));
+        Gardener::new(seed + 50).change(&trees.source, 40);
+        let old = snapshot(&trees.destination);
+        let mut request = request(&trees, Task::Mirror);
+        request.carry = Aspects::ALL.without(aspect);
+        let outcome = common::apply(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "{aspect:?}: {:?}", outcome.problems);
+        assert!(common::listed(&plan_of(&Linux, &request)).is_empty(), "{aspect:?}: planned again");
+        let (source, destination) = (snapshot(&trees.source), snapshot(&trees.destination));
+        for (path, there) in &destination {
+            let here = &source[path];
+            let mut expected = here.clone();
+            // A name of several takes on what the file has that it becomes a name of.
+            let kept = old
+                .get(path)
+                .filter(|old| old.mode >> 12 == here.mode >> 12 && there.same_as.is_none());
+            common::leave(&mut expected, there, kept, aspect);
+            assert_eq!(*there, expected, "{aspect:?} at {:?}", String::from_utf8_lossy(path));
+        }
+        assert_eq!(source.len(), destination.len());
+    }
+}
+
+#[test]
+fn a_copy_removes_nothing() {
+    for seed in 400..420 {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 40);
+        Gardener::new(seed + 1000).grow(&trees.destination, 40);
+        let before = snapshot(&trees.destination);
+        let request = request(&trees, Task::Copy);
+        common::apply(&Linux, &request);
+        let after = snapshot(&trees.destination);
+        let source = snapshot(&trees.source);
+        for (path, facts) in &before {
+            let kept = after.contains_key(path);
+            assert!(kept, "seed {seed}: {:?} is gone", String::from_utf8_lossy(path));
+            if !source.contains_key(path) {
+                assert_eq!(after[path].content, facts.content, "seed {seed}");
+            }
+        }
+        for path in source.keys().filter(|path| !after.contains_key(*path)) {
+            // Only below what stands in the way of a folder may anything be missing.
+            panic!("seed {seed}: {:?} was not copied", String::from_utf8_lossy(path));
+        }
+    }
+}

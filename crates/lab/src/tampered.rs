@@ -1,0 +1,102 @@
+//! A system that counts the calls of a run and fails those it is told to.
+
+use std::io;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::path::Path;
+use std::sync::Mutex;
+
+use utter_echo_core::os::{Caller, Entry, Kind, Linux, Onto, Space, Stat, System, Time};
+
+/// What to do to which call; calls are counted from 0.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tampering {
+    /// Only count.
+    Nothing,
+    /// Fail the call with this number, with this system error.
+    FailOne(usize, i32),
+    /// Fail this call and all after it, as if the process had been killed: nothing has an effect
+    /// any more.
+    KillAt(usize),
+}
+
+/// The real system, tampered with.
+#[derive(Debug)]
+pub struct Tampered {
+    tampering: Tampering,
+    calls: Mutex<Vec<&'static str>>,
+}
+
+impl Tampered {
+    /// A system that does this.
+    pub fn new(tampering: Tampering) -> Self {
+        Self { tampering, calls: Mutex::default() }
+    }
+
+    /// The names of all calls so far, in order, failed ones among them.
+    ///
+    /// # Panics
+    /// If a call panicked before.
+    pub fn calls(&self) -> Vec<&'static str> {
+        self.calls.lock().expect("no call panics").clone()
+    }
+
+    fn pass(&self, name: &'static str) -> io::Result<()> {
+        let mut calls = self.calls.lock().expect("no call panics");
+        let number = calls.len();
+        calls.push(name);
+        match self.tampering {
+            Tampering::FailOne(at, error) if at == number => {
+                Err(io::Error::from_raw_os_error(error))
+            }
+            Tampering::KillAt(at) if number >= at => Err(io::Error::other("killed")),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Writes out each call of the trait: count, maybe fail, else pass on.
+macro_rules! tampered {
+    ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
+        impl System for Tampered {
+            $(fn $name(&self, $($argument: $type),*) -> io::Result<$result> {
+                self.pass(stringify!($name))?;
+                Linux.$name($($argument),*)
+            })*
+        }
+    };
+}
+
+tampered! {
+    open_root(path: &Path) -> OwnedFd;
+    open_folder(root: BorrowedFd<'_>, path: &[u8]) -> OwnedFd;
+    open_file(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
+    pin(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
+    list(folder: BorrowedFd<'_>, each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>) -> ();
+    stat(entry: Entry<'_>) -> Stat;
+    read_link(folder: BorrowedFd<'_>, name: &[u8]) -> Vec<u8>;
+    read_at(file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> usize;
+    next_data(file: BorrowedFd<'_>, offset: u64) -> Option<(u64, u64)>;
+    create_file(folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> OwnedFd;
+    write_at(file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> ();
+    copy_range(source: BorrowedFd<'_>, destination: BorrowedFd<'_>, offset: u64, length: u64) -> u64;
+    share_content(source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> ();
+    set_length(file: BorrowedFd<'_>, length: u64) -> ();
+    create_folder(folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> ();
+    create_link(folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> ();
+    create_special(folder: BorrowedFd<'_>, name: &[u8], kind: Kind, mode: u32, device: u64) -> ();
+    add_name(from_folder: BorrowedFd<'_>, from: &[u8], folder: BorrowedFd<'_>, name: &[u8]) -> ();
+    rename(folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> ();
+    remove_file(folder: BorrowedFd<'_>, name: &[u8]) -> ();
+    remove_folder(folder: BorrowedFd<'_>, name: &[u8]) -> ();
+    set_owner(entry: Entry<'_>, uid: u32, gid: u32) -> ();
+    set_mode(entry: Entry<'_>, mode: u32) -> ();
+    set_modified(entry: Entry<'_>, time: Time) -> ();
+    list_xattrs(entry: Entry<'_>) -> Vec<Vec<u8>>;
+    get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
+    set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
+    remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
+    flush_file(file: BorrowedFd<'_>) -> ();
+    flush_drive(folder: BorrowedFd<'_>) -> ();
+    space(folder: BorrowedFd<'_>) -> Space;
+    caller() -> Caller;
+}
