@@ -28,8 +28,7 @@ impl PartRun<'_> {
     /// What a new entry should have: the source's, and of what is not carried, the replaced
     /// entry's, so that leaving an aspect out leaves it alone.
     pub(super) fn wanted(&self, step: &Step, source: &State) -> Wanted {
-        let replaced =
-            step.destination.filter(|d| step.verb == Verb::Replace && d.kind == source.kind);
+        let replaced = step.destination.filter(|_| step.replaces_its_kind());
         let own = (self.reach.caller.uid, self.reach.caller.gid);
         let owner = if self.carries(Aspect::Owner) {
             (source.uid, source.gid)
@@ -79,11 +78,12 @@ impl PartRun<'_> {
         let wanted = self.wanted(step, source);
         self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
         let mut xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
-        if step.verb == Verb::Replace && step.destination.is_some_and(|d| d.kind == source.kind) {
+        let replaced = step.replaces_its_kind();
+        if replaced {
             let old = Entry::Named(place.destination.as_fd(), name);
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
         }
-        if place.gives_lists {
+        if place.gives_lists && (replaced || self.carries(Aspect::Acl)) {
             self.drop_inherited(made, &xattrs)?;
         }
         for (name, value) in &xattrs {

@@ -376,6 +376,12 @@ fn writes(step: &Step) -> bool {
 }
 
 impl Step {
+    /// What it replaces is of the same kind, and so has attributes that may be kept.
+    fn replaces_its_kind(&self) -> bool {
+        self.verb == Verb::Replace
+            && self.source.map(|s| s.kind) == self.destination.map(|d| d.kind)
+    }
+
     /// It takes the place of a folder, which must be empty by then.
     fn is_late(&self) -> bool {
         let source_is_folder = self.source.is_some_and(|s| s.kind == Kind::Folder);

@@ -3,7 +3,6 @@
 use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd};
 
-use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Onto};
 use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -190,7 +189,6 @@ impl PartRun<'_> {
 
     /// New entries in a folder with a default access list are born with lists of their own.
     pub(super) fn gives_lists(&self, folder: BorrowedFd<'_>) -> bool {
-        self.carries(Aspect::Acl)
-            && self.shared.system.get_xattr(Entry::Open(folder), crate::reach::DEFAULT_LIST).is_ok()
+        self.shared.system.get_xattr(Entry::Open(folder), crate::reach::DEFAULT_LIST).is_ok()
     }
 }

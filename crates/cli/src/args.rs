@@ -1,0 +1,439 @@
+//! Arguments as typed: checked for form, and turned into a request.
+
+use std::path::PathBuf;
+use std::thread::available_parallelism;
+
+use clap::builder::styling::{AnsiColor, Style, Styles};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use utter_echo_core::aspect::{Aspects, UnknownAspect};
+use utter_echo_core::guard::Guard;
+use utter_echo_core::request::{By, Flush, Places, RemovalLimit, Request, Safety, Task};
+use utter_echo_core::select::{BadPattern, Rules, Selection};
+
+const STYLES: Styles = Styles::styled()
+    .header(Style::new().bold())
+    .usage(Style::new().bold())
+    .literal(AnsiColor::Cyan.on_default())
+    .placeholder(Style::new().italic());
+
+const AFTER: &str = "\
+Exit codes: 0 all done, or no difference · 1 verify found differences · 2 wrong call, nothing touched
+3 finished with problems, all named · 4 a guard or the person asked refused, nothing touched
+5 stopped early (drive full or gone), run again · 130/143 interrupted/terminated, run again";
+
+const COPY_EXAMPLES: &str = "\
+Examples:
+  utter copy --dry-run logbooks /mnt/keeper/logbooks    what would be copied, and why
+  utter copy logbooks lens-drawings /mnt/keeper         two folders, each under its own name";
+
+const MIRROR_EXAMPLES: &str = "\
+Examples:
+  utter mirror --dry-run saltmere /mnt/keeper/saltmere  look first, above all at what would go
+  utter mirror saltmere /mnt/keeper/saltmere            then do it; asks before it removes";
+
+const VERIFY_EXAMPLES: &str = "\
+Examples:
+  utter verify saltmere /mnt/keeper/saltmere                by size, time and attributes
+  utter verify --by content saltmere /mnt/keeper/saltmere   every byte; takes as long as reading both";
+
+/// Makes one folder tree the faithful echo of another, on local folders and drives, and proves
+/// that it did.
+#[derive(Debug, Parser)]
+#[command(name = "utter", version, styles = STYLES, after_help = AFTER, max_term_width = 100)]
+#[command(disable_help_subcommand = true)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Copy(Copy),
+    Mirror(Mirror),
+    Verify(Verify),
+    Demo(Demo),
+}
+
+/// Add what is missing and replace what changed; remove nothing.
+///
+/// A source folder's CONTENTS become the destination's contents, with or without a slash at the
+/// end. With --inside, or with several sources, each source goes inside the destination under its
+/// own name. A single file goes into a destination folder that exists; otherwise the destination
+/// is its new name. Missing folders on the way to the destination are made.
+#[derive(Debug, Args)]
+#[command(after_help = COPY_EXAMPLES)]
+pub(crate) struct Copy {
+    /// Folders or single entries to copy.
+    #[arg(required = true, value_name = "SOURCE")]
+    pub(crate) sources: Vec<PathBuf>,
+    /// Where they go.
+    #[arg(value_name = "DESTINATION")]
+    pub(crate) destination: PathBuf,
+    #[command(flatten)]
+    pub(crate) takes: Takes,
+    #[command(flatten)]
+    pub(crate) changed: Changed,
+    #[command(flatten)]
+    pub(crate) carried: Carried,
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    #[command(flatten)]
+    pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) output: Output,
+}
+
+/// As copy, and remove what the source does not have.
+///
+/// The source folder's CONTENTS become the destination's contents, and nothing else stays in the
+/// destination. What --exclude, --only and --depth leave out is left alone on both sides. On a
+/// terminal it asks before it removes anything, unless --yes is given; without one it goes ahead
+/// as far as the guards allow.
+#[derive(Debug, Args)]
+#[command(after_help = MIRROR_EXAMPLES)]
+pub(crate) struct Mirror {
+    /// The folder to mirror.
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: PathBuf,
+    /// The folder that becomes its echo.
+    #[arg(value_name = "DESTINATION")]
+    pub(crate) destination: PathBuf,
+    #[command(flatten)]
+    pub(crate) takes: Takes,
+    #[command(flatten)]
+    pub(crate) changed: Changed,
+    #[command(flatten)]
+    pub(crate) carried: Carried,
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    /// Refuse to remove more than this many entries, or this part of the destination's entries
+    /// [default: half of them, once that is more than 20]
+    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
+    pub(crate) removal_limit: Option<RemovalLimit>,
+    #[command(flatten)]
+    pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) output: Output,
+}
+
+/// Compare both sides and change nothing.
+///
+/// Lists every difference, counts folders, files and bytes of both sides, and says in one sentence
+/// whether the destination is the source's echo. Unlike copy and mirror it looks at every
+/// attribute of every entry, whatever the change times say.
+#[derive(Debug, Args)]
+#[command(after_help = VERIFY_EXAMPLES)]
+pub(crate) struct Verify {
+    /// The folder, or single entry, that is the model.
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: PathBuf,
+    /// What should be its echo.
+    #[arg(value_name = "DESTINATION")]
+    pub(crate) destination: PathBuf,
+    #[command(flatten)]
+    pub(crate) takes: Takes,
+    #[command(flatten)]
+    pub(crate) changed: Changed,
+    #[command(flatten)]
+    pub(crate) carried: Carried,
+    #[command(flatten)]
+    pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) output: Output,
+}
+
+/// Build a small made-up tree and walk through the whole job on it.
+///
+/// Shows a dry run, a copy, a second run that has nothing to do, a mirror of changes and a
+/// verification, on the records of the invented Saltmere Light Trust.
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// Folder to build it in, new or empty; it is kept [default: a temporary folder that is
+    /// removed at the end]
+    #[arg(value_name = "FOLDER")]
+    pub(crate) folder: Option<PathBuf>,
+    /// Colours: auto, always or never; NO_COLOR in the environment counts as never
+    #[arg(long, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: When,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What to take")]
+pub(crate) struct Takes {
+    /// Put each source itself, under its own name, inside the destination
+    #[arg(long)]
+    pub(crate) inside: bool,
+    /// Leave out what matches
+    ///
+    /// Patterns are those of gitignore files: without a slash they match at any depth, a leading
+    /// slash ties them to the source's top, a trailing one to folders, '*' and '?' stop at
+    /// slashes, '**' does not, '{a,b}' is either, and a later '!pattern' takes back. May be
+    /// repeated; the last pattern that matches decides. Default: nothing is left out.
+    #[arg(long, value_name = "GLOB")]
+    pub(crate) exclude: Vec<String>,
+    /// Take only what matches, and the folders needed to hold it
+    ///
+    /// Same patterns as --exclude; a folder that matches is taken with all it holds. May be
+    /// repeated: what matches any of them is taken, unless --exclude leaves it out. Default:
+    /// everything is taken.
+    #[arg(long, value_name = "GLOB")]
+    pub(crate) only: Vec<String>,
+    /// Deepest level to take; 1 is the top level only
+    ///
+    /// Folders on the last level are taken without what is in them. Default: all levels.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub(crate) depth: Option<u32>,
+    /// Leave out folders in which nothing is taken
+    #[arg(long)]
+    pub(crate) no_empty_folders: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What counts as changed")]
+pub(crate) struct Changed {
+    /// What tells that a file changed: its size and time, its content, or its size alone
+    ///
+    /// With 'content' both sides are read in full, and every attribute of every entry is looked
+    /// at, whatever the change times say.
+    #[arg(long, value_name = "WHAT", default_value = "stamp")]
+    pub(crate) by: ByWhat,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What goes along")]
+pub(crate) struct Carried {
+    /// Aspects to carry: all, or some of content, times, mode, owner, acl, xattr, hardlinks, holes
+    ///
+    /// A list like 'content,times' takes just these, 'all,-owner' all but one. An aspect that is
+    /// left out is left alone in the destination. Birth and change times cannot be carried by
+    /// anyone.
+    #[arg(long, value_name = "LIST", default_value = "all", value_parser = carry, allow_hyphen_values = true)]
+    pub(crate) carry: Aspects,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct SafetyOptions {
+    /// Only print what would be done, and why; nothing is touched
+    #[arg(long, short = 'n')]
+    pub(crate) dry_run: bool,
+    /// Show the plan's totals and ask before anything is touched
+    #[arg(long, conflicts_with_all = ["yes", "dry_run"])]
+    pub(crate) ask: bool,
+    /// Do not ask before removing
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Switch guards off: empty-source, removals, space
+    ///
+    /// empty-source refuses a mirror whose source has nothing to take while the destination has;
+    /// removals refuses more removals than --removal-limit; space refuses a plan that needs more
+    /// room than there is. The overlap of source and destination is always refused. Default: all
+    /// guards are on.
+    #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = waivable, hide_short_help = true)]
+    pub(crate) waive: Vec<Guard>,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Speed and faults")]
+pub(crate) struct Running {
+    /// Threads that scan, compare and write [default: one a processor, at most 8]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
+    pub(crate) workers: Option<u16>,
+    /// When to bring what was written onto the drive: at the end, each file at once, or none
+    ///
+    /// 'end' guarantees whatever a finished run reported; 'each' every file as soon as it has its
+    /// name; 'none' leaves it to the system, and a power cut may undo what was reported.
+    #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
+    pub(crate) flush: FlushWhen,
+}
+
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Output {
+    /// Print text for people, or a JSON object a line for programs (see docs/json.md)
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub(crate) format: Format,
+    /// Progress on stderr: a bar on a terminal, a plain line now and then, or none
+    #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
+    pub(crate) progress: ProgressHow,
+    /// Print nothing but problems
+    #[arg(long, short, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// List every step as well
+    #[arg(long, short)]
+    pub(crate) verbose: bool,
+    /// Colours: auto, always or never; NO_COLOR in the environment counts as never
+    #[arg(long, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
+    pub(crate) color: When,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum ByWhat {
+    Stamp,
+    Content,
+    Size,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Json,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ProgressHow {
+    Auto,
+    Bar,
+    Plain,
+    None,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum FlushWhen {
+    End,
+    Each,
+    None,
+}
+
+fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
+    Aspects::parse(list)
+}
+
+fn waivable(name: &str) -> Result<Guard, String> {
+    match Guard::ALL.into_iter().find(|guard| guard.name() == name) {
+        Some(Guard::Overlap) => {
+            Err("this guard cannot be waived: a tree cannot be its own echo".into())
+        }
+        Some(guard) => Ok(guard),
+        None => Err("there are the guards empty-source, removals and space".into()),
+    }
+}
+
+fn removal_limit(text: &str) -> Result<RemovalLimit, String> {
+    let wrong = || "a number of entries like 500, or a part of the destination like 10%".to_owned();
+    match text.strip_suffix('%') {
+        Some(percent) => match percent.trim().parse::<f64>() {
+            Ok(percent) if (0.0..=100.0).contains(&percent) => Ok(RemovalLimit::Percent(percent)),
+            _ => Err(wrong()),
+        },
+        None => text.parse().map(RemovalLimit::Count).map_err(|_| wrong()),
+    }
+}
+
+/// What copy, mirror and verify have in common.
+pub(crate) struct Common<'a> {
+    pub(crate) task: Task,
+    pub(crate) sources: Vec<PathBuf>,
+    pub(crate) destination: &'a PathBuf,
+    pub(crate) takes: &'a Takes,
+    pub(crate) changed: &'a Changed,
+    pub(crate) carried: &'a Carried,
+    pub(crate) running: &'a Running,
+    pub(crate) safety: Safety,
+}
+
+impl Common<'_> {
+    /// Resolves what was typed; patterns are read here.
+    pub(crate) fn request(self) -> Result<Request, BadPattern> {
+        let takes = self.takes;
+        Ok(Request {
+            task: self.task,
+            places: Places {
+                sources: self.sources,
+                destination: self.destination.clone(),
+                inside: takes.inside,
+            },
+            selection: Selection::new(&Rules {
+                exclude: takes.exclude.clone(),
+                only: takes.only.clone(),
+                depth: takes.depth,
+                no_empty_folders: takes.no_empty_folders,
+            })?,
+            by: match self.changed.by {
+                ByWhat::Stamp => By::Stamp,
+                ByWhat::Content => By::Content,
+                ByWhat::Size => By::Size,
+            },
+            carry: self.carried.carry,
+            safety: self.safety,
+            flush: match self.running.flush {
+                FlushWhen::End => Flush::End,
+                FlushWhen::Each => Flush::Each,
+                FlushWhen::None => Flush::None,
+            },
+            workers: self.running.workers(),
+        })
+    }
+}
+
+impl Running {
+    fn workers(&self) -> usize {
+        let usual = || available_parallelism().map_or(1, std::num::NonZero::get).min(8);
+        self.workers.map_or_else(usual, usize::from)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory as _;
+
+    #[test]
+    fn the_definitions_fit_together() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn every_option_has_help_a_group_and_its_default() {
+        for command in Arguments::command().get_subcommands() {
+            for option in command.get_arguments().filter(|a| !a.is_positional()) {
+                let name = option.get_id().as_str();
+                assert!(option.get_help().is_some(), "{name} has no help");
+                let grouped = option.get_help_heading().is_some() || command.get_name() == "demo";
+                assert!(grouped || name == "help", "{name} is in no group");
+                let help = option.get_long_help().or(option.get_help()).unwrap().to_string();
+                let says = help.to_lowercase().contains("default")
+                    || !option.get_default_values().is_empty();
+                let switch = !option.get_action().takes_values();
+                assert!(
+                    says || switch,
+                    "{} --{name} does not tell its default",
+                    command.get_name()
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn short_letters_are_those_the_trade_agrees_on() {
+        for command in Arguments::command().get_subcommands() {
+            let letters: Vec<_> =
+                command.get_arguments().filter_map(clap::Arg::get_short).collect();
+            assert!(letters.iter().all(|letter| "hVqvn".contains(*letter)), "{letters:?}");
+        }
+    }
+
+    #[test]
+    fn the_short_help_is_one_screen() {
+        for command in Arguments::command().get_subcommands_mut() {
+            let lines = command.render_help().to_string().lines().count();
+            assert!(lines <= 45, "{} -h has {lines} lines", command.get_name());
+        }
+    }
+
+    #[test]
+    fn a_removal_limit_is_a_count_or_a_part() {
+        assert_eq!(removal_limit("0"), Ok(RemovalLimit::Count(0)));
+        assert_eq!(removal_limit("12.5%"), Ok(RemovalLimit::Percent(12.5)));
+        for wrong in ["", "%", "-1", "101%", "ten", "99999999999999999999", "NaN%"] {
+            assert!(removal_limit(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,100 @@
+//! `utter copy` and `utter mirror`: plan, show or ask, carry out.
+
+use std::time::Instant;
+
+use anyhow::Result;
+use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Plan;
+use utter_echo_core::request::{Request, Safety, Task};
+use utter_echo_core::{PlanError, Session};
+
+use crate::args::{Common, Copy, Mirror, Output, SafetyOptions};
+use crate::exit::{self, Exit, Refused};
+use crate::present::{Presenter, Progress, ask};
+use crate::signals::Signals;
+
+pub(crate) fn copy(args: &Copy) -> Result<Exit> {
+    let request = Common {
+        task: Task::Copy,
+        sources: args.sources.clone(),
+        destination: &args.destination,
+        takes: &args.takes,
+        changed: &args.changed,
+        carried: &args.carried,
+        running: &args.running,
+        safety: Safety { waived: args.safety.waive.clone(), ..Safety::default() },
+    };
+    change(&request.request()?, &args.safety, &args.output)
+}
+
+pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
+    let request = Common {
+        task: Task::Mirror,
+        sources: vec![args.source.clone()],
+        destination: &args.destination,
+        takes: &args.takes,
+        changed: &args.changed,
+        carried: &args.carried,
+        running: &args.running,
+        safety: Safety {
+            waived: args.safety.waive.clone(),
+            removal_limit: args.removal_limit.unwrap_or_default(),
+        },
+    };
+    change(&request.request()?, &args.safety, &args.output)
+}
+
+fn change(request: &Request, safety: &SafetyOptions, output: &Output) -> Result<Exit> {
+    if safety.ask {
+        ask::require_terminal()?;
+    }
+    let presenter = Presenter::new(output, request, safety.dry_run);
+    presenter.head()?;
+    let signals = Signals::default();
+    let session = Session::open(&Linux, request)?;
+    let progress = Progress::scanning(output, &signals);
+    let plan = session.plan(&progress);
+    progress.done();
+    let plan = plan.inspect_err(|error| {
+        if let PlanError::Refused(refusal) = error {
+            // The error itself is reported all the same, should this fail.
+            let _ = presenter.refusal(refusal);
+        }
+    })?;
+    if safety.dry_run {
+        presenter.plan(&plan)?;
+        guard(&session, &plan, &presenter)?;
+        return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
+    }
+    guard(&session, &plan, &presenter)?;
+    confirm(request, safety, &plan)?;
+    signals.catch()?;
+    let progress = Progress::changing(output, &signals, &plan);
+    let begun = Instant::now();
+    let outcome = session.apply(&plan, &progress);
+    progress.done();
+    presenter.outcome(&plan, &outcome, begun.elapsed())?;
+    Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
+}
+
+fn guard(session: &Session<'_>, plan: &Plan, presenter: &Presenter<'_>) -> Result<()> {
+    if let Err(refusal) = session.guard(plan) {
+        presenter.refusal(&refusal)?;
+        return Err(
+            Refused(format!("guard '{}' refuses the plan: {refusal}", refusal.guard())).into()
+        );
+    }
+    Ok(())
+}
+
+/// Asks where it should: always with `--ask`, before removing anything on a terminal without
+/// `--yes`.
+fn confirm(request: &Request, safety: &SafetyOptions, plan: &Plan) -> Result<()> {
+    let removals = plan.totals.remove.entries > plan.totals.leftovers;
+    let wanted =
+        safety.ask || request.task == Task::Mirror && removals && !safety.yes && ask::can_ask();
+    if !wanted || plan.is_empty() || ask::agreed(plan, &request.places.destination)? {
+        return Ok(());
+    }
+    Err(Refused("not agreed to".into()).into())
+}

@@ -1,0 +1,19 @@
+//! One file a command: a request in, a presentation out.
+
+mod change;
+mod demo;
+mod verify;
+
+use anyhow::Result;
+
+use crate::args::Command;
+use crate::exit::Exit;
+
+pub(crate) fn run(command: &Command) -> Result<Exit> {
+    match command {
+        Command::Copy(copy) => change::copy(copy),
+        Command::Mirror(mirror) => change::mirror(mirror),
+        Command::Verify(verify) => verify::verify(verify),
+        Command::Demo(demo) => demo::demo(demo),
+    }
+}

@@ -1,0 +1,41 @@
+//! `utter verify`: compare both sides, show every difference, give a verdict.
+
+use anyhow::Result;
+use utter_echo_core::Session;
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{Safety, Task};
+
+use crate::args::{Common, Verify};
+use crate::exit::Exit;
+use crate::present::{Presenter, Progress};
+use crate::signals::Signals;
+
+pub(crate) fn verify(args: &Verify) -> Result<Exit> {
+    let request = Common {
+        task: Task::Verify,
+        sources: vec![args.source.clone()],
+        destination: &args.destination,
+        takes: &args.takes,
+        changed: &args.changed,
+        carried: &args.carried,
+        running: &args.running,
+        safety: Safety::default(),
+    }
+    .request()?;
+    let presenter = Presenter::new(&args.output, &request, false);
+    presenter.head()?;
+    let session = Session::open(&Linux, &request)?;
+    let signals = Signals::default();
+    let progress = Progress::scanning(&args.output, &signals);
+    let plan = session.plan(&progress);
+    progress.done();
+    let plan = plan?;
+    presenter.verdict(&plan)?;
+    Ok(if !plan.problems.is_empty() {
+        Exit::Problems
+    } else if plan.is_empty() {
+        Exit::Done
+    } else {
+        Exit::Different
+    })
+}

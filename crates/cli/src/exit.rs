@@ -1,0 +1,51 @@
+//! The one place that maps results to exit codes.
+
+use std::process::ExitCode;
+
+use utter_echo_core::{Ending, Outcome, PlanError};
+
+/// How the process ends; the numbers are documented in the help and the README.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Exit {
+    Done = 0,
+    Different = 1,
+    WrongCall = 2,
+    Problems = 3,
+    Refused = 4,
+    EndedEarly = 5,
+    Interrupted = 130,
+    Terminated = 143,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(exit as u8)
+    }
+}
+
+/// A plan that a guard, or the person who was asked, did not let through.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}\nnothing was touched")]
+pub(crate) struct Refused(pub(crate) String);
+
+pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
+    if error.is::<Refused>() {
+        return Exit::Refused;
+    }
+    match error.downcast_ref() {
+        Some(PlanError::Refused(_)) => Exit::Refused,
+        Some(PlanError::Stopped) => Exit::Interrupted,
+        Some(PlanError::SourceClosed { .. }) | None => Exit::WrongCall,
+    }
+}
+
+/// `planned` is the number of problems that were known before the run.
+pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i32>) -> Exit {
+    match outcome.ending {
+        Ending::Early(_) => Exit::EndedEarly,
+        Ending::Stopped if stopped_by == Some(signal_hook::consts::SIGTERM) => Exit::Terminated,
+        Ending::Stopped => Exit::Interrupted,
+        Ending::Complete if outcome.problems.len() + planned > 0 => Exit::Problems,
+        Ending::Complete => Exit::Done,
+    }
+}

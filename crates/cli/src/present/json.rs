@@ -1,0 +1,263 @@
+//! JSON for programs: an object a line. The shape is documented in `docs/json.md`; a change that
+//! could break a reader raises [`VERSION`].
+
+use std::io::{self, Write};
+use std::time::Duration;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use serde::Serialize;
+use utter_echo_core::guard::Refusal;
+use utter_echo_core::path::TreePath;
+use utter_echo_core::plan::{Count, PlacedStep, Plan, Tally, Verb};
+use utter_echo_core::problem;
+use utter_echo_core::request::{Request, Task};
+use utter_echo_core::{Ending, Outcome, StepOutcome};
+
+use super::words;
+
+const VERSION: u32 = 1;
+
+#[derive(Serialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+enum Line {
+    Head(Head),
+    Step(Step),
+    Difference(Step),
+    Problem(Problem),
+    Remark(Remark),
+    Totals(Box<Totals>),
+}
+
+#[derive(Serialize)]
+struct Head {
+    version: u32,
+    command: &'static str,
+    sources: Vec<String>,
+    destination: String,
+    dry_run: bool,
+}
+
+#[derive(Serialize)]
+struct Path {
+    path: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    path_base64: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Step {
+    verb: &'static str,
+    r#type: &'static str,
+    #[serde(flatten)]
+    path: Path,
+    bytes: u64,
+    reason: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    outcome: Option<&'static str>,
+}
+
+#[derive(Serialize)]
+struct Problem {
+    #[serde(flatten)]
+    path: Option<Path>,
+    operation: &'static str,
+    cause: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    guard: Option<&'static str>,
+}
+
+#[derive(Serialize)]
+struct Remark {
+    about: &'static str,
+    text: String,
+}
+
+#[derive(Serialize)]
+struct Amount {
+    entries: u64,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+struct Side {
+    folders: u64,
+    files: u64,
+    links: u64,
+    others: u64,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+struct Verbs {
+    add: Amount,
+    replace: Amount,
+    retouch: Amount,
+    remove: Amount,
+}
+
+#[derive(Serialize)]
+struct Totals {
+    planned: Verbs,
+    unchanged: Amount,
+    source: Side,
+    destination: Side,
+    problems: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    run: Option<Run>,
+}
+
+#[derive(Serialize)]
+struct Run {
+    done: Verbs,
+    bytes_written: u64,
+    seconds: f64,
+    ending: &'static str,
+}
+
+impl From<Count> for Amount {
+    fn from(count: Count) -> Self {
+        Self { entries: count.entries, bytes: count.bytes }
+    }
+}
+
+impl From<Tally> for Side {
+    fn from(tally: Tally) -> Self {
+        let Tally { folders, files, links, others, bytes } = tally;
+        Self { folders, files, links, others, bytes }
+    }
+}
+
+impl From<&TreePath> for Path {
+    fn from(path: &TreePath) -> Self {
+        let bytes = path.as_bytes();
+        let exact = std::str::from_utf8(bytes).is_err().then(|| STANDARD.encode(bytes));
+        Self { path: String::from_utf8_lossy(bytes).into_owned(), path_base64: exact }
+    }
+}
+
+impl From<&problem::Problem> for Line {
+    fn from(problem: &problem::Problem) -> Self {
+        Self::Problem(Problem {
+            path: Some((&problem.path).into()),
+            operation: problem.operation.id(),
+            cause: problem.cause.to_string(),
+            guard: None,
+        })
+    }
+}
+
+pub(super) fn head(request: &Request, dry_run: bool) -> io::Result<()> {
+    let shown = |path: &std::path::Path| path.to_string_lossy().into_owned();
+    write_all([Line::Head(Head {
+        version: VERSION,
+        command: match request.task {
+            Task::Copy => "copy",
+            Task::Mirror => "mirror",
+            Task::Verify => "verify",
+        },
+        sources: request.places.sources.iter().map(|path| shown(path)).collect(),
+        destination: shown(&request.places.destination),
+        dry_run,
+    })])
+}
+
+pub(super) fn plan(plan: &Plan) -> io::Result<()> {
+    let steps = plan.steps().map(|placed| Line::Step(step(&placed, None)));
+    write_all(remarks(plan).chain(steps).chain(problems(plan)).chain([totals(plan, None, 0)]))
+}
+
+pub(super) fn refusal(refusal: &Refusal) -> io::Result<()> {
+    write_all([Line::Problem(Problem {
+        path: None,
+        operation: "guard",
+        cause: refusal.to_string(),
+        guard: Some(refusal.guard().name()),
+    })])
+}
+
+pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Duration) -> io::Result<()> {
+    let steps = plan.steps().map(|placed| {
+        let became = match outcome.of(placed.number) {
+            StepOutcome::Done => "done",
+            StepOutcome::Failed => "failed",
+            StepOutcome::Drifted => "drifted",
+            StepOutcome::NotReached => "not-reached",
+        };
+        Line::Step(step(&placed, Some(became)))
+    });
+    let run = Run {
+        done: verbs(|verb| outcome.done(verb)),
+        bytes_written: outcome.bytes_written,
+        seconds: took.as_secs_f64(),
+        ending: match outcome.ending {
+            Ending::Complete => "complete",
+            Ending::Stopped => "stopped",
+            Ending::Early(_) => "early",
+        },
+    };
+    let own_problems = outcome.problems.iter().map(Line::from);
+    let end = totals(plan, Some(run), outcome.problems.len());
+    write_all(remarks(plan).chain(steps).chain(problems(plan)).chain(own_problems).chain([end]))
+}
+
+pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
+    let differences = plan.steps().map(|placed| Line::Difference(step(&placed, None)));
+    write_all(remarks(plan).chain(differences).chain(problems(plan)).chain([totals(plan, None, 0)]))
+}
+
+fn step(placed: &PlacedStep<'_>, outcome: Option<&'static str>) -> Step {
+    Step {
+        verb: words::verb(placed.step.verb),
+        r#type: words::kind(placed.step.kind()),
+        path: (&placed.path).into(),
+        bytes: placed.step.bytes(),
+        reason: words::reason(placed),
+        outcome,
+    }
+}
+
+fn problems(plan: &Plan) -> impl Iterator<Item = Line> {
+    plan.problems.iter().map(Line::from)
+}
+
+fn remarks(plan: &Plan) -> impl Iterator<Item = Line> {
+    plan.remarks.iter().map(|remark| {
+        Line::Remark(Remark { about: words::remark_id(remark), text: words::remark(remark) })
+    })
+}
+
+fn verbs(count: impl Fn(Verb) -> Count) -> Verbs {
+    Verbs {
+        add: count(Verb::Add).into(),
+        replace: count(Verb::Replace).into(),
+        retouch: count(Verb::Retouch).into(),
+        remove: count(Verb::Remove).into(),
+    }
+}
+
+fn totals(plan: &Plan, run: Option<Run>, run_problems: usize) -> Line {
+    let totals = &plan.totals;
+    Line::Totals(Box::new(Totals {
+        planned: verbs(|verb| match verb {
+            Verb::Add => totals.add,
+            Verb::Replace => totals.replace,
+            Verb::Retouch => totals.retouch,
+            Verb::Remove => totals.remove,
+        }),
+        unchanged: totals.unchanged.into(),
+        source: totals.source.into(),
+        destination: totals.destination.into(),
+        problems: plan.problems.len() + run_problems,
+        run,
+    }))
+}
+
+fn write_all(lines: impl IntoIterator<Item = Line>) -> io::Result<()> {
+    let mut out = io::BufWriter::new(io::stdout().lock());
+    for line in lines {
+        serde_json::to_writer(&mut out, &line)?;
+        out.write_all(b"\n")?;
+    }
+    out.flush()
+}

@@ -1,0 +1,100 @@
+//! What a run says: the same facts as text for people and as JSON for programs.
+
+pub(crate) mod ask;
+mod json;
+pub(crate) mod names;
+mod progress;
+mod text;
+pub(crate) mod units;
+mod words;
+
+use std::io;
+use std::time::Duration;
+
+use utter_echo_core::Outcome;
+use utter_echo_core::guard::Refusal;
+use utter_echo_core::plan::Plan;
+use utter_echo_core::request::Request;
+
+use crate::args::{Format, Output, When};
+
+pub(crate) use progress::Progress;
+
+/// Prints an error that ended a command.
+pub(crate) fn error(error: &anyhow::Error) {
+    if is_closed_pipe(error) {
+        return;
+    }
+    let label = anstyle::AnsiColor::Red.on_default().bold();
+    anstream::eprintln!("{label}utter:{label:#} {error:#}");
+}
+
+/// Whoever read our output had enough of it; that is not worth a word.
+fn is_closed_pipe(error: &anyhow::Error) -> bool {
+    let io = error.downcast_ref::<io::Error>();
+    io.is_some_and(|io| io.kind() == io::ErrorKind::BrokenPipe)
+}
+
+/// Makes `--color` count for everything printed from here on.
+pub(crate) fn choose_colors(when: When) {
+    let choice = match when {
+        When::Auto => anstream::ColorChoice::Auto,
+        When::Always => anstream::ColorChoice::AlwaysAnsi,
+        When::Never => anstream::ColorChoice::Never,
+    };
+    choice.write_global();
+}
+
+/// Says what a run found and did, in the form that was asked for.
+pub(crate) struct Presenter<'a> {
+    output: &'a Output,
+    request: &'a Request,
+    dry_run: bool,
+}
+
+impl<'a> Presenter<'a> {
+    pub(crate) fn new(output: &'a Output, request: &'a Request, dry_run: bool) -> Self {
+        choose_colors(output.color);
+        Self { output, request, dry_run }
+    }
+
+    /// What comes before everything else; nothing in text.
+    pub(crate) fn head(&self) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::head(self.request, self.dry_run),
+            Format::Text => Ok(()),
+        }
+    }
+
+    /// A plan that is not carried out.
+    pub(crate) fn plan(&self, plan: &Plan) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::plan(plan),
+            Format::Text => text::plan(plan, self.request, self.output.quiet),
+        }
+    }
+
+    /// A guard that refused; in text the error tells it.
+    pub(crate) fn refusal(&self, refusal: &Refusal) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::refusal(refusal),
+            Format::Text => Ok(()),
+        }
+    }
+
+    /// A run.
+    pub(crate) fn outcome(&self, plan: &Plan, outcome: &Outcome, took: Duration) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::outcome(plan, outcome, took),
+            Format::Text => text::outcome(plan, outcome, self.request, took, self.output),
+        }
+    }
+
+    /// A verification.
+    pub(crate) fn verdict(&self, plan: &Plan) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::verdict(plan),
+            Format::Text => text::verdict(plan, self.request, self.output.quiet),
+        }
+    }
+}

@@ -1,0 +1,44 @@
+//! Names for people: what could play tricks on a terminal is spelled out.
+
+use std::fmt::Write as _;
+
+/// A path as one line of harmless characters. Control characters, those that change the direction
+/// of writing, bytes that are not UTF-8 and the backslash itself are written as `\n`, `\u{202e}`,
+/// `\xff` and `\\`, so that no two names look alike. The root of a tree shows as `.`.
+pub(crate) fn shown(path: &[u8]) -> String {
+    if path.is_empty() {
+        return ".".to_owned();
+    }
+    let mut text = String::with_capacity(path.len());
+    for chunk in path.utf8_chunks() {
+        for character in chunk.valid().chars() {
+            match character {
+                '\\' => text.push_str("\\\\"),
+                c if c.is_control() || turns_direction(c) => text.extend(c.escape_default()),
+                c => text.push(c),
+            }
+        }
+        for byte in chunk.invalid() {
+            // Writing to a String cannot fail.
+            let _ = write!(text, "\\x{byte:02x}");
+        }
+    }
+    text
+}
+
+fn turns_direction(c: char) -> bool {
+    matches!(c, '\u{200e}' | '\u{200f}' | '\u{061c}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tricks_are_spelled_out() {
+        assert_eq!(shown("Leuchtturm/älter.csv".as_bytes()), "Leuchtturm/älter.csv");
+        assert_eq!(shown(b"a\nb\x1b[2J\xff\\"), "a\\nb\\u{1b}[2J\\xff\\\\");
+        assert_eq!(shown("txt\u{202e}exe".as_bytes()), "txt\\u{202e}exe");
+        assert_eq!(shown(b""), ".");
+    }
+}

@@ -1,0 +1,308 @@
+//! Text for people.
+
+use std::io::{self, Write};
+use std::time::Duration;
+
+use anstyle::{AnsiColor, Style};
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::plan::{Count, PlacedStep, Plan, Verb};
+use utter_echo_core::problem::Problem;
+use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::{Ending, Outcome, StepOutcome};
+
+use super::{names, units, words};
+use crate::args::Output;
+
+const HEADING: Style = Style::new().bold();
+const FAINT: Style = Style::new().dimmed();
+const GOOD: Style = AnsiColor::Green.on_default().bold();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+
+fn style_of(verb: Verb) -> Style {
+    match verb {
+        Verb::Add => AnsiColor::Cyan.on_default(),
+        Verb::Replace => AnsiColor::Yellow.on_default(),
+        Verb::Retouch => AnsiColor::Blue.on_default(),
+        Verb::Remove => AnsiColor::Magenta.on_default().bold(),
+    }
+}
+
+/// A plan, a line a step, its totals at the end.
+pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()> {
+    problems(&plan.problems)?;
+    if quiet {
+        return Ok(());
+    }
+    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    for placed in plan.steps() {
+        step_line(&mut out, &placed, None)?;
+    }
+    if !plan.is_empty() {
+        writeln!(out)?;
+    }
+    remarks(&mut out, plan)?;
+    let what = if request.task == Task::Mirror { "mirror" } else { "copy" };
+    writeln!(out, "{HEADING}Plan to {what}{HEADING:#} {}", places(request))?;
+    writeln!(out, "{}", plan_totals(plan))?;
+    problem_count(&mut out, plan.problems.len())?;
+    writeln!(out, "Dry run: nothing was touched.")?;
+    out.flush()
+}
+
+/// Verb, path, size and reason of a step, and what became of it if that is not what it should.
+pub(super) fn step_line(
+    out: &mut impl Write,
+    placed: &PlacedStep<'_>,
+    outcome: Option<StepOutcome>,
+) -> io::Result<()> {
+    let step = placed.step;
+    let style = style_of(step.verb);
+    write!(
+        out,
+        "{style}{:<8}{style:#} {}",
+        words::verb(step.verb),
+        names::shown(placed.path.as_bytes())
+    )?;
+    if step.kind() == utter_echo_core::os::Kind::File
+        && step.verb != Verb::Retouch
+        && placed.linked_to.is_none()
+    {
+        write!(out, " {FAINT}·{FAINT:#} {}", units::bytes(step.bytes()))?;
+    }
+    write!(out, " {FAINT}· {}{FAINT:#}", words::reason(placed))?;
+    match outcome {
+        Some(StepOutcome::Failed) => write!(out, " {BAD}failed{BAD:#}")?,
+        Some(StepOutcome::Drifted) => write!(out, " {BAD}drifted{BAD:#}")?,
+        Some(StepOutcome::NotReached) => write!(out, " {BAD}not reached{BAD:#}")?,
+        Some(StepOutcome::Done) | None => {}
+    }
+    writeln!(out)
+}
+
+/// One line: how much of each kind of step, and what stays.
+pub(super) fn plan_totals(plan: &Plan) -> String {
+    let totals = &plan.totals;
+    let part = |count: Count, what: &str, with_bytes: bool| {
+        let bytes =
+            if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
+        (count.entries > 0).then(|| format!("{} to {what}{bytes}", units::count(count.entries)))
+    };
+    let parts = [
+        part(totals.add, "add", true),
+        part(totals.replace, "replace", true),
+        part(totals.retouch, "retouch", false),
+        part(totals.remove, "remove", true),
+    ];
+    let parts: Vec<_> = parts.into_iter().flatten().collect();
+    let unchanged = format!("{} unchanged", units::count(totals.unchanged.entries));
+    if parts.is_empty() {
+        format!("Nothing to do: {unchanged}.")
+    } else {
+        format!("{}; {unchanged}.", parts.join(", "))
+    }
+}
+
+/// The short block after a run.
+pub(super) fn outcome(
+    plan: &Plan,
+    outcome: &Outcome,
+    request: &Request,
+    took: Duration,
+    output: &Output,
+) -> io::Result<()> {
+    problems(&plan.problems)?;
+    problems(&outcome.problems)?;
+    let all_well = plan.problems.len() + outcome.problems.len() == 0;
+    if output.quiet && all_well && matches!(outcome.ending, Ending::Complete) {
+        return Ok(());
+    }
+    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    if output.verbose {
+        for placed in plan.steps() {
+            step_line(&mut out, &placed, Some(outcome.of(placed.number)))?;
+        }
+        writeln!(out)?;
+    }
+    remarks(&mut out, plan)?;
+    headline(&mut out, outcome, request, took)?;
+    for verb in [Verb::Add, Verb::Replace, Verb::Retouch, Verb::Remove] {
+        let done = outcome.done(verb);
+        if done.entries > 0 {
+            let what = ["added", "replaced", "retouched", "removed"][verb as usize];
+            done_line(&mut out, what, done, verb != Verb::Retouch)?;
+        }
+    }
+    done_line(&mut out, "unchanged", plan.totals.unchanged, true)?;
+    let seconds = took.as_secs_f64();
+    if outcome.bytes_written > 0 && seconds > 0.0 {
+        let rate = (outcome.bytes_written as f64 / seconds) as u64;
+        writeln!(
+            out,
+            "  wrote      {} at {}/s",
+            units::bytes(outcome.bytes_written),
+            units::bytes(rate)
+        )?;
+    }
+    problem_count(&mut out, plan.problems.len() + outcome.problems.len())?;
+    match &outcome.ending {
+        Ending::Complete => {}
+        Ending::Stopped => writeln!(
+            out,
+            "{BAD}Stopped.{BAD:#} What was done is whole; run the same line again to go on."
+        )?,
+        Ending::Early(cause) => writeln!(
+            out,
+            "{BAD}Ended early: {cause}.{BAD:#} What was done is whole; mend the cause and run the same line again."
+        )?,
+    }
+    out.flush()
+}
+
+fn headline(
+    out: &mut impl Write,
+    outcome: &Outcome,
+    request: &Request,
+    took: Duration,
+) -> io::Result<()> {
+    let what = match request.task {
+        Task::Mirror => "Mirrored",
+        Task::Copy | Task::Verify => "Copied",
+    };
+    let what = if matches!(outcome.ending, Ending::Complete) { what } else { "Partly done:" };
+    writeln!(out, "{HEADING}{what}{HEADING:#} {} in {}", places(request), units::span(took))
+}
+
+fn done_line(out: &mut impl Write, what: &str, count: Count, with_bytes: bool) -> io::Result<()> {
+    write!(out, "  {what:<10} {}", units::entries(count.entries))?;
+    if with_bytes {
+        write!(out, ", {}", units::bytes(count.bytes))?;
+    }
+    writeln!(out)
+}
+
+/// Differences, both sides' counts, and one sentence.
+pub(super) fn verdict(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()> {
+    problems(&plan.problems)?;
+    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    for placed in plan.steps() {
+        difference_line(&mut out, &placed)?;
+    }
+    if quiet {
+        return out.flush();
+    }
+    if !plan.is_empty() {
+        writeln!(out)?;
+    }
+    remarks(&mut out, plan)?;
+    table(&mut out, plan)?;
+    let differences = plan.totals.steps();
+    let (style, sentence) = if !plan.problems.is_empty() {
+        let count = units::counted(plan.problems.len() as u64, "problem", "problems");
+        let found = units::counted(differences, "difference", "differences");
+        (
+            BAD,
+            format!(
+                "Not proven: {count} kept part of it from being compared; {found} found in the rest."
+            ),
+        )
+    } else if differences == 0 {
+        let count = units::entries(plan.totals.unchanged.entries);
+        (GOOD, format!("Identical: {count} agree in {}.", compared(request)))
+    } else {
+        let totals = &plan.totals;
+        let sentence = format!(
+            "Different: {} missing, {} extra, {} not the same.",
+            units::count(totals.add.entries),
+            units::count(totals.remove.entries),
+            units::count(totals.replace.entries + totals.retouch.entries),
+        );
+        (BAD, sentence)
+    };
+    writeln!(out, "{style}{sentence}{style:#}")?;
+    out.flush()
+}
+
+fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<()> {
+    let step = placed.step;
+    let (word, reason) = match step.verb {
+        Verb::Add => ("missing", "only in the source".to_owned()),
+        Verb::Remove => ("extra", "only in the destination".to_owned()),
+        Verb::Replace | Verb::Retouch => ("differs", words::reason(placed)),
+    };
+    let style = style_of(step.verb);
+    writeln!(
+        out,
+        "{style}{word:<8}{style:#} {} {FAINT}· {reason}{FAINT:#}",
+        names::shown(placed.path.as_bytes())
+    )
+}
+
+/// What a verification without differences vouches for.
+fn compared(request: &Request) -> String {
+    let content = match request.by {
+        By::Stamp => "size",
+        By::Content => "every byte",
+        By::Size => "size alone",
+    };
+    let carried: Aspects =
+        [Aspect::Times, Aspect::Mode, Aspect::Owner, Aspect::Acl, Aspect::Xattr, Aspect::Hardlinks]
+            .into_iter()
+            .filter(|aspect| request.carry.has(*aspect))
+            .collect();
+    let mut told = if request.carry.has(Aspect::Content) { vec![content] } else { Vec::new() };
+    told.extend(carried.iter().map(Aspect::name));
+    told.join(", ")
+}
+
+fn table(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+    let (source, destination) = (&plan.totals.source, &plan.totals.destination);
+    writeln!(out, "{HEADING}{:<14}{:>20}{:>20}{HEADING:#}", "", "source", "destination")?;
+    let rows = [
+        ("folders", source.folders, destination.folders),
+        ("files", source.files, destination.files),
+        ("links", source.links, destination.links),
+        ("other entries", source.others, destination.others),
+        ("bytes", source.bytes, destination.bytes),
+    ];
+    for (what, here, there) in rows {
+        let style = if here == there { Style::new() } else { BAD };
+        writeln!(
+            out,
+            "{what:<14}{:>20}{style}{:>20}{style:#}",
+            units::count(here),
+            units::count(there)
+        )?;
+    }
+    writeln!(out)
+}
+
+fn places(request: &Request) -> String {
+    let shown = |path: &std::path::Path| names::shown(path.as_os_str().as_encoded_bytes());
+    let sources: Vec<_> = request.places.sources.iter().map(|path| shown(path)).collect();
+    format!("{} → {}", sources.join(", "), shown(&request.places.destination))
+}
+
+fn remarks(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+    for remark in &plan.remarks {
+        writeln!(out, "{FAINT}note: {}{FAINT:#}", words::remark(remark))?;
+    }
+    Ok(())
+}
+
+fn problem_count(out: &mut impl Write, count: usize) -> io::Result<()> {
+    if count == 0 {
+        return Ok(());
+    }
+    let count = units::counted(count as u64, "problem", "problems");
+    writeln!(out, "{BAD}{count}{BAD:#}, each named above on stderr.")
+}
+
+/// Problems go to stderr, a line each, in the shape `utter: path: what and why`.
+fn problems(problems: &[Problem]) -> io::Result<()> {
+    let mut err = io::BufWriter::new(anstream::stderr().lock());
+    for Problem { path, operation, cause } in problems {
+        let path = names::shown(path.as_bytes());
+        writeln!(err, "{BAD}utter:{BAD:#} {path}: {}: {cause}", operation.words())?;
+    }
+    err.flush()
+}

@@ -1,0 +1,100 @@
+//! Numbers with units, for people.
+
+use std::time::Duration;
+
+/// Bytes: exact below a KiB, then with one decimal.
+pub(crate) fn bytes(bytes: u64) -> String {
+    const UNITS: [&str; 6] = ["KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+    if bytes < 1024 {
+        return format!("{bytes} B");
+    }
+    let mut value = bytes as f64 / 1024.0;
+    let mut unit = 0;
+    // As printed, 1023.95 would already be 1024.0.
+    while value >= 1023.95 && unit + 1 < UNITS.len() {
+        value /= 1024.0;
+        unit += 1;
+    }
+    format!("{value:.1} {}", UNITS[unit])
+}
+
+/// A count with its digits in groups of three.
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// "1 entry", "12 entries".
+pub(crate) fn entries(number: u64) -> String {
+    counted(number, "entry", "entries")
+}
+
+/// A count with the word that fits it.
+pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
+/// A span of time in its largest unit, precise enough to compare by.
+pub(crate) fn span(span: Duration) -> String {
+    const UNITS: [(u64, &str); 4] = [(365 * 86_400, "y"), (86_400, "d"), (3600, "h"), (60, "min")];
+    let seconds = span.as_secs();
+    for (length, unit) in UNITS {
+        if seconds >= 2 * length {
+            return format!("{} {unit}", seconds / length);
+        }
+    }
+    let milliseconds = span.as_millis();
+    match (seconds, milliseconds) {
+        (1.., _) if span.subsec_nanos() == 0 => format!("{seconds} s"),
+        (1.., _) => format!("{:.1} s", span.as_secs_f64()),
+        (0, 1..) => format!("{milliseconds} ms"),
+        (0, 0) => format!("{} ns", span.as_nanos()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bytes_keep_three_figures_or_are_exact() {
+        let table = [
+            (0, "0 B"),
+            (1023, "1023 B"),
+            (1024, "1.0 KiB"),
+            (1536, "1.5 KiB"),
+            (1024 * 1024 - 1, "1.0 MiB"),
+            (u64::MAX, "16.0 EiB"),
+        ];
+        for (number, text) in table {
+            assert_eq!(bytes(number), text);
+        }
+    }
+
+    #[test]
+    fn counts_and_spans_read_well() {
+        assert_eq!(
+            [count(0), count(999), count(1000), count(1_234_567)],
+            ["0", "999", "1,000", "1,234,567"]
+        );
+        assert_eq!(entries(1), "1 entry");
+        let table = [
+            (0.0, "0 ns"),
+            (0.004, "4 ms"),
+            (1.5, "1.5 s"),
+            (90.0, "90 s"),
+            (150.0, "2 min"),
+            (86_400.0 * 3.0, "3 d"),
+        ];
+        for (seconds, text) in table {
+            assert_eq!(span(Duration::from_secs_f64(seconds)), text);
+        }
+    }
+}

@@ -1,0 +1,31 @@
+//! Ctrl-C and termination: a wish to stop at the next safe point; a second one ends at once.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+use signal_hook::consts::{SIGINT, SIGTERM};
+use signal_hook::flag;
+
+/// Which signal came, if any.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Signals(Arc<AtomicUsize>);
+
+impl Signals {
+    /// Begins to catch signals. Until then they end the process as usual, which is right while
+    /// nothing is being changed.
+    pub(crate) fn catch(&self) -> std::io::Result<()> {
+        let second = Arc::new(AtomicBool::new(false));
+        for signal in [SIGINT, SIGTERM] {
+            // In this order: the first signal finds the flag down, and raises it.
+            flag::register_conditional_default(signal, Arc::clone(&second))?;
+            flag::register(signal, Arc::clone(&second))?;
+            flag::register_usize(signal, Arc::clone(&self.0), signal.unsigned_abs() as usize)?;
+        }
+        Ok(())
+    }
+
+    pub(crate) fn caught(&self) -> Option<i32> {
+        let signal = self.0.load(Ordering::Relaxed);
+        i32::try_from(signal).ok().filter(|signal| *signal != 0)
+    }
+}
