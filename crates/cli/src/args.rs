@@ -17,9 +17,16 @@ const STYLES: Styles = Styles::styled()
     .placeholder(Style::new().italic());
 
 const AFTER: &str = "\
-Exit codes: 0 all done, or no difference · 1 verify found differences · 2 wrong call, nothing touched
-3 finished with problems, all named · 4 a guard or the person asked refused, nothing touched
-5 stopped early (drive full or gone), run again · 130/143 interrupted/terminated, run again";
+Exit codes:
+  0    all was done; for verify: no difference
+  1    verify found differences
+  2    the call is wrong; nothing was touched
+  3    finished with problems, all of them named
+  4    a guard, or the person who was asked, refused the plan; nothing was touched
+  5    stopped early, the drive is full or gone; what was done is whole, run it again
+  130  interrupted, and 143 terminated; what was done is whole, run it again
+
+Begin with 'utter demo', then 'utter copy -h'.";
 
 const COPY_EXAMPLES: &str = "\
 Examples:
@@ -34,7 +41,7 @@ Examples:
 const VERIFY_EXAMPLES: &str = "\
 Examples:
   utter verify saltmere /mnt/keeper/saltmere                by size, time and attributes
-  utter verify --by content saltmere /mnt/keeper/saltmere   every byte; takes as long as reading both";
+  utter verify --by content saltmere /mnt/keeper/saltmere   every byte, read on both sides";
 
 /// Makes one folder tree the faithful echo of another, on local folders and drives, and proves
 /// that it did.
@@ -80,6 +87,8 @@ pub(crate) struct Copy {
     #[command(flatten)]
     pub(crate) running: Running,
     #[command(flatten)]
+    pub(crate) writing: Writing,
+    #[command(flatten)]
     pub(crate) output: Output,
 }
 
@@ -112,6 +121,8 @@ pub(crate) struct Mirror {
     pub(crate) removal_limit: Option<RemovalLimit>,
     #[command(flatten)]
     pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) writing: Writing,
     #[command(flatten)]
     pub(crate) output: Output,
 }
@@ -152,7 +163,7 @@ pub(crate) struct Demo {
     /// removed at the end]
     #[arg(value_name = "FOLDER")]
     pub(crate) folder: Option<PathBuf>,
-    /// Colours: auto, always or never; NO_COLOR in the environment counts as never
+    /// Colours: auto, always or never; `NO_COLOR` in the environment counts as never
     #[arg(long, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
 }
@@ -239,12 +250,21 @@ pub(crate) struct Running {
     /// Threads that scan, compare and write [default: one a processor, at most 8]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
     pub(crate) workers: Option<u16>,
+}
+
+/// What only commands that write have.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Speed and faults")]
+pub(crate) struct Writing {
     /// When to bring what was written onto the drive: at the end, each file at once, or none
     ///
     /// 'end' guarantees whatever a finished run reported; 'each' every file as soon as it has its
     /// name; 'none' leaves it to the system, and a power cut may undo what was reported.
     #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
     pub(crate) flush: FlushWhen,
+    /// List every step that was taken as well
+    #[arg(long, short, conflicts_with = "quiet", help_heading = "Output")]
+    pub(crate) verbose: bool,
 }
 
 #[derive(Clone, Debug, Args)]
@@ -257,12 +277,9 @@ pub(crate) struct Output {
     #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
     pub(crate) progress: ProgressHow,
     /// Print nothing but problems
-    #[arg(long, short, conflicts_with = "verbose")]
-    pub(crate) quiet: bool,
-    /// List every step as well
     #[arg(long, short)]
-    pub(crate) verbose: bool,
-    /// Colours: auto, always or never; NO_COLOR in the environment counts as never
+    pub(crate) quiet: bool,
+    /// Colours: auto, always or never; `NO_COLOR` in the environment counts as never
     #[arg(long, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
     pub(crate) color: When,
 }
@@ -336,6 +353,7 @@ pub(crate) struct Common<'a> {
     pub(crate) changed: &'a Changed,
     pub(crate) carried: &'a Carried,
     pub(crate) running: &'a Running,
+    pub(crate) flush: FlushWhen,
     pub(crate) safety: Safety,
 }
 
@@ -363,7 +381,7 @@ impl Common<'_> {
             },
             carry: self.carried.carry,
             safety: self.safety,
-            flush: match self.running.flush {
+            flush: match self.flush {
                 FlushWhen::End => Flush::End,
                 FlushWhen::Each => Flush::Each,
                 FlushWhen::None => Flush::None,

@@ -142,8 +142,9 @@ fn open_one(
     let pair = match find_source(system, source)? {
         Found::Folder(handle) => {
             let name = if inside { own_name(source)? } else { Vec::new() };
-            let path = destination.join(OsStr::from_bytes(&name));
+            let mut path = destination.to_path_buf();
             if inside {
+                path.push(OsStr::from_bytes(&name));
                 refuse_link(system, &path)?;
             }
             let place = find_place(system, &path)?;

@@ -27,8 +27,8 @@ impl Temporaries {
     /// A name not given before. Whoever creates it must still ask that it be new.
     pub(crate) fn name(&self) -> Vec<u8> {
         let count = self.count.fetch_add(1, Ordering::Relaxed);
-        // Only the low half is wanted.
-        name_for(self.keys.hash_one(count) as u32)
+        let hash = self.keys.hash_one(count).to_be_bytes();
+        name_for(u32::from_be_bytes([hash[0], hash[1], hash[2], hash[3]]))
     }
 }
 

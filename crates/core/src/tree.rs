@@ -64,12 +64,16 @@ fn name_in(names: &[u8], entry: Listed) -> &[u8] {
     &names[start..start + usize::from(entry.length)]
 }
 
+/// The kind of an entry, where the file system told it with the name.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Hint(pub(crate) Option<Kind>);
+
 /// One name of a pair of folders, with what each side's listing tells of it: `None` if the side
 /// lacks it.
 pub(crate) struct Joined<'a> {
     pub(crate) name: &'a [u8],
-    pub(crate) source: Option<Option<Kind>>,
-    pub(crate) destination: Option<Option<Kind>>,
+    pub(crate) source: Option<Hint>,
+    pub(crate) destination: Option<Hint>,
 }
 
 /// Walks two sorted listings side by side.
@@ -85,7 +89,8 @@ pub(crate) fn join<'a>(
             (Some((name, _)), None) | (None, Some((name, _))) => name,
             (Some((a, _)), Some((b, _))) => a.min(b),
         };
-        let of = |side: Option<(&[u8], Option<Kind>)>| side.filter(|e| e.0 == name).map(|e| e.1);
+        let of =
+            |side: Option<(&[u8], Option<Kind>)>| side.filter(|e| e.0 == name).map(|e| Hint(e.1));
         let joined = Joined { name, source: of(left), destination: of(right) };
         s += usize::from(joined.source.is_some());
         d += usize::from(joined.destination.is_some());

@@ -102,8 +102,8 @@ impl Gardener {
                 folders.push(path.to_path_buf());
             }
             6 | 7 => {
-                symlink(self.rng.choice(["lens", "../fog", "nowhere", "/"]).expect("some"), path)
-                    .expect("a link is made")
+                let text = self.rng.choice(["lens", "../fog", "nowhere", "/"]).expect("some");
+                symlink(text, path).expect("a link is made");
             }
             8 if !files.is_empty() => {
                 let from = self.rng.choice(files.iter()).expect("some");

@@ -5,7 +5,7 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 
-use utter_echo_core::os::{Caller, Entry, Kind, Linux, Onto, Space, Stat, System, Time};
+use utter_echo_core::os::{Caller, EachName, Entry, Kind, Linux, Onto, Space, Stat, System, Time};
 
 /// What to do to which call; calls are counted from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -71,7 +71,7 @@ tampered! {
     open_folder(root: BorrowedFd<'_>, path: &[u8]) -> OwnedFd;
     open_file(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
     pin(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
-    list(folder: BorrowedFd<'_>, each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>) -> ();
+    list(folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> ();
     stat(entry: Entry<'_>) -> Stat;
     read_link(folder: BorrowedFd<'_>, name: &[u8]) -> Vec<u8>;
     read_at(file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> usize;

@@ -8,7 +8,7 @@ use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Request, Safety, Task};
 use utter_echo_core::{PlanError, Session};
 
-use crate::args::{Common, Copy, Mirror, Output, SafetyOptions};
+use crate::args::{Common, Copy, Mirror, Output, SafetyOptions, Writing};
 use crate::exit::{self, Exit, Refused};
 use crate::present::{Presenter, Progress, ask};
 use crate::signals::Signals;
@@ -22,9 +22,10 @@ pub(crate) fn copy(args: &Copy) -> Result<Exit> {
         changed: &args.changed,
         carried: &args.carried,
         running: &args.running,
+        flush: args.writing.flush,
         safety: Safety { waived: args.safety.waive.clone(), ..Safety::default() },
     };
-    change(&request.request()?, &args.safety, &args.output)
+    change(&request.request()?, &args.safety, &args.writing, &args.output)
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
@@ -36,15 +37,21 @@ pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
         changed: &args.changed,
         carried: &args.carried,
         running: &args.running,
+        flush: args.writing.flush,
         safety: Safety {
             waived: args.safety.waive.clone(),
             removal_limit: args.removal_limit.unwrap_or_default(),
         },
     };
-    change(&request.request()?, &args.safety, &args.output)
+    change(&request.request()?, &args.safety, &args.writing, &args.output)
 }
 
-fn change(request: &Request, safety: &SafetyOptions, output: &Output) -> Result<Exit> {
+fn change(
+    request: &Request,
+    safety: &SafetyOptions,
+    writing: &Writing,
+    output: &Output,
+) -> Result<Exit> {
     if safety.ask {
         ask::require_terminal()?;
     }
@@ -73,7 +80,7 @@ fn change(request: &Request, safety: &SafetyOptions, output: &Output) -> Result<
     let begun = Instant::now();
     let outcome = session.apply(&plan, &progress);
     progress.done();
-    presenter.outcome(&plan, &outcome, begun.elapsed())?;
+    presenter.outcome(&plan, &outcome, begun.elapsed(), writing.verbose)?;
     Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
 }
 

@@ -5,7 +5,7 @@ use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Safety, Task};
 
-use crate::args::{Common, Verify};
+use crate::args::{Common, FlushWhen, Verify};
 use crate::exit::Exit;
 use crate::present::{Presenter, Progress};
 use crate::signals::Signals;
@@ -19,6 +19,8 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
         changed: &args.changed,
         carried: &args.carried,
         running: &args.running,
+        // Nothing is written.
+        flush: FlushWhen::None,
         safety: Safety::default(),
     }
     .request()?;

@@ -83,10 +83,22 @@ impl<'a> Presenter<'a> {
     }
 
     /// A run.
-    pub(crate) fn outcome(&self, plan: &Plan, outcome: &Outcome, took: Duration) -> io::Result<()> {
+    pub(crate) fn outcome(
+        &self,
+        plan: &Plan,
+        outcome: &Outcome,
+        took: Duration,
+        verbose: bool,
+    ) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::outcome(plan, outcome, took),
-            Format::Text => text::outcome(plan, outcome, self.request, took, self.output),
+            Format::Text if self.output.quiet => text::outcome_in_brief(plan, outcome),
+            Format::Text => {
+                if verbose {
+                    text::steps_taken(plan, outcome)?;
+                }
+                text::outcome(plan, outcome, self.request, took)
+            }
         }
     }
 

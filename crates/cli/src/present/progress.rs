@@ -93,15 +93,14 @@ impl<'a> Progress<'a> {
             Display::Bar(bar) if self.expected.is_some() => bar.set_position(entries),
             Display::Bar(bar) => bar.set_position(entries),
             Display::Plain if self.is_due(PLAIN) => {
-                anstream::eprintln!("{}", self.line(entries, bytes))
+                anstream::eprintln!("{}", self.line(entries, bytes));
             }
             Display::Plain | Display::Nothing => {}
         }
     }
 
     fn line(&self, entries: u64, bytes: u64) -> String {
-        let took = self.begun.elapsed();
-        let rate = (bytes as f64 / took.as_secs_f64().max(0.001)) as u64;
+        let rate = units::per_second(bytes, self.begun.elapsed());
         match self.expected {
             None if bytes > 0 => {
                 format!(

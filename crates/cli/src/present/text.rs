@@ -11,7 +11,6 @@ use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
 use super::{names, units, words};
-use crate::args::Output;
 
 const HEADING: Style = Style::new().bold();
 const FAINT: Style = Style::new().dimmed();
@@ -102,29 +101,37 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
     }
 }
 
+/// Problems only, and why the run ended if it did not come through.
+pub(super) fn outcome_in_brief(plan: &Plan, outcome: &Outcome) -> io::Result<()> {
+    problems(&plan.problems)?;
+    problems(&outcome.problems)?;
+    ending(&mut anstream::stderr().lock(), &outcome.ending)
+}
+
+/// Every step, with what became of it if it was not done.
+pub(super) fn steps_taken(plan: &Plan, outcome: &Outcome) -> io::Result<()> {
+    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    for placed in plan.steps() {
+        step_line(&mut out, &placed, Some(outcome.of(placed.number)))?;
+    }
+    if !plan.is_empty() {
+        writeln!(out)?;
+    }
+    out.flush()
+}
+
 /// The short block after a run.
 pub(super) fn outcome(
     plan: &Plan,
     outcome: &Outcome,
     request: &Request,
     took: Duration,
-    output: &Output,
 ) -> io::Result<()> {
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
-    let all_well = plan.problems.len() + outcome.problems.len() == 0;
-    if output.quiet && all_well && matches!(outcome.ending, Ending::Complete) {
-        return Ok(());
-    }
     let mut out = io::BufWriter::new(anstream::stdout().lock());
-    if output.verbose {
-        for placed in plan.steps() {
-            step_line(&mut out, &placed, Some(outcome.of(placed.number)))?;
-        }
-        writeln!(out)?;
-    }
     remarks(&mut out, plan)?;
-    headline(&mut out, outcome, request, took)?;
+    headline(&mut out, plan, outcome, request, took)?;
     for verb in [Verb::Add, Verb::Replace, Verb::Retouch, Verb::Remove] {
         let done = outcome.done(verb);
         if done.entries > 0 {
@@ -132,44 +139,49 @@ pub(super) fn outcome(
             done_line(&mut out, what, done, verb != Verb::Retouch)?;
         }
     }
-    done_line(&mut out, "unchanged", plan.totals.unchanged, true)?;
-    let seconds = took.as_secs_f64();
-    if outcome.bytes_written > 0 && seconds > 0.0 {
-        let rate = (outcome.bytes_written as f64 / seconds) as u64;
-        writeln!(
-            out,
-            "  wrote      {} at {}/s",
-            units::bytes(outcome.bytes_written),
-            units::bytes(rate)
-        )?;
+    if plan.totals.unchanged.entries > 0 || plan.is_empty() {
+        done_line(&mut out, "unchanged", plan.totals.unchanged, true)?;
+    }
+    if outcome.bytes_written > 0 {
+        let (bytes, rate) = (outcome.bytes_written, units::per_second(outcome.bytes_written, took));
+        writeln!(out, "  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate))?;
     }
     problem_count(&mut out, plan.problems.len() + outcome.problems.len())?;
-    match &outcome.ending {
-        Ending::Complete => {}
+    ending(&mut out, &outcome.ending)?;
+    out.flush()
+}
+
+fn ending(out: &mut impl Write, ending: &Ending) -> io::Result<()> {
+    match ending {
+        Ending::Complete => Ok(()),
         Ending::Stopped => writeln!(
             out,
             "{BAD}Stopped.{BAD:#} What was done is whole; run the same line again to go on."
-        )?,
+        ),
         Ending::Early(cause) => writeln!(
             out,
-            "{BAD}Ended early: {cause}.{BAD:#} What was done is whole; mend the cause and run the same line again."
-        )?,
+            "{BAD}Ended early: {cause}.{BAD:#} What was done is whole; mend the cause and run the \
+             same line again."
+        ),
     }
-    out.flush()
 }
 
 fn headline(
     out: &mut impl Write,
+    plan: &Plan,
     outcome: &Outcome,
     request: &Request,
     took: Duration,
 ) -> io::Result<()> {
     let what = match request.task {
+        _ if !matches!(outcome.ending, Ending::Complete) => "Partly done:",
+        _ if plan.is_empty() => "Nothing to do:",
         Task::Mirror => "Mirrored",
         Task::Copy | Task::Verify => "Copied",
     };
-    let what = if matches!(outcome.ending, Ending::Complete) { what } else { "Partly done:" };
-    writeln!(out, "{HEADING}{what}{HEADING:#} {} in {}", places(request), units::span(took))
+    // More figures than the eye wants, and less than a clock tells.
+    let took = units::span(took.max(Duration::from_millis(1)));
+    writeln!(out, "{HEADING}{what}{HEADING:#} {} in {took}", places(request))
 }
 
 fn done_line(out: &mut impl Write, what: &str, count: Count, with_bytes: bool) -> io::Result<()> {

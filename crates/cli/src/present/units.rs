@@ -18,6 +18,12 @@ pub(crate) fn bytes(bytes: u64) -> String {
     format!("{value:.1} {}", UNITS[unit])
 }
 
+/// Bytes a second, whole.
+pub(crate) fn per_second(bytes: u64, took: Duration) -> u64 {
+    let nanos = took.as_nanos().max(1);
+    u64::try_from(u128::from(bytes) * 1_000_000_000 / nanos).unwrap_or(u64::MAX)
+}
+
 /// A count with its digits in groups of three.
 pub(crate) fn count(number: u64) -> String {
     let digits = number.to_string();
@@ -85,6 +91,8 @@ mod tests {
             ["0", "999", "1,000", "1,234,567"]
         );
         assert_eq!(entries(1), "1 entry");
+        assert_eq!(per_second(300, Duration::from_millis(1500)), 200);
+        assert_eq!(per_second(1, Duration::ZERO), 1_000_000_000);
         let table = [
             (0.0, "0 ns"),
             (0.004, "4 ms"),

@@ -84,7 +84,7 @@ impl PartRun<'_> {
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
         }
         if place.gives_lists && (replaced || self.carries(Aspect::Acl)) {
-            self.drop_inherited(made, &xattrs)?;
+            self.drop_inherited(made, &xattrs);
         }
         for (name, value) in &xattrs {
             system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
@@ -109,14 +109,13 @@ impl PartRun<'_> {
         self.reach.xattrs_of(self.shared.system, old, uncarried)
     }
 
-    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> Done {
+    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) {
         for list in [ACCESS_LIST, DEFAULT_LIST] {
             if wanted.iter().all(|(name, _)| name != list) {
                 // A FIFO has no default list, and an empty one is none.
                 let _ = self.shared.system.remove_xattr(made, list);
             }
         }
-        Ok(())
     }
 
     /// Sets owner and group as far as this caller may.

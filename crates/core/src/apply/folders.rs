@@ -27,7 +27,7 @@ impl PartRun<'_> {
                 for number in self.part.first..self.part.first + steps {
                     self.set_outcome(number, StepOutcome::Failed);
                 }
-                self.report(TreePath::default(), trouble);
+                self.report(&TreePath::default(), trouble);
                 None
             }
         }
@@ -77,7 +77,7 @@ impl PartRun<'_> {
                 if let Err(trouble) = result {
                     self.conclude(
                         folder.first + i,
-                        self.part.folder_path(at).join(name),
+                        &self.part.folder_path(at).join(name),
                         Err(trouble),
                     );
                 }
@@ -125,7 +125,7 @@ impl PartRun<'_> {
         let result = source.during(Operation::Read).and_then(|source| {
             self.dress_folder(step, Entry::Open(source.as_fd()), Entry::Open(root))
         });
-        self.conclude(self.part.first, TreePath::default(), result);
+        self.conclude(self.part.first, &TreePath::default(), result);
     }
 
     /// The folder steps among those of one folder.
@@ -154,7 +154,7 @@ impl PartRun<'_> {
             if self.shared.must_end() && result.is_err() {
                 continue;
             }
-            self.conclude(folder.first + i, place_path(self, at, name), result);
+            self.conclude(folder.first + i, &self.part.folder_path(at).join(name), result);
         }
     }
 
@@ -189,7 +189,7 @@ impl PartRun<'_> {
             .open_folder(root, path.as_bytes())
             .and_then(|handle| system.set_modified(Entry::Open(handle.as_fd()), source.modified()));
         if let Err(error) = restored {
-            self.report(path, Trouble(Operation::SetAttributes, error.into()));
+            self.report(&path, Trouble(Operation::SetAttributes, error.into()));
         }
     }
 
@@ -201,10 +201,6 @@ impl PartRun<'_> {
         let above = &self.part.folders[folder.parent as usize];
         above.steps.binary_search_by(|step| above.names.get(step.name).cmp(&folder.name)).is_ok()
     }
-}
-
-fn place_path(run: &PartRun<'_>, at: usize, name: &[u8]) -> TreePath {
-    run.part.folder_path(at).join(name)
 }
 
 /// True if the file system cannot swap two names.

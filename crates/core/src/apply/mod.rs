@@ -240,7 +240,7 @@ impl PartRun<'_> {
         }
         self.shared.observer.flushing();
         if let Err(error) = self.shared.system.flush_drive(root) {
-            self.report(TreePath::default(), Trouble(Operation::Flush, error.into()));
+            self.report(&TreePath::default(), Trouble(Operation::Flush, error.into()));
         }
     }
 
@@ -286,7 +286,7 @@ impl PartRun<'_> {
                 Err(trouble) => {
                     // One problem names the folder; its steps share its fate.
                     todo.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));
-                    self.report(self.part.folder_path(at), trouble);
+                    self.report(&self.part.folder_path(at), trouble);
                 }
             }
         });
@@ -316,13 +316,13 @@ impl PartRun<'_> {
         }
         let step = &place.folder.steps[at];
         let path = place.path.join(place.folder.names.get(step.name));
-        self.shared.observer.started(&path_shown(self.prefix, &path));
+        self.shared.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
         let result = work(step);
-        self.conclude(place.folder.first + at, path, result);
+        self.conclude(place.folder.first + at, &path, result);
     }
 
     /// Writes down what became of a step.
-    fn conclude(&self, number: usize, path: TreePath, result: Done) {
+    fn conclude(&self, number: usize, path: &TreePath, result: Done) {
         let trouble = match result {
             Ok(()) => {
                 self.set_outcome(number, StepOutcome::Done);
@@ -340,7 +340,7 @@ impl PartRun<'_> {
         self.shared.observer.finished();
     }
 
-    fn report(&self, path: TreePath, Trouble(operation, cause): Trouble) {
+    fn report(&self, path: &TreePath, Trouble(operation, cause): Trouble) {
         if cause.ends_the_run() && !self.shared.over.swap(true, Ordering::Relaxed) {
             let copy = match &cause {
                 Cause::System(error) => Cause::System(error.kind().into()),
@@ -388,10 +388,6 @@ impl Step {
         let onto_folder = self.destination.is_some_and(|d| d.kind == Kind::Folder);
         self.verb == Verb::Replace && onto_folder && !source_is_folder
     }
-}
-
-fn path_shown(prefix: &TreePath, path: &TreePath) -> Vec<u8> {
-    prefix.join(path.as_bytes()).as_bytes().to_vec()
 }
 
 fn was_interrupted(cause: &Cause) -> bool {

@@ -28,10 +28,10 @@ impl PartRun<'_> {
             match self.enter(root, at) {
                 Ok(place) => {
                     todo.for_each(|i| {
-                        self.try_step(&place, i, |step| self.remove_entry(root, &place, step))
+                        self.try_step(&place, i, |step| self.remove_entry(root, &place, step));
                     });
                 }
-                Err(trouble) => self.report(self.part.folder_path(at), trouble),
+                Err(trouble) => self.report(&self.part.folder_path(at), trouble),
             }
         }
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::os::{Identity, Stat};
 use crate::path::TreePath;
-use crate::plan::{Count, Leader, LeaderId, Reason, Verb};
+use crate::plan::{Count, Leader, LeaderId, Reason, Step, Verb};
 
 use super::node::{Arranged, Node};
 use super::step;
@@ -148,19 +148,15 @@ impl Arranged {
     fn plan(&mut self, member: &Member, verb: Verb, reason: Reason, leader: Option<LeaderId>) {
         let destination = member.linked.destination.as_ref();
         let planned = step(verb, reason, Some(&member.linked.source), destination);
-        match member.linked.slot {
-            Some(slot) => {
-                if let Some(step) = self.step(member.folder, slot) {
-                    // What stands in the way may be of another kind, which only the step knows.
-                    let destination = step.destination;
-                    let name = step.name;
-                    *step = crate::plan::Step { leader, name, destination, ..planned };
-                }
-            }
-            None => {
-                let step = crate::plan::Step { leader, ..planned };
-                self.add(member.folder, &member.linked.name, step);
-            }
+        let Some(slot) = member.linked.slot else {
+            let step = Step { leader, ..planned };
+            self.add(member.folder, &member.linked.name, step);
+            return;
+        };
+        if let Some(step) = self.step(member.folder, slot) {
+            // What stands in the way may be of another kind, which only the step knows.
+            let Step { destination, name, .. } = *step;
+            *step = Step { destination, leader, name, ..planned };
         }
     }
 

@@ -25,7 +25,7 @@ use crate::reach::Reach;
 use crate::request::{By, Task};
 use crate::select::{Selection, Verdict};
 use crate::temporary;
-use crate::tree::{self, Joined, Listing};
+use crate::tree::{self, Hint, Joined, Listing};
 
 use links::Linked;
 use node::{Node, Presence};
@@ -260,7 +260,7 @@ impl Walk<'_> {
                     return None;
                 }
                 Err(cause) => {
-                    visit.problem(TreePath::default(), Operation::ListSource, cause.into());
+                    visit.problem(b"", Operation::ListSource, cause.into());
                     return None;
                 }
             }
@@ -273,7 +273,7 @@ impl Walk<'_> {
                     sides.1 = listing;
                 }
                 Err(cause) => {
-                    visit.problem(TreePath::default(), Operation::ListDestination, cause.into());
+                    visit.problem(b"", Operation::ListDestination, cause.into());
                     return None;
                 }
             }
@@ -315,7 +315,7 @@ impl Walk<'_> {
                 // Gone since it was listed: nothing may be concluded from that in this run.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => return self.protect(visit),
                 Err(e) => {
-                    visit.problem(name.into(), Operation::LookAtSource, e.into());
+                    visit.problem(name, Operation::LookAtSource, e.into());
                     return self.protect(visit);
                 }
             }
@@ -329,7 +329,7 @@ impl Walk<'_> {
                 }
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {}
                 Err(e) => {
-                    visit.problem(name.into(), Operation::LookAtDestination, e.into());
+                    visit.problem(name, Operation::LookAtDestination, e.into());
                     return self.protect(visit);
                 }
             }
@@ -349,7 +349,7 @@ impl Walk<'_> {
         seen: &Seen<'_>,
         folder: BorrowedFd<'_>,
         name: &[u8],
-        kind: Option<Kind>,
+        Hint(kind): Hint,
     ) -> io::Result<Option<(Stat, Verdict)>> {
         let decide = |kind| {
             let folder = kind == Kind::Folder;
@@ -380,7 +380,7 @@ impl Walk<'_> {
                 }
             }
             (Some(_), None) if seen.hidden => {
-                visit.problem(seen.name.into(), Operation::Write, Cause::LeftOutInTheWay);
+                visit.problem(seen.name, Operation::Write, Cause::LeftOutInTheWay);
                 visit.node.keep_all();
             }
             (Some((source, verdict)), None) => self.weigh_new(visit, seen, source, *verdict),
@@ -416,7 +416,7 @@ impl Walk<'_> {
         let planned = match self.compare_entries(visit, seen, source, destination) {
             Ok(planned) => planned,
             Err(cause) => {
-                visit.problem(seen.name.into(), Operation::Compare, cause.into());
+                visit.problem(seen.name, Operation::Compare, cause.into());
                 visit.node.keep_all();
                 return;
             }
@@ -545,8 +545,8 @@ impl Walk<'_> {
 }
 
 impl Visit<'_> {
-    fn problem(&mut self, name: TreePath, operation: Operation, cause: Cause) {
-        let path = self.path.join(name.as_bytes());
+    fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
+        let path = self.path.join(name);
         self.findings.problems.push(Problem { path, operation, cause });
     }
 

@@ -11,7 +11,7 @@ use rustix::fs::{
 };
 use rustix::io::{Errno, retry_on_intr};
 
-use super::{Caller, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
+use super::{Caller, EachName, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
 
 /// Longest path that one call takes, its closing NUL left out.
 const LONGEST_PATH: usize = 4095;
@@ -66,11 +66,7 @@ impl System for Linux {
         Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::empty()))?)
     }
 
-    fn list(
-        &self,
-        folder: BorrowedFd<'_>,
-        each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>,
-    ) -> io::Result<()> {
+    fn list(&self, folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> io::Result<()> {
         let mut buffer = Vec::with_capacity(LISTING_BUFFER);
         let mut entries = RawDir::new(folder, buffer.spare_capacity_mut());
         while let Some(entry) = entries.next() {
@@ -326,10 +322,9 @@ fn open_listed(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     let open = |flags| retry_on_intr(|| rustix::fs::openat2(from, path, flags, Mode::empty(), how));
     match open(flags | OFlags::NOATIME) {
-        Err(Errno::PERM) => Ok(open(flags)?),
-        // Given up when folders elsewhere are renamed at the same moment; the kernel asks for
-        // another try.
-        Err(Errno::AGAIN) => Ok(open(flags)?),
+        // Not the owner; or folders elsewhere were renamed at the same moment, and the kernel asks
+        // for another try.
+        Err(Errno::PERM | Errno::AGAIN) => Ok(open(flags)?),
         other => Ok(other?),
     }
 }

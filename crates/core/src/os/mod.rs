@@ -131,6 +131,9 @@ pub struct Caller {
     pub administers: bool,
 }
 
+/// What [`System::list`] calls for every name.
+pub type EachName<'a> = dyn FnMut(&[u8], Option<Kind>) -> io::Result<()> + 'a;
+
 /// The system calls the core makes.
 ///
 /// # Contract
@@ -157,11 +160,7 @@ pub trait System: Sync {
     fn pin(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
     /// Calls `each` for every name in the folder but `.` and `..`, in the system's order, with its
     /// kind where the file system tells. Stops when `each` fails.
-    fn list(
-        &self,
-        folder: BorrowedFd<'_>,
-        each: &mut dyn FnMut(&[u8], Option<Kind>) -> io::Result<()>,
-    ) -> io::Result<()>;
+    fn list(&self, folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> io::Result<()>;
     /// Describes an entry.
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat>;
     /// The text of a symbolic link.

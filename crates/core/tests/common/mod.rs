@@ -1,5 +1,6 @@
 //! What the tests of the core share: two folders and a request between them.
 
+#![allow(clippy::unwrap_used, clippy::new_without_default, reason = "a test stops there")]
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::path::PathBuf;

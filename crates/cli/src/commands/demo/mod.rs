@@ -37,15 +37,12 @@ const PROOF: (&str, &str) = (
 pub(crate) fn demo(args: &Demo) -> Result<Exit> {
     present::choose_colors(args.color);
     let temporary;
-    let base = match &args.folder {
-        Some(folder) => {
-            make_empty(folder)?;
-            folder.clone()
-        }
-        None => {
-            temporary = tempfile::Builder::new().prefix("saltmere-").tempdir()?;
-            temporary.path().to_path_buf()
-        }
+    let base = if let Some(folder) = &args.folder {
+        make_empty(folder)?;
+        folder.clone()
+    } else {
+        temporary = tempfile::Builder::new().prefix("saltmere-").tempdir()?;
+        temporary.path().to_path_buf()
     };
     let (source, echo) = (base.join("saltmere"), base.join("keeper-drive").join("saltmere"));
     saltmere::build(&source)

@@ -33,7 +33,7 @@ pub(super) fn build(root: &Path) -> io::Result<()> {
         write(root, &format!("tide-tables/1931-{month:02}.csv"), table.as_bytes(), 120)?;
     }
     let image: Vec<u8> =
-        (0..48_u32 * 1024).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        (0..48_u32 * 1024).map(|i| i.wrapping_mul(2_654_435_761).to_be_bytes()[1]).collect();
     write(root, "firmware/lamp-controller-2.bin", &image, 30)?;
     write(root, "firmware/flash.sh", b"#!/bin/sh\n# Writes the image named first to the lamp controller.\ncat \"$1\" > /dev/lamp\n", 30)?;
     symlink("lamp-controller-2.bin", root.join("firmware/current.bin"))?;
@@ -121,7 +121,10 @@ fn recording(pitch: f32) -> Vec<u8> {
         {
             let time = i as f32 / RATE as f32;
             let level = (time * TAU / 4.0).sin() * 12_000.0;
-            ((time * pitch * TAU).sin() * level) as i16
+            // No louder than 12 000, far within the range.
+            #[allow(clippy::cast_possible_truncation, reason = "see above")]
+            let sample = ((time * pitch * TAU).sin() * level) as i16;
+            sample
         }
         .to_le_bytes()
     });
