@@ -6,14 +6,15 @@ use std::os::fd::AsFd;
 use crate::os::{Space, System};
 use crate::pair::Pair;
 use crate::plan::{Part, Plan, Step, Verb};
-use crate::request::{RemovalLimit, Safety, Task};
+use crate::request::{RemovalLimit, Request, Task};
 
 /// A check, by the name it is waived with.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Guard {
     /// One side lies inside the other; cannot be waived.
     Overlap,
-    /// A mirror whose source holds nothing that is selected, while the destination does.
+    /// A mirror whose source holds nothing that is selected, while the destination does, or that
+    /// was told to take only what is not there.
     EmptySource,
     /// A mirror that removes more than its limit.
     Removals,
@@ -57,7 +58,7 @@ pub enum Refusal {
     },
     /// See [`Guard::EmptySource`].
     #[error(
-        "nothing in the source is taken, and {removals} entries of the destination would be removed; is the source's drive mounted, and do the patterns fit? if this is meant: --waive empty-source"
+        "nothing in the source is taken, and {removals} entries of the destination would be removed; check that the source's drive is mounted and that the patterns fit; if this is meant: --waive empty-source"
     )]
     EmptySource {
         /// Entries that would go.
@@ -104,16 +105,16 @@ impl Refusal {
 /// Checks a plan against every guard that is not waived; the first that refuses is the error.
 pub(crate) fn check(
     system: &dyn System,
-    task: Task,
-    safety: &Safety,
+    request: &Request,
     pairs: &[Pair],
     plan: &Plan,
 ) -> Result<(), Refusal> {
+    let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard);
-    if task == Task::Mirror && on(Guard::EmptySource) {
-        empty_source(plan)?;
+    if *task == Task::Mirror && on(Guard::EmptySource) {
+        empty_source(plan, request.selection.takes_only())?;
     }
-    if task == Task::Mirror && on(Guard::Removals) {
+    if *task == Task::Mirror && on(Guard::Removals) {
         removals(plan, safety.removal_limit)?;
     }
     if on(Guard::Space) {
@@ -126,9 +127,9 @@ fn real_removals(plan: &Plan) -> u64 {
     plan.totals.remove.entries - plan.totals.leftovers
 }
 
-fn empty_source(plan: &Plan) -> Result<(), Refusal> {
+fn empty_source(plan: &Plan, takes_only: bool) -> Result<(), Refusal> {
     let removals = real_removals(plan);
-    if plan.totals.source.entries() == 0 && removals > 0 {
+    if plan.totals.source.entries() == 0 && (removals > 0 || takes_only) {
         return Err(Refusal::EmptySource { removals });
     }
     Ok(())

@@ -1,8 +1,10 @@
 //! Which aspects this caller can carry to this destination, and which of them an entry differs in.
 
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
+
+use rustix::io::Errno;
 
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Caller, Entry, System};
@@ -125,10 +127,22 @@ fn aspect_of(name: &[u8], administers: bool) -> Option<Aspect> {
     (name.starts_with(b"user.") || (privileged && administers)).then_some(Aspect::Xattr)
 }
 
+/// True if what is made in this folder is born with access lists of its own.
+pub(crate) fn has_default_list(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<bool> {
+    match system.get_xattr(Entry::Open(folder), DEFAULT_LIST) {
+        Err(e) if is_absent(&e) => Ok(false),
+        other => other.map(|_| true),
+    }
+}
+
+/// True if an entry lacks an attribute, or its file system all of that sort.
+pub(crate) fn is_absent(error: &io::Error) -> bool {
+    let [absent, unknown] = [Errno::NODATA, Errno::OPNOTSUPP].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| number == absent || number == unknown)
+}
+
 /// True if the file system, and not this entry, lacks what was asked for.
 fn unsupported<T>(result: &io::Result<T>) -> bool {
-    use io::ErrorKind as K;
-    result
-        .as_ref()
-        .is_err_and(|e| matches!(e.kind(), K::Unsupported) || e.raw_os_error() == Some(95))
+    let said = |e: &io::Error| e.raw_os_error() == Some(Errno::OPNOTSUPP.raw_os_error());
+    result.as_ref().is_err_and(said)
 }

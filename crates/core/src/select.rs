@@ -85,6 +85,16 @@ impl Selection {
         Verdict::Take { all_below: all_below || !self.only.is_empty() }
     }
 
+    /// True if a folder may take part only for what it holds.
+    pub(crate) fn is_choosy(&self) -> bool {
+        self.no_empty_folders || self.takes_only()
+    }
+
+    /// True if there are patterns of what to take.
+    pub(crate) fn takes_only(&self) -> bool {
+        !self.only.is_empty()
+    }
+
     /// True if entries at this level are left out for their depth alone.
     pub(crate) fn too_deep(&self, depth: u32) -> bool {
         self.depth.is_some_and(|limit| depth > limit)

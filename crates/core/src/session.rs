@@ -90,7 +90,7 @@ impl<'a> Session<'a> {
 
     /// Checks a plan against the guards that are not waived.
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
-        guard::check(self.system, self.request.task, &self.request.safety, &self.pairs, plan)
+        guard::check(self.system, self.request, &self.pairs, plan)
     }
 
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by

@@ -13,7 +13,7 @@ use crate::aspect::{Aspect, Aspects};
 use crate::os::{Entry, Kind, Stat};
 use crate::plan::{State, Step, Verb};
 use crate::problem::Operation;
-use crate::reach::{ACCESS_LIST, DEFAULT_LIST, Xattrs};
+use crate::reach::{ACCESS_LIST, DEFAULT_LIST, Xattrs, is_absent};
 
 use super::{Done, During, PartRun, Place, Trouble};
 
@@ -84,7 +84,7 @@ impl PartRun<'_> {
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
         }
         if place.gives_lists && (replaced || self.carries(Aspect::Acl)) {
-            self.drop_inherited(made, &xattrs);
+            self.drop_inherited(made, &xattrs)?;
         }
         for (name, value) in &xattrs {
             system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
@@ -109,13 +109,16 @@ impl PartRun<'_> {
         self.reach.xattrs_of(self.shared.system, old, uncarried)
     }
 
-    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) {
+    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> Done {
         for list in [ACCESS_LIST, DEFAULT_LIST] {
             if wanted.iter().all(|(name, _)| name != list) {
-                // A FIFO has no default list, and an empty one is none.
-                let _ = self.shared.system.remove_xattr(made, list);
+                match self.shared.system.remove_xattr(made, list) {
+                    Err(e) if is_absent(&e) => {}
+                    other => other.during(Operation::SetAttributes)?,
+                }
             }
         }
+        Ok(())
     }
 
     /// Sets owner and group as far as this caller may.

@@ -121,10 +121,8 @@ impl PartRun<'_> {
             self.restore_times(root, at);
         }
         let Some(step) = &self.part.root else { return };
-        let source = self.shared.system.open_folder(self.pair.source.as_fd(), b"");
-        let result = source.during(Operation::Read).and_then(|source| {
-            self.dress_folder(step, Entry::Open(source.as_fd()), Entry::Open(root))
-        });
+        let source = Entry::Pinned(self.pair.source.as_fd());
+        let result = self.dress_folder(step, source, Entry::Open(root));
         self.conclude(self.part.first, &TreePath::default(), result);
     }
 
@@ -160,7 +158,8 @@ impl PartRun<'_> {
 
     fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
-        let source = system.open_folder(place.source()?, name).during(Operation::Read)?;
+        // Not opened: its attributes can be read even where its entries cannot.
+        let source = Entry::Named(place.source()?, name);
         let pinned =
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
@@ -169,7 +168,7 @@ impl PartRun<'_> {
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
             return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
         }
-        self.dress_folder(step, Entry::Open(source.as_fd()), entry)
+        self.dress_folder(step, source, entry)
     }
 
     /// A folder that is as it should be but for what happened in it.

@@ -22,7 +22,7 @@ use crate::path::TreePath;
 use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
-use crate::reach::Reach;
+use crate::reach::{self, Reach};
 use crate::request::Flush;
 use crate::temporary::Temporaries;
 
@@ -305,7 +305,8 @@ impl PartRun<'_> {
             path,
             source,
             born_gid: if set_group { stat.gid } else { self.reach.caller.gid },
-            gives_lists: self.gives_lists(destination.as_fd()),
+            gives_lists: reach::has_default_list(system, destination.as_fd())
+                .during(Operation::LookAtDestination)?,
             destination,
         })
     }

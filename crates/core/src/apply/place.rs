@@ -186,9 +186,4 @@ impl PartRun<'_> {
         let found = folder.steps.binary_search_by(|step| name(step).cmp(&leader.name));
         found.map_or(true, |at| self.outcome_of(folder.first + at) == StepOutcome::Done)
     }
-
-    /// New entries in a folder with a default access list are born with lists of their own.
-    pub(super) fn gives_lists(&self, folder: BorrowedFd<'_>) -> bool {
-        self.shared.system.get_xattr(Entry::Open(folder), crate::reach::DEFAULT_LIST).is_ok()
-    }
 }

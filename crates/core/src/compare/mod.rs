@@ -106,7 +106,17 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         &mut findings.tallies.unchanged,
     );
     let mut part = part.finish();
-    part.root = walk_root(comparison);
+    // A source that goes inside under its own name is a folder like any other.
+    let is_needed = pair.prefix.as_bytes().is_empty()
+        || !comparison.selection.is_choosy()
+        || findings.tallies.source.entries() > 0;
+    if is_needed {
+        part.root = compare_roots(comparison).unwrap_or_else(|cause| {
+            let (path, operation) = (TreePath::default(), Operation::Compare);
+            findings.problems.push(Problem { path, operation, cause: cause.into() });
+            None
+        });
+    }
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Compared {
         part,
@@ -119,26 +129,26 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
 }
 
 /// The step for the root folder itself, if it needs one.
-fn walk_root(comparison: &Comparison<'_>) -> Option<Step> {
+fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
     let pair = comparison.pair;
     if pair.single.is_some() {
-        return None;
+        return Ok(None);
     }
     let source = &pair.source_stat;
     if !pair.destination.exists() {
         let content = comparison.reach.carry.has(Aspect::Content);
-        return content.then(|| step(Verb::Add, Reason::New, Some(source), None));
+        return Ok(content.then(|| step(Verb::Add, Reason::New, Some(source), None)));
     }
     let destination = &pair.destination.anchor_stat;
     let sides = entry::Sides {
         source: (Entry::Pinned(pair.source.as_fd()), source),
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), destination),
     };
-    let aspects = entry::differing_aspects(comparison, &sides).unwrap_or(Aspects::NONE);
-    (!aspects.is_empty()).then(|| Step {
+    let aspects = entry::differing_aspects(comparison, &sides)?;
+    Ok((!aspects.is_empty()).then(|| Step {
         aspects,
         ..step(Verb::Retouch, Reason::Aspects, Some(source), Some(destination))
-    })
+    }))
 }
 
 fn step(verb: Verb, reason: Reason, source: Option<&Stat>, destination: Option<&Stat>) -> Step {

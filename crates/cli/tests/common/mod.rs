@@ -1,0 +1,107 @@
+//! A folder to run `utter` in, and what is asked of every run: exit code, both streams, files.
+
+#![allow(clippy::unwrap_used, clippy::new_without_default, reason = "a test stops there")]
+#![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use tempfile::TempDir;
+
+/// The built program.
+pub const UTTER: &str = env!("CARGO_BIN_EXE_utter");
+
+/// An account with no rights of its own.
+pub const NOBODY: u32 = 65_534;
+
+pub struct Room {
+    base: TempDir,
+}
+
+/// What a run came to.
+#[derive(Debug)]
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl Room {
+    pub fn new() -> Self {
+        Self { base: tempfile::tempdir().unwrap() }
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.base.path().join(name)
+    }
+
+    /// Makes a file, or a folder if the name ends with a slash, with all above it.
+    pub fn with(self, name: &str, content: &str) -> Self {
+        self.write(name, content);
+        self
+    }
+
+    pub fn write(&self, name: &str, content: &str) {
+        let path = self.path(name);
+        if name.ends_with('/') {
+            fs::create_dir_all(path).unwrap();
+        } else {
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(&path, content).unwrap();
+            set_time(&path, 1_000_000_000);
+        }
+    }
+
+    pub fn command(&self, line: &str) -> Command {
+        let mut command = Command::new(UTTER);
+        command.args(line.split_whitespace()).current_dir(self.base.path()).env_remove("NO_COLOR");
+        command
+    }
+
+    /// Runs `utter` with these words in this folder.
+    pub fn run(&self, line: &str) -> Ran {
+        ran(&self.command(line).output().unwrap())
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.path(name)).unwrap()
+    }
+
+    /// All entries below a folder, sorted, folders with a slash.
+    pub fn list(&self, name: &str) -> Vec<String> {
+        let mut entries = Vec::new();
+        collect(&self.path(name), "", &mut entries);
+        entries.sort();
+        entries
+    }
+}
+
+pub fn ran(output: &Output) -> Ran {
+    use std::os::unix::process::ExitStatusExt as _;
+    let signalled = output.status.signal().map_or(-1, |signal| 128 + signal);
+    Ran {
+        code: output.status.code().unwrap_or(signalled),
+        out: String::from_utf8(output.stdout.clone()).unwrap(),
+        err: String::from_utf8(output.stderr.clone()).unwrap(),
+    }
+}
+
+fn collect(folder: &Path, prefix: &str, into: &mut Vec<String>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let entry = entry.unwrap();
+        let name = format!("{prefix}{}", entry.file_name().to_string_lossy());
+        if entry.file_type().unwrap().is_dir() {
+            collect(&entry.path(), &format!("{name}/"), into);
+            into.push(name + "/");
+        } else {
+            into.push(name);
+        }
+    }
+}
+
+pub fn set_time(path: &Path, seconds: u64) {
+    let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
+    let file = fs::File::open(path).unwrap();
+    file.set_times(fs::FileTimes::new().set_modified(time)).unwrap();
+}

@@ -1,0 +1,159 @@
+//! Guarantee: one rule decides where things go, a slash at the end changes nothing, and a call
+//! that cannot be meant is refused with a hint before anything is touched.
+
+mod common;
+
+use common::Room;
+
+fn room() -> Room {
+    Room::new()
+        .with("lens/drawing.svg", "rings")
+        .with("lens/old/first.svg", "ring")
+        .with("fog/gull.wav", "tone")
+        .with("note.txt", "lit at four")
+        .with("full/there.txt", "there")
+        .with("full/lens/drawing.svg", "an older one")
+        .with("empty/", "")
+}
+
+/// A call, and what must lie where afterwards.
+const CALLS: [(&str, &str, &[&str]); 16] = [
+    ("copy lens echo", "echo", &["drawing.svg", "old/", "old/first.svg"]),
+    ("copy lens/ echo", "echo", &["drawing.svg", "old/", "old/first.svg"]),
+    ("copy lens echo/", "echo", &["drawing.svg", "old/", "old/first.svg"]),
+    ("copy lens a/b/c", "a", &["b/", "b/c/", "b/c/drawing.svg", "b/c/old/", "b/c/old/first.svg"]),
+    ("copy lens empty", "empty", &["drawing.svg", "old/", "old/first.svg"]),
+    (
+        "copy lens empty --inside",
+        "empty",
+        &["lens/", "lens/drawing.svg", "lens/old/", "lens/old/first.svg"],
+    ),
+    (
+        "copy lens/ empty/ --inside",
+        "empty",
+        &["lens/", "lens/drawing.svg", "lens/old/", "lens/old/first.svg"],
+    ),
+    ("copy fog lens echo --only *.wav", "echo", &["fog/", "fog/gull.wav"]),
+    ("copy note.txt fog echo", "echo", &["fog/", "fog/gull.wav", "note.txt"]),
+    ("copy note.txt empty", "empty", &["note.txt"]),
+    ("copy note.txt empty/renamed.txt", "empty", &["renamed.txt"]),
+    ("copy note.txt new/deep/renamed.txt", "new", &["deep/", "deep/renamed.txt"]),
+    ("copy note.txt echo --inside", "echo", &["note.txt"]),
+    ("copy lens echo --depth 1", "echo", &["drawing.svg", "old/"]),
+    ("copy lens echo --depth 1 --no-empty-folders", "echo", &["drawing.svg"]),
+    ("mirror lens full", "full", &["drawing.svg", "old/", "old/first.svg"]),
+];
+
+#[test]
+fn a_call_puts_things_where_the_rule_says() {
+    for (call, folder, expected) in CALLS {
+        let room = room();
+        let ran = room.run(call);
+        assert_eq!(ran.code, 0, "{call}: {ran:?}");
+        assert_eq!(room.list(folder), expected, "{call}");
+        let again = room.run(call);
+        assert!(
+            again.out.starts_with("Nothing to do:") || again.out.contains("matched nothing"),
+            "{call}: {again:?}"
+        );
+        let verify = call.replacen("copy", "verify", 1).replacen("mirror", "verify", 1);
+        // Verify takes one source.
+        if verify.split(' ').filter(|word| !word.starts_with('-')).count() <= 4
+            && !call.contains("fog")
+        {
+            assert_eq!(room.run(&verify).code, 0, "{verify}");
+        }
+    }
+}
+
+/// A call that is refused, its exit code, and a word that the message must hold.
+const REFUSED: [(&str, i32, &str); 38] = [
+    ("", 2, "Usage"),
+    ("copy lens", 2, "<DESTINATION>"),
+    ("copy", 2, "<SOURCE>"),
+    ("copi lens echo", 2, "copy"),
+    ("copy --no-such lens echo", 2, "--no-such"),
+    ("copy nowhere echo", 2, "does not exist; check the spelling"),
+    ("mirror nowhere full", 2, "does not exist"),
+    ("mirror note.txt full", 2, "use copy"),
+    ("copy lens note.txt", 2, "is not a folder"),
+    ("copy lens note.txt/below", 2, "is not a folder"),
+    ("mirror lens note.txt", 2, "is not a folder"),
+    ("copy lens missing/../../echo", 2, "without '..'"),
+    ("copy fog other/fog echo", 2, "does not exist"),
+    ("copy lens full/lens echo", 2, "would both become 'lens'"),
+    ("copy note.txt ./note.txt echo", 2, "would both become"),
+    ("copy / echo --inside", 2, "no name of its own"),
+    ("verify lens nowhere", 2, "nothing to compare"),
+    ("verify nowhere lens", 2, "does not exist"),
+    ("copy lens lens", 4, "overlap"),
+    ("copy lens lens/inside", 4, "overlap"),
+    ("copy lens lens/new/deep", 4, "overlap"),
+    ("mirror lens/old lens", 4, "overlap"),
+    ("mirror lens/../lens lens", 4, "overlap"),
+    ("mirror lens link", 4, "overlap"),
+    ("copy lens link/below", 4, "overlap"),
+    ("copy lens . --inside", 4, "overlap"),
+    ("copy note.txt .", 4, "overlap"),
+    ("mirror empty full", 4, "--waive empty-source"),
+    ("mirror fog full --removal-limit 1", 4, "--removal-limit 3"),
+    ("mirror fog full --removal-limit 40%", 4, "the limit is 40 %"),
+    ("mirror fog full --only nothing", 4, "empty-source"),
+    ("mirror lens full --removal-limit many", 2, "number of entries"),
+    ("copy lens echo --waive overlap", 2, "cannot be waived"),
+    ("copy lens echo --ask", 2, "needs a terminal"),
+    ("copy lens echo --ask --yes", 2, "cannot be used with"),
+    ("copy lens echo --quiet --verbose", 2, "cannot be used with"),
+    ("copy lens echo --depth 0", 2, "--depth"),
+    ("copy lens echo --carry paint", 2, "'paint' is no aspect"),
+];
+
+#[test]
+fn a_call_that_cannot_be_meant_touches_nothing_and_says_what_to_do() {
+    for (call, code, word) in REFUSED {
+        let room = room();
+        std::os::unix::fs::symlink("lens", room.path("link")).unwrap();
+        let before = utter_echo_lab::snapshot(&room.path("."));
+        let ran = room.run(call);
+        assert_eq!(ran.code, code, "{call}: {ran:?}");
+        assert!(ran.err.contains(word), "{call}: {ran:?}");
+        let after = utter_echo_lab::snapshot(&room.path("."));
+        let differences = utter_echo_lab::differences(&before, &after);
+        assert!(differences.is_empty(), "{call} touched:\n{differences}");
+    }
+}
+
+#[test]
+fn a_bad_pattern_is_shown_with_its_place() {
+    let room = room();
+    let ran = room.run("copy lens echo --exclude old/[a-");
+    assert_eq!(ran.code, 2);
+    assert!(ran.err.contains("--exclude 'old/[a-'"), "{ran:?}");
+    assert!(ran.err.contains("\n    old/[a-\n        ^"), "{ran:?}");
+}
+
+#[test]
+fn a_pattern_that_matches_nothing_is_told() {
+    let room = room();
+    let ran = room.run("copy lens echo --exclude *.bak --exclude *.svg");
+    assert_eq!(ran.code, 0);
+    assert!(ran.out.contains("--exclude '*.bak' matched nothing"), "{ran:?}");
+    assert!(!ran.out.contains("'*.svg' matched nothing"), "{ran:?}");
+}
+
+#[test]
+fn a_bind_mount_hides_no_overlap() {
+    let room = room();
+    room.write("other/", "");
+    let (from, to) = (room.path("lens"), room.path("other"));
+    let mounted = std::process::Command::new("mount").arg("--bind").args([&from, &to]).status();
+    if !mounted.is_ok_and(|status| status.success()) {
+        eprintln!("left out: this test needs the right to mount");
+        return;
+    }
+    let same = room.run("mirror lens other");
+    let below = room.run("copy lens other/old/below");
+    let unmounted = std::process::Command::new("umount").arg(&to).status().unwrap();
+    assert!(unmounted.success());
+    assert_eq!((same.code, below.code), (4, 4), "{same:?} {below:?}");
+}

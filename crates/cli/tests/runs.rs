@@ -1,0 +1,384 @@
+//! Guarantee: what a run says is what it did, in text and in JSON, and its exit code tells it too.
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::process::CommandExt as _;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::{NOBODY, Room, ran};
+use serde_json::Value;
+use utter_echo_lab::{Gardener, differences, snapshot};
+
+fn json(text: &str) -> Vec<Value> {
+    text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+/// The steps among JSON lines, without what became of them.
+fn steps(lines: &[Value]) -> Vec<Value> {
+    let steps = lines.iter().filter(|line| line["kind"] == "step").cloned();
+    steps
+        .map(|mut step| {
+            step.as_object_mut().unwrap().remove("outcome");
+            step
+        })
+        .collect()
+}
+
+#[test]
+fn a_dry_run_lists_exactly_what_the_run_then_does_and_touches_nothing() {
+    for seed in 0..12 {
+        let room = Room::new().with("source/", "").with("echo/", "");
+        Gardener::new(seed).grow(&room.path("source"), 50);
+        Gardener::new(seed + 500).grow(&room.path("echo"), 30);
+        let line = "mirror source echo --by content --removal-limit 100% --format json";
+        let before = (snapshot(&room.path("source")), snapshot(&room.path("echo")));
+        let dry = room.run(&format!("{line} --dry-run"));
+        let after = (snapshot(&room.path("source")), snapshot(&room.path("echo")));
+        assert_eq!(before, after, "seed {seed}: the dry run touched something");
+        let wet = room.run(line);
+        assert_eq!((dry.code, wet.code), (0, 0), "seed {seed}: {wet:?}");
+        let (dry, wet) = (json(&dry.out), json(&wet.out));
+        assert!(steps(&dry).len() > 5);
+        assert_eq!(steps(&dry), steps(&wet), "seed {seed}");
+        assert!(wet.iter().filter(|l| l["kind"] == "step").all(|l| l["outcome"] == "done"));
+        // The listing against what really happened, read without our own code.
+        let now = snapshot(&room.path("echo"));
+        let mut told: BTreeMap<Vec<u8>, &str> = BTreeMap::new();
+        for step in wet.iter().filter(|line| line["kind"] == "step") {
+            told.insert(path_of(step), step["verb"].as_str().unwrap());
+        }
+        for path in before.1.keys().chain(now.keys()) {
+            let expected = match (before.1.get(path), now.get(path)) {
+                (Some(_), None) => vec!["remove"],
+                (None, Some(_)) => vec!["add"],
+                (old, new) if old == new => continue,
+                // What is now another name of a file shows it only in its group.
+                _ => vec!["replace", "retouch"],
+            };
+            let same_group = before.1.get(path).is_some_and(|f| f.same_as.is_some());
+            let verb = told.get(path).copied().unwrap_or("none");
+            assert!(
+                expected.contains(&verb) || (same_group && verb == "none"),
+                "seed {seed}: {:?} is told as {verb}, and was {expected:?}",
+                String::from_utf8_lossy(path)
+            );
+        }
+    }
+}
+
+fn path_of(line: &Value) -> Vec<u8> {
+    use base64::Engine as _;
+    match line.get("path_base64") {
+        Some(exact) => {
+            base64::engine::general_purpose::STANDARD.decode(exact.as_str().unwrap()).unwrap()
+        }
+        None => line["path"].as_str().unwrap().as_bytes().to_vec(),
+    }
+}
+
+#[test]
+fn text_reads_as_documented() {
+    let room = Room::new()
+        .with("saltmere/tides.csv", "high\nlow\n")
+        .with("saltmere/flash.sh", "#!/bin/sh\n")
+        .with("saltmere/logbook/1923.txt", "fog\n")
+        .with("echo/tides.csv", "high\n")
+        .with("echo/flash.sh", "#!/bin/sh\n")
+        .with("echo/logbook/", "")
+        .with("echo/old/list.csv", "x");
+    fs::set_permissions(room.path("saltmere/flash.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    for folder in ["saltmere/logbook", "saltmere", "echo/logbook", "echo/old", "echo"] {
+        common::set_time(&room.path(folder), 1_000_000_000);
+    }
+    insta::assert_snapshot!(room.run("mirror saltmere echo --dry-run").out, @r"
+    retouch  flash.sh · mode 644 → 755
+    add      logbook/1923.txt · 4 B · new
+    remove   old · not in the source
+    remove   old/list.csv · 1 B · not in the source
+    replace  tides.csv · 9 B · 4 B longer, same time
+
+    Plan to mirror saltmere → echo
+    1 to add (4 B), 1 to replace (9 B), 1 to retouch, 2 to remove (1 B); 1 unchanged.
+    Dry run: nothing was touched.
+    ");
+    let verify = room.run("verify saltmere echo");
+    assert_eq!(verify.code, 1);
+    insta::assert_snapshot!(verify.out, @r"
+    differs  flash.sh · mode 644 → 755
+    missing  logbook/1923.txt · only in the source
+    extra    old · only in the destination
+    extra    old/list.csv · only in the destination
+    differs  tides.csv · 4 B longer, same time
+
+                                source         destination
+    folders                          1                   2
+    files                            3                   3
+    links                            0                   0
+    other entries                    0                   0
+    bytes                           23                  16
+
+    Different: 1 missing, 2 extra, 2 not the same.
+    ");
+    let run = room.run("mirror saltmere echo");
+    let lines: Vec<_> = run.out.lines().collect();
+    assert!(lines[0].starts_with("Mirrored saltmere → echo in "), "{run:?}");
+    assert_eq!(
+        lines[1..6],
+        [
+            "  added      1 entry, 4 B",
+            "  replaced   1 entry, 9 B",
+            "  retouched  1 entry",
+            "  removed    2 entries, 1 B",
+            "  unchanged  1 entry, 0 B"
+        ]
+    );
+    assert!(lines[6].starts_with("  wrote      13 B at "), "{run:?}");
+    assert_eq!((run.err.as_str(), lines.len()), ("", 7));
+    let again = room.run("mirror saltmere echo --quiet");
+    assert_eq!((again.code, again.out.as_str(), again.err.as_str()), (0, "", ""));
+}
+
+#[test]
+fn every_json_line_has_its_documented_fields() {
+    let room = Room::new().with("source/a.txt", "a").with("echo/b.txt", "b");
+    for (line, kinds) in [
+        ("mirror source echo -n", vec!["head", "step", "totals"]),
+        ("verify source echo", vec!["head", "difference", "totals"]),
+        ("mirror source echo --exclude zzz", vec!["head", "remark", "step", "totals"]),
+        ("mirror source echo --removal-limit 0", vec!["head", "totals"]),
+    ] {
+        let ran = room.run(&format!("{line} --format json"));
+        let lines = json(&ran.out);
+        let mut seen: Vec<_> =
+            lines.iter().map(|l| l["kind"].as_str().unwrap().to_owned()).collect();
+        seen.dedup();
+        assert_eq!(seen, kinds, "{line}");
+        let head = &lines[0];
+        assert_eq!(
+            (&head["version"], &head["destination"]),
+            (&Value::from(1), &Value::from("echo"))
+        );
+        let totals = lines.last().unwrap();
+        for side in ["source", "destination"] {
+            assert!(totals[side]["files"].is_u64() && totals[side]["bytes"].is_u64());
+        }
+        assert!(totals["planned"]["remove"]["entries"].is_u64());
+    }
+    room.write("echo/c.txt", "c");
+    let refused = json(&room.run("mirror source echo --removal-limit 0 --format json").out);
+    let problem = refused.last().unwrap();
+    assert_eq!(
+        (&problem["kind"], &problem["guard"]),
+        (&Value::from("problem"), &Value::from("removals"))
+    );
+}
+
+#[test]
+fn names_that_could_play_tricks_are_spelled_out_in_text_and_exact_in_json() {
+    let room = Room::new().with("source/", "");
+    let names: [&[u8]; 4] = [b"a\nb", b"\x1b[2Jgone", b"not-\xff-utf8", &[b'n'; 255]];
+    for name in names {
+        fs::write(room.path("source").join(std::ffi::OsStr::from_bytes(name)), "x").unwrap();
+    }
+    let text = room.run("copy source echo -n --color always").out;
+    for piece in ["a\\nb ", "\\u{1b}[2Jgone", "not-\\xff-utf8"] {
+        assert!(text.contains(piece), "{piece} in {text:?}");
+    }
+    assert!(!text.contains("\x1b[2J"));
+    let lines = json(&room.run("copy source echo --format json").out);
+    let mut paths: Vec<_> = lines.iter().filter(|l| l["kind"] == "step").map(path_of).collect();
+    paths.sort();
+    let mut expected = vec![b"".to_vec()];
+    expected.extend(names.map(<[u8]>::to_vec));
+    expected.sort();
+    assert_eq!(paths, expected);
+    assert_eq!(differences(&snapshot(&room.path("source")), &snapshot(&room.path("echo"))), "");
+}
+
+#[test]
+fn paths_longer_than_the_system_takes_at_once_are_carried() {
+    let room = Room::new().with("source/", "").with("echo/", "");
+    // Thirty folders with names of 200 bytes: 6000 bytes in all, made from the inside.
+    let script = r#"cd source && n=$(printf 'k%.0s' $(seq 200)); for i in $(seq 30); do mkdir $n && cd $n || exit 1; done; echo deep > light"#;
+    let made = std::process::Command::new("bash")
+        .args(["-c", script])
+        .current_dir(room.path("."))
+        .status();
+    assert!(made.unwrap().success());
+    assert_eq!(room.run("copy source echo").code, 0);
+    assert_eq!(room.run("verify --by content source echo").code, 0);
+    assert_eq!(differences(&snapshot(&room.path("source")), &snapshot(&room.path("echo"))), "");
+    room.write("empty/", "");
+    let cleared = room.run("mirror empty echo --waive empty-source,removals");
+    assert_eq!((cleared.code, room.list("echo").len()), (0, 0), "{cleared:?}");
+}
+
+#[test]
+fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: this test needs root to become somebody without rights");
+        return;
+    }
+    let room = Room::new();
+    for name in
+        ["source/open.txt", "source/closed.txt", "source/vault/gold.txt", "source/sub/a.txt"]
+    {
+        room.write(name, "new");
+    }
+    for name in ["echo/vault/gold.txt", "echo/vault/kept.txt", "echo/extra.txt"] {
+        room.write(name, "old");
+    }
+    let everything = [
+        "",
+        "source",
+        "source/sub",
+        "source/vault",
+        "echo",
+        "echo/vault",
+        "source/open.txt",
+        "source/sub/a.txt",
+        "echo/vault/gold.txt",
+        "echo/vault/kept.txt",
+        "echo/extra.txt",
+    ];
+    for name in everything {
+        std::os::unix::fs::chown(room.path(name), Some(NOBODY), Some(NOBODY)).unwrap();
+    }
+    fs::set_permissions(room.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    for closed in ["source/vault", "source/closed.txt"] {
+        std::os::unix::fs::chown(room.path(closed), Some(0), Some(0)).unwrap();
+        fs::set_permissions(room.path(closed), fs::Permissions::from_mode(0o700)).unwrap();
+    }
+    let program = room.path("utter");
+    fs::copy(common::UTTER, &program).unwrap();
+    let run = |line: &str| {
+        let mut command = std::process::Command::new(&program);
+        command.args(line.split(' ')).current_dir(room.path("")).uid(NOBODY).gid(NOBODY);
+        ran(&command.output().unwrap())
+    };
+    let first = run("mirror source echo");
+    assert_eq!(first.code, 3, "{first:?}");
+    assert!(first.err.contains("vault: cannot list in the source: permission denied"), "{first:?}");
+    assert!(first.err.contains("closed.txt: cannot read: permission denied"), "{first:?}");
+    assert_eq!(first.err.lines().count(), 2, "{first:?}");
+    let expected = ["open.txt", "sub/", "sub/a.txt", "vault/", "vault/gold.txt", "vault/kept.txt"];
+    assert_eq!(room.list("echo"), expected);
+    assert_eq!(room.read("echo/vault/gold.txt"), "old");
+    // Somebody else's file is carried without its owner, which is said and not tried for ever.
+    fs::set_permissions(room.path("source/closed.txt"), fs::Permissions::from_mode(0o644)).unwrap();
+    fs::set_permissions(room.path("source/vault"), fs::Permissions::from_mode(0o755)).unwrap();
+    let second = run("mirror source echo");
+    assert_eq!(second.code, 0, "{second:?}");
+    assert!(second.out.contains("owners are not carried"), "{second:?}");
+    let third = run("mirror source echo");
+    assert!(third.out.contains("Nothing to do"), "{third:?}");
+}
+
+#[test]
+fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: this test needs the right to mount");
+        return;
+    }
+    let room = Room::new().with("source/a.txt", "a").with("echo/", "");
+    let mount = |options: &str| {
+        let line = format!("-t tmpfs -o {options} tmpfs {}", room.path("echo").display());
+        std::process::Command::new("mount").args(line.split(' ')).status().unwrap().success()
+    };
+    assert!(mount("size=64k"));
+    let remount = std::process::Command::new("mount")
+        .args(["-o", "remount,ro"])
+        .arg(room.path("echo"))
+        .status();
+    let read_only = room.run("copy source echo");
+    let writable = std::process::Command::new("mount")
+        .args(["-o", "remount,rw"])
+        .arg(room.path("echo"))
+        .status();
+    room.write("source/big.bin", &"x".repeat(100_000));
+    let refused = room.run("copy source echo");
+    let full = room.run("copy source echo --waive space");
+    let left = room.list("echo");
+    std::process::Command::new("umount").arg(room.path("echo")).status().unwrap();
+    assert!(remount.unwrap().success() && writable.unwrap().success());
+    assert_eq!(read_only.code, 5, "{read_only:?}");
+    assert!(read_only.err.contains("read-only"), "{read_only:?}");
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("--waive space"), "{refused:?}");
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!(full.out.contains("run the same line again"), "{full:?}");
+    assert!(left.iter().all(|name| name == "a.txt"), "{left:?}");
+}
+
+#[test]
+fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
+    let room = Room::new().with("source/first.txt", "1").with("echo/", "");
+    let large = fs::File::create(room.path("source/tone.wav")).unwrap();
+    large.set_len(1 << 30).unwrap();
+    let line = "copy source echo --carry all,-holes --flush none --workers 1";
+    let child = room.command(line).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let begun = Instant::now();
+    while !room.list("echo").iter().any(|name| name.starts_with(".utter-")) {
+        assert!(begun.elapsed() < Duration::from_secs(60), "the large file was never begun");
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    let kill = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
+    assert!(kill.unwrap().success());
+    let stopped = ran(&child.wait_with_output().unwrap());
+    assert_eq!(stopped.code, 130, "{stopped:?}");
+    assert!(stopped.out.contains("Stopped. What was done is whole"), "{stopped:?}");
+    assert_eq!(room.list("echo"), ["first.txt"], "{stopped:?}");
+    large.set_len(1 << 20).unwrap();
+    assert_eq!(room.run(line).code, 0);
+    assert_eq!(room.list("echo"), ["first.txt", "tone.wav"]);
+}
+
+#[test]
+fn what_lies_between_a_file_and_a_folder_is_told_before_anything_happens() {
+    let room = Room::new()
+        .with("source/a", "file now")
+        .with("source/b/below.txt", "folder now")
+        .with("echo/a/kept.txt", "folder here")
+        .with("echo/b", "file here");
+    let copy = room.run("copy source echo");
+    assert_eq!(copy.code, 3, "{copy:?}");
+    assert!(copy.err.contains("a: cannot write: the destination has a folder"), "{copy:?}");
+    assert_eq!(room.list("echo"), ["a/", "a/kept.txt", "b/", "b/below.txt"]);
+    assert_eq!(room.run("mirror source echo").code, 0);
+    assert_eq!(room.list("echo"), ["a", "b/", "b/below.txt"]);
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_fault() {
+    let room = Room::new().with("source/", "");
+    for i in 0..3000 {
+        fs::write(room.path("source").join(format!("page-{i}")), "").unwrap();
+    }
+    let mut child = room
+        .command("copy source echo -n")
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let ended = ran(&child.wait_with_output().unwrap());
+    assert_eq!(ended.err, "", "{ended:?}");
+}
+
+#[test]
+fn the_demo_shows_the_whole_job() {
+    let room = Room::new();
+    let demo = room.run("demo given");
+    assert_eq!(demo.code, 0, "{demo:?}");
+    assert!(demo.out.contains("Identical:"), "{demo:?}");
+    let sides =
+        ["saltmere", "keeper-drive/saltmere"].map(|side| snapshot(&room.path("given").join(side)));
+    assert!(sides[1].len() > 50);
+    assert!(!sides[1].contains_key(&b"museum-shop/till.tmp"[..]));
+    assert_eq!(room.run("demo given").code, 2);
+}

@@ -1,0 +1,106 @@
+//! Guarantee: whatever system call fails, and wherever the run is killed, every name in the
+//! destination shows its old or its new content and nothing else, no failure goes unnamed, and the
+//! next run completes the work and clears what was left behind.
+
+mod common;
+
+use std::path::Path;
+
+use common::{Trees, request};
+use rustix::io::Errno;
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::{Linux, System};
+use utter_echo_core::request::{Request, Task};
+use utter_echo_core::{Ending, Session};
+use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+
+/// A source, and a destination that was its echo before the source changed in every way.
+fn prepare(seed: u64) -> Trees {
+    let trees = Trees::new();
+    Gardener::new(seed).grow(&trees.source, 18);
+    Gardener::new(seed).grow(&trees.destination, 18);
+    Gardener::new(seed + 1).change(&trees.source, 12);
+    trees
+}
+
+/// True if the run said that all is well.
+fn run(system: &dyn System, request: &Request) -> bool {
+    let Ok(session) = Session::open(system, request) else { return false };
+    let Ok(plan) = session.plan(&Silent) else { return false };
+    let outcome = session.apply(&plan, &Silent);
+    let complete = matches!(outcome.ending, Ending::Complete);
+    plan.problems.is_empty() && outcome.problems.is_empty() && complete
+}
+
+fn is_leftover(path: &[u8]) -> bool {
+    path.rsplit(|b| *b == b'/').next().is_some_and(|name| name.starts_with(b".utter-"))
+}
+
+/// Every name shows what it showed before or what it should show after.
+fn assert_old_or_new(now: &Snapshot, old: &Snapshot, new: &Snapshot, when: &str) {
+    for (path, facts) in now.iter().filter(|(path, _)| !is_leftover(path)) {
+        let shows = |side: &Snapshot| {
+            side.get(path).is_some_and(|other| {
+                (other.mode >> 12, &other.content, other.device)
+                    == (facts.mode >> 12, &facts.content, facts.device)
+            })
+        };
+        let path = String::from_utf8_lossy(path);
+        assert!(shows(old) || shows(new), "{when}: {path:?} shows neither: {facts:?}");
+    }
+    for path in old.keys().filter(|path| new.contains_key(*path)) {
+        let path_shown = String::from_utf8_lossy(path);
+        assert!(now.contains_key(path), "{when}: {path_shown:?} is gone, and both sides have it");
+    }
+}
+
+fn assert_echo(source: &Path, destination: &Path, when: &str) {
+    let differences = differences(&snapshot(source), &snapshot(destination));
+    assert!(differences.is_empty(), "{when}:\n{differences}");
+}
+
+fn sequential(trees: &Trees) -> Request {
+    Request { workers: 1, ..request(trees, Task::Mirror) }
+}
+
+fn calls_of_a_run(seed: u64) -> usize {
+    let trees = prepare(seed);
+    let system = Tampered::new(Tampering::Nothing);
+    assert!(run(&system, &sequential(&trees)));
+    system.calls().len()
+}
+
+/// Tampers with each call of a run in turn.
+fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass: bool) {
+    for at in 0..calls_of_a_run(seed) {
+        let trees = prepare(seed);
+        let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
+        let request = sequential(&trees);
+        let system = Tampered::new(tampering(at));
+        let well = run(&system, &request);
+        let call = system.calls().get(at).copied().unwrap_or("none");
+        let when = format!("seed {seed}, call {at} ({call})");
+        assert_old_or_new(&snapshot(&trees.destination), &old, &new, &when);
+        if well {
+            assert!(errors_may_pass, "{when}: killed, and said that all is well");
+            assert_echo(&trees.source, &trees.destination, &when);
+        }
+        assert!(run(&Linux, &request), "{when}: the next run has problems");
+        assert_echo(&trees.source, &trees.destination, &when);
+        assert_eq!(new, snapshot(&trees.source), "{when}: the source changed");
+    }
+}
+
+#[test]
+fn each_call_that_fails_is_named_or_made_up_for() {
+    let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::DQUOT];
+    for seed in [1, 2] {
+        let fail = |at: usize| errors[(at + seed as usize) % errors.len()].raw_os_error();
+        each_call(seed, |at| Tampering::FailOne(at, fail(at)), true);
+    }
+}
+
+#[test]
+fn a_run_killed_at_any_call_leaves_old_or_new_and_is_completed_by_the_next() {
+    each_call(11, Tampering::KillAt, false);
+}
