@@ -10,7 +10,7 @@ use utter_echo_core::{PlanError, Session};
 
 use crate::args::{Common, Copy, Mirror, Output, SafetyOptions, Writing};
 use crate::exit::{self, Exit, Refused};
-use crate::present::{Presenter, Progress, ask};
+use crate::present::{Presenter, Progress, Took, ask};
 use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
@@ -60,7 +60,9 @@ fn change(
     let signals = Signals::default();
     let session = Session::open(&Linux, request)?;
     let progress = Progress::scanning(output, &signals);
+    let begun = Instant::now();
     let plan = session.plan(&progress);
+    let planning = begun.elapsed();
     progress.done();
     let plan = plan.inspect_err(|error| {
         if let PlanError::Refused(refusal) = error {
@@ -80,7 +82,8 @@ fn change(
     let begun = Instant::now();
     let outcome = session.apply(&plan, &progress);
     progress.done();
-    presenter.outcome(&plan, &outcome, begun.elapsed(), writing.verbose)?;
+    let took = Took { planning, applying: begun.elapsed() };
+    presenter.outcome(&plan, &outcome, took, writing.verbose)?;
     Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
 }
 

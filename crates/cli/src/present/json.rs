@@ -2,7 +2,6 @@
 //! could break a reader raises [`VERSION`].
 
 use std::io::{self, Write};
-use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -14,7 +13,7 @@ use utter_echo_core::problem;
 use utter_echo_core::request::{Request, Task};
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::words;
+use super::{Took, words};
 
 const VERSION: u32 = 1;
 
@@ -176,7 +175,7 @@ pub(super) fn refusal(refusal: &Refusal) -> io::Result<()> {
     })])
 }
 
-pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Duration) -> io::Result<()> {
+pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Took) -> io::Result<()> {
     let steps = plan.steps().map(|placed| {
         let became = match outcome.of(placed.number) {
             StepOutcome::Done => "done",
@@ -189,7 +188,7 @@ pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Duration) -> io::Res
     let run = Run {
         done: verbs(|verb| outcome.done(verb)),
         bytes_written: outcome.bytes_written,
-        seconds: took.as_secs_f64(),
+        seconds: (took.planning + took.applying).as_secs_f64(),
         ending: match outcome.ending {
             Ending::Complete => "complete",
             Ending::Stopped => "stopped",

@@ -45,6 +45,13 @@ pub(crate) fn choose_colors(when: When) {
     choice.write_global();
 }
 
+/// How long a run took; the time that a person thought about a question is in neither part.
+#[derive(Clone, Copy)]
+pub(crate) struct Took {
+    pub(crate) planning: Duration,
+    pub(crate) applying: Duration,
+}
+
 /// Says what a run found and did, in the form that was asked for.
 pub(crate) struct Presenter<'a> {
     output: &'a Output,
@@ -87,7 +94,7 @@ impl<'a> Presenter<'a> {
         &self,
         plan: &Plan,
         outcome: &Outcome,
-        took: Duration,
+        took: Took,
         verbose: bool,
     ) -> io::Result<()> {
         match self.output.format {

@@ -10,7 +10,7 @@ use utter_echo_core::problem::Problem;
 use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{names, units, words};
+use super::{Took, names, units, words};
 
 const HEADING: Style = Style::new().bold();
 const FAINT: Style = Style::new().dimmed();
@@ -125,13 +125,13 @@ pub(super) fn outcome(
     plan: &Plan,
     outcome: &Outcome,
     request: &Request,
-    took: Duration,
+    took: Took,
 ) -> io::Result<()> {
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
     let mut out = io::BufWriter::new(anstream::stdout().lock());
     remarks(&mut out, plan)?;
-    headline(&mut out, plan, outcome, request, took)?;
+    headline(&mut out, plan, outcome, request, took.planning + took.applying)?;
     for verb in [Verb::Add, Verb::Replace, Verb::Retouch, Verb::Remove] {
         let done = outcome.done(verb);
         if done.entries > 0 {
@@ -143,7 +143,8 @@ pub(super) fn outcome(
         done_line(&mut out, "unchanged", plan.totals.unchanged, true)?;
     }
     if outcome.bytes_written > 0 {
-        let (bytes, rate) = (outcome.bytes_written, units::per_second(outcome.bytes_written, took));
+        let (bytes, rate) =
+            (outcome.bytes_written, units::per_second(outcome.bytes_written, took.applying));
         writeln!(out, "  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate))?;
     }
     problem_count(&mut out, plan.problems.len() + outcome.problems.len())?;
