@@ -1,6 +1,12 @@
 //! Guarantee: one rule decides where things go, a slash at the end changes nothing, and a call
 //! that cannot be meant is refused with a hint before anything is touched.
 
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
 mod common;
 
 use common::Room;

@@ -1,5 +1,11 @@
 //! Guarantee: what a run says is what it did, in text and in JSON, and its exit code tells it too.
 
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
 mod common;
 
 use std::collections::BTreeMap;
@@ -204,7 +210,7 @@ fn names_that_could_play_tricks_are_spelled_out_in_text_and_exact_in_json() {
 fn paths_longer_than_the_system_takes_at_once_are_carried() {
     let room = Room::new().with("source/", "").with("echo/", "");
     // Thirty folders with names of 200 bytes: 6000 bytes in all, made from the inside.
-    let script = r#"cd source && n=$(printf 'k%.0s' $(seq 200)); for i in $(seq 30); do mkdir $n && cd $n || exit 1; done; echo deep > light"#;
+    let script = r"cd source && n=$(printf 'k%.0s' $(seq 200)); for i in $(seq 30); do mkdir $n && cd $n || exit 1; done; echo deep > light";
     let made = std::process::Command::new("bash")
         .args(["-c", script])
         .current_dir(room.path("."))

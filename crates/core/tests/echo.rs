@@ -2,6 +2,12 @@
 //! carried, a second plan is empty, planning changed nothing, and the steps are the same for any
 //! number of workers.
 
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
 mod common;
 
 use common::{Trees, plan_of, request};

@@ -20,16 +20,21 @@ pub enum Tampering {
 }
 
 /// The real system, tampered with.
-#[derive(Debug)]
-pub struct Tampered {
+pub struct Tampered<'a> {
     tampering: Tampering,
     calls: Mutex<Vec<&'static str>>,
+    before_each: Box<dyn Fn(&'static str) + Sync + 'a>,
 }
 
-impl Tampered {
+impl<'a> Tampered<'a> {
     /// A system that does this.
     pub fn new(tampering: Tampering) -> Self {
-        Self { tampering, calls: Mutex::default() }
+        Self { tampering, calls: Mutex::default(), before_each: Box::new(|_| {}) }
+    }
+
+    /// A system in which something else happens before each call, which is told its name.
+    pub fn before_each(happens: impl Fn(&'static str) + Sync + 'a) -> Self {
+        Self { before_each: Box::new(happens), ..Self::new(Tampering::Nothing) }
     }
 
     /// The names of all calls so far, in order, failed ones among them.
@@ -41,6 +46,7 @@ impl Tampered {
     }
 
     fn pass(&self, name: &'static str) -> io::Result<()> {
+        (self.before_each)(name);
         let mut calls = self.calls.lock().expect("no call panics");
         let number = calls.len();
         calls.push(name);
@@ -57,7 +63,7 @@ impl Tampered {
 /// Writes out each call of the trait: count, maybe fail, else pass on.
 macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
-        impl System for Tampered {
+        impl System for Tampered<'_> {
             $(fn $name(&self, $($argument: $type),*) -> io::Result<$result> {
                 self.pass(stringify!($name))?;
                 Linux.$name($($argument),*)

@@ -1,6 +1,6 @@
 //! A folder to run `utter` in, and what is asked of every run: exit code, both streams, files.
 
-#![allow(clippy::unwrap_used, clippy::new_without_default, reason = "a test stops there")]
+#![allow(clippy::new_without_default, reason = "a room is made on purpose")]
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::fs;

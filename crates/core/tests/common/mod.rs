@@ -1,6 +1,6 @@
 //! What the tests of the core share: two folders and a request between them.
 
-#![allow(clippy::unwrap_used, clippy::new_without_default, reason = "a test stops there")]
+#![allow(clippy::new_without_default, reason = "trees are made on purpose")]
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::path::PathBuf;
