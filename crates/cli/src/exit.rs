@@ -25,7 +25,7 @@ impl From<Exit> for ExitCode {
 
 /// A plan that a guard, or the person who was asked, did not let through.
 #[derive(Debug, thiserror::Error)]
-#[error("{0}\nnothing was touched")]
+#[error("{0}\n  nothing was touched")]
 pub(crate) struct Refused(pub(crate) String);
 
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {

@@ -79,7 +79,7 @@ const REFUSED: [(&str, i32, &str); 38] = [
     ("copy", 2, "<SOURCE>"),
     ("copi lens echo", 2, "copy"),
     ("copy --no-such lens echo", 2, "--no-such"),
-    ("copy nowhere echo", 2, "does not exist; check the spelling"),
+    ("copy nowhere echo", 2, "does not exist\n  check the spelling"),
     ("mirror nowhere full", 2, "does not exist"),
     ("mirror note.txt full", 2, "use copy"),
     ("copy lens note.txt", 2, "is not a folder"),

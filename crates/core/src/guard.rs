@@ -47,7 +47,7 @@ impl fmt::Display for Guard {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
     /// See [`Guard::Overlap`].
-    #[error("'{source_path}' and '{destination_path}' overlap: they are one folder, or one lies inside the other{}; choose a destination outside the source", .at.as_ref().map(|at| format!(" (at '{at}')")).unwrap_or_default())]
+    #[error("'{source_path}' and '{destination_path}' overlap: they are one folder, or one lies inside the other{}\n  choose a destination outside the source", .at.as_ref().map(|at| format!(" (at '{at}')")).unwrap_or_default())]
     Overlap {
         /// As the user named it.
         source_path: String,
@@ -58,7 +58,7 @@ pub enum Refusal {
     },
     /// See [`Guard::EmptySource`].
     #[error(
-        "nothing in the source is taken, and {removals} entries of the destination would be removed; check that the source's drive is mounted and that the patterns fit; if this is meant: --waive empty-source"
+        "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns fit; if this is meant: --waive empty-source"
     )]
     EmptySource {
         /// Entries that would go.
@@ -66,7 +66,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Removals`].
     #[error(
-        "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}; look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
+        "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}\n  look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
     )]
     Removals {
         /// Entries that would go.
@@ -78,7 +78,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Space`].
     #[error(
-        "the plan needs {needed} {unit} and the destination's drive has {free} free; make room there, take less, or go on all the same with --waive space"
+        "the plan needs {needed} {unit} and the destination's drive has {free} free\n  make room there, take less, or go on all the same with --waive space"
     )]
     Space {
         /// Needed at the fullest moment.

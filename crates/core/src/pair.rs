@@ -14,7 +14,7 @@ use crate::request::{Places, Task};
 #[derive(Debug, thiserror::Error)]
 pub enum CallError {
     /// The source is not there.
-    #[error("source '{0}' does not exist; check the spelling, and that its drive is mounted")]
+    #[error("source '{0}' does not exist\n  check the spelling, and that its drive is mounted")]
     NoSource(String),
     /// The destination is not there, for a task that needs it.
     #[error("destination '{0}' does not exist, so there is nothing to compare with")]
@@ -29,28 +29,30 @@ pub enum CallError {
     },
     /// A mirror of something that is not a folder.
     #[error(
-        "mirror needs a folder as its source, and '{0}' is not one; use copy for a single file"
+        "mirror needs a folder as its source, and '{0}' is not one\n  use copy for a single file"
     )]
     NotAFolder(String),
     /// A file where a folder must go.
     #[error(
-        "destination '{0}' is not a folder, and a folder must go there; name another destination or move that file away"
+        "destination '{0}' is not a folder, and a folder must go there\n  name another destination or move that file away"
     )]
     FileInTheWay(String),
     /// A link that leads nowhere, or one that would be followed unasked.
-    #[error("destination '{0}' is a symbolic link that leads to no folder; name the folder itself")]
+    #[error(
+        "destination '{0}' is a symbolic link that leads to no folder\n  name the folder itself"
+    )]
     LinkInTheWay(String),
     /// `..` behind a folder that does not exist.
-    #[error("destination '{0}' goes up from a folder that does not exist; write it without '..'")]
+    #[error("destination '{0}' goes up from a folder that does not exist\n  write it without '..'")]
     UpFromNowhere(String),
     /// Two sources of one name.
     #[error(
-        "sources '{0}' and '{1}' would both become '{2}' in the destination; copy them one at a time to different places"
+        "sources '{0}' and '{1}' would both become '{2}' in the destination\n  copy them one at a time to different places"
     )]
     SameName(String, String, String),
     /// A source whose own name cannot be told, like the root of the system.
     #[error(
-        "source '{0}' has no name of its own to put inside the destination; leave --inside out"
+        "source '{0}' has no name of its own to put inside the destination\n  leave --inside out"
     )]
     NoName(String),
     /// The system would not say who is asking.

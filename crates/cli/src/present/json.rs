@@ -170,7 +170,7 @@ pub(super) fn refusal(refusal: &Refusal) -> io::Result<()> {
     write_all([Line::Problem(Problem {
         path: None,
         operation: "guard",
-        cause: refusal.to_string(),
+        cause: refusal.to_string().replace("\n  ", "; "),
         guard: Some(refusal.guard().name()),
     })])
 }

@@ -2,6 +2,7 @@
 
 use std::io::IsTerminal as _;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -26,6 +27,8 @@ pub(crate) struct Progress<'a> {
     shown: AtomicU64,
     entries: AtomicU64,
     bytes: AtomicU64,
+    /// The path that was begun last.
+    current: Mutex<Vec<u8>>,
     /// Steps and bytes to come; nothing is known of them while scanning.
     expected: Option<(u64, u64)>,
 }
@@ -64,6 +67,7 @@ impl<'a> Progress<'a> {
             shown: AtomicU64::new(0),
             entries: AtomicU64::new(0),
             bytes: AtomicU64::new(0),
+            current: Mutex::default(),
             expected,
         }
     }
@@ -87,16 +91,23 @@ impl<'a> Progress<'a> {
         let entries = self.entries.fetch_add(entries, Ordering::Relaxed) + entries;
         let bytes = self.bytes.fetch_add(bytes, Ordering::Relaxed) + bytes;
         match &self.display {
-            Display::Bar(bar) if self.expected.is_some_and(|(_, bytes)| bytes > 0) => {
-                bar.set_position(bytes);
-            }
-            Display::Bar(bar) if self.expected.is_some() => bar.set_position(entries),
-            Display::Bar(bar) => bar.set_position(entries),
+            Display::Bar(bar) if self.is_due(DRAWN) => self.draw(bar, entries, bytes),
             Display::Plain if self.is_due(PLAIN) => {
                 anstream::eprintln!("{}", self.line(entries, bytes));
             }
-            Display::Plain | Display::Nothing => {}
+            Display::Bar(_) | Display::Plain | Display::Nothing => {}
         }
+    }
+
+    fn draw(&self, bar: &ProgressBar, entries: u64, bytes: u64) {
+        let Some((steps, expected_bytes)) = self.expected else {
+            bar.set_message(self.line(entries, bytes));
+            return;
+        };
+        bar.set_position(if expected_bytes > 0 { bytes } else { entries });
+        bar.set_prefix(format!("{} of {}", units::count(entries), units::count(steps)));
+        let current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
+        bar.set_message(names::shown(&current));
     }
 
     fn line(&self, entries: u64, bytes: u64) -> String {
@@ -132,22 +143,17 @@ impl<'a> Progress<'a> {
 impl Observer for Progress<'_> {
     fn scanned(&self, entries: u64) {
         self.count(entries, 0);
-        self.note_scan();
     }
 
     fn compared(&self, bytes: u64) {
         self.count(0, bytes);
-        self.note_scan();
     }
 
     fn started(&self, path: &[u8]) {
-        if let Display::Bar(bar) = &self.display
-            && self.is_due(DRAWN)
-        {
-            let entries = self.entries.load(Ordering::Relaxed);
-            let steps = self.expected.map_or(0, |(steps, _)| steps);
-            bar.set_prefix(format!("{} of {}", units::count(entries), units::count(steps)));
-            bar.set_message(names::shown(path));
+        if let Display::Bar(_) = &self.display {
+            let mut current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
+            current.clear();
+            current.extend_from_slice(path);
         }
     }
 
@@ -169,18 +175,6 @@ impl Observer for Progress<'_> {
 
     fn stop_requested(&self) -> bool {
         self.signals.caught().is_some()
-    }
-}
-
-impl Progress<'_> {
-    fn note_scan(&self) {
-        if let Display::Bar(bar) = &self.display
-            && self.is_due(DRAWN)
-        {
-            let entries = self.entries.load(Ordering::Relaxed);
-            let bytes = self.bytes.load(Ordering::Relaxed);
-            bar.set_message(self.line(entries, bytes));
-        }
     }
 }
 

@@ -19,10 +19,11 @@ const BAD: Style = AnsiColor::Red.on_default().bold();
 
 fn style_of(verb: Verb) -> Style {
     match verb {
-        Verb::Add => AnsiColor::Cyan.on_default(),
-        Verb::Replace => AnsiColor::Yellow.on_default(),
-        Verb::Retouch => AnsiColor::Blue.on_default(),
-        Verb::Remove => AnsiColor::Magenta.on_default().bold(),
+        // Each legible on dark and on light.
+        Verb::Add => AnsiColor::Green.on_default(),
+        Verb::Replace => AnsiColor::Magenta.on_default(),
+        Verb::Retouch => AnsiColor::BrightBlue.on_default(),
+        Verb::Remove => AnsiColor::Red.on_default().bold(),
     }
 }
 
