@@ -123,7 +123,9 @@ pub(crate) fn scan(sides: &Sides, closely: bool) -> Result<()> {
                 list_attributes(&pair.destination, name);
             }
         });
-        names.iter().for_each(|name| go_below(pair, name, queue));
+        for name in &names {
+            go_below(pair, name, queue);
+        }
     })
 }
 

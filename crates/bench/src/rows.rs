@@ -15,7 +15,7 @@ use crate::{Options, drives};
 /// What one row came to.
 #[derive(Debug, Serialize)]
 struct Row {
-    row: String,
+    name: String,
     entries: u64,
     /// Median wall times in milliseconds.
     ours_ms: f64,
@@ -306,7 +306,7 @@ impl Bench<'_> {
         let ratios: Vec<f64> = pairs.iter().map(|(a, b)| ms(a.wall) / ms(b.wall)).collect();
         let an_entry = |calls: Option<u64>| calls.map(|calls| calls as f64 / entries.max(1) as f64);
         let row = Row {
-            row: name.to_owned(),
+            name: name.to_owned(),
             entries,
             ours_ms: median(pairs.iter().map(|(a, _)| ms(a.wall)).collect()),
             floor_ms: median(pairs.iter().map(|(_, b)| ms(b.wall)).collect()),
@@ -326,7 +326,7 @@ impl Bench<'_> {
             |calls: Option<f64>| calls.map_or("-".to_owned(), |calls| format!("{calls:.1}"));
         println!(
             "{:<34} {:>9} {:>7.1} ms {:>7.1} ms {:>6.2} ({:>5.2} -{:>5.2}) {:>5}/{:<5} {:>4.1} MiB",
-            row.row,
+            row.name,
             row.entries,
             row.ours_ms,
             row.floor_ms,

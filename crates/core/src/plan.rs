@@ -127,6 +127,16 @@ pub struct Step {
 }
 
 impl Step {
+    pub(crate) fn new(
+        verb: Verb,
+        reason: Reason,
+        source: Option<State>,
+        destination: Option<State>,
+    ) -> Self {
+        let (aspects, leader, name) = (Aspects::NONE, None, NameRange::default());
+        Self { verb, reason, aspects, source, destination, leader, name }
+    }
+
     /// The kind of the entry once the step is done; of what goes, for a removal.
     pub fn kind(&self) -> Kind {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)

@@ -39,7 +39,7 @@ fn run(system: &dyn System, request: &Request) -> bool {
 }
 
 fn is_leftover(path: &[u8]) -> bool {
-    path.rsplit(|b| *b == b'/').next().is_some_and(|name| name.starts_with(b".utter-"))
+    path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-"))
 }
 
 /// Every name shows what it showed before or what it should show after.

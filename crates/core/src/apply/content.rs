@@ -52,7 +52,7 @@ impl PartRun<'_> {
             .create_file(place.destination.as_fd(), temporary, birth_mode)
             .during(Operation::Write)?;
         for attempt in 1.. {
-            self.fill(source.as_fd(), made.as_fd(), &before)?;
+            self.pour(source.as_fd(), made.as_fd(), &before)?;
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
             let at_rest = (after.size, after.modified, after.changed)
                 == (before.size, before.modified, before.changed);
@@ -74,17 +74,17 @@ impl PartRun<'_> {
         }
     }
 
-    fn fill(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {
+    fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {
         let sparse = self.carries(Aspect::Holes) && stat.allocated < stat.size;
         if stat.size <= SMALL as u64 && !sparse {
-            return self.fill_at_once(source, made, stat.size);
+            return self.pour_at_once(source, made, stat.size);
         }
         if self.share(source, made)? {
             self.wrote(stat.size);
             return Ok(());
         }
         if !sparse {
-            return self.fill_stretch(source, made, 0, stat.size);
+            return self.pour_stretch(source, made, 0, stat.size);
         }
         // The length first: what is not written then reads as zeros and takes no room.
         self.shared.system.set_length(made, stat.size).during(Operation::Write)?;
@@ -93,14 +93,14 @@ impl PartRun<'_> {
             let next = self.shared.system.next_data(source, at).during(Operation::Read)?;
             let Some((start, end)) = next else { break };
             self.wrote(start - at);
-            self.fill_stretch(source, made, start, end.min(stat.size))?;
+            self.pour_stretch(source, made, start, end.min(stat.size))?;
             at = end;
         }
         self.wrote(stat.size.saturating_sub(at));
         Ok(())
     }
 
-    fn fill_at_once(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, size: u64) -> Done {
+    fn pour_at_once(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, size: u64) -> Done {
         if size == 0 {
             return Ok(());
         }
@@ -130,7 +130,7 @@ impl PartRun<'_> {
         }
     }
 
-    fn fill_stretch(
+    fn pour_stretch(
         &self,
         source: BorrowedFd<'_>,
         made: BorrowedFd<'_>,

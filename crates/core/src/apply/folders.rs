@@ -4,7 +4,7 @@ use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::aspect::Aspect;
-use crate::os::{Entry, Kind, Onto};
+use crate::os::{Entry, Kind};
 use crate::path::TreePath;
 use crate::plan::{Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -12,7 +12,7 @@ use crate::problem::{Cause, Operation};
 use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
 
 /// Open to nobody else until the folder has the attributes it should have.
-const WHILE_FILLED: u32 = 0o700;
+pub(super) const WHILE_FILLED: u32 = 0o700;
 
 impl PartRun<'_> {
     /// Opens the destination's root, with what is missing of its path made first.
@@ -53,64 +53,6 @@ impl PartRun<'_> {
             at = system.open_folder(at.as_fd(), name).during(Operation::Write)?;
         }
         Ok(at)
-    }
-
-    /// Makes all folders that are to be added, the highest first.
-    pub(super) fn make_folders(&self, root: BorrowedFd<'_>) {
-        for (at, folder) in self.part.folders.iter().enumerate() {
-            let is_made = |step: &Step| {
-                step.kind() == Kind::Folder && matches!(step.verb, Verb::Add | Verb::Replace)
-            };
-            if self.shared.must_end() || !folder.steps.iter().any(is_made) {
-                continue;
-            }
-            let place = self.enter(root, at);
-            for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| is_made(step)) {
-                let name = folder.names.get(step.name);
-                let result = match &place {
-                    Ok(place) => self.make_folder(place, name, step),
-                    Err(_) => {
-                        Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in")))
-                    }
-                };
-                // A folder that was made is done only when it has its attributes.
-                if let Err(trouble) = result {
-                    self.conclude(
-                        folder.first + i,
-                        &self.part.folder_path(at).join(name),
-                        Err(trouble),
-                    );
-                }
-            }
-        }
-    }
-
-    fn make_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
-        let system = self.shared.system;
-        let folder = place.destination.as_fd();
-        if step.verb == Verb::Add {
-            return match system.create_folder(folder, name, WHILE_FILLED) {
-                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
-                }
-                other => other.during(Operation::Write),
-            };
-        }
-        self.check_destination(place, name, step)?;
-        let temporary = self.shared.temporaries.name();
-        system.create_folder(folder, &temporary, WHILE_FILLED).during(Operation::Write)?;
-        match system.rename(folder, &temporary, name, Onto::Exchange) {
-            Ok(()) => system.remove_file(folder, &temporary).during(Operation::Remove),
-            Err(e) if no_exchange(&e) => {
-                system.remove_file(folder, name).during(Operation::Remove)?;
-                system.rename(folder, &temporary, name, Onto::Nothing).during(Operation::Write)
-            }
-            Err(e) => {
-                // What is left is ours and empty; the next run would clear it, too.
-                let _ = system.remove_folder(folder, &temporary);
-                Err(e).during(Operation::Write)
-            }
-        }
     }
 
     /// Gives every folder that was made, changed or written into its attributes, the deepest
@@ -179,7 +121,8 @@ impl PartRun<'_> {
         let Some(source) = folder.source.filter(|_| touched && self.carries(Aspect::Times)) else {
             return;
         };
-        if self.has_step_of_its_own(at) {
+        let has_own = if at == 0 { self.part.root.is_some() } else { self.own_step(at).is_some() };
+        if has_own {
             return;
         }
         let path = self.part.folder_path(at);
@@ -192,13 +135,11 @@ impl PartRun<'_> {
         }
     }
 
-    fn has_step_of_its_own(&self, at: usize) -> bool {
-        if at == 0 {
-            return self.part.root.is_some();
-        }
+    /// Where a folder's own step stands among those of the folder above.
+    pub(super) fn own_step(&self, at: usize) -> Option<usize> {
         let folder = &self.part.folders[at];
         let above = &self.part.folders[folder.parent as usize];
-        above.steps.binary_search_by(|step| above.names.get(step.name).cmp(&folder.name)).is_ok()
+        above.steps.binary_search_by(|step| above.names.get(step.name).cmp(&folder.name)).ok()
     }
 }
 

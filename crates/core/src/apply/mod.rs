@@ -6,10 +6,12 @@
 
 mod attributes;
 mod content;
+mod fill;
 mod folders;
 mod place;
 mod removal;
 
+use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
@@ -207,6 +209,11 @@ struct Place<'a> {
     born_gid: u32,
     /// New entries get access lists from the folder.
     gives_lists: bool,
+    /// The name under which one entry after the other is made here. One name for all is much
+    /// quicker than one each where a folder holds a hundred thousand.
+    temporary: Vec<u8>,
+    /// Nobody sees the folder yet, so what is made in it gets its name at once.
+    hidden: bool,
 }
 
 impl Place<'_> {
@@ -216,23 +223,17 @@ impl Place<'_> {
     }
 }
 
-/// How many steps a worker takes on at a time: enough that opening the folder does not count, few
-/// enough that one large folder keeps all workers busy.
-const BATCH: usize = 256;
-
 impl PartRun<'_> {
     fn go(&self) {
         let Some(root) = self.make_root() else { return };
         let root = root.as_fd();
-        self.make_folders(root);
-        self.each_batch(
-            root,
-            |step| writes(step) && !step.is_late() && step.leader.is_none(),
-            Self::write,
-        );
+        self.fill(root);
         self.link_names(root, false);
         self.remove(root);
-        self.each_batch(root, |step| step.is_late() && step.leader.is_none(), Self::write);
+        let late = |step: &Step| step.is_late() && step.leader.is_none();
+        self.each_folder(late, |run, at, steps| {
+            run.work_on(root, at, steps, &late, &|place, step| run.write(place, step));
+        });
         self.link_names(root, true);
         self.finish_folders(root);
         if self.shared.flush == Flush::None {
@@ -251,64 +252,76 @@ impl PartRun<'_> {
             let leader = step.leader.map(|id| &self.part.leaders[id.0 as usize]);
             leader.is_some_and(|leader| late || !step.is_late() && self.leader_is_done(leader))
         };
-        self.each_batch(root, ready, Self::link);
+        self.each_folder(ready, |run, at, steps| {
+            run.work_on(root, at, steps, &ready, &|place, step| run.link(root, place, step));
+        });
     }
 
-    /// Does `work` on the steps that `wanted` picks, folder by folder, in several workers.
-    fn each_batch(
+    /// Calls `work` for every folder that holds a step that is wanted, from several workers.
+    fn each_folder(
+        &self,
+        wanted: impl Fn(&Step) -> bool,
+        work: impl Fn(&Self, usize, Range<usize>) + Sync,
+    ) {
+        let folders = self.part.folders.iter().enumerate();
+        let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(&wanted));
+        let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
+        pool::run(self.workers, all, |(at, steps), _| work(self, at, steps));
+    }
+
+    /// Does `work` on those of some steps of a folder that are wanted and were not tried yet.
+    fn work_on(
         &self,
         root: BorrowedFd<'_>,
-        wanted: impl Fn(&Step) -> bool + Sync,
-        work: impl Fn(&Self, BorrowedFd<'_>, &Place<'_>, &Step) -> Done + Sync,
+        at: usize,
+        steps: Range<usize>,
+        wanted: &dyn Fn(&Step) -> bool,
+        work: &dyn Fn(&Place<'_>, &Step) -> Done,
     ) {
-        let chunks = self.part.folders.iter().enumerate().flat_map(|(at, folder)| {
-            let starts = (0..folder.steps.len()).step_by(BATCH);
-            starts.map(move |start| (at, start..folder.steps.len().min(start + BATCH)))
-        });
-        let holds_wanted = |(at, range): &(usize, std::ops::Range<usize>)| {
-            self.part.folders[*at].steps[range.clone()].iter().any(&wanted)
-        };
-        let batches: Vec<_> = chunks.filter(holds_wanted).collect();
-        pool::run(self.workers, batches, |(at, range), _| {
-            if self.shared.must_end() {
-                return;
+        let folder = &self.part.folders[at];
+        let is_due = |i: &usize| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i);
+        let mut due = steps.filter(is_due).peekable();
+        if due.peek().is_none() || self.shared.must_end() {
+            return;
+        }
+        match self.enter(root, at) {
+            Ok(place) => due.for_each(|i| self.try_step(&place, i, |step| work(&place, step))),
+            Err(trouble) => {
+                // One problem names the folder; its steps share its fate.
+                due.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));
+                self.report(&self.part.folder_path(at), trouble);
             }
-            let folder = &self.part.folders[at];
-            let mut todo = range
-                .filter(|i| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i))
-                .peekable();
-            if todo.peek().is_none() {
-                return;
-            }
-            match self.enter(root, at) {
-                Ok(place) => todo
-                    .for_each(|i| self.try_step(&place, i, |step| work(self, root, &place, step))),
-                Err(trouble) => {
-                    // One problem names the folder; its steps share its fate.
-                    todo.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));
-                    self.report(&self.part.folder_path(at), trouble);
-                }
-            }
-        });
+        }
     }
 
     fn enter(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
         let system = self.shared.system;
-        let folder = &self.part.folders[at];
         let path = self.part.folder_path(at);
         let destination = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
-        let stat = system.stat(Entry::Open(destination.as_fd())).during(Operation::Write)?;
         let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes()).ok();
+        self.place_in(&self.part.folders[at], path, source, destination)
+    }
+
+    fn place_in<'p>(
+        &self,
+        folder: &'p Folder,
+        path: TreePath,
+        source: Option<OwnedFd>,
+        destination: OwnedFd,
+    ) -> Result<Place<'p>, Trouble> {
+        let system = self.shared.system;
+        let stat = system.stat(Entry::Open(destination.as_fd())).during(Operation::Write)?;
+        let gives_lists = reach::has_default_list(system, destination.as_fd())
+            .during(Operation::LookAtDestination)?;
         let set_group = stat.mode & 0o2000 != 0;
-        Ok(Place {
-            folder,
-            path,
-            source,
-            born_gid: if set_group { stat.gid } else { self.reach.caller.gid },
-            gives_lists: reach::has_default_list(system, destination.as_fd())
-                .during(Operation::LookAtDestination)?,
-            destination,
-        })
+        let born_gid = if set_group { stat.gid } else { self.reach.caller.gid };
+        let temporary = self.shared.temporaries.name();
+        let hidden = false;
+        Ok(Place { folder, path, source, destination, born_gid, gives_lists, temporary, hidden })
+    }
+
+    fn tell_start(&self, path: &TreePath) {
+        self.shared.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
     }
 
     fn try_step(&self, place: &Place<'_>, at: usize, work: impl FnOnce(&Step) -> Done) {
@@ -317,7 +330,7 @@ impl PartRun<'_> {
         }
         let step = &place.folder.steps[at];
         let path = place.path.join(place.folder.names.get(step.name));
-        self.shared.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
+        self.tell_start(&path);
         let result = work(step);
         self.conclude(place.folder.first + at, &path, result);
     }

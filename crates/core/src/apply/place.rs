@@ -12,32 +12,54 @@ use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
 
 impl PartRun<'_> {
     /// Adds, replaces or retouches one entry.
-    pub(super) fn write(&self, _root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
+    pub(super) fn write(&self, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
-        let Some(source) = step.source else {
-            return Ok(());
-        };
         if step.verb == Verb::Retouch {
             return self.retouch(place, name, step);
         }
-        let temporary = self.shared.temporaries.name();
-        let made = match source.kind {
-            Kind::File => self.make_file(place, name, &temporary, step),
-            _ => self.make_other(place, name, &temporary, step, &source),
-        };
-        let result = made.and_then(|()| self.put_in_place(place, &temporary, name, step));
-        if result.is_err() {
-            // Most often it was not made, or not by us; then there is nothing to clear.
-            self.discard(place, &temporary, &result);
+        if place.hidden {
+            let made = self.make(place, name, name, step);
+            return self.or_discard(place, name, made);
         }
-        result
+        match self.make_and_place(place, name, &place.temporary, step) {
+            // Somebody has taken the name, perhaps on purpose: one that nobody knows.
+            Err(trouble) if already_exists(&trouble) => {
+                self.make_and_place(place, name, &self.shared.temporaries.name(), step)
+            }
+            other => other,
+        }
     }
 
-    fn discard(&self, place: &Place<'_>, temporary: &[u8], result: &Done) {
-        let taken = matches!(result, Err(Trouble(_, Cause::System(e))) if e.kind() == ErrorKind::AlreadyExists);
-        if !taken {
+    fn make_and_place(
+        &self,
+        place: &Place<'_>,
+        name: &[u8],
+        temporary: &[u8],
+        step: &Step,
+    ) -> Done {
+        let made = self.make(place, name, temporary, step);
+        let placed = made.and_then(|()| self.put_in_place(place, temporary, name, step));
+        self.or_discard(place, temporary, placed)
+    }
+
+    fn make(&self, place: &Place<'_>, name: &[u8], temporary: &[u8], step: &Step) -> Done {
+        match step.source {
+            Some(source) if source.kind != Kind::File => {
+                self.make_other(place, name, temporary, step, &source)
+            }
+            _ => self.make_file(place, name, temporary, step),
+        }
+    }
+
+    /// Clears what was made if it came to nothing.
+    fn or_discard(&self, place: &Place<'_>, temporary: &[u8], result: Done) -> Done {
+        if let Err(trouble) = &result
+            && !already_exists(trouble)
+        {
+            // Most often it was not made, and then there is nothing to clear.
             let _ = self.shared.system.remove_file(place.destination.as_fd(), temporary);
         }
+        result
     }
 
     /// The source's name of an entry, which differs only for a single file under a new name.
@@ -114,7 +136,7 @@ impl PartRun<'_> {
     }
 
     /// Renames to a name that the plan saw free, never over what appeared there since.
-    fn rename_to_new(&self, place: &Place<'_>, temporary: &[u8], name: &[u8]) -> Done {
+    pub(super) fn rename_to_new(&self, place: &Place<'_>, temporary: &[u8], name: &[u8]) -> Done {
         let system = self.shared.system;
         let folder = place.destination.as_fd();
         let drifted = || Trouble(Operation::Write, Cause::Drift("the destination"));
@@ -172,11 +194,8 @@ impl PartRun<'_> {
         }
         let temporary = self.shared.temporaries.name();
         system.add_name(from.as_fd(), &leader.name, folder, &temporary).during(Operation::Write)?;
-        let result = self.put_in_place(place, &temporary, name, step);
-        if result.is_err() {
-            self.discard(place, &temporary, &result);
-        }
-        result
+        let placed = self.put_in_place(place, &temporary, name, step);
+        self.or_discard(place, &temporary, placed)
     }
 
     /// True also for a name that was right before the run, and so has no step.
@@ -186,4 +205,9 @@ impl PartRun<'_> {
         let found = folder.steps.binary_search_by(|step| name(step).cmp(&leader.name));
         found.map_or(true, |at| self.outcome_of(folder.first + at) == StepOutcome::Done)
     }
+}
+
+/// True if a name to be made was taken. A rename that finds its new name taken is drift.
+fn already_exists(Trouble(_, cause): &Trouble) -> bool {
+    matches!(cause, Cause::System(e) if e.kind() == ErrorKind::AlreadyExists)
 }

@@ -11,7 +11,9 @@ use super::{Done, During, PartRun, Place, Trouble};
 impl PartRun<'_> {
     pub(super) fn remove(&self, root: BorrowedFd<'_>) {
         let file = |step: &Step| step.verb == Verb::Remove && step.kind() != Kind::Folder;
-        self.each_batch(root, file, Self::remove_entry);
+        self.each_folder(file, |run, at, steps| {
+            run.work_on(root, at, steps, &file, &|place, step| run.remove_entry(place, step));
+        });
         // The deepest first: a folder must be empty by then.
         for at in (0..self.part.folders.len()).rev() {
             let folder = &self.part.folders[at];
@@ -28,7 +30,7 @@ impl PartRun<'_> {
             match self.enter(root, at) {
                 Ok(place) => {
                     todo.for_each(|i| {
-                        self.try_step(&place, i, |step| self.remove_entry(root, &place, step));
+                        self.try_step(&place, i, |step| self.remove_entry(&place, step));
                     });
                 }
                 Err(trouble) => self.report(&self.part.folder_path(at), trouble),
@@ -36,7 +38,7 @@ impl PartRun<'_> {
         }
     }
 
-    fn remove_entry(&self, _root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
+    fn remove_entry(&self, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
         self.check_destination(place, name, step)?;
         let folder = place.destination.as_fd();

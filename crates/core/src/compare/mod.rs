@@ -13,7 +13,7 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use crate::aspect::{Aspect, Aspects};
+use crate::aspect::Aspect;
 use crate::observe::Observer;
 use crate::os::{Entry, Kind, Stat, System};
 use crate::pair::Pair;
@@ -152,15 +152,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
 }
 
 fn step(verb: Verb, reason: Reason, source: Option<&Stat>, destination: Option<&Stat>) -> Step {
-    Step {
-        verb,
-        reason,
-        aspects: Aspects::NONE,
-        source: source.map(State::from),
-        destination: destination.map(State::from),
-        leader: None,
-        name: crate::plan::NameRange::default(),
-    }
+    Step::new(verb, reason, source.map(State::from), destination.map(State::from))
 }
 
 struct Walk<'a> {
@@ -410,7 +402,9 @@ impl Walk<'_> {
         let add = step(Verb::Add, Reason::New, Some(source), None);
         let slot = visit.node.add(seen.name, add);
         match source.kind {
-            Kind::Folder => self.go_below(visit, seen, Presence::Source, Some(slot), verdict),
+            Kind::Folder => {
+                self.go_below(visit, seen, Presence::Source, Some(slot), verdict, false);
+            }
             Kind::File => self.weigh_file(visit, seen, source, None, Some(slot)),
             _ => {}
         }
@@ -435,13 +429,13 @@ impl Walk<'_> {
         let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
         match (source.kind, destination.kind) {
             (Kind::Folder, Kind::Folder) => {
-                self.go_below(visit, seen, Presence::Both, slot, verdict);
+                self.go_below(visit, seen, Presence::Both, slot, verdict, false);
             }
             (Kind::Folder, _) if replaced => {
-                self.go_below(visit, seen, Presence::Source, slot, verdict);
+                self.go_below(visit, seen, Presence::Source, slot, verdict, false);
             }
             (_, Kind::Folder) if replaced => {
-                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict);
+                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict, false);
             }
             _ => {}
         }
@@ -453,7 +447,7 @@ impl Walk<'_> {
     }
 
     fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
-        let leftover = temporary::is_leftover(seen.name, stat);
+        let leftover = visit.node.leftover || temporary::is_leftover(seen.name, stat);
         if self.context.task == Task::Copy && !leftover {
             visit.node.keep_all();
             return;
@@ -461,7 +455,7 @@ impl Walk<'_> {
         let reason = if leftover { Reason::Leftover } else { Reason::Extra };
         let slot = visit.node.add(seen.name, step(Verb::Remove, reason, None, Some(stat)));
         if stat.kind == Kind::Folder {
-            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict);
+            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict, leftover);
         } else {
             visit.node.note_removal();
         }
@@ -474,6 +468,7 @@ impl Walk<'_> {
         presence: Presence,
         slot: Option<usize>,
         verdict: Verdict,
+        leftover: bool,
     ) {
         let all_below = match verdict {
             Verdict::Take { all_below } => all_below,
@@ -485,7 +480,7 @@ impl Walk<'_> {
         };
         let Some((stat, _)) = stat else { return };
         let below = Node::below(visit.node, seen.name, presence, &stat, all_below);
-        visit.below.push(Arc::new(below.owning(slot, verdict == Verdict::IfNeeded)));
+        visit.below.push(Arc::new(below.owning(slot, verdict == Verdict::IfNeeded, leftover)));
     }
 
     /// Notices other drives mounted in the source, and one side within the other.

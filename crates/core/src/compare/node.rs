@@ -33,6 +33,8 @@ pub(super) struct Node {
     conditional: bool,
     /// A pattern took it with all it holds.
     pub(super) all_below: bool,
+    /// An interrupted run left it, with all it holds.
+    pub(super) leftover: bool,
     /// Levels below the root.
     pub(super) depth: u32,
     /// The drive it lies on, on the side that decides.
@@ -82,6 +84,7 @@ impl Node {
             slot: None,
             conditional: false,
             all_below,
+            leftover: false,
             depth: 0,
             drive,
             open: AtomicUsize::new(1),
@@ -106,9 +109,10 @@ impl Node {
         }
     }
 
-    /// With its own step above, and whether it takes part only if something in it does.
-    pub(super) fn owning(self, slot: Option<usize>, conditional: bool) -> Self {
-        Self { slot, conditional, ..self }
+    /// With its own step above, whether it takes part only if something in it does, and whether
+    /// an interrupted run left it.
+    pub(super) fn owning(self, slot: Option<usize>, conditional: bool, leftover: bool) -> Self {
+        Self { slot, conditional, leftover, ..self }
     }
 
     fn inner(&self) -> MutexGuard<'_, Inner> {
