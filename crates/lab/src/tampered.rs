@@ -83,6 +83,8 @@ tampered! {
     read_at(file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> usize;
     next_data(file: BorrowedFd<'_>, offset: u64) -> Option<(u64, u64)>;
     create_file(folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> OwnedFd;
+    create_nameless(folder: BorrowedFd<'_>, mode: u32) -> OwnedFd;
+    give_name(file: BorrowedFd<'_>, folder: BorrowedFd<'_>, name: &[u8]) -> ();
     write_at(file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> ();
     copy_range(source: BorrowedFd<'_>, destination: BorrowedFd<'_>, offset: u64, length: u64) -> u64;
     share_content(source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> ();

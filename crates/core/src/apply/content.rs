@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 use std::io::{self, ErrorKind};
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use crate::aspect::Aspect;
@@ -25,18 +25,16 @@ thread_local! {
 }
 
 impl PartRun<'_> {
-    /// Makes a complete file, with all attributes, under a temporary name.
+    /// Makes a complete file, with all attributes, under this name or without any.
     pub(super) fn make_file(
         &self,
         place: &Place<'_>,
         name: &[u8],
-        temporary: &[u8],
+        under: Option<&[u8]>,
         step: &Step,
-    ) -> Done {
+        planned: &State,
+    ) -> Result<OwnedFd, Trouble> {
         let system = self.shared.system;
-        let Some(planned) = step.source else {
-            return Ok(());
-        };
         let opened = system.open_file(place.source()?, self.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
             ErrorKind::NotFound => Trouble(Operation::Read, Cause::Drift("the source")),
@@ -48,9 +46,12 @@ impl PartRun<'_> {
         }
         let wanted = self.wanted(step, &State::from(&before));
         let birth_mode = self.birth_mode(place, &wanted);
-        let made = system
-            .create_file(place.destination.as_fd(), temporary, birth_mode)
-            .during(Operation::Write)?;
+        let folder = place.destination.as_fd();
+        let made = match under {
+            Some(name) => system.create_file(folder, name, birth_mode),
+            None => system.create_nameless(folder, birth_mode),
+        };
+        let made = made.during(Operation::Write)?;
         for attempt in 1.. {
             self.pour(source.as_fd(), made.as_fd(), &before)?;
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
@@ -66,12 +67,12 @@ impl PartRun<'_> {
             before = after;
         }
         let born = self.born(place, birth_mode, &before);
-        let (source, made) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
-        self.dress(place, name, step, source, made, &State::from(&before), &born)?;
-        match (self.shared.flush, made) {
-            (Flush::Each, Entry::Open(file)) => system.flush_file(file).during(Operation::Flush),
-            _ => Ok(()),
+        let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
+        self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
+        if self.shared.flush == Flush::Each {
+            system.flush_file(made.as_fd()).during(Operation::Flush)?;
         }
+        Ok(made)
     }
 
     fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {

@@ -14,7 +14,7 @@ mod removal;
 use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::aspect::Aspect;
 use crate::observe::Observer;
@@ -102,6 +102,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
         bytes_written: AtomicU64::new(0),
         shares_content: AtomicBool::new(true),
         copies_in_kernel: AtomicBool::new(true),
+        makes_nameless: OnceLock::new(),
     };
     for (at, part) in plan.parts.iter().enumerate() {
         let run = PartRun {
@@ -132,6 +133,8 @@ struct Shared<'a> {
     /// False once the drives turned out not to share content or not to copy within the kernel.
     shares_content: AtomicBool,
     copies_in_kernel: AtomicBool,
+    /// Known once the first file was to be added.
+    makes_nameless: OnceLock<bool>,
 }
 
 impl Shared<'_> {

@@ -6,7 +6,7 @@ use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::{
-    AtFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx,
+    AtFlags, CWD, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx,
     StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
@@ -121,6 +121,28 @@ impl System for Linux {
         let flags =
             OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::from_raw_mode(mode)))?)
+    }
+
+    fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd> {
+        let flags = OFlags::WRONLY | OFlags::TMPFILE | OFlags::CLOEXEC;
+        Ok(retry_on_intr(|| rustix::fs::openat(folder, c".", flags, Mode::from_raw_mode(mode)))?)
+    }
+
+    fn give_name(
+        &self,
+        file: BorrowedFd<'_>,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> io::Result<()> {
+        match rustix::fs::linkat(file, c"", folder, name, AtFlags::EMPTY_PATH) {
+            // Older kernels keep this to privileged callers; its name under /proc does for all.
+            Err(Errno::NOENT) => {
+                let path = proc_path(file, b"");
+                let follow = AtFlags::SYMLINK_FOLLOW;
+                Ok(rustix::fs::linkat(CWD, path.as_slice(), folder, name, follow)?)
+            }
+            other => Ok(other?),
+        }
     }
 
     fn write_at(&self, file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> io::Result<()> {

@@ -173,6 +173,16 @@ pub trait System: Sync {
 
     /// Creates a file that must not exist yet and opens it for writing.
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd>;
+    /// Creates a file without a name in the drive of `folder` and opens it for writing. It goes
+    /// when the handle does, unless [`System::give_name`] gave it a name.
+    fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd>;
+    /// Gives a nameless file a name, which must not exist yet.
+    fn give_name(
+        &self,
+        file: BorrowedFd<'_>,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> io::Result<()>;
     /// Writes all of `bytes` at `offset`.
     fn write_at(&self, file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> io::Result<()>;
     /// Copies up to `length` bytes within the kernel, from and to the same `offset`; returns how
