@@ -329,8 +329,8 @@ fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
     let line = "copy source echo --carry all,-holes --flush none --workers 1";
     let child = room.command(line).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let begun = Instant::now();
-    while !room.list("echo").iter().any(|name| name.starts_with(".utter-")) {
-        assert!(begun.elapsed() < Duration::from_secs(60), "the large file was never begun");
+    while room.list("echo").is_empty() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");
         std::thread::sleep(Duration::from_millis(1));
     }
     let kill = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();

@@ -85,6 +85,11 @@ impl Selection {
         Verdict::Take { all_below: all_below || !self.only.is_empty() }
     }
 
+    /// True if what it says depends on paths.
+    pub(crate) fn looks_at_paths(&self) -> bool {
+        !self.exclude.is_empty() || !self.only.is_empty()
+    }
+
     /// True if a folder may take part only for what it holds.
     pub(crate) fn is_choosy(&self) -> bool {
         self.no_empty_folders || self.takes_only()

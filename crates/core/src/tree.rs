@@ -1,6 +1,7 @@
 //! Station: reading what a folder holds.
 
 use std::io;
+use std::ops::Range;
 use std::os::fd::BorrowedFd;
 
 use crate::os::{Kind, System};
@@ -53,6 +54,11 @@ impl Listing {
         self.entries.len()
     }
 
+    /// Where a name stands, or would stand.
+    fn position(&self, name: &[u8]) -> usize {
+        self.entries.partition_point(|entry| name_in(&self.names, *entry) < name)
+    }
+
     /// Name and, where the file system told it, kind of the entry at a position.
     pub(crate) fn get(&self, at: usize) -> Option<(&[u8], Option<Kind>)> {
         self.entries.get(at).map(|e| (name_in(&self.names, *e), e.kind))
@@ -76,24 +82,46 @@ pub(crate) struct Joined<'a> {
     pub(crate) destination: Option<Hint>,
 }
 
-/// Walks two sorted listings side by side.
+/// A stretch of names of two listings: positions in the one, positions in the other.
+pub(crate) type Stretch = (Range<usize>, Range<usize>);
+
+/// Cuts two sorted listings at the same names, every `length` names of the longer one; at least
+/// one stretch, maybe of nothing.
+pub(crate) fn cut(source: &Listing, destination: &Listing, length: usize) -> Vec<Stretch> {
+    let longer = if source.len() < destination.len() { destination } else { source };
+    let mut stretches = Vec::new();
+    let (mut s, mut d) = (0, 0);
+    for at in (length..longer.len()).step_by(length) {
+        let Some((name, _)) = longer.get(at) else { break };
+        let (s_end, d_end) = (source.position(name), destination.position(name));
+        stretches.push((s..s_end, d..d_end));
+        (s, d) = (s_end, d_end);
+    }
+    stretches.push((s..source.len(), d..destination.len()));
+    stretches
+}
+
+/// Walks a stretch of two sorted listings side by side.
 pub(crate) fn join<'a>(
     source: &'a Listing,
     destination: &'a Listing,
+    (s, d): Stretch,
 ) -> impl Iterator<Item = Joined<'a>> {
-    let (mut s, mut d) = (0, 0);
+    let (mut s, mut d) = (s, d);
     std::iter::from_fn(move || {
-        let (left, right) = (source.get(s), destination.get(d));
+        let left = (!s.is_empty()).then(|| source.get(s.start)).flatten();
+        let right = (!d.is_empty()).then(|| destination.get(d.start)).flatten();
         let name = match (left, right) {
             (None, None) => return None,
             (Some((name, _)), None) | (None, Some((name, _))) => name,
             (Some((a, _)), Some((b, _))) => a.min(b),
         };
-        let of =
-            |side: Option<(&[u8], Option<Kind>)>| side.filter(|e| e.0 == name).map(|e| Hint(e.1));
+        let of = |side: Option<(&[u8], Option<Kind>)>| {
+            side.filter(|entry| entry.0 == name).map(|entry| Hint(entry.1))
+        };
         let joined = Joined { name, source: of(left), destination: of(right) };
-        s += usize::from(joined.source.is_some());
-        d += usize::from(joined.destination.is_some());
+        s.start += usize::from(joined.source.is_some());
+        d.start += usize::from(joined.destination.is_some());
         Some(joined)
     })
 }
@@ -118,9 +146,14 @@ mod tests {
         fn joining_finds_each_name_once_with_its_sides(
             a in prop::collection::btree_set(prop::collection::vec(1..4_u8, 1..4), 0..20),
             b in prop::collection::btree_set(prop::collection::vec(1..4_u8, 1..4), 0..20),
+            length in 1..30_usize,
         ) {
             let (source, destination) = (listing(&a), listing(&b));
-            let joined: Vec<_> = join(&source, &destination)
+            let stretches = cut(&source, &destination, length);
+            prop_assert!(stretches.iter().all(|(s, d)| s.len().min(d.len()) <= length));
+            let joined: Vec<_> = stretches
+                .into_iter()
+                .flat_map(|stretch| join(&source, &destination, stretch))
                 .map(|j| (j.name.to_vec(), j.source.is_some(), j.destination.is_some()))
                 .collect();
             let expected: Vec<_> =

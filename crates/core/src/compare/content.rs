@@ -2,9 +2,7 @@
 
 use std::cell::RefCell;
 use std::io;
-use std::os::fd::AsFd;
-
-use crate::os::Entry;
+use std::os::fd::BorrowedFd;
 
 use super::Comparison;
 
@@ -20,21 +18,16 @@ thread_local! {
 /// The offset of the first byte that differs; `None` if all are equal.
 pub(super) fn first_difference(
     context: &Comparison<'_>,
-    source: Entry<'_>,
-    destination: Entry<'_>,
+    source: BorrowedFd<'_>,
+    destination: BorrowedFd<'_>,
 ) -> io::Result<Option<u64>> {
-    let open = |entry| match entry {
-        Entry::Named(folder, name) => context.system.open_file(folder, name),
-        Entry::Open(_) | Entry::Pinned(_) => Err(io::ErrorKind::InvalidInput.into()),
-    };
-    let (source, destination) = (open(source)?, open(destination)?);
     BLOCKS.with_borrow_mut(|(left, right)| {
         left.resize(BLOCK, 0);
         right.resize(BLOCK, 0);
         let mut offset = 0;
         loop {
-            let read = context.system.read_at(source.as_fd(), left, offset)?;
-            let other = context.system.read_at(destination.as_fd(), right, offset)?;
+            let read = context.system.read_at(source, left, offset)?;
+            let other = context.system.read_at(destination, right, offset)?;
             let shared = read.min(other);
             context.observer.compared((read + other) as u64);
             if left[..shared] != right[..shared] {

@@ -1,6 +1,7 @@
 //! Two entries of one name: what differs.
 
 use std::io;
+use std::os::fd::{AsFd, OwnedFd};
 
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Entry, Kind, Stat};
@@ -28,6 +29,30 @@ pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result
         let carried = context.reach.carry.has(Aspect::Content);
         return Ok(carried.then(|| planned(Verb::Replace, Reason::Kind)));
     }
+    let reads_both = context.by == By::Content && context.reach.carry.has(Aspect::Content);
+    if reads_both && source.kind == Kind::File && source.size == destination.size {
+        // Open already, attributes cost less than by name.
+        let (from, to) = (open(context, sides.source.0)?, open(context, sides.destination.0)?);
+        let opened = Sides {
+            source: (Entry::Open(from.as_fd()), source),
+            destination: (Entry::Open(to.as_fd()), destination),
+        };
+        return compare_alike(context, &opened);
+    }
+    compare_alike(context, sides)
+}
+
+fn open(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<OwnedFd> {
+    match entry {
+        Entry::Named(folder, name) => context.system.open_file(folder, name),
+        Entry::Open(_) | Entry::Pinned(_) => Err(io::ErrorKind::InvalidInput.into()),
+    }
+}
+
+/// Two entries of one kind.
+fn compare_alike(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Step>> {
+    let planned =
+        |verb, reason| step(verb, reason, Some(sides.source.1), Some(sides.destination.1));
     if context.reach.carry.has(Aspect::Content)
         && let Some(reason) = content_differs(context, sides)?
     {
@@ -77,7 +102,10 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
             Ok(moved.then_some(Reason::Stamp))
         }
         By::Content => {
-            let first = content::first_difference(context, sides.source.0, sides.destination.0)?;
+            let (Entry::Open(from), Entry::Open(to)) = (sides.source.0, sides.destination.0) else {
+                return Err(io::ErrorKind::InvalidInput.into());
+            };
+            let first = content::first_difference(context, from, to)?;
             Ok(first.map(|offset| Reason::Content { offset }))
         }
     }

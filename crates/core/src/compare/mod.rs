@@ -91,7 +91,7 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
     let all_below = comparison.selection.takes_all_below(b"", false);
     let drive = pair.source_stat.identity.drive;
     let root = Arc::new(Node::root(presence, source, drive, all_below));
-    pool::run(comparison.workers, vec![root], |node, stack| walk.visit(&node, stack));
+    pool::run(comparison.workers, vec![Work::Folder(root)], |work, stack| walk.work(work, stack));
     let mut findings = walk.findings.into_inner().unwrap_or_else(PoisonError::into_inner);
     if let Some(halt) = findings.halt.take() {
         return Err(halt);
@@ -160,14 +160,35 @@ struct Walk<'a> {
     findings: Mutex<Findings>,
 }
 
-/// One folder pair while its entries are gone through.
-struct Visit<'a> {
-    node: &'a Arc<Node>,
+/// What a worker takes on at a time.
+enum Work {
+    /// A folder, to be listed.
+    Folder(Arc<Node>),
+    /// Some entries of a wide folder that was listed.
+    Stretch(Arc<Listed>, tree::Stretch),
+}
+
+/// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
+/// workers busy.
+const STRETCH: usize = 8192;
+
+/// A folder with both sides open and listed; an absent side is empty.
+struct Listed {
+    node: Arc<Node>,
     path: TreePath,
     source: Option<OwnedFd>,
     destination: Option<OwnedFd>,
+    listings: (Listing, Listing),
+}
+
+/// Some entries of a folder while they are gone through.
+struct Visit<'a> {
+    node: &'a Arc<Node>,
+    listed: &'a Listed,
     /// Folders found, to be visited next.
     below: Vec<Arc<Node>>,
+    /// Something takes part, on the source's and on the destination's side.
+    taken: (bool, bool),
     findings: Findings,
 }
 
@@ -177,6 +198,7 @@ struct Seen<'a> {
     name: &'a [u8],
     /// The same but for a single file that gets a new name.
     source_name: &'a [u8],
+    /// Empty if no pattern asks for it.
     path: TreePath,
     source: Option<(Stat, Verdict)>,
     destination: Option<(Stat, Verdict)>,
@@ -185,22 +207,49 @@ struct Seen<'a> {
 }
 
 impl Walk<'_> {
-    fn visit(&self, node: &Arc<Node>, stack: &Stack<Arc<Node>>) {
-        let mut visit = Visit {
-            node,
-            path: node.path(),
-            source: None,
-            destination: None,
-            below: Vec::new(),
-            findings: Findings::default(),
-        };
-        if !self.must_halt() {
-            self.look(&mut visit);
+    fn work(&self, work: Work, stack: &Stack<Work>) {
+        match work {
+            Work::Folder(node) => self.open(&node, stack),
+            Work::Stretch(listed, stretch) => self.visit(&listed, stretch, stack),
         }
-        node.expect(visit.below.len());
-        let Visit { below, findings, .. } = visit;
+    }
+
+    /// Lists a folder, and goes through it or has it gone through.
+    fn open(&self, node: &Arc<Node>, stack: &Stack<Work>) {
+        let mut findings = Findings::default();
+        let listed = if self.must_halt() { None } else { self.list_both(node, &mut findings) };
         self.keep(findings);
-        stack.push(below.into_iter());
+        let Some(listed) = listed else {
+            node.keep_all();
+            self.settle(node);
+            return;
+        };
+        let (source, destination) = &listed.listings;
+        self.context.observer.scanned((source.len() + destination.len()) as u64);
+        let mut stretches = tree::cut(source, destination, STRETCH);
+        let first = stretches.swap_remove(0);
+        node.expect(stretches.len());
+        let listed = Arc::new(listed);
+        stack.push(stretches.into_iter().map(|rest| Work::Stretch(Arc::clone(&listed), rest)));
+        self.visit(&listed, first, stack);
+    }
+
+    fn visit(&self, listed: &Listed, stretch: tree::Stretch, stack: &Stack<Work>) {
+        let node = &listed.node;
+        let (below, taken) = (Vec::new(), (false, false));
+        let mut visit = Visit { node, listed, below, taken, findings: Findings::default() };
+        if !self.must_halt() {
+            for joined in tree::join(&listed.listings.0, &listed.listings.1, stretch) {
+                if let Some(seen) = self.see(&mut visit, &joined) {
+                    self.weigh(&mut visit, &seen);
+                }
+            }
+        }
+        let Visit { below, taken, findings, .. } = visit;
+        node.note_taken(taken);
+        node.expect(below.len());
+        self.keep(findings);
+        stack.push(below.into_iter().map(Work::Folder));
         self.settle(node);
     }
 
@@ -232,66 +281,53 @@ impl Walk<'_> {
         }
     }
 
-    fn look(&self, visit: &mut Visit<'_>) {
-        let Some((source, destination)) = self.list_both(visit) else {
-            visit.node.keep_all();
-            return;
-        };
-        self.context.observer.scanned((source.len() + destination.len()) as u64);
-        for joined in tree::join(&source, &destination) {
-            if let Some(seen) = self.see(visit, &joined) {
-                self.weigh(visit, &seen);
-            }
-        }
-    }
-
-    /// Both listings; an absent side is empty. `None` if one cannot be had: nothing may then be
-    /// concluded from what the other lacks.
-    fn list_both(&self, visit: &mut Visit<'_>) -> Option<(Listing, Listing)> {
+    /// Opens and lists both sides. `None` if one cannot be had: nothing may then be concluded from
+    /// what the other lacks.
+    fn list_both(&self, node: &Arc<Node>, findings: &mut Findings) -> Option<Listed> {
         let pair = self.context.pair;
-        let presence = visit.node.presence;
-        let mut sides = (Listing::default(), Listing::default());
-        if presence != Presence::Destination {
-            match self.list(pair.source.as_fd(), visit, pair.single.as_ref().map(|s| &*s.source)) {
+        let mut listed = Listed {
+            node: Arc::clone(node),
+            path: node.path(),
+            source: None,
+            destination: None,
+            listings: (Listing::default(), Listing::default()),
+        };
+        if node.presence != Presence::Destination {
+            match self.list(pair.source.as_fd(), &listed.path) {
                 Ok((handle, listing)) => {
-                    visit.source = Some(handle);
-                    sides.0 = listing;
+                    listed.source = Some(handle);
+                    listed.listings.0 = listing;
                 }
-                Err(cause) if visit.node.is_root() => {
-                    visit.findings.halt = Some(Halt::SourceClosed(cause));
+                Err(cause) if node.is_root() => {
+                    findings.halt = Some(Halt::SourceClosed(cause));
                     return None;
                 }
                 Err(cause) => {
-                    visit.problem(b"", Operation::ListSource, cause.into());
+                    findings.problem(listed.path, Operation::ListSource, cause.into());
                     return None;
                 }
             }
         }
-        if presence != Presence::Source {
-            let anchor = pair.destination.anchor.as_fd();
-            match self.list(anchor, visit, pair.single.as_ref().map(|s| &*s.source)) {
+        if node.presence != Presence::Source {
+            match self.list(pair.destination.anchor.as_fd(), &listed.path) {
                 Ok((handle, listing)) => {
-                    visit.destination = Some(handle);
-                    sides.1 = listing;
+                    listed.destination = Some(handle);
+                    listed.listings.1 = listing;
                 }
                 Err(cause) => {
-                    visit.problem(b"", Operation::ListDestination, cause.into());
+                    findings.problem(listed.path, Operation::ListDestination, cause.into());
                     return None;
                 }
             }
         }
-        Some(sides)
+        Some(listed)
     }
 
-    fn list(
-        &self,
-        root: BorrowedFd<'_>,
-        visit: &Visit<'_>,
-        single: Option<&[u8]>,
-    ) -> io::Result<(OwnedFd, Listing)> {
-        let handle = self.context.system.open_folder(root, visit.path.as_bytes())?;
-        let listing = match single {
-            Some(name) => Listing::single(name)?,
+    fn list(&self, root: BorrowedFd<'_>, path: &TreePath) -> io::Result<(OwnedFd, Listing)> {
+        let handle = self.context.system.open_folder(root, path.as_bytes())?;
+        let listing = match &self.context.pair.single {
+            // Both sides by the source's name: they are one entry.
+            Some(single) => Listing::single(&single.source)?,
             None => Listing::read(self.context.system, handle.as_fd())?,
         };
         Ok((handle, listing))
@@ -305,13 +341,17 @@ impl Walk<'_> {
         let mut seen = Seen {
             name,
             source_name: joined.name,
-            path: visit.path.join(name),
+            path: if self.context.selection.looks_at_paths() {
+                visit.listed.path.join(name)
+            } else {
+                TreePath::default()
+            },
             source: None,
             destination: None,
             hidden: false,
         };
         if let Some(kind) = joined.source {
-            let handle = visit.source.as_ref()?.as_fd();
+            let handle = visit.listed.source.as_ref()?.as_fd();
             match self.see_side(visit.node, &seen, handle, joined.name, kind) {
                 Ok(found) => seen.source = found,
                 // Gone since it was listed: nothing may be concluded from that in this run.
@@ -323,7 +363,7 @@ impl Walk<'_> {
             }
         }
         if let Some(kind) = joined.destination {
-            let handle = visit.destination.as_ref()?.as_fd();
+            let handle = visit.listed.destination.as_ref()?.as_fd();
             match self.see_side(visit.node, &seen, handle, name, kind) {
                 Ok(found) => {
                     seen.hidden = found.is_none();
@@ -490,10 +530,10 @@ impl Walk<'_> {
             |side: &Option<(Stat, Verdict)>| side.filter(|(stat, _)| stat.kind == Kind::Folder);
         if let Some((stat, _)) = is_folder(&seen.source) {
             if stat.identity == pair.destination.anchor_stat.identity && pair.single.is_none() {
-                visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
+                visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
             }
             if stat.identity.drive != visit.node.drive {
-                visit.findings.remarks.push(Remark::Mount(seen.path.clone()));
+                visit.findings.remarks.push(Remark::Mount(visit.listed.path.join(seen.name)));
             }
         }
         let identity = |side: &Option<(Stat, Verdict)>| side.map(|(stat, _)| stat.identity);
@@ -501,7 +541,7 @@ impl Walk<'_> {
             pair.single.is_some() && identity(&seen.source) == identity(&seen.destination);
         let source_within = identity(&seen.destination) == Some(pair.source_stat.identity);
         if seen.destination.is_some() && (same_file || source_within) {
-            visit.findings.halt = Some(Halt::Overlap(seen.path.clone()));
+            visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
         }
     }
 
@@ -512,7 +552,7 @@ impl Walk<'_> {
         source: &Stat,
         destination: &Stat,
     ) -> io::Result<Option<Step>> {
-        let (Some(from), Some(to)) = (&visit.source, &visit.destination) else {
+        let (Some(from), Some(to)) = (&visit.listed.source, &visit.listed.destination) else {
             return Ok(None);
         };
         let sides = entry::Sides {
@@ -549,27 +589,31 @@ impl Walk<'_> {
     }
 }
 
+impl Findings {
+    fn problem(&mut self, path: TreePath, operation: Operation, cause: Cause) {
+        self.problems.push(Problem { path, operation, cause });
+    }
+}
+
 impl Visit<'_> {
     fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
-        let path = self.path.join(name);
-        self.findings.problems.push(Problem { path, operation, cause });
+        self.findings.problem(self.listed.path.join(name), operation, cause);
     }
 
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
     fn tally(&mut self, seen: &Seen<'_>) {
+        let tallies = &mut self.findings.tallies;
         let sides = [
-            (&seen.source, &mut self.findings.tallies.source),
-            (&seen.destination, &mut self.findings.tallies.destination),
+            (&seen.source, &mut tallies.source, &mut self.taken.0),
+            (&seen.destination, &mut tallies.destination, &mut self.taken.1),
         ];
-        for (side, tally) in sides {
+        for (side, tally, taken) in sides {
             if let Some((stat, verdict)) = side
                 && *verdict != Verdict::IfNeeded
             {
                 tally.count(stat.kind, stat.size);
+                *taken = true;
             }
         }
-        let taken =
-            |side: &Option<(Stat, Verdict)>| side.is_some_and(|(_, v)| v != Verdict::IfNeeded);
-        self.node.note_taken(taken(&seen.source), taken(&seen.destination));
     }
 }

@@ -152,7 +152,7 @@ impl Node {
         self.inner().removes = true;
     }
 
-    pub(super) fn note_taken(&self, source: bool, destination: bool) {
+    pub(super) fn note_taken(&self, (source, destination): (bool, bool)) {
         let taken = &mut self.inner().taken;
         *taken = (taken.0 | source, taken.1 | destination);
     }
