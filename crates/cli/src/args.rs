@@ -7,7 +7,7 @@ use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::guard::Guard;
-use utter_echo_core::request::{By, Flush, Places, RemovalLimit, Request, Safety, Task};
+use utter_echo_core::request::{By, Cache, Flush, Places, RemovalLimit, Request, Safety, Task};
 use utter_echo_core::select::{BadPattern, Rules, Selection};
 
 const STYLES: Styles = Styles::styled()
@@ -208,6 +208,14 @@ pub(crate) struct Changed {
     /// at, whatever the change times say.
     #[arg(long, value_name = "WHAT", default_value = "stamp")]
     pub(crate) by: ByWhat,
+    /// Look at every attribute of every entry
+    ///
+    /// Access lists and extended attributes cost calls of their own, so copy and mirror look at
+    /// them only where the source's change time says that they may have been altered since they
+    /// were carried. With this they are always looked at, as after an earlier run that left them
+    /// out of --carry, or where somebody changed them in the destination. verify always does.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) closely: bool,
 }
 
 #[derive(Debug, Args)]
@@ -250,6 +258,15 @@ pub(crate) struct Running {
     /// Threads that scan, compare and write [default: one a processor, at most 8]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
     pub(crate) workers: Option<u16>,
+    /// Run at the lowest processor and drive priority, behind everything else
+    #[arg(long, hide_short_help = true)]
+    pub(crate) gentle: bool,
+    /// What stays in the system's cache: whatever it keeps, or nothing of files over 8 MiB
+    ///
+    /// With 'drop', what was copied or compared is taken out of the cache behind the run, so that
+    /// the machine's working set stays there; it costs a flush for every 64 MiB written.
+    #[arg(long, value_name = "HOW", default_value = "keep", hide_short_help = true)]
+    pub(crate) cache: CacheHow,
 }
 
 /// What only commands that write have.
@@ -262,6 +279,9 @@ pub(crate) struct Writing {
     /// name; 'none' leaves it to the system, and a power cut may undo what was reported.
     #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
     pub(crate) flush: FlushWhen,
+    /// Most bytes of content to write in a second, like 500K or 20MiB [default: no limit]
+    #[arg(long, value_name = "BYTES", value_parser = bytes, hide_short_help = true)]
+    pub(crate) rate: Option<u64>,
     /// List every step that was taken as well
     #[arg(long, short, conflicts_with = "quiet", help_heading = "Output")]
     pub(crate) verbose: bool,
@@ -313,10 +333,43 @@ pub(crate) enum When {
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum CacheHow {
+    Keep,
+    Drop,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum FlushWhen {
     End,
     Each,
     None,
+}
+
+/// A number of bytes: K, M, G and T are powers of 1000, `KiB` and so on powers of 1024.
+fn bytes(text: &str) -> Result<u64, String> {
+    let wrong = || "a number of bytes above 0, like 800000, 500K, 20M or 1.5GiB".to_owned();
+    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+    let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
+    let unit = match text[digits.len()..].to_ascii_lowercase().as_str() {
+        "" | "b" => 1.0,
+        "k" | "kb" => 1e3,
+        "m" | "mb" => 1e6,
+        "g" | "gb" => 1e9,
+        "t" | "tb" => 1e12,
+        "kib" => 1024.0,
+        "mib" => f64::from(1 << 20),
+        "gib" => f64::from(1 << 30),
+        "tib" => 2_f64.powi(40),
+        _ => return Err(wrong()),
+    };
+    let bytes = number * unit;
+    // Far below where a float loses whole bytes; anything else is a slip.
+    if !(1.0..=1e15).contains(&bytes) {
+        return Err(wrong());
+    }
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "checked above")]
+    let whole = bytes as u64;
+    Ok(whole)
 }
 
 fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
@@ -354,6 +407,7 @@ pub(crate) struct Common<'a> {
     pub(crate) carried: &'a Carried,
     pub(crate) running: &'a Running,
     pub(crate) flush: FlushWhen,
+    pub(crate) rate: Option<u64>,
     pub(crate) safety: Safety,
 }
 
@@ -379,14 +433,22 @@ impl Common<'_> {
                 ByWhat::Content => By::Content,
                 ByWhat::Size => By::Size,
             },
+            closely: self.changed.closely,
             carry: self.carried.carry,
             safety: self.safety,
-            flush: match self.flush {
-                FlushWhen::End => Flush::End,
-                FlushWhen::Each => Flush::Each,
-                FlushWhen::None => Flush::None,
+            running: utter_echo_core::request::Running {
+                flush: match self.flush {
+                    FlushWhen::End => Flush::End,
+                    FlushWhen::Each => Flush::Each,
+                    FlushWhen::None => Flush::None,
+                },
+                rate: self.rate,
+                cache: match self.running.cache {
+                    CacheHow::Keep => Cache::Keep,
+                    CacheHow::Drop => Cache::Drop,
+                },
+                workers: self.running.workers(),
             },
-            workers: self.running.workers(),
         })
     }
 }
@@ -443,6 +505,22 @@ mod tests {
         for command in Arguments::command().get_subcommands_mut() {
             let lines = command.render_help().to_string().lines().count();
             assert!(lines <= 45, "{} -h has {lines} lines", command.get_name());
+        }
+    }
+
+    #[test]
+    fn bytes_are_read_with_their_unit() {
+        for (text, number) in [
+            ("1", 1),
+            ("500K", 500_000),
+            ("1.5KiB", 1536),
+            ("2MiB", 2 << 20),
+            ("3gb", 3_000_000_000),
+        ] {
+            assert_eq!(bytes(text), Ok(number), "{text}");
+        }
+        for wrong in ["", "0", "-5", "fast", "5X", "1e300", "0.2", "NaN", "inf", "9999999T"] {
+            assert!(bytes(wrong).is_err(), "{wrong}");
         }
     }
 

@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod exit;
+mod gentle;
 mod present;
 mod signals;
 

@@ -322,6 +322,26 @@ fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
 }
 
 #[test]
+fn a_rate_is_never_passed_by_more_than_five_percent() {
+    // One large file and many small ones; two seconds' worth.
+    let room = Room::new().with("source/large.wav", &"x".repeat(3_000_000));
+    for i in 0..250 {
+        room.write(&format!("source/pages/{i}.txt"), &"y".repeat(4000));
+    }
+    for (workers, rate) in [(1, 2_000_000.0), (4, 1_000_000.0)] {
+        let line =
+            format!("copy source echo-{workers} --rate {rate} --workers {workers} --format json");
+        let lines = json(&room.run(&line).out);
+        let run = &lines.last().unwrap()["run"];
+        let (bytes, seconds) =
+            (run["bytes_written"].as_f64().unwrap(), run["seconds"].as_f64().unwrap());
+        let share = bytes / seconds / rate;
+        // How far below it stays is up to the machine.
+        assert!(share <= 1.05, "{workers} workers: {share} of the rate");
+    }
+}
+
+#[test]
 fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
     let room = Room::new().with("source/first.txt", "1").with("echo/", "");
     let large = fs::File::create(room.path("source/tone.wav")).unwrap();

@@ -73,6 +73,29 @@ pub enum Flush {
     None,
 }
 
+/// What a run leaves in the system's cache of file content.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Cache {
+    /// Whatever the system keeps there.
+    #[default]
+    Keep,
+    /// Nothing of files over 8 MiB, so that the machine's working set stays.
+    Drop,
+}
+
+/// How a run goes about it.
+#[derive(Clone, Copy, Debug)]
+pub struct Running {
+    /// Threads that scan, compare and write; at least one.
+    pub workers: usize,
+    /// When what was written is brought onto the drive.
+    pub flush: Flush,
+    /// Most bytes of content to write in a second; `None` for as many as can be.
+    pub rate: Option<u64>,
+    /// What stays in the system's cache.
+    pub cache: Cache,
+}
+
 /// A whole run; each part goes to the station that needs it.
 #[derive(Debug)]
 pub struct Request {
@@ -84,12 +107,13 @@ pub struct Request {
     pub selection: Selection,
     /// What counts as changed.
     pub by: By,
+    /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
+    /// [`By::Content`] always do.
+    pub closely: bool,
     /// What goes along.
     pub carry: Aspects,
     /// Guards.
     pub safety: Safety,
-    /// When what was written is brought onto the drive.
-    pub flush: Flush,
-    /// Threads that scan, compare and write; at least one.
-    pub workers: usize,
+    /// How to go about it.
+    pub running: Running,
 }

@@ -74,7 +74,8 @@ impl<'a> Session<'a> {
                 selection: &self.request.selection,
                 reach,
                 pair,
-                workers: self.request.workers,
+                closely: self.request.closely,
+                running: self.request.running,
             });
             take_in(&mut plan, pair, compared.map_err(|halt| halted(halt, pair))?);
             plan.remarks.extend(reach.remarks());
@@ -96,12 +97,7 @@ impl<'a> Session<'a> {
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
     /// the outcome.
     pub fn apply(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
-        let terms = apply::Terms {
-            system: self.system,
-            observer,
-            workers: self.request.workers,
-            flush: self.request.flush,
-        };
+        let terms = apply::Terms { system: self.system, observer, running: self.request.running };
         apply::apply(&terms, &self.pairs, &self.reaches, plan)
     }
 

@@ -66,7 +66,9 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
 }
 
 fn sequential(trees: &Trees) -> Request {
-    Request { workers: 1, ..request(trees, Task::Mirror) }
+    let mut request = request(trees, Task::Mirror);
+    request.running.workers = 1;
+    request
 }
 
 fn calls_of_a_run(seed: u64) -> usize {

@@ -5,7 +5,9 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 
-use utter_echo_core::os::{Caller, EachName, Entry, Kind, Linux, Onto, Space, Stat, System, Time};
+use utter_echo_core::os::{
+    Advice, Caller, EachName, Entry, Kind, Linux, Onto, Space, Stat, System, Time,
+};
 
 /// What to do to which call; calls are counted from 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -89,6 +91,8 @@ tampered! {
     copy_range(source: BorrowedFd<'_>, destination: BorrowedFd<'_>, offset: u64, length: u64) -> u64;
     share_content(source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> ();
     set_length(file: BorrowedFd<'_>, length: u64) -> ();
+    reserve(file: BorrowedFd<'_>, length: u64) -> ();
+    advise(file: BorrowedFd<'_>, advice: Advice, offset: u64, length: u64) -> ();
     create_folder(folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> ();
     create_link(folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> ();
     create_special(folder: BorrowedFd<'_>, name: &[u8], kind: Kind, mode: u32, device: u64) -> ();

@@ -8,8 +8,9 @@ use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Request, Safety, Task};
 use utter_echo_core::{PlanError, Session};
 
-use crate::args::{Common, Copy, Mirror, Output, SafetyOptions, Writing};
+use crate::args::{Common, Copy, Mirror, Output, Running, SafetyOptions, Writing};
 use crate::exit::{self, Exit, Refused};
+use crate::gentle;
 use crate::present::{Presenter, Progress, Took, ask};
 use crate::signals::Signals;
 
@@ -23,9 +24,10 @@ pub(crate) fn copy(args: &Copy) -> Result<Exit> {
         carried: &args.carried,
         running: &args.running,
         flush: args.writing.flush,
+        rate: args.writing.rate,
         safety: Safety { waived: args.safety.waive.clone(), ..Safety::default() },
     };
-    change(&request.request()?, &args.safety, &args.writing, &args.output)
+    change(&request.request()?, &args.safety, &args.running, &args.writing, &args.output)
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
@@ -38,20 +40,25 @@ pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
         carried: &args.carried,
         running: &args.running,
         flush: args.writing.flush,
+        rate: args.writing.rate,
         safety: Safety {
             waived: args.safety.waive.clone(),
             removal_limit: args.removal_limit.unwrap_or_default(),
         },
     };
-    change(&request.request()?, &args.safety, &args.writing, &args.output)
+    change(&request.request()?, &args.safety, &args.running, &args.writing, &args.output)
 }
 
 fn change(
     request: &Request,
     safety: &SafetyOptions,
+    running: &Running,
     writing: &Writing,
     output: &Output,
 ) -> Result<Exit> {
+    if running.gentle {
+        gentle::stand_back()?;
+    }
     if safety.ask {
         ask::require_terminal()?;
     }

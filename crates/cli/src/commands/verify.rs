@@ -7,6 +7,7 @@ use utter_echo_core::request::{Safety, Task};
 
 use crate::args::{Common, FlushWhen, Verify};
 use crate::exit::Exit;
+use crate::gentle;
 use crate::present::{Presenter, Progress};
 use crate::signals::Signals;
 
@@ -21,9 +22,13 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
         running: &args.running,
         // Nothing is written.
         flush: FlushWhen::None,
+        rate: None,
         safety: Safety::default(),
     }
     .request()?;
+    if args.running.gentle {
+        gentle::stand_back()?;
+    }
     let presenter = Presenter::new(&args.output, &request, false);
     presenter.head()?;
     let session = Session::open(&Linux, &request)?;

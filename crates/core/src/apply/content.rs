@@ -6,10 +6,10 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use crate::aspect::Aspect;
-use crate::os::{Entry, Stat};
+use crate::os::{Advice, Entry, LARGE, Stat};
 use crate::plan::{State, Step};
 use crate::problem::{Cause, Operation};
-use crate::request::Flush;
+use crate::request::{Cache, Flush};
 
 use super::{Done, During, PartRun, Place, Trouble};
 
@@ -17,6 +17,8 @@ use super::{Done, During, PartRun, Place, Trouble};
 const SMALL: usize = 256 * 1024;
 /// What one call copies of a larger one; the run can be stopped in between.
 const STRETCH: u64 = 8 * 1024 * 1024;
+/// What is dropped from the cache at a time.
+const DROPPED: u64 = 64 * 1024 * 1024;
 /// How often a file that changes while it is read is read in all.
 const TRIES: u32 = 3;
 
@@ -69,7 +71,7 @@ impl PartRun<'_> {
         let born = self.born(place, birth_mode, &before);
         let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
         self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
-        if self.shared.flush == Flush::Each {
+        if self.shared.running.flush == Flush::Each {
             system.flush_file(made.as_fd()).during(Operation::Flush)?;
         }
         Ok(made)
@@ -84,7 +86,10 @@ impl PartRun<'_> {
             self.wrote(stat.size);
             return Ok(());
         }
+        // Advice that is not taken costs nothing but time.
+        let _ = self.shared.system.advise(source, Advice::ReadAhead, 0, 0);
         if !sparse {
+            self.reserve(made, stat.size)?;
             return self.pour_stretch(source, made, 0, stat.size);
         }
         // The length first: what is not written then reads as zeros and takes no room.
@@ -93,11 +98,11 @@ impl PartRun<'_> {
         while at < stat.size {
             let next = self.shared.system.next_data(source, at).during(Operation::Read)?;
             let Some((start, end)) = next else { break };
-            self.wrote(start - at);
+            self.shared.observer.wrote(start - at);
             self.pour_stretch(source, made, start, end.min(stat.size))?;
             at = end;
         }
-        self.wrote(stat.size.saturating_sub(at));
+        self.shared.observer.wrote(stat.size.saturating_sub(at));
         Ok(())
     }
 
@@ -114,6 +119,20 @@ impl PartRun<'_> {
             self.wrote(read as u64);
             Ok(())
         })
+    }
+
+    /// Room is reserved ahead, so that a file too large for the drive fails before it is written,
+    /// and one that fits lies in few pieces. Its size does not show it: what is not written yet
+    /// must not look finished.
+    fn reserve(&self, made: BorrowedFd<'_>, size: u64) -> Done {
+        if size < LARGE {
+            return Ok(());
+        }
+        match self.shared.system.reserve(made, size) {
+            Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
+            // Not every drive can.
+            _ => Ok(()),
+        }
     }
 
     /// Shares the content where the drive can; false where it cannot.
@@ -138,11 +157,13 @@ impl PartRun<'_> {
         mut at: u64,
         end: u64,
     ) -> Done {
+        let stretch = self.shared.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
+        let mut dropped = at;
         while at < end {
             if self.shared.must_end() {
                 return Err(io::Error::from(ErrorKind::Interrupted)).during(Operation::Write);
             }
-            let length = (end - at).min(STRETCH);
+            let length = (end - at).min(stretch);
             let copied = match self.copy_in_kernel(source, made, at, length)? {
                 Some(copied) => copied,
                 None => self.copy_through(source, made, at, length)?,
@@ -153,6 +174,30 @@ impl PartRun<'_> {
             }
             self.wrote(copied);
             at += copied;
+            if at - dropped >= DROPPED || at == end {
+                self.drop_cached(source, made, dropped, at)?;
+                dropped = at;
+            }
+        }
+        Ok(())
+    }
+
+    /// What was just copied goes from the cache, if that was asked for. It can only go once it is
+    /// on the drive.
+    fn drop_cached(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        from: u64,
+        to: u64,
+    ) -> Done {
+        if self.shared.running.cache == Cache::Keep || to < LARGE {
+            return Ok(());
+        }
+        let system = self.shared.system;
+        system.flush_file(made).during(Operation::Flush)?;
+        for file in [source, made] {
+            let _ = system.advise(file, Advice::Drop, from, to - from);
         }
         Ok(())
     }
@@ -195,6 +240,9 @@ impl PartRun<'_> {
     }
 
     fn wrote(&self, bytes: u64) {
+        if let Some(pace) = &self.shared.pace {
+            pace.pass(bytes, || self.shared.must_end());
+        }
         self.shared.bytes_written.fetch_add(bytes, Ordering::Relaxed);
         self.shared.observer.wrote(bytes);
     }

@@ -11,7 +11,7 @@ use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::time::{Duration, Instant};
 
-use crate::os::{Kind, Onto};
+use crate::os::{Kind, LARGE, Onto};
 use crate::plan::{Folder, Step, Verb};
 use crate::pool::{self, Stack};
 use crate::problem::Operation;
@@ -21,8 +21,6 @@ use super::{Done, During, PartRun, Place, StepOutcome, Trouble, writes};
 
 /// How long a folder may stay under its temporary name.
 const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
-/// A file larger than this is worth keeping if the run is killed.
-const LARGE: u64 = 8 * 1024 * 1024;
 /// Bytes and entries of one batch: enough that opening the folder does not count, few enough that
 /// one folder of large files keeps all workers busy.
 const BATCH_BYTES: u64 = 64 * 1024 * 1024;
@@ -65,7 +63,7 @@ impl PartRun<'_> {
         let is_new: HashSet<usize> = new_folders.values().copied().collect();
         let first = (0..self.part.folders.len()).filter(|at| !is_new.contains(at));
         let first = first.flat_map(|at| self.works_in(at)).collect();
-        pool::run(self.workers, first, |work, stack| {
+        pool::run(self.shared.running.workers, first, |work, stack| {
             if self.shared.must_end() {
                 return;
             }

@@ -8,6 +8,7 @@ mod attributes;
 mod content;
 mod fill;
 mod folders;
+mod pace;
 mod place;
 mod removal;
 
@@ -25,8 +26,10 @@ use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::{self, Reach};
-use crate::request::Flush;
+use crate::request::{Flush, Running};
 use crate::temporary::Temporaries;
+
+use pace::Pace;
 
 /// What became of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -83,8 +86,7 @@ impl Outcome {
 pub(crate) struct Terms<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
-    pub(crate) workers: usize,
-    pub(crate) flush: Flush,
+    pub(crate) running: Running,
 }
 
 /// Carries out every part of a plan and flushes the drive.
@@ -93,7 +95,8 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
     let shared = Shared {
         system: terms.system,
         observer: terms.observer,
-        flush: terms.flush,
+        running: terms.running,
+        pace: terms.running.rate.map(Pace::new),
         temporaries: Temporaries::new(),
         outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(count).collect(),
         problems: Mutex::default(),
@@ -111,7 +114,6 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             reach: &reaches[at],
             part,
             prefix: &plan.prefixes[at],
-            workers: terms.workers,
         };
         run.go();
     }
@@ -122,7 +124,8 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
 struct Shared<'a> {
     system: &'a dyn System,
     observer: &'a dyn Observer,
-    flush: Flush,
+    running: Running,
+    pace: Option<Pace>,
     temporaries: Temporaries,
     outcomes: Vec<AtomicU8>,
     problems: Mutex<Vec<Problem>>,
@@ -198,7 +201,6 @@ struct PartRun<'a> {
     reach: &'a Reach,
     part: &'a Part,
     prefix: &'a TreePath,
-    workers: usize,
 }
 
 /// The two folders that the steps of one batch happen in.
@@ -239,7 +241,7 @@ impl PartRun<'_> {
         });
         self.link_names(root, true);
         self.finish_folders(root);
-        if self.shared.flush == Flush::None {
+        if self.shared.running.flush == Flush::None {
             return;
         }
         self.shared.observer.flushing();
@@ -269,7 +271,7 @@ impl PartRun<'_> {
         let folders = self.part.folders.iter().enumerate();
         let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(&wanted));
         let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
-        pool::run(self.workers, all, |(at, steps), _| work(self, at, steps));
+        pool::run(self.shared.running.workers, all, |(at, steps), _| work(self, at, steps));
     }
 
     /// Does `work` on those of some steps of a folder that are wanted and were not tried yet.

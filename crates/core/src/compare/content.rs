@@ -4,6 +4,9 @@ use std::cell::RefCell;
 use std::io;
 use std::os::fd::BorrowedFd;
 
+use crate::os::{Advice, LARGE};
+use crate::request::Cache;
+
 use super::Comparison;
 
 /// Read from each side at a time: large enough that the calls do not count, small enough that both
@@ -40,6 +43,12 @@ pub(super) fn first_difference(
             }
             if read < BLOCK {
                 return Ok(None);
+            }
+            if context.running.cache == Cache::Drop && offset >= LARGE {
+                // Advice that is not taken changes nothing but what stays in the cache.
+                for file in [source, destination] {
+                    let _ = context.system.advise(file, Advice::Drop, 0, offset);
+                }
             }
             if context.observer.stop_requested() {
                 return Err(io::ErrorKind::Interrupted.into());

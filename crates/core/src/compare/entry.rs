@@ -142,6 +142,6 @@ pub(super) fn differing_aspects(
 /// something else differs, and always if nothing is to be trusted.
 fn looks_closely(context: &Comparison<'_>, sides: &Sides<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
-    let distrusted = context.task == Task::Verify || context.by == By::Content;
+    let distrusted = context.closely || context.task == Task::Verify || context.by == By::Content;
     altered || distrusted || !differing.is_empty()
 }

@@ -22,7 +22,7 @@ use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Task};
+use crate::request::{By, Running, Task};
 use crate::select::{Selection, Verdict};
 use crate::temporary;
 use crate::tree::{self, Hint, Joined, Listing};
@@ -39,7 +39,8 @@ pub(crate) struct Comparison<'a> {
     pub(crate) selection: &'a Selection,
     pub(crate) reach: &'a Reach,
     pub(crate) pair: &'a Pair,
-    pub(crate) workers: usize,
+    pub(crate) closely: bool,
+    pub(crate) running: Running,
 }
 
 /// What this station finds.
@@ -91,7 +92,9 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
     let all_below = comparison.selection.takes_all_below(b"", false);
     let drive = pair.source_stat.identity.drive;
     let root = Arc::new(Node::root(presence, source, drive, all_below));
-    pool::run(comparison.workers, vec![Work::Folder(root)], |work, stack| walk.work(work, stack));
+    pool::run(comparison.running.workers, vec![Work::Folder(root)], |work, stack| {
+        walk.work(work, stack);
+    });
     let mut findings = walk.findings.into_inner().unwrap_or_else(PoisonError::into_inner);
     if let Some(halt) = findings.halt.take() {
         return Err(halt);

@@ -2,16 +2,17 @@
 
 use std::fmt::Write as _;
 use std::io::{self, ErrorKind};
+use std::num::NonZeroU64;
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::fs::{
-    AtFlags, CWD, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx,
-    StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    AtFlags, CWD, FallocateFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags,
+    SeekFrom, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
-use super::{Caller, EachName, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
+use super::{Advice, Caller, EachName, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
 
 /// Longest path that one call takes, its closing NUL left out.
 const LONGEST_PATH: usize = 4095;
@@ -179,6 +180,25 @@ impl System for Linux {
 
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()> {
         Ok(retry_on_intr(|| rustix::fs::ftruncate(file, length))?)
+    }
+
+    fn reserve(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()> {
+        let flags = FallocateFlags::KEEP_SIZE;
+        Ok(retry_on_intr(|| rustix::fs::fallocate(file, flags, 0, length))?)
+    }
+
+    fn advise(
+        &self,
+        file: BorrowedFd<'_>,
+        advice: Advice,
+        offset: u64,
+        length: u64,
+    ) -> io::Result<()> {
+        let advice = match advice {
+            Advice::ReadAhead => rustix::fs::Advice::Sequential,
+            Advice::Drop => rustix::fs::Advice::DontNeed,
+        };
+        Ok(rustix::fs::fadvise(file, offset, NonZeroU64::new(length), advice)?)
     }
 
     fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()> {

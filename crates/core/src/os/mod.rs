@@ -103,6 +103,19 @@ pub enum Onto {
     Exchange,
 }
 
+/// From this size on, in bytes, a file is handled as a large one: read ahead, given its room in
+/// advance, dropped from the cache on request.
+pub const LARGE: u64 = 8 * 1024 * 1024;
+
+/// What the system may do about a stretch of a file's content in its cache.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Advice {
+    /// It will be read from beginning to end.
+    ReadAhead,
+    /// It will not be needed again.
+    Drop,
+}
+
 /// Room on a drive, as the caller may use it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Space {
@@ -198,6 +211,16 @@ pub trait System: Sync {
     fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()>;
     /// Sets the length of a file; what is added reads as zeros and takes no room.
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
+    /// Reserves room for a file of this length without making it any longer.
+    fn reserve(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
+    /// Advises the system about what is in a file's first `length` bytes from `offset`.
+    fn advise(
+        &self,
+        file: BorrowedFd<'_>,
+        advice: Advice,
+        offset: u64,
+        length: u64,
+    ) -> io::Result<()>;
     /// Creates a folder.
     fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()>;
     /// Creates a symbolic link with the text `text`.

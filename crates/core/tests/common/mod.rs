@@ -11,7 +11,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb};
-use utter_echo_core::request::{By, Flush, Places, Request, Safety, Task};
+use utter_echo_core::request::{By, Cache, Flush, Places, Request, Running, Safety, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::Facts;
@@ -46,9 +46,9 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         by: By::Stamp,
         carry: Aspects::ALL,
         safety: Safety::default(),
+        closely: false,
         // The tests pull no plug, and some make hundreds of runs.
-        flush: Flush::None,
-        workers: 2,
+        running: Running { workers: 2, flush: Flush::None, rate: None, cache: Cache::Keep },
     }
 }
 
