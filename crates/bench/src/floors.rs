@@ -7,7 +7,8 @@ use std::sync::{Condvar, Mutex};
 
 use anyhow::{Result, ensure};
 use rustix::fs::{
-    AtFlags, CWD, FileType, Gid, Mode, OFlags, RawDir, Statx, StatxFlags, Timespec, Timestamps, Uid,
+    AtFlags, CWD, FallocateFlags, FileType, Gid, Mode, OFlags, RawDir, Statx, StatxFlags, Timespec,
+    Timestamps, Uid,
 };
 
 use crate::Sides;
@@ -16,11 +17,15 @@ const WANTED: StatxFlags = StatxFlags::BASIC_STATS;
 const BLOCK: usize = 256 * 1024;
 const STRETCH: usize = 8 << 20;
 
-/// A folder open on both sides.
+/// A folder open on both sides, and one large file in it if that alone is meant.
 struct Pair {
     source: OwnedFd,
     destination: OwnedFd,
+    large: Option<CString>,
 }
+
+/// From this size on a file is work for a thread of its own.
+const LARGE: u64 = 8 << 20;
 
 /// Folders to be worked on, and how many are in hand.
 struct Queue {
@@ -59,7 +64,8 @@ fn each_folder(sides: &Sides, work: impl Fn(&Pair, &Queue) + Sync) -> Result<()>
         std::process::abort();
     }));
     let open = |path| rustix::fs::open(path, OFlags::RDONLY | OFlags::DIRECTORY, Mode::empty());
-    let root = Pair { source: open(&sides.source)?, destination: open(&sides.destination)? };
+    let root =
+        Pair { source: open(&sides.source)?, destination: open(&sides.destination)?, large: None };
     let queue = Queue { state: Mutex::new((vec![root], 0)), changed: Condvar::new() };
     let labour = || {
         let mut pair = queue.next(false);
@@ -101,7 +107,7 @@ const LISTED: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOF
 
 fn go_below(pair: &Pair, name: &CStr, queue: &Queue) {
     let source = open(&pair.source, name, LISTED, 0);
-    queue.push(Pair { source, destination: open(&pair.destination, name, LISTED, 0) });
+    queue.push(Pair { source, destination: open(&pair.destination, name, LISTED, 0), large: None });
 }
 
 /// Both sides listed; a `statx` of every entry on both; optionally the names of its attributes.
@@ -142,7 +148,16 @@ pub(crate) fn copy(sides: &Sides) -> Result<()> {
     rustix::fs::mkdirat(CWD, &sides.destination, Mode::from_raw_mode(0o755))?;
     each_folder(sides, |pair, queue| {
         let mut buffer = vec![0; BLOCK];
+        if let Some(name) = &pair.large {
+            copy_file(pair, name, &mut buffer);
+            return;
+        }
         each_name(&pair.source, |name, kind| match kind {
+            FileType::RegularFile if look(&pair.source, name).stx_size >= LARGE => {
+                let again = |folder: &OwnedFd| folder.try_clone().expect("a handle can be doubled");
+                let (source, destination) = (again(&pair.source), again(&pair.destination));
+                queue.push(Pair { source, destination, large: Some(name.to_owned()) });
+            }
             FileType::Directory => {
                 rustix::fs::mkdirat(&pair.destination, name, Mode::from_raw_mode(0o755))
                     .expect("made");
@@ -184,7 +199,11 @@ fn copy_large(source: &OwnedFd, made: &OwnedFd, stat: &Statx, buffer: &mut [u8])
         return;
     }
     let sparse = stat.stx_blocks * 512 < stat.stx_size;
-    rustix::fs::ftruncate(made, if sparse { stat.stx_size } else { 0 }).expect("a length");
+    if sparse {
+        rustix::fs::ftruncate(made, stat.stx_size).expect("a length");
+    } else {
+        let _ = rustix::fs::fallocate(made, FallocateFlags::KEEP_SIZE, 0, stat.stx_size);
+    }
     let mut at = 0;
     while at < stat.stx_size {
         let end = if sparse {

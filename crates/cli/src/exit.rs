@@ -28,9 +28,17 @@ impl From<Exit> for ExitCode {
 #[error("{0}\n  nothing was touched")]
 pub(crate) struct Refused(pub(crate) String);
 
+/// A signal that came before anything was touched.
+#[derive(Debug, thiserror::Error)]
+#[error("stopped; nothing was touched")]
+pub(crate) struct StoppedBy(pub(crate) i32);
+
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     if error.is::<Refused>() {
         return Exit::Refused;
+    }
+    if let Some(StoppedBy(signal)) = error.downcast_ref() {
+        return of_signal(Some(*signal));
     }
     match error.downcast_ref() {
         Some(PlanError::Refused(_)) => Exit::Refused,
@@ -43,9 +51,12 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
 pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i32>) -> Exit {
     match outcome.ending {
         Ending::Early(_) => Exit::EndedEarly,
-        Ending::Stopped if stopped_by == Some(signal_hook::consts::SIGTERM) => Exit::Terminated,
-        Ending::Stopped => Exit::Interrupted,
+        Ending::Stopped => of_signal(stopped_by),
         Ending::Complete if outcome.problems.len() + planned > 0 => Exit::Problems,
         Ending::Complete => Exit::Done,
     }
+}
+
+fn of_signal(signal: Option<i32>) -> Exit {
+    if signal == Some(signal_hook::consts::SIGTERM) { Exit::Terminated } else { Exit::Interrupted }
 }

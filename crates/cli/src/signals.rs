@@ -6,22 +6,29 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::flag;
 
+use crate::exit::StoppedBy;
+
 /// Which signal came, if any.
-#[derive(Clone, Debug, Default)]
+#[derive(Debug, Default)]
 pub(crate) struct Signals(Arc<AtomicUsize>);
 
 impl Signals {
-    /// Begins to catch signals. Until then they end the process as usual, which is right while
-    /// nothing is being changed.
-    pub(crate) fn catch(&self) -> std::io::Result<()> {
+    /// Begins to catch signals.
+    pub(crate) fn caught_from_now_on() -> std::io::Result<Self> {
+        let signals = Self::default();
         let second = Arc::new(AtomicBool::new(false));
         for signal in [SIGINT, SIGTERM] {
             // In this order: the first signal finds the flag down, and raises it.
             flag::register_conditional_default(signal, Arc::clone(&second))?;
             flag::register(signal, Arc::clone(&second))?;
-            flag::register_usize(signal, Arc::clone(&self.0), signal.unsigned_abs() as usize)?;
+            flag::register_usize(signal, Arc::clone(&signals.0), signal.unsigned_abs() as usize)?;
         }
-        Ok(())
+        Ok(signals)
+    }
+
+    /// Fails once a signal came.
+    pub(crate) fn check(&self) -> Result<(), StoppedBy> {
+        self.caught().map_or(Ok(()), |signal| Err(StoppedBy(signal)))
     }
 
     pub(crate) fn caught(&self) -> Option<i32> {

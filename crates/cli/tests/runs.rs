@@ -283,6 +283,16 @@ fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
     assert!(second.out.contains("owners are not carried"), "{second:?}");
     let third = run("mirror source echo");
     assert!(third.out.contains("Nothing to do"), "{third:?}");
+    // A folder that even its owner may not write into takes changes, and stays closed.
+    room.write("source/sub/b.txt", "late");
+    fs::remove_file(room.path("source/sub/a.txt")).unwrap();
+    for closed in ["source/sub", "echo/sub"] {
+        fs::set_permissions(room.path(closed), fs::Permissions::from_mode(0o555)).unwrap();
+    }
+    let fourth = run("mirror source echo");
+    assert_eq!(fourth.code, 0, "{fourth:?}");
+    assert_eq!(room.list("echo/sub"), ["b.txt"]);
+    assert_eq!(run("verify source echo --carry all,-owner").code, 0);
 }
 
 #[test]

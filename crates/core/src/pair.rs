@@ -230,7 +230,12 @@ fn find_place(system: &dyn System, path: &Path) -> Result<Place, CallError> {
                 at = parent;
             }
             Err(e) if e.kind() == ErrorKind::NotADirectory => {
-                return Err(CallError::FileInTheWay(shown(&at)));
+                // The file is the last of the path, or something above that.
+                let folder = |path: &&Path| {
+                    system.open_root(path).is_err_and(|e| e.kind() == ErrorKind::NotADirectory)
+                };
+                let highest = at.ancestors().take_while(folder).last();
+                return Err(CallError::FileInTheWay(shown(highest.unwrap_or(&at))));
             }
             Err(e) => return Err(closed(&at, e)),
         }

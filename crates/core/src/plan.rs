@@ -459,3 +459,15 @@ impl<'a> Iterator for InTreeOrder<'a> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_step_leaves_room_for_its_name_within_the_budget() {
+        // 160 bytes a step, of which a name of the usual length takes twenty.
+        assert!(size_of::<Step>() <= 136, "{} bytes", size_of::<Step>());
+        assert_eq!(size_of::<Option<Step>>(), size_of::<Step>());
+    }
+}

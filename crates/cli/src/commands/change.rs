@@ -64,13 +64,14 @@ fn change(
     }
     let presenter = Presenter::new(output, request, safety.dry_run);
     presenter.head()?;
-    let signals = Signals::default();
+    let signals = Signals::caught_from_now_on()?;
     let session = Session::open(&Linux, request)?;
     let progress = Progress::scanning(output, &signals);
     let begun = Instant::now();
     let plan = session.plan(&progress);
     let planning = begun.elapsed();
     progress.done();
+    signals.check()?;
     let plan = plan.inspect_err(|error| {
         if let PlanError::Refused(refusal) = error {
             // The error itself is reported all the same, should this fail.
@@ -83,8 +84,7 @@ fn change(
         return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
     }
     guard(&session, &plan, &presenter)?;
-    confirm(request, safety, &plan)?;
-    signals.catch()?;
+    confirm(request, safety, &plan, &signals)?;
     let progress = Progress::changing(output, &signals, &plan);
     let begun = Instant::now();
     let outcome = session.apply(&plan, &progress);
@@ -106,11 +106,16 @@ fn guard(session: &Session<'_>, plan: &Plan, presenter: &Presenter<'_>) -> Resul
 
 /// Asks where it should: always with `--ask`, before removing anything on a terminal without
 /// `--yes`.
-fn confirm(request: &Request, safety: &SafetyOptions, plan: &Plan) -> Result<()> {
+fn confirm(
+    request: &Request,
+    safety: &SafetyOptions,
+    plan: &Plan,
+    signals: &Signals,
+) -> Result<()> {
     let removals = plan.totals.remove.entries > plan.totals.leftovers;
     let wanted =
         safety.ask || request.task == Task::Mirror && removals && !safety.yes && ask::can_ask();
-    if !wanted || plan.is_empty() || ask::agreed(plan, &request.places.destination)? {
+    if !wanted || plan.is_empty() || ask::agreed(plan, &request.places.destination, signals)? {
         return Ok(());
     }
     Err(Refused("not agreed to".into()).into())

@@ -32,10 +32,11 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     let presenter = Presenter::new(&args.output, &request, false);
     presenter.head()?;
     let session = Session::open(&Linux, &request)?;
-    let signals = Signals::default();
+    let signals = Signals::caught_from_now_on()?;
     let progress = Progress::scanning(&args.output, &signals);
     let plan = session.plan(&progress);
     progress.done();
+    signals.check()?;
     let plan = plan?;
     presenter.verdict(&plan)?;
     Ok(if !plan.problems.is_empty() {

@@ -3,9 +3,12 @@
 use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 use std::path::Path;
 
+use anyhow::Result;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use utter_echo_core::plan::{Plan, Verb};
 
 use super::{names, text, units};
+use crate::signals::Signals;
 
 /// How many removals are shown with the question.
 const SHOWN: usize = 10;
@@ -25,7 +28,7 @@ pub(crate) fn require_terminal() -> Result<(), NoTerminal> {
 
 /// Shows what would be done, above all what would be removed, and waits for an answer. Anything
 /// but a yes is a no.
-pub(crate) fn agreed(plan: &Plan, destination: &Path) -> io::Result<bool> {
+pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Result<bool> {
     let mut err = anstream::stderr().lock();
     let removals = plan.totals.remove;
     if removals.entries > 0 {
@@ -50,7 +53,20 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path) -> io::Result<bool> {
         write!(err, "Go ahead in {place}? [y/N] ")?;
     }
     err.flush()?;
+    wait_for_input(signals)?;
     let mut answer = String::new();
     io::stdin().lock().read_line(&mut answer)?;
     Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+}
+
+/// Reading alone would sleep through Ctrl-C.
+fn wait_for_input(signals: &Signals) -> Result<()> {
+    let (stdin, short) = (io::stdin(), Timespec { tv_sec: 0, tv_nsec: 100_000_000 });
+    loop {
+        let ready = poll(&mut [PollFd::new(&stdin, PollFlags::IN)], Some(&short));
+        signals.check()?;
+        if ready.is_ok_and(|count| count > 0) {
+            return Ok(());
+        }
+    }
 }

@@ -112,8 +112,9 @@ impl PartRun<'_> {
         let child = new_folders.get(&number).copied();
         let step = &above.steps[at];
         let name = above.names.get(step.name);
-        let made =
-            self.enter(root, parent).and_then(|place| self.make_folder(&place, name, step, child));
+        let made = self
+            .enter_to_change(root, parent)
+            .and_then(|place| self.make_folder(&place, name, step, child));
         match made {
             // It is done only when it has its attributes, at the end.
             Ok(()) => {

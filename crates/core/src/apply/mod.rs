@@ -114,6 +114,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             reach: &reaches[at],
             part,
             prefix: &plan.prefixes[at],
+            opened: Mutex::default(),
         };
         run.go();
     }
@@ -201,6 +202,8 @@ struct PartRun<'a> {
     reach: &'a Reach,
     part: &'a Part,
     prefix: &'a TreePath,
+    /// Folders opened to their owner for the time of the changes, with the mode they had.
+    opened: Mutex<Vec<(TreePath, u32)>>,
 }
 
 /// The two folders that the steps of one batch happen in.
@@ -214,6 +217,8 @@ struct Place<'a> {
     born_gid: u32,
     /// New entries get access lists from the folder.
     gives_lists: bool,
+    /// The mode of a folder that the caller owns and may not write into.
+    closed_with: Option<u32>,
     /// The name under which one entry after the other is made here. One name for all is much
     /// quicker than one each where a folder holds a hundred thousand.
     temporary: Vec<u8>,
@@ -240,6 +245,7 @@ impl PartRun<'_> {
             run.work_on(root, at, steps, &late, &|place, step| run.write(place, step));
         });
         self.link_names(root, true);
+        self.close_again(root);
         self.finish_folders(root);
         if self.shared.running.flush == Flush::None {
             return;
@@ -289,7 +295,7 @@ impl PartRun<'_> {
         if due.peek().is_none() || self.shared.must_end() {
             return;
         }
-        match self.enter(root, at) {
+        match self.enter_to_change(root, at) {
             Ok(place) => due.for_each(|i| self.try_step(&place, i, |step| work(&place, step))),
             Err(trouble) => {
                 // One problem names the folder; its steps share its fate.
@@ -319,10 +325,47 @@ impl PartRun<'_> {
         let gives_lists = reach::has_default_list(system, destination.as_fd())
             .during(Operation::LookAtDestination)?;
         let set_group = stat.mode & 0o2000 != 0;
-        let born_gid = if set_group { stat.gid } else { self.reach.caller.gid };
-        let temporary = self.shared.temporaries.name();
-        let hidden = false;
-        Ok(Place { folder, path, source, destination, born_gid, gives_lists, temporary, hidden })
+        let caller = &self.reach.caller;
+        let closed = caller.uid != 0 && stat.uid == caller.uid && stat.mode & 0o200 == 0;
+        Ok(Place {
+            folder,
+            path,
+            source,
+            destination,
+            born_gid: if set_group { stat.gid } else { caller.gid },
+            gives_lists,
+            closed_with: closed.then_some(stat.mode),
+            temporary: self.shared.temporaries.name(),
+            hidden: false,
+        })
+    }
+
+    /// As [`Self::enter`], to change entries: a folder that its owner may not write into is opened
+    /// to the owner until all entries are changed.
+    fn enter_to_change(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
+        let place = self.enter(root, at)?;
+        if let Some(mode) = place.closed_with {
+            let entry = Entry::Open(place.destination.as_fd());
+            self.shared.system.set_mode(entry, mode | 0o200).during(Operation::Write)?;
+            let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+            opened.push((place.path.clone(), mode));
+        }
+        Ok(place)
+    }
+
+    /// Gives folders that were opened for changes the mode they had.
+    fn close_again(&self, root: BorrowedFd<'_>) {
+        let opened =
+            std::mem::take(&mut *self.opened.lock().unwrap_or_else(PoisonError::into_inner));
+        for (path, mode) in opened {
+            let system = self.shared.system;
+            let closed = system
+                .open_folder(root, path.as_bytes())
+                .and_then(|folder| system.set_mode(Entry::Open(folder.as_fd()), mode));
+            if let Err(error) = closed {
+                self.report(&path, Trouble(Operation::SetAttributes, error.into()));
+            }
+        }
     }
 
     fn tell_start(&self, path: &TreePath) {

@@ -27,7 +27,7 @@ impl PartRun<'_> {
             if todo.peek().is_none() || self.shared.must_end() {
                 continue;
             }
-            match self.enter(root, at) {
+            match self.enter_to_change(root, at) {
                 Ok(place) => {
                     todo.for_each(|i| {
                         self.try_step(&place, i, |step| self.remove_entry(&place, step));

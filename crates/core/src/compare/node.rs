@@ -231,7 +231,10 @@ impl Node {
         }
     }
 
-    fn hand_over(&self, inner: Inner, closed: &mut Vec<Closed>) {
+    fn hand_over(&self, mut inner: Inner, closed: &mut Vec<Closed>) {
+        // What is kept until the run ends takes no more than it needs.
+        inner.names.shrink();
+        inner.steps.shrink_to_fit();
         // Set once: a node closes once.
         let _ = self.position.set(closed.len());
         closed.push(Closed {
