@@ -123,11 +123,9 @@ impl PartRun<'_> {
 
     /// Room is reserved ahead, so that a file too large for the drive fails before it is written,
     /// and one that fits lies in few pieces. Its size does not show it: what is not written yet
-    /// must not look finished.
+    /// must not look finished. On a drive that is filling up it also keeps the kernel from writing
+    /// everything out in between, which it does when much of the room is promised and not given.
     fn reserve(&self, made: BorrowedFd<'_>, size: u64) -> Done {
-        if size < LARGE {
-            return Ok(());
-        }
         match self.shared.system.reserve(made, size) {
             Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
             // Not every drive can.
