@@ -149,21 +149,25 @@ pub(crate) fn copy(sides: &Sides) -> Result<()> {
     each_folder(sides, |pair, queue| {
         let mut buffer = vec![0; BLOCK];
         if let Some(name) = &pair.large {
-            copy_file(pair, name, &mut buffer);
+            copy_file(pair, name, &look(&pair.source, name), &mut buffer);
             return;
         }
         each_name(&pair.source, |name, kind| match kind {
-            FileType::RegularFile if look(&pair.source, name).stx_size >= LARGE => {
-                let again = |folder: &OwnedFd| folder.try_clone().expect("a handle can be doubled");
-                let (source, destination) = (again(&pair.source), again(&pair.destination));
-                queue.push(Pair { source, destination, large: Some(name.to_owned()) });
-            }
             FileType::Directory => {
                 rustix::fs::mkdirat(&pair.destination, name, Mode::from_raw_mode(0o755))
                     .expect("made");
                 go_below(pair, name, queue);
             }
-            FileType::RegularFile => copy_file(pair, name, &mut buffer),
+            FileType::RegularFile => {
+                let stat = look(&pair.source, name);
+                if stat.stx_size < LARGE {
+                    copy_file(pair, name, &stat, &mut buffer);
+                    return;
+                }
+                let again = |folder: &OwnedFd| folder.try_clone().expect("a handle can be doubled");
+                let (source, destination) = (again(&pair.source), again(&pair.destination));
+                queue.push(Pair { source, destination, large: Some(name.to_owned()) });
+            }
             _ => {
                 let text = rustix::fs::readlinkat(&pair.source, name, Vec::new()).expect("a link");
                 rustix::fs::symlinkat(text.as_c_str(), &pair.destination, name).expect("made");
@@ -172,13 +176,12 @@ pub(crate) fn copy(sides: &Sides) -> Result<()> {
     })
 }
 
-fn copy_file(pair: &Pair, name: &CStr, buffer: &mut [u8]) {
+fn copy_file(pair: &Pair, name: &CStr, stat: &Statx, buffer: &mut [u8]) {
     let source = open(&pair.source, name, OFlags::RDONLY | OFlags::NOFOLLOW, 0);
-    let stat = rustix::fs::statx(&source, c"", AtFlags::EMPTY_PATH, WANTED).expect("a stat");
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW;
     let made = open(&pair.destination, name, flags, 0o600);
     if stat.stx_size > BLOCK as u64 {
-        copy_large(&source, &made, &stat, buffer);
+        copy_large(&source, &made, stat, buffer);
     } else if stat.stx_size > 0 {
         let read = rustix::io::pread(&source, &mut *buffer, 0).expect("a file can be read");
         rustix::io::pwrite(&made, &buffer[..read], 0).expect("a file can be written");
