@@ -1,13 +1,15 @@
 //! Arguments as typed: checked for form, and turned into a request.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::thread::available_parallelism;
 
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::guard::Guard;
-use utter_echo_core::request::{By, Cache, Flush, Places, RemovalLimit, Request, Safety, Task};
+use utter_echo_core::request::{
+    self, By, Cache, Flush, Places, RemovalLimit, Request, Safety, Task,
+};
 use utter_echo_core::select::{BadPattern, Rules, Selection};
 
 const STYLES: Styles = Styles::styled()
@@ -77,19 +79,13 @@ pub(crate) struct Copy {
     #[arg(value_name = "DESTINATION")]
     pub(crate) destination: PathBuf,
     #[command(flatten)]
-    pub(crate) takes: Takes,
-    #[command(flatten)]
-    pub(crate) changed: Changed,
-    #[command(flatten)]
-    pub(crate) carried: Carried,
+    pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
     #[command(flatten)]
-    pub(crate) running: Running,
-    #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
-    pub(crate) output: Output,
+    pub(crate) how: How,
 }
 
 /// As copy, and remove what the source does not have.
@@ -108,11 +104,7 @@ pub(crate) struct Mirror {
     #[arg(value_name = "DESTINATION")]
     pub(crate) destination: PathBuf,
     #[command(flatten)]
-    pub(crate) takes: Takes,
-    #[command(flatten)]
-    pub(crate) changed: Changed,
-    #[command(flatten)]
-    pub(crate) carried: Carried,
+    pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
     /// Refuse to remove more than this many entries, or this part of the destination's entries
@@ -120,11 +112,9 @@ pub(crate) struct Mirror {
     #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
     pub(crate) removal_limit: Option<RemovalLimit>,
     #[command(flatten)]
-    pub(crate) running: Running,
-    #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
-    pub(crate) output: Output,
+    pub(crate) how: How,
 }
 
 /// Compare both sides and change nothing.
@@ -142,15 +132,9 @@ pub(crate) struct Verify {
     #[arg(value_name = "DESTINATION")]
     pub(crate) destination: PathBuf,
     #[command(flatten)]
-    pub(crate) takes: Takes,
+    pub(crate) what: What,
     #[command(flatten)]
-    pub(crate) changed: Changed,
-    #[command(flatten)]
-    pub(crate) carried: Carried,
-    #[command(flatten)]
-    pub(crate) running: Running,
-    #[command(flatten)]
-    pub(crate) output: Output,
+    pub(crate) how: How,
 }
 
 /// Build a small made-up tree and walk through the whole job on it.
@@ -166,6 +150,26 @@ pub(crate) struct Demo {
     /// Colours: auto, always or never; `NO_COLOR` in the environment counts as never
     #[arg(long, value_name = "WHEN", default_value = "auto")]
     pub(crate) color: When,
+}
+
+/// What every command that compares two sides is told about them.
+#[derive(Debug, Args)]
+pub(crate) struct What {
+    #[command(flatten)]
+    pub(crate) takes: Takes,
+    #[command(flatten)]
+    pub(crate) changed: Changed,
+    #[command(flatten)]
+    pub(crate) carried: Carried,
+}
+
+/// How it goes about it, and what it says.
+#[derive(Debug, Args)]
+pub(crate) struct How {
+    #[command(flatten)]
+    pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) output: Output,
 }
 
 #[derive(Debug, Args)]
@@ -397,60 +401,48 @@ fn removal_limit(text: &str) -> Result<RemovalLimit, String> {
     }
 }
 
-/// What copy, mirror and verify have in common.
-pub(crate) struct Common<'a> {
-    pub(crate) task: Task,
-    pub(crate) sources: Vec<PathBuf>,
-    pub(crate) destination: &'a PathBuf,
-    pub(crate) takes: &'a Takes,
-    pub(crate) changed: &'a Changed,
-    pub(crate) carried: &'a Carried,
-    pub(crate) running: &'a Running,
-    pub(crate) flush: FlushWhen,
-    pub(crate) rate: Option<u64>,
-    pub(crate) safety: Safety,
-}
-
-impl Common<'_> {
-    /// Resolves what was typed; patterns are read here.
-    pub(crate) fn request(self) -> Result<Request, BadPattern> {
-        let takes = self.takes;
-        Ok(Request {
-            task: self.task,
-            places: Places {
-                sources: self.sources,
-                destination: self.destination.clone(),
-                inside: takes.inside,
+/// Resolves what was typed; patterns are read here.
+pub(crate) fn request(
+    task: Task,
+    (sources, destination): (Vec<PathBuf>, &Path),
+    what: &What,
+    running: &Running,
+    writing: Option<&Writing>,
+    safety: Safety,
+) -> Result<Request, BadPattern> {
+    let What { takes, changed, carried } = what;
+    Ok(Request {
+        task,
+        places: Places { sources, destination: destination.to_path_buf(), inside: takes.inside },
+        selection: Selection::new(&Rules {
+            exclude: takes.exclude.clone(),
+            only: takes.only.clone(),
+            depth: takes.depth,
+            no_empty_folders: takes.no_empty_folders,
+        })?,
+        by: match changed.by {
+            ByWhat::Stamp => By::Stamp,
+            ByWhat::Content => By::Content,
+            ByWhat::Size => By::Size,
+        },
+        closely: changed.closely,
+        carry: carried.carry,
+        safety,
+        running: request::Running {
+            workers: running.workers(),
+            // What writes nothing has nothing to flush.
+            flush: match writing.map_or(FlushWhen::None, |writing| writing.flush) {
+                FlushWhen::End => Flush::End,
+                FlushWhen::Each => Flush::Each,
+                FlushWhen::None => Flush::None,
             },
-            selection: Selection::new(&Rules {
-                exclude: takes.exclude.clone(),
-                only: takes.only.clone(),
-                depth: takes.depth,
-                no_empty_folders: takes.no_empty_folders,
-            })?,
-            by: match self.changed.by {
-                ByWhat::Stamp => By::Stamp,
-                ByWhat::Content => By::Content,
-                ByWhat::Size => By::Size,
+            rate: writing.and_then(|writing| writing.rate),
+            cache: match running.cache {
+                CacheHow::Keep => Cache::Keep,
+                CacheHow::Drop => Cache::Drop,
             },
-            closely: self.changed.closely,
-            carry: self.carried.carry,
-            safety: self.safety,
-            running: utter_echo_core::request::Running {
-                flush: match self.flush {
-                    FlushWhen::End => Flush::End,
-                    FlushWhen::Each => Flush::Each,
-                    FlushWhen::None => Flush::None,
-                },
-                rate: self.rate,
-                cache: match self.running.cache {
-                    CacheHow::Keep => Cache::Keep,
-                    CacheHow::Drop => Cache::Drop,
-                },
-                workers: self.running.workers(),
-            },
-        })
-    }
+        },
+    })
 }
 
 impl Running {

@@ -1,5 +1,6 @@
 //! `utter copy` and `utter mirror`: plan, show or ask, carry out.
 
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use anyhow::Result;
@@ -8,55 +9,34 @@ use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Request, Safety, Task};
 use utter_echo_core::{PlanError, Session};
 
-use crate::args::{Common, Copy, Mirror, Output, Running, SafetyOptions, Writing};
+use crate::args::{Copy, How, Mirror, SafetyOptions, What, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
 use crate::present::{Presenter, Progress, Took, ask};
 use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
-    let request = Common {
-        task: Task::Copy,
-        sources: args.sources.clone(),
-        destination: &args.destination,
-        takes: &args.takes,
-        changed: &args.changed,
-        carried: &args.carried,
-        running: &args.running,
-        flush: args.writing.flush,
-        rate: args.writing.rate,
-        safety: Safety { waived: args.safety.waive.clone(), ..Safety::default() },
-    };
-    change(&request.request()?, &args.safety, &args.running, &args.writing, &args.output)
+    let places = (args.sources.clone(), args.destination.as_path());
+    let safety = Safety { waived: args.safety.waive.clone(), ..Safety::default() };
+    change(Task::Copy, places, safety, (&args.what, &args.safety, &args.writing, &args.how))
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
-    let request = Common {
-        task: Task::Mirror,
-        sources: vec![args.source.clone()],
-        destination: &args.destination,
-        takes: &args.takes,
-        changed: &args.changed,
-        carried: &args.carried,
-        running: &args.running,
-        flush: args.writing.flush,
-        rate: args.writing.rate,
-        safety: Safety {
-            waived: args.safety.waive.clone(),
-            removal_limit: args.removal_limit.unwrap_or_default(),
-        },
-    };
-    change(&request.request()?, &args.safety, &args.running, &args.writing, &args.output)
+    let places = (vec![args.source.clone()], args.destination.as_path());
+    let removal_limit = args.removal_limit.unwrap_or_default();
+    let safety = Safety { waived: args.safety.waive.clone(), removal_limit };
+    change(Task::Mirror, places, safety, (&args.what, &args.safety, &args.writing, &args.how))
 }
 
 fn change(
-    request: &Request,
-    safety: &SafetyOptions,
-    running: &Running,
-    writing: &Writing,
-    output: &Output,
+    task: Task,
+    places: (Vec<PathBuf>, &Path),
+    guards: Safety,
+    (what, safety, writing, how): (&What, &SafetyOptions, &Writing, &How),
 ) -> Result<Exit> {
-    if running.gentle {
+    let request = &request(task, places, what, &how.running, Some(writing), guards)?;
+    let output = &how.output;
+    if how.running.gentle {
         gentle::stand_back()?;
     }
     if safety.ask {

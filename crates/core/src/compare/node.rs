@@ -9,7 +9,7 @@ use crate::plan::{Folder, Leader, Names, Part, State, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
 
-use super::Tallies;
+use super::walk::Tallies;
 
 /// On which sides a folder exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
