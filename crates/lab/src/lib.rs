@@ -1,6 +1,6 @@
 //! What the tests of all crates share.
 //!
-//! [`Gardener`] grows trees at random and changes them; [`snapshot`] reads a tree without any code
+//! [`Gardener`] grows trees at random and changes them; [`snapshot()`] reads a tree without any code
 //! of the core, so that the two can be held against each other; [`Tampered`] stands between the
 //! core and the system, counts the calls and fails those it is told to.
 
