@@ -1,0 +1,93 @@
+//! Guarantee: whatever a user types, a parser gives a value or a reason, and never panics; and what
+//! a carry list says is what it does.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+use proptest::prelude::*;
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::path::TreePath;
+use utter_echo_core::select::{Rules, Selection};
+
+/// Text with much of what means something in patterns and lists.
+fn telling() -> impl Strategy<Value = String> {
+    prop::collection::vec(
+        prop_oneof![
+            Just("*"),
+            Just("**"),
+            Just("?"),
+            Just("["),
+            Just("]"),
+            Just("{"),
+            Just("}"),
+            Just("!"),
+            Just("/"),
+            Just("\\"),
+            Just(","),
+            Just("-"),
+            Just("a"),
+            Just("é"),
+            Just(" "),
+            Just("#"),
+            Just("all"),
+            Just("mode"),
+            Just("."),
+            Just("\u{0}"),
+        ],
+        0..12,
+    )
+    .prop_map(|pieces| pieces.concat())
+}
+
+proptest! {
+    #[test]
+    fn any_pattern_is_read_or_refused_with_a_reason(patterns in prop::collection::vec(telling(), 1..4)) {
+        let rules = Rules { exclude: patterns.clone(), only: patterns, ..Rules::default() };
+        if let Err(reason) = Selection::new(&rules) {
+            let reason = reason.to_string();
+            prop_assert!(reason.starts_with("--exclude '"), "{}", reason);
+            prop_assert!(reason.len() > "--exclude '': ".len());
+        }
+    }
+
+    #[test]
+    fn any_carry_list_is_read_or_refused_with_a_reason(list in telling()) {
+        if let Err(reason) = Aspects::parse(&list) {
+            prop_assert!(reason.to_string().contains("is no aspect"));
+        }
+    }
+
+    #[test]
+    fn a_carry_list_does_what_its_words_say_from_left_to_right(
+        words in prop::collection::vec((any::<bool>(), 0..8_usize), 1..6),
+    ) {
+        let list: Vec<String> = words
+            .iter()
+            .map(|(take, which)| format!("{}{}", if *take { "" } else { "-" }, Aspect::ALL[*which].name()))
+            .collect();
+        let starts_full = !words[0].0;
+        let mut expected = [starts_full; 8];
+        for (take, which) in words {
+            expected[which] = take;
+        }
+        let set = Aspects::parse(&list.join(",")).unwrap();
+        prop_assert_eq!(Aspect::ALL.map(|aspect| set.has(aspect)), expected);
+    }
+
+    #[test]
+    fn tree_order_is_that_of_the_names_one_by_one(
+        left in prop::collection::vec(prop::collection::vec(1..=255_u8, 1..3), 0..4),
+        right in prop::collection::vec(prop::collection::vec(1..=255_u8, 1..3), 0..4),
+    ) {
+        let clean = |names: Vec<Vec<u8>>| -> Vec<Vec<u8>> {
+            let no_slash = |name: Vec<u8>| name.into_iter().map(|b| if b == b'/' { b'_' } else { b }).collect();
+            names.into_iter().map(no_slash).collect()
+        };
+        let (left, right) = (clean(left), clean(right));
+        let path = |names: &[Vec<u8>]| {
+            let mut path = TreePath::default();
+            names.iter().for_each(|name| path.push(name));
+            path
+        };
+        prop_assert_eq!(path(&left).cmp(&path(&right)), left.cmp(&right));
+    }
+}
