@@ -85,7 +85,9 @@ proptest! {
         let (left, right) = (clean(left), clean(right));
         let path = |names: &[Vec<u8>]| {
             let mut path = TreePath::default();
-            names.iter().for_each(|name| path.push(name));
+            for name in names {
+                path.push(name);
+            }
             path
         };
         prop_assert_eq!(path(&left).cmp(&path(&right)), left.cmp(&right));

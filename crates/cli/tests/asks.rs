@@ -1,0 +1,65 @@
+//! Guarantee: on a terminal a mirror asks before it removes anything, and does nothing without a
+//! yes; elsewhere nothing ever waits for an answer.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+
+use common::{Ran, Room, UTTER, ran};
+
+fn room() -> Room {
+    Room::new()
+        .with("source/kept.txt", "kept")
+        .with("echo/kept.txt", "kept")
+        .with("echo/gone.txt", "x")
+}
+
+/// Runs `utter` on a terminal of its own, where somebody types this.
+fn on_a_terminal(room: &Room, line: &str, typed: &str) -> Ran {
+    let mut child = Command::new("script")
+        .args(["--quiet", "--return", "--command", &format!("{UTTER} {line}"), "/dev/null"])
+        .current_dir(room.path("."))
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
+    ran(&child.wait_with_output().unwrap())
+}
+
+#[test]
+fn a_mirror_that_removes_does_so_only_after_a_yes() {
+    for (typed, code) in [("n\n", 4), ("\n", 4), ("maybe\n", 4), ("y\n", 0), ("YES\n", 0)] {
+        let room = room();
+        let asked = on_a_terminal(&room, "mirror source echo", typed);
+        assert_eq!(asked.code, code, "{typed:?}: {asked:?}");
+        assert!(asked.out.contains("Go ahead and remove 1 entry from echo? [y/N]"), "{asked:?}");
+        assert!(asked.out.contains("gone.txt"), "{asked:?}");
+        assert_eq!(room.path("echo/gone.txt").exists(), code != 0, "{typed:?}");
+    }
+}
+
+#[test]
+fn nothing_is_asked_where_nothing_goes_or_yes_was_given() {
+    let room = room();
+    let yes = on_a_terminal(&room, "mirror --yes source echo", "");
+    assert_eq!((yes.code, yes.out.contains("Go ahead")), (0, false), "{yes:?}");
+    room.write("source/new.txt", "new");
+    let adds = on_a_terminal(&room, "mirror source echo", "");
+    assert_eq!((adds.code, adds.out.contains("Go ahead")), (0, false), "{adds:?}");
+    room.write("source/newer.txt", "newer");
+    let asks = on_a_terminal(&room, "copy --ask source echo", "n\n");
+    assert_eq!((asks.code, asks.out.contains("Go ahead in echo?")), (4, true), "{asks:?}");
+    assert!(!room.path("echo/newer.txt").exists());
+}
+
+#[test]
+fn without_a_terminal_a_mirror_goes_ahead_within_its_guards() {
+    let room = room();
+    let went = room.run("mirror source echo");
+    assert_eq!((went.code, room.list("echo")), (0, vec!["kept.txt".to_owned()]), "{went:?}");
+}
