@@ -332,6 +332,27 @@ fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
 }
 
 #[test]
+fn a_drive_that_fills_up_is_told_of_once_a_worker() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: this test needs the right to mount");
+        return;
+    }
+    let room = Room::new().with("drive/", "");
+    for i in 0..100 {
+        room.write(&format!("source/pages/{i:02}.txt"), &"p".repeat(4000));
+    }
+    let mount = std::process::Command::new("mount")
+        .args(["-t", "tmpfs", "-o", "size=128k", "tmpfs"])
+        .arg(room.path("drive"))
+        .status();
+    let full = room.run("copy source drive/echo --waive space --workers 2");
+    std::process::Command::new("umount").arg(room.path("drive")).status().unwrap();
+    assert!(mount.unwrap().success());
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!((1..=4).contains(&full.err.lines().count()), "{full:?}");
+}
+
+#[test]
 fn a_rate_is_never_passed_by_more_than_five_percent() {
     // One large file and many small ones; two seconds' worth.
     let room = Room::new().with("source/large.wav", &"x".repeat(3_000_000));

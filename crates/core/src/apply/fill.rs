@@ -203,7 +203,13 @@ impl PartRun<'_> {
             let step = &folder.steps[i];
             let path = place.path.join(folder.names.get(step.name));
             self.tell_start(&path);
-            filled.push((folder.first + i, path, self.write(&place, step)));
+            let result = self.write(&place, step);
+            // Told once, and not for every file that would meet it too.
+            let is_last = result.as_ref().is_err_and(|trouble| trouble.1.ends_the_run());
+            filled.push((folder.first + i, path, result));
+            if is_last {
+                break;
+            }
         }
         Ok(filled)
     }
