@@ -129,8 +129,7 @@ impl Bench<'_> {
         if !self.wants(&names) {
             return Ok(());
         }
-        // What lies in memory has to fit there three times.
-        let tree = self.make("large", Shape::Large(self.scaled(1 << 30)))?;
+        let tree = self.make("large", Shape::Large(self.scaled(2 << 30)))?;
         self.row(names[0], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
         self.row(names[1], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")?;
         self.clear("large")

@@ -13,15 +13,21 @@ struct State<T> {
     tasks: Vec<T>,
     /// Tasks begun and not ended; more may come from them.
     running: usize,
+    /// Workers without a task. Waking costs a system call even if nobody sleeps.
+    waiting: usize,
 }
 
 impl<T> Stack<T> {
     /// Adds tasks; the first of them is the next to be begun.
     pub(crate) fn push(&self, tasks: impl DoubleEndedIterator<Item = T>) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        let before = state.tasks.len();
         state.tasks.extend(tasks.rev());
+        let wakes = state.waiting > 0 && state.tasks.len() > before;
         drop(state);
-        self.changed.notify_all();
+        if wakes {
+            self.changed.notify_all();
+        }
     }
 
     fn next(&self, ended_one: bool) -> Option<T> {
@@ -36,7 +42,9 @@ impl<T> Stack<T> {
                 self.changed.notify_all();
                 return None;
             }
+            state.waiting += 1;
             state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            state.waiting -= 1;
         }
     }
 }
@@ -45,7 +53,7 @@ impl<T> Stack<T> {
 /// one; returns when nothing is left. The order is the stack's only for a single worker.
 pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stack<T>) + Sync) {
     let stack = Stack {
-        state: Mutex::new(State { tasks: Vec::new(), running: 0 }),
+        state: Mutex::new(State { tasks: Vec::new(), running: 0, waiting: 0 }),
         changed: Condvar::new(),
     };
     stack.push(first.into_iter());

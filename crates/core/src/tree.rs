@@ -6,7 +6,7 @@ use std::os::fd::BorrowedFd;
 
 use crate::os::{Kind, System};
 
-/// The names in one folder, sorted by their bytes. Takes about twenty bytes a name beyond the name.
+/// The names in one folder, sorted by their bytes. Takes sixteen bytes a name beyond the name.
 #[derive(Debug, Default)]
 pub(crate) struct Listing {
     names: Vec<u8>,
@@ -15,6 +15,8 @@ pub(crate) struct Listing {
 
 #[derive(Clone, Copy, Debug)]
 struct Listed {
+    /// The first eight bytes, as a number of the same order: most names are told apart by it.
+    head: u64,
     start: u32,
     length: u16,
     kind: Option<Kind>,
@@ -41,13 +43,15 @@ impl Listing {
         let start = u32::try_from(self.names.len()).map_err(full)?;
         let length = u16::try_from(name.len()).map_err(full)?;
         self.names.extend_from_slice(name);
-        self.entries.push(Listed { start, length, kind });
+        self.entries.push(Listed { head: head_of(name), start, length, kind });
         Ok(())
     }
 
     fn sort(&mut self) {
         let Self { names, entries } = self;
-        entries.sort_unstable_by(|a, b| name_in(names, *a).cmp(name_in(names, *b)));
+        entries.sort_unstable_by(|a, b| {
+            a.head.cmp(&b.head).then_with(|| name_in(names, *a).cmp(name_in(names, *b)))
+        });
     }
 
     pub(crate) fn len(&self) -> usize {
@@ -63,6 +67,14 @@ impl Listing {
     pub(crate) fn get(&self, at: usize) -> Option<(&[u8], Option<Kind>)> {
         self.entries.get(at).map(|e| (name_in(&self.names, *e), e.kind))
     }
+}
+
+/// A shorter name is filled up with zeros, which no name holds.
+fn head_of(name: &[u8]) -> u64 {
+    let mut head = [0; 8];
+    let length = name.len().min(head.len());
+    head[..length].copy_from_slice(&name[..length]);
+    u64::from_be_bytes(head)
 }
 
 fn name_in(names: &[u8], entry: Listed) -> &[u8] {

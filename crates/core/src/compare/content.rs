@@ -13,9 +13,18 @@ use super::Comparison;
 /// blocks stay in the processor's cache while they are compared.
 const BLOCK: usize = 256 * 1024;
 
+/// What a worker keeps from file to file: clearing half a MiB for every small file would cost more
+/// than the file, and so would telling the observer of each.
+struct Desk {
+    source: Vec<u8>,
+    destination: Vec<u8>,
+    /// Bytes compared that the observer was not told of yet, less than a block.
+    untold: usize,
+}
+
 thread_local! {
-    /// Made once a worker: clearing half a MiB for every small file would cost more than the file.
-    static BLOCKS: RefCell<(Vec<u8>, Vec<u8>)> = const { RefCell::new((Vec::new(), Vec::new())) };
+    static DESK: RefCell<Desk> =
+        const { RefCell::new(Desk { source: Vec::new(), destination: Vec::new(), untold: 0 }) };
 }
 
 /// The offset of the first byte that differs; `None` if all are equal.
@@ -24,7 +33,7 @@ pub(super) fn first_difference(
     source: BorrowedFd<'_>,
     destination: BorrowedFd<'_>,
 ) -> io::Result<Option<u64>> {
-    BLOCKS.with_borrow_mut(|(left, right)| {
+    DESK.with_borrow_mut(|Desk { source: left, destination: right, untold }| {
         left.resize(BLOCK, 0);
         right.resize(BLOCK, 0);
         let mut offset = 0;
@@ -32,7 +41,10 @@ pub(super) fn first_difference(
             let read = context.system.read_at(source, left, offset)?;
             let other = context.system.read_at(destination, right, offset)?;
             let shared = read.min(other);
-            context.observer.compared((read + other) as u64);
+            *untold += read + other;
+            if *untold >= BLOCK {
+                context.observer.compared(std::mem::take(untold) as u64);
+            }
             if left[..shared] != right[..shared] {
                 let same = left.iter().zip(right.iter()).take_while(|(a, b)| a == b).count();
                 return Ok(Some(offset + same as u64));

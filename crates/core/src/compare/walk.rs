@@ -2,6 +2,7 @@
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::aspect::Aspect;
@@ -40,7 +41,7 @@ pub(super) struct Tallies {
 /// Goes through both trees from their roots.
 pub(super) fn go(context: &Comparison<'_>) -> Findings {
     let pair = context.pair;
-    let walk = Walk { context, findings: Mutex::default() };
+    let walk = Walk { context, findings: Mutex::default(), halted: AtomicBool::new(false) };
     let presence = if pair.destination.exists() { Presence::Both } else { Presence::Source };
     let source = pair.single.is_none().then(|| State::from(&pair.source_stat));
     let all_below = context.selection.takes_all_below(b"", false);
@@ -55,6 +56,8 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
 struct Walk<'a> {
     context: &'a Comparison<'a>,
     findings: Mutex<Findings>,
+    /// The findings hold a halt; asked for every folder, so without their lock.
+    halted: AtomicBool,
 }
 
 /// What a worker takes on at a time.
@@ -115,8 +118,8 @@ impl Walk<'_> {
     fn open(&self, node: &Arc<Node>, stack: &Stack<Work>) {
         let mut findings = Findings::default();
         let listed = if self.must_halt() { None } else { self.list_both(node, &mut findings) };
-        self.keep(findings);
         let Some(listed) = listed else {
+            self.keep(findings);
             node.keep_all();
             self.settle(node);
             return;
@@ -151,8 +154,7 @@ impl Walk<'_> {
     }
 
     fn must_halt(&self) -> bool {
-        let findings = self.findings.lock().unwrap_or_else(PoisonError::into_inner);
-        findings.halt.is_some() || self.context.observer.stop_requested()
+        self.halted.load(Ordering::Relaxed) || self.context.observer.stop_requested()
     }
 
     fn keep(&self, mut new: Findings) {
@@ -164,6 +166,9 @@ impl Walk<'_> {
         all.tallies.destination.merge(&new.tallies.destination);
         all.tallies.unchanged.entries += new.tallies.unchanged.entries;
         all.tallies.unchanged.bytes += new.tallies.unchanged.bytes;
+        if new.halt.is_some() {
+            self.halted.store(true, Ordering::Relaxed);
+        }
         all.halt = all.halt.take().or(new.halt);
     }
 

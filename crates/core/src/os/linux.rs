@@ -20,7 +20,7 @@ const LONGEST_PATH: usize = 4095;
 /// most file systems.
 const LISTING_BUFFER: usize = 64 * 1024;
 /// First guess at the size of an attribute list or value: most fit, so one call does.
-const XATTR_BUFFER: usize = 1024;
+const XATTR_BUFFER: usize = 512;
 /// What a scan needs of `statx`, and no more.
 const WANTED: StatxFlags = StatxFlags::BASIC_STATS.difference(StatxFlags::ATIME);
 
@@ -425,15 +425,19 @@ fn proc_path(fd: BorrowedFd<'_>, name: &[u8]) -> Vec<u8> {
 
 /// Calls `fill` with a buffer that grows until the answer fits.
 fn grown(mut fill: impl FnMut(&mut [u8]) -> rustix::io::Result<usize>) -> io::Result<Vec<u8>> {
-    let mut buffer = vec![0; XATTR_BUFFER];
+    let mut first = [0; XATTR_BUFFER];
+    match fill(&mut first) {
+        Err(Errno::RANGE) => {}
+        other => return Ok(first[..other?].to_vec()),
+    }
+    let mut buffer = vec![0; XATTR_BUFFER * 8];
     loop {
         match fill(&mut buffer) {
-            Ok(length) => {
-                buffer.truncate(length);
+            Err(Errno::RANGE) if buffer.len() < 1 << 20 => buffer = vec![0; buffer.len() * 8],
+            other => {
+                buffer.truncate(other?);
                 return Ok(buffer);
             }
-            Err(Errno::RANGE) if buffer.len() < 1 << 20 => buffer = vec![0; buffer.len() * 8],
-            Err(e) => return Err(e.into()),
         }
     }
 }
