@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::thread::available_parallelism;
+use std::time::Duration;
 
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -60,6 +61,7 @@ pub(crate) enum Command {
     Copy(Copy),
     Mirror(Mirror),
     Verify(Verify),
+    Drives(Drives),
     Demo(Demo),
 }
 
@@ -137,6 +139,20 @@ pub(crate) struct Verify {
     pub(crate) how: How,
 }
 
+/// List the mounted drives, the room on them, and what each can hold.
+///
+/// What a drive can hold is tried out, not told by its kind, with a file of no name where the drive
+/// has such, else in a folder that is removed again. Where nothing may be written it is not known.
+#[derive(Debug, Args)]
+pub(crate) struct Drives {
+    /// Print text for people, or a JSON object a line for programs (see docs/json.md)
+    #[arg(long, value_name = "FORM", default_value = "text", help_heading = "Output")]
+    pub(crate) format: Format,
+    /// Colours: auto, always or never; `NO_COLOR` in the environment counts as never
+    #[arg(long, value_name = "WHEN", default_value = "auto", help_heading = "Output")]
+    pub(crate) color: When,
+}
+
 /// Build a small made-up tree and walk through the whole job on it.
 ///
 /// Shows a dry run, a copy, a second run that has nothing to do, a mirror of changes and a
@@ -201,6 +217,11 @@ pub(crate) struct Takes {
     /// Leave out folders in which nothing is taken
     #[arg(long)]
     pub(crate) no_empty_folders: bool,
+    /// Leave out folders of the source where another drive is mounted
+    ///
+    /// They are named, and left alone in the destination. Default: they are taken along, and named.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) same_drive: bool,
 }
 
 #[derive(Debug, Args)]
@@ -220,18 +241,28 @@ pub(crate) struct Changed {
     /// out of --carry, or where somebody changed them in the destination. verify always does.
     #[arg(long, hide_short_help = true)]
     pub(crate) closely: bool,
+    /// Times that differ by no more than this count as equal, like 2s or 1h [default: 0s, and what
+    /// the destination's drive cannot tell apart]
+    #[arg(long, value_name = "DURATION", value_parser = duration, hide_short_help = true)]
+    pub(crate) time_slack: Option<Duration>,
 }
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What goes along")]
 pub(crate) struct Carried {
-    /// Aspects to carry: all, or some of content, times, mode, owner, acl, xattr, hardlinks, holes
+    /// Aspects to carry: all, or some of content, times, mode, owner, acl, xattr, flags, hardlinks,
+    /// holes
     ///
     /// A list like 'content,times' takes just these, 'all,-owner' all but one. An aspect that is
-    /// left out is left alone in the destination. Birth and change times cannot be carried by
-    /// anyone.
+    /// left out is left alone in the destination. The access time, 'atime', is not among all: name
+    /// it, as in 'all,atime'. Birth and change times cannot be carried by anyone.
     #[arg(long, value_name = "LIST", default_value = "all", value_parser = carry, allow_hyphen_values = true)]
     pub(crate) carry: Aspects,
+    /// What the destination's drive, or this user on it, cannot hold is a problem
+    ///
+    /// Without it that is said once, as a note, and not counted as a difference.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) carry_strictly: bool,
 }
 
 #[derive(Debug, Args)]
@@ -376,6 +407,24 @@ fn bytes(text: &str) -> Result<u64, String> {
     Ok(whole)
 }
 
+/// A length of time: a number with s, m, h, d or w.
+fn duration(text: &str) -> Result<Duration, String> {
+    let wrong = || "a length of time like 2s, 30m, 1.5h, 5d or 2w".to_owned();
+    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
+    let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
+    let unit = match &text[digits.len()..] {
+        "s" => 1.0,
+        "m" => 60.0,
+        "h" => 3600.0,
+        "d" => 86_400.0,
+        "w" => 604_800.0,
+        _ => return Err(wrong()),
+    };
+    // A century is a slip of the hand.
+    let seconds = Some(number * unit).filter(|seconds| (0.0..=3.2e9).contains(seconds));
+    seconds.map(Duration::from_secs_f64).ok_or_else(wrong)
+}
+
 fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
     Aspects::parse(list)
 }
@@ -419,6 +468,7 @@ pub(crate) fn request(
             only: takes.only.clone(),
             depth: takes.depth,
             no_empty_folders: takes.no_empty_folders,
+            same_drive: takes.same_drive,
         })?,
         by: match changed.by {
             ByWhat::Stamp => By::Stamp,
@@ -426,7 +476,9 @@ pub(crate) fn request(
             ByWhat::Size => By::Size,
         },
         closely: changed.closely,
+        time_slack: changed.time_slack.unwrap_or_default(),
         carry: carried.carry,
+        strictly: carried.carry_strictly,
         safety,
         running: request::Running {
             workers: running.workers(),
@@ -513,6 +565,16 @@ mod tests {
         }
         for wrong in ["", "0", "-5", "fast", "5X", "1e300", "0.2", "NaN", "inf", "9999999T"] {
             assert!(bytes(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn durations_are_read_with_their_unit() {
+        for (text, seconds) in [("0s", 0.0), ("2s", 2.0), ("1.5h", 5400.0), ("2w", 1_209_600.0)] {
+            assert_eq!(duration(text), Ok(Duration::from_secs_f64(seconds)), "{text}");
+        }
+        for wrong in ["", "2", "-1s", "soon", "5y", "1e300w", "NaNs", "infs", "99999999w"] {
+            assert!(duration(wrong).is_err(), "{wrong}");
         }
     }
 

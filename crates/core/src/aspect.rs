@@ -18,23 +18,29 @@ pub enum Aspect {
     Acl,
     /// Extended attributes.
     Xattr,
+    /// Inode flags: immutable, append-only, no-dump, no-atime, sync.
+    Flags,
     /// Which names lead to one and the same file.
     Hardlinks,
     /// Stretches of a file that take no room.
     Holes,
+    /// Time of the last access; not among all, since reading changes it.
+    Atime,
 }
 
 impl Aspect {
     /// All aspects, in the order in which they are documented.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 10] = [
         Self::Content,
         Self::Times,
         Self::Mode,
         Self::Owner,
         Self::Acl,
         Self::Xattr,
+        Self::Flags,
         Self::Hardlinks,
         Self::Holes,
+        Self::Atime,
     ];
 
     /// The word for it in commands, messages and JSON.
@@ -46,21 +52,23 @@ impl Aspect {
             Self::Owner => "owner",
             Self::Acl => "acl",
             Self::Xattr => "xattr",
+            Self::Flags => "flags",
             Self::Hardlinks => "hardlinks",
             Self::Holes => "holes",
+            Self::Atime => "atime",
         }
     }
 }
 
 /// A set of aspects.
 #[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
-pub struct Aspects(u8);
+pub struct Aspects(u16);
 
 impl Aspects {
     /// No aspect.
     pub const NONE: Self = Self(0);
-    /// Every aspect.
-    pub const ALL: Self = Self(u8::MAX);
+    /// Every aspect but the access time, which is carried only if it is named.
+    pub const ALL: Self = Self(Self::bit(Aspect::Atime) - 1);
 
     /// True if `aspect` is in the set.
     pub fn has(self, aspect: Aspect) -> bool {
@@ -105,7 +113,7 @@ impl Aspects {
         Ok(set)
     }
 
-    const fn bit(aspect: Aspect) -> u8 {
+    const fn bit(aspect: Aspect) -> u16 {
         1 << aspect as u8
     }
 }
@@ -125,7 +133,7 @@ impl FromIterator<Aspect> for Aspects {
 /// A word in a carry list that names no aspect.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is no aspect; there are all, content, times, mode, owner, acl, xattr, hardlinks and holes, each also with a '-' in front"
+    "'{0}' is no aspect; there are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front"
 )]
 pub struct UnknownAspect(String);
 
@@ -143,6 +151,8 @@ mod tests {
         );
         assert_eq!(parse("all,-owner"), Aspects::ALL.without(Aspect::Owner));
         assert_eq!(parse("-owner,-acl"), Aspects::ALL.without(Aspect::Owner).without(Aspect::Acl));
+        assert!(parse("all,atime").has(Aspect::Atime) && !parse("all").has(Aspect::Atime));
+        assert!(parse("all,atime").has(Aspect::Holes) && parse("all").has(Aspect::Holes));
         assert_eq!(parse("-all,mode"), Aspects::NONE.with(Aspect::Mode));
         assert!(Aspects::parse("colour").unwrap_err().to_string().contains("'colour'"));
         assert!(Aspects::parse("").is_err());

@@ -107,6 +107,7 @@ pub(crate) fn check(
     system: &dyn System,
     request: &Request,
     pairs: &[Pair],
+    holds_holes: bool,
     plan: &Plan,
 ) -> Result<(), Refusal> {
     let Request { task, safety, .. } = request;
@@ -118,7 +119,7 @@ pub(crate) fn check(
         removals(plan, safety.removal_limit)?;
     }
     if on(Guard::Space) {
-        space(system, pairs, plan)?;
+        space(system, pairs, holds_holes, plan)?;
     }
     Ok(())
 }
@@ -148,7 +149,12 @@ fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
 }
 
 /// Every pair's destination lies on the drive of the first: they share the folder it names.
-fn space(system: &dyn System, pairs: &[Pair], plan: &Plan) -> Result<(), Refusal> {
+fn space(
+    system: &dyn System,
+    pairs: &[Pair],
+    holds_holes: bool,
+    plan: &Plan,
+) -> Result<(), Refusal> {
     let Some(pair) = pairs.first() else {
         return Ok(());
     };
@@ -160,7 +166,7 @@ fn space(system: &dyn System, pairs: &[Pair], plan: &Plan) -> Result<(), Refusal
         .parts
         .iter()
         .flat_map(Part::all_steps)
-        .fold(Need::default(), |need, step| need.with(step, &space));
+        .fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
     let bytes = need.bytes.saturating_add(need.largest_replaced);
     if bytes > space.bytes {
         return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
@@ -182,14 +188,15 @@ struct Need {
 }
 
 impl Need {
-    fn with(mut self, step: &Step, space: &Space) -> Self {
+    fn with(mut self, step: &Step, space: &Space, holds_holes: bool) -> Self {
         let Some(source) = step.source.filter(|_| step.leader.is_none()) else {
             return self;
         };
         let rounded = |bytes: u64| bytes.div_ceil(space.block).saturating_mul(space.block);
         // A file with holes takes less than its size; one that the source has not yet written to
         // its drive may seem to, but by less than a block for a small file.
-        let new = rounded(source.bytes().min(source.allocated.max(space.block)));
+        let taken = if holds_holes { source.allocated.max(space.block) } else { u64::MAX };
+        let new = rounded(source.bytes().min(taken));
         let old = step.destination.map_or(0, |d| rounded(d.bytes().min(d.allocated)));
         match step.verb {
             Verb::Add => {

@@ -9,7 +9,9 @@
 //! The core prints nothing, parses no arguments and never ends the process. An
 //! [`observe::Observer`] hears what goes on and may ask a run to stop.
 
+pub mod abilities;
 pub mod aspect;
+pub mod drives;
 pub mod guard;
 pub mod observe;
 pub mod os;

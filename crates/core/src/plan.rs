@@ -1,7 +1,7 @@
 //! Station: every step a run would take, and why.
 
-use crate::aspect::Aspects;
-use crate::os::{Kind, Stat, Time};
+use crate::aspect::{Aspect, Aspects};
+use crate::os::{Flags, Kind, Stat, Time};
 use crate::path::TreePath;
 use crate::problem::Problem;
 
@@ -63,11 +63,17 @@ pub struct State {
     /// Group number.
     pub gid: u32,
     mode: u16,
+    flags: u8,
     /// What it is.
     pub kind: Kind,
 }
 
 impl State {
+    /// The carried flags that `statx` shows.
+    pub fn flags(&self) -> Flags {
+        Flags(self.flags.into())
+    }
+
     /// Modification time.
     pub fn modified(&self) -> Time {
         Time { secs: self.secs, nanos: self.nanos }
@@ -104,6 +110,8 @@ impl From<&Stat> for State {
             gid: stat.gid,
             // Only the twelve lowest bits are ever set.
             mode: (stat.mode & 0o7777) as u16,
+            // All carried flags fit into a byte.
+            flags: stat.flags.and(Flags::CARRIED).0 as u8,
             kind: stat.kind,
         }
     }
@@ -333,16 +341,77 @@ impl Totals {
 pub enum Remark {
     /// A folder in the source where another drive is mounted.
     Mount(TreePath),
+    /// The same, left out as was asked for.
+    MountLeftOut(TreePath),
     /// Missing folders above the destination are made.
     MissingFolders(String),
     /// The caller may not give files away, and the source holds some of another owner.
     OwnerNotCarried,
-    /// The destination's drive does not hold extended attributes.
-    XattrNotCarried,
-    /// The destination's drive does not hold access control lists.
-    AclNotCarried,
+    /// What the destination's drive cannot hold.
+    NotHeld(NotHeld),
     /// A pattern matched no entry: the option and the pattern.
     IdlePattern(&'static str, String),
+}
+
+/// What was asked for and the destination's drive, or this caller on it, cannot hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NotHeld {
+    /// Aspects it holds for no entry.
+    pub aspects: Aspects,
+    /// Unit of its times, in nanoseconds.
+    pub grain: u64,
+    /// Symbolic links that are left out.
+    pub links: u64,
+    /// FIFOs and sockets that are left out.
+    pub fifos: u64,
+    /// Devices that are left out.
+    pub devices: u64,
+    /// Entries with times outside of what it keeps.
+    pub times: u64,
+    /// Flags that some entry has and that cannot be set.
+    pub flags: Flags,
+}
+
+impl Remark {
+    /// In words, what was to be carried and is not; `None` for a remark on something else.
+    pub(crate) fn not_carried(&self) -> Option<String> {
+        match self {
+            Self::OwnerNotCarried => Some("owner".to_owned()),
+            Self::NotHeld(not_held) => not_held.not_carried(),
+            _ => None,
+        }
+    }
+}
+
+impl NotHeld {
+    fn not_carried(&self) -> Option<String> {
+        let mut missed: Vec<&str> = self.aspects.iter().map(Aspect::name).collect();
+        if self.grain > 1 || self.times > 0 {
+            missed.push("times as they are");
+        }
+        if !self.flags.is_empty() {
+            missed.push("some flags");
+        }
+        (!missed.is_empty()).then(|| missed.join(", "))
+    }
+
+    pub(crate) fn merge(&mut self, other: &Self) {
+        self.aspects = self.aspects.iter().chain(other.aspects.iter()).collect();
+        self.grain = self.grain.max(other.grain);
+        self.links += other.links;
+        self.fifos += other.fifos;
+        self.devices += other.devices;
+        self.times += other.times;
+        self.flags = self.flags.or(other.flags);
+    }
+
+    /// True if all can be held. Times to less than a tenth of a microsecond are not missed.
+    pub fn is_empty(&self) -> bool {
+        self.aspects.is_empty()
+            && self.grain <= 100
+            && self.links + self.fifos + self.devices + self.times == 0
+            && self.flags.is_empty()
+    }
 }
 
 /// All steps of a run, with what is known of both sides.

@@ -2,6 +2,7 @@
 
 use std::io;
 
+use crate::abilities::Objection;
 use crate::path::TreePath;
 
 /// What was being done when a problem arose.
@@ -27,6 +28,8 @@ pub enum Operation {
     Remove,
     /// Flushing the destination's drive.
     Flush,
+    /// Taking along what was to be carried strictly.
+    Carry,
 }
 
 impl Operation {
@@ -43,6 +46,7 @@ impl Operation {
             Self::SetAttributes => "cannot set attributes",
             Self::Remove => "cannot remove",
             Self::Flush => "cannot flush",
+            Self::Carry => "cannot carry",
         }
     }
 
@@ -59,6 +63,7 @@ impl Operation {
             Self::SetAttributes => "set-attributes",
             Self::Remove => "remove",
             Self::Flush => "flush",
+            Self::Carry => "carry",
         }
     }
 }
@@ -83,6 +88,21 @@ pub enum Cause {
     /// What the selection leaves out stays.
     #[error("what stands here in the destination is left out by the selection, so it stays")]
     LeftOutInTheWay,
+    /// The destination's drive has no entries of this kind, or not for this caller.
+    #[error("the destination's drive holds no entry of this kind")]
+    KindNotHeld,
+    /// The destination's drive does not take the name.
+    #[error("the destination's drive takes no name that {}", objection(*.0))]
+    NameNotHeld(Objection),
+    /// Two names of the source are one in the destination.
+    #[error("to the destination's drive this is the same name as '{}'", String::from_utf8_lossy(.0).escape_debug())]
+    SameNameThere(Vec<u8>),
+    /// The file is longer than the destination's drive can store.
+    #[error("larger than the {0} bytes that the destination's drive can store in one file")]
+    TooLarge(u64),
+    /// Something that was to be carried strictly cannot be.
+    #[error("{0}: the destination's drive does not hold it, or not for this user")]
+    NotCarried(String),
     /// The first name of a group of hard links was not written.
     #[error("the name it is a hard link of could not be written")]
     LeaderFailed,
@@ -101,6 +121,19 @@ impl Cause {
             return false;
         };
         matches!(error.kind(), K::StorageFull | K::ReadOnlyFilesystem | K::QuotaExceeded)
+    }
+}
+
+fn objection(objection: Objection) -> String {
+    match objection {
+        Objection::Character(character) if character.is_control() => {
+            format!("holds the character {}", character.escape_default())
+        }
+        Objection::Character(character) => format!("holds '{character}'"),
+        Objection::NotUtf8 => "is not UTF-8".into(),
+        Objection::NotAscii => "is not ASCII".into(),
+        Objection::LooseEnd => "ends with a dot or a space".into(),
+        Objection::TooLong => "is that long".into(),
     }
 }
 

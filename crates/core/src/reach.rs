@@ -1,15 +1,16 @@
 //! Which aspects this caller can carry to this destination, and which of them an entry differs in.
 
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::os::fd::BorrowedFd;
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
 use rustix::io::Errno;
 
+use crate::abilities::{self, Abilities, Ability};
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Caller, Entry, System};
+use crate::os::{Caller, Entry, Flags, Kind, System, Time};
 use crate::pair::Pair;
-use crate::plan::Remark;
+use crate::plan::{NotHeld, Remark};
 
 pub(crate) const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
 pub(crate) const DEFAULT_LIST: &[u8] = b"system.posix_acl_default";
@@ -17,43 +18,144 @@ pub(crate) const DEFAULT_LIST: &[u8] = b"system.posix_acl_default";
 /// What was asked for, cut down to what can be done.
 #[derive(Debug)]
 pub(crate) struct Reach {
+    /// What is carried: asked for and held.
     pub(crate) carry: Aspects,
+    pub(crate) drive: Abilities,
     pub(crate) caller: Caller,
-    remarks: Vec<Remark>,
-    /// An owner differed that the caller may not set.
-    foreign_owner: AtomicBool,
+    /// Times no further apart than this many nanoseconds count as equal.
+    blur: u64,
+    /// Asked for, but not held by the drive.
+    not_held: Aspects,
+    /// What turned up on the way that cannot be carried.
+    missed: Missed,
+}
+
+#[derive(Debug, Default)]
+struct Missed {
+    owners: AtomicU64,
+    flags: AtomicU32,
+    times: AtomicU64,
+    links: AtomicU64,
+    fifos: AtomicU64,
+    devices: AtomicU64,
 }
 
 /// Extended attributes that count, by name: sorted, so that two can be compared.
 pub(crate) type Xattrs = Vec<(Vec<u8>, Vec<u8>)>;
 
+/// What an aspect needs of the drive; any one of them will do.
+const NEEDS: [(Aspect, &[Ability]); 6] = [
+    (Aspect::Mode, &[Ability::Modes]),
+    (Aspect::Owner, &[Ability::Owners]),
+    (Aspect::Acl, &[Ability::Acl]),
+    (Aspect::Xattr, &[Ability::UserXattrs, Ability::TrustedXattrs, Ability::SecurityXattrs]),
+    (Aspect::Hardlinks, &[Ability::Hardlinks]),
+    (Aspect::Holes, &[Ability::Holes]),
+];
+
 impl Reach {
-    /// Finds out by reading alone, so that a dry run touches nothing.
-    pub(crate) fn find(
-        system: &dyn System,
-        pair: &Pair,
-        mut carry: Aspects,
-        caller: &Caller,
-    ) -> Self {
-        let mut remarks = Vec::new();
-        let destination = Entry::Pinned(pair.destination.anchor.as_fd());
-        if carry.has(Aspect::Xattr) && unsupported(&system.list_xattrs(destination)) {
-            carry = carry.without(Aspect::Xattr);
-            remarks.push(Remark::XattrNotCarried);
+    /// `slack` is the most, in nanoseconds, by which times may differ that count as equal.
+    pub(crate) fn new(asked: Aspects, drive: Abilities, caller: &Caller, slack: u64) -> Self {
+        let held = |needs: &[Ability]| needs.iter().any(|ability| drive.holds(*ability));
+        let lacking = NEEDS.iter().filter(|(_, needs)| !held(needs)).map(|(aspect, _)| *aspect);
+        let no_flags = drive.flags.is_empty().then_some(Aspect::Flags);
+        let lacking: Aspects = lacking.chain(no_flags).collect();
+        Self {
+            carry: asked.iter().filter(|aspect| !lacking.has(*aspect)).collect(),
+            blur: slack.max(drive.blur()),
+            drive,
+            caller: caller.clone(),
+            not_held: asked.iter().filter(|aspect| lacking.has(*aspect)).collect(),
+            missed: Missed::default(),
         }
-        if carry.has(Aspect::Acl) && unsupported(&system.get_xattr(destination, ACCESS_LIST)) {
-            carry = carry.without(Aspect::Acl);
-            remarks.push(Remark::AclNotCarried);
-        }
-        Self { carry, caller: caller.clone(), remarks, foreign_owner: AtomicBool::new(false) }
+    }
+
+    /// True if the root of a pair can have times; a new folder always can.
+    pub(crate) fn keeps_top_times(&self, pair: &Pair) -> bool {
+        !pair.destination.exists() || self.drive.holds(Ability::TopTimes)
     }
 
     pub(crate) fn remarks(&self) -> Vec<Remark> {
-        let mut remarks = self.remarks.clone();
-        if self.foreign_owner.load(Ordering::Relaxed) {
+        let mut remarks = Vec::new();
+        let count = |of: &AtomicU64| of.load(Ordering::Relaxed);
+        let not_held = NotHeld {
+            aspects: self.not_held,
+            grain: self.drive.grain,
+            links: count(&self.missed.links),
+            fifos: count(&self.missed.fifos),
+            devices: count(&self.missed.devices),
+            times: count(&self.missed.times),
+            flags: Flags(self.missed.flags.load(Ordering::Relaxed)),
+        };
+        if !not_held.is_empty() {
+            remarks.push(Remark::NotHeld(not_held));
+        }
+        if count(&self.missed.owners) > 0 {
             remarks.push(Remark::OwnerNotCarried);
         }
         remarks
+    }
+
+    /// True if an entry of this kind can be made there by this caller; counted if not.
+    pub(crate) fn holds_kind(&self, kind: Kind) -> bool {
+        let (ability, missed) = match kind {
+            Kind::File | Kind::Folder => return true,
+            Kind::Link => (Ability::Links, &self.missed.links),
+            Kind::Fifo | Kind::Socket => (Ability::Fifos, &self.missed.fifos),
+            Kind::CharDevice | Kind::BlockDevice => (Ability::Devices, &self.missed.devices),
+        };
+        let able = kind.is_device() <= self.caller.makes_devices;
+        let held = able && self.drive.holds(ability);
+        if !held {
+            missed.fetch_add(1, Ordering::Relaxed);
+        }
+        held
+    }
+
+    /// True if two modification times are the same as far as the drive can tell, and a time that
+    /// it cannot keep at all.
+    pub(crate) fn same_time(&self, source: Time, destination: Time) -> bool {
+        if source == destination {
+            return true;
+        }
+        if !self.drive.keeps(source) {
+            self.missed.times.fetch_add(1, Ordering::Relaxed);
+            return true;
+        }
+        abilities::span(source, destination) <= self.blur.into()
+    }
+
+    /// True if two times lie whole hours apart, on a drive that may keep local time: the clock was
+    /// put forward or back, or the drive was carried to another zone.
+    pub(crate) fn hours_apart(&self, source: Time, destination: Time) -> bool {
+        const HOUR: u128 = 3_600_000_000_000;
+        const SECOND: u64 = 1_000_000_000;
+        let span = abilities::span(source, destination);
+        let beyond = (span + HOUR / 2) % HOUR;
+        // All zones lie within 26 hours.
+        self.drive.grain >= SECOND
+            && span <= 26 * HOUR + u128::from(self.blur)
+            && beyond.abs_diff(HOUR / 2) <= self.blur.into()
+    }
+
+    /// The time to give an entry: the nearest that the drive keeps.
+    pub(crate) fn time_to_set(&self, time: Time) -> Time {
+        let (first, last) = self.drive.seconds;
+        if self.drive.keeps(time) {
+            time
+        } else {
+            Time { secs: time.secs.clamp(first, last), nanos: 0 }
+        }
+    }
+
+    /// The flags an entry should get, of those the source's has.
+    pub(crate) fn flags_to_carry(&self, source: Flags) -> Flags {
+        let wanted = source.and(Flags::CARRIED);
+        let missed = wanted.without(self.drive.flags);
+        if !missed.is_empty() && self.carry.has(Aspect::Flags) {
+            self.missed.flags.fetch_or(missed.0, Ordering::Relaxed);
+        }
+        wanted.and(self.drive.flags)
     }
 
     /// The owner an entry should get, given the one wanted and the one it has or will have:
@@ -69,14 +171,14 @@ impl Reach {
         let joins = wanted.1 == self.caller.gid || self.caller.groups.contains(&wanted.1);
         let reachable = (has.0, if own && joins { wanted.1 } else { has.1 });
         if reachable != wanted {
-            self.foreign_owner.store(true, Ordering::Relaxed);
+            self.missed.owners.fetch_add(1, Ordering::Relaxed);
         }
         (reachable != has).then_some(reachable)
     }
 
     /// True if attributes beyond `stat` are carried at all.
-    pub(crate) fn carries_xattrs(&self) -> bool {
-        self.carry.has(Aspect::Xattr) || self.carry.has(Aspect::Acl)
+    pub(crate) fn carries_hidden(&self) -> bool {
+        [Aspect::Xattr, Aspect::Acl, Aspect::Flags].into_iter().any(|a| self.carry.has(a))
     }
 
     /// The carried extended attributes of an entry.
@@ -96,11 +198,11 @@ impl Reach {
             return Ok(xattrs);
         }
         let names = match system.list_xattrs(entry) {
-            result if unsupported(&result) => return Ok(xattrs),
+            Err(e) if is_unsupported(&e) => return Ok(xattrs),
             other => other?,
         };
         for name in names {
-            if aspect_of(&name, self.caller.administers).is_some_and(|a| aspects.has(a)) {
+            if self.aspect_of(&name).is_some_and(|aspect| aspects.has(aspect)) {
                 let value = system.get_xattr(entry, &name)?;
                 xattrs.push((name, value));
             }
@@ -108,23 +210,36 @@ impl Reach {
         xattrs.sort();
         Ok(xattrs)
     }
+
+    fn aspect_of(&self, name: &[u8]) -> Option<Aspect> {
+        let needed = match aspect_of(name)? {
+            Aspect::Acl => Ability::Acl,
+            _ if name.starts_with(b"trusted.") => Ability::TrustedXattrs,
+            _ if name.starts_with(b"security.") => Ability::SecurityXattrs,
+            _ => Ability::UserXattrs,
+        };
+        let own = matches!(needed, Ability::Acl | Ability::UserXattrs);
+        let reached = (own || self.caller.administers) && self.drive.holds(needed);
+        aspect_of(name).filter(|_| reached)
+    }
 }
 
 /// The aspects in which two sets of extended attributes differ.
 pub(crate) fn differing(source: &Xattrs, destination: &Xattrs) -> Aspects {
     let only_in = |a: &Xattrs, b: &Xattrs| {
         let missing = a.iter().filter(|x| !b.contains(x));
-        missing.filter_map(|(name, _)| aspect_of(name, true)).collect::<Vec<_>>()
+        missing.filter_map(|(name, _)| aspect_of(name)).collect::<Vec<_>>()
     };
     only_in(source, destination).into_iter().chain(only_in(destination, source)).collect()
 }
 
-fn aspect_of(name: &[u8], administers: bool) -> Option<Aspect> {
+/// What other attributes of the system's own mean differs from drive to drive.
+fn aspect_of(name: &[u8]) -> Option<Aspect> {
     if name == ACCESS_LIST || name == DEFAULT_LIST {
         return Some(Aspect::Acl);
     }
-    let privileged = name.starts_with(b"trusted.") || name.starts_with(b"security.");
-    (name.starts_with(b"user.") || (privileged && administers)).then_some(Aspect::Xattr)
+    let spaces: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
+    spaces.iter().any(|space| name.starts_with(space)).then_some(Aspect::Xattr)
 }
 
 /// True if what is made in this folder is born with access lists of its own.
@@ -135,14 +250,66 @@ pub(crate) fn has_default_list(system: &dyn System, folder: BorrowedFd<'_>) -> i
     }
 }
 
+/// The carried flags of an open file or folder; none where its file system has no such thing.
+pub(crate) fn flags(system: &dyn System, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
+    match system.flags(entry) {
+        Err(e) if is_unsupported(&e) => Ok(None),
+        other => other.map(|flags| Some(flags.and(Flags::CARRIED))),
+    }
+}
+
 /// True if an entry lacks an attribute, or its file system all of that sort.
 pub(crate) fn is_absent(error: &io::Error) -> bool {
-    let [absent, unknown] = [Errno::NODATA, Errno::OPNOTSUPP].map(Errno::raw_os_error);
-    error.raw_os_error().is_some_and(|number| number == absent || number == unknown)
+    error.raw_os_error() == Some(Errno::NODATA.raw_os_error()) || is_unsupported(error)
 }
 
 /// True if the file system, and not this entry, lacks what was asked for.
-fn unsupported<T>(result: &io::Result<T>) -> bool {
-    let said = |e: &io::Error| e.raw_os_error() == Some(Errno::OPNOTSUPP.raw_os_error());
-    result.as_ref().is_err_and(said)
+pub(crate) fn is_unsupported(error: &io::Error) -> bool {
+    let said = [Errno::OPNOTSUPP, Errno::NOSYS, Errno::NOTTY].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| said.contains(&number))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn reach(drive: Abilities, slack: u64) -> Reach {
+        let caller = Caller {
+            uid: 1000,
+            gid: 1000,
+            groups: vec![1000],
+            umask: 0o22,
+            gives_files: false,
+            makes_devices: false,
+            administers: false,
+        };
+        Reach::new(Aspects::ALL, drive, &caller, slack)
+    }
+
+    #[test]
+    fn times_are_the_same_within_the_grain_or_the_slack() {
+        let coarse = Abilities { grain: 2_000_000_000, ..Abilities::default() };
+        let at = |secs, nanos| Time { secs, nanos };
+        let stick = reach(coarse.clone(), 0);
+        assert!(stick.same_time(at(13, 999_999_999), at(12, 0)));
+        assert!(!stick.same_time(at(14, 0), at(12, 0)));
+        assert!(!reach(Abilities::default(), 0).same_time(at(12, 1), at(12, 0)));
+        assert!(reach(Abilities::default(), 3_000_000_000).same_time(at(15, 0), at(12, 0)));
+        let since_1980 = Abilities { seconds: (315_619_200, i64::MAX), ..coarse };
+        let stick = reach(since_1980, 0);
+        assert!(stick.same_time(at(0, 0), at(315_619_200, 0)));
+        assert_eq!(stick.time_to_set(at(-5, 7)), at(315_619_200, 0));
+        assert_eq!(stick.remarks().len(), 2 - 1);
+    }
+
+    #[test]
+    fn whole_hours_count_only_on_coarse_drives() {
+        let coarse = Abilities { grain: 2_000_000_000, ..Abilities::default() };
+        let at = |secs| Time { secs, nanos: 0 };
+        let stick = reach(coarse, 0);
+        assert!(stick.hours_apart(at(3600), at(0)) && stick.hours_apart(at(0), at(7201)));
+        assert!(!stick.hours_apart(at(1800), at(0)) && !stick.hours_apart(at(3603), at(0)));
+        assert!(!stick.hours_apart(at(27 * 3600), at(0)));
+        assert!(!reach(Abilities::default(), 0).hours_apart(at(3600), at(0)));
+    }
 }

@@ -1,6 +1,7 @@
 //! What a run is asked to do.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use crate::aspect::Aspects;
 use crate::guard::Guard;
@@ -110,8 +111,13 @@ pub struct Request {
     /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
     /// [`By::Content`] always do.
     pub closely: bool,
+    /// The most by which two modification times may differ that count as equal, beyond what the
+    /// destination's drive cannot tell apart.
+    pub time_slack: Duration,
     /// What goes along.
     pub carry: Aspects,
+    /// What cannot be carried is a problem, not a remark.
+    pub strictly: bool,
     /// Guards.
     pub safety: Safety,
     /// How to go about it.

@@ -21,6 +21,8 @@ pub struct Rules {
     pub depth: Option<u32>,
     /// Leave out folders in which nothing is taken.
     pub no_empty_folders: bool,
+    /// Leave out folders of the source where another drive is mounted.
+    pub same_drive: bool,
 }
 
 /// [`Rules`] made ready to decide.
@@ -30,6 +32,7 @@ pub struct Selection {
     only: PatternSet,
     depth: Option<u32>,
     no_empty_folders: bool,
+    same_drive: bool,
 }
 
 /// What the selection says about one entry.
@@ -67,6 +70,7 @@ impl Selection {
             only: PatternSet::new("--only", &rules.only)?,
             depth: rules.depth,
             no_empty_folders: rules.no_empty_folders,
+            same_drive: rules.same_drive,
         })
     }
 
@@ -93,6 +97,11 @@ impl Selection {
     /// True if a folder may take part only for what it holds.
     pub(crate) fn is_choosy(&self) -> bool {
         self.no_empty_folders || self.takes_only()
+    }
+
+    /// True if it stops where another drive is mounted.
+    pub(crate) fn stays_on_its_drive(&self) -> bool {
+        self.same_drive
     }
 
     /// True if there are patterns of what to take.

@@ -2,14 +2,19 @@
 
 use std::fmt;
 use std::io;
+use std::os::fd::AsFd;
+use std::sync::OnceLock;
 
+use crate::abilities::{Abilities, Ability};
 use crate::apply::{self, Outcome};
 use crate::compare::{self, Compared, Comparison, Halt};
 use crate::guard::{self, Refusal};
 use crate::observe::Observer;
-use crate::os::System;
+use crate::os::{Caller, System};
 use crate::pair::{self, CallError, Pair};
+use crate::path::TreePath;
 use crate::plan::{Part, Plan, Reason, Remark, Totals, Verb};
+use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::Request;
 
@@ -17,8 +22,11 @@ use crate::request::Request;
 pub struct Session<'a> {
     system: &'a dyn System,
     request: &'a Request,
+    caller: Caller,
     pairs: Vec<Pair>,
-    reaches: Vec<Reach>,
+    /// Found once a run, by planning: until then it is not sure that the two sides may be touched
+    /// at all.
+    reaches: OnceLock<Vec<Reach>>,
 }
 
 impl fmt::Debug for Session<'_> {
@@ -56,16 +64,16 @@ impl<'a> Session<'a> {
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = pair::open(system, request.task, &request.places)?;
         let caller = system.caller().map_err(CallError::Caller)?;
-        let reaches =
-            pairs.iter().map(|pair| Reach::find(system, pair, request.carry, &caller)).collect();
-        Ok(Self { system, request, pairs, reaches })
+        Ok(Self { system, request, caller, pairs, reaches: OnceLock::new() })
     }
 
-    /// Scans and compares both sides and writes down every step. Changes nothing.
+    /// Scans and compares both sides and writes down every step. Changes nothing, but that what the
+    /// destination's drive can hold is tried out: see [`Abilities::try_out`].
     pub fn plan(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
         let mut plan = Plan::default();
-        for (pair, reach) in self.pairs.iter().zip(&self.reaches) {
-            self.refuse_overlap(pair)?;
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        for (pair, reach) in self.pairs.iter().zip(reaches) {
             let compared = compare::compare(&Comparison {
                 system: self.system,
                 observer,
@@ -75,36 +83,68 @@ impl<'a> Session<'a> {
                 reach,
                 pair,
                 closely: self.request.closely,
+                strictly: self.request.strictly,
                 running: self.request.running,
             });
             take_in(&mut plan, pair, compared.map_err(|halt| halted(halt, pair))?);
-            plan.remarks.extend(reach.remarks());
+            reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
             plan.remarks.extend(missing_folders(pair));
         }
         let idle = self.request.selection.idle_patterns();
         plan.remarks
             .extend(idle.into_iter().map(|(option, p)| Remark::IdlePattern(option, p.to_owned())));
         plan.remarks.dedup();
+        if self.request.strictly {
+            let missed: Vec<String> = plan.remarks.iter().filter_map(Remark::not_carried).collect();
+            plan.problems.extend(missed.into_iter().map(|missed| Problem {
+                path: TreePath::default(),
+                operation: Operation::Carry,
+                cause: Cause::NotCarried(missed),
+            }));
+        }
         number(&mut plan);
         Ok(plan)
     }
 
     /// Checks a plan against the guards that are not waived.
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
-        guard::check(self.system, self.request, &self.pairs, plan)
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        let holds_holes = reaches.iter().all(|reach| reach.drive.holds(Ability::Holes));
+        guard::check(self.system, self.request, &self.pairs, holds_holes, plan)
     }
 
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
     /// the outcome.
     pub fn apply(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
         let terms = apply::Terms { system: self.system, observer, running: self.request.running };
-        apply::apply(&terms, &self.pairs, &self.reaches, plan)
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        apply::apply(&terms, &self.pairs, reaches, plan)
+    }
+
+    /// Each drive is tried out once.
+    fn find_reaches(&self) -> Vec<Reach> {
+        let mut tried: Vec<(u64, Abilities)> = Vec::new();
+        let slack = u64::try_from(self.request.time_slack.as_nanos()).unwrap_or(u64::MAX);
+        let reach = |pair: &Pair| {
+            let drive = pair.destination.anchor_stat.identity.drive;
+            let known = tried.iter().find(|(known, _)| *known == drive);
+            let abilities = if let Some((_, abilities)) = known {
+                abilities.clone()
+            } else {
+                let anchor = pair.destination.anchor.as_fd();
+                let abilities = Abilities::try_out(self.system, &self.caller, anchor);
+                tried.push((drive, abilities.clone()));
+                abilities
+            };
+            Reach::new(self.request.carry, abilities, &self.caller, slack)
+        };
+        self.pairs.iter().map(reach).collect()
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
         match pair::overlap(self.system, pair) {
             Ok(false) => Ok(()),
-            Ok(true) => Err(halted(Halt::Overlap(crate::path::TreePath::default()), pair)),
+            Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),
             Err(cause) => Err(PlanError::SourceClosed { path: pair.source_shown.clone(), cause }),
         }
     }
@@ -132,18 +172,37 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
     let Compared { part, problems, remarks, source, destination, unchanged } = compared;
     plan.parts.push(part);
     plan.prefixes.push(pair.prefix.clone());
-    plan.problems.extend(problems.into_iter().map(|problem| crate::problem::Problem {
-        path: pair.prefix.join(problem.path.as_bytes()),
-        ..problem
-    }));
+    plan.problems.extend(
+        problems
+            .into_iter()
+            .map(|problem| Problem { path: pair.prefix.join(problem.path.as_bytes()), ..problem }),
+    );
     plan.remarks.extend(remarks.into_iter().map(|remark| match remark {
         Remark::Mount(path) => Remark::Mount(pair.prefix.join(path.as_bytes())),
+        Remark::MountLeftOut(path) => Remark::MountLeftOut(pair.prefix.join(path.as_bytes())),
         other => other,
     }));
     plan.totals.source.merge(&source);
     plan.totals.destination.merge(&destination);
     plan.totals.unchanged.entries += unchanged.entries;
     plan.totals.unchanged.bytes += unchanged.bytes;
+}
+
+/// Adds a remark; what the drives of several pairs cannot hold becomes one.
+fn note(remarks: &mut Vec<Remark>, new: Remark) {
+    if let Remark::NotHeld(new) = &new {
+        let known = remarks.iter_mut().find_map(|remark| match remark {
+            Remark::NotHeld(known) => Some(known),
+            _ => None,
+        });
+        if let Some(known) = known {
+            known.merge(new);
+            return;
+        }
+    }
+    if !remarks.contains(&new) {
+        remarks.push(new);
+    }
 }
 
 fn missing_folders(pair: &Pair) -> Option<Remark> {

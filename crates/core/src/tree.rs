@@ -1,9 +1,11 @@
 //! Station: reading what a folder holds.
 
+use std::collections::HashMap;
 use std::io;
 use std::ops::Range;
 use std::os::fd::BorrowedFd;
 
+use crate::abilities::Names;
 use crate::os::{Kind, System};
 
 /// The names in one folder, sorted by their bytes. Takes sixteen bytes a name beyond the name.
@@ -58,6 +60,10 @@ impl Listing {
         self.entries.len()
     }
 
+    fn names(&self) -> impl Iterator<Item = &[u8]> {
+        self.entries.iter().map(|entry| name_in(&self.names, *entry))
+    }
+
     /// Where a name stands, or would stand.
     fn position(&self, name: &[u8]) -> usize {
         self.entries.partition_point(|entry| name_in(&self.names, *entry) < name)
@@ -92,6 +98,31 @@ pub(crate) struct Joined<'a> {
     pub(crate) name: &'a [u8],
     pub(crate) source: Option<Hint>,
     pub(crate) destination: Option<Hint>,
+}
+
+/// Gives what the destination has the source's spelling, where its drive takes both for one name.
+/// Returns the names of the source that fall together with an earlier one, and that one.
+pub(crate) fn fold_together(
+    names: &Names,
+    source: &Listing,
+    destination: &mut Listing,
+) -> io::Result<HashMap<Vec<u8>, Vec<u8>>> {
+    let mut firsts: HashMap<Vec<u8>, &[u8]> = HashMap::new();
+    let mut fallen = HashMap::new();
+    for name in source.names() {
+        let first = *firsts.entry(names.fold(name)).or_insert(name);
+        if first != name {
+            fallen.insert(name.to_vec(), first.to_vec());
+        }
+    }
+    let mut respelt = Listing::default();
+    for at in 0..destination.len() {
+        let Some((name, kind)) = destination.get(at) else { break };
+        respelt.add(firsts.get(&names.fold(name)).copied().unwrap_or(name), kind)?;
+    }
+    respelt.sort();
+    *destination = respelt;
+    Ok(fallen)
 }
 
 /// A stretch of names of two listings: positions in the one, positions in the other.
@@ -141,6 +172,7 @@ pub(crate) fn join<'a>(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::abilities::Folding;
     use proptest::prelude::*;
     use std::collections::BTreeSet;
 
@@ -151,6 +183,18 @@ mod tests {
         }
         listing.sort();
         listing
+    }
+
+    #[test]
+    fn what_the_drive_takes_for_one_name_is_joined_and_a_second_one_named() {
+        let names = Names { folding: Folding::All, ..Names::default() };
+        let of = |names: &[&str]| listing(&names.iter().map(|n| n.as_bytes().to_vec()).collect());
+        let source = of(&["Fog", "LENS", "lens", "tide"]);
+        let mut destination = of(&["FOG", "Lens", "tide", "Shop"]);
+        let fallen = fold_together(&names, &source, &mut destination).unwrap();
+        let shown: Vec<_> = destination.names().collect();
+        assert_eq!(shown, [&b"Fog"[..], b"LENS", b"Shop", b"tide"]);
+        assert_eq!(fallen, HashMap::from([(b"lens".to_vec(), b"LENS".to_vec())]));
     }
 
     proptest! {

@@ -92,9 +92,8 @@ fn the_plan_does_not_depend_on_the_number_of_workers() {
 
 #[test]
 fn leaving_an_aspect_out_leaves_it_alone() {
-    for (seed, aspect) in
-        (300..).zip([Aspect::Times, Aspect::Mode, Aspect::Owner, Aspect::Acl, Aspect::Xattr])
-    {
+    use Aspect::{Acl, Flags, Mode, Owner, Times, Xattr};
+    for (seed, aspect) in (300..).zip([Times, Mode, Owner, Acl, Xattr, Flags]) {
         let trees = Trees::new();
         Gardener::new(seed).grow(&trees.source, 60);
         common::apply(&Linux, &request(&trees, Task::Mirror));

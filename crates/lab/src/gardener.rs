@@ -16,6 +16,9 @@ pub struct Gardener {
     privileged: bool,
 }
 
+/// The inode flags that a run carries: sync, immutable, append-only, no-dump, no-atime.
+pub(crate) const CARRIED: u32 = 0xf8;
+
 /// Names a tree may hold, harmless ones among them so that names meet again.
 const NAMES: [&[u8]; 14] = [
     b"logbook",
@@ -122,6 +125,28 @@ impl Gardener {
         self.dress(path);
     }
 
+    /// Locks some files and folders: immutable, or append-only. Only as root.
+    pub fn lock(&mut self, root: &Path) {
+        let (folders, files) = survey(root);
+        for path in files.iter().chain(&folders[1..]) {
+            if self.rng.u8(0..8) == 0 {
+                let more = *self.rng.choice(&[0, 0x40, 0x80, 0xc8]).expect("some");
+                set_flags(path, more | *self.rng.choice(&[0x10, 0x20, 0x30]).expect("some"));
+            }
+        }
+    }
+
+    /// Unlocks everything, so that it can be changed or removed.
+    pub fn unlock(root: &Path) {
+        let (folders, files) = survey(root);
+        for path in folders.iter().chain(&files) {
+            let locked = File::open(path).and_then(|file| Ok(rustix::fs::ioctl_getflags(file)?));
+            if let Some(locked) = locked.ok().filter(|flags| flags.bits() & 0x30 != 0) {
+                set_flags(path, locked.bits() & CARRIED & !0x30);
+            }
+        }
+    }
+
     fn make_special(&mut self, path: &Path) {
         let kind = match self.rng.u8(0..4) {
             0 if self.privileged => FileType::CharacterDevice,
@@ -180,6 +205,9 @@ impl Gardener {
                 let _ = xattr::remove(path, name);
             }
         }
+        if plain && self.rng.u8(0..6) == 0 {
+            set_flags(path, *self.rng.choice(&[0, 0x40, 0x80, 0xc0]).expect("some"));
+        }
         let special = if self.privileged { self.rng.u32(0..8) << 9 } else { 0 };
         let owner = if self.privileged { self.rng.u32(0..8) } else { 7 } << 6;
         let mode = special | owner | self.rng.u32(0..64);
@@ -191,6 +219,14 @@ impl Gardener {
             let _ = xattr::set(path, "system.posix_acl_default", &access_list(self.rng.u16(0..8)));
         }
     }
+}
+
+/// Sets some of the carried inode flags of a file or folder, where its drive has them.
+fn set_flags(path: &Path, flags: u32) -> bool {
+    let Ok(file) = File::open(path) else { return false };
+    let Ok(had) = rustix::fs::ioctl_getflags(&file) else { return false };
+    let wanted = had.bits() & !CARRIED | flags;
+    rustix::fs::ioctl_setflags(&file, rustix::fs::IFlags::from_bits_retain(wanted)).is_ok()
 }
 
 /// An access list in the kernel's form: owner, user 1001, group, mask, others. See `acl(5)` and

@@ -27,6 +27,10 @@ pub struct Facts {
     pub content: Vec<u8>,
     /// Extended attributes, access control lists among them.
     pub xattrs: BTreeMap<Vec<u8>, Vec<u8>>,
+    /// Carried inode flags of files and folders.
+    pub flags: u32,
+    /// Bytes that a file takes on its drive.
+    pub allocated: Allocated,
     /// First name, in tree order, of the file this is one of several names of.
     pub same_as: Option<Vec<u8>>,
 }
@@ -103,9 +107,33 @@ impl Reader {
             device: stat.st_rdev,
             content,
             xattrs: xattrs(folder, name),
+            flags: if matches!(kind, FileType::RegularFile | FileType::Directory) {
+                flags(folder, name)
+            } else {
+                0
+            },
+            allocated: Allocated(stat.st_blocks.cast_unsigned() * 512),
             same_as,
         }
     }
+}
+
+/// A number that is no part of what makes two entries equal.
+#[derive(Clone, Copy, Debug)]
+pub struct Allocated(pub u64);
+
+impl PartialEq for Allocated {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Allocated {}
+
+fn flags(folder: BorrowedFd<'_>, name: &[u8]) -> u32 {
+    let how = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK;
+    let opened = openat(folder, name, how, Mode::empty()).expect("a file or folder opens");
+    rustix::fs::ioctl_getflags(&opened).map_or(0, |flags| flags.bits() & crate::gardener::CARRIED)
 }
 
 fn digest(folder: BorrowedFd<'_>, name: &[u8]) -> Vec<u8> {

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Mutex;
 
 use utter_echo_core::os::{
-    Advice, Caller, EachName, Entry, Kind, Linux, Onto, Space, Stat, System, Time,
+    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Mount, Onto, Space, Stat, System, Time,
 };
 
 /// What to do to which call; calls are counted from 0.
@@ -90,6 +90,7 @@ tampered! {
     write_at(file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> ();
     copy_range(source: BorrowedFd<'_>, destination: BorrowedFd<'_>, offset: u64, length: u64) -> u64;
     share_content(source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> ();
+    may_reach(file: BorrowedFd<'_>, length: u64) -> bool;
     set_length(file: BorrowedFd<'_>, length: u64) -> ();
     reserve(file: BorrowedFd<'_>, length: u64) -> ();
     advise(file: BorrowedFd<'_>, advice: Advice, offset: u64, length: u64) -> ();
@@ -102,7 +103,9 @@ tampered! {
     remove_folder(folder: BorrowedFd<'_>, name: &[u8]) -> ();
     set_owner(entry: Entry<'_>, uid: u32, gid: u32) -> ();
     set_mode(entry: Entry<'_>, mode: u32) -> ();
-    set_modified(entry: Entry<'_>, time: Time) -> ();
+    set_times(entry: Entry<'_>, modified: Time, accessed: Option<Time>) -> ();
+    flags(entry: BorrowedFd<'_>) -> Flags;
+    set_flags(entry: BorrowedFd<'_>, flags: Flags) -> ();
     list_xattrs(entry: Entry<'_>) -> Vec<Vec<u8>>;
     get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
@@ -110,5 +113,7 @@ tampered! {
     flush_file(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
     space(folder: BorrowedFd<'_>) -> Space;
+    mounts() -> Vec<Mount>;
+    read_device(device: &Path, length: usize) -> Vec<u8>;
     caller() -> Caller;
 }

@@ -2,6 +2,7 @@
 
 mod change;
 mod demo;
+mod drives;
 mod verify;
 
 use anyhow::Result;
@@ -14,6 +15,7 @@ pub(crate) fn run(command: &Command) -> Result<Exit> {
         Command::Copy(copy) => change::copy(copy),
         Command::Mirror(mirror) => change::mirror(mirror),
         Command::Verify(verify) => verify::verify(verify),
+        Command::Drives(drives) => drives::drives(drives),
         Command::Demo(demo) => demo::demo(demo),
     }
 }

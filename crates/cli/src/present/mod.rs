@@ -1,6 +1,7 @@
 //! What a run says: the same facts as text for people and as JSON for programs.
 
 pub(crate) mod ask;
+mod drives;
 mod json;
 pub(crate) mod names;
 mod progress;
@@ -18,6 +19,7 @@ use utter_echo_core::request::Request;
 
 use crate::args::{Format, Output, When};
 
+pub(crate) use drives::drives;
 pub(crate) use progress::Progress;
 
 /// Prints an error that ended a command.

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::plan::{Count, PlacedStep, Plan, Verb};
+use utter_echo_core::plan::{Count, PlacedStep, Plan, Remark, Verb};
 use utter_echo_core::problem::Problem;
 use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::{Ending, Outcome, StepOutcome};
@@ -221,7 +221,7 @@ pub(super) fn verdict(plan: &Plan, request: &Request, quiet: bool) -> io::Result
         )
     } else if differences == 0 {
         let count = units::entries(plan.totals.unchanged.entries);
-        (GOOD, format!("Identical: {count} agree in {}.", compared(request)))
+        (GOOD, format!("Identical: {count} agree in {}.", compared(plan, request)))
     } else {
         let totals = &plan.totals;
         let sentence = format!(
@@ -252,17 +252,22 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
 }
 
 /// What a verification without differences vouches for.
-fn compared(request: &Request) -> String {
+fn compared(plan: &Plan, request: &Request) -> String {
     let content = match request.by {
         By::Stamp => "size",
         By::Content => "every byte",
         By::Size => "size alone",
     };
-    let carried: Aspects =
-        [Aspect::Times, Aspect::Mode, Aspect::Owner, Aspect::Acl, Aspect::Xattr, Aspect::Hardlinks]
-            .into_iter()
-            .filter(|aspect| request.carry.has(*aspect))
-            .collect();
+    let not_held = plan.remarks.iter().find_map(|remark| match remark {
+        Remark::NotHeld(not_held) => Some(not_held.aspects),
+        _ => None,
+    });
+    let not_held = not_held.unwrap_or(Aspects::NONE);
+    let is_told = |aspect: &Aspect| {
+        // Holes take no part in a comparison, and content is told with how it was compared.
+        !matches!(aspect, Aspect::Content | Aspect::Holes) && !not_held.has(*aspect)
+    };
+    let carried: Aspects = request.carry.iter().filter(is_told).collect();
     let mut told = if request.carry.has(Aspect::Content) { vec![content] } else { Vec::new() };
     told.extend(carried.iter().map(Aspect::name));
     told.join(", ")

@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::os::{Kind, Time};
-use utter_echo_core::plan::{PlacedStep, Reason, Remark, State, Step, Verb};
+use utter_echo_core::os::{Flags, Kind, Time};
+use utter_echo_core::plan::{NotHeld, PlacedStep, Reason, Remark, State, Step, Verb};
 
 use super::{names, units};
 
@@ -117,9 +117,26 @@ fn aspects(differing: Aspects, source: &State, destination: &State) -> String {
         }
         Aspect::Acl => "access list".to_owned(),
         Aspect::Xattr => "extended attributes".to_owned(),
+        Aspect::Flags => flags(source, destination),
+        Aspect::Atime => "access time".to_owned(),
         Aspect::Content | Aspect::Hardlinks | Aspect::Holes => aspect.name().to_owned(),
     });
     told.collect::<Vec<_>>().join(", ")
+}
+
+/// The flags that differ, as far as they show.
+fn flags(source: &State, destination: &State) -> String {
+    let (source, destination) = (source.flags(), destination.flags());
+    let named = |flags: Flags| flags.names().collect::<Vec<_>>();
+    let (set, lifted) = (named(source.without(destination)), named(destination.without(source)));
+    match (set.is_empty(), lifted.is_empty()) {
+        (true, true) => "flags".to_owned(),
+        (false, true) => format!("flags {} to set", listed(&set, "and")),
+        (true, false) => format!("flags {} to lift", listed(&lifted, "and")),
+        (false, false) => {
+            format!("flags {} to set, {} to lift", listed(&set, "and"), listed(&lifted, "and"))
+        }
+    }
 }
 
 /// Something worth knowing, as a sentence.
@@ -135,16 +152,86 @@ pub(crate) fn remark(remark: &Remark) -> String {
         Remark::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
-        Remark::XattrNotCarried => {
-            "extended attributes are not carried: the destination's drive does not hold them"
-                .to_owned()
+        Remark::MountLeftOut(path) => {
+            format!(
+                "{} is on another drive, mounted there; it is left out",
+                names::shown(path.as_bytes())
+            )
         }
-        Remark::AclNotCarried => {
-            "access lists are not carried: the destination's drive does not hold them".to_owned()
-        }
+        Remark::NotHeld(not_held) => self::not_held(not_held),
         Remark::IdlePattern(option, pattern) => {
             format!("{option} '{pattern}' matched nothing")
         }
+    }
+}
+
+/// What a drive cannot hold, in one short paragraph.
+fn not_held(not_held: &NotHeld) -> String {
+    let mut parts = Vec::new();
+    let aspects: Vec<_> = not_held.aspects.iter().map(plural).collect();
+    if !aspects.is_empty() {
+        parts.push(format!("holds no {}", listed(&aspects, "or")));
+    }
+    if not_held.grain > 100 {
+        parts.push(format!("keeps times to {}", grain(not_held.grain)));
+    }
+    if !not_held.flags.is_empty() {
+        let flags: Vec<_> = not_held.flags.names().collect();
+        parts.push(format!("does not take the flags {} from this user", listed(&flags, "and")));
+    }
+    let mut text = Vec::new();
+    if !parts.is_empty() {
+        let parts: Vec<_> = parts.iter().map(String::as_str).collect();
+        text.push(format!("the destination's drive {}", listed(&parts, "and")));
+    }
+    let left_out = [
+        (not_held.links, "symbolic link", "symbolic links"),
+        (not_held.fifos, "FIFO or socket", "FIFOs and sockets"),
+        (not_held.devices, "device", "devices"),
+    ];
+    let left_out = left_out.into_iter().filter(|(count, ..)| *count > 0);
+    let left_out: Vec<_> =
+        left_out.map(|(count, one, many)| units::counted(count, one, many)).collect();
+    if !left_out.is_empty() {
+        let left_out: Vec<_> = left_out.iter().map(String::as_str).collect();
+        text.push(format!(
+            "{} left out, since it cannot hold them, or not for this user",
+            listed(&left_out, "and")
+        ));
+    }
+    if not_held.times > 0 {
+        let entries = units::entries(not_held.times);
+        text.push(format!("{entries} with times before or after those it can keep"));
+    }
+    text.join("; ")
+}
+
+/// A unit of time: "2 s", "100 ns".
+pub(crate) fn grain(nanos: u64) -> String {
+    const UNITS: [(u64, &str); 4] =
+        [(1_000_000_000, "s"), (1_000_000, "ms"), (1000, "µs"), (1, "ns")];
+    let (size, unit) = UNITS.into_iter().find(|(size, _)| nanos >= *size).unwrap_or((1, "ns"));
+    format!("{} {unit}", nanos / size)
+}
+
+fn plural(aspect: Aspect) -> &'static str {
+    match aspect {
+        Aspect::Mode => "modes",
+        Aspect::Owner => "owners",
+        Aspect::Acl => "access lists",
+        Aspect::Xattr => "extended attributes",
+        Aspect::Hardlinks => "hard links",
+        Aspect::Atime => "access times",
+        Aspect::Content | Aspect::Times | Aspect::Flags | Aspect::Holes => aspect.name(),
+    }
+}
+
+/// "a, b and c".
+fn listed(words: &[&str], last: &str) -> String {
+    match words {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [first @ .., end] => format!("{} {last} {end}", first.join(", ")),
     }
 }
 
@@ -154,8 +241,8 @@ pub(crate) fn remark_id(remark: &Remark) -> &'static str {
         Remark::Mount(_) => "mount",
         Remark::MissingFolders(_) => "missing-folders",
         Remark::OwnerNotCarried => "owner-not-carried",
-        Remark::XattrNotCarried => "xattr-not-carried",
-        Remark::AclNotCarried => "acl-not-carried",
+        Remark::MountLeftOut(_) => "mount-left-out",
+        Remark::NotHeld(_) => "not-held",
         Remark::IdlePattern(..) => "idle-pattern",
     }
 }

@@ -9,8 +9,9 @@
 
 use std::os::fd::AsFd;
 
+use crate::abilities::Ability;
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Entry, Kind, Stat};
+use crate::os::{Entry, Flags, Kind, Stat};
 use crate::plan::{State, Step, Verb};
 use crate::problem::Operation;
 use crate::reach::{ACCESS_LIST, DEFAULT_LIST, Xattrs, is_absent};
@@ -73,7 +74,7 @@ impl PartRun<'_> {
         made: Entry<'_>,
         source: &State,
         born: &State,
-    ) -> Done {
+    ) -> Result<Option<Flags>, Trouble> {
         let system = self.shared.system;
         let wanted = self.wanted(step, source);
         self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
@@ -94,12 +95,50 @@ impl PartRun<'_> {
         let mode = self.mode_with_list(usual, source, &xattrs);
         // A new owner may have cost special bits, but those are not set yet.
         if source.kind != Kind::Link && (mode != born.mode() || lists_changed) {
-            system.set_mode(made, mode).during(Operation::SetAttributes)?;
+            self.set_mode(made, mode)?;
         }
-        if self.carries(Aspect::Times) {
-            system.set_modified(made, source.modified()).during(Operation::SetAttributes)?;
+        self.set_time(made, source, || system.stat(source_entry))?;
+        match (source_entry, made) {
+            (Entry::Open(source), Entry::Open(made)) => {
+                self.dress_with_flags(place, name, step, source, made)
+            }
+            // Links and special files have none.
+            _ => Ok(None),
         }
-        Ok(())
+    }
+
+    fn set_mode(&self, entry: Entry<'_>, mode: u32) -> Done {
+        if !self.reach.drive.holds(Ability::Modes) {
+            return Ok(());
+        }
+        self.shared.system.set_mode(entry, mode).during(Operation::SetAttributes)
+    }
+
+    /// The source's times, as far as they are carried and the drive can keep them; it is looked at
+    /// again for its access time alone.
+    pub(super) fn set_time(
+        &self,
+        entry: Entry<'_>,
+        source: &State,
+        look_again: impl FnOnce() -> std::io::Result<Stat>,
+    ) -> Done {
+        let (system, reach) = (self.shared.system, self.reach);
+        let carries_access = self.carries(Aspect::Atime);
+        if !self.carries(Aspect::Times) && !carries_access {
+            return Ok(());
+        }
+        let modified = if self.carries(Aspect::Times) {
+            reach.time_to_set(source.modified())
+        } else {
+            system.stat(entry).during(Operation::SetAttributes)?.modified
+        };
+        let both = carries_access || !reach.drive.holds(Ability::TimesApart);
+        let accessed = if both {
+            Some(reach.time_to_set(look_again().during(Operation::Read)?.accessed))
+        } else {
+            None
+        };
+        system.set_times(entry, modified, accessed).during(Operation::SetAttributes)
     }
 
     /// Extended attributes of a replaced entry that the run does not carry and so leaves alone.
@@ -132,7 +171,8 @@ impl PartRun<'_> {
             self.reach.owner_to_set(wanted, has)
         } else {
             // Kept from the entry that is replaced; only its owner could be somebody else.
-            (wanted != has && self.reach.caller.gives_files).then_some(wanted)
+            let able = self.reach.caller.gives_files && self.reach.drive.holds(Ability::Owners);
+            (wanted != has && able).then_some(wanted)
         };
         if let Some((uid, gid)) = set {
             self.shared.system.set_owner(entry, uid, gid).during(Operation::SetAttributes)?;
@@ -140,7 +180,7 @@ impl PartRun<'_> {
         Ok(set.is_some())
     }
 
-    /// Brings the carried attributes of an entry that exists up to date.
+    /// Brings the carried attributes of an entry that exists up to date, but for its times.
     pub(super) fn change_attributes(
         &self,
         source_entry: Entry<'_>,
@@ -157,10 +197,7 @@ impl PartRun<'_> {
         let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner takes special bits away, and a new access list changes the group's bits.
         if source.kind != Kind::Link && (mode != has.mode() || owner_set || lists_set) {
-            system.set_mode(entry, mode).during(Operation::SetAttributes)?;
-        }
-        if self.carries(Aspect::Times) {
-            system.set_modified(entry, source.modified()).during(Operation::SetAttributes)?;
+            self.set_mode(entry, mode)?;
         }
         Ok(())
     }
@@ -190,7 +227,7 @@ impl PartRun<'_> {
         let locked =
             has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Link;
         if locked {
-            system.set_mode(entry, has.mode() | 0o200).during(Operation::SetAttributes)?;
+            self.set_mode(entry, has.mode() | 0o200)?;
         }
         for (name, _) in present.iter().filter(|(name, _)| wanted.iter().all(|(w, _)| w != name)) {
             system.remove_xattr(entry, name).during(Operation::SetAttributes)?;
@@ -202,16 +239,27 @@ impl PartRun<'_> {
     }
 
     /// The attributes of a folder: of a new one all, of an old one those that differ.
-    pub(super) fn dress_folder(&self, step: &Step, source: Entry<'_>, made: Entry<'_>) -> Done {
+    pub(super) fn dress_folder(
+        &self,
+        step: &Step,
+        source: Entry<'_>,
+        made: Entry<'_>,
+        keeps_times: bool,
+    ) -> Done {
         let Some(planned) = step.source else {
             return Ok(());
         };
         let system = self.shared.system;
-        if step.verb != Verb::Retouch && !self.carries(Aspect::Mode) {
-            let usual = 0o777 & !self.reach.caller.umask;
-            system.set_mode(made, usual).during(Operation::SetAttributes)?;
-        }
-        let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
-        self.change_attributes(source, made, &planned, &has)
+        self.between_flags(step, source, made, || {
+            if step.verb != Verb::Retouch && !self.carries(Aspect::Mode) {
+                self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
+            }
+            let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
+            self.change_attributes(source, made, &planned, &has)?;
+            if keeps_times {
+                self.set_time(made, &planned, || system.stat(source))?;
+            }
+            Ok(())
+        })
     }
 }

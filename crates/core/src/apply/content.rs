@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 use std::io::{self, ErrorKind};
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::Ordering;
 
 use crate::aspect::Aspect;
@@ -11,6 +11,7 @@ use crate::plan::{State, Step};
 use crate::problem::{Cause, Operation};
 use crate::request::{Cache, Flush};
 
+use super::flags::Made;
 use super::{Done, During, PartRun, Place, Trouble};
 
 /// A file up to this size is read with one call and written with one.
@@ -35,7 +36,7 @@ impl PartRun<'_> {
         under: Option<&[u8]>,
         step: &Step,
         planned: &State,
-    ) -> Result<OwnedFd, Trouble> {
+    ) -> Result<Made, Trouble> {
         let system = self.shared.system;
         let opened = system.open_file(place.source()?, self.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
@@ -70,11 +71,12 @@ impl PartRun<'_> {
         }
         let born = self.born(place, birth_mode, &before);
         let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
-        self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
+        let flags =
+            self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
         if self.shared.running.flush == Flush::Each {
             system.flush_file(made.as_fd()).during(Operation::Flush)?;
         }
-        Ok(made)
+        Ok(Made { handle: Some(made), flags })
     }
 
     fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {

@@ -263,9 +263,13 @@ mod tests {
             size: bytes,
             allocated: bytes,
             modified: crate::os::Time::default(),
+            accessed: crate::os::Time::default(),
             changed: crate::os::Time::default(),
             identity: crate::os::Identity { drive: 1, inode: 1 },
             links: 1,
+            flags: crate::os::Flags::default(),
+            flags_told: crate::os::Flags::default(),
+            mounted: false,
         };
         Step::new(Verb::Add, crate::plan::Reason::New, Some(State::from(&stat)), None)
     }

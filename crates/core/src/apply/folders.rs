@@ -64,7 +64,8 @@ impl PartRun<'_> {
         }
         let Some(step) = &self.part.root else { return };
         let source = Entry::Pinned(self.pair.source.as_fd());
-        let result = self.dress_folder(step, source, Entry::Open(root));
+        let keeps_times = self.reach.keeps_top_times(self.pair);
+        let result = self.dress_folder(step, source, Entry::Open(root), keeps_times);
         self.conclude(self.part.first, &TreePath::default(), result);
     }
 
@@ -110,7 +111,7 @@ impl PartRun<'_> {
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
             return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
         }
-        self.dress_folder(step, source, entry)
+        self.dress_folder(step, source, entry, true)
     }
 
     /// A folder that is as it should be but for what happened in it.
@@ -122,16 +123,22 @@ impl PartRun<'_> {
             return;
         };
         let has_own = if at == 0 { self.part.root.is_some() } else { self.own_step(at).is_some() };
-        if has_own {
+        if has_own || at == 0 && !self.reach.keeps_top_times(self.pair) {
             return;
         }
         let path = self.part.folder_path(at);
         let system = self.shared.system;
         let restored = system
             .open_folder(root, path.as_bytes())
-            .and_then(|handle| system.set_modified(Entry::Open(handle.as_fd()), source.modified()));
-        if let Err(error) = restored {
-            self.report(&path, Trouble(Operation::SetAttributes, error.into()));
+            .during(Operation::SetAttributes)
+            .and_then(|to| {
+                self.set_time(Entry::Open(to.as_fd()), &source, || {
+                    let from = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+                    system.stat(Entry::Open(from.as_fd()))
+                })
+            });
+        if let Err(trouble) = restored {
+            self.report(&path, trouble);
         }
     }
 

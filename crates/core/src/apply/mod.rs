@@ -7,19 +7,22 @@
 mod attributes;
 mod content;
 mod fill;
+mod flags;
 mod folders;
 mod pace;
 mod place;
 mod removal;
 
+use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
+use crate::abilities::Ability;
 use crate::aspect::Aspect;
 use crate::observe::Observer;
-use crate::os::{Entry, Kind, System};
+use crate::os::{Entry, Flags, Kind, System};
 use crate::pair::Pair;
 use crate::path::TreePath;
 use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
@@ -202,8 +205,15 @@ struct PartRun<'a> {
     reach: &'a Reach,
     part: &'a Part,
     prefix: &'a TreePath,
-    /// Folders opened to their owner for the time of the changes, with the mode they had.
-    opened: Mutex<Vec<(TreePath, u32)>>,
+    /// Folders that were closed to the caller and are open for the time of the changes.
+    opened: Mutex<Vec<Opened>>,
+}
+
+/// A folder of the plan that was opened, and how it was before.
+struct Opened {
+    folder: usize,
+    mode: Option<u32>,
+    flags: Option<Flags>,
 }
 
 /// The two folders that the steps of one batch happen in.
@@ -219,6 +229,10 @@ struct Place<'a> {
     gives_lists: bool,
     /// The mode of a folder that the caller owns and may not write into.
     closed_with: Option<u32>,
+    /// Flags keep the folder from being changed.
+    locked: bool,
+    /// New entries get flags from the folder.
+    gives_flags: bool,
     /// The name under which one entry after the other is made here. One name for all is much
     /// quicker than one each where a folder holds a hundred thousand.
     temporary: Vec<u8>,
@@ -247,6 +261,7 @@ impl PartRun<'_> {
         self.link_names(root, true);
         self.close_again(root);
         self.finish_folders(root);
+        self.lock_again(root);
         if self.shared.running.flush == Flush::None {
             return;
         }
@@ -327,6 +342,11 @@ impl PartRun<'_> {
         let set_group = stat.mode & 0o2000 != 0;
         let caller = &self.reach.caller;
         let closed = caller.uid != 0 && stat.uid == caller.uid && stat.mode & 0o200 == 0;
+        let closed = closed && self.reach.drive.holds(Ability::Modes);
+        let gives_flags = !self.reach.drive.flags.is_empty() && {
+            let flags = reach::flags(system, destination.as_fd());
+            flags.during(Operation::LookAtDestination)?.is_some_and(|flags| !flags.is_empty())
+        };
         Ok(Place {
             folder,
             path,
@@ -335,34 +355,67 @@ impl PartRun<'_> {
             born_gid: if set_group { stat.gid } else { caller.gid },
             gives_lists,
             closed_with: closed.then_some(stat.mode),
+            locked: !stat.flags.and(Flags::LOCKS).is_empty(),
+            gives_flags,
             temporary: self.shared.temporaries.name(),
             hidden: false,
         })
     }
 
-    /// As [`Self::enter`], to change entries: a folder that its owner may not write into is opened
-    /// to the owner until all entries are changed.
+    /// As [`Self::enter`], to change entries: a folder that its owner may not write into, or that
+    /// flags keep from being changed, is open until all entries are changed.
     fn enter_to_change(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
         let place = self.enter(root, at)?;
+        if place.closed_with.is_none() && !place.locked {
+            return Ok(place);
+        }
+        let (system, folder) = (self.shared.system, place.destination.as_fd());
+        let flags = if place.locked { self.unlock(folder).during(Operation::Write)? } else { None };
+        let opened = Opened { folder: at, mode: place.closed_with, flags };
+        self.opened.lock().unwrap_or_else(PoisonError::into_inner).push(opened);
         if let Some(mode) = place.closed_with {
-            let entry = Entry::Open(place.destination.as_fd());
-            self.shared.system.set_mode(entry, mode | 0o200).during(Operation::Write)?;
-            let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
-            opened.push((place.path.clone(), mode));
+            system.set_mode(Entry::Open(folder), mode | 0o200).during(Operation::Write)?;
         }
         Ok(place)
     }
 
     /// Gives folders that were opened for changes the mode they had.
     fn close_again(&self, root: BorrowedFd<'_>) {
-        let opened =
-            std::mem::take(&mut *self.opened.lock().unwrap_or_else(PoisonError::into_inner));
-        for (path, mode) in opened {
-            let system = self.shared.system;
-            let closed = system
-                .open_folder(root, path.as_bytes())
-                .and_then(|folder| system.set_mode(Entry::Open(folder.as_fd()), mode));
-            if let Err(error) = closed {
+        let system = self.shared.system;
+        self.each_opened(root, |opened, folder| {
+            opened.mode.map_or(Ok(()), |mode| system.set_mode(Entry::Open(folder), mode))
+        });
+    }
+
+    /// Gives folders that were opened for changes the flags they had, unless they have the
+    /// source's by now.
+    fn lock_again(&self, root: BorrowedFd<'_>) {
+        self.each_opened(root, |opened, folder| match opened.flags {
+            Some(flags) if !self.carries_flags_of(opened.folder) => {
+                self.shared.system.set_flags(folder, flags)
+            }
+            _ => Ok(()),
+        });
+    }
+
+    /// The deepest first.
+    fn each_opened(
+        &self,
+        root: BorrowedFd<'_>,
+        work: impl Fn(&Opened, BorrowedFd<'_>) -> io::Result<()>,
+    ) {
+        let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        opened.sort_by_key(|opened| std::cmp::Reverse(opened.folder));
+        for opened in &*opened {
+            let path = self.part.folder_path(opened.folder);
+            let handle = self.shared.system.open_folder(root, path.as_bytes());
+            let done = match handle {
+                // It was to be removed.
+                Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(()),
+                Err(e) => Err(e),
+                Ok(folder) => work(opened, folder.as_fd()),
+            };
+            if let Err(error) = done {
                 self.report(&path, Trouble(Operation::SetAttributes, error.into()));
             }
         }
@@ -453,5 +506,5 @@ impl Step {
 }
 
 fn was_interrupted(cause: &Cause) -> bool {
-    matches!(cause, Cause::System(e) if e.kind() == std::io::ErrorKind::Interrupted)
+    matches!(cause, Cause::System(e) if e.kind() == io::ErrorKind::Interrupted)
 }

@@ -3,10 +3,11 @@
 use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd};
 
-use crate::os::{Entry, Kind, Onto};
+use crate::os::{Entry, Flags, Kind, Onto};
 use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
 
+use super::flags::Made;
 use super::folders::no_exchange;
 use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
 
@@ -20,7 +21,7 @@ impl PartRun<'_> {
         let Some(source) = step.source else { return Ok(()) };
         if place.hidden {
             let made = self.make(place, name, name, step, &source);
-            return self.or_discard(place, name, made);
+            return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
         }
         if step.verb == Verb::Add && source.kind == Kind::File && self.makes_nameless(place) {
             return self.add_file(place, name, step, &source);
@@ -39,12 +40,14 @@ impl PartRun<'_> {
     /// in a folder of many entries one name costs half of what two do.
     fn add_file(&self, place: &Place<'_>, name: &[u8], step: &Step, source: &State) -> Done {
         let made = self.make_file(place, name, None, step, source)?;
-        match self.shared.system.give_name(made.as_fd(), place.destination.as_fd(), name) {
+        let Some(handle) = &made.handle else { return Ok(()) };
+        match self.shared.system.give_name(handle.as_fd(), place.destination.as_fd(), name) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                return Err(Trouble(Operation::Write, Cause::Drift("the destination")));
             }
-            other => other.during(Operation::Write),
+            other => other.during(Operation::Write)?,
         }
+        self.lock(&made)
     }
 
     /// Tried out once a run; most kinds of drive can.
@@ -63,8 +66,14 @@ impl PartRun<'_> {
         source: &State,
     ) -> Done {
         let made = self.make(place, name, temporary, step, source);
-        let placed = made.and_then(|()| self.put_in_place(place, temporary, name, step));
-        self.or_discard(place, temporary, placed)
+        let placed = made.and_then(|made| {
+            self.put_in_place(place, temporary, name, step)?;
+            Ok(made)
+        });
+        match placed {
+            Ok(made) => self.lock(&made),
+            Err(trouble) => self.or_discard(place, temporary, Err(trouble)),
+        }
     }
 
     fn make(
@@ -74,11 +83,11 @@ impl PartRun<'_> {
         temporary: &[u8],
         step: &Step,
         source: &State,
-    ) -> Done {
+    ) -> Result<Made, Trouble> {
         if source.kind == Kind::File {
-            return self.make_file(place, name, Some(temporary), step, source).map(drop);
+            return self.make_file(place, name, Some(temporary), step, source);
         }
-        self.make_other(place, name, temporary, step, source)
+        self.make_other(place, name, temporary, step, source).map(|()| Made::default())
     }
 
     /// Clears what was made if it came to nothing.
@@ -126,7 +135,7 @@ impl PartRun<'_> {
         if born.kind != source.kind || born.links != 1 {
             return Err(Trouble(Operation::Write, Cause::Drift("what was just made")));
         }
-        self.dress(place, name, step, source_entry, entry, &source, &State::from(&born))
+        self.dress(place, name, step, source_entry, entry, &source, &State::from(&born)).map(drop)
     }
 
     /// Looks at the source again; it must still be what the plan saw.
@@ -144,10 +153,19 @@ impl PartRun<'_> {
         if step.verb == Verb::Add {
             return self.rename_to_new(place, temporary, name);
         }
-        self.check_destination(place, name, step)?;
-        if !step.is_late() {
-            return system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write);
-        }
+        let old = self.check_destination(place, name, step)?;
+        let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
+        self.unlocked(folder, name, old, || {
+            if step.is_late() {
+                return self.replace_folder(folder, temporary, name);
+            }
+            system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
+        })
+    }
+
+    /// Puts something else in the place of an empty folder.
+    fn replace_folder(&self, folder: BorrowedFd<'_>, temporary: &[u8], name: &[u8]) -> Done {
+        let system = self.shared.system;
         match system.rename(folder, temporary, name, Onto::Exchange) {
             Ok(()) => system
                 .remove_folder(folder, temporary)
@@ -198,7 +216,17 @@ impl PartRun<'_> {
         if !step.destination.is_some_and(|seen| seen.still(&now)) {
             return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
         }
-        self.change_attributes(source_entry, entry, &source, &State::from(&now))
+        // What may open it is its name; that it still leads to the same entry is checked.
+        let named = Entry::Named(place.destination.as_fd(), name);
+        let change = || {
+            let again = system.stat(named).during(Operation::SetAttributes)?;
+            if again.identity != now.identity {
+                return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+            }
+            self.change_attributes(source_entry, entry, &source, &State::from(&now))?;
+            self.set_time(entry, &source, || system.stat(source_entry))
+        };
+        self.between_flags(step, source_entry, named, change)
     }
 
     /// Makes one more name of a file that an earlier step wrote or that was right before.
@@ -213,9 +241,9 @@ impl PartRun<'_> {
         }
         let path = self.part.folder_path(leader.folder as usize);
         let from = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
-        let folder = place.destination.as_fd();
+        let (from, folder) = (from.as_fd(), place.destination.as_fd());
         if step.verb == Verb::Add {
-            return match system.add_name(from.as_fd(), &leader.name, folder, name) {
+            return match self.add_name(from, &leader.name, folder, name) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     Err(Trouble(Operation::Write, Cause::Drift("the destination")))
                 }
@@ -223,9 +251,29 @@ impl PartRun<'_> {
             };
         }
         let temporary = self.shared.temporaries.name();
-        system.add_name(from.as_fd(), &leader.name, folder, &temporary).during(Operation::Write)?;
+        self.add_name(from, &leader.name, folder, &temporary).during(Operation::Write)?;
         let placed = self.put_in_place(place, &temporary, name, step);
         self.or_discard(place, &temporary, placed)
+    }
+
+    /// Flags that keep a file from being changed keep it from getting names, too.
+    fn add_name(
+        &self,
+        from: BorrowedFd<'_>,
+        leader: &[u8],
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> std::io::Result<()> {
+        let system = self.shared.system;
+        let refused = match system.add_name(from, leader, folder, name) {
+            Err(e) if e.kind() == ErrorKind::PermissionDenied => e,
+            other => return other,
+        };
+        let Ok(handle) = system.open_file(from, leader) else { return Err(refused) };
+        let Ok(Some(had)) = self.unlock(handle.as_fd()) else { return Err(refused) };
+        let added = system.add_name(from, leader, folder, name);
+        system.set_flags(handle.as_fd(), had)?;
+        added
     }
 
     /// True also for a name that was right before the run, and so has no step.

@@ -2,7 +2,7 @@
 
 use std::os::fd::{AsFd, BorrowedFd};
 
-use crate::os::{Entry, Kind};
+use crate::os::{Entry, Flags, Kind, Stat};
 use crate::plan::{Step, Verb};
 use crate::problem::{Cause, Operation};
 
@@ -40,23 +40,31 @@ impl PartRun<'_> {
 
     fn remove_entry(&self, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
-        self.check_destination(place, name, step)?;
+        let now = self.check_destination(place, name, step)?;
         let folder = place.destination.as_fd();
-        if step.kind() == Kind::Folder {
-            return self.shared.system.remove_folder(folder, name).during(Operation::Remove);
-        }
-        self.shared.system.remove_file(folder, name).during(Operation::Remove)
+        let shown = now.map_or_else(Flags::default, |now| now.flags);
+        self.unlocked(folder, name, (step.kind(), shown), || {
+            if step.kind() == Kind::Folder {
+                return self.shared.system.remove_folder(folder, name).during(Operation::Remove);
+            }
+            self.shared.system.remove_file(folder, name).during(Operation::Remove)
+        })
     }
 
-    /// Fails unless the destination's entry still is what the plan saw.
-    pub(super) fn check_destination(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+    /// Fails unless the destination's entry still is what the plan saw; tells how it is now.
+    pub(super) fn check_destination(
+        &self,
+        place: &Place<'_>,
+        name: &[u8],
+        step: &Step,
+    ) -> Result<Option<Stat>, Trouble> {
         let Some(seen) = step.destination else {
-            return Ok(());
+            return Ok(None);
         };
         let now = self.shared.system.stat(Entry::Named(place.destination.as_fd(), name));
         let now = now.during(Operation::LookAtDestination);
         match now {
-            Ok(now) if seen.still(&now) => Ok(()),
+            Ok(now) if seen.still(&now) => Ok(Some(now)),
             Err(Trouble(operation, Cause::System(e)))
                 if e.kind() != std::io::ErrorKind::NotFound =>
             {

@@ -1,13 +1,13 @@
 //! Two entries of one name: what differs.
 
 use std::io;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Entry, Kind, Stat};
+use crate::os::{Entry, Flags, Kind, Stat};
 use crate::plan::{Reason, Step, Verb};
 use crate::reach;
-use crate::request::{By, Task};
+use crate::request::By;
 
 use super::{Comparison, content, step};
 
@@ -29,30 +29,6 @@ pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result
         let carried = context.reach.carry.has(Aspect::Content);
         return Ok(carried.then(|| planned(Verb::Replace, Reason::Kind)));
     }
-    let reads_both = context.by == By::Content && context.reach.carry.has(Aspect::Content);
-    if reads_both && source.kind == Kind::File && source.size == destination.size {
-        // Open already, attributes cost less than by name.
-        let (from, to) = (open(context, sides.source.0)?, open(context, sides.destination.0)?);
-        let opened = Sides {
-            source: (Entry::Open(from.as_fd()), source),
-            destination: (Entry::Open(to.as_fd()), destination),
-        };
-        return compare_alike(context, &opened);
-    }
-    compare_alike(context, sides)
-}
-
-fn open(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<OwnedFd> {
-    match entry {
-        Entry::Named(folder, name) => context.system.open_file(folder, name),
-        Entry::Open(_) | Entry::Pinned(_) => Err(io::ErrorKind::InvalidInput.into()),
-    }
-}
-
-/// Two entries of one kind.
-fn compare_alike(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Step>> {
-    let planned =
-        |verb, reason| step(verb, reason, Some(sides.source.1), Some(sides.destination.1));
     if context.reach.carry.has(Aspect::Content)
         && let Some(reason) = content_differs(context, sides)?
     {
@@ -93,21 +69,44 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
     match context.by {
         By::Size => Ok(None),
         By::Stamp => {
-            let moved = if context.reach.carry.has(Aspect::Times) {
-                source.modified != destination.modified
+            let reach = context.reach;
+            let moved = if reach.carry.has(Aspect::Times) {
+                if reach.hours_apart(source.modified, destination.modified) {
+                    // Not to be believed either way.
+                    return contents_differ(context, sides);
+                }
+                !reach.same_time(source.modified, destination.modified)
             } else {
                 // A copy whose time was not carried dates from when it was written.
                 destination.modified < source.modified
             };
             Ok(moved.then_some(Reason::Stamp))
         }
-        By::Content => {
-            let (Entry::Open(from), Entry::Open(to)) = (sides.source.0, sides.destination.0) else {
-                return Err(io::ErrorKind::InvalidInput.into());
-            };
-            let first = content::first_difference(context, from, to)?;
-            Ok(first.map(|offset| Reason::Content { offset }))
+        By::Content => contents_differ(context, sides),
+    }
+}
+
+fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
+    let mut held = (None, None);
+    let from = opened(context, sides.source.0, &mut held.0)?;
+    let to = opened(context, sides.destination.0, &mut held.1)?;
+    let first = content::first_difference(context, from, to)?;
+    Ok(first.map(|offset| Reason::Content { offset }))
+}
+
+/// A file's handle, if need be a new one, which `held` then keeps.
+fn opened<'a>(
+    context: &Comparison<'_>,
+    entry: Entry<'a>,
+    held: &'a mut Option<OwnedFd>,
+) -> io::Result<BorrowedFd<'a>> {
+    match entry {
+        Entry::Open(handle) => Ok(handle),
+        Entry::Named(folder, name) => {
+            let opened: &'a OwnedFd = held.insert(context.system.open_file(folder, name)?);
+            Ok(opened.as_fd())
         }
+        Entry::Pinned(_) => Err(io::ErrorKind::InvalidInput.into()),
     }
 }
 
@@ -124,17 +123,53 @@ pub(super) fn differing_aspects(
             differing = differing.with(aspect);
         }
     };
-    note(Aspect::Times, source.modified != destination.modified);
+    note(Aspect::Times, !reach.same_time(source.modified, destination.modified));
+    note(Aspect::Atime, !reach.same_time(source.accessed, destination.accessed));
     // The mode of a link is no one's to set.
     note(Aspect::Mode, source.kind != Kind::Link && source.mode != destination.mode);
     let owner = reach.owner_to_set((source.uid, source.gid), (destination.uid, destination.gid));
     note(Aspect::Owner, owner.is_some());
-    if !reach.carries_xattrs() || !looks_closely(context, sides, differing) {
+    let told = source.flags_told.and(destination.flags_told).and(reach.drive.flags);
+    note(
+        Aspect::Flags,
+        reach.flags_to_carry(source.flags).and(told) != destination.flags.and(told),
+    );
+    if !reach.carries_hidden() || !looks_closely(context, sides, differing) {
         return Ok(differing);
+    }
+    if reach.carry.has(Aspect::Flags) && flags_differ(context, sides)? {
+        differing = differing.with(Aspect::Flags);
     }
     let xattrs = |entry| reach.xattrs(context.system, entry);
     let hidden = reach::differing(&xattrs(sides.source.0)?, &xattrs(sides.destination.0)?);
     Ok(differing.iter().chain(hidden.iter()).collect())
+}
+
+/// All carried flags; those that `statx` does not show are known only of what is open.
+fn flags_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<bool> {
+    let source = flags(context, sides.source.0, sides.source.1.kind)?;
+    let Some(source) = source else { return Ok(false) };
+    let destination = flags(context, sides.destination.0, sides.destination.1.kind)?;
+    let settable = |flags: Flags| flags.and(context.reach.drive.flags);
+    let wanted = context.reach.flags_to_carry(source);
+    Ok(destination.is_some_and(|destination| wanted != settable(destination)))
+}
+
+/// `None` for what has no flags, and where the caller may not look.
+fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<Option<Flags>> {
+    let system = context.system;
+    let opened = match (entry, kind) {
+        (Entry::Open(handle), _) => return reach::flags(system, handle),
+        (Entry::Pinned(handle), Kind::Folder) => system.open_folder(handle, b""),
+        (Entry::Named(folder, name), Kind::Folder) => system.open_folder(folder, name),
+        (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name),
+        _ => return Ok(None),
+    };
+    match opened {
+        Ok(handle) => reach::flags(system, handle.as_fd()),
+        Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
+        Err(e) => Err(e),
+    }
 }
 
 /// Attributes that `statx` does not show cost calls of their own. They are looked at where the
@@ -142,6 +177,5 @@ pub(super) fn differing_aspects(
 /// something else differs, and always if nothing is to be trusted.
 fn looks_closely(context: &Comparison<'_>, sides: &Sides<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
-    let distrusted = context.closely || context.task == Task::Verify || context.by == By::Content;
-    altered || distrusted || !differing.is_empty()
+    altered || context.distrusts() || !differing.is_empty()
 }

@@ -34,7 +34,16 @@ pub(crate) struct Comparison<'a> {
     pub(crate) reach: &'a Reach,
     pub(crate) pair: &'a Pair,
     pub(crate) closely: bool,
+    /// What cannot be carried is a problem.
+    pub(crate) strictly: bool,
     pub(crate) running: Running,
+}
+
+impl Comparison<'_> {
+    /// True if every attribute is looked at, whatever the change times say.
+    fn distrusts(&self) -> bool {
+        self.closely || self.task == Task::Verify || self.by == By::Content
+    }
 }
 
 /// What this station finds.
@@ -114,7 +123,10 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
         source: (Entry::Pinned(pair.source.as_fd()), source),
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), destination),
     };
-    let aspects = entry::differing_aspects(comparison, &sides)?;
+    let mut aspects = entry::differing_aspects(comparison, &sides)?;
+    if !comparison.reach.keeps_top_times(pair) {
+        aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
+    }
     Ok((!aspects.is_empty()).then(|| Step {
         aspects,
         ..step(Verb::Retouch, Reason::Aspects, Some(source), Some(destination))

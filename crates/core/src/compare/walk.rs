@@ -1,10 +1,12 @@
 //! Going through both trees, folder by folder, with all workers.
 
+use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use crate::abilities::Folding;
 use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
@@ -79,6 +81,8 @@ struct Listed {
     source: Option<OwnedFd>,
     destination: Option<OwnedFd>,
     listings: (Listing, Listing),
+    /// Names of the source that the destination's drive takes for another, and that one.
+    fallen: HashMap<Vec<u8>, Vec<u8>>,
 }
 
 /// Some entries of a folder while they are gone through.
@@ -102,6 +106,8 @@ struct Seen<'a> {
     path: TreePath,
     source: Option<(Stat, Verdict)>,
     destination: Option<(Stat, Verdict)>,
+    /// Both sides opened, where more than their stat will be needed.
+    open: (Option<OwnedFd>, Option<OwnedFd>),
     /// The destination has it, but the selection leaves it out.
     hidden: bool,
 }
@@ -193,6 +199,7 @@ impl Walk<'_> {
             source: None,
             destination: None,
             listings: (Listing::default(), Listing::default()),
+            fallen: HashMap::new(),
         };
         if node.presence != Presence::Destination {
             match self.list(pair.source.as_fd(), &listed.path) {
@@ -216,6 +223,17 @@ impl Walk<'_> {
                     listed.destination = Some(handle);
                     listed.listings.1 = listing;
                 }
+                Err(cause) => {
+                    findings.problem(listed.path, Operation::ListDestination, cause.into());
+                    return None;
+                }
+            }
+        }
+        let names = &self.context.reach.drive.names;
+        if names.folding != Folding::Never && pair.single.is_none() {
+            let (source, destination) = &mut listed.listings;
+            match tree::fold_together(names, source, destination) {
+                Ok(fallen) => listed.fallen = fallen,
                 Err(cause) => {
                     findings.problem(listed.path, Operation::ListDestination, cause.into());
                     return None;
@@ -250,12 +268,17 @@ impl Walk<'_> {
             },
             source: None,
             destination: None,
+            open: (None, None),
             hidden: false,
         };
+        let are_files = [joined.source, joined.destination]
+            .into_iter()
+            .all(|side| side.is_some_and(|Hint(kind)| kind == Some(Kind::File)));
+        let opens = are_files && self.context.distrusts();
         if let Some(kind) = joined.source {
             let handle = visit.listed.source.as_ref()?.as_fd();
-            match self.see_side(visit.node, &seen, handle, joined.name, kind) {
-                Ok(found) => seen.source = found,
+            match self.see_side(visit.node, &seen, handle, joined.name, kind, opens) {
+                Ok(found) => (seen.source, seen.open.0) = found,
                 // Gone since it was listed: nothing may be concluded from that in this run.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => return self.protect(visit),
                 Err(e) => {
@@ -264,12 +287,17 @@ impl Walk<'_> {
                 }
             }
         }
+        if let Some((source, _)) = &seen.source {
+            if self.leaves_mount(visit, name, source) || self.falls_together(visit, name) {
+                return self.protect(visit);
+            }
+        }
         if let Some(kind) = joined.destination {
             let handle = visit.listed.destination.as_ref()?.as_fd();
-            match self.see_side(visit.node, &seen, handle, name, kind) {
-                Ok(found) => {
+            match self.see_side(visit.node, &seen, handle, name, kind, opens) {
+                Ok((found, open)) => {
                     seen.hidden = found.is_none();
-                    seen.destination = found;
+                    (seen.destination, seen.open.1) = (found, open);
                 }
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {}
                 Err(e) => {
@@ -279,6 +307,30 @@ impl Walk<'_> {
             }
         }
         Some(seen)
+    }
+
+    /// A drive mounted in the source is left out if that was asked for, and never passed over in
+    /// silence.
+    fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
+        let leaves = self.context.selection.stays_on_its_drive() && is_border(visit.node, source);
+        if leaves {
+            visit.findings.remarks.push(Remark::MountLeftOut(visit.listed.path.join(name)));
+        }
+        leaves
+    }
+
+    /// True, and a problem, if the destination's drive takes this name for one that came before.
+    fn falls_together(&self, visit: &mut Visit<'_>, name: &[u8]) -> bool {
+        let Some(first) = visit.listed.fallen.get(name) else { return false };
+        let path = visit.listed.path.join(first);
+        let node = visit.node;
+        let decided =
+            self.context.selection.decide(path.as_bytes(), false, node.depth + 1, node.all_below);
+        if decided == Verdict::Leave {
+            return false;
+        }
+        visit.problem(name, Operation::Write, Cause::SameNameThere(first.clone()));
+        true
     }
 
     #[allow(clippy::unused_self, reason = "reads as a step of the walk")]
@@ -294,7 +346,9 @@ impl Walk<'_> {
         folder: BorrowedFd<'_>,
         name: &[u8],
         Hint(kind): Hint,
-    ) -> io::Result<Option<(Stat, Verdict)>> {
+        opens: bool,
+    ) -> io::Result<(Option<(Stat, Verdict)>, Option<OwnedFd>)> {
+        let system = self.context.system;
         let decide = |kind| {
             let folder = kind == Kind::Folder;
             self.context.selection.decide(
@@ -306,11 +360,15 @@ impl Walk<'_> {
         };
         let early = kind.map(decide);
         if early == Some(Verdict::Leave) {
-            return Ok(None);
+            return Ok((None, None));
         }
-        let stat = self.context.system.stat(Entry::Named(folder, name))?;
+        // By its handle a file is looked at for less than by its name. One that may not be opened
+        // is a problem only if it must be read.
+        let open = opens.then(|| system.open_file(folder, name)).and_then(Result::ok);
+        let entry = open.as_ref().map_or(Entry::Named(folder, name), |o| Entry::Open(o.as_fd()));
+        let stat = system.stat(entry)?;
         let verdict = early.unwrap_or_else(|| decide(stat.kind));
-        Ok((verdict != Verdict::Leave).then_some((stat, verdict)))
+        Ok(((verdict != Verdict::Leave).then_some((stat, verdict)), open))
     }
 
     /// Turns what was seen of one name into a step, a problem, a folder to visit, or nothing.
@@ -341,6 +399,9 @@ impl Walk<'_> {
         if !self.context.reach.carry.has(Aspect::Content) {
             return;
         }
+        if self.cannot_hold(visit, seen, source) {
+            return;
+        }
         let add = step(Verb::Add, Reason::New, Some(source), None);
         let slot = visit.node.add(seen.name, add);
         match source.kind {
@@ -367,8 +428,12 @@ impl Walk<'_> {
                 return;
             }
         };
-        let slot = planned.map(|step| visit.node.add(seen.name, step));
         let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
+        if replaced && self.cannot_hold(visit, seen, source) {
+            visit.node.keep_all();
+            return;
+        }
+        let slot = planned.map(|step| visit.node.add(seen.name, step));
         match (source.kind, destination.kind) {
             (Kind::Folder, Kind::Folder) => {
                 self.go_below(visit, seen, Presence::Both, slot, verdict, false);
@@ -386,6 +451,29 @@ impl Walk<'_> {
         } else if planned.is_none() && source.kind != Kind::Folder {
             visit.findings.tallies.unchanged.add(0);
         }
+    }
+
+    /// True if the destination's drive has no way of holding this entry. That is a problem, unless
+    /// it is of a kind that is left out there.
+    fn cannot_hold(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat) -> bool {
+        let Comparison { reach, strictly, .. } = self.context;
+        if !reach.holds_kind(source.kind) {
+            if *strictly {
+                visit.problem(seen.name, Operation::Write, Cause::KindNotHeld);
+            }
+            return true;
+        }
+        let cause = if let Some(objection) = reach.drive.names.objection(seen.name) {
+            Cause::NameNotHeld(objection)
+        } else if let Some(longest) = reach.drive.largest_file.filter(|_| source.kind == Kind::File)
+            && source.size > longest
+        {
+            Cause::TooLarge(longest)
+        } else {
+            return false;
+        };
+        visit.problem(seen.name, Operation::Write, cause);
+        true
     }
 
     fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
@@ -434,7 +522,7 @@ impl Walk<'_> {
             if stat.identity == pair.destination.anchor_stat.identity && pair.single.is_none() {
                 visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
             }
-            if stat.identity.drive != visit.node.drive {
+            if is_border(visit.node, &stat) {
                 visit.findings.remarks.push(Remark::Mount(visit.listed.path.join(seen.name)));
             }
         }
@@ -458,8 +546,8 @@ impl Walk<'_> {
             return Ok(None);
         };
         let sides = entry::Sides {
-            source: (Entry::Named(from.as_fd(), seen.source_name), source),
-            destination: (Entry::Named(to.as_fd(), seen.name), destination),
+            source: (reached(seen.open.0.as_ref(), from, seen.source_name), source),
+            destination: (reached(seen.open.1.as_ref(), to, seen.name), destination),
         };
         entry::compare(self.context, &sides)
     }
@@ -489,6 +577,16 @@ impl Walk<'_> {
             visit.findings.tallies.unchanged.add(source.size);
         }
     }
+}
+
+/// True for a folder of the source where a drive, or a part of one, is mounted.
+fn is_border(above: &Node, stat: &Stat) -> bool {
+    stat.kind == Kind::Folder && (stat.mounted || stat.identity.drive != above.drive)
+}
+
+/// By its handle, if it is open, else by its name.
+fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
+    open.map_or(Entry::Named(folder.as_fd(), name), |open| Entry::Open(open.as_fd()))
 }
 
 impl Findings {

@@ -1,18 +1,23 @@
 //! Linux 5.8 or newer, by way of `rustix`.
 
+use std::ffi::OsString;
 use std::fmt::Write as _;
 use std::io::{self, ErrorKind};
 use std::num::NonZeroU64;
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::os::unix::ffi::OsStringExt;
+use std::path::{Path, PathBuf};
 
 use rustix::fs::{
-    AtFlags, CWD, FallocateFlags, FileType, Gid, Mode, OFlags, RawDir, RenameFlags, ResolveFlags,
-    SeekFrom, Statx, StatxFlags, StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    AtFlags, CWD, FallocateFlags, FileType, Gid, IFlags, Mode, OFlags, RawDir, RenameFlags,
+    ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp, Timespec,
+    Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
-use super::{Advice, Caller, EachName, Entry, Identity, Kind, Onto, Space, Stat, System, Time};
+use super::{
+    Advice, Caller, EachName, Entry, Flags, Identity, Kind, Mount, Onto, Space, Stat, System, Time,
+};
 
 /// Longest path that one call takes, its closing NUL left out.
 const LONGEST_PATH: usize = 4095;
@@ -22,7 +27,7 @@ const LISTING_BUFFER: usize = 64 * 1024;
 /// First guess at the size of an attribute list or value: most fit, so one call does.
 const XATTR_BUFFER: usize = 512;
 /// What a scan needs of `statx`, and no more.
-const WANTED: StatxFlags = StatxFlags::BASIC_STATS.difference(StatxFlags::ATIME);
+const WANTED: StatxFlags = StatxFlags::BASIC_STATS;
 
 /// The real system.
 #[derive(Clone, Copy, Debug, Default)]
@@ -120,12 +125,12 @@ impl System for Linux {
 
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd> {
         let flags =
-            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::from_raw_mode(mode)))?)
     }
 
     fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd> {
-        let flags = OFlags::WRONLY | OFlags::TMPFILE | OFlags::CLOEXEC;
+        let flags = OFlags::RDWR | OFlags::TMPFILE | OFlags::CLOEXEC;
         Ok(retry_on_intr(|| rustix::fs::openat(folder, c".", flags, Mode::from_raw_mode(mode)))?)
     }
 
@@ -176,6 +181,14 @@ impl System for Linux {
 
     fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()> {
         Ok(rustix::fs::ioctl_ficlone(destination, source)?)
+    }
+
+    fn may_reach(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
+        // A position is refused where the file system could not write.
+        match rustix::fs::seek(file, SeekFrom::Start(length)) {
+            Err(Errno::INVAL | Errno::OVERFLOW | Errno::FBIG) => Ok(false),
+            other => Ok(other.map(|_| true)?),
+        }
     }
 
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()> {
@@ -274,16 +287,31 @@ impl System for Linux {
         Ok(())
     }
 
-    fn set_modified(&self, entry: Entry<'_>, time: Time) -> io::Result<()> {
+    fn set_times(
+        &self,
+        entry: Entry<'_>,
+        modified: Time,
+        accessed: Option<Time>,
+    ) -> io::Result<()> {
+        let given = |time: Time| Timespec { tv_sec: time.secs, tv_nsec: time.nanos.into() };
         let times = Timestamps {
-            last_access: Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT },
-            last_modification: Timespec { tv_sec: time.secs, tv_nsec: time.nanos.into() },
+            last_access: accessed.map_or(Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT }, given),
+            last_modification: given(modified),
         };
         if let Entry::Open(fd) = entry {
             return Ok(rustix::fs::futimens(fd, &times)?);
         }
         let (folder, name, flags) = at(entry);
         Ok(rustix::fs::utimensat(folder, name, &times, flags)?)
+    }
+
+    fn flags(&self, entry: BorrowedFd<'_>) -> io::Result<Flags> {
+        Ok(Flags(rustix::fs::ioctl_getflags(entry)?.bits()))
+    }
+
+    fn set_flags(&self, entry: BorrowedFd<'_>, flags: Flags) -> io::Result<()> {
+        let others = self.flags(entry)?.without(Flags::CARRIED);
+        Ok(rustix::fs::ioctl_setflags(entry, IFlags::from_bits_retain(others.or(flags).0))?)
     }
 
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>> {
@@ -345,10 +373,28 @@ impl System for Linux {
         let raw = rustix::fs::fstatvfs(folder)?;
         let blocks = if rustix::process::geteuid().is_root() { raw.f_bfree } else { raw.f_bavail };
         Ok(Space {
+            total: raw.f_blocks.saturating_mul(raw.f_frsize),
             block: raw.f_frsize.max(1),
             bytes: blocks.saturating_mul(raw.f_frsize),
             inodes: (raw.f_files > 0).then_some(raw.f_favail),
         })
+    }
+
+    fn mounts(&self) -> io::Result<Vec<Mount>> {
+        let list = std::fs::read("/proc/self/mountinfo")?;
+        Ok(list.split(|b| *b == b'\n').filter_map(mount_of).collect())
+    }
+
+    fn read_device(&self, device: &Path, length: usize) -> io::Result<Vec<u8>> {
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+        let opened = rustix::fs::open(device, flags, Mode::empty())?;
+        if FileType::from_raw_mode(rustix::fs::fstat(&opened)?.st_mode) != FileType::BlockDevice {
+            return Err(ErrorKind::InvalidInput.into());
+        }
+        let mut bytes = vec![0; length];
+        let read = self.read_at(std::os::fd::AsFd::as_fd(&opened), &mut bytes, 0)?;
+        bytes.truncate(read);
+        Ok(bytes)
     }
 
     fn caller(&self) -> io::Result<Caller> {
@@ -472,13 +518,75 @@ fn stat_of(raw: &Statx) -> io::Result<Stat> {
         size,
         allocated: raw.stx_blocks.saturating_mul(512),
         modified: time_of(raw.stx_mtime),
+        accessed: time_of(raw.stx_atime),
         changed: time_of(raw.stx_ctime),
         identity: Identity {
             drive: rustix::fs::makedev(raw.stx_dev_major, raw.stx_dev_minor),
             inode: raw.stx_ino,
         },
         links: raw.stx_nlink,
+        // Others may inherit them, but nobody can set or lift them there.
+        flags: match kind {
+            Kind::File | Kind::Folder => flags_in(raw.stx_attributes),
+            _ => Flags::default(),
+        },
+        flags_told: flags_in(raw.stx_attributes_mask),
+        mounted: raw.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
     })
+}
+
+/// `statx` gives those flags that it tells of the same bits as `FS_IOC_GETFLAGS`.
+fn flags_in(attributes: StatxAttributes) -> Flags {
+    let told = StatxAttributes::IMMUTABLE | StatxAttributes::APPEND | StatxAttributes::NODUMP;
+    // Bits below 0x80 fit.
+    Flags(attributes.intersection(told).bits() as u32)
+}
+
+/// Reads a line of `/proc/self/mountinfo`, see `proc_pid_mountinfo(5)`:
+/// `36 35 98:0 /part /where rw,noatime master:1 - ext3 /dev/root rw`.
+fn mount_of(line: &[u8]) -> Option<Mount> {
+    let mut fields = line.split(|b| *b == b' ');
+    let numbers = std::str::from_utf8(fields.nth(2)?).ok()?;
+    let (major, minor) = numbers.split_once(':')?;
+    let part = fields.next()?;
+    let point = unescaped(fields.next()?);
+    let options = fields.next()?;
+    let mut rest = fields.skip_while(|field| *field != b"-").skip(1);
+    let kind = String::from_utf8_lossy(rest.next()?).into_owned();
+    let device = unescaped(rest.next()?);
+    let whole_options = rest.next()?;
+    let writable = [options, whole_options]
+        .into_iter()
+        .all(|list| list.split(|b| *b == b',').all(|option| option != b"ro"));
+    Some(Mount {
+        point,
+        kind,
+        device,
+        drive: rustix::fs::makedev(major.parse().ok()?, minor.parse().ok()?),
+        whole: part == b"/",
+        writable,
+    })
+}
+
+/// White space and backslashes stand as three octal digits.
+fn unescaped(field: &[u8]) -> PathBuf {
+    let mut bytes = Vec::with_capacity(field.len());
+    let mut rest = field;
+    while let Some((first, tail)) = rest.split_first() {
+        let digits = tail.get(..3).filter(|_| *first == b'\\');
+        let octal = digits.and_then(|digits| std::str::from_utf8(digits).ok());
+        match octal.and_then(|octal| u8::from_str_radix(octal, 8).ok()) {
+            Some(byte) => {
+                bytes.push(byte);
+                rest = &tail[3..];
+            }
+            None => {
+                bytes.push(*first);
+                rest = tail;
+            }
+        }
+    }
+    OsString::from_vec(bytes).into()
 }
 
 fn time_of(raw: StatxTimestamp) -> Time {
@@ -500,6 +608,7 @@ fn caller_of(status: &str) -> Option<Caller> {
         groups: field("Groups")?.split_whitespace().filter_map(|g| g.parse().ok()).collect(),
         umask: u32::from_str_radix(field("Umask")?, 8).ok()?,
         gives_files: holds(0),
+        makes_devices: holds(27),
         administers: holds(21),
     })
 }
@@ -524,6 +633,19 @@ mod tests {
         assert_eq!(caller.groups, [4, 24]);
         assert!(caller.gives_files && !caller.administers);
         assert_eq!(caller_of("Umask:\t0027\n"), None);
+    }
+
+    #[test]
+    fn a_line_of_the_list_of_mounts_is_read() {
+        let line =
+            br"36 35 98:0 /part /mnt/tide\040tables rw,noatime master:1 - ext4 /dev/sd\134b ro";
+        let mount = mount_of(line).unwrap();
+        assert_eq!(mount.point, Path::new("/mnt/tide tables"));
+        assert_eq!((mount.kind.as_str(), mount.device.to_str()), ("ext4", Some(r"/dev/sd\b")));
+        assert_eq!((mount.whole, mount.writable), (false, false));
+        assert_eq!(mount.drive, rustix::fs::makedev(98, 0));
+        assert_eq!(mount_of(b""), None);
+        assert!(Linux.mounts().unwrap().iter().any(|mount| mount.point == Path::new("/")));
     }
 
     #[test]

@@ -8,7 +8,7 @@ mod linux;
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 pub use linux::Linux;
 
@@ -56,6 +56,72 @@ pub struct Identity {
     pub inode: u64,
 }
 
+/// Inode flags, by the bits that the kernel gives them in `FS_IOC_GETFLAGS`; see
+/// `FS_IOC_SETFLAGS(2const)`.
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
+pub struct Flags(pub u32);
+
+impl Flags {
+    /// Whatever is written goes to the drive at once.
+    pub const SYNC: Self = Self(0x08);
+    /// Nobody changes, renames, links or removes the entry.
+    pub const IMMUTABLE: Self = Self(0x10);
+    /// The entry only grows, and nobody renames, links or removes it.
+    pub const APPEND: Self = Self(0x20);
+    /// Left out by programs that write dumps.
+    pub const NODUMP: Self = Self(0x40);
+    /// Reading leaves the access time as it is.
+    pub const NOATIME: Self = Self(0x80);
+    /// Names in this folder differ by more than the case of their letters.
+    pub const FOLDS_CASE: Self = Self(0x4000_0000);
+    /// Those that keep an entry from being changed.
+    pub const LOCKS: Self = Self(0x30);
+    /// Those that a run carries: they mean the same on every drive that has them, and can be set
+    /// and lifted on an entry that holds something. All of them fit into a byte.
+    pub const CARRIED: Self = Self(0xf8);
+
+    /// The flags that both sets hold.
+    #[must_use]
+    pub fn and(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// The flags of this set that the other lacks.
+    #[must_use]
+    pub fn without(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
+    /// The flags of either set.
+    #[must_use]
+    pub fn or(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// True if there is none.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// The carried ones, by the words for them.
+    pub fn names(self) -> impl Iterator<Item = &'static str> {
+        let words = [
+            (Self::SYNC, "sync"),
+            (Self::IMMUTABLE, "immutable"),
+            (Self::APPEND, "append-only"),
+            (Self::NODUMP, "no-dump"),
+            (Self::NOATIME, "no-atime"),
+        ];
+        words.into_iter().filter(move |(flag, _)| !self.and(*flag).is_empty()).map(|(_, word)| word)
+    }
+}
+
+impl std::fmt::Debug for Flags {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Flags({:#x})", self.0)
+    }
+}
+
 /// What `statx` tells about an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stat {
@@ -73,12 +139,21 @@ pub struct Stat {
     pub allocated: u64,
     /// Last change of the content.
     pub modified: Time,
+    /// Last reading of the content.
+    pub accessed: Time,
     /// Last change of content or attributes; set by the kernel, never by a program.
     pub changed: Time,
     /// Drive and inode.
     pub identity: Identity,
     /// Number of names (hard links) the object has.
     pub links: u32,
+    /// The carried flags that `statx` shows: immutable, append-only, no-dump. Of the others only
+    /// [`System::flags`] knows.
+    pub flags: Flags,
+    /// Which of those its file system tells of at all.
+    pub flags_told: Flags,
+    /// A file system, or a part of one, is mounted here.
+    pub mounted: bool,
 }
 
 /// How to name an entry in a call on its attributes. No form ever follows a symbolic link.
@@ -116,9 +191,28 @@ pub enum Advice {
     Drop,
 }
 
+/// A line of the system's list of mounted file systems.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mount {
+    /// Where it is mounted.
+    pub point: PathBuf,
+    /// The system's word for its kind.
+    pub kind: String,
+    /// The device, or whatever stands for one.
+    pub device: PathBuf,
+    /// Device number, as in [`Identity::drive`].
+    pub drive: u64,
+    /// What is mounted is the whole of it, and not a part.
+    pub whole: bool,
+    /// It may be written to.
+    pub writable: bool,
+}
+
 /// Room on a drive, as the caller may use it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Space {
+    /// Bytes in all.
+    pub total: u64,
     /// Unit of allocation in bytes.
     pub block: u64,
     /// Free bytes.
@@ -140,6 +234,8 @@ pub struct Caller {
     pub umask: u32,
     /// May give files to others (`CAP_CHOWN`).
     pub gives_files: bool,
+    /// May make devices (`CAP_MKNOD`).
+    pub makes_devices: bool,
     /// May read and write the `trusted` and `security` attributes (`CAP_SYS_ADMIN`).
     pub administers: bool,
 }
@@ -184,10 +280,10 @@ pub trait System: Sync {
     /// nothing is left.
     fn next_data(&self, file: BorrowedFd<'_>, offset: u64) -> io::Result<Option<(u64, u64)>>;
 
-    /// Creates a file that must not exist yet and opens it for writing.
+    /// Creates a file that must not exist yet and opens it for reading and writing.
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd>;
-    /// Creates a file without a name in the drive of `folder` and opens it for writing. It goes
-    /// when the handle does, unless [`System::give_name`] gave it a name.
+    /// Creates a file without a name in the drive of `folder` and opens it for reading and writing.
+    /// It goes when the handle does, unless [`System::give_name`] gave it a name.
     fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd>;
     /// Gives a nameless file a name, which must not exist yet.
     fn give_name(
@@ -209,6 +305,8 @@ pub trait System: Sync {
     ) -> io::Result<u64>;
     /// Makes `destination` share all of `source`'s content.
     fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()>;
+    /// True if a file may be as long as this, as far as the system knows without writing.
+    fn may_reach(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<bool>;
     /// Sets the length of a file; what is added reads as zeros and takes no room.
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
     /// Reserves room for a file of this length without making it any longer.
@@ -253,8 +351,13 @@ pub trait System: Sync {
     fn set_owner(&self, entry: Entry<'_>, uid: u32, gid: u32) -> io::Result<()>;
     /// Sets permission and special bits.
     fn set_mode(&self, entry: Entry<'_>, mode: u32) -> io::Result<()>;
-    /// Sets the modification time; the access time stays.
-    fn set_modified(&self, entry: Entry<'_>, time: Time) -> io::Result<()>;
+    /// Sets the modification time, and the access time where one is given; else that stays.
+    fn set_times(&self, entry: Entry<'_>, modified: Time, accessed: Option<Time>)
+    -> io::Result<()>;
+    /// The inode flags of an open file or folder, whether carried or not.
+    fn flags(&self, entry: BorrowedFd<'_>) -> io::Result<Flags>;
+    /// Gives an open file or folder just these of the carried flags; others stay.
+    fn set_flags(&self, entry: BorrowedFd<'_>, flags: Flags) -> io::Result<()>;
     /// Names of the extended attributes, access control lists among them.
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>>;
     /// Value of one extended attribute.
@@ -270,6 +373,10 @@ pub trait System: Sync {
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// Room on the drive that holds `folder`.
     fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space>;
+    /// What is mounted, in the order of mounting.
+    fn mounts(&self) -> io::Result<Vec<Mount>>;
+    /// Reads from the beginning of a device, up to `length` bytes.
+    fn read_device(&self, device: &Path, length: usize) -> io::Result<Vec<u8>>;
     /// Who this process is.
     fn caller(&self) -> io::Result<Caller>;
 }

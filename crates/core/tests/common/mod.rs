@@ -44,7 +44,9 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         },
         selection: Selection::new(&Rules::default()).unwrap(),
         by: By::Stamp,
+        time_slack: std::time::Duration::ZERO,
         carry: Aspects::ALL,
+        strictly: false,
         safety: Safety::default(),
         closely: false,
         // The tests pull no plug, and some make hundreds of runs.
@@ -92,6 +94,7 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: 
                 expected.clone_from(list);
             }
         }
-        Aspect::Content | Aspect::Hardlinks | Aspect::Holes => {}
+        Aspect::Flags => expected.flags = model.flags,
+        Aspect::Content | Aspect::Hardlinks | Aspect::Holes | Aspect::Atime => {}
     }
 }

@@ -1,0 +1,15 @@
+//! `utter drives`: what is mounted, and what it can hold.
+
+use anyhow::{Context as _, Result};
+use utter_echo_core::os::Linux;
+
+use crate::args::Drives;
+use crate::exit::Exit;
+use crate::present;
+
+pub(crate) fn drives(args: &Drives) -> Result<Exit> {
+    present::choose_colors(args.color);
+    let drives = utter_echo_core::drives::list(&Linux).context("cannot list the mounted drives")?;
+    present::drives(&drives, args.format)?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,203 @@
+//! Mounted drives, for people and for programs.
+
+use std::io::{self, Write};
+
+use anstyle::Style;
+use serde::Serialize;
+use utter_echo_core::abilities::{Abilities, Ability, Folding, Letters};
+use utter_echo_core::drives::Drive;
+
+use super::{names, units, words};
+use crate::args::Format;
+
+const HEADING: Style = Style::new().bold();
+const FAINT: Style = Style::new().dimmed();
+
+/// Prints every drive in the form that was asked for.
+pub(crate) fn drives(drives: &[Drive], format: Format) -> io::Result<()> {
+    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    for (at, drive) in drives.iter().enumerate() {
+        match format {
+            Format::Json => {
+                serde_json::to_writer(&mut out, &Line::from(drive))?;
+                writeln!(out)?;
+            }
+            Format::Text => {
+                if at > 0 {
+                    writeln!(out)?;
+                }
+                text(&mut out, drive)?;
+            }
+        }
+    }
+    out.flush()
+}
+
+fn text(out: &mut impl Write, drive: &Drive) -> io::Result<()> {
+    let shown = |path: &std::path::Path| names::shown(path.as_os_str().as_encoded_bytes());
+    let label =
+        drive.label.as_ref().map(|label| format!(" \"{}\"", names::shown(label.as_bytes())));
+    writeln!(out, "{HEADING}{}{HEADING:#}{}", shown(&drive.point), label.unwrap_or_default())?;
+    let id = drive.uuid.as_ref().map(|uuid| format!(", {uuid}")).unwrap_or_default();
+    let kind = names::shown(drive.kind.as_bytes());
+    writeln!(out, "  {FAINT}what{FAINT:#}   {kind} on {}{id}", shown(&drive.device))?;
+    let (free, total) = (units::bytes(drive.space.bytes), units::bytes(drive.space.total));
+    writeln!(out, "  {FAINT}room{FAINT:#}   {free} free of {total}")?;
+    let Some(abilities) = &drive.abilities else {
+        let why =
+            if drive.writable { "it could not be tried out" } else { "it is mounted read-only" };
+        return writeln!(out, "  {FAINT}holds{FAINT:#}  not known: {why}");
+    };
+    let (held, lacking): (Vec<_>, Vec<_>) =
+        shown_abilities().partition(|ability| abilities.holds(*ability));
+    let worded =
+        |abilities: Vec<Ability>| abilities.into_iter().map(ability_words).collect::<Vec<_>>();
+    let (mut held, mut lacking) = (worded(held), worded(lacking));
+    if abilities.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");
+    if !held.is_empty() {
+        writeln!(out, "  {FAINT}holds{FAINT:#}  {}", held.join(", "))?;
+    }
+    if !lacking.is_empty() {
+        writeln!(out, "  {FAINT}lacks{FAINT:#}  {}", lacking.join(", "))?;
+    }
+    writeln!(out, "  {FAINT}times{FAINT:#}  to {}", words::grain(abilities.grain))?;
+    let limits = limits(abilities);
+    if !limits.is_empty() {
+        writeln!(out, "  {FAINT}names{FAINT:#}  {}", limits.join(", "))?;
+    }
+    Ok(())
+}
+
+/// What matters to a reader, and not to the run alone.
+fn shown_abilities() -> impl Iterator<Item = Ability> {
+    let inner = [Ability::TopTimes, Ability::TimesApart];
+    Ability::ALL.into_iter().filter(move |ability| !inner.contains(ability))
+}
+
+fn ability_words(ability: Ability) -> &'static str {
+    match ability {
+        Ability::Links => "links",
+        Ability::Hardlinks => "hard links",
+        Ability::Fifos => "FIFOs and sockets",
+        Ability::Devices => "devices",
+        Ability::Modes => "modes",
+        Ability::Owners => "owners",
+        Ability::Acl => "access lists",
+        Ability::UserXattrs => "extended attributes",
+        Ability::TrustedXattrs => "trusted attributes",
+        Ability::SecurityXattrs => "security attributes",
+        Ability::Holes => "holes",
+        Ability::Sharing => "shared content",
+        Ability::TimesApart => "modification times alone",
+        Ability::TopTimes => "the time of its topmost folder",
+    }
+}
+
+fn limits(abilities: &Abilities) -> Vec<String> {
+    let names = &abilities.names;
+    let mut limits = Vec::new();
+    if names.folding != Folding::Never {
+        limits.push("large and small letters are the same".to_owned());
+    }
+    if !names.forbidden.is_empty() {
+        let characters: Vec<_> =
+            names.forbidden.iter().map(|c| c.escape_default().to_string()).collect();
+        limits.push(format!("none with {}", characters.join(" ")));
+    }
+    match names.letters {
+        Letters::Any => {}
+        Letters::Utf8 => limits.push("only UTF-8".to_owned()),
+        Letters::Ascii => limits.push("only ASCII".to_owned()),
+    }
+    if names.firm_end {
+        limits.push("no dot or space at the end".to_owned());
+    }
+    if let Some(bytes) = abilities.largest_file {
+        limits.push(format!("no file over {}", units::bytes(bytes)));
+    }
+    limits
+}
+
+#[derive(Serialize)]
+struct Line<'a> {
+    kind: &'static str,
+    point: String,
+    device: String,
+    #[serde(rename = "type")]
+    file_system: &'a str,
+    label: Option<&'a str>,
+    uuid: Option<&'a str>,
+    bytes: u64,
+    bytes_free: u64,
+    writable: bool,
+    holds: Option<Holds>,
+}
+
+#[derive(Serialize)]
+struct Holds {
+    abilities: Vec<&'static str>,
+    flags: Vec<&'static str>,
+    time_grain_nanoseconds: u64,
+    forbidden_in_names: Vec<char>,
+    names_letters: &'static str,
+    names_firm_end: bool,
+    names_fold_case: bool,
+    largest_file: Option<u64>,
+}
+
+impl<'a> From<&'a Drive> for Line<'a> {
+    fn from(drive: &'a Drive) -> Self {
+        Self {
+            kind: "drive",
+            point: drive.point.to_string_lossy().into_owned(),
+            device: drive.device.to_string_lossy().into_owned(),
+            file_system: &drive.kind,
+            label: drive.label.as_deref(),
+            uuid: drive.uuid.as_deref(),
+            bytes: drive.space.total,
+            bytes_free: drive.space.bytes,
+            writable: drive.writable,
+            holds: drive.abilities.as_ref().map(Holds::from),
+        }
+    }
+}
+
+impl From<&Abilities> for Holds {
+    fn from(abilities: &Abilities) -> Self {
+        let held = shown_abilities().filter(|ability| abilities.holds(*ability));
+        Self {
+            abilities: held.map(ability_id).collect(),
+            flags: abilities.flags.names().collect(),
+            time_grain_nanoseconds: abilities.grain,
+            forbidden_in_names: abilities.names.forbidden.clone(),
+            names_letters: match abilities.names.letters {
+                Letters::Any => "any",
+                Letters::Utf8 => "utf-8",
+                Letters::Ascii => "ascii",
+            },
+            names_firm_end: abilities.names.firm_end,
+            names_fold_case: abilities.names.folding != Folding::Never,
+            largest_file: abilities.largest_file,
+        }
+    }
+}
+
+/// A stable word for an ability, for programs.
+fn ability_id(ability: Ability) -> &'static str {
+    match ability {
+        Ability::Links => "links",
+        Ability::Hardlinks => "hardlinks",
+        Ability::Fifos => "fifos",
+        Ability::Devices => "devices",
+        Ability::Modes => "mode",
+        Ability::Owners => "owner",
+        Ability::Acl => "acl",
+        Ability::UserXattrs => "user-xattr",
+        Ability::TrustedXattrs => "trusted-xattr",
+        Ability::SecurityXattrs => "security-xattr",
+        Ability::Holes => "holes",
+        Ability::Sharing => "sharing",
+        Ability::TimesApart => "times-apart",
+        Ability::TopTimes => "top-times",
+    }
+}

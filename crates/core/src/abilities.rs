@@ -1,0 +1,588 @@
+//! What a drive can hold, found by trying it out, never by the name of its kind.
+//!
+//! Where the drive makes files without a name, one of those is tried out: no one sees it, and no
+//! folder changes. Kinds that can do that hold links and every name too, which cannot be tried
+//! without making names. Elsewhere a folder of our own is made, filled and removed again, and its
+//! folder gets back the time it had. What a call returns says nothing: some kinds accept a mode
+//! and forget it. So everything is read back.
+//!
+//! An error that another try might not meet, like a full drive, leaves an ability standing: what
+//! cannot be done is then told by the step that needs it.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+
+use rustix::io::Errno;
+
+use crate::os::{Caller, Entry, Flags, Kind, System, Time};
+use crate::reach::{ACCESS_LIST, is_unsupported};
+use crate::temporary::Temporaries;
+
+/// One thing that a drive may hold or not.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[repr(u16)]
+pub enum Ability {
+    /// Symbolic links.
+    Links,
+    /// Several names for one file.
+    Hardlinks,
+    /// FIFOs and sockets.
+    Fifos,
+    /// Devices, made by this caller.
+    Devices,
+    /// Permission bits.
+    Modes,
+    /// Owner and group, given by this caller.
+    Owners,
+    /// Access control lists.
+    Acl,
+    /// Extended attributes named `user.`.
+    UserXattrs,
+    /// Extended attributes named `trusted.`, set by this caller.
+    TrustedXattrs,
+    /// Extended attributes named `security.`, set by this caller.
+    SecurityXattrs,
+    /// Stretches of a file that take no room.
+    Holes,
+    /// Files that share their content until one of them changes.
+    Sharing,
+    /// A modification time given alone; without this one only together with an access time.
+    TimesApart,
+    /// Times of the folder that was tried itself: on some kinds the topmost one has none.
+    TopTimes,
+}
+
+impl Ability {
+    /// All, in the order in which they are shown.
+    pub const ALL: [Self; 14] = [
+        Self::Links,
+        Self::Hardlinks,
+        Self::Fifos,
+        Self::Devices,
+        Self::Modes,
+        Self::Owners,
+        Self::Acl,
+        Self::UserXattrs,
+        Self::TrustedXattrs,
+        Self::SecurityXattrs,
+        Self::Holes,
+        Self::Sharing,
+        Self::TimesApart,
+        Self::TopTimes,
+    ];
+
+    const fn bit(self) -> u16 {
+        1 << self as u16
+    }
+}
+
+/// How a drive tells names apart.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Folding {
+    /// By their bytes.
+    #[default]
+    Never,
+    /// Letters of the Latin alphabet count the same, large or small.
+    Latin,
+    /// All letters do.
+    All,
+}
+
+/// What the names of a drive are made of.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Letters {
+    /// Any bytes.
+    #[default]
+    Any,
+    /// UTF-8.
+    Utf8,
+    /// ASCII.
+    Ascii,
+}
+
+/// Which names a drive takes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Names {
+    /// Characters that no name may hold, beyond `/`.
+    pub forbidden: Vec<char>,
+    /// Which bytes may stand in a name.
+    pub letters: Letters,
+    /// No dot or space at the end.
+    pub firm_end: bool,
+    /// Up to 255 characters instead of 255 bytes.
+    pub counts_characters: bool,
+    /// What counts as one name.
+    pub folding: Folding,
+}
+
+/// What a drive can hold.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Abilities {
+    pub(crate) held: u16,
+    /// False if nothing could be tried, as on a drive that is not to be written: all is assumed.
+    pub tried: bool,
+    /// The flags that this caller can set.
+    pub flags: Flags,
+    /// Unit of modification times in nanoseconds.
+    pub grain: u64,
+    /// First and last second that is kept, at least.
+    pub seconds: (i64, i64),
+    /// Names.
+    pub names: Names,
+    /// Longest file in bytes, where it can be told.
+    pub largest_file: Option<u64>,
+}
+
+impl Default for Abilities {
+    /// Everything.
+    fn default() -> Self {
+        Self {
+            held: u16::MAX,
+            tried: false,
+            flags: Flags::CARRIED,
+            grain: 1,
+            seconds: (i64::MIN, i64::MAX),
+            names: Names::default(),
+            largest_file: None,
+        }
+    }
+}
+
+/// Why a drive cannot take a name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Objection {
+    /// It holds this character.
+    Character(char),
+    /// It is not UTF-8.
+    NotUtf8,
+    /// It is not ASCII.
+    NotAscii,
+    /// It ends with a dot or a space.
+    LooseEnd,
+    /// It is too long.
+    TooLong,
+}
+
+impl Names {
+    /// What speaks against a name; `None` if the drive takes it.
+    pub fn objection(&self, name: &[u8]) -> Option<Objection> {
+        let text = match std::str::from_utf8(name) {
+            Ok(text) => text,
+            Err(_) if self.letters != Letters::Any => return Some(Objection::NotUtf8),
+            Err(_) => return (name.len() > 255).then_some(Objection::TooLong),
+        };
+        if let Some(character) = text.chars().find(|c| self.forbidden.contains(c)) {
+            return Some(Objection::Character(character));
+        }
+        if self.letters == Letters::Ascii && !text.is_ascii() {
+            return Some(Objection::NotAscii);
+        }
+        if self.firm_end && text.ends_with(['.', ' ']) {
+            return Some(Objection::LooseEnd);
+        }
+        let length = if self.counts_characters { text.encode_utf16().count() } else { name.len() };
+        (length > 255).then_some(Objection::TooLong)
+    }
+
+    /// The same for all names that fall together.
+    pub fn fold(&self, name: &[u8]) -> Vec<u8> {
+        match (self.folding, std::str::from_utf8(name)) {
+            (Folding::Never, _) => name.to_vec(),
+            (Folding::All, Ok(text)) => text.to_lowercase().into_bytes(),
+            (Folding::Latin | Folding::All, _) => name.to_ascii_lowercase(),
+        }
+    }
+}
+
+impl Abilities {
+    /// True if it holds this.
+    pub fn holds(&self, ability: Ability) -> bool {
+        self.held & ability.bit() != 0
+    }
+
+    fn lacks(&mut self, ability: Ability) {
+        self.held &= !ability.bit();
+    }
+
+    /// True if a time is kept, to the grain.
+    pub fn keeps(&self, time: Time) -> bool {
+        (self.seconds.0..=self.seconds.1).contains(&time.secs)
+    }
+
+    /// The longest span, in nanoseconds, by which two times may differ that are the same to it.
+    pub fn blur(&self) -> u64 {
+        self.grain.saturating_sub(1)
+    }
+
+    /// Tries out the drive that holds `folder`.
+    pub fn try_out(system: &dyn System, caller: &Caller, folder: BorrowedFd<'_>) -> Self {
+        let mut found = Self::default();
+        let mut trial = Trial { system, caller, found: &mut found };
+        // What ends a trial early leaves standing what was not tried.
+        let _ = trial.run(folder);
+        if system.flags(folder).is_ok_and(|flags| !flags.and(Flags::FOLDS_CASE).is_empty()) {
+            found.names.folding = Folding::All;
+        }
+        found
+    }
+}
+
+/// Mode, owner and list that nobody gives a file by chance.
+const MODES: [u32; 2] = [0o751, 0o604];
+const OWNER: (u32, u32) = (54_321, 54_322);
+/// Owner, user 1, group, mask and others, in the kernel's form: see `acl(5)`.
+const LIST: [u8; 44] = *b"\x02\0\0\0\x01\0\x06\0\xff\xff\xff\xff\x02\0\x04\0\x01\0\0\0\x04\0\x04\0\xff\xff\xff\xff\x10\0\x04\0\xff\xff\xff\xff\x20\0\0\0\xff\xff\xff\xff";
+/// An odd second, and nanoseconds in which every coarser unit shows.
+const MOMENT: Time = Time { secs: 1_000_000_001, nanos: 123_456_789 };
+/// Units of time that are tried, in nanoseconds.
+const GRAINS: [u64; 8] =
+    [1, 100, 1000, 1_000_000, 10_000_000, 1_000_000_000, 2_000_000_000, 86_400_000_000_000];
+/// Ends of the times that are tried, the widest first: years 36812 and before, 1601, 1901, 1970,
+/// 1980; and 2446, 2107, 2106, 2038.
+const FIRST_SECONDS: [i64; 5] =
+    [-1_099_511_627_776, -11_644_473_599, -2_147_483_648, 0, 315_619_200];
+const LAST_SECONDS: [i64; 5] =
+    [1_099_511_627_776, 15_032_385_535, 4_354_732_799, 4_294_967_295, 2_147_483_647];
+/// From this grain on, in nanoseconds, a drive without modes keeps its times in the way of FAT.
+const SECOND: u64 = 1_000_000_000;
+/// What some kinds do not take in names.
+const DOUBTFUL: [char; 10] = ['\\', ':', '*', '?', '"', '<', '>', '|', '\x01', '\n'];
+/// A file of this length is where the first kinds give up.
+const LONG: u64 = 1 << 32;
+/// Large enough for a hole on every kind.
+const HOLLOW: u64 = 1 << 20;
+
+struct Trial<'a> {
+    system: &'a dyn System,
+    caller: &'a Caller,
+    found: &'a mut Abilities,
+}
+
+impl Trial<'_> {
+    fn run(&mut self, folder: BorrowedFd<'_>) -> io::Result<()> {
+        let folder = self.system.open_folder(folder, b"")?;
+        let folder = folder.as_fd();
+        match self.system.create_nameless(folder, 0o600) {
+            Ok(file) => {
+                self.found.tried = true;
+                let other = self.system.create_nameless(folder, 0o600)?;
+                self.try_file(file.as_fd(), other.as_fd())
+            }
+            Err(e) if is_unsupported(&e) || e.raw_os_error() == errno(Errno::ISDIR) => {
+                self.try_named(folder)
+            }
+            Err(e) => Err(e),
+        }
+    }
+
+    /// In a folder of our own, whose folder is left as it was.
+    fn try_named(&mut self, above: BorrowedFd<'_>) -> io::Result<()> {
+        let system = self.system;
+        let before = system.stat(Entry::Open(above))?;
+        let name = Temporaries::new().name();
+        system.create_folder(above, &name, 0o700)?;
+        self.found.tried = true;
+        let tried = system.open_folder(above, &name).and_then(|own| {
+            let file = system.create_file(own.as_fd(), b"trial", 0o600)?;
+            let other = system.create_file(own.as_fd(), b"other", 0o600)?;
+            let result = self
+                .try_file(file.as_fd(), other.as_fd())
+                .and_then(|()| self.try_kinds(own.as_fd()))
+                .and_then(|()| self.try_names(own.as_fd()));
+            self.empty(own.as_fd());
+            result
+        });
+        let removed = system.remove_folder(above, &name);
+        if before.mounted && self.counts_from_1980() {
+            // There the topmost folder has no entry that could keep its times, and a driver was
+            // seen to crash when it was given some.
+            self.found.lacks(Ability::TopTimes);
+        } else {
+            system.set_times(Entry::Open(above), before.modified, Some(before.accessed))?;
+        }
+        tried.and(removed)
+    }
+
+    /// True for what keeps times in the way of FAT.
+    fn counts_from_1980(&self) -> bool {
+        !self.found.holds(Ability::Modes) && self.found.grain >= SECOND
+    }
+
+    fn empty(&self, own: BorrowedFd<'_>) {
+        for name in self.names_in(own).unwrap_or_default() {
+            // What stays is known by the name of its folder, and the next run clears it.
+            let _ = self.system.remove_file(own, &name);
+        }
+    }
+
+    fn names_in(&self, own: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
+        let mut names = Vec::new();
+        // A handle lists but once.
+        let handle = self.system.open_folder(own, b"")?;
+        self.system.list(handle.as_fd(), &mut |name, _| {
+            names.push(name.to_vec());
+            Ok(())
+        })?;
+        Ok(names)
+    }
+
+    fn try_file(&mut self, file: BorrowedFd<'_>, other: BorrowedFd<'_>) -> io::Result<()> {
+        let (entry, system) = (Entry::Open(file), self.system);
+        self.try_times(entry)?;
+        let holds_modes = MODES.iter().all(|mode| {
+            let set = system.set_mode(entry, *mode).and_then(|()| system.stat(entry));
+            stands(set, |now| now.mode == *mode)
+        });
+        self.note(Ability::Modes, holds_modes);
+        if self.counts_from_1980() {
+            // These kinds count from 1980, whatever they say until they are mounted again.
+            let (first, last) = self.found.seconds;
+            self.found.seconds = (first.max(FIRST_SECONDS[4]), last.min(LAST_SECONDS[2]));
+        }
+        let (uid, gid) = OWNER;
+        if self.caller.gives_files {
+            let set = system.set_owner(entry, uid, gid).and_then(|()| system.stat(entry));
+            self.note(Ability::Owners, stands(set, |now| (now.uid, now.gid) == OWNER));
+            // Back to the caller, for what only an owner may do.
+            let _ = system.set_owner(entry, self.caller.uid, self.caller.gid);
+        }
+        self.try_xattrs(entry);
+        self.try_holes(file, other)?;
+        self.try_flags(file);
+        Ok(())
+    }
+
+    fn note(&mut self, ability: Ability, held: bool) {
+        if !held {
+            self.found.lacks(ability);
+        }
+    }
+
+    fn try_times(&mut self, entry: Entry<'_>) -> io::Result<()> {
+        let system = self.system;
+        system.set_times(entry, MOMENT, None)?;
+        // Some kinds say yes to a modification time alone and forget it.
+        if span(system.stat(entry)?.modified, MOMENT) >= GRAINS[7].into() {
+            self.found.lacks(Ability::TimesApart);
+        }
+        let kept = |time: Time| {
+            system.set_times(entry, time, Some(time))?;
+            Ok::<_, io::Error>(system.stat(entry)?.modified)
+        };
+        let read = kept(MOMENT)?;
+        let is_unit = |unit: &&u64| {
+            span(read, MOMENT) < u128::from(**unit) && nanos(read) % i128::from(**unit) == 0
+        };
+        self.found.grain = GRAINS.iter().find(is_unit).copied().unwrap_or(GRAINS[7]);
+        let blur = u128::from(self.found.blur());
+        let holds = |secs: &&i64| {
+            let time = Time { secs: **secs, nanos: 0 };
+            stands(kept(time), |read| span(*read, time) <= blur)
+        };
+        let [first, .., narrow] = FIRST_SECONDS;
+        let earliest = FIRST_SECONDS.iter().find(holds).copied().unwrap_or(narrow);
+        let [last, .., soon] = LAST_SECONDS;
+        let latest = LAST_SECONDS.iter().find(holds).copied().unwrap_or(soon);
+        // The widest that was tried is no limit.
+        self.found.seconds = (
+            if earliest == first { i64::MIN } else { earliest },
+            if latest == last { i64::MAX } else { latest },
+        );
+        Ok(())
+    }
+
+    fn try_xattrs(&mut self, entry: Entry<'_>) {
+        let system = self.system;
+        let holds = |name: &[u8], value: &[u8]| {
+            let set = system.set_xattr(entry, name, value);
+            stands(set.and_then(|()| system.get_xattr(entry, name)), |read| read == value)
+        };
+        self.note(Ability::UserXattrs, holds(b"user.utter", b"trial"));
+        self.note(Ability::TrustedXattrs, holds(b"trusted.utter", b"trial"));
+        self.note(Ability::SecurityXattrs, holds(b"security.utter", b"trial"));
+        self.note(Ability::Acl, holds(ACCESS_LIST, &LIST));
+    }
+
+    fn try_holes(&mut self, file: BorrowedFd<'_>, other: BorrowedFd<'_>) -> io::Result<()> {
+        let system = self.system;
+        if !system.may_reach(file, LONG)? {
+            self.found.largest_file = Some(LONG - 1);
+        }
+        let set = system.set_length(file, HOLLOW).and_then(|()| {
+            system.write_at(file, b"end", HOLLOW - 4096)?;
+            system.stat(Entry::Open(file))
+        });
+        self.note(Ability::Holes, stands(set, |now| now.allocated < HOLLOW));
+        let shares = system.share_content(file, other);
+        self.note(Ability::Sharing, shares.is_ok());
+        Ok(())
+    }
+
+    /// One by one, the locking ones last, each lifted again.
+    fn try_flags(&mut self, file: BorrowedFd<'_>) {
+        let system = self.system;
+        let order = [Flags::SYNC, Flags::NODUMP, Flags::NOATIME, Flags::APPEND, Flags::IMMUTABLE];
+        for flag in order {
+            let set = system.set_flags(file, flag).and_then(|()| system.flags(file));
+            let held = match set {
+                Err(e) if e.raw_os_error() == errno(Errno::NOTTY) => false,
+                set => stands(set, |now| now.and(Flags::CARRIED) == flag),
+            };
+            if !held {
+                self.found.flags = self.found.flags.without(flag);
+            }
+            let _ = system.set_flags(file, Flags::default());
+        }
+    }
+
+    fn try_kinds(&mut self, own: BorrowedFd<'_>) -> io::Result<()> {
+        let system = self.system;
+        let kind_of = |name: &[u8]| system.stat(Entry::Named(own, name)).map(|stat| stat.kind);
+        let made = system.create_link(own, b"link", b"trial").and_then(|()| kind_of(b"link"));
+        self.note(Ability::Links, stands(made, |kind| *kind == Kind::Link));
+        let made = system.add_name(own, b"trial", own, b"second");
+        let made = made.and_then(|()| system.stat(Entry::Named(own, b"second")));
+        self.note(Ability::Hardlinks, stands(made, |stat| stat.links == 2));
+        let made = system.create_special(own, b"fifo", Kind::Fifo, 0o600, 0);
+        let made = made.and_then(|()| kind_of(b"fifo"));
+        self.note(Ability::Fifos, was_made(made, Kind::Fifo));
+        if self.caller.makes_devices {
+            // The null device, which does no harm.
+            let null = rustix::fs::makedev(1, 3);
+            let made = system.create_special(own, b"device", Kind::CharDevice, 0o600, null);
+            let made = made.and_then(|()| kind_of(b"device"));
+            self.note(Ability::Devices, was_made(made, Kind::CharDevice));
+        }
+        Ok(())
+    }
+
+    fn try_names(&mut self, own: BorrowedFd<'_>) -> io::Result<()> {
+        let held = |name: &[u8]| self.holds_name(own, name);
+        let mut names = Names {
+            forbidden: Vec::new(),
+            letters: if !held("tide-é".as_bytes())? {
+                Letters::Ascii
+            } else if held(b"byte-\xff")? {
+                Letters::Any
+            } else {
+                Letters::Utf8
+            },
+            firm_end: !held(b"dot.")? || !held(b"space ")?,
+            counts_characters: held("é".repeat(255).as_bytes())?,
+            folding: Folding::Never,
+        };
+        for character in DOUBTFUL {
+            if !held(format!("a{character}b").as_bytes())? {
+                names.forbidden.push(character);
+            }
+        }
+        let meet = |one: &str, other: &str| {
+            drop(self.system.create_file(own, one.as_bytes(), 0o600)?);
+            Ok::<_, io::Error>(self.system.stat(Entry::Named(own, other.as_bytes())).is_ok())
+        };
+        names.folding = match (meet("lens", "LENS")?, names.letters) {
+            (false, _) => Folding::Never,
+            (true, Letters::Any | Letters::Utf8) if meet("tidé", "tidÉ")? => Folding::All,
+            (true, _) => Folding::Latin,
+        };
+        self.found.names = names;
+        Ok(())
+    }
+
+    /// Makes a file of this name; the drive may refuse it or silently give it another.
+    fn holds_name(&self, own: BorrowedFd<'_>, name: &[u8]) -> io::Result<bool> {
+        match self.system.create_file(own, name, 0o600) {
+            Ok(_) => {}
+            Err(e) if is_passing(&e) => return Err(e),
+            Err(_) => return Ok(false),
+        }
+        let found = self.names_in(own)?.iter().any(|listed| listed == name);
+        self.system.remove_file(own, name)?;
+        Ok(found)
+    }
+}
+
+/// What a trial shows: a value that was read back counts by what it is, an error only if it says
+/// that this drive cannot.
+fn stands<T>(tried: io::Result<T>, is_right: impl Fn(&T) -> bool) -> bool {
+    match tried {
+        Ok(read) => is_right(&read),
+        Err(e) => is_passing(&e),
+    }
+}
+
+/// As [`stands`]; but some kinds know no better answer than `EIO` to a wish for a special file.
+fn was_made(made: io::Result<Kind>, wanted: Kind) -> bool {
+    let refused = made.as_ref().is_err_and(|e| e.raw_os_error() == errno(Errno::IO));
+    !refused && stands(made, |kind| *kind == wanted)
+}
+
+/// True for what says nothing about the kind of drive.
+fn is_passing(error: &io::Error) -> bool {
+    const PASSING: [Errno; 10] = [
+        Errno::IO,
+        Errno::NOSPC,
+        Errno::DQUOT,
+        Errno::ROFS,
+        Errno::ACCESS,
+        Errno::STALE,
+        Errno::NOMEM,
+        Errno::MFILE,
+        Errno::NFILE,
+        Errno::NODEV,
+    ];
+    // An error without a number does not come from the system.
+    error.raw_os_error().is_none_or(|number| PASSING.iter().any(|e| e.raw_os_error() == number))
+}
+
+fn errno(errno: Errno) -> Option<i32> {
+    Some(errno.raw_os_error())
+}
+
+fn nanos(time: Time) -> i128 {
+    i128::from(time.secs) * 1_000_000_000 + i128::from(time.nanos)
+}
+
+/// How far two times lie apart, in nanoseconds.
+pub(crate) fn span(a: Time, b: Time) -> u128 {
+    nanos(a).abs_diff(nanos(b))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn names_are_objected_to_for_what_is_wrong_with_them() {
+        let strict = Names {
+            forbidden: vec![':', '\n'],
+            letters: Letters::Utf8,
+            firm_end: true,
+            counts_characters: true,
+            folding: Folding::All,
+        };
+        assert_eq!(strict.objection(b"tide:12"), Some(Objection::Character(':')));
+        assert_eq!(strict.objection(b"tide\xff"), Some(Objection::NotUtf8));
+        assert_eq!(strict.objection(b"tide."), Some(Objection::LooseEnd));
+        assert_eq!(strict.objection("é".repeat(255).as_bytes()), None);
+        assert_eq!(strict.objection("é".repeat(256).as_bytes()), Some(Objection::TooLong));
+        let plain = Names { letters: Letters::Ascii, ..Names::default() };
+        assert_eq!(plain.objection("tidé".as_bytes()), Some(Objection::NotAscii));
+        let lenient = Names::default();
+        assert_eq!(lenient.objection(b"tide:\xff."), None);
+        assert_eq!(lenient.objection("é".repeat(128).as_bytes()), Some(Objection::TooLong));
+    }
+
+    proptest! {
+        #[test]
+        fn folding_joins_what_differs_by_case_alone(name in "[a-zA-Z0-9äÄ]{1,12}") {
+            let all = Names { folding: Folding::All, ..Names::default() };
+            let latin = Names { folding: Folding::Latin, ..Names::default() };
+            prop_assert_eq!(all.fold(name.as_bytes()), all.fold(name.to_uppercase().as_bytes()));
+            let upper = name.to_ascii_uppercase();
+            prop_assert_eq!(latin.fold(name.as_bytes()), latin.fold(upper.as_bytes()));
+            prop_assert_eq!(Names::default().fold(name.as_bytes()), name.as_bytes());
+        }
+    }
+}

@@ -1,0 +1,182 @@
+//! The drives that are mounted, and what each can hold.
+
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::io;
+use std::os::fd::AsFd;
+use std::os::unix::ffi::OsStringExt;
+use std::path::{Path, PathBuf};
+
+use crate::abilities::Abilities;
+use crate::os::{Mount, Space, System};
+
+/// A mounted drive.
+#[derive(Clone, Debug)]
+pub struct Drive {
+    /// Where it is mounted.
+    pub point: PathBuf,
+    /// The device, or what stands for one.
+    pub device: PathBuf,
+    /// Kind of file system: as the drive itself says, else as the system calls it.
+    pub kind: String,
+    /// The name somebody gave it; `None` if it has none or that cannot be found out.
+    pub label: Option<String>,
+    /// What identifies it, in the usual form for its kind; `None` if that cannot be found out.
+    pub uuid: Option<String>,
+    /// Room on it.
+    pub space: Space,
+    /// It may be written to.
+    pub writable: bool,
+    /// What it can hold; `None` where that could not be tried out.
+    pub abilities: Option<Abilities>,
+}
+
+/// Lists the mounted drives that hold files, each once, by where they are mounted. What each can
+/// hold is tried out where it may be written to; nothing of that stays.
+pub fn list(system: &dyn System) -> io::Result<Vec<Drive>> {
+    let caller = system.caller()?;
+    let mut mounts: HashMap<u64, Mount> = HashMap::new();
+    for mount in system.mounts()? {
+        let known = mounts.get(&mount.drive);
+        let better = known.is_none_or(|known| {
+            (mount.whole, known.point.as_os_str().len())
+                > (known.whole, mount.point.as_os_str().len())
+        });
+        if better {
+            mounts.insert(mount.drive, mount);
+        }
+    }
+    let mut drives = Vec::new();
+    for mount in mounts.into_values() {
+        let Ok(folder) = system.open_root(&mount.point) else { continue };
+        let folder = folder.as_fd();
+        // What the kernel makes up has no room at all.
+        let Some(space) = system.space(folder).ok().filter(|space| space.total > 0) else {
+            continue;
+        };
+        let abilities = mount.writable.then(|| Abilities::try_out(system, &caller, folder));
+        let written = identify(system, &mount.device);
+        drives.push(Drive {
+            kind: written.kind.map_or(mount.kind, ToOwned::to_owned),
+            label: written.label.filter(|label| !label.is_empty()),
+            uuid: written.uuid,
+            point: mount.point,
+            device: mount.device,
+            space,
+            writable: mount.writable,
+            abilities: abilities.filter(|abilities| abilities.tried),
+        });
+    }
+    drives.sort_by(|a, b| a.point.cmp(&b.point));
+    Ok(drives)
+}
+
+/// What a drive says of itself.
+#[derive(Debug, Default, PartialEq, Eq)]
+struct Written {
+    kind: Option<&'static str>,
+    label: Option<String>,
+    uuid: Option<String>,
+}
+
+/// Up to the end of the last of the blocks that are read below.
+const HEAD: usize = 0x10000 + 0x1000;
+
+/// Asks the system's device manager, then reads the drive's own first blocks, as far as the caller
+/// may.
+fn identify(system: &dyn System, device: &Path) -> Written {
+    let head = system.read_device(device, HEAD).unwrap_or_default();
+    let mut written = read_head(&head).unwrap_or_default();
+    written.label = written.label.or_else(|| linked_as("/dev/disk/by-label", device));
+    written.uuid = written.uuid.or_else(|| linked_as("/dev/disk/by-uuid", device));
+    written
+}
+
+/// The name of the link in a folder of the device manager that leads to a device.
+fn linked_as(folder: &str, device: &Path) -> Option<String> {
+    let device = device.canonicalize().ok()?;
+    let links = std::fs::read_dir(folder).ok()?.flatten();
+    let link =
+        links.into_iter().find(|link| link.path().canonicalize().is_ok_and(|to| to == device))?;
+    Some(link.file_name().to_string_lossy().into_owned())
+}
+
+/// Reads the first blocks of the kinds that are met most. Offsets are those of the kernel's own
+/// headers: `fs/ext4/ext4.h`, `fs/xfs/libxfs/xfs_format.h`, `include/uapi/linux/btrfs_tree.h`,
+/// `include/uapi/linux/msdos_fs.h`, and of the published descriptions of exFAT and NTFS.
+fn read_head(head: &[u8]) -> Option<Written> {
+    let at = |from: usize, length: usize| head.get(from..from + length);
+    let is = |from: usize, magic: &[u8]| at(from, magic.len()) == Some(magic);
+    let found = |kind, label: Option<&[u8]>, uuid| {
+        Some(Written { kind: Some(kind), label: label.map(text), uuid })
+    };
+    if is(0x438, b"\x53\xef") {
+        // Without a journal's extents it may be one of its elders; the system calls all of them so.
+        return found("ext4", at(0x478, 16), at(0x468, 16).map(uuid));
+    }
+    if is(0, b"XFSB") {
+        return found("xfs", at(108, 12), at(32, 16).map(uuid));
+    }
+    if is(0x10040, b"_BHRfS_M") {
+        return found("btrfs", at(0x1_012b, 256), at(0x10020, 16).map(uuid));
+    }
+    if is(3, b"EXFAT   ") {
+        return found("exFAT", None, at(100, 4).map(short_serial));
+    }
+    if is(3, b"NTFS    ") {
+        let serial = |bytes: &[u8]| bytes.iter().rev().map(|b| format!("{b:02X}")).collect();
+        return found("NTFS", None, at(72, 8).map(serial));
+    }
+    if is(82, b"FAT32   ") {
+        return found("FAT", at(71, 11), at(67, 4).map(short_serial));
+    }
+    if is(54, b"FAT1") {
+        return found("FAT", at(43, 11), at(39, 4).map(short_serial));
+    }
+    None
+}
+
+/// Up to the first NUL, without the spaces that fill it up.
+fn text(bytes: &[u8]) -> String {
+    let bytes: Vec<u8> = bytes.iter().copied().take_while(|b| *b != 0).collect();
+    let text = OsString::from_vec(bytes).to_string_lossy().trim_end().to_owned();
+    if text == "NO NAME" { String::new() } else { text }
+}
+
+fn uuid(bytes: &[u8]) -> String {
+    let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    let parts = [0..8, 8..12, 12..16, 16..20, 20..32];
+    parts.map(|part| digits.get(part).unwrap_or_default().to_owned()).join("-")
+}
+
+fn short_serial(bytes: &[u8]) -> String {
+    let digits: Vec<String> = bytes.iter().rev().map(|b| format!("{b:02X}")).collect();
+    format!("{}-{}", digits[..digits.len() / 2].concat(), digits[digits.len() / 2..].concat())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_drive_tells_its_name_and_its_number() {
+        let mut ext4 = vec![0; HEAD];
+        ext4[0x438..0x43a].copy_from_slice(b"\x53\xef");
+        ext4[0x468..0x478].copy_from_slice(&[0xab; 16]);
+        ext4[0x478..0x47e].copy_from_slice(b"keeper");
+        let written = read_head(&ext4).unwrap();
+        assert_eq!(written.label.as_deref(), Some("keeper"));
+        assert_eq!(written.uuid.as_deref(), Some("abababab-abab-abab-abab-abababababab"));
+        let mut fat = vec![0; 512];
+        fat[82..90].copy_from_slice(b"FAT32   ");
+        fat[67..71].copy_from_slice(&[0x78, 0x56, 0x34, 0x12]);
+        fat[71..82].copy_from_slice(b"NO NAME    ");
+        let written = read_head(&fat).unwrap();
+        assert_eq!(
+            (written.label.as_deref(), written.uuid.as_deref()),
+            (Some(""), Some("1234-5678"))
+        );
+        assert_eq!(read_head(b""), None);
+        assert_eq!(read_head(&vec![0; HEAD]), None);
+    }
+}
