@@ -11,16 +11,17 @@
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
+use std::time::Duration;
 
 use rustix::io::Errno;
 
-use crate::os::{Caller, Entry, Flags, Kind, System, Time};
+use crate::os::{Caller, Entry, Flags, Kind, Onto, System, Time};
 use crate::reach::{ACCESS_LIST, is_unsupported};
 use crate::temporary::Temporaries;
 
 /// One thing that a drive may hold or not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[repr(u16)]
+#[repr(u32)]
 pub enum Ability {
     /// Symbolic links.
     Links,
@@ -48,13 +49,21 @@ pub enum Ability {
     Sharing,
     /// A modification time given alone; without this one only together with an access time.
     TimesApart,
+    /// Fractions of seconds before 1970, which not every driver counts right.
+    EarlyFractions,
+    /// What a folder holds, when it is renamed.
+    RenamedFolders,
+    /// The time of a file, when it is renamed.
+    RenamedTimes,
+    /// Files with the longest names, when others take their place.
+    LongNamesReplaced,
     /// Times of the folder that was tried itself: on some kinds the topmost one has none.
     TopTimes,
 }
 
 impl Ability {
     /// All, in the order in which they are shown.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 18] = [
         Self::Links,
         Self::Hardlinks,
         Self::Fifos,
@@ -68,11 +77,28 @@ impl Ability {
         Self::Holes,
         Self::Sharing,
         Self::TimesApart,
+        Self::EarlyFractions,
+        Self::RenamedFolders,
+        Self::RenamedTimes,
+        Self::LongNamesReplaced,
         Self::TopTimes,
     ];
 
-    const fn bit(self) -> u16 {
-        1 << self as u16
+    /// True for what matters to a run, and not to whom it is shown.
+    pub fn is_inner(self) -> bool {
+        matches!(
+            self,
+            Self::TimesApart
+                | Self::EarlyFractions
+                | Self::RenamedFolders
+                | Self::RenamedTimes
+                | Self::LongNamesReplaced
+                | Self::TopTimes
+        )
+    }
+
+    const fn bit(self) -> u32 {
+        1 << self as u32
     }
 }
 
@@ -105,6 +131,8 @@ pub enum Letters {
 pub struct Names {
     /// Characters that no name may hold, beyond `/`.
     pub forbidden: Vec<char>,
+    /// No control characters.
+    pub no_control: bool,
     /// Which bytes may stand in a name.
     pub letters: Letters,
     /// No dot or space at the end.
@@ -118,7 +146,7 @@ pub struct Names {
 /// What a drive can hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Abilities {
-    pub(crate) held: u16,
+    pub(crate) held: u32,
     /// False if nothing could be tried, as on a drive that is not to be written: all is assumed.
     pub tried: bool,
     /// The flags that this caller can set.
@@ -137,7 +165,7 @@ impl Default for Abilities {
     /// Everything.
     fn default() -> Self {
         Self {
-            held: u16::MAX,
+            held: u32::MAX,
             tried: false,
             flags: Flags::CARRIED,
             grain: 1,
@@ -171,7 +199,7 @@ impl Names {
             Err(_) if self.letters != Letters::Any => return Some(Objection::NotUtf8),
             Err(_) => return (name.len() > 255).then_some(Objection::TooLong),
         };
-        if let Some(character) = text.chars().find(|c| self.forbidden.contains(c)) {
+        if let Some(character) = text.chars().find(|c| self.forbids(*c)) {
             return Some(Objection::Character(character));
         }
         if self.letters == Letters::Ascii && !text.is_ascii() {
@@ -182,6 +210,10 @@ impl Names {
         }
         let length = if self.counts_characters { text.encode_utf16().count() } else { name.len() };
         (length > 255).then_some(Objection::TooLong)
+    }
+
+    fn forbids(&self, character: char) -> bool {
+        self.forbidden.contains(&character) || self.no_control && character < ' '
     }
 
     /// The same for all names that fall together.
@@ -209,9 +241,19 @@ impl Abilities {
         (self.seconds.0..=self.seconds.1).contains(&time.secs)
     }
 
-    /// The longest span, in nanoseconds, by which two times may differ that are the same to it.
-    pub fn blur(&self) -> u64 {
-        self.grain.saturating_sub(1)
+    /// The longest span, in nanoseconds, by which two times may differ that are the same to it,
+    /// if one of them is `time`.
+    pub fn blur(&self, time: Time) -> u64 {
+        let whole = time.secs < 0 && !self.holds(Ability::EarlyFractions);
+        (if whole { self.grain.max(SECOND) } else { self.grain }).saturating_sub(1)
+    }
+
+    /// The time to ask the drive to keep: the nearest that it can.
+    pub fn nearest(&self, time: Time) -> Time {
+        let (first, last) = self.seconds;
+        let secs = time.secs.clamp(first, last);
+        let whole = secs != time.secs || secs < 0 && !self.holds(Ability::EarlyFractions);
+        Time { secs, nanos: if whole { 0 } else { time.nanos } }
     }
 
     /// Tries out the drive that holds `folder`.
@@ -246,7 +288,7 @@ const LAST_SECONDS: [i64; 5] =
 /// From this grain on, in nanoseconds, a drive without modes keeps its times in the way of FAT.
 const SECOND: u64 = 1_000_000_000;
 /// What some kinds do not take in names.
-const DOUBTFUL: [char; 10] = ['\\', ':', '*', '?', '"', '<', '>', '|', '\x01', '\n'];
+const DOUBTFUL: [char; 8] = ['\\', ':', '*', '?', '"', '<', '>', '|'];
 /// A file of this length is where the first kinds give up.
 const LONG: u64 = 1 << 32;
 /// Large enough for a hole on every kind.
@@ -268,9 +310,7 @@ impl Trial<'_> {
                 let other = self.system.create_nameless(folder, 0o600)?;
                 self.try_file(file.as_fd(), other.as_fd())
             }
-            Err(e) if is_unsupported(&e) || e.raw_os_error() == errno(Errno::ISDIR) => {
-                self.try_named(folder)
-            }
+            Err(e) if is_unsupported(&e) || is(&e, Errno::ISDIR) => self.try_named(folder),
             Err(e) => Err(e),
         }
     }
@@ -285,14 +325,14 @@ impl Trial<'_> {
         let tried = system.open_folder(above, &name).and_then(|own| {
             let file = system.create_file(own.as_fd(), b"trial", 0o600)?;
             let other = system.create_file(own.as_fd(), b"other", 0o600)?;
-            let result = self
-                .try_file(file.as_fd(), other.as_fd())
-                .and_then(|()| self.try_kinds(own.as_fd()))
-                .and_then(|()| self.try_names(own.as_fd()));
-            self.empty(own.as_fd());
-            result
+            let result = self.try_file(file.as_fd(), other.as_fd());
+            drop((file, other));
+            result?;
+            self.try_kinds(own.as_fd());
+            self.try_renames(own.as_fd())?;
+            self.try_names(own.as_fd())
         });
-        let removed = system.remove_folder(above, &name);
+        let removed = self.remove_own(above, &name);
         if before.mounted && self.counts_from_1980() {
             // There the topmost folder has no entry that could keep its times, and a driver was
             // seen to crash when it was given some.
@@ -308,10 +348,25 @@ impl Trial<'_> {
         !self.found.holds(Ability::Modes) && self.found.grain >= SECOND
     }
 
-    fn empty(&self, own: BorrowedFd<'_>) {
-        for name in self.names_in(own).unwrap_or_default() {
-            // What stays is known by the name of its folder, and the next run clears it.
-            let _ = self.system.remove_file(own, &name);
+    /// Some drivers let go of a closed file only a moment later, and keep it under a name of
+    /// their own until then. What stays all the same is known by its name, and the next run
+    /// clears it.
+    fn remove_own(&self, above: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
+        let system = self.system;
+        let mut tries = 0;
+        loop {
+            let own = system.open_folder(above, name)?;
+            for name in self.names_in(own.as_fd())? {
+                let _ = system.remove_file(own.as_fd(), &name);
+            }
+            drop(own);
+            tries += 1;
+            match system.remove_folder(above, name) {
+                Err(e) if tries < 20 && e.kind() == io::ErrorKind::DirectoryNotEmpty => {
+                    std::thread::sleep(Duration::from_millis(10));
+                }
+                other => return other,
+            }
         }
     }
 
@@ -374,11 +429,13 @@ impl Trial<'_> {
             span(read, MOMENT) < u128::from(**unit) && nanos(read) % i128::from(**unit) == 0
         };
         self.found.grain = GRAINS.iter().find(is_unit).copied().unwrap_or(GRAINS[7]);
-        let blur = u128::from(self.found.blur());
+        let blur = u128::from(self.found.grain - 1);
         let holds = |secs: &&i64| {
             let time = Time { secs: **secs, nanos: 0 };
             stands(kept(time), |read| span(*read, time) <= blur)
         };
+        let early = Time { secs: -MOMENT.secs, ..MOMENT };
+        self.note(Ability::EarlyFractions, stands(kept(early), |read| span(*read, early) <= blur));
         let [first, .., narrow] = FIRST_SECONDS;
         let earliest = FIRST_SECONDS.iter().find(holds).copied().unwrap_or(narrow);
         let [last, .., soon] = LAST_SECONDS;
@@ -394,8 +451,11 @@ impl Trial<'_> {
     fn try_xattrs(&mut self, entry: Entry<'_>) {
         let system = self.system;
         let holds = |name: &[u8], value: &[u8]| {
-            let set = system.set_xattr(entry, name, value);
-            stands(set.and_then(|()| system.get_xattr(entry, name)), |read| read == value)
+            let set = system
+                .set_xattr(entry, name, value)
+                .and_then(|()| Ok((system.get_xattr(entry, name)?, system.list_xattrs(entry)?)));
+            // One that is not listed cannot be found again.
+            stands(set, |(read, names)| read == value && names.iter().any(|n| n == name))
         };
         self.note(Ability::UserXattrs, holds(b"user.utter", b"trial"));
         self.note(Ability::TrustedXattrs, holds(b"trusted.utter", b"trial"));
@@ -425,7 +485,7 @@ impl Trial<'_> {
         for flag in order {
             let set = system.set_flags(file, flag).and_then(|()| system.flags(file));
             let held = match set {
-                Err(e) if e.raw_os_error() == errno(Errno::NOTTY) => false,
+                Err(e) if is(&e, Errno::NOTTY) => false,
                 set => stands(set, |now| now.and(Flags::CARRIED) == flag),
             };
             if !held {
@@ -435,7 +495,7 @@ impl Trial<'_> {
         }
     }
 
-    fn try_kinds(&mut self, own: BorrowedFd<'_>) -> io::Result<()> {
+    fn try_kinds(&mut self, own: BorrowedFd<'_>) {
         let system = self.system;
         let kind_of = |name: &[u8]| system.stat(Entry::Named(own, name)).map(|stat| stat.kind);
         let made = system.create_link(own, b"link", b"trial").and_then(|()| kind_of(b"link"));
@@ -453,6 +513,34 @@ impl Trial<'_> {
             let made = made.and_then(|()| kind_of(b"device"));
             self.note(Ability::Devices, was_made(made, Kind::CharDevice));
         }
+    }
+
+    /// Drivers were seen that make a new, empty folder of a renamed one.
+    fn try_renames(&mut self, own: BorrowedFd<'_>) -> io::Result<()> {
+        let system = self.system;
+        let whole = Time { nanos: 0, ..MOMENT };
+        system.set_times(Entry::Named(own, b"other"), whole, Some(whole))?;
+        system.rename(own, b"other", b"moved", Onto::Replace)?;
+        let time = system.stat(Entry::Named(own, b"moved"))?.modified;
+        self.note(Ability::RenamedTimes, span(time, whole) < self.found.grain.into());
+        system.create_folder(own, b"room", 0o700)?;
+        let room = system.open_folder(own, b"room")?;
+        drop(system.create_file(room.as_fd(), b"lamp", 0o600)?);
+        system.rename(own, b"room", b"hall", Onto::Replace)?;
+        let hall = system.open_folder(own, b"hall")?;
+        // Listed, since looked up by its name the system may only remember it.
+        let moved = self.names_in(hall.as_fd())?;
+        self.note(Ability::RenamedFolders, moved.iter().any(|name| name == b"lamp"));
+        let _ = system.remove_file(hall.as_fd(), b"lamp");
+        system.remove_folder(own, b"hall")?;
+        let long = [b'n'; 255];
+        for name in [&long[..], b"spare"] {
+            drop(system.create_file(own, name, 0o600)?);
+        }
+        let replaced = system.rename(own, b"spare", &long, Onto::Replace);
+        let names = self.names_in(own)?;
+        let is_clean = names.iter().filter(|name| name.starts_with(b"nnn")).count() == 1;
+        self.note(Ability::LongNamesReplaced, replaced.is_ok() && is_clean);
         Ok(())
     }
 
@@ -460,6 +548,7 @@ impl Trial<'_> {
         let held = |name: &[u8]| self.holds_name(own, name);
         let mut names = Names {
             forbidden: Vec::new(),
+            no_control: !held(b"a\x01b")? || !held(b"a\nb")?,
             letters: if !held("tide-é".as_bytes())? {
                 Letters::Ascii
             } else if held(b"byte-\xff")? {
@@ -513,7 +602,7 @@ fn stands<T>(tried: io::Result<T>, is_right: impl Fn(&T) -> bool) -> bool {
 
 /// As [`stands`]; but some kinds know no better answer than `EIO` to a wish for a special file.
 fn was_made(made: io::Result<Kind>, wanted: Kind) -> bool {
-    let refused = made.as_ref().is_err_and(|e| e.raw_os_error() == errno(Errno::IO));
+    let refused = made.as_ref().is_err_and(|e| is(e, Errno::IO));
     !refused && stands(made, |kind| *kind == wanted)
 }
 
@@ -535,8 +624,8 @@ fn is_passing(error: &io::Error) -> bool {
     error.raw_os_error().is_none_or(|number| PASSING.iter().any(|e| e.raw_os_error() == number))
 }
 
-fn errno(errno: Errno) -> Option<i32> {
-    Some(errno.raw_os_error())
+fn is(error: &io::Error, errno: Errno) -> bool {
+    error.raw_os_error() == Some(errno.raw_os_error())
 }
 
 fn nanos(time: Time) -> i128 {
@@ -556,13 +645,15 @@ mod tests {
     #[test]
     fn names_are_objected_to_for_what_is_wrong_with_them() {
         let strict = Names {
-            forbidden: vec![':', '\n'],
+            forbidden: vec![':'],
+            no_control: true,
             letters: Letters::Utf8,
             firm_end: true,
             counts_characters: true,
             folding: Folding::All,
         };
         assert_eq!(strict.objection(b"tide:12"), Some(Objection::Character(':')));
+        assert_eq!(strict.objection(b"tide\x1b"), Some(Objection::Character('\x1b')));
         assert_eq!(strict.objection(b"tide\xff"), Some(Objection::NotUtf8));
         assert_eq!(strict.objection(b"tide."), Some(Objection::LooseEnd));
         assert_eq!(strict.objection("é".repeat(255).as_bytes()), None);

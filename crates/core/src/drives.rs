@@ -124,7 +124,6 @@ fn read_head(head: &[u8]) -> Option<Written> {
         return found("exFAT", None, at(100, 4).map(short_serial));
     }
     if is(3, b"NTFS    ") {
-        let serial = |bytes: &[u8]| bytes.iter().rev().map(|b| format!("{b:02X}")).collect();
         return found("NTFS", None, at(72, 8).map(serial));
     }
     if is(82, b"FAT32   ") {
@@ -144,14 +143,20 @@ fn text(bytes: &[u8]) -> String {
 }
 
 fn uuid(bytes: &[u8]) -> String {
-    let digits: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    let digits = bytes.iter().map(|b| format!("{b:02x}")).collect::<Vec<_>>().concat();
     let parts = [0..8, 8..12, 12..16, 16..20, 20..32];
     parts.map(|part| digits.get(part).unwrap_or_default().to_owned()).join("-")
 }
 
 fn short_serial(bytes: &[u8]) -> String {
-    let digits: Vec<String> = bytes.iter().rev().map(|b| format!("{b:02X}")).collect();
-    format!("{}-{}", digits[..digits.len() / 2].concat(), digits[digits.len() / 2..].concat())
+    let digits = serial(bytes);
+    let (first, second) = digits.split_at(digits.len() / 2);
+    format!("{first}-{second}")
+}
+
+/// Stored with the lowest byte first.
+fn serial(bytes: &[u8]) -> String {
+    bytes.iter().rev().map(|b| format!("{b:02X}")).collect::<Vec<_>>().concat()
 }
 
 #[cfg(test)]

@@ -111,7 +111,7 @@ impl From<&Stat> for State {
             // Only the twelve lowest bits are ever set.
             mode: (stat.mode & 0o7777) as u16,
             // All carried flags fit into a byte.
-            flags: stat.flags.and(Flags::CARRIED).0 as u8,
+            flags: u8::try_from(stat.flags.and(Flags::CARRIED).0).unwrap_or(0),
             kind: stat.kind,
         }
     }

@@ -22,8 +22,8 @@ pub(crate) struct Reach {
     pub(crate) carry: Aspects,
     pub(crate) drive: Abilities,
     pub(crate) caller: Caller,
-    /// Times no further apart than this many nanoseconds count as equal.
-    blur: u64,
+    /// Times no further apart than this many nanoseconds count as equal, whatever the drive keeps.
+    slack: u64,
     /// Asked for, but not held by the drive.
     not_held: Aspects,
     /// What turned up on the way that cannot be carried.
@@ -62,7 +62,7 @@ impl Reach {
         let lacking: Aspects = lacking.chain(no_flags).collect();
         Self {
             carry: asked.iter().filter(|aspect| !lacking.has(*aspect)).collect(),
-            blur: slack.max(drive.blur()),
+            slack,
             drive,
             caller: caller.clone(),
             not_held: asked.iter().filter(|aspect| lacking.has(*aspect)).collect(),
@@ -96,20 +96,26 @@ impl Reach {
         remarks
     }
 
-    /// True if an entry of this kind can be made there by this caller; counted if not.
-    pub(crate) fn holds_kind(&self, kind: Kind) -> bool {
-        let (ability, missed) = match kind {
-            Kind::File | Kind::Folder => return true,
-            Kind::Link => (Ability::Links, &self.missed.links),
-            Kind::Fifo | Kind::Socket => (Ability::Fifos, &self.missed.fifos),
-            Kind::CharDevice | Kind::BlockDevice => (Ability::Devices, &self.missed.devices),
-        };
-        let able = kind.is_device() <= self.caller.makes_devices;
-        let held = able && self.drive.holds(ability);
-        if !held {
-            missed.fetch_add(1, Ordering::Relaxed);
+    /// True if an entry of this kind can be made there by this caller.
+    pub(crate) fn can_hold(&self, kind: Kind) -> bool {
+        match kind {
+            Kind::File | Kind::Folder => true,
+            Kind::Link => self.drive.holds(Ability::Links),
+            Kind::Fifo | Kind::Socket => self.drive.holds(Ability::Fifos),
+            Kind::CharDevice | Kind::BlockDevice => {
+                self.caller.makes_devices && self.drive.holds(Ability::Devices)
+            }
         }
-        held
+    }
+
+    /// Counts an entry that is left out for its kind.
+    pub(crate) fn leave_out(&self, kind: Kind) {
+        let count = match kind {
+            Kind::Link => &self.missed.links,
+            Kind::CharDevice | Kind::BlockDevice => &self.missed.devices,
+            _ => &self.missed.fifos,
+        };
+        count.fetch_add(1, Ordering::Relaxed);
     }
 
     /// True if two modification times are the same as far as the drive can tell, and a time that
@@ -122,7 +128,7 @@ impl Reach {
             self.missed.times.fetch_add(1, Ordering::Relaxed);
             return true;
         }
-        abilities::span(source, destination) <= self.blur.into()
+        abilities::span(source, destination) <= self.slack.max(self.drive.blur(source)).into()
     }
 
     /// True if two times lie whole hours apart, on a drive that may keep local time: the clock was
@@ -132,20 +138,9 @@ impl Reach {
         const SECOND: u64 = 1_000_000_000;
         let span = abilities::span(source, destination);
         let beyond = (span + HOUR / 2) % HOUR;
+        let blur = u128::from(self.slack.max(self.drive.blur(source)));
         // All zones lie within 26 hours.
-        self.drive.grain >= SECOND
-            && span <= 26 * HOUR + u128::from(self.blur)
-            && beyond.abs_diff(HOUR / 2) <= self.blur.into()
-    }
-
-    /// The time to give an entry: the nearest that the drive keeps.
-    pub(crate) fn time_to_set(&self, time: Time) -> Time {
-        let (first, last) = self.drive.seconds;
-        if self.drive.keeps(time) {
-            time
-        } else {
-            Time { secs: time.secs.clamp(first, last), nanos: 0 }
-        }
+        self.drive.grain >= SECOND && span <= 26 * HOUR + blur && beyond.abs_diff(HOUR / 2) <= blur
     }
 
     /// The flags an entry should get, of those the source's has.
@@ -238,6 +233,10 @@ fn aspect_of(name: &[u8]) -> Option<Aspect> {
     if name == ACCESS_LIST || name == DEFAULT_LIST {
         return Some(Aspect::Acl);
     }
+    // XFS shows its access lists to root a second time, as what it keeps them in.
+    if name.starts_with(b"trusted.SGI_ACL_") {
+        return None;
+    }
     let spaces: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
     spaces.iter().any(|space| name.starts_with(space)).then_some(Aspect::Xattr)
 }
@@ -298,8 +297,8 @@ mod tests {
         let since_1980 = Abilities { seconds: (315_619_200, i64::MAX), ..coarse };
         let stick = reach(since_1980, 0);
         assert!(stick.same_time(at(0, 0), at(315_619_200, 0)));
-        assert_eq!(stick.time_to_set(at(-5, 7)), at(315_619_200, 0));
-        assert_eq!(stick.remarks().len(), 2 - 1);
+        assert_eq!(stick.drive.nearest(at(-5, 7)), at(315_619_200, 0));
+        assert!(matches!(stick.remarks()[..], [Remark::NotHeld(NotHeld { times: 1, .. })]));
     }
 
     #[test]

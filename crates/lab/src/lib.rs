@@ -2,12 +2,15 @@
 //!
 //! [`Gardener`] grows trees at random and changes them; [`snapshot()`] reads a tree without any code
 //! of the core, so that the two can be held against each other; [`Tampered`] stands between the
-//! core and the system, counts the calls and fails those it is told to.
+//! core and the system, counts the calls and fails those it is told to; [`MountedDrive`] is a file
+//! system of any kind, made for a test.
 
+mod drives;
 mod gardener;
 mod snapshot;
 mod tampered;
 
+pub use drives::{DriveKind, MountedDrive};
 pub use gardener::Gardener;
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{Tampered, Tampering};

@@ -64,6 +64,7 @@ fn change(
         return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
     }
     guard(&session, &plan, &presenter)?;
+    presenter.remarks(&plan)?;
     confirm(request, safety, &plan, &signals)?;
     let progress = Progress::changing(output, &signals, &plan);
     let begun = Instant::now();

@@ -50,8 +50,9 @@ fn text(out: &mut impl Write, drive: &Drive) -> io::Result<()> {
     };
     let (held, lacking): (Vec<_>, Vec<_>) =
         shown_abilities().partition(|ability| abilities.holds(*ability));
-    let worded =
-        |abilities: Vec<Ability>| abilities.into_iter().map(ability_words).collect::<Vec<_>>();
+    let worded = |abilities: Vec<Ability>| {
+        abilities.into_iter().filter_map(|a| Some(words_of(a)?.0)).collect::<Vec<_>>()
+    };
     let (mut held, mut lacking) = (worded(held), worded(lacking));
     if abilities.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");
     if !held.is_empty() {
@@ -68,29 +69,27 @@ fn text(out: &mut impl Write, drive: &Drive) -> io::Result<()> {
     Ok(())
 }
 
-/// What matters to a reader, and not to the run alone.
 fn shown_abilities() -> impl Iterator<Item = Ability> {
-    let inner = [Ability::TopTimes, Ability::TimesApart];
-    Ability::ALL.into_iter().filter(move |ability| !inner.contains(ability))
+    Ability::ALL.into_iter().filter(|ability| !ability.is_inner())
 }
 
-fn ability_words(ability: Ability) -> &'static str {
-    match ability {
-        Ability::Links => "links",
-        Ability::Hardlinks => "hard links",
-        Ability::Fifos => "FIFOs and sockets",
-        Ability::Devices => "devices",
-        Ability::Modes => "modes",
-        Ability::Owners => "owners",
-        Ability::Acl => "access lists",
-        Ability::UserXattrs => "extended attributes",
-        Ability::TrustedXattrs => "trusted attributes",
-        Ability::SecurityXattrs => "security attributes",
-        Ability::Holes => "holes",
-        Ability::Sharing => "shared content",
-        Ability::TimesApart => "modification times alone",
-        Ability::TopTimes => "the time of its topmost folder",
-    }
+/// The word for people and the stable one for programs; none for what is not shown.
+fn words_of(ability: Ability) -> Option<(&'static str, &'static str)> {
+    Some(match ability {
+        Ability::Links => ("links", "links"),
+        Ability::Hardlinks => ("hard links", "hardlinks"),
+        Ability::Fifos => ("FIFOs and sockets", "fifos"),
+        Ability::Devices => ("devices", "devices"),
+        Ability::Modes => ("modes", "mode"),
+        Ability::Owners => ("owners", "owner"),
+        Ability::Acl => ("access lists", "acl"),
+        Ability::UserXattrs => ("extended attributes", "user-xattr"),
+        Ability::TrustedXattrs => ("trusted attributes", "trusted-xattr"),
+        Ability::SecurityXattrs => ("security attributes", "security-xattr"),
+        Ability::Holes => ("holes", "holes"),
+        Ability::Sharing => ("shared content", "sharing"),
+        _ => return None,
+    })
 }
 
 fn limits(abilities: &Abilities) -> Vec<String> {
@@ -100,9 +99,11 @@ fn limits(abilities: &Abilities) -> Vec<String> {
         limits.push("large and small letters are the same".to_owned());
     }
     if !names.forbidden.is_empty() {
-        let characters: Vec<_> =
-            names.forbidden.iter().map(|c| c.escape_default().to_string()).collect();
+        let characters: Vec<_> = names.forbidden.iter().map(char::to_string).collect();
         limits.push(format!("none with {}", characters.join(" ")));
+    }
+    if names.no_control {
+        limits.push("no control characters".to_owned());
     }
     match names.letters {
         Letters::Any => {}
@@ -139,6 +140,7 @@ struct Holds {
     flags: Vec<&'static str>,
     time_grain_nanoseconds: u64,
     forbidden_in_names: Vec<char>,
+    names_no_control: bool,
     names_letters: &'static str,
     names_firm_end: bool,
     names_fold_case: bool,
@@ -166,10 +168,11 @@ impl From<&Abilities> for Holds {
     fn from(abilities: &Abilities) -> Self {
         let held = shown_abilities().filter(|ability| abilities.holds(*ability));
         Self {
-            abilities: held.map(ability_id).collect(),
+            abilities: held.filter_map(|ability| Some(words_of(ability)?.1)).collect(),
             flags: abilities.flags.names().collect(),
             time_grain_nanoseconds: abilities.grain,
             forbidden_in_names: abilities.names.forbidden.clone(),
+            names_no_control: abilities.names.no_control,
             names_letters: match abilities.names.letters {
                 Letters::Any => "any",
                 Letters::Utf8 => "utf-8",
@@ -179,25 +182,5 @@ impl From<&Abilities> for Holds {
             names_fold_case: abilities.names.folding != Folding::Never,
             largest_file: abilities.largest_file,
         }
-    }
-}
-
-/// A stable word for an ability, for programs.
-fn ability_id(ability: Ability) -> &'static str {
-    match ability {
-        Ability::Links => "links",
-        Ability::Hardlinks => "hardlinks",
-        Ability::Fifos => "fifos",
-        Ability::Devices => "devices",
-        Ability::Modes => "mode",
-        Ability::Owners => "owner",
-        Ability::Acl => "acl",
-        Ability::UserXattrs => "user-xattr",
-        Ability::TrustedXattrs => "trusted-xattr",
-        Ability::SecurityXattrs => "security-xattr",
-        Ability::Holes => "holes",
-        Ability::Sharing => "sharing",
-        Ability::TimesApart => "times-apart",
-        Ability::TopTimes => "top-times",
     }
 }

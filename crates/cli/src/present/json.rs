@@ -197,7 +197,7 @@ pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Took) -> io::Result<
     };
     let own_problems = outcome.problems.iter().map(Line::from);
     let end = totals(plan, Some(run), outcome.problems.len());
-    write_all(remarks(plan).chain(steps).chain(problems(plan)).chain(own_problems).chain([end]))
+    write_all(steps.chain(problems(plan)).chain(own_problems).chain([end]))
 }
 
 pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
@@ -218,6 +218,11 @@ fn step(placed: &PlacedStep<'_>, outcome: Option<&'static str>) -> Step {
 
 fn problems(plan: &Plan) -> impl Iterator<Item = Line> {
     plan.problems.iter().map(Line::from)
+}
+
+/// Before the run: whoever reads along should know in time.
+pub(super) fn remarks_first(plan: &Plan) -> io::Result<()> {
+    write_all(remarks(plan))
 }
 
 fn remarks(plan: &Plan) -> impl Iterator<Item = Line> {

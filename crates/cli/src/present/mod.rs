@@ -83,6 +83,15 @@ impl<'a> Presenter<'a> {
         }
     }
 
+    /// What is worth knowing before a plan is carried out.
+    pub(crate) fn remarks(&self, plan: &Plan) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::remarks_first(plan),
+            Format::Text if self.output.quiet => Ok(()),
+            Format::Text => text::remarks(&mut anstream::stdout().lock(), plan),
+        }
+    }
+
     /// A guard that refused; in text the error tells it.
     pub(crate) fn refusal(&self, refusal: &Refusal) -> io::Result<()> {
         match self.output.format {

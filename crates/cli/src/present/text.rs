@@ -131,7 +131,6 @@ pub(super) fn outcome(
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
     let mut out = io::BufWriter::new(anstream::stdout().lock());
-    remarks(&mut out, plan)?;
     headline(&mut out, plan, outcome, request, took.planning + took.applying)?;
     for verb in [Verb::Add, Verb::Replace, Verb::Retouch, Verb::Remove] {
         let done = outcome.done(verb);
@@ -301,7 +300,7 @@ fn places(request: &Request) -> String {
     format!("{} → {}", sources.join(", "), shown(&request.places.destination))
 }
 
-fn remarks(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+pub(super) fn remarks(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
     for remark in &plan.remarks {
         writeln!(out, "{FAINT}note: {}{FAINT:#}", words::remark(remark))?;
     }

@@ -128,13 +128,13 @@ impl PartRun<'_> {
             return Ok(());
         }
         let modified = if self.carries(Aspect::Times) {
-            reach.time_to_set(source.modified())
+            reach.drive.nearest(source.modified())
         } else {
             system.stat(entry).during(Operation::SetAttributes)?.modified
         };
         let both = carries_access || !reach.drive.holds(Ability::TimesApart);
         let accessed = if both {
-            Some(reach.time_to_set(look_again().during(Operation::Read)?.accessed))
+            Some(reach.drive.nearest(look_again().during(Operation::Read)?.accessed))
         } else {
             None
         };

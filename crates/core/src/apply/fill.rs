@@ -11,10 +11,11 @@ use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::time::{Duration, Instant};
 
+use crate::abilities::Ability;
 use crate::os::{Kind, LARGE, Onto};
 use crate::plan::{Folder, Step, Verb};
 use crate::pool::{self, Stack};
-use crate::problem::Operation;
+use crate::problem::{Cause, Operation};
 
 use super::folders::{WHILE_FILLED, no_exchange};
 use super::{Done, During, PartRun, Place, StepOutcome, Trouble, writes};
@@ -151,6 +152,16 @@ impl PartRun<'_> {
         let system = self.shared.system;
         let folder = place.destination.as_fd();
         self.check_destination(place, name, step)?;
+        let hides = self.reach.drive.holds(Ability::RenamedFolders);
+        if !hides && step.verb == Verb::Add {
+            return match system.create_folder(folder, name, WHILE_FILLED) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                }
+                other => other.during(Operation::Write),
+            };
+        }
+        let child = child.filter(|_| hides);
         let temporary = self.shared.temporaries.name();
         system.create_folder(folder, &temporary, WHILE_FILLED).during(Operation::Write)?;
         let filled =

@@ -90,10 +90,10 @@ impl PartRun<'_> {
             None
         };
         let Some(wanted) = wanted else { return Ok(None) };
-        let born = if place.gives_flags {
-            reach::flags(system, made).during(Operation::SetAttributes)?.unwrap_or_default()
-        } else {
+        let born = if place.flags.is_empty() {
             Flags::default()
+        } else {
+            reach::flags(system, made).during(Operation::SetAttributes)?.unwrap_or_default()
         };
         let now = wanted.without(Flags::LOCKS);
         if now != born {

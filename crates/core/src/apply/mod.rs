@@ -118,6 +118,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             part,
             prefix: &plan.prefixes[at],
             opened: Mutex::default(),
+            linking: Mutex::default(),
         };
         run.go();
     }
@@ -207,6 +208,8 @@ struct PartRun<'a> {
     prefix: &'a TreePath,
     /// Folders that were closed to the caller and are open for the time of the changes.
     opened: Mutex<Vec<Opened>>,
+    /// Held while names are given to a file that is locked.
+    linking: Mutex<()>,
 }
 
 /// A folder of the plan that was opened, and how it was before.
@@ -229,10 +232,8 @@ struct Place<'a> {
     gives_lists: bool,
     /// The mode of a folder that the caller owns and may not write into.
     closed_with: Option<u32>,
-    /// Flags keep the folder from being changed.
-    locked: bool,
-    /// New entries get flags from the folder.
-    gives_flags: bool,
+    /// The folder's flags: some keep it from being changed, others are given to new entries.
+    flags: Flags,
     /// The name under which one entry after the other is made here. One name for all is much
     /// quicker than one each where a folder holds a hundred thousand.
     temporary: Vec<u8>,
@@ -343,9 +344,11 @@ impl PartRun<'_> {
         let caller = &self.reach.caller;
         let closed = caller.uid != 0 && stat.uid == caller.uid && stat.mode & 0o200 == 0;
         let closed = closed && self.reach.drive.holds(Ability::Modes);
-        let gives_flags = !self.reach.drive.flags.is_empty() && {
+        let flags = if self.reach.drive.flags.is_empty() {
+            stat.flags
+        } else {
             let flags = reach::flags(system, destination.as_fd());
-            flags.during(Operation::LookAtDestination)?.is_some_and(|flags| !flags.is_empty())
+            flags.during(Operation::LookAtDestination)?.unwrap_or_default()
         };
         Ok(Place {
             folder,
@@ -355,8 +358,7 @@ impl PartRun<'_> {
             born_gid: if set_group { stat.gid } else { caller.gid },
             gives_lists,
             closed_with: closed.then_some(stat.mode),
-            locked: !stat.flags.and(Flags::LOCKS).is_empty(),
-            gives_flags,
+            flags,
             temporary: self.shared.temporaries.name(),
             hidden: false,
         })
@@ -366,11 +368,12 @@ impl PartRun<'_> {
     /// flags keep from being changed, is open until all entries are changed.
     fn enter_to_change(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
         let place = self.enter(root, at)?;
-        if place.closed_with.is_none() && !place.locked {
+        let locked = !place.flags.and(Flags::LOCKS).is_empty();
+        if place.closed_with.is_none() && !locked {
             return Ok(place);
         }
         let (system, folder) = (self.shared.system, place.destination.as_fd());
-        let flags = if place.locked { self.unlock(folder).during(Operation::Write)? } else { None };
+        let flags = if locked { self.unlock(folder).during(Operation::Write)? } else { None };
         let opened = Opened { folder: at, mode: place.closed_with, flags };
         self.opened.lock().unwrap_or_else(PoisonError::into_inner).push(opened);
         if let Some(mode) = place.closed_with {

@@ -3,6 +3,8 @@
 use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd};
 
+use crate::abilities::Ability;
+use crate::aspect::Aspect;
 use crate::os::{Entry, Flags, Kind, Onto};
 use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -10,6 +12,10 @@ use crate::problem::{Cause, Operation};
 use super::flags::Made;
 use super::folders::no_exchange;
 use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
+
+/// A driver that puts a replaced file aside under a longer name of its own has no room for that
+/// beyond this many bytes, and leaves it behind.
+const LONG_NAME: usize = 230;
 
 impl PartRun<'_> {
     /// Adds, replaces or retouches one entry.
@@ -71,7 +77,15 @@ impl PartRun<'_> {
             Ok(made)
         });
         match placed {
-            Ok(made) => self.lock(&made),
+            Ok(made) if self.reach.drive.holds(Ability::RenamedTimes) => self.lock(&made),
+            Ok(made) => {
+                // Closed first: that may count as a change of its own.
+                drop(made);
+                let folder = place.destination.as_fd();
+                let from = Entry::Named(place.source()?, self.source_name(name));
+                let look_again = || self.shared.system.stat(from);
+                self.set_time(Entry::Named(folder, name), source, look_again)
+            }
             Err(trouble) => self.or_discard(place, temporary, Err(trouble)),
         }
     }
@@ -159,6 +173,9 @@ impl PartRun<'_> {
             if step.is_late() {
                 return self.replace_folder(folder, temporary, name);
             }
+            if name.len() > LONG_NAME && !self.reach.drive.holds(Ability::LongNamesReplaced) {
+                system.remove_file(folder, name).during(Operation::Remove)?;
+            }
             system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
         })
     }
@@ -241,9 +258,36 @@ impl PartRun<'_> {
         }
         let path = self.part.folder_path(leader.folder as usize);
         let from = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
-        let (from, folder) = (from.as_fd(), place.destination.as_fd());
+        let may_be_locked = !self.carries(Aspect::Flags)
+            || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
+        // Else one worker would lock it again while another still links to it.
+        let _alone = may_be_locked
+            .then(|| self.linking.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
+        match self.place_link(place, (from.as_fd(), &leader.name), name, step) {
+            // Flags that keep a file from being changed keep it from getting names, too.
+            Err(trouble) if is_forbidden(&trouble) => {
+                let Ok(handle) = system.open_file(from.as_fd(), &leader.name) else {
+                    return Err(trouble);
+                };
+                let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
+                let placed = self.place_link(place, (from.as_fd(), &leader.name), name, step);
+                let locked = had.map_or(Ok(()), |had| system.set_flags(handle.as_fd(), had));
+                placed.and_then(|()| locked.during(Operation::SetAttributes))
+            }
+            other => other,
+        }
+    }
+
+    fn place_link(
+        &self,
+        place: &Place<'_>,
+        (from, leader): (BorrowedFd<'_>, &[u8]),
+        name: &[u8],
+        step: &Step,
+    ) -> Done {
+        let (system, folder) = (self.shared.system, place.destination.as_fd());
         if step.verb == Verb::Add {
-            return match self.add_name(from, &leader.name, folder, name) {
+            return match system.add_name(from, leader, folder, name) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     Err(Trouble(Operation::Write, Cause::Drift("the destination")))
                 }
@@ -251,29 +295,9 @@ impl PartRun<'_> {
             };
         }
         let temporary = self.shared.temporaries.name();
-        self.add_name(from, &leader.name, folder, &temporary).during(Operation::Write)?;
+        system.add_name(from, leader, folder, &temporary).during(Operation::Write)?;
         let placed = self.put_in_place(place, &temporary, name, step);
         self.or_discard(place, &temporary, placed)
-    }
-
-    /// Flags that keep a file from being changed keep it from getting names, too.
-    fn add_name(
-        &self,
-        from: BorrowedFd<'_>,
-        leader: &[u8],
-        folder: BorrowedFd<'_>,
-        name: &[u8],
-    ) -> std::io::Result<()> {
-        let system = self.shared.system;
-        let refused = match system.add_name(from, leader, folder, name) {
-            Err(e) if e.kind() == ErrorKind::PermissionDenied => e,
-            other => return other,
-        };
-        let Ok(handle) = system.open_file(from, leader) else { return Err(refused) };
-        let Ok(Some(had)) = self.unlock(handle.as_fd()) else { return Err(refused) };
-        let added = system.add_name(from, leader, folder, name);
-        system.set_flags(handle.as_fd(), had)?;
-        added
     }
 
     /// True also for a name that was right before the run, and so has no step.
@@ -288,4 +312,9 @@ impl PartRun<'_> {
 /// True if a name to be made was taken. A rename that finds its new name taken is drift.
 fn already_exists(Trouble(_, cause): &Trouble) -> bool {
     matches!(cause, Cause::System(e) if e.kind() == ErrorKind::AlreadyExists)
+}
+
+/// True if the system does not permit it, which may be for the sake of flags.
+fn is_forbidden(Trouble(_, cause): &Trouble) -> bool {
+    matches!(cause, Cause::System(e) if e.kind() == ErrorKind::PermissionDenied)
 }

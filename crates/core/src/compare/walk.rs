@@ -96,6 +96,9 @@ struct Visit<'a> {
     findings: Findings,
 }
 
+/// What a side shows of a name, if it takes part, and its handle, if it was opened.
+type Looked = (Option<(Stat, Verdict)>, Option<OwnedFd>);
+
 /// An entry's place on both sides of a visit.
 struct Seen<'a> {
     /// Its name in the destination.
@@ -287,10 +290,10 @@ impl Walk<'_> {
                 }
             }
         }
-        if let Some((source, _)) = &seen.source {
-            if self.leaves_mount(visit, name, source) || self.falls_together(visit, name) {
-                return self.protect(visit);
-            }
+        if let Some((source, _)) = &seen.source
+            && (self.leaves_mount(visit, name, source) || self.falls_together(visit, name))
+        {
+            return self.protect(visit);
         }
         if let Some(kind) = joined.destination {
             let handle = visit.listed.destination.as_ref()?.as_fd();
@@ -347,7 +350,7 @@ impl Walk<'_> {
         name: &[u8],
         Hint(kind): Hint,
         opens: bool,
-    ) -> io::Result<(Option<(Stat, Verdict)>, Option<OwnedFd>)> {
+    ) -> io::Result<Looked> {
         let system = self.context.system;
         let decide = |kind| {
             let folder = kind == Kind::Folder;
@@ -430,7 +433,12 @@ impl Walk<'_> {
         };
         let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
         if replaced && self.cannot_hold(visit, seen, source) {
-            visit.node.keep_all();
+            // Left out, it is not there: what was there before is no longer the source's.
+            if source.kind != destination.kind && !self.context.reach.can_hold(source.kind) {
+                self.weigh_extra(visit, seen, destination, destination_verdict);
+            } else {
+                visit.node.keep_all();
+            }
             return;
         }
         let slot = planned.map(|step| visit.node.add(seen.name, step));
@@ -457,7 +465,8 @@ impl Walk<'_> {
     /// it is of a kind that is left out there.
     fn cannot_hold(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat) -> bool {
         let Comparison { reach, strictly, .. } = self.context;
-        if !reach.holds_kind(source.kind) {
+        if !reach.can_hold(source.kind) {
+            reach.leave_out(source.kind);
             if *strictly {
                 visit.problem(seen.name, Operation::Write, Cause::KindNotHeld);
             }

@@ -538,8 +538,8 @@ fn stat_of(raw: &Statx) -> io::Result<Stat> {
 /// `statx` gives those flags that it tells of the same bits as `FS_IOC_GETFLAGS`.
 fn flags_in(attributes: StatxAttributes) -> Flags {
     let told = StatxAttributes::IMMUTABLE | StatxAttributes::APPEND | StatxAttributes::NODUMP;
-    // Bits below 0x80 fit.
-    Flags(attributes.intersection(told).bits() as u32)
+    // All of them are far below the 32nd bit.
+    Flags(u32::try_from(attributes.intersection(told).bits()).unwrap_or(0))
 }
 
 /// Reads a line of `/proc/self/mountinfo`, see `proc_pid_mountinfo(5)`:
@@ -575,15 +575,12 @@ fn unescaped(field: &[u8]) -> PathBuf {
     while let Some((first, tail)) = rest.split_first() {
         let digits = tail.get(..3).filter(|_| *first == b'\\');
         let octal = digits.and_then(|digits| std::str::from_utf8(digits).ok());
-        match octal.and_then(|octal| u8::from_str_radix(octal, 8).ok()) {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = &tail[3..];
-            }
-            None => {
-                bytes.push(*first);
-                rest = tail;
-            }
+        if let Some(byte) = octal.and_then(|octal| u8::from_str_radix(octal, 8).ok()) {
+            bytes.push(byte);
+            rest = &tail[3..];
+        } else {
+            bytes.push(*first);
+            rest = tail;
         }
     }
     OsString::from_vec(bytes).into()

@@ -1,0 +1,262 @@
+//! What a drive can hold has arrived on it, and what it cannot is said and then no difference.
+//!
+//! A tree of every oddity is mirrored to every kind of drive, compared by a reader of its own, run
+//! again, changed at random and mirrored again. As root, and where the kinds can be mounted: with
+//! `UTTER_LAB=required` in the environment a kind that cannot be had is a failure. With
+//! `UTTER_DRIVES_TABLE=FILE` the table of the documentation is written to that file.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
+mod common;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+
+use utter_echo_core::Session;
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::Linux;
+use utter_echo_core::problem::Cause;
+use utter_echo_core::request::{By, Request, Task};
+use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
+
+use common::Trees;
+
+/// What an entry can differ in, as the table calls it.
+const ASPECTS: [&str; 11] = [
+    "content",
+    "times",
+    "mode",
+    "owner",
+    "acl",
+    "xattr",
+    "flags",
+    "hardlinks",
+    "holes",
+    "links",
+    "special",
+];
+
+/// Mounts a kind, or says why not.
+fn mounted(kind: DriveKind, room: &Path) -> Option<MountedDrive> {
+    match MountedDrive::make(kind, room) {
+        Ok(drive) => Some(drive),
+        Err(reason) => {
+            let required = std::env::var_os("UTTER_LAB").is_some_and(|lab| lab == "required");
+            assert!(!required, "{} cannot be had: {reason}", kind.name());
+            eprintln!("left out: {}: {reason}", kind.name());
+            None
+        }
+    }
+}
+
+fn request(source: &Path, destination: &Path, task: Task) -> Request {
+    let mut request = common::request(&Trees::new(), task);
+    request.places.sources = vec![source.to_path_buf()];
+    request.places.destination = destination.to_path_buf();
+    request
+}
+
+/// A tree with everything in it that the gardener does not grow by himself.
+fn plant_oddities(root: &Path) {
+    let deep = (0..120).fold(root.join("deep"), |path, level| path.join(format!("level {level}")));
+    fs::create_dir_all(&deep).unwrap();
+    fs::write(deep.join("lamp.txt"), "lit").unwrap();
+    fs::create_dir(root.join("cases")).unwrap();
+    for name in ["Fog", "fog", "tide: high", "question?", "dot.", "space ", "ünder", "plain"] {
+        fs::write(root.join("cases").join(name), name).unwrap();
+    }
+    let large = vec![7; 3 << 20];
+    fs::write(root.join("season.wav"), large).unwrap();
+    fs::write(root.join("empty.csv"), "").unwrap();
+    fs::create_dir(root.join("empty folder")).unwrap();
+    // The right to bind low ports, for a lamp controller: it must outlive the change of owner.
+    let capability = b"\x01\0\0\x02\0\x04\0\0\0\0\0\0\0\0\0\0\0\0\0\0";
+    fs::write(root.join("controller"), "firmware").unwrap();
+    std::os::unix::fs::chown(root.join("controller"), Some(1000), Some(1000)).unwrap();
+    xattr::set(root.join("controller"), "security.capability", capability).unwrap();
+    xattr::set(root.join("controller"), "trusted.keeper", b"yes").unwrap();
+}
+
+#[test]
+fn every_kind_of_drive_gets_what_it_can_hold() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let room = tempfile::tempdir().unwrap();
+    let Some(origin) = mounted(DriveKind::Ext4, &room.path().join("origin")) else { return };
+    let source = origin.folder().join("saltmere");
+    fs::create_dir(&source).unwrap();
+    let mut gardener = Gardener::new(1857);
+    gardener.grow(&source, 200);
+    plant_oddities(&source);
+    gardener.lock(&source);
+    let mut drives = Vec::new();
+    for kind in DriveKind::ALL {
+        if let Some(drive) = mounted(kind, room.path()) {
+            drives.push((kind, drive.folder().join("echo"), drive));
+        }
+    }
+    let mut kept = BTreeMap::new();
+    for round in 0..4 {
+        let model = snapshot(&source);
+        for (kind, echo, _) in &drives {
+            let lost = mirror_and_check(&source, echo, *kind, &model, round);
+            kept.entry(kind.name()).or_insert_with(BTreeSet::new).extend(lost);
+        }
+        Gardener::unlock(&source);
+        gardener.change(&source, 60);
+        gardener.lock(&source);
+    }
+    if let Some(file) = std::env::var_os("UTTER_DRIVES_TABLE") {
+        fs::write(file, table(&drives.iter().map(|(kind, ..)| *kind).collect::<Vec<_>>(), &kept))
+            .unwrap();
+    }
+    Gardener::unlock(&source);
+}
+
+/// Mirrors, and asks what this file promises. Returns the aspects in which something got lost.
+fn mirror_and_check(
+    source: &Path,
+    echo: &Path,
+    kind: DriveKind,
+    model: &Snapshot,
+    round: u32,
+) -> BTreeSet<&'static str> {
+    let name = kind.name();
+    let mut request = request(source, echo, Task::Mirror);
+    let session = Session::open(&Linux, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let untaken: BTreeSet<Vec<u8>> = plan
+        .problems
+        .iter()
+        .map(|problem| {
+            let planned = matches!(problem.cause, Cause::NameNotHeld(_) | Cause::SameNameThere(_));
+            assert!(planned && !kind.holds_everything(), "{name} {round}: {problem:?}");
+            problem.path.as_bytes().to_vec()
+        })
+        .collect();
+    let outcome = session.apply(&plan, &Silent);
+    assert!(outcome.problems.is_empty(), "{name} {round}: {:#?}", outcome.problems);
+    let copy = snapshot(echo);
+    let mut lost = BTreeSet::new();
+    for (path, facts) in model {
+        let below =
+            |taken: &Vec<u8>| path == taken || path.starts_with(&[taken, &b"/"[..]].concat());
+        if untaken.iter().any(below) {
+            continue;
+        }
+        let differing = match copy.get(path) {
+            Some(there) => differing(facts, there, kind),
+            None => vec![kind_of(facts)],
+        };
+        let shown = String::from_utf8_lossy(path);
+        for aspect in differing {
+            assert!(
+                may_lose(kind, aspect),
+                "{name} {round}: {shown:?} lost its {aspect}: {facts:?}, {:?}",
+                copy.get(path)
+            );
+            lost.insert(aspect);
+        }
+    }
+    let extra: Vec<_> = copy.keys().filter(|path| !model.contains_key(*path)).collect();
+    assert!(extra.is_empty(), "{name} {round}: {extra:?}");
+    let again = common::listed(&common::plan_of(&Linux, &request));
+    assert!(again.is_empty(), "{name} {round}: planned again: {again:?}");
+    request.task = Task::Verify;
+    request.by = By::Content;
+    let found = common::listed(&common::plan_of(&Linux, &request));
+    assert!(found.is_empty(), "{name} {round}: verify found {found:?}");
+    lost
+}
+
+/// What each kind is known to lack, by its own description or its driver's.
+fn may_lose(kind: DriveKind, aspect: &str) -> bool {
+    match kind {
+        DriveKind::Fat | DriveKind::ExFat => !matches!(aspect, "content" | "times"),
+        // Of extended attributes it holds those of users.
+        DriveKind::Ntfs => matches!(aspect, "mode" | "owner" | "acl" | "flags" | "xattr"),
+        // Memory knows no synchronous writes.
+        DriveKind::Tmpfs | DriveKind::Overlay => aspect == "flags",
+        _ => false,
+    }
+}
+
+fn kind_of(facts: &Facts) -> &'static str {
+    match facts.mode >> 12 {
+        0o12 => "links",
+        0o10 | 0o4 => "content",
+        _ => "special",
+    }
+}
+
+fn differing(here: &Facts, there: &Facts, kind: DriveKind) -> Vec<&'static str> {
+    let nanos = |(secs, nanos): (i64, i64)| i128::from(secs) * 1_000_000_000 + i128::from(nanos);
+    let list = |facts: &Facts, acl: bool| {
+        let of_acl = |name: &[u8]| name.starts_with(b"system.posix_acl");
+        // What is the drive's own way of keeping them is none of the user's attributes.
+        let own =
+            |name: &[u8]| name.starts_with(b"system.") || name.starts_with(b"trusted.SGI_ACL_");
+        let ours = |name: &[u8]| of_acl(name) == acl && (acl || !own(name));
+        let mut xattrs = facts.xattrs.clone();
+        xattrs.retain(|name, _| ours(name));
+        xattrs
+    };
+    let apart = nanos(here.modified).abs_diff(nanos(there.modified));
+    // Before 1980 there was no FAT.
+    let kept_at_all = kind.grain() < 1_000_000_000 || here.modified.0 >= 315_619_200;
+    // This driver counts fractions before 1970 wrong.
+    let whole = kind == DriveKind::Ntfs && here.modified.0 < 0;
+    let grain = if whole { 1_000_000_000 } else { kind.grain() };
+    let checks = [
+        ("content", here.content != there.content),
+        ("content", here.mode >> 12 != there.mode >> 12 || here.device != there.device),
+        ("times", kept_at_all && apart >= u128::from(grain)),
+        ("mode", here.mode & 0o7777 != there.mode & 0o7777),
+        ("owner", here.owner != there.owner),
+        ("acl", list(here, true) != list(there, true)),
+        ("xattr", list(here, false) != list(there, false)),
+        ("flags", here.flags != there.flags),
+        ("hardlinks", here.same_as != there.same_as),
+        // A block or two more are the drive's own affair.
+        ("holes", there.allocated.0 > here.allocated.0.next_multiple_of(4096) + 8192),
+    ];
+    checks.into_iter().filter(|(_, differs)| *differs).map(|(aspect, _)| aspect).collect()
+}
+
+fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
+    let mut text = String::from("| aspect |");
+    for kind in kinds {
+        let _ = write!(text, " {} |", kind.name());
+    }
+    text.push_str("\n| --- |");
+    text.push_str(&" --- |".repeat(kinds.len()));
+    for aspect in ASPECTS {
+        let _ = write!(text, "\n| {aspect} |");
+        for kind in kinds {
+            let word =
+                match (lost[kind.name()].contains(aspect), aspect) {
+                    (true, "flags") if matches!(kind, DriveKind::Tmpfs | DriveKind::Overlay) => {
+                        "some"
+                    }
+                    (true, "xattr") if *kind == DriveKind::Ntfs => "users'",
+                    (true, _) => "-",
+                    (false, "times") if kind.grain() >= 1_000_000_000 => {
+                        if *kind == DriveKind::Fat { "to 2 s" } else { "to 1 s" }
+                    }
+                    (false, "times") if kind.grain() > 1 => "to 100 ns",
+                    (false, _) => "all",
+                };
+            let _ = write!(text, " {word} |");
+        }
+    }
+    text.push('\n');
+    text
+}

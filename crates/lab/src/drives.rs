@@ -1,0 +1,184 @@
+//! Real file systems, each made afresh in an image and mounted.
+
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+/// A kind of file system.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DriveKind {
+    /// The usual one of Linux.
+    Ext4,
+    /// With shared content.
+    Xfs,
+    /// With shared content.
+    Btrfs,
+    /// As on sticks, by way of `fusefat`.
+    Fat,
+    /// As on large sticks, by way of `exfat-fuse`.
+    ExFat,
+    /// By way of `ntfs-3g`.
+    Ntfs,
+    /// In memory.
+    Tmpfs,
+    /// One laid over another.
+    Overlay,
+}
+
+impl DriveKind {
+    /// All of them.
+    pub const ALL: [Self; 8] = [
+        Self::Ext4,
+        Self::Xfs,
+        Self::Btrfs,
+        Self::Tmpfs,
+        Self::Overlay,
+        Self::Ntfs,
+        Self::ExFat,
+        Self::Fat,
+    ];
+
+    /// As people call it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Ext4 => "ext4",
+            Self::Xfs => "xfs",
+            Self::Btrfs => "btrfs",
+            Self::Fat => "FAT",
+            Self::ExFat => "exFAT",
+            Self::Ntfs => "NTFS",
+            Self::Tmpfs => "tmpfs",
+            Self::Overlay => "overlay",
+        }
+    }
+
+    /// Unit of its times, in nanoseconds.
+    pub fn grain(self) -> u64 {
+        match self {
+            Self::Fat => 2_000_000_000,
+            Self::ExFat => 1_000_000_000,
+            Self::Ntfs => 100,
+            _ => 1,
+        }
+    }
+
+    /// True for those that hold all there is.
+    pub fn holds_everything(self) -> bool {
+        !matches!(self, Self::Fat | Self::ExFat | Self::Ntfs)
+    }
+}
+
+/// A mounted file system; it goes with this value.
+#[derive(Debug)]
+pub struct MountedDrive {
+    base: PathBuf,
+    device: Option<String>,
+}
+
+impl MountedDrive {
+    /// Makes and mounts one in `room`, with 400 MiB of space. Says what is missing if it cannot.
+    pub fn make(kind: DriveKind, room: &Path) -> Result<Self, String> {
+        let base = room.join(kind.name());
+        let mut drive = Self { base, device: None };
+        let folder = drive.folder();
+        fs::create_dir_all(&folder).map_err(|e| format!("{}: {e}", folder.display()))?;
+        let image = drive.image();
+        let on_loop: &[&str] = &["mount", "-o", "loop"];
+        match kind {
+            DriveKind::Ext4 => {
+                drive.format(&["mkfs.ext4", "-q", "-F"])?;
+                run(on_loop, &[&image, &folder])?;
+            }
+            DriveKind::Xfs => {
+                drive.format(&["mkfs.xfs", "-q", "-f"])?;
+                run(on_loop, &[&image, &folder])?;
+            }
+            DriveKind::Btrfs => {
+                drive.format(&["mkfs.btrfs", "-q", "-f"])?;
+                run(on_loop, &[&image, &folder])?;
+            }
+            DriveKind::Fat => {
+                drive.format(&["mkfs.vfat", "-F", "32"])?;
+                run(&["fusefat", "-o", "rw+"], &[&image, &folder])?;
+            }
+            DriveKind::ExFat => {
+                drive.format(&["mkfs.exfat"])?;
+                let device = drive.attach()?;
+                run(&["mount.exfat-fuse"], &[Path::new(&device), &folder])?;
+            }
+            DriveKind::Ntfs => {
+                drive.format(&["mkntfs", "-q", "-F", "-f"])?;
+                let device = drive.attach()?;
+                run(&["ntfs-3g"], &[Path::new(&device), &folder])?;
+            }
+            DriveKind::Tmpfs => run(&["mount", "-t", "tmpfs", "tmpfs"], &[&folder])?,
+            DriveKind::Overlay => {
+                // In memory, since an overlay does not lie over another.
+                let inner = drive.base.join("inner");
+                fs::create_dir_all(&inner).map_err(|e| e.to_string())?;
+                run(&["mount", "-t", "tmpfs", "tmpfs"], &[&inner])?;
+                let layers = ["lower", "upper", "work"].map(|name| inner.join(name));
+                for layer in &layers {
+                    fs::create_dir(layer).map_err(|e| e.to_string())?;
+                }
+                let [lower, upper, work] = layers.map(|layer| layer.display().to_string());
+                let options = format!("lowerdir={lower},upperdir={upper},workdir={work}");
+                run(&["mount", "-t", "overlay", "overlay", "-o", &options], &[&folder])?;
+            }
+        }
+        Ok(drive)
+    }
+
+    /// Where it is mounted.
+    pub fn folder(&self) -> PathBuf {
+        self.base.join("drive")
+    }
+
+    fn image(&self) -> PathBuf {
+        self.base.join("image")
+    }
+
+    fn format(&self, command: &[&str]) -> Result<(), String> {
+        let image = self.image();
+        let made = File::create(&image).and_then(|file| file.set_len(400 << 20));
+        made.map_err(|e| format!("{}: {e}", image.display()))?;
+        run(command, &[&image])
+    }
+
+    fn attach(&mut self) -> Result<String, String> {
+        let mut command = Command::new("losetup");
+        let output = command.args(["-f", "--show"]).arg(self.image()).output();
+        let output = output.map_err(|e| format!("losetup: {e}"))?;
+        if !output.status.success() {
+            return Err(format!("losetup: {}", String::from_utf8_lossy(&output.stderr).trim()));
+        }
+        let device = String::from_utf8_lossy(&output.stdout).trim().to_owned();
+        self.device = Some(device.clone());
+        Ok(device)
+    }
+}
+
+impl Drop for MountedDrive {
+    fn drop(&mut self) {
+        // What is left shows in the list of mounts; a test that failed has said enough.
+        let _ = run(&["umount"], &[&self.folder()]);
+        let _ = run(&["umount", "-q"], &[&self.base.join("inner")]);
+        if let Some(device) = &self.device {
+            let _ = run(&["losetup", "-d"], &[Path::new(device)]);
+        }
+    }
+}
+
+fn run(command: &[&str], paths: &[&Path]) -> Result<(), String> {
+    let output = Command::new(command[0])
+        .args(&command[1..])
+        .args(paths)
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|e| format!("{}: {e}", command[0]))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+    Err(format!("{} failed: {said}", command.join(" ")))
+}
