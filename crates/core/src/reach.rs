@@ -137,10 +137,13 @@ impl Reach {
         const HOUR: u128 = 3_600_000_000_000;
         const SECOND: u64 = 1_000_000_000;
         let span = abilities::span(source, destination);
+        if self.drive.grain < SECOND || span < HOUR / 2 {
+            return false;
+        }
         let beyond = (span + HOUR / 2) % HOUR;
         let blur = u128::from(self.slack.max(self.drive.blur(source)));
         // All zones lie within 26 hours.
-        self.drive.grain >= SECOND && span <= 26 * HOUR + blur && beyond.abs_diff(HOUR / 2) <= blur
+        span <= 26 * HOUR + blur && beyond.abs_diff(HOUR / 2) <= blur
     }
 
     /// The flags an entry should get, of those the source's has.
@@ -308,7 +311,7 @@ mod tests {
         let stick = reach(coarse, 0);
         assert!(stick.hours_apart(at(3600), at(0)) && stick.hours_apart(at(0), at(7201)));
         assert!(!stick.hours_apart(at(1800), at(0)) && !stick.hours_apart(at(3603), at(0)));
-        assert!(!stick.hours_apart(at(27 * 3600), at(0)));
+        assert!(!stick.hours_apart(at(27 * 3600), at(0)) && !stick.hours_apart(at(9), at(9)));
         assert!(!reach(Abilities::default(), 0).hours_apart(at(3600), at(0)));
     }
 }

@@ -407,14 +407,15 @@ impl PartRun<'_> {
         root: BorrowedFd<'_>,
         work: impl Fn(&Opened, BorrowedFd<'_>) -> io::Result<()>,
     ) {
+        use io::ErrorKind as K;
         let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
         opened.sort_by_key(|opened| std::cmp::Reverse(opened.folder));
         for opened in &*opened {
             let path = self.part.folder_path(opened.folder);
             let handle = self.shared.system.open_folder(root, path.as_bytes());
             let done = match handle {
-                // It was to be removed.
-                Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(()),
+                // It was to be removed, or something else to take its place.
+                Err(e) if matches!(e.kind(), K::NotFound | K::NotADirectory) => Ok(()),
                 Err(e) => Err(e),
                 Ok(folder) => work(opened, folder.as_fd()),
             };
