@@ -13,6 +13,7 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
+use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -293,6 +294,86 @@ fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
     assert_eq!(fourth.code, 0, "{fourth:?}");
     assert_eq!(room.list("echo/sub"), ["b.txt"]);
     assert_eq!(run("verify source echo --carry all,-owner").code, 0);
+}
+
+/// Gives a tree to somebody without rights.
+fn give_away(root: &Path) {
+    std::os::unix::fs::lchown(root, Some(NOBODY), Some(NOBODY)).unwrap();
+    if root.symlink_metadata().unwrap().is_dir() {
+        for entry in fs::read_dir(root).unwrap() {
+            give_away(&entry.unwrap().path());
+        }
+    }
+}
+
+#[test]
+fn an_unprivileged_run_carries_all_that_its_user_may_set() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: this test needs root to become somebody without rights");
+        return;
+    }
+    let room = Room::new().with("source/", "").with("echo/", "");
+    fs::set_permissions(room.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+    let program = room.path("utter");
+    fs::copy(common::UTTER, &program).unwrap();
+    let run = |line: &str| {
+        let mut command = std::process::Command::new(&program);
+        command.args(line.split(' ')).current_dir(room.path("")).uid(NOBODY).gid(NOBODY);
+        ran(&command.output().unwrap())
+    };
+    let source = room.path("source");
+    give_away(&room.path("echo"));
+    let mut gardener = Gardener::unprivileged(1888);
+    gardener.grow(&source, 80);
+    for _ in 0..4 {
+        give_away(&source);
+        let mirrored = run("mirror source echo --yes --waive removals");
+        assert_eq!(mirrored.code, 0, "{mirrored:?}");
+        let differences = differences(&snapshot(&source), &snapshot(&room.path("echo")));
+        assert!(differences.is_empty(), "{differences}");
+        let again = run("mirror source echo");
+        assert!(again.out.contains("Nothing to do"), "{again:?}");
+        gardener.change(&source, 25);
+    }
+    give_away(&source);
+    run("mirror source echo --yes");
+    // What only root may set is said once, and not counted as a difference.
+    room.write("source/ledger", "of somebody else");
+    let null = source.join("null");
+    rustix::fs::mknodat(
+        rustix::fs::CWD,
+        &null,
+        rustix::fs::FileType::CharacterDevice,
+        rustix::fs::Mode::RUSR,
+        rustix::fs::makedev(1, 3),
+    )
+    .unwrap();
+    let mirrored = run("mirror source echo");
+    assert_eq!(mirrored.code, 0, "{mirrored:?}");
+    assert!(mirrored.out.contains("owners are not carried"), "{mirrored:?}");
+    assert!(mirrored.out.contains("may not make them: 1 device"), "{mirrored:?}");
+    assert!(run("mirror source echo").out.contains("Nothing to do"));
+    let strict = run("mirror source echo --carry-strictly");
+    assert_eq!(strict.code, 3, "{strict:?}");
+    assert!(strict.err.contains("null: cannot write: the destination's drive holds no entry"));
+    assert!(strict.err.contains(".: cannot carry: owner"), "{strict:?}");
+}
+
+#[test]
+fn drives_are_listed_with_what_they_hold() {
+    let room = Room::new();
+    let text = room.run("drives");
+    assert_eq!(text.code, 0, "{text:?}");
+    let root = text.out.split("\n\n").find(|part| part.starts_with("/\n")).unwrap();
+    for word in ["what ", "room ", "holds ", "times "] {
+        assert!(root.contains(word), "{word} is missing:\n{root}");
+    }
+    let listed = room.run("drives --format json");
+    let drives = json(&listed.out);
+    assert!(drives.iter().all(|drive| drive["kind"] == "drive"));
+    let root = drives.iter().find(|drive| drive["point"] == "/").unwrap();
+    assert!(root["bytes"].as_u64().unwrap() >= root["bytes_free"].as_u64().unwrap());
+    assert!(root["holds"].is_null() || root["holds"]["time_grain_nanoseconds"].is_u64());
 }
 
 #[test]

@@ -101,7 +101,7 @@ pub enum Cause {
     #[error("larger than the {0} bytes that the destination's drive can store in one file")]
     TooLarge(u64),
     /// Something that was to be carried strictly cannot be.
-    #[error("{0}: the destination's drive does not hold it, or not for this user")]
+    #[error("{0}; the destination's drive does not hold that, or not for this user")]
     NotCarried(String),
     /// The first name of a group of hard links was not written.
     #[error("the name it is a hard link of could not be written")]

@@ -8,7 +8,7 @@ use rustix::io::Errno;
 
 use crate::abilities::{self, Abilities, Ability};
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Caller, Entry, Flags, Kind, System, Time};
+use crate::os::{Caller, Entry, Flags, Kind, Stat, System, Time};
 use crate::pair::Pair;
 use crate::plan::{NotHeld, Remark};
 
@@ -154,6 +154,16 @@ impl Reach {
             self.missed.flags.fetch_or(missed.0, Ordering::Relaxed);
         }
         wanted.and(self.drive.flags)
+    }
+
+    /// Counts what an entry that will be made has and cannot be carried; of what is on both sides,
+    /// comparing finds it.
+    pub(crate) fn foresee(&self, source: &Stat) {
+        self.owner_to_set((source.uid, source.gid), (self.caller.uid, self.caller.gid));
+        self.flags_to_carry(source.flags);
+        if self.carry.has(Aspect::Times) && !self.drive.keeps(source.modified) {
+            self.missed.times.fetch_add(1, Ordering::Relaxed);
+        }
     }
 
     /// The owner an entry should get, given the one wanted and the one it has or will have:

@@ -21,8 +21,10 @@ use std::path::Path;
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
+use utter_echo_core::plan::{Remark, Verb};
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::select::{Rules, Selection};
 use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
 
 use common::Trees;
@@ -259,4 +261,67 @@ fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
     }
     text.push('\n');
     text
+}
+
+/// A stick keeps local time: carried to another zone, or after the clock was put forward, all its
+/// times are whole hours off.
+#[test]
+fn a_shifted_clock_costs_no_new_copy() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let room = tempfile::tempdir().unwrap();
+    let Some(stick) = mounted(DriveKind::Fat, room.path()) else { return };
+    let (source, echo) = (room.path().join("source"), stick.folder().join("echo"));
+    fs::create_dir(&source).unwrap();
+    let shift = |seconds: u64| {
+        for entry in fs::read_dir(&source).unwrap() {
+            let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(seconds);
+            fs::File::open(entry.unwrap().path()).unwrap().set_modified(time).unwrap();
+        }
+    };
+    for name in ["tide.csv", "log.txt", "changed.txt"] {
+        fs::write(source.join(name), name).unwrap();
+    }
+    shift(1_000_000_000);
+    let request = request(&source, &echo, Task::Mirror);
+    assert!(common::apply(&Linux, &request).problems.is_empty());
+    fs::write(source.join("changed.txt"), "changed!txt").unwrap();
+    shift(1_000_003_600);
+    let plan = common::plan_of(&Linux, &request);
+    let verbs: Vec<_> = plan.steps().filter(|p| !p.path.as_bytes().is_empty()).collect();
+    let verbs: Vec<_> = verbs.iter().map(|placed| placed.step.verb).collect();
+    assert_eq!(verbs, [Verb::Replace, Verb::Retouch, Verb::Retouch]);
+    assert!(common::apply(&Linux, &request).problems.is_empty());
+    assert!(common::plan_of(&Linux, &request).is_empty());
+    assert_eq!(fs::read(echo.join("changed.txt")).unwrap(), b"changed!txt");
+}
+
+#[test]
+fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let trees = Trees::new();
+    let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
+    fs::write(drive.folder().join("nested"), "here").unwrap();
+    let mut request = request(&trees.source, &trees.destination, Task::Mirror);
+    let plan = common::plan_of(&Linux, &request);
+    assert!(plan.remarks.iter().any(|remark| matches!(remark, Remark::Mount(_))));
+    common::apply(&Linux, &request);
+    let copy = trees.destination.join("tmpfs/drive/nested");
+    assert_eq!(fs::read(&copy).unwrap(), b"here");
+    let rules = Rules { same_drive: true, ..Rules::default() };
+    request.selection = Selection::new(&rules).unwrap();
+    let plan = common::plan_of(&Linux, &request);
+    assert!(plan.remarks.iter().any(|remark| matches!(remark, Remark::MountLeftOut(_))));
+    assert!(plan.is_empty());
+    // Left out is left alone, even where the mirror would have it gone.
+    drop(drive);
+    fs::remove_dir(trees.source.join("tmpfs/drive")).unwrap();
+    let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
+    common::apply(&Linux, &request);
+    assert!(copy.exists() && !drive.folder().join("nested").exists());
 }

@@ -43,6 +43,11 @@ impl Gardener {
         Self { rng: Rng::with_seed(seed), privileged: crate::is_root() }
     }
 
+    /// The same, but it makes nothing that only root may make.
+    pub fn unprivileged(seed: u64) -> Self {
+        Self { rng: Rng::with_seed(seed), privileged: false }
+    }
+
     /// Fills the folder `root`, which exists, with about `entries` entries.
     pub fn grow(&mut self, root: &Path, entries: usize) {
         let mut folders = vec![root.to_path_buf()];

@@ -220,7 +220,13 @@ pub(super) fn verdict(plan: &Plan, request: &Request, quiet: bool) -> io::Result
         )
     } else if differences == 0 {
         let count = units::entries(plan.totals.unchanged.entries);
-        (GOOD, format!("Identical: {count} agree in {}.", compared(plan, request)))
+        let left_out = plan.remarks.iter().any(|remark| match remark {
+            Remark::NotHeld(not_held) => not_held.links + not_held.fifos + not_held.devices > 0,
+            _ => false,
+        });
+        let how_far =
+            if left_out { "Identical as far as the drive can hold it" } else { "Identical" };
+        (GOOD, format!("{how_far}: {count} agree in {}.", compared(plan, request)))
     } else {
         let totals = &plan.totals;
         let sentence = format!(

@@ -175,9 +175,9 @@ fn not_held(not_held: &NotHeld) -> String {
     if not_held.grain > 100 {
         parts.push(format!("keeps times to {}", grain(not_held.grain)));
     }
-    if !not_held.flags.is_empty() {
-        let flags: Vec<_> = not_held.flags.names().collect();
-        parts.push(format!("does not take the flags {} from this user", listed(&flags, "and")));
+    if not_held.times > 0 {
+        let entries = units::entries(not_held.times);
+        parts.push(format!("cannot keep the times of {entries}, which lie too far back or ahead"));
     }
     let mut text = Vec::new();
     if !parts.is_empty() {
@@ -195,13 +195,16 @@ fn not_held(not_held: &NotHeld) -> String {
     if !left_out.is_empty() {
         let left_out: Vec<_> = left_out.iter().map(String::as_str).collect();
         text.push(format!(
-            "{} left out, since it cannot hold them, or not for this user",
+            "left out, since the drive does not hold such or this user may not make them: {}",
             listed(&left_out, "and")
         ));
     }
-    if not_held.times > 0 {
-        let entries = units::entries(not_held.times);
-        text.push(format!("{entries} with times before or after those it can keep"));
+    if !not_held.flags.is_empty() {
+        let flags: Vec<_> = not_held.flags.names().collect();
+        text.push(format!(
+            "flags that cannot be set there by this user: {}",
+            listed(&flags, "and")
+        ));
     }
     text.join("; ")
 }

@@ -405,6 +405,7 @@ impl Walk<'_> {
         if self.cannot_hold(visit, seen, source) {
             return;
         }
+        self.context.reach.foresee(source);
         let add = step(Verb::Add, Reason::New, Some(source), None);
         let slot = visit.node.add(seen.name, add);
         match source.kind {
@@ -440,6 +441,9 @@ impl Walk<'_> {
                 visit.node.keep_all();
             }
             return;
+        }
+        if replaced {
+            self.context.reach.foresee(source);
         }
         let slot = planned.map(|step| visit.node.add(seen.name, step));
         match (source.kind, destination.kind) {
