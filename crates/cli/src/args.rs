@@ -9,7 +9,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::guard::Guard;
 use utter_echo_core::request::{
-    self, By, Cache, Flush, Places, RemovalLimit, Request, Safety, Task,
+    self, By, Cache, Flush, Places, RemovalLimit, Request, Retries, Safety, Task,
 };
 use utter_echo_core::select::{BadPattern, Rules, Selection};
 
@@ -277,11 +277,11 @@ pub(crate) struct SafetyOptions {
     /// Do not ask before removing
     #[arg(long)]
     pub(crate) yes: bool,
-    /// Switch guards off: empty-source, removals, space
+    /// Switch guards off: empty-source, removals, space, busy
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has;
     /// removals refuses more removals than --removal-limit; space refuses a plan that needs more
-    /// room than there is. The overlap of source and destination is always refused. Default: all
+    /// room than there is; busy refuses a destination that another run works on. The overlap of source and destination is always refused. Default: all
     /// guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = waivable, hide_short_help = true)]
     pub(crate) waive: Vec<Guard>,
@@ -293,6 +293,14 @@ pub(crate) struct Running {
     /// Threads that scan, compare and write [default: one a processor, at most 8]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
     pub(crate) workers: Option<u16>,
+    /// Further tries of what may pass, like a busy file or an input or output error
+    ///
+    /// What cannot pass, like a missing permission or a full drive, is not tried again. Default: 2.
+    #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), hide_short_help = true)]
+    pub(crate) retries: u32,
+    /// Time before each further try; a run waits twenty times at most, like 500ms, 1s or 1m
+    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = duration, hide_short_help = true)]
+    pub(crate) retry_wait: Duration,
     /// Run at the lowest processor and drive priority, behind everything else
     #[arg(long, hide_short_help = true)]
     pub(crate) gentle: bool,
@@ -317,6 +325,21 @@ pub(crate) struct Writing {
     /// Most bytes of content to write in a second, like 500K or 20MiB [default: no limit]
     #[arg(long, value_name = "BYTES", value_parser = bytes, hide_short_help = true)]
     pub(crate) rate: Option<u64>,
+    /// Read back from the drive what was written, and compare it with the source
+    #[arg(long, hide_short_help = true)]
+    pub(crate) recheck: bool,
+    /// Command to run before anything else; if it fails nothing is touched
+    ///
+    /// By way of 'sh -c', for example to freeze a database or to make a snapshot. A dry run does not
+    /// run it. Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) before: Option<String>,
+    /// Command to run at the end, however the run went
+    ///
+    /// By way of 'sh -c', with UTTER_EXIT_CODE in its environment: the exit code that utter ends
+    /// with. It runs too if the command before failed. A dry run does not run it. Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) after: Option<String>,
     /// List every step that was taken as well
     #[arg(long, short, conflicts_with = "quiet", help_heading = "Output")]
     pub(crate) verbose: bool,
@@ -407,12 +430,13 @@ fn bytes(text: &str) -> Result<u64, String> {
     Ok(whole)
 }
 
-/// A length of time: a number with s, m, h, d or w.
+/// A length of time: a number with ms, s, m, h, d or w.
 fn duration(text: &str) -> Result<Duration, String> {
     let wrong = || "a length of time like 2s, 30m, 1.5h, 5d or 2w".to_owned();
     let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
     let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
     let unit = match &text[digits.len()..] {
+        "ms" => 0.001,
         "s" => 1.0,
         "m" => 60.0,
         "h" => 3600.0,
@@ -435,7 +459,7 @@ fn waivable(name: &str) -> Result<Guard, String> {
             Err("this guard cannot be waived: a tree cannot be its own echo".into())
         }
         Some(guard) => Ok(guard),
-        None => Err("there are the guards empty-source, removals and space".into()),
+        None => Err("there are the guards empty-source, removals, space and busy".into()),
     }
 }
 
@@ -489,6 +513,8 @@ pub(crate) fn request(
                 FlushWhen::None => Flush::None,
             },
             rate: writing.and_then(|writing| writing.rate),
+            retries: Retries { times: running.retries, wait: running.retry_wait },
+            recheck: writing.is_some_and(|writing| writing.recheck),
             cache: match running.cache {
                 CacheHow::Keep => Cache::Keep,
                 CacheHow::Drop => Cache::Drop,

@@ -1,7 +1,7 @@
 //! Station: checks on a whole plan that can refuse it before anything is touched.
 
 use std::fmt;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, OwnedFd};
 
 use crate::os::{Space, System};
 use crate::pair::Pair;
@@ -20,11 +20,14 @@ pub enum Guard {
     Removals,
     /// A plan that needs more room than there is.
     Space,
+    /// A destination that another run is working on.
+    Busy,
 }
 
 impl Guard {
     /// All guards.
-    pub const ALL: [Self; 4] = [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space];
+    pub const ALL: [Self; 5] =
+        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy];
 
     /// Its name in options, messages and JSON.
     pub fn name(self) -> &'static str {
@@ -33,6 +36,7 @@ impl Guard {
             Self::EmptySource => "empty-source",
             Self::Removals => "removals",
             Self::Space => "space",
+            Self::Busy => "busy",
         }
     }
 }
@@ -88,6 +92,14 @@ pub enum Refusal {
         /// "bytes" or "inodes".
         unit: &'static str,
     },
+    /// See [`Guard::Busy`].
+    #[error(
+        "another run is working on '{destination_path}'\n  wait until it has ended; if you know that it does no harm: --waive busy"
+    )]
+    Busy {
+        /// As the user named it.
+        destination_path: String,
+    },
 }
 
 impl Refusal {
@@ -98,20 +110,23 @@ impl Refusal {
             Self::EmptySource { .. } => Guard::EmptySource,
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
+            Self::Busy { .. } => Guard::Busy,
         }
     }
 }
 
 /// Checks a plan against every guard that is not waived; the first that refuses is the error.
+/// Returns the locks of the destinations, to be held as long as the run lasts.
 pub(crate) fn check(
     system: &dyn System,
     request: &Request,
     pairs: &[Pair],
     holds_holes: bool,
     plan: &Plan,
-) -> Result<(), Refusal> {
+) -> Result<Vec<OwnedFd>, Refusal> {
     let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard);
+    let locks = lock(system, pairs, on(Guard::Busy))?;
     if *task == Task::Mirror && on(Guard::EmptySource) {
         empty_source(plan, request.selection.takes_only())?;
     }
@@ -121,7 +136,30 @@ pub(crate) fn check(
     if on(Guard::Space) {
         space(system, pairs, holds_holes, plan)?;
     }
-    Ok(())
+    Ok(locks)
+}
+
+/// Locks every destination that is there. One that the drive cannot lock is not locked.
+fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<OwnedFd>, Refusal> {
+    let mut locks = Vec::new();
+    let mut locked = Vec::new();
+    for pair in pairs.iter().filter(|pair| pair.destination.exists()) {
+        // Several single files go into one folder.
+        let identity = pair.destination.anchor_stat.identity;
+        if locked.contains(&identity) {
+            continue;
+        }
+        match system.lock(pair.destination.anchor.as_fd()) {
+            Ok(None) if refuses => {
+                let destination_path = pair.destination_shown.clone();
+                return Err(Refusal::Busy { destination_path });
+            }
+            Ok(lock) => locks.extend(lock),
+            Err(_) => {}
+        }
+        locked.push(identity);
+    }
+    Ok(locks)
 }
 
 fn real_removals(plan: &Plan) -> u64 {

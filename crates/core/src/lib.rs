@@ -24,6 +24,7 @@ pub mod select;
 mod apply;
 mod compare;
 mod pair;
+mod patience;
 mod pool;
 mod reach;
 mod session;

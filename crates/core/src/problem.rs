@@ -2,6 +2,8 @@
 
 use std::io;
 
+use rustix::io::Errno;
+
 use crate::abilities::Objection;
 use crate::path::TreePath;
 
@@ -28,6 +30,8 @@ pub enum Operation {
     Remove,
     /// Flushing the destination's drive.
     Flush,
+    /// Reading back what was written.
+    Recheck,
     /// Taking along what was to be carried strictly.
     Carry,
 }
@@ -46,6 +50,7 @@ impl Operation {
             Self::SetAttributes => "cannot set attributes",
             Self::Remove => "cannot remove",
             Self::Flush => "cannot flush",
+            Self::Recheck => "cannot be vouched for",
             Self::Carry => "cannot carry",
         }
     }
@@ -63,6 +68,7 @@ impl Operation {
             Self::SetAttributes => "set-attributes",
             Self::Remove => "remove",
             Self::Flush => "flush",
+            Self::Recheck => "recheck",
             Self::Carry => "carry",
         }
     }
@@ -100,6 +106,9 @@ pub enum Cause {
     /// The file is longer than the destination's drive can store.
     #[error("larger than the {0} bytes that the destination's drive can store in one file")]
     TooLarge(u64),
+    /// What was read back from the drive is not what was written.
+    #[error("read back from the drive it differs from the source at byte {0}")]
+    ReadBack(u64),
     /// Something that was to be carried strictly cannot be.
     #[error("{0}; the destination's drive does not hold that, or not for this user")]
     NotCarried(String),
@@ -120,7 +129,30 @@ impl Cause {
         let Self::System(error) = self else {
             return false;
         };
+        let gone = [Errno::NODEV, Errno::NXIO, Errno::NOTCONN].map(Errno::raw_os_error);
         matches!(error.kind(), K::StorageFull | K::ReadOnlyFilesystem | K::QuotaExceeded)
+            || error.raw_os_error().is_some_and(|number| gone.contains(&number))
+    }
+
+    /// True if another try may succeed.
+    pub(crate) fn may_pass(&self) -> bool {
+        let passing = [
+            Errno::BUSY,
+            Errno::TXTBSY,
+            Errno::IO,
+            Errno::STALE,
+            Errno::AGAIN,
+            Errno::INTR,
+            Errno::TIMEDOUT,
+        ];
+        match self {
+            Self::System(error) => {
+                let number = error.raw_os_error();
+                passing.iter().any(|errno| number == Some(errno.raw_os_error()))
+            }
+            Self::Restless => true,
+            _ => false,
+        }
     }
 }
 

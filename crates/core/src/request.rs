@@ -84,6 +84,16 @@ pub enum Cache {
     Drop,
 }
 
+/// How often, and after which time, to try again what may pass: a busy entry, an input or output
+/// error, a stale handle, a file that changes while it is read.
+#[derive(Clone, Copy, Debug)]
+pub struct Retries {
+    /// Further tries; 0 for none.
+    pub times: u32,
+    /// Before each of them. A run waits twenty times at most, and then tries again at once.
+    pub wait: Duration,
+}
+
 /// How a run goes about it.
 #[derive(Clone, Copy, Debug)]
 pub struct Running {
@@ -95,6 +105,10 @@ pub struct Running {
     pub rate: Option<u64>,
     /// What stays in the system's cache.
     pub cache: Cache,
+    /// Trying again.
+    pub retries: Retries,
+    /// Read back from the drive what was written, and compare.
+    pub recheck: bool,
 }
 
 /// A whole run; each part goes to the station that needs it.

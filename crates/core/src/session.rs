@@ -1,9 +1,8 @@
 //! A run from beginning to end: the stations in their order.
 
 use std::fmt;
-use std::io;
-use std::os::fd::AsFd;
-use std::sync::OnceLock;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
 use crate::apply::{self, Outcome};
@@ -27,6 +26,8 @@ pub struct Session<'a> {
     /// Found once a run, by planning: until then it is not sure that the two sides may be touched
     /// at all.
     reaches: OnceLock<Vec<Reach>>,
+    /// Of the destinations, once the guards let a plan pass.
+    locks: Mutex<Vec<OwnedFd>>,
 }
 
 impl fmt::Debug for Session<'_> {
@@ -46,8 +47,8 @@ pub enum PlanError {
     SourceClosed {
         /// As the user named it.
         path: String,
-        /// The system's word.
-        cause: io::Error,
+        /// Why.
+        cause: Cause,
     },
     /// The observer asked to stop.
     #[error("stopped while comparing; nothing was touched")]
@@ -64,7 +65,14 @@ impl<'a> Session<'a> {
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = pair::open(system, request.task, &request.places)?;
         let caller = system.caller().map_err(CallError::Caller)?;
-        Ok(Self { system, request, caller, pairs, reaches: OnceLock::new() })
+        Ok(Self {
+            system,
+            request,
+            caller,
+            pairs,
+            reaches: OnceLock::new(),
+            locks: Mutex::default(),
+        })
     }
 
     /// Scans and compares both sides and writes down every step. Changes nothing, but that what the
@@ -110,7 +118,9 @@ impl<'a> Session<'a> {
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let holds_holes = reaches.iter().all(|reach| reach.drive.holds(Ability::Holes));
-        guard::check(self.system, self.request, &self.pairs, holds_holes, plan)
+        let locks = guard::check(self.system, self.request, &self.pairs, holds_holes, plan)?;
+        *self.locks.lock().unwrap_or_else(PoisonError::into_inner) = locks;
+        Ok(())
     }
 
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
@@ -145,7 +155,10 @@ impl<'a> Session<'a> {
         match pair::overlap(self.system, pair) {
             Ok(false) => Ok(()),
             Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),
-            Err(cause) => Err(PlanError::SourceClosed { path: pair.source_shown.clone(), cause }),
+            Err(error) => Err(PlanError::SourceClosed {
+                path: pair.source_shown.clone(),
+                cause: error.into(),
+            }),
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Names for entries under way, and how to know those that an interrupted run left behind.
 //!
-//! A name is `.utter-` with sixteen hexadecimal digits: eight by chance, eight computed from them.
+//! A name is `.utter-` with sixteen hexadecimal digits: eight by chance, or for a large file by what
+//! it is made from, and eight computed from them.
 //! So a name that merely looks alike is not taken for ours but by a chance of one in four
 //! thousand million, and what lies under the name must be of the kind we leave, too.
 
@@ -8,6 +9,7 @@ use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use crate::os::{Kind, Stat};
+use crate::plan::State;
 
 const PREFIX: &[u8] = b".utter-";
 const DIGITS: usize = 8;
@@ -32,15 +34,26 @@ impl Temporaries {
     }
 }
 
+/// The name under which a large file is under way, the same in every run that makes this file of
+/// this state of its source: so a run that was interrupted can be gone on with.
+pub(crate) fn name_of_large(name: &[u8], source: &State) -> Vec<u8> {
+    let time = source.modified();
+    let numbers = [source.size, source.inode, time.secs.cast_unsigned(), time.nanos.into()];
+    let state = numbers.into_iter().flat_map(u64::to_be_bytes);
+    name_for(hash(name.iter().copied().chain([0]).chain(state)))
+}
+
 fn name_for(chance: u32) -> Vec<u8> {
     format!(".utter-{chance:08x}{:08x}", check(chance)).into_bytes()
 }
 
 /// FNV-1a over the digits and a word of ours.
 fn check(chance: u32) -> u32 {
-    let bytes = chance.to_be_bytes();
-    let all = b"utter echo under way".iter().chain(&bytes);
-    all.fold(0x811c_9dc5, |hash, b| (hash ^ u32::from(*b)).wrapping_mul(0x0100_0193))
+    hash(b"utter echo under way".iter().copied().chain(chance.to_be_bytes()))
+}
+
+fn hash(bytes: impl Iterator<Item = u8>) -> u32 {
+    bytes.fold(0x811c_9dc5, |hash, b| (hash ^ u32::from(b)).wrapping_mul(0x0100_0193))
 }
 
 /// True if an interrupted run of this program left this.

@@ -73,13 +73,23 @@ impl DriveKind {
 pub struct MountedDrive {
     base: PathBuf,
     device: Option<String>,
+    bytes: u64,
 }
 
 impl MountedDrive {
     /// Makes and mounts one in `room`, with 400 MiB of space. Says what is missing if it cannot.
     pub fn make(kind: DriveKind, room: &Path) -> Result<Self, String> {
+        Self::make_sized(kind, room, 400 << 20)
+    }
+
+    /// The same with 8 GiB, which take room only where something lies.
+    pub fn make_large(kind: DriveKind, room: &Path) -> Result<Self, String> {
+        Self::make_sized(kind, room, 8 << 30)
+    }
+
+    fn make_sized(kind: DriveKind, room: &Path, bytes: u64) -> Result<Self, String> {
         let base = room.join(kind.name());
-        let mut drive = Self { base, device: None };
+        let mut drive = Self { base, device: None, bytes };
         let folder = drive.folder();
         fs::create_dir_all(&folder).map_err(|e| format!("{}: {e}", folder.display()))?;
         let image = drive.image();
@@ -129,18 +139,28 @@ impl MountedDrive {
         Ok(drive)
     }
 
+    /// Mounts a file system that lies in an image, with what its kind needs to recover it.
+    pub fn mount_image(image: &Path, room: &Path) -> Result<Self, String> {
+        let drive = Self { base: room.to_path_buf(), device: None, bytes: 0 };
+        let folder = drive.folder();
+        fs::create_dir_all(&folder).map_err(|e| e.to_string())?;
+        run(&["mount", "-o", "loop"], &[image, &folder])?;
+        Ok(drive)
+    }
+
+    /// The image that the file system lies in.
+    pub fn image(&self) -> PathBuf {
+        self.base.join("image")
+    }
+
     /// Where it is mounted.
     pub fn folder(&self) -> PathBuf {
         self.base.join("drive")
     }
 
-    fn image(&self) -> PathBuf {
-        self.base.join("image")
-    }
-
     fn format(&self, command: &[&str]) -> Result<(), String> {
         let image = self.image();
-        let made = File::create(&image).and_then(|file| file.set_len(400 << 20));
+        let made = File::create(&image).and_then(|file| file.set_len(self.bytes));
         made.map_err(|e| format!("{}: {e}", image.display()))?;
         run(command, &[&image])
     }

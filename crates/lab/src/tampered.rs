@@ -85,6 +85,7 @@ tampered! {
     read_at(file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> usize;
     next_data(file: BorrowedFd<'_>, offset: u64) -> Option<(u64, u64)>;
     create_file(folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> OwnedFd;
+    open_to_write(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
     create_nameless(folder: BorrowedFd<'_>, mode: u32) -> OwnedFd;
     give_name(file: BorrowedFd<'_>, folder: BorrowedFd<'_>, name: &[u8]) -> ();
     write_at(file: BorrowedFd<'_>, bytes: &[u8], offset: u64) -> ();
@@ -110,6 +111,7 @@ tampered! {
     get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
+    lock(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
     flush_file(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
     space(folder: BorrowedFd<'_>) -> Space;

@@ -9,7 +9,8 @@ use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Request, Safety, Task};
 use utter_echo_core::{PlanError, Session};
 
-use crate::args::{Copy, How, Mirror, SafetyOptions, What, Writing, request};
+use super::hooks;
+use crate::args::{Copy, How, Mirror, Output, SafetyOptions, What, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
 use crate::present::{Presenter, Progress, Took, ask};
@@ -45,8 +46,24 @@ fn change(
     let presenter = Presenter::new(output, request, safety.dry_run);
     presenter.head()?;
     let signals = Signals::caught_from_now_on()?;
+    if safety.dry_run {
+        return go(request, safety, writing, output, &presenter, &signals);
+    }
+    hooks::around(writing, || go(request, safety, writing, output, &presenter, &signals))
+}
+
+/// From opening both sides to the last word.
+fn go(
+    request: &Request,
+    safety: &SafetyOptions,
+    writing: &Writing,
+    output: &Output,
+    presenter: &Presenter<'_>,
+    signals: &Signals,
+) -> Result<Exit> {
+    signals.check()?;
     let session = Session::open(&Linux, request)?;
-    let progress = Progress::scanning(output, &signals);
+    let progress = Progress::scanning(output, signals);
     let begun = Instant::now();
     let plan = session.plan(&progress);
     let planning = begun.elapsed();
@@ -60,13 +77,13 @@ fn change(
     })?;
     if safety.dry_run {
         presenter.plan(&plan)?;
-        guard(&session, &plan, &presenter)?;
+        guard(&session, &plan, presenter)?;
         return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
     }
-    guard(&session, &plan, &presenter)?;
+    guard(&session, &plan, presenter)?;
     presenter.remarks(&plan)?;
-    confirm(request, safety, &plan, &signals)?;
-    let progress = Progress::changing(output, &signals, &plan);
+    confirm(request, safety, &plan, signals)?;
+    let progress = Progress::changing(output, signals, &plan);
     let begun = Instant::now();
     let outcome = session.apply(&plan, &progress);
     progress.done();

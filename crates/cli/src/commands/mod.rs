@@ -3,6 +3,7 @@
 mod change;
 mod demo;
 mod drives;
+mod hooks;
 mod verify;
 
 use anyhow::Result;

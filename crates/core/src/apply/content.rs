@@ -2,17 +2,29 @@
 
 use std::cell::RefCell;
 use std::io::{self, ErrorKind};
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use crate::aspect::Aspect;
-use crate::os::{Advice, Entry, LARGE, Stat};
+use crate::os::{Advice, Entry, Kind, LARGE, Stat};
 use crate::plan::{State, Step};
 use crate::problem::{Cause, Operation};
+use crate::reach;
 use crate::request::{Cache, Flush};
 
 use super::flags::Made;
 use super::{Done, During, PartRun, Place, Trouble};
+
+/// What a file is called while it is made.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Under<'a> {
+    /// This, and nobody has it yet.
+    Name(&'a [u8]),
+    /// This, and if an interrupted run left a part of the same file there, that is gone on with.
+    Kept(&'a [u8]),
+    /// It has no name.
+    Nothing,
+}
 
 /// A file up to this size is read with one call and written with one.
 const SMALL: usize = 256 * 1024;
@@ -33,7 +45,7 @@ impl PartRun<'_> {
         &self,
         place: &Place<'_>,
         name: &[u8],
-        under: Option<&[u8]>,
+        under: Under<'_>,
         step: &Step,
         planned: &State,
     ) -> Result<Made, Trouble> {
@@ -48,15 +60,26 @@ impl PartRun<'_> {
             return Err(Trouble(Operation::Read, Cause::Drift("the source")));
         }
         let wanted = self.wanted(step, &State::from(&before));
-        let birth_mode = self.birth_mode(place, &wanted);
+        let mut birth_mode = self.birth_mode(place, &wanted);
         let folder = place.destination.as_fd();
+        let mut from = 0;
         let made = match under {
-            Some(name) => system.create_file(folder, name, birth_mode),
-            None => system.create_nameless(folder, birth_mode),
+            Under::Name(name) => system.create_file(folder, name, birth_mode),
+            Under::Nothing => system.create_nameless(folder, birth_mode),
+            Under::Kept(name) => {
+                birth_mode = 0o600;
+                match self.kept(folder, name) {
+                    Some(kept) => {
+                        from = self.resume(source.as_fd(), kept.as_fd(), &before)?;
+                        Ok(kept)
+                    }
+                    None => system.create_file(folder, name, birth_mode),
+                }
+            }
         };
         let made = made.during(Operation::Write)?;
         for attempt in 1.. {
-            self.pour(source.as_fd(), made.as_fd(), &before)?;
+            self.pour(source.as_fd(), made.as_fd(), &before, from)?;
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
             let at_rest = (after.size, after.modified, after.changed)
                 == (before.size, before.modified, before.changed);
@@ -67,24 +90,86 @@ impl PartRun<'_> {
                 return Err(Trouble(Operation::Read, Cause::Restless));
             }
             system.set_length(made.as_fd(), 0).during(Operation::Write)?;
-            before = after;
+            (before, from) = (after, 0);
         }
         let born = self.born(place, birth_mode, &before);
         let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
         let flags =
             self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
-        if self.shared.running.flush == Flush::Each {
-            system.flush_file(made.as_fd()).during(Operation::Flush)?;
+        if self.shared.running.flush == Flush::Each || self.may_part(place, &before) {
+            self.flush_before_naming(made.as_fd())?;
         }
         Ok(Made { handle: Some(made), flags })
     }
 
-    fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat) -> Done {
-        let sparse = self.carries(Aspect::Holes) && stat.allocated < stat.size;
+    /// True if a power cut could leave the file's size and times on the drive without its content,
+    /// so that it would look unchanged for ever. Where sizes follow the content they give an
+    /// unfinished file away; but a file with holes has its size first, and of kinds that do not
+    /// even make nameless files nothing is known.
+    fn may_part(&self, place: &Place<'_>, stat: &Stat) -> bool {
+        self.is_sparse(stat) || !self.makes_nameless(place)
+    }
+
+    fn is_sparse(&self, stat: &Stat) -> bool {
+        self.carries(Aspect::Holes) && stat.allocated < stat.size
+    }
+
+    fn flush_before_naming(&self, made: BorrowedFd<'_>) -> Done {
+        match self.shared.system.flush_file(made) {
+            Err(e) if reach::is_unsupported(&e) => Ok(()),
+            other => other.during(Operation::Flush),
+        }
+    }
+
+    /// What an interrupted run left of the same large file, if nobody else can have put it there.
+    fn kept(&self, folder: BorrowedFd<'_>, name: &[u8]) -> Option<OwnedFd> {
+        let system = self.shared.system;
+        let kept = system.open_to_write(folder, name).ok()?;
+        let stat = system.stat(Entry::Open(kept.as_fd())).ok()?;
+        let ours = stat.kind == Kind::File && stat.links == 1 && stat.uid == self.reach.caller.uid;
+        ours.then_some(kept)
+    }
+
+    /// Where to go on with a file of which a part is there: at the first byte that is not the
+    /// source's. Everything before it is read, since a machine that went down may have kept a
+    /// length without what belongs there.
+    fn resume(
+        &self,
+        source: BorrowedFd<'_>,
+        kept: BorrowedFd<'_>,
+        stat: &Stat,
+    ) -> Result<u64, Trouble> {
+        let system = self.shared.system;
+        let mut other = vec![0; SMALL];
+        let mut at = 0;
+        with_buffer(|buffer| {
+            while at < stat.size {
+                if self.shared.must_end() {
+                    return Err(io::Error::from(ErrorKind::Interrupted)).during(Operation::Read);
+                }
+                let read = system.read_at(source, buffer, at).during(Operation::Read)?;
+                let there = system.read_at(kept, &mut other, at).during(Operation::Read)?;
+                let same = buffer[..read].iter().zip(&other[..there]);
+                let same = same.take_while(|(here, there)| here == there).count();
+                at += same as u64;
+                if same < SMALL {
+                    break;
+                }
+            }
+            Ok(())
+        })?;
+        // What lies beyond is not to be trusted, nor to show through a hole.
+        system.set_length(kept, at).during(Operation::Write)?;
+        self.shared.observer.wrote(at);
+        Ok(at)
+    }
+
+    fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat, from: u64) -> Done {
+        let sparse = self.is_sparse(stat);
         if stat.size <= SMALL as u64 && !sparse {
             return self.pour_at_once(source, made, stat.size);
         }
-        if self.share(source, made)? {
+        if from == 0 && self.share(source, made)? {
             self.wrote(stat.size);
             return Ok(());
         }
@@ -92,11 +177,11 @@ impl PartRun<'_> {
         let _ = self.shared.system.advise(source, Advice::ReadAhead, 0, 0);
         if !sparse {
             self.reserve(made, stat.size)?;
-            return self.pour_stretch(source, made, 0, stat.size);
+            return self.pour_stretch(source, made, from, stat.size);
         }
         // The length first: what is not written then reads as zeros and takes no room.
         self.shared.system.set_length(made, stat.size).during(Operation::Write)?;
-        let mut at = 0;
+        let mut at = from;
         while at < stat.size {
             let next = self.shared.system.next_data(source, at).during(Operation::Read)?;
             let Some((start, end)) = next else { break };

@@ -113,9 +113,10 @@ impl PartRun<'_> {
         let child = new_folders.get(&number).copied();
         let step = &above.steps[at];
         let name = above.names.get(step.name);
-        let made = self
-            .enter_to_change(root, parent)
-            .and_then(|place| self.make_folder(&place, name, step, child));
+        let made = self.try_hard(|| {
+            self.enter_to_change(root, parent)
+                .and_then(|place| self.make_folder(&place, name, step, child))
+        });
         match made {
             // It is done only when it has its attributes, at the end.
             Ok(()) => {
@@ -214,7 +215,7 @@ impl PartRun<'_> {
             let step = &folder.steps[i];
             let path = place.path.join(folder.names.get(step.name));
             self.tell_start(&path);
-            let result = self.write(&place, step);
+            let result = self.try_hard(|| self.write(&place, step));
             // Told once, and not for every file that would meet it too.
             let is_last = result.as_ref().is_err_and(|trouble| trouble.1.ends_the_run());
             filled.push((folder.first + i, path, result));

@@ -11,6 +11,7 @@ mod flags;
 mod folders;
 mod pace;
 mod place;
+mod recheck;
 mod removal;
 
 use std::io;
@@ -25,6 +26,7 @@ use crate::observe::Observer;
 use crate::os::{Entry, Flags, Kind, System};
 use crate::pair::Pair;
 use crate::path::TreePath;
+use crate::patience::Patience;
 use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
@@ -100,6 +102,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
         observer: terms.observer,
         running: terms.running,
         pace: terms.running.rate.map(Pace::new),
+        patience: Patience::new(terms.running.retries),
         temporaries: Temporaries::new(),
         outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(count).collect(),
         problems: Mutex::default(),
@@ -131,6 +134,7 @@ struct Shared<'a> {
     observer: &'a dyn Observer,
     running: Running,
     pace: Option<Pace>,
+    patience: Patience,
     temporaries: Temporaries,
     outcomes: Vec<AtomicU8>,
     problems: Mutex<Vec<Problem>>,
@@ -252,6 +256,8 @@ impl PartRun<'_> {
     fn go(&self) {
         let Some(root) = self.make_root() else { return };
         let root = root.as_fd();
+        // One that was just made is not locked yet; one that is locked is locked by this run.
+        let _lock = self.shared.system.lock(root);
         self.fill(root);
         self.link_names(root, false);
         self.remove(root);
@@ -263,12 +269,14 @@ impl PartRun<'_> {
         self.close_again(root);
         self.finish_folders(root);
         self.lock_again(root);
-        if self.shared.running.flush == Flush::None {
-            return;
+        if self.shared.running.flush != Flush::None {
+            self.shared.observer.flushing();
+            if let Err(error) = self.shared.system.flush_drive(root) {
+                self.report(&TreePath::default(), Trouble(Operation::Flush, error.into()));
+            }
         }
-        self.shared.observer.flushing();
-        if let Err(error) = self.shared.system.flush_drive(root) {
-            self.report(&TreePath::default(), Trouble(Operation::Flush, error.into()));
+        if self.shared.running.recheck {
+            self.recheck(root);
         }
     }
 
@@ -429,15 +437,19 @@ impl PartRun<'_> {
         self.shared.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
     }
 
-    fn try_step(&self, place: &Place<'_>, at: usize, work: impl FnOnce(&Step) -> Done) {
+    fn try_step(&self, place: &Place<'_>, at: usize, work: impl Fn(&Step) -> Done) {
         if self.shared.must_end() {
             return;
         }
         let step = &place.folder.steps[at];
         let path = place.path.join(place.folder.names.get(step.name));
         self.tell_start(&path);
-        let result = work(step);
+        let result = self.try_hard(|| work(step));
         self.conclude(place.folder.first + at, &path, result);
+    }
+
+    fn try_hard<T>(&self, work: impl Fn() -> Result<T, Trouble>) -> Result<T, Trouble> {
+        self.shared.patience.try_hard(self.shared.observer, |trouble: &Trouble| &trouble.1, work)
     }
 
     /// Writes down what became of a step.

@@ -5,13 +5,15 @@ use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::abilities::Ability;
 use crate::aspect::Aspect;
-use crate::os::{Entry, Flags, Kind, Onto};
+use crate::os::{Entry, Flags, Kind, LARGE, Onto};
 use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
+use crate::temporary;
 
+use super::content::Under;
 use super::flags::Made;
 use super::folders::no_exchange;
-use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
+use super::{Done, During, PartRun, Place, StepOutcome, Trouble, was_interrupted};
 
 /// A driver that puts a replaced file aside under a longer name of its own has no room for that
 /// beyond this many bytes, and leaves it behind.
@@ -29,10 +31,14 @@ impl PartRun<'_> {
             let made = self.make(place, name, name, step, &source);
             return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
         }
-        if step.verb == Verb::Add && source.kind == Kind::File && self.makes_nameless(place) {
+        let is_large = source.kind == Kind::File && source.size > LARGE;
+        let nameless = step.verb == Verb::Add && source.kind == Kind::File && !is_large;
+        if nameless && self.makes_nameless(place) {
             return self.add_file(place, name, step, &source);
         }
-        match self.make_and_place(place, name, &place.temporary, step, &source) {
+        let large = is_large.then(|| temporary::name_of_large(name, &source));
+        let temporary = large.as_deref().unwrap_or(&place.temporary);
+        match self.make_and_place(place, name, temporary, step, &source) {
             // Somebody has taken the name, perhaps on purpose: one that nobody knows.
             Err(trouble) if already_exists(&trouble) => {
                 let another = self.shared.temporaries.name();
@@ -45,7 +51,7 @@ impl PartRun<'_> {
     /// A file that has no name until it is complete leaves nothing behind if the run is killed, and
     /// in a folder of many entries one name costs half of what two do.
     fn add_file(&self, place: &Place<'_>, name: &[u8], step: &Step, source: &State) -> Done {
-        let made = self.make_file(place, name, None, step, source)?;
+        let made = self.make_file(place, name, Under::Nothing, step, source)?;
         let Some(handle) = &made.handle else { return Ok(()) };
         match self.shared.system.give_name(handle.as_fd(), place.destination.as_fd(), name) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
@@ -57,7 +63,7 @@ impl PartRun<'_> {
     }
 
     /// Tried out once a run; most kinds of drive can.
-    fn makes_nameless(&self, place: &Place<'_>) -> bool {
+    pub(super) fn makes_nameless(&self, place: &Place<'_>) -> bool {
         *self.shared.makes_nameless.get_or_init(|| {
             self.shared.system.create_nameless(place.destination.as_fd(), 0o600).is_ok()
         })
@@ -86,6 +92,8 @@ impl PartRun<'_> {
                 let look_again = || self.shared.system.stat(from);
                 self.set_time(Entry::Named(folder, name), source, look_again)
             }
+            // The next run goes on with it.
+            Err(trouble) if source.bytes() > LARGE && was_interrupted(&trouble.1) => Err(trouble),
             Err(trouble) => self.or_discard(place, temporary, Err(trouble)),
         }
     }
@@ -99,7 +107,9 @@ impl PartRun<'_> {
         source: &State,
     ) -> Result<Made, Trouble> {
         if source.kind == Kind::File {
-            return self.make_file(place, name, Some(temporary), step, source);
+            let large = source.size > LARGE;
+            let under = if large { Under::Kept(temporary) } else { Under::Name(temporary) };
+            return self.make_file(place, name, under, step, source);
         }
         self.make_other(place, name, temporary, step, source).map(|()| Made::default())
     }

@@ -3,7 +3,7 @@
 use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::os::{Entry, Flags, Kind, Stat};
-use crate::plan::{Step, Verb};
+use crate::plan::{Reason, Step, Verb};
 use crate::problem::{Cause, Operation};
 
 use super::{Done, During, PartRun, Place, Trouble};
@@ -40,7 +40,11 @@ impl PartRun<'_> {
 
     fn remove_entry(&self, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
-        let now = self.check_destination(place, name, step)?;
+        let now = match self.check_destination(place, name, step) {
+            // What was left of a large file was gone on with, and has its name by now.
+            Err(_) if step.reason == Reason::Leftover && self.is_gone(place, name) => return Ok(()),
+            other => other?,
+        };
         let folder = place.destination.as_fd();
         let shown = now.map_or_else(Flags::default, |now| now.flags);
         self.unlocked(folder, name, (step.kind(), shown), || {
@@ -49,6 +53,11 @@ impl PartRun<'_> {
             }
             self.shared.system.remove_file(folder, name).during(Operation::Remove)
         })
+    }
+
+    fn is_gone(&self, place: &Place<'_>, name: &[u8]) -> bool {
+        let now = self.shared.system.stat(Entry::Named(place.destination.as_fd(), name));
+        now.is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
     }
 
     /// Fails unless the destination's entry still is what the plan saw; tells how it is now.

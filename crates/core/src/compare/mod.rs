@@ -19,7 +19,7 @@ use crate::os::{Entry, Stat, System};
 use crate::pair::Pair;
 use crate::path::TreePath;
 use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
-use crate::problem::{Operation, Problem};
+use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Running, Task};
 use crate::select::Selection;
@@ -61,7 +61,7 @@ pub(crate) struct Compared {
 #[derive(Debug)]
 pub(crate) enum Halt {
     /// The source folder itself cannot be listed.
-    SourceClosed(io::Error),
+    SourceClosed(Cause),
     /// One side turned up within the other at this path.
     Overlap(TreePath),
     /// The observer asked to stop.

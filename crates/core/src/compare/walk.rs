@@ -10,6 +10,7 @@ use crate::abilities::Folding;
 use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
+use crate::patience::Patience;
 use crate::plan::{Count, Reason, Remark, State, Step, Tally, Verb};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
@@ -43,7 +44,12 @@ pub(super) struct Tallies {
 /// Goes through both trees from their roots.
 pub(super) fn go(context: &Comparison<'_>) -> Findings {
     let pair = context.pair;
-    let walk = Walk { context, findings: Mutex::default(), halted: AtomicBool::new(false) };
+    let walk = Walk {
+        context,
+        patience: Patience::new(context.running.retries),
+        findings: Mutex::default(),
+        halted: AtomicBool::new(false),
+    };
     let presence = if pair.destination.exists() { Presence::Both } else { Presence::Source };
     let source = pair.single.is_none().then(|| State::from(&pair.source_stat));
     let all_below = context.selection.takes_all_below(b"", false);
@@ -57,6 +63,7 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
 
 struct Walk<'a> {
     context: &'a Comparison<'a>,
+    patience: Patience,
     findings: Mutex<Findings>,
     /// The findings hold a halt; asked for every folder, so without their lock.
     halted: AtomicBool,
@@ -215,7 +222,7 @@ impl Walk<'_> {
                     return None;
                 }
                 Err(cause) => {
-                    findings.problem(listed.path, Operation::ListSource, cause.into());
+                    findings.problem(listed.path, Operation::ListSource, cause);
                     return None;
                 }
             }
@@ -227,7 +234,7 @@ impl Walk<'_> {
                     listed.listings.1 = listing;
                 }
                 Err(cause) => {
-                    findings.problem(listed.path, Operation::ListDestination, cause.into());
+                    findings.problem(listed.path, Operation::ListDestination, cause);
                     return None;
                 }
             }
@@ -246,14 +253,17 @@ impl Walk<'_> {
         Some(listed)
     }
 
-    fn list(&self, root: BorrowedFd<'_>, path: &TreePath) -> io::Result<(OwnedFd, Listing)> {
-        let handle = self.context.system.open_folder(root, path.as_bytes())?;
-        let listing = match &self.context.pair.single {
-            // Both sides by the source's name: they are one entry.
-            Some(single) => Listing::single(&single.source)?,
-            None => Listing::read(self.context.system, handle.as_fd())?,
+    fn list(&self, root: BorrowedFd<'_>, path: &TreePath) -> Result<(OwnedFd, Listing), Cause> {
+        let list = || -> Result<_, Cause> {
+            let handle = self.context.system.open_folder(root, path.as_bytes())?;
+            let listing = match &self.context.pair.single {
+                // Both sides by the source's name: they are one entry.
+                Some(single) => Listing::single(&single.source)?,
+                None => Listing::read(self.context.system, handle.as_fd())?,
+            };
+            Ok((handle, listing))
         };
-        Ok((handle, listing))
+        self.patience.try_hard(self.context.observer, |cause| cause, list)
     }
 
     /// Looks at one name on both sides, as far as the selection takes it. `None` if it plays no

@@ -9,9 +9,9 @@ use std::os::unix::ffi::OsStringExt;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{
-    AtFlags, CWD, FallocateFlags, FileType, Gid, IFlags, Mode, OFlags, RawDir, RenameFlags,
-    ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp, Timespec,
-    Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags, RawDir,
+    RenameFlags, ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp,
+    Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
@@ -127,6 +127,11 @@ impl System for Linux {
         let flags =
             OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::from_raw_mode(mode)))?)
+    }
+
+    fn open_to_write(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd> {
+        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        Ok(retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::empty()))?)
     }
 
     fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd> {
@@ -358,6 +363,14 @@ impl System for Linux {
             }
         }
         Ok(())
+    }
+
+    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>> {
+        let handle = self.open_folder(folder, b"")?;
+        match rustix::fs::flock(&handle, FlockOperation::NonBlockingLockExclusive) {
+            Err(Errno::WOULDBLOCK) => Ok(None),
+            other => Ok(other.map(|()| Some(handle))?),
+        }
     }
 
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()> {

@@ -282,6 +282,8 @@ pub trait System: Sync {
 
     /// Creates a file that must not exist yet and opens it for reading and writing.
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd>;
+    /// Opens a file that is there for reading and writing, without waiting for anything.
+    fn open_to_write(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
     /// Creates a file without a name in the drive of `folder` and opens it for reading and writing.
     /// It goes when the handle does, unless [`System::give_name`] gave it a name.
     fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd>;
@@ -367,6 +369,9 @@ pub trait System: Sync {
     /// Takes one extended attribute away.
     fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
 
+    /// Takes the one lock that a folder has, as long as the handle is held; `None` if another holds
+    /// it. It goes with the process that took it, however that ends.
+    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
     /// Brings a file's content and attributes onto its drive.
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings everything written to the drive that holds `folder` onto it.

@@ -4,6 +4,7 @@
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use tempfile::TempDir;
 use utter_echo_core::aspect::{Aspect, Aspects};
@@ -11,7 +12,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb};
-use utter_echo_core::request::{By, Cache, Flush, Places, Request, Running, Safety, Task};
+use utter_echo_core::request::{By, Cache, Flush, Places, Request, Retries, Running, Safety, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::Facts;
@@ -44,13 +45,20 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         },
         selection: Selection::new(&Rules::default()).unwrap(),
         by: By::Stamp,
-        time_slack: std::time::Duration::ZERO,
+        time_slack: Duration::ZERO,
         carry: Aspects::ALL,
         strictly: false,
         safety: Safety::default(),
         closely: false,
         // The tests pull no plug, and some make hundreds of runs.
-        running: Running { workers: 2, flush: Flush::None, rate: None, cache: Cache::Keep },
+        running: Running {
+            workers: 2,
+            flush: Flush::None,
+            rate: None,
+            cache: Cache::Keep,
+            retries: Retries { times: 0, wait: Duration::ZERO },
+            recheck: false,
+        },
     }
 }
 

@@ -1,0 +1,177 @@
+//! Guarantee: after a power cut at any moment of a run, no file whose size and times say "unchanged"
+//! has other content than the source, and the next run makes the destination identical.
+//!
+//! The destination lies in an image, and the image on a drive that can share content: at random
+//! moments the image is cloned as it is. Each clone is what a machine would find after a power cut:
+//! the file system recovers it when it is mounted.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
+mod common;
+
+use std::fs::{self, File};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{Flush, Request, Task};
+use utter_echo_lab::{DriveKind, MountedDrive, differences, snapshot};
+
+use common::Trees;
+
+/// Files in the tree: small ones, some with holes, some large.
+const FILES: u64 = 400;
+
+/// Moments a kind of drive at which the power goes: many where the laboratory is required.
+fn moments() -> usize {
+    if std::env::var_os("UTTER_LAB").is_some() { 67 } else { 12 }
+}
+
+fn fill(folder: &Path, round: u64) {
+    let mut rng = fastrand::Rng::with_seed(round);
+    for i in 0..FILES {
+        let path = folder.join(format!("{}/leaf {i}", i % 20));
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        if round > 0 && rng.u8(0..3) > 0 {
+            continue;
+        }
+        // As long as before, half of the time: then only times tell.
+        let length = if rng.bool() { 20_000 + i } else { rng.u64(0..60_000) };
+        let mut bytes = vec![0; usize::try_from(length).unwrap()];
+        rng.fill(&mut bytes);
+        let file = File::create(&path).unwrap();
+        let hole = if i % 5 == 0 { 1 << 20 } else { 0 };
+        std::os::unix::fs::FileExt::write_all_at(&file, &bytes, hole).unwrap();
+    }
+    let mut large = vec![0; 10 << 20];
+    rng.fill(&mut large);
+    fs::write(folder.join("season.wav"), large).unwrap();
+}
+
+fn request(source: &Path, destination: &Path) -> Request {
+    let mut request = common::request(&Trees::new(), Task::Mirror);
+    request.places.sources = vec![source.to_path_buf()];
+    request.places.destination = destination.to_path_buf();
+    request
+}
+
+/// A clone of an image as it is at this moment.
+fn clone(image: &Path, to: &Path) {
+    let (image, to) = (File::open(image).unwrap(), File::create(to).unwrap());
+    rustix::fs::ioctl_ficlone(&to, &image).unwrap();
+}
+
+/// Runs a mirror, and meanwhile clones the image at random moments.
+fn run_and_clone(request: &Request, image: &Path, clones: &[PathBuf]) {
+    let over = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            let outcome = common::apply(&Linux, request);
+            assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+            over.store(true, Ordering::Relaxed);
+        });
+        let mut rng = fastrand::Rng::with_seed(clones.len() as u64);
+        for path in clones {
+            std::thread::sleep(Duration::from_millis(rng.u64(0..60)));
+            if over.load(Ordering::Relaxed) {
+                eprintln!("a clone was taken after the run");
+            }
+            clone(image, path);
+        }
+    });
+}
+
+/// Everything that a run by stamp would pass over must be the source's.
+fn check_stamps(source: &Path, echo: &Path) -> u64 {
+    let mut unchanged = 0;
+    let mut folders = vec![PathBuf::new()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(source.join(&folder)).unwrap() {
+            let path = folder.join(entry.unwrap().file_name());
+            let here = fs::metadata(source.join(&path)).unwrap();
+            if here.is_dir() {
+                folders.push(path);
+                continue;
+            }
+            let Ok(there) = fs::metadata(echo.join(&path)) else { continue };
+            let stamp = |meta: &fs::Metadata| (meta.len(), meta.mtime(), meta.mtime_nsec());
+            if stamp(&here) == stamp(&there) {
+                let same =
+                    fs::read(source.join(&path)).unwrap() == fs::read(echo.join(&path)).unwrap();
+                assert!(same, "{} looks unchanged and is not the source's", path.display());
+                unchanged += 1;
+            }
+        }
+    }
+    unchanged
+}
+
+fn cut_power(kind: DriveKind, outer: &Path) {
+    let source = outer.join("source");
+    let room = outer.join(kind.name());
+    fs::create_dir_all(&source).unwrap();
+    let runs = 4;
+    fill(&source, 0);
+    let mut drive = match MountedDrive::make(kind, &room) {
+        Ok(drive) => drive,
+        Err(reason) => {
+            assert!(std::env::var_os("UTTER_LAB").is_none(), "{}: {reason}", kind.name());
+            eprintln!("left out: {}: {reason}", kind.name());
+            return;
+        }
+    };
+    let image = drive.image();
+    for round in 0..runs {
+        fill(&source, round + 1);
+        let mut request = request(&source, &drive.folder().join("echo"));
+        // Slow enough that the drive writes some of it out in between.
+        request.running.rate = Some(24 << 20);
+        request.running.flush = if round % 2 == 0 { Flush::None } else { Flush::End };
+        let clones: Vec<_> = (0..moments() / 4).map(|i| outer.join(format!("clone-{i}"))).collect();
+        run_and_clone(&request, &image, &clones);
+        // The same file system cannot be mounted twice.
+        drop(drive);
+        for path in &clones {
+            let found = MountedDrive::mount_image(path, &outer.join("found")).unwrap();
+            let echo = found.folder().join("echo");
+            check_stamps(&source, &echo);
+            let mut next = self::request(&source, &echo);
+            next.running.rate = None;
+            let outcome = common::apply(&Linux, &next);
+            assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+            let differences = differences(&snapshot(&source), &snapshot(&echo));
+            assert!(differences.is_empty(), "{} round {round}: {differences}", kind.name());
+            drop(found);
+            fs::remove_file(path).unwrap();
+        }
+        drive = MountedDrive::mount_image(&image, &image.parent().unwrap().join("again")).unwrap();
+    }
+    drop(drive);
+}
+
+#[test]
+fn a_power_cut_parts_no_stamp_from_its_content() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let room = tempfile::tempdir().unwrap();
+    // Large enough for the clones, which take room only where they differ.
+    let outer = match MountedDrive::make_large(DriveKind::Xfs, room.path()) {
+        Ok(outer) => outer,
+        Err(reason) => {
+            assert!(std::env::var_os("UTTER_LAB").is_none(), "{reason}");
+            eprintln!("left out: {reason}");
+            return;
+        }
+    };
+    for kind in [DriveKind::Ext4, DriveKind::Xfs, DriveKind::Btrfs] {
+        cut_power(kind, &outer.folder());
+    }
+}
