@@ -336,7 +336,7 @@ pub(crate) struct Writing {
     pub(crate) before: Option<String>,
     /// Command to run at the end, however the run went
     ///
-    /// By way of 'sh -c', with UTTER_EXIT_CODE in its environment: the exit code that utter ends
+    /// By way of 'sh -c', with `UTTER_EXIT_CODE` in its environment: the exit code that utter ends
     /// with. It runs too if the command before failed. A dry run does not run it. Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
     pub(crate) after: Option<String>,

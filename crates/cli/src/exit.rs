@@ -43,7 +43,9 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     match error.downcast_ref() {
         Some(PlanError::Refused(_)) => Exit::Refused,
         Some(PlanError::Stopped) => Exit::Interrupted,
-        Some(PlanError::SourceClosed { .. }) | None => Exit::WrongCall,
+        Some(PlanError::SourceClosed { .. } | PlanError::DestinationClosed { .. }) | None => {
+            Exit::WrongCall
+        }
     }
 }
 

@@ -23,6 +23,7 @@ pub mod select;
 
 mod apply;
 mod compare;
+mod mark;
 mod pair;
 mod patience;
 mod pool;

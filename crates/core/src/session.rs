@@ -8,8 +8,9 @@ use crate::abilities::{Abilities, Ability};
 use crate::apply::{self, Outcome};
 use crate::compare::{self, Compared, Comparison, Halt};
 use crate::guard::{self, Refusal};
+use crate::mark;
 use crate::observe::Observer;
-use crate::os::{Caller, System};
+use crate::os::{Caller, System, Time};
 use crate::pair::{self, CallError, Pair};
 use crate::path::TreePath;
 use crate::plan::{Part, Plan, Reason, Remark, Totals, Verb};
@@ -45,6 +46,14 @@ pub enum PlanError {
     /// The source folder itself cannot be listed, so nothing is known of it.
     #[error("source '{path}' cannot be listed: {cause}; nothing was touched")]
     SourceClosed {
+        /// As the user named it.
+        path: String,
+        /// Why.
+        cause: Cause,
+    },
+    /// The destination folder itself cannot be looked into.
+    #[error("destination '{path}' cannot be read: {cause}; nothing was touched")]
+    DestinationClosed {
         /// As the user named it.
         path: String,
         /// Why.
@@ -90,6 +99,7 @@ impl<'a> Session<'a> {
                 selection: &self.request.selection,
                 reach,
                 pair,
+                distrusted_since: self.distrusted_since(pair)?,
                 closely: self.request.closely,
                 strictly: self.request.strictly,
                 running: self.request.running,
@@ -149,6 +159,18 @@ impl<'a> Session<'a> {
             Reach::new(self.request.carry, abilities, &self.caller, slack)
         };
         self.pairs.iter().map(reach).collect()
+    }
+
+    fn distrusted_since(&self, pair: &Pair) -> Result<Option<Time>, PlanError> {
+        if !pair.destination.exists() {
+            return Ok(None);
+        }
+        mark::distrusted_since(self.system, pair.destination.anchor.as_fd()).map_err(|error| {
+            PlanError::DestinationClosed {
+                path: pair.destination_shown.clone(),
+                cause: error.into(),
+            }
+        })
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {

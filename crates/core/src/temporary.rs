@@ -43,6 +43,11 @@ pub(crate) fn name_of_large(name: &[u8], source: &State) -> Vec<u8> {
     name_for(hash(name.iter().copied().chain([0]).chain(state)))
 }
 
+/// The one name of the mark that a run leaves until everything is on the drive.
+pub(crate) fn name_of_mark() -> Vec<u8> {
+    name_for(hash(b"not all is on the drive yet".iter().copied()))
+}
+
 fn name_for(chance: u32) -> Vec<u8> {
     format!(".utter-{chance:08x}{:08x}", check(chance)).into_bytes()
 }

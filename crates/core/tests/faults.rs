@@ -16,7 +16,7 @@ use common::{Trees, request};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
-use utter_echo_core::request::{Request, Task};
+use utter_echo_core::request::{Flush, Request, Task};
 use utter_echo_core::{Ending, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
@@ -65,16 +65,18 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
     assert!(differences.is_empty(), "{when}:\n{differences}");
 }
 
-fn sequential(trees: &Trees) -> Request {
+/// With the mark that a run leaves until all is flushed, and without.
+fn sequential(trees: &Trees, seed: u64) -> Request {
     let mut request = request(trees, Task::Mirror);
     request.running.workers = 1;
+    request.running.flush = if seed == 1 { Flush::None } else { Flush::End };
     request
 }
 
 fn calls_of_a_run(seed: u64) -> usize {
     let trees = prepare(seed);
     let system = Tampered::new(Tampering::Nothing);
-    assert!(run(&system, &sequential(&trees)));
+    assert!(run(&system, &sequential(&trees, seed)));
     system.calls().len()
 }
 
@@ -83,7 +85,7 @@ fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass:
     for at in 0..calls_of_a_run(seed) {
         let trees = prepare(seed);
         let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
-        let request = sequential(&trees);
+        let request = sequential(&trees, seed);
         let system = Tampered::new(tampering(at));
         let well = run(&system, &request);
         let call = system.calls().get(at).copied().unwrap_or("none");

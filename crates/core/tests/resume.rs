@@ -30,11 +30,11 @@ fn interrupted() -> Option<(Trees, Request, PathBuf)> {
     let count = Tampered::new(Tampering::Nothing);
     let other = Trees::new();
     let mut elsewhere = common::request(&trees, Task::Mirror);
-    elsewhere.places.destination = other.destination.clone();
+    elsewhere.places.destination.clone_from(&other.destination);
     apply(&count, &elsewhere);
     let calls = count.calls();
-    let copies = calls.iter().enumerate().filter(|(_, name)| **name == "copy_range");
-    let (third, _) = copies.skip(2).next()?;
+    let mut copies = calls.iter().enumerate().filter(|(_, name)| **name == "copy_range");
+    let (third, _) = copies.nth(2)?;
     apply(&Tampered::new(Tampering::KillAt(third)), &request);
     let left = left_behind(&trees);
     assert_eq!(left.len(), 1, "{left:?}");

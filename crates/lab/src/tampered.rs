@@ -115,6 +115,7 @@ tampered! {
     flush_file(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
     space(folder: BorrowedFd<'_>) -> Space;
+    sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;
     read_device(device: &Path, length: usize) -> Vec<u8>;
     caller() -> Caller;

@@ -96,18 +96,20 @@ impl PartRun<'_> {
         let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
         let flags =
             self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
-        if self.shared.running.flush == Flush::Each || self.may_part(place, &before) {
+        if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }
         Ok(Made { handle: Some(made), flags })
     }
 
-    /// True if a power cut could leave the file's size and times on the drive without its content,
-    /// so that it would look unchanged for ever. Where sizes follow the content they give an
-    /// unfinished file away; but a file with holes has its size first, and of kinds that do not
-    /// even make nameless files nothing is known.
-    fn may_part(&self, place: &Place<'_>, stat: &Stat) -> bool {
-        self.is_sparse(stat) || !self.makes_nameless(place)
+    /// True if the file must be on the drive before it gets its name: it was asked for, or nothing
+    /// else keeps a power cut from leaving its size and times there without its content.
+    fn is_flushed_first(&self) -> bool {
+        match self.shared.running.flush {
+            Flush::Each => true,
+            Flush::End => !self.marked.load(Ordering::Relaxed),
+            Flush::None => false,
+        }
     }
 
     fn is_sparse(&self, stat: &Stat) -> bool {

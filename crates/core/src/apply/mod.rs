@@ -22,6 +22,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::Ability;
 use crate::aspect::Aspect;
+use crate::mark;
 use crate::observe::Observer;
 use crate::os::{Entry, Flags, Kind, System};
 use crate::pair::Pair;
@@ -121,6 +122,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             part,
             prefix: &plan.prefixes[at],
             opened: Mutex::default(),
+            marked: AtomicBool::new(false),
             linking: Mutex::default(),
         };
         run.go();
@@ -212,6 +214,8 @@ struct PartRun<'a> {
     prefix: &'a TreePath,
     /// Folders that were closed to the caller and are open for the time of the changes.
     opened: Mutex<Vec<Opened>>,
+    /// A mark tells that not all is on the drive yet.
+    marked: AtomicBool,
     /// Held while names are given to a file that is locked.
     linking: Mutex<()>,
 }
@@ -258,6 +262,7 @@ impl PartRun<'_> {
         let root = root.as_fd();
         // One that was just made is not locked yet; one that is locked is locked by this run.
         let _lock = self.shared.system.lock(root);
+        self.leave_mark(root);
         self.fill(root);
         self.link_names(root, false);
         self.remove(root);
@@ -271,12 +276,25 @@ impl PartRun<'_> {
         self.lock_again(root);
         if self.shared.running.flush != Flush::None {
             self.shared.observer.flushing();
-            if let Err(error) = self.shared.system.flush_drive(root) {
+            let system = self.shared.system;
+            let flushed = system.flush_drive(root).and_then(|()| mark::lift(system, root));
+            if let Err(error) = flushed {
                 self.report(&TreePath::default(), Trouble(Operation::Flush, error.into()));
             }
         }
         if self.shared.running.recheck {
             self.recheck(root);
+        }
+    }
+
+    /// Only what is flushed at the end needs it: see [`mark`].
+    fn leave_mark(&self, root: BorrowedFd<'_>) {
+        let writes = self.part.all_steps().any(|step| step.bytes() > 0);
+        if self.shared.running.flush == Flush::End
+            && writes
+            && mark::leave(self.shared.system, root)
+        {
+            self.marked.store(true, Ordering::Relaxed);
         }
     }
 

@@ -63,7 +63,7 @@ impl PartRun<'_> {
     }
 
     /// Tried out once a run; most kinds of drive can.
-    pub(super) fn makes_nameless(&self, place: &Place<'_>) -> bool {
+    fn makes_nameless(&self, place: &Place<'_>) -> bool {
         *self.shared.makes_nameless.get_or_init(|| {
             self.shared.system.create_nameless(place.destination.as_fd(), 0o600).is_ok()
         })

@@ -80,6 +80,11 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
                 // A copy whose time was not carried dates from when it was written.
                 destination.modified < source.modified
             };
+            let distrusted =
+                context.distrusted_since.is_some_and(|since| destination.changed >= since);
+            if distrusted && !moved {
+                return contents_differ(context, sides);
+            }
             Ok(moved.then_some(Reason::Stamp))
         }
         By::Content => contents_differ(context, sides),

@@ -15,7 +15,7 @@ use std::os::fd::AsFd;
 
 use crate::aspect::Aspect;
 use crate::observe::Observer;
-use crate::os::{Entry, Stat, System};
+use crate::os::{Entry, Stat, System, Time};
 use crate::pair::Pair;
 use crate::path::TreePath;
 use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
@@ -36,6 +36,8 @@ pub(crate) struct Comparison<'a> {
     pub(crate) closely: bool,
     /// What cannot be carried is a problem.
     pub(crate) strictly: bool,
+    /// Stamps of files in the destination that changed since then are not to be believed.
+    pub(crate) distrusted_since: Option<Time>,
     pub(crate) running: Running,
 }
 

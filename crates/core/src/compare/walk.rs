@@ -47,6 +47,7 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
     let walk = Walk {
         context,
         patience: Patience::new(context.running.retries),
+        mark: temporary::name_of_mark(),
         findings: Mutex::default(),
         halted: AtomicBool::new(false),
     };
@@ -64,6 +65,8 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
 struct Walk<'a> {
     context: &'a Comparison<'a>,
     patience: Patience,
+    /// Neither an entry nor a leftover.
+    mark: Vec<u8>,
     findings: Mutex<Findings>,
     /// The findings hold a halt; asked for every folder, so without their lock.
     halted: AtomicBool,
@@ -269,6 +272,9 @@ impl Walk<'_> {
     /// Looks at one name on both sides, as far as the selection takes it. `None` if it plays no
     /// part in this run.
     fn see<'n>(&'n self, visit: &mut Visit<'_>, joined: &Joined<'n>) -> Option<Seen<'n>> {
+        if visit.node.is_root() && joined.name == self.mark {
+            return None;
+        }
         let single = self.context.pair.single.as_ref();
         let name = single.map_or(joined.name, |single| &*single.destination);
         let mut seen = Seen {

@@ -393,6 +393,16 @@ impl System for Linux {
         })
     }
 
+    fn sitting(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
+        let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
+        let flags = AtFlags::EMPTY_PATH;
+        // Since Linux 6.8 a number that no later mount gets; before that numbers come back, and
+        // only a new start of the machine is sure to show.
+        let unique = StatxFlags::from_bits_retain(0x4000);
+        let raw = rustix::fs::statx(folder, "", flags, StatxFlags::MNT_ID | unique)?;
+        Ok(format!("started {} mounted {}", boot.trim(), raw.stx_mnt_id).into_bytes())
+    }
+
     fn mounts(&self) -> io::Result<Vec<Mount>> {
         let list = std::fs::read("/proc/self/mountinfo")?;
         Ok(list.split(|b| *b == b'\n').filter_map(mount_of).collect())

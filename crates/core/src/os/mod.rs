@@ -378,6 +378,9 @@ pub trait System: Sync {
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// Room on the drive that holds `folder`.
     fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space>;
+    /// A text that stays the same as long as the machine runs and the drive of `folder` is mounted:
+    /// so long what was written is remembered, even if it is not on the drive.
+    fn sitting(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>>;
     /// What is mounted, in the order of mounting.
     fn mounts(&self) -> io::Result<Vec<Mount>>;
     /// Reads from the beginning of a device, up to `length` bytes.

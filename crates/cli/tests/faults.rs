@@ -1,0 +1,83 @@
+//! Guarantee: what goes wrong around a run is told by its exit code and its words, and what a run
+//! wrote can be vouched for.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
+mod common;
+
+use std::fs;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::{Room, ran};
+
+#[test]
+fn commands_run_around_a_run_and_hear_how_it_went() {
+    let room = Room::new().with("source/log", "lit").with("bin/", "");
+    room.write("bin/before", "#!/bin/sh\ntest ! -e echo && touch frozen");
+    room.write("bin/after", "#!/bin/sh\necho $UTTER_EXIT_CODE >> ended");
+    let run = |before: &str, after: &str, source: &str| {
+        let mut command = room.command("copy");
+        command.args(["--before", before, "--after", after, source, "echo"]);
+        ran(&command.output().unwrap())
+    };
+    let (before, after) = ("sh bin/before", "sh bin/after");
+    let first = run(before, after, "source");
+    assert_eq!(first.code, 0, "{first:?}");
+    assert!(room.path("frozen").exists());
+    assert_eq!(room.read("echo/log"), "lit");
+    // It fails now that the copy is there; so nothing is touched, and the end is told all the same.
+    room.write("source/log", "dark, and longer");
+    let second = run(before, after, "source");
+    assert_eq!(second.code, 4, "{second:?}");
+    assert!(second.err.contains("--before 'sh bin/before' failed"), "{second:?}");
+    assert!(second.err.contains("nothing was touched"), "{second:?}");
+    assert_eq!(room.read("echo/log"), "lit");
+    assert_eq!(run("true", after, "nowhere").code, 2);
+    assert_eq!(room.read("ended"), "0\n4\n2\n");
+    let third = run("true", "exit 7", "source");
+    assert_eq!(third.code, 3, "{third:?}");
+    assert!(third.err.contains("--after 'exit 7' failed: exit status: 7"), "{third:?}");
+    assert_eq!(room.read("echo/log"), "dark, and longer");
+    let dry = ran(&room
+        .command("copy -n --before")
+        .args(["touch dry", "source", "echo"])
+        .output()
+        .unwrap());
+    assert!(dry.code == 0 && !room.path("dry").exists(), "{dry:?}");
+}
+
+#[test]
+fn a_destination_that_another_run_works_on_is_refused_and_free_again_when_that_is_dead() {
+    let room = Room::new().with("echo/", "").with("other/log", "lit");
+    fs::create_dir(room.path("source")).unwrap();
+    fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
+    let mut slow = room.command("copy --rate 200K source echo");
+    let mut slow = slow.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let begun = Instant::now();
+    let refused = loop {
+        let second = room.run("copy other echo");
+        if second.code != 0 || begun.elapsed() > Duration::from_secs(10) {
+            break second;
+        }
+    };
+    slow.kill().unwrap();
+    slow.wait().unwrap();
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("guard 'busy'") && refused.err.contains("--waive busy"));
+    let after = room.run("mirror source echo --yes");
+    assert_eq!(after.code, 0, "{after:?}");
+    assert_eq!(room.list("echo"), ["season.wav"]);
+}
+
+#[test]
+fn what_was_written_is_read_back() {
+    let room = Room::new().with("source/log", "lit").with("source/deep/lens.svg", "<svg/>");
+    let run = room.run("copy --recheck source echo");
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(room.read("echo/deep/lens.svg"), "<svg/>");
+}

@@ -1,0 +1,78 @@
+//! The mark of a run whose writing may not be on the drive yet.
+//!
+//! A file system may bring a file's size and times onto the drive before its content: ext4 was seen
+//! to, for plain small files. After a power cut such a file holds zeros and looks unchanged for
+//! ever. So a run leaves a mark in the destination's root before it writes anything, and takes it
+//! away when all is flushed. A later run that finds a mark, and that the machine was started or the
+//! drive mounted anew since it was made, believes no stamp of what changed after it: there both
+//! sides are read.
+//!
+//! The mark is a symbolic link, since its name and text are written in one with the folder, in order
+//! with all names that follow. Drives without links get every file flushed before it is named.
+
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd};
+
+use crate::os::{Entry, System, Time};
+use crate::temporary;
+
+/// From when on the stamps of the destination's files are not to be believed, if at all.
+pub(crate) fn distrusted_since(
+    system: &dyn System,
+    root: BorrowedFd<'_>,
+) -> io::Result<Option<Time>> {
+    let name = temporary::name_of_mark();
+    let Some(text) = read(system, root)? else { return Ok(None) };
+    // Killed, but what was written is still remembered.
+    if text == system.sitting(root)? {
+        return Ok(None);
+    }
+    Ok(Some(system.stat(Entry::Named(root, &name))?.changed))
+}
+
+/// Leaves the mark; an older one stays. False if this drive takes none.
+pub(crate) fn leave(system: &dyn System, root: BorrowedFd<'_>) -> bool {
+    let left = system.sitting(root).and_then(|text| {
+        keeping_times(system, root, || {
+            match system.create_link(root, &temporary::name_of_mark(), &text) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => Ok(()),
+                other => other,
+            }
+        })
+    });
+    left.is_ok()
+}
+
+/// Takes the mark away, if there is one. To be called when everything is on the drive.
+pub(crate) fn lift(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<()> {
+    match read(system, root)? {
+        None => Ok(()),
+        Some(_) => {
+            keeping_times(system, root, || system.remove_file(root, &temporary::name_of_mark()))
+        }
+    }
+}
+
+/// The mark's text; `None` if there is none, or something else under its name.
+fn read(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Vec<u8>>> {
+    match system.read_link(root, &temporary::name_of_mark()) {
+        Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::InvalidInput) => Ok(None),
+        other => other.map(Some),
+    }
+}
+
+/// The folder is a counterpart of the source's and keeps its time.
+fn keeping_times(
+    system: &dyn System,
+    root: BorrowedFd<'_>,
+    work: impl FnOnce() -> io::Result<()>,
+) -> io::Result<()> {
+    let folder = system.open_folder(root, b"")?;
+    let before = system.stat(Entry::Open(folder.as_fd()))?;
+    work()?;
+    match system.set_times(Entry::Open(folder.as_fd()), before.modified, None) {
+        // Somebody else's folder, which the caller may only write into.
+        Err(e) if e.kind() == ErrorKind::PermissionDenied => Ok(()),
+        other => other,
+    }
+}
