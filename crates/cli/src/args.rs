@@ -145,6 +145,9 @@ pub(crate) struct Verify {
 /// has such, else in a folder that is removed again. Where nothing may be written it is not known.
 #[derive(Debug, Args)]
 pub(crate) struct Drives {
+    /// Only the drives that hold these folders [default: all]
+    #[arg(value_name = "FOLDER")]
+    pub(crate) folders: Vec<PathBuf>,
     /// Print text for people, or a JSON object a line for programs (see docs/json.md)
     #[arg(long, value_name = "FORM", default_value = "text", help_heading = "Output")]
     pub(crate) format: Format,

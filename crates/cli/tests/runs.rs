@@ -368,6 +368,11 @@ fn drives_are_listed_with_what_they_hold() {
     for word in ["what ", "room ", "holds ", "times "] {
         assert!(root.contains(word), "{word} is missing:\n{root}");
     }
+    let one = room.run("drives .");
+    assert_eq!(one.out.matches("  room ").count(), 1, "{one:?}");
+    let nowhere = room.run("drives nowhere");
+    assert_eq!(nowhere.code, 2, "{nowhere:?}");
+    assert!(nowhere.err.contains("'nowhere' cannot be opened: no such file or directory"));
     let listed = room.run("drives --format json");
     let drives = json(&listed.out);
     assert!(drives.iter().all(|drive| drive["kind"] == "drive"));

@@ -8,7 +8,8 @@ use std::os::unix::ffi::OsStringExt;
 use std::path::{Path, PathBuf};
 
 use crate::abilities::Abilities;
-use crate::os::{Mount, Space, System};
+use crate::os::{Entry, Mount, Space, System};
+use crate::problem::Cause;
 
 /// A mounted drive.
 #[derive(Clone, Debug)]
@@ -31,12 +32,36 @@ pub struct Drive {
     pub abilities: Option<Abilities>,
 }
 
-/// Lists the mounted drives that hold files, each once, by where they are mounted. What each can
-/// hold is tried out where it may be written to; nothing of that stays.
-pub fn list(system: &dyn System) -> io::Result<Vec<Drive>> {
+/// A folder that was asked about and cannot be opened.
+#[derive(Debug, thiserror::Error)]
+#[error("'{}' cannot be opened: {}", .path.display(), Cause::from(io::Error::new(.cause.kind(), .cause.to_string())))]
+pub struct NoFolder {
+    /// As given.
+    pub path: PathBuf,
+    /// The system's word.
+    pub cause: io::Error,
+}
+
+/// The numbers of the drives that hold these folders.
+pub fn holding(system: &dyn System, folders: &[PathBuf]) -> Result<Vec<u64>, NoFolder> {
+    let drive = |path: &PathBuf| {
+        let stat = system.open_root(path).and_then(|root| system.stat(Entry::Pinned(root.as_fd())));
+        let stat = stat.map_err(|cause| NoFolder { path: path.clone(), cause })?;
+        Ok(stat.identity.drive)
+    };
+    folders.iter().map(drive).collect()
+}
+
+/// Lists the mounted drives that hold files, each once, by where they are mounted; all, or `only`
+/// those with these numbers. What each can hold is tried out where it may be written to; nothing of
+/// that stays.
+pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>> {
     let caller = system.caller()?;
     let mut mounts: HashMap<u64, Mount> = HashMap::new();
     for mount in system.mounts()? {
+        if only.is_some_and(|only| !only.contains(&mount.drive)) {
+            continue;
+        }
         let known = mounts.get(&mount.drive);
         let better = known.is_none_or(|known| {
             (mount.whole, known.point.as_os_str().len())
@@ -85,8 +110,11 @@ const HEAD: usize = 0x10000 + 0x1000;
 /// Asks the system's device manager, then reads the drive's own first blocks, as far as the caller
 /// may.
 fn identify(system: &dyn System, device: &Path) -> Written {
-    let head = system.read_device(device, HEAD).unwrap_or_default();
+    let read = |offset, length| system.read_device(device, offset, length).unwrap_or_default();
+    let head = read(0, HEAD);
     let mut written = read_head(&head).unwrap_or_default();
+    let further = label_place(&head);
+    written.label = written.label.or_else(|| further.and_then(|(at, find)| find(&read(at, 4096))));
     written.label = written.label.or_else(|| linked_as("/dev/disk/by-label", device));
     written.uuid = written.uuid.or_else(|| linked_as("/dev/disk/by-uuid", device));
     written
@@ -135,6 +163,64 @@ fn read_head(head: &[u8]) -> Option<Written> {
     None
 }
 
+/// Finds a label in a block.
+type FindLabel = fn(&[u8]) -> Option<String>;
+
+/// Where kinds that keep their label elsewhere have it, and how it is found there.
+fn label_place(head: &[u8]) -> Option<(u64, FindLabel)> {
+    let number = |at: usize, length: usize| {
+        let bytes = head.get(at..at + length)?;
+        Some(bytes.iter().rev().fold(0_u64, |number, b| number << 8 | u64::from(*b)))
+    };
+    let cluster = |first: u64, size: u64, at: u64| first.checked_add(size.checked_mul(at)?);
+    match head.get(3..11)? {
+        b"EXFAT   " => {
+            // The first cluster of the topmost folder; clusters are counted from 2.
+            let sector = 1_u64.checked_shl(u32::try_from(number(108, 1)?).ok()?)?;
+            let size = sector.checked_shl(u32::try_from(number(109, 1)?).ok()?)?;
+            let heap = number(88, 4)?.checked_mul(sector)?;
+            Some((cluster(heap, size, number(96, 4)?.checked_sub(2)?)?, exfat_label))
+        }
+        b"NTFS    " => {
+            // The fourth record of the table of files.
+            let size = number(11, 2)?.checked_mul(number(13, 1)?)?;
+            let record = match number(64, 1)? {
+                small @ 0xe0..=0xff => 1_u64.checked_shl(u32::try_from(256 - small).ok()?)?,
+                clusters => clusters.checked_mul(size)?,
+            };
+            Some((cluster(number(48, 8)?.checked_mul(size)?, record, 3)?, ntfs_label))
+        }
+        _ => None,
+    }
+}
+
+/// Entries of 32 bytes; that of the label is of type 0x83, with its length in the second byte.
+fn exfat_label(folder: &[u8]) -> Option<String> {
+    let entry = folder.chunks_exact(32).take_while(|e| e[0] != 0).find(|e| e[0] == 0x83)?;
+    utf16(entry.get(2..2 + 2 * usize::from(entry[1]))?)
+}
+
+/// Attributes one after the other, each with its type and length in front; 0x60 is the label.
+fn ntfs_label(record: &[u8]) -> Option<String> {
+    let short =
+        |at: usize| Some(usize::from(u16::from_le_bytes(record.get(at..at + 2)?.try_into().ok()?)));
+    let long = |at: usize| {
+        usize::try_from(u32::from_le_bytes(record.get(at..at + 4)?.try_into().ok()?)).ok()
+    };
+    let mut at = short(20)?;
+    while long(at)? != 0x60 {
+        let length = long(at + 4).filter(|length| *length > 0)?;
+        at = at.checked_add(length)?;
+    }
+    let start = at.checked_add(short(at + 20)?)?;
+    utf16(record.get(start..start.checked_add(long(at + 16)?)?)?)
+}
+
+fn utf16(bytes: &[u8]) -> Option<String> {
+    let units: Vec<u16> = bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
+    String::from_utf16(&units).ok()
+}
+
 /// Up to the first NUL, without the spaces that fill it up.
 fn text(bytes: &[u8]) -> String {
     let bytes: Vec<u8> = bytes.iter().copied().take_while(|b| *b != 0).collect();
@@ -181,6 +267,16 @@ mod tests {
             (written.label.as_deref(), written.uuid.as_deref()),
             (Some(""), Some("1234-5678"))
         );
+        let mut folder = vec![0; 64];
+        folder[0] = 0x81;
+        folder[32..42].copy_from_slice(b"\x83\x04t\0i\0d\0e\0");
+        assert_eq!(exfat_label(&folder).as_deref(), Some("tide"));
+        let mut record = vec![0; 128];
+        (record[20], record[40], record[44]) = (40, 0x10, 24);
+        (record[64], record[68], record[80], record[84]) = (0x60, 40, 4, 24);
+        record[88..92].copy_from_slice(b"f\0g\0");
+        assert_eq!(ntfs_label(&record).as_deref(), Some("fg"));
+        assert!(label_place(&ext4).is_none() && ntfs_label(&[]).is_none());
         assert_eq!(read_head(b""), None);
         assert_eq!(read_head(&vec![0; HEAD]), None);
     }

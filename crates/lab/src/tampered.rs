@@ -117,6 +117,6 @@ tampered! {
     space(folder: BorrowedFd<'_>) -> Space;
     sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;
-    read_device(device: &Path, length: usize) -> Vec<u8>;
+    read_device(device: &Path, offset: u64, length: usize) -> Vec<u8>;
     caller() -> Caller;
 }

@@ -1,6 +1,7 @@
 //! `utter drives`: what is mounted, and what it can hold.
 
 use anyhow::{Context as _, Result};
+use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
 use crate::args::Drives;
@@ -9,7 +10,9 @@ use crate::present;
 
 pub(crate) fn drives(args: &Drives) -> Result<Exit> {
     present::choose_colors(args.color);
-    let drives = utter_echo_core::drives::list(&Linux).context("cannot list the mounted drives")?;
+    let asked = drives::holding(&Linux, &args.folders)?;
+    let only = (!asked.is_empty()).then_some(&*asked);
+    let drives = drives::list(&Linux, only).context("cannot list the mounted drives")?;
     present::drives(&drives, args.format)?;
     Ok(Exit::Done)
 }

@@ -50,8 +50,13 @@ fn text(out: &mut impl Write, drive: &Drive) -> io::Result<()> {
     };
     let (held, lacking): (Vec<_>, Vec<_>) =
         shown_abilities().partition(|ability| abilities.holds(*ability));
+    // Those that root alone can set are worth a word only where they are apart from the users'.
+    let apart = |ability: &Ability| {
+        let for_root = matches!(ability, Ability::TrustedXattrs | Ability::SecurityXattrs);
+        !for_root || abilities.holds(*ability) != abilities.holds(Ability::UserXattrs)
+    };
     let worded = |abilities: Vec<Ability>| {
-        abilities.into_iter().filter_map(|a| Some(words_of(a)?.0)).collect::<Vec<_>>()
+        abilities.into_iter().filter(apart).filter_map(|a| Some(words_of(a)?.0)).collect::<Vec<_>>()
     };
     let (mut held, mut lacking) = (worded(held), worded(lacking));
     if abilities.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");

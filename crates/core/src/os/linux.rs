@@ -408,14 +408,14 @@ impl System for Linux {
         Ok(list.split(|b| *b == b'\n').filter_map(mount_of).collect())
     }
 
-    fn read_device(&self, device: &Path, length: usize) -> io::Result<Vec<u8>> {
+    fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>> {
         let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
         let opened = rustix::fs::open(device, flags, Mode::empty())?;
         if FileType::from_raw_mode(rustix::fs::fstat(&opened)?.st_mode) != FileType::BlockDevice {
             return Err(ErrorKind::InvalidInput.into());
         }
         let mut bytes = vec![0; length];
-        let read = self.read_at(std::os::fd::AsFd::as_fd(&opened), &mut bytes, 0)?;
+        let read = self.read_at(std::os::fd::AsFd::as_fd(&opened), &mut bytes, offset)?;
         bytes.truncate(read);
         Ok(bytes)
     }

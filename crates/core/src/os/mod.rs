@@ -383,8 +383,8 @@ pub trait System: Sync {
     fn sitting(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>>;
     /// What is mounted, in the order of mounting.
     fn mounts(&self) -> io::Result<Vec<Mount>>;
-    /// Reads from the beginning of a device, up to `length` bytes.
-    fn read_device(&self, device: &Path, length: usize) -> io::Result<Vec<u8>>;
+    /// Reads up to `length` bytes of a device, from `offset` on.
+    fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>>;
     /// Who this process is.
     fn caller(&self) -> io::Result<Caller>;
 }
