@@ -394,6 +394,10 @@ impl Trial<'_> {
             let (first, last) = self.found.seconds;
             self.found.seconds = (first.max(FIRST_SECONDS[4]), last.min(LAST_SECONDS[2]));
         }
+        if self.counts_from_1980() && self.found.grain == 2 * SECOND {
+            // Two seconds are FAT's alone, and so is this limit; to try it would take as much room.
+            self.found.largest_file = Some(LONG - 1);
+        }
         let (uid, gid) = OWNER;
         if self.caller.gives_files {
             let set = system.set_owner(entry, uid, gid).and_then(|()| system.stat(entry));
