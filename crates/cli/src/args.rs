@@ -41,6 +41,11 @@ Examples:
   utter mirror --dry-run saltmere /mnt/keeper/saltmere  look first, above all at what would go
   utter mirror saltmere /mnt/keeper/saltmere            then do it; asks before it removes";
 
+const APPLY_EXAMPLES: &str = "\
+Examples:
+  utter mirror --dry-run --save-plan monday.plan saltmere /mnt/keeper/saltmere
+  utter apply monday.plan                               just what was looked at, and nothing else";
+
 const VERIFY_EXAMPLES: &str = "\
 Examples:
   utter verify saltmere /mnt/keeper/saltmere                by size, time and attributes
@@ -61,6 +66,7 @@ pub(crate) enum Command {
     Copy(Copy),
     Mirror(Mirror),
     Verify(Verify),
+    Apply(Apply),
     Drives(Drives),
     Demo(Demo),
 }
@@ -84,6 +90,10 @@ pub(crate) struct Copy {
     pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
+    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
+    /// apply' [default: it is not saved]
+    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
+    pub(crate) save_plan: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
@@ -113,6 +123,10 @@ pub(crate) struct Mirror {
     /// [default: half of them, once that is more than 20]
     #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
     pub(crate) removal_limit: Option<RemovalLimit>,
+    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
+    /// apply' [default: it is not saved]
+    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
+    pub(crate) save_plan: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
@@ -135,6 +149,32 @@ pub(crate) struct Verify {
     pub(crate) destination: PathBuf,
     #[command(flatten)]
     pub(crate) what: What,
+    #[command(flatten)]
+    pub(crate) how: How,
+}
+
+/// Carry out a plan that copy or mirror saved.
+///
+/// Does exactly the steps of the plan. A step whose source or destination is no longer what the plan
+/// saw is refused and named, and the rest is done. A plan that was damaged or edited is refused as a
+/// whole.
+#[derive(Debug, Args)]
+#[command(after_help = APPLY_EXAMPLES)]
+pub(crate) struct Apply {
+    /// The file that --save-plan wrote.
+    #[arg(value_name = "PLAN")]
+    pub(crate) plan: PathBuf,
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    /// Refuse the whole plan if a single step no longer fits
+    #[arg(long, help_heading = "Safety")]
+    pub(crate) all_or_nothing: bool,
+    /// Refuse to remove more than this many entries, or this part of the destination's entries
+    /// [default: half of them, once that is more than 20]
+    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
+    pub(crate) removal_limit: Option<RemovalLimit>,
+    #[command(flatten)]
+    pub(crate) writing: Writing,
     #[command(flatten)]
     pub(crate) how: How,
 }
@@ -507,23 +547,28 @@ pub(crate) fn request(
         carry: carried.carry,
         strictly: carried.carry_strictly,
         safety,
-        running: request::Running {
-            workers: running.workers(),
-            // What writes nothing has nothing to flush.
-            flush: match writing.map_or(FlushWhen::None, |writing| writing.flush) {
-                FlushWhen::End => Flush::End,
-                FlushWhen::Each => Flush::Each,
-                FlushWhen::None => Flush::None,
-            },
-            rate: writing.and_then(|writing| writing.rate),
-            retries: Retries { times: running.retries, wait: running.retry_wait },
-            recheck: writing.is_some_and(|writing| writing.recheck),
-            cache: match running.cache {
-                CacheHow::Keep => Cache::Keep,
-                CacheHow::Drop => Cache::Drop,
-            },
-        },
+        running: self::running(running, writing),
     })
+}
+
+/// How a run goes about it, of what was typed.
+pub(crate) fn running(running: &Running, writing: Option<&Writing>) -> request::Running {
+    request::Running {
+        workers: running.workers(),
+        // What writes nothing has nothing to flush.
+        flush: match writing.map_or(FlushWhen::None, |writing| writing.flush) {
+            FlushWhen::End => Flush::End,
+            FlushWhen::Each => Flush::Each,
+            FlushWhen::None => Flush::None,
+        },
+        rate: writing.and_then(|writing| writing.rate),
+        retries: Retries { times: running.retries, wait: running.retry_wait },
+        recheck: writing.is_some_and(|writing| writing.recheck),
+        cache: match running.cache {
+            CacheHow::Keep => Cache::Keep,
+            CacheHow::Drop => Cache::Drop,
+        },
+    }
 }
 
 impl Running {

@@ -41,7 +41,7 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
         return of_signal(Some(*signal));
     }
     match error.downcast_ref() {
-        Some(PlanError::Refused(_)) => Exit::Refused,
+        Some(PlanError::Refused(_) | PlanError::Unfit) => Exit::Refused,
         Some(PlanError::Stopped) => Exit::Interrupted,
         Some(PlanError::SourceClosed { .. } | PlanError::DestinationClosed { .. }) | None => {
             Exit::WrongCall

@@ -19,10 +19,12 @@ pub mod path;
 pub mod plan;
 pub mod problem;
 pub mod request;
+pub mod saved;
 pub mod select;
 
 mod apply;
 mod compare;
+mod drift;
 mod mark;
 mod pair;
 mod patience;

@@ -1,12 +1,15 @@
 //! Station: every step a run would take, and why.
 
+use serde::{Deserialize, Serialize};
+
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Flags, Kind, Stat, Time};
 use crate::path::TreePath;
 use crate::problem::Problem;
 
 /// One change to the destination.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Verb {
     /// The entry is not there yet.
     Add,
@@ -19,7 +22,8 @@ pub enum Verb {
 }
 
 /// Why a step is in the plan.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Reason {
     /// Not in the destination.
     New,
@@ -47,7 +51,7 @@ pub enum Reason {
 }
 
 /// What a plan remembers of an entry: enough to explain a step and to recognise drift.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct State {
     /// Length in bytes; the device number for devices.
     pub size: u64,
@@ -245,7 +249,7 @@ impl Part {
 }
 
 /// Entries and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Count {
     /// Entries of any kind.
     pub entries: u64,
@@ -262,7 +266,7 @@ impl Count {
 }
 
 /// What one side holds, the root folder itself not counted.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// Folders.
     pub folders: u64,
@@ -304,7 +308,7 @@ impl Tally {
 }
 
 /// Sums over a plan.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Totals {
     /// Steps that add, with the bytes they write.
     pub add: Count,

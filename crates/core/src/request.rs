@@ -3,12 +3,15 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::aspect::Aspects;
 use crate::guard::Guard;
 use crate::select::Selection;
 
 /// What to do with the two sides.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Task {
     /// Add and replace; remove nothing.
     Copy,

@@ -7,6 +7,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use crate::abilities::{Abilities, Ability};
 use crate::apply::{self, Outcome};
 use crate::compare::{self, Compared, Comparison, Halt};
+use crate::drift;
 use crate::guard::{self, Refusal};
 use crate::mark;
 use crate::observe::Observer;
@@ -59,6 +60,11 @@ pub enum PlanError {
         /// Why.
         cause: Cause,
     },
+    /// A saved plan saw other places than are there now.
+    #[error(
+        "the destination folder was there when the plan was made and is not now, or the reverse; nothing was touched\n  make the plan anew with --save-plan"
+    )]
+    Unfit,
     /// The observer asked to stop.
     #[error("stopped while comparing; nothing was touched")]
     Stopped,
@@ -122,6 +128,32 @@ impl<'a> Session<'a> {
         }
         number(&mut plan);
         Ok(plan)
+    }
+
+    /// Takes a plan that was made before, for the same places. It holds only as far as both sides
+    /// still are what it saw: see [`Session::drifted`].
+    pub fn adopt(&self, mut plan: Plan) -> Result<Plan, PlanError> {
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
+        let fits = |(pair, part): (&Pair, &Part)| {
+            let adds_root = part.root.is_some_and(|step| step.verb == Verb::Add);
+            pair.single.is_some() || adds_root != pair.destination.exists()
+        };
+        if plan.parts.len() != self.pairs.len() || !self.pairs.iter().zip(&plan.parts).all(fits) {
+            return Err(PlanError::Unfit);
+        }
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        for reach in reaches {
+            reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
+        }
+        Ok(plan)
+    }
+
+    /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
+    /// Carrying it out would refuse each of them, and do the rest.
+    pub fn drifted(&self, plan: &Plan) -> Vec<Problem> {
+        let parts = self.pairs.iter().zip(&plan.parts);
+        parts.flat_map(|(pair, part)| drift::find(self.system, pair, part)).collect()
     }
 
     /// Checks a plan against the guards that are not waived.
@@ -248,7 +280,7 @@ fn missing_folders(pair: &Pair) -> Option<Remark> {
 }
 
 /// Numbers the steps through and adds them up.
-fn number(plan: &mut Plan) {
+pub(crate) fn number(plan: &mut Plan) {
     let mut next = 0;
     for part in &mut plan.parts {
         part.first = next;

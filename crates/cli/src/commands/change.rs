@@ -1,32 +1,36 @@
 //! `utter copy` and `utter mirror`: plan, show or ask, carry out.
 
+use std::fs::File;
+use std::io::{BufWriter, ErrorKind};
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use anyhow::Result;
+use anyhow::{Context as _, Result, anyhow};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Request, Safety, Task};
-use utter_echo_core::{PlanError, Session};
+use utter_echo_core::{Session, saved};
 
 use super::hooks;
-use crate::args::{Copy, How, Mirror, Output, SafetyOptions, What, Writing, request};
+use crate::args::{Copy, How, Mirror, SafetyOptions, What, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
-use crate::present::{Presenter, Progress, Took, ask};
+use crate::present::{Presenter, Progress, Took, ask, names};
 use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
     let safety = Safety { waived: args.safety.waive.clone(), ..Safety::default() };
-    change(Task::Copy, places, safety, (&args.what, &args.safety, &args.writing, &args.how))
+    let options = (&args.what, &args.safety, &args.writing, &args.how);
+    change(Task::Copy, places, safety, options, args.save_plan.as_deref())
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
     let removal_limit = args.removal_limit.unwrap_or_default();
     let safety = Safety { waived: args.safety.waive.clone(), removal_limit };
-    change(Task::Mirror, places, safety, (&args.what, &args.safety, &args.writing, &args.how))
+    let options = (&args.what, &args.safety, &args.writing, &args.how);
+    change(Task::Mirror, places, safety, options, args.save_plan.as_deref())
 }
 
 fn change(
@@ -34,62 +38,97 @@ fn change(
     places: (Vec<PathBuf>, &Path),
     guards: Safety,
     (what, safety, writing, how): (&What, &SafetyOptions, &Writing, &How),
+    save: Option<&Path>,
 ) -> Result<Exit> {
     let request = &request(task, places, what, &how.running, Some(writing), guards)?;
-    let output = &how.output;
-    if how.running.gentle {
-        gentle::stand_back()?;
-    }
-    if safety.ask {
-        ask::require_terminal()?;
-    }
-    let presenter = Presenter::new(output, request, safety.dry_run);
-    presenter.head()?;
-    let signals = Signals::caught_from_now_on()?;
-    if safety.dry_run {
-        return go(request, safety, writing, output, &presenter, &signals);
-    }
-    hooks::around(writing, || go(request, safety, writing, output, &presenter, &signals))
+    Change { request, safety, writing, how }.around(|change, presenter, signals| {
+        let session = Session::open(&Linux, request)?;
+        let progress = Progress::scanning(&how.output, signals);
+        let begun = Instant::now();
+        let plan = session.plan(&progress);
+        let planning = begun.elapsed();
+        progress.done();
+        signals.check()?;
+        let plan = plan.inspect_err(|error| presenter.refused_early(error))?;
+        if let Some(file) = save {
+            save_plan(&plan, request, file)?;
+            presenter.plan_saved(file)?;
+        }
+        change.carry_out(&session, &plan, planning, presenter, signals)
+    })
 }
 
-/// From opening both sides to the last word.
-fn go(
-    request: &Request,
-    safety: &SafetyOptions,
-    writing: &Writing,
-    output: &Output,
-    presenter: &Presenter<'_>,
-    signals: &Signals,
-) -> Result<Exit> {
-    signals.check()?;
-    let session = Session::open(&Linux, request)?;
-    let progress = Progress::scanning(output, signals);
-    let begun = Instant::now();
-    let plan = session.plan(&progress);
-    let planning = begun.elapsed();
-    progress.done();
-    signals.check()?;
-    let plan = plan.inspect_err(|error| {
-        if let PlanError::Refused(refusal) = error {
-            // The error itself is reported all the same, should this fail.
-            let _ = presenter.refusal(refusal);
+/// A run that changes the destination, from wherever its plan comes.
+pub(super) struct Change<'a> {
+    pub(super) request: &'a Request,
+    pub(super) safety: &'a SafetyOptions,
+    pub(super) writing: &'a Writing,
+    pub(super) how: &'a How,
+}
+
+impl Change<'_> {
+    /// Sets everything up, and does `work` between the user's own commands.
+    pub(super) fn around(
+        &self,
+        work: impl FnOnce(&Self, &Presenter<'_>, &Signals) -> Result<Exit>,
+    ) -> Result<Exit> {
+        if self.how.running.gentle {
+            gentle::stand_back()?;
         }
-    })?;
-    if safety.dry_run {
-        presenter.plan(&plan)?;
-        guard(&session, &plan, presenter)?;
-        return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
+        if self.safety.ask {
+            ask::require_terminal()?;
+        }
+        let presenter = Presenter::new(&self.how.output, self.request, self.safety.dry_run);
+        presenter.head()?;
+        let signals = Signals::caught_from_now_on()?;
+        if self.safety.dry_run {
+            return work(self, &presenter, &signals);
+        }
+        hooks::around(self.writing, || {
+            signals.check()?;
+            work(self, &presenter, &signals)
+        })
     }
-    guard(&session, &plan, presenter)?;
-    presenter.remarks(&plan)?;
-    confirm(request, safety, &plan, signals)?;
-    let progress = Progress::changing(output, signals, &plan);
-    let begun = Instant::now();
-    let outcome = session.apply(&plan, &progress);
-    progress.done();
-    let took = Took { planning, applying: begun.elapsed() };
-    presenter.outcome(&plan, &outcome, took, writing.verbose)?;
-    Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
+
+    /// Shows a plan, or guards it, asks where it should, and carries it out.
+    pub(super) fn carry_out(
+        &self,
+        session: &Session<'_>,
+        plan: &Plan,
+        planning: Duration,
+        presenter: &Presenter<'_>,
+        signals: &Signals,
+    ) -> Result<Exit> {
+        if self.safety.dry_run {
+            presenter.plan(plan)?;
+            guard(session, plan, presenter)?;
+            return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
+        }
+        guard(session, plan, presenter)?;
+        presenter.remarks(plan)?;
+        confirm(self.request, self.safety, plan, signals)?;
+        let progress = Progress::changing(&self.how.output, signals, plan);
+        let begun = Instant::now();
+        let outcome = session.apply(plan, &progress);
+        progress.done();
+        let took = Took { planning, applying: begun.elapsed() };
+        presenter.outcome(plan, &outcome, took, self.writing.verbose)?;
+        Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
+    }
+}
+
+/// Never over a file that is there: it might be another plan, or anything.
+fn save_plan(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
+    let shown = names::shown(file.as_os_str().as_encoded_bytes());
+    let out = File::create_new(file).map_err(|error| match error.kind() {
+        ErrorKind::AlreadyExists => anyhow!(
+            "'{shown}' is there already, so the plan was not saved and nothing was touched\n  give \
+             --save-plan another name, or remove that file"
+        ),
+        _ => anyhow!("cannot save the plan to '{shown}': {error}; nothing was touched"),
+    })?;
+    let saved = saved::write(plan, request, BufWriter::new(&out)).and_then(|()| out.sync_all());
+    saved.with_context(|| format!("cannot save the plan to '{shown}'; nothing was touched"))
 }
 
 fn guard(session: &Session<'_>, plan: &Plan, presenter: &Presenter<'_>) -> Result<()> {

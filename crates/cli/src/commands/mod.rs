@@ -1,5 +1,6 @@
 //! One file a command: a request in, a presentation out.
 
+mod apply;
 mod change;
 mod demo;
 mod drives;
@@ -16,6 +17,7 @@ pub(crate) fn run(command: &Command) -> Result<Exit> {
         Command::Copy(copy) => change::copy(copy),
         Command::Mirror(mirror) => change::mirror(mirror),
         Command::Verify(verify) => verify::verify(verify),
+        Command::Apply(apply) => apply::apply(apply),
         Command::Drives(drives) => drives::drives(drives),
         Command::Demo(demo) => demo::demo(demo),
     }

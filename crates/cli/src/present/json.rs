@@ -220,6 +220,10 @@ fn problems(plan: &Plan) -> impl Iterator<Item = Line> {
     plan.problems.iter().map(Line::from)
 }
 
+pub(super) fn problems_alone(plan: &Plan) -> io::Result<()> {
+    write_all(problems(plan))
+}
+
 /// Before the run: whoever reads along should know in time.
 pub(super) fn remarks_first(plan: &Plan) -> io::Result<()> {
     write_all(remarks(plan))

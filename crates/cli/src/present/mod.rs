@@ -9,13 +9,14 @@ mod text;
 pub(crate) mod units;
 mod words;
 
-use std::io;
+use std::io::{self, Write as _};
+use std::path::Path;
 use std::time::Duration;
 
-use utter_echo_core::Outcome;
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::plan::Plan;
 use utter_echo_core::request::Request;
+use utter_echo_core::{Outcome, PlanError};
 
 use crate::args::{Format, Output, When};
 
@@ -89,6 +90,31 @@ impl<'a> Presenter<'a> {
             Format::Json => json::remarks_first(plan),
             Format::Text if self.output.quiet => Ok(()),
             Format::Text => text::remarks(&mut anstream::stdout().lock(), plan),
+        }
+    }
+
+    /// Where a plan was saved; a program knows, having said so.
+    pub(crate) fn plan_saved(&self, file: &Path) -> io::Result<()> {
+        if self.output.quiet || self.output.format == Format::Json {
+            return Ok(());
+        }
+        let shown = names::shown(file.as_os_str().as_encoded_bytes());
+        writeln!(anstream::stdout(), "The plan is saved; carry it out with: utter apply {shown}\n")
+    }
+
+    /// A plan that was refused before it was whole.
+    pub(crate) fn refused_early(&self, error: &PlanError) {
+        if let PlanError::Refused(refusal) = error {
+            // The error itself is reported all the same, should this fail.
+            let _ = self.refusal(refusal);
+        }
+    }
+
+    /// The problems of a plan that is not carried out for them.
+    pub(crate) fn problems(&self, plan: &Plan) -> io::Result<()> {
+        match self.output.format {
+            Format::Json => json::problems_alone(plan),
+            Format::Text => text::problems(&plan.problems),
         }
     }
 

@@ -322,7 +322,7 @@ fn problem_count(out: &mut impl Write, count: usize) -> io::Result<()> {
 }
 
 /// Problems go to stderr, a line each, in the shape `utter: path: what and why`.
-fn problems(problems: &[Problem]) -> io::Result<()> {
+pub(super) fn problems(problems: &[Problem]) -> io::Result<()> {
     let mut err = io::BufWriter::new(anstream::stderr().lock());
     for Problem { path, operation, cause } in problems {
         let path = names::shown(path.as_bytes());

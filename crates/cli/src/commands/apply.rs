@@ -1,0 +1,52 @@
+//! `utter apply`: carry out a plan that was saved.
+
+use std::fs::File;
+use std::io::BufReader;
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{By, Request, Safety};
+use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{Session, saved};
+
+use super::change::Change;
+use crate::args::{Apply, running};
+use crate::exit::{Exit, Refused};
+
+pub(crate) fn apply(args: &Apply) -> Result<Exit> {
+    let shown = args.plan.display();
+    let file = File::open(&args.plan).with_context(|| format!("cannot open the plan '{shown}'"))?;
+    let (purpose, plan) = saved::read(BufReader::new(file))
+        .with_context(|| format!("plan '{shown}' is refused, and nothing was touched"))?;
+    let removal_limit = args.removal_limit.unwrap_or_default();
+    let request = &Request {
+        task: purpose.task,
+        places: purpose.places,
+        carry: purpose.carry,
+        // What follows decided what is in the plan; it is decided.
+        selection: Selection::new(&Rules::default())?,
+        by: By::Stamp,
+        closely: false,
+        time_slack: Duration::ZERO,
+        strictly: false,
+        safety: Safety { waived: args.safety.waive.clone(), removal_limit },
+        running: running(&args.how.running, Some(&args.writing)),
+    };
+    let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
+    Change { request, safety, writing, how }.around(|change, presenter, signals| {
+        let session = Session::open(&Linux, request)?;
+        let mut plan = session.adopt(plan).inspect_err(|error| presenter.refused_early(error))?;
+        if safety.dry_run || args.all_or_nothing {
+            plan.problems = session.drifted(&plan);
+        }
+        if args.all_or_nothing && !safety.dry_run && !plan.problems.is_empty() {
+            presenter.problems(&plan)?;
+            return Err(Refused(
+                "the plan no longer fits, and all or nothing was asked for".into(),
+            )
+            .into());
+        }
+        change.carry_out(&session, &plan, Duration::ZERO, presenter, signals)
+    })
+}

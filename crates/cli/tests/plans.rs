@@ -1,0 +1,98 @@
+//! Guarantee: what was looked at in a dry run and saved is what `apply` does, as far as nothing
+//! drifted; and a plan that is not as it was written does nothing.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::fs;
+
+use common::Room;
+
+fn saltmere() -> Room {
+    let room = Room::new()
+        .with("saltmere/logbooks/1931.csv", "calm")
+        .with("saltmere/lens.svg", "<svg/>")
+        .with("saltmere/tide.csv", "1,2,3")
+        .with("keeper/lens.svg", "<svg></svg>")
+        .with("keeper/old.txt", "old");
+    let saved = room.run("mirror --dry-run --save-plan monday.plan saltmere keeper");
+    assert_eq!(saved.code, 0, "{saved:?}");
+    assert!(saved.out.starts_with("The plan is saved; carry it out with: utter apply monday.plan"));
+    assert_eq!(room.list("keeper"), ["lens.svg", "old.txt"]);
+    room
+}
+
+#[test]
+fn a_saved_plan_is_shown_and_carried_out() {
+    let room = saltmere();
+    // What is new since is no part of it, and the places are those of the saving.
+    room.write("saltmere/late.txt", "late");
+    fs::create_dir(room.path("elsewhere")).unwrap();
+    let mut command = room.command("apply --dry-run ../monday.plan");
+    let shown = common::ran(&command.current_dir(room.path("elsewhere")).output().unwrap());
+    assert_eq!(shown.code, 0, "{shown:?}");
+    for line in ["add      tide.csv", "replace  lens.svg", "remove   old.txt"] {
+        assert!(shown.out.contains(line), "{line} is missing: {shown:?}");
+    }
+    assert!(!shown.out.contains("late.txt"));
+    let applied = room.run("apply monday.plan");
+    assert_eq!(applied.code, 0, "{applied:?}");
+    assert_eq!(room.list("keeper"), ["lens.svg", "logbooks/", "logbooks/1931.csv", "tide.csv"]);
+    assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
+    // It was for what is no longer there.
+    assert_eq!(room.run("apply monday.plan --all-or-nothing").code, 4);
+}
+
+#[test]
+fn a_step_that_drifted_is_refused_and_the_rest_is_done_or_nothing() {
+    let room = saltmere();
+    room.write("keeper/old.txt", "not so old after all");
+    room.write("saltmere/tide.csv", "4,5,6 and more");
+    let shown = room.run("apply --dry-run monday.plan");
+    assert_eq!(shown.code, 3, "{shown:?}");
+    let nothing = room.run("apply --all-or-nothing monday.plan");
+    assert_eq!(nothing.code, 4, "{nothing:?}");
+    for (name, side) in [("old.txt", "the destination"), ("tide.csv", "the source")] {
+        let told = |ran: &common::Ran| {
+            ran.err.lines().any(|line| line.contains(name) && line.contains(side))
+        };
+        assert!(told(&shown) && told(&nothing), "{name}: {nothing:?}");
+    }
+    assert_eq!(room.list("keeper"), ["lens.svg", "old.txt"]);
+    let applied = room.run("apply monday.plan");
+    assert_eq!(applied.code, 3, "{applied:?}");
+    assert_eq!(applied.err.lines().count(), 2, "{applied:?}");
+    let expected = ["lens.svg", "logbooks/", "logbooks/1931.csv", "old.txt"];
+    assert_eq!(room.list("keeper"), expected);
+    assert_eq!(room.read("keeper/old.txt"), "not so old after all");
+    assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
+}
+
+#[test]
+fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
+    let room = saltmere();
+    let again = room.run("mirror --save-plan monday.plan saltmere keeper");
+    assert_eq!(again.code, 2, "{again:?}");
+    assert!(again.err.contains("'monday.plan' is there already"), "{again:?}");
+    let text = room.read("monday.plan");
+    fs::write(room.path("edited"), text.replace("tide.csv", "tidy.csv")).unwrap();
+    fs::write(room.path("newer"), text.replace("\"version\":1", "\"version\":7")).unwrap();
+    fs::write(room.path("short"), &text[..text.len() / 2]).unwrap();
+    for (call, word) in [
+        ("apply edited", "changed or cut short"),
+        ("apply newer", "of version 7"),
+        ("apply short", "line"),
+        ("apply saltmere/lens.svg", "line 1 is not that of a plan"),
+        ("apply nowhere", "cannot open the plan"),
+    ] {
+        let refused = room.run(call);
+        assert_eq!(refused.code, 2, "{call}: {refused:?}");
+        assert!(refused.err.contains(word), "{call}: {refused:?}");
+    }
+    fs::rename(room.path("keeper"), room.path("away")).unwrap();
+    let unfit = room.run("apply monday.plan");
+    assert_eq!(unfit.code, 4, "{unfit:?}");
+    assert!(!room.path("keeper").exists());
+    assert_eq!(room.list("away"), ["lens.svg", "old.txt"]);
+}

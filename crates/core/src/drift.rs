@@ -1,0 +1,69 @@
+//! What of a plan no longer is what it saw, found before its first step.
+
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use crate::os::{Entry, System};
+use crate::pair::Pair;
+use crate::plan::{Part, State, Step};
+use crate::problem::{Cause, Operation, Problem};
+
+/// A problem for each step whose source or destination drifted.
+pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    for (at, folder) in part.folders.iter().enumerate() {
+        let path = part.folder_path(at);
+        let open = |root: BorrowedFd<'_>| system.open_folder(root, path.as_bytes()).ok();
+        let source = open(pair.source.as_fd());
+        let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
+        let destination = anchor.and_then(|anchor| open(anchor.as_fd()));
+        for step in &folder.steps {
+            let name = folder.names.get(step.name);
+            let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
+            let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
+            let drifted = drifted(step, look(&source, source_name), look(&destination, name));
+            problems.extend(drifted.map(|(operation, cause)| Problem {
+                path: pair.prefix.join(path.join(name).as_bytes()),
+                operation,
+                cause,
+            }));
+        }
+    }
+    problems
+}
+
+/// What is there now; nothing, where there is not even the folder.
+fn state(
+    system: &dyn System,
+    folder: Option<&OwnedFd>,
+    name: &[u8],
+) -> io::Result<Option<crate::os::Stat>> {
+    let Some(folder) = folder else { return Ok(None) };
+    match system.stat(Entry::Named(folder.as_fd(), name)) {
+        Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),
+        other => other.map(Some),
+    }
+}
+
+fn drifted(
+    step: &Step,
+    source: io::Result<Option<crate::os::Stat>>,
+    destination: io::Result<Option<crate::os::Stat>>,
+) -> Option<(Operation, Cause)> {
+    let same = |seen: Option<State>, now: Option<crate::os::Stat>| match (seen, now) {
+        (Some(seen), Some(now)) => seen.still(&now),
+        (None, None) => true,
+        _ => false,
+    };
+    // Of what is removed the source has nothing to say, unless it has it by now.
+    match source {
+        Ok(now) if same(step.source, now) => {}
+        Ok(_) => return Some((Operation::LookAtSource, Cause::Drift("the source"))),
+        Err(error) => return Some((Operation::LookAtSource, error.into())),
+    }
+    match destination {
+        Ok(now) if same(step.destination, now) => None,
+        Ok(_) => Some((Operation::LookAtDestination, Cause::Drift("the destination"))),
+        Err(error) => Some((Operation::LookAtDestination, error.into())),
+    }
+}

@@ -1,0 +1,374 @@
+//! A plan in a file: written today, carried out later.
+//!
+//! The form is JSON lines, documented in `docs/json.md`: a head with what the plan is for, then each
+//! part's root, folders, steps and leaders in the plan's own order, the totals, and an end with the
+//! number of lines and the SHA-256 of all that comes before it. What does not fit together to the
+//! last byte is refused as a whole.
+
+use std::ffi::OsString;
+use std::io::{self, BufRead, Write};
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Path, PathBuf};
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+
+use crate::aspect::{Aspect, Aspects};
+use crate::plan::{Folder, Leader, LeaderId, Names, Part, Plan, Reason, State, Step, Totals, Verb};
+use crate::request::{Places, Request, Task};
+use crate::session;
+
+/// Raised when an older program could misread what a newer one wrote.
+const VERSION: u32 = 1;
+
+/// What a saved plan is for: all of a request that its steps depend on.
+#[derive(Clone, Debug)]
+pub struct Purpose {
+    /// What was to be done.
+    pub task: Task,
+    /// From where to where, as absolute paths.
+    pub places: Places,
+    /// What goes along.
+    pub carry: Aspects,
+}
+
+/// Why a file is no plan, or not one to be carried out.
+#[derive(Debug, thiserror::Error)]
+pub enum BadPlan {
+    /// It cannot be read.
+    #[error("cannot be read: {0}")]
+    Unreadable(#[from] io::Error),
+    /// A line is not what it should be.
+    #[error("line {line} is not that of a plan: {cause}\n  make the plan anew with --save-plan")]
+    Line {
+        /// Counted from 1.
+        line: usize,
+        /// What is wrong.
+        cause: String,
+    },
+    /// It was written by another version.
+    #[error(
+        "it is of version {0}, and this program reads version {VERSION}\n  make the plan anew with --save-plan"
+    )]
+    Version(u32),
+    /// Something was changed, added or lost.
+    #[error(
+        "it was changed or cut short since it was written\n  make the plan anew with --save-plan"
+    )]
+    Damaged,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
+enum Line {
+    Plan(Head),
+    Part { root: Option<SavedStep> },
+    Folder { parent: u32, name: Bytes, source: Option<State> },
+    Step(SavedStep),
+    Leader { folder: u32, name: Bytes },
+    Totals(Totals),
+    End { lines: usize, sha256: String },
+}
+
+#[derive(Serialize, Deserialize)]
+struct Head {
+    version: u32,
+    task: Task,
+    sources: Vec<Bytes>,
+    destination: Bytes,
+    inside: bool,
+    carry: Vec<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct SavedStep {
+    name: Bytes,
+    verb: Verb,
+    reason: Reason,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    aspects: Vec<String>,
+    source: Option<State>,
+    destination: Option<State>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    leader: Option<u32>,
+}
+
+/// Text where it is such, else its bytes.
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum Bytes {
+    Text(String),
+    Other { base64: String },
+}
+
+impl From<&[u8]> for Bytes {
+    fn from(bytes: &[u8]) -> Self {
+        match std::str::from_utf8(bytes) {
+            Ok(text) => Self::Text(text.to_owned()),
+            Err(_) => Self::Other { base64: STANDARD.encode(bytes) },
+        }
+    }
+}
+
+impl Bytes {
+    fn decoded(self) -> Result<Vec<u8>, String> {
+        match self {
+            Self::Text(text) => Ok(text.into_bytes()),
+            Self::Other { base64 } => STANDARD.decode(base64).map_err(|e| e.to_string()),
+        }
+    }
+
+    /// As the name of one entry: it must not lead anywhere else.
+    fn name(self) -> Result<Vec<u8>, String> {
+        let name = self.decoded()?;
+        let leads_away = name.is_empty() || name == b"." || name == b"..";
+        if leads_away || name.iter().any(|b| matches!(b, b'/' | 0)) || name.len() > 65_535 {
+            return Err(format!("'{}' is no name of an entry", name.escape_ascii()));
+        }
+        Ok(name)
+    }
+
+    fn path(self) -> Result<PathBuf, String> {
+        Ok(OsString::from_vec(self.decoded()?).into())
+    }
+}
+
+fn words(aspects: Aspects) -> Vec<String> {
+    aspects.iter().map(|aspect| aspect.name().to_owned()).collect()
+}
+
+fn aspects(words: &[String]) -> Result<Aspects, String> {
+    let aspect = |word: &String| {
+        let known = Aspect::ALL.into_iter().find(|aspect| aspect.name() == word);
+        known.ok_or_else(|| format!("'{word}' is no aspect"))
+    };
+    words.iter().map(aspect).collect()
+}
+
+fn saved(step: &Step, name: &[u8]) -> SavedStep {
+    SavedStep {
+        name: name.into(),
+        verb: step.verb,
+        reason: step.reason,
+        aspects: words(step.aspects),
+        source: step.source,
+        destination: step.destination,
+        leader: step.leader.map(|LeaderId(leader)| leader),
+    }
+}
+
+/// Counts and digests what passes.
+struct Sealed<W> {
+    out: W,
+    lines: usize,
+    digest: Sha256,
+}
+
+impl<W: Write> Sealed<W> {
+    fn line(&mut self, line: &Line) -> io::Result<()> {
+        let mut text = serde_json::to_vec(line)?;
+        text.push(b'\n');
+        self.lines += 1;
+        self.digest.update(&text);
+        self.out.write_all(&text)
+    }
+}
+
+/// Writes a plan. Its problems and remarks are not part of what is carried out, and stay behind.
+pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
+    let mut out = Sealed { out, lines: 0, digest: Sha256::new() };
+    let absolute = |path: &Path| {
+        let path = std::path::absolute(path)?;
+        Ok::<_, io::Error>(Bytes::from(path.as_os_str().as_bytes()))
+    };
+    let Places { sources, destination, inside } = &request.places;
+    out.line(&Line::Plan(Head {
+        version: VERSION,
+        task: request.task,
+        sources: sources.iter().map(|source| absolute(source)).collect::<Result<_, _>>()?,
+        destination: absolute(destination)?,
+        inside: *inside,
+        carry: words(request.carry),
+    }))?;
+    for part in &plan.parts {
+        out.line(&Line::Part { root: part.root.as_ref().map(|step| saved(step, b"")) })?;
+        for folder in &part.folders {
+            let Folder { parent, name, source, .. } = folder;
+            out.line(&Line::Folder { parent: *parent, name: (&**name).into(), source: *source })?;
+            for step in &folder.steps {
+                out.line(&Line::Step(saved(step, folder.names.get(step.name))))?;
+            }
+        }
+        for Leader { folder, name } in &part.leaders {
+            out.line(&Line::Leader { folder: *folder, name: (&**name).into() })?;
+        }
+    }
+    out.line(&Line::Totals(plan.totals))?;
+    let (lines, sha256) = (out.lines, hex(out.digest));
+    serde_json::to_writer(&mut out.out, &Line::End { lines, sha256 })?;
+    out.out.write_all(b"\n")?;
+    out.out.flush()
+}
+
+fn hex(digest: Sha256) -> String {
+    digest.finalize().iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().concat()
+}
+
+/// Reads a plan back, whole or not at all.
+pub fn read(input: impl BufRead) -> Result<(Purpose, Plan), BadPlan> {
+    let mut reader = Reader::default();
+    let mut digest = Sha256::new();
+    let mut lines = input.split(b'\n').enumerate();
+    for (at, text) in &mut lines {
+        let text = text?;
+        let bad = |cause| BadPlan::Line { line: at + 1, cause };
+        let line = serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))?;
+        if let Line::End { lines: count, sha256 } = &line {
+            if *count != at || *sha256 != hex(digest) || lines.next().is_some() {
+                return Err(BadPlan::Damaged);
+            }
+            return reader.finish().ok_or(BadPlan::Damaged);
+        }
+        digest.update(&text);
+        digest.update(b"\n");
+        if let Line::Plan(Head { version, .. }) = &line
+            && *version != VERSION
+        {
+            return Err(BadPlan::Version(*version));
+        }
+        reader.take(line).map_err(bad)?;
+    }
+    Err(BadPlan::Damaged)
+}
+
+#[derive(Default)]
+struct Reader {
+    purpose: Option<Purpose>,
+    parts: Vec<Part>,
+    /// Of the folder that is being read.
+    steps: Vec<Step>,
+    totals: Option<Totals>,
+}
+
+impl Reader {
+    fn take(&mut self, line: Line) -> Result<(), String> {
+        if self.purpose.is_none() != matches!(line, Line::Plan(_)) || self.totals.is_some() {
+            return Err("it stands in the wrong place".into());
+        }
+        match line {
+            Line::Plan(head) => self.purpose = Some(purpose(head)?),
+            Line::Part { root } => {
+                self.end_folder();
+                let mut names = Names::default();
+                let root = root.map(|step| step_of(step, &mut names, true)).transpose()?;
+                self.parts.push(Part { root, ..Part::default() });
+            }
+            Line::Folder { parent, name, source } => {
+                self.end_folder();
+                let part = self.part()?;
+                let is_root = part.folders.is_empty();
+                let above = usize::try_from(parent).unwrap_or(usize::MAX);
+                if above >= part.folders.len().max(1) {
+                    return Err("its folder above does not come before it".into());
+                }
+                let name = if is_root { Vec::new() } else { name.name()? };
+                let (names, steps) = (Names::default(), Box::default());
+                part.folders.push(Folder {
+                    parent,
+                    name: name.into(),
+                    source,
+                    names,
+                    steps,
+                    first: 0,
+                });
+            }
+            Line::Step(step) => {
+                let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
+                let step = step_of(step, &mut folder.names, false)?;
+                self.steps.push(step);
+            }
+            Line::Leader { folder, name } => {
+                self.end_folder();
+                let name = name.name()?.into();
+                self.part()?.leaders.push(Leader { folder, name });
+            }
+            Line::Totals(totals) => {
+                self.end_folder();
+                self.totals = Some(totals);
+            }
+            Line::End { .. } => {}
+        }
+        Ok(())
+    }
+
+    fn part(&mut self) -> Result<&mut Part, String> {
+        self.parts.last_mut().ok_or_else(|| "it is in no part".to_owned())
+    }
+
+    fn end_folder(&mut self) {
+        let steps = std::mem::take(&mut self.steps);
+        if let Some(folder) = self.parts.last_mut().and_then(|part| part.folders.last_mut())
+            && !steps.is_empty()
+        {
+            folder.steps = steps.into();
+        }
+    }
+
+    fn finish(self) -> Option<(Purpose, Plan)> {
+        let (purpose, saved) = (self.purpose?, self.totals?);
+        let fits = |part: &Part| {
+            let folders = part.folders.len();
+            let known =
+                |step: &Step| step.leader.is_none_or(|id| (id.0 as usize) < part.leaders.len());
+            part.leaders.iter().all(|leader| (leader.folder as usize) < folders)
+                && part.all_steps().all(known)
+                && part.folders.iter().all(is_sorted)
+        };
+        if !self.parts.iter().all(fits) {
+            return None;
+        }
+        let mut plan = Plan { parts: self.parts, ..Plan::default() };
+        session::number(&mut plan);
+        // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
+        let counted = plan.totals;
+        let all = Totals {
+            unchanged: saved.unchanged,
+            source: saved.source,
+            destination: saved.destination,
+            ..counted
+        };
+        plan.totals = all;
+        (all == saved).then_some((purpose, plan))
+    }
+}
+
+/// Steps are found by their names.
+fn is_sorted(folder: &Folder) -> bool {
+    let names = |pair: &[Step]| (folder.names.get(pair[0].name), folder.names.get(pair[1].name));
+    folder.steps.windows(2).map(names).all(|(before, after)| before < after)
+}
+
+fn purpose(head: Head) -> Result<Purpose, String> {
+    let sources = head.sources.into_iter().map(Bytes::path).collect::<Result<_, _>>()?;
+    let places = Places { sources, destination: head.destination.path()?, inside: head.inside };
+    Ok(Purpose { task: head.task, places, carry: aspects(&head.carry)? })
+}
+
+fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, String> {
+    let name = if is_root { Vec::new() } else { step.name.name()? };
+    let sides = match step.verb {
+        Verb::Add => step.source.is_some() && step.destination.is_none(),
+        Verb::Replace | Verb::Retouch => step.source.is_some() && step.destination.is_some(),
+        Verb::Remove => step.source.is_none() && step.destination.is_some(),
+    };
+    if !sides {
+        return Err("the sides do not fit the verb".into());
+    }
+    let mut read = Step::new(step.verb, step.reason, step.source, step.destination);
+    read.aspects = aspects(&step.aspects)?;
+    read.leader = step.leader.map(LeaderId);
+    read.name = names.add(&name);
+    Ok(read)
+}
