@@ -90,10 +90,8 @@ pub(crate) struct Copy {
     pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
-    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
-    /// apply' [default: it is not saved]
-    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
-    pub(crate) save_plan: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) saving: Saving,
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
@@ -119,14 +117,10 @@ pub(crate) struct Mirror {
     pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
-    /// Refuse to remove more than this many entries, or this part of the destination's entries
-    /// [default: half of them, once that is more than 20]
-    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
-    pub(crate) removal_limit: Option<RemovalLimit>,
-    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
-    /// apply' [default: it is not saved]
-    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
-    pub(crate) save_plan: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) removing: Removing,
+    #[command(flatten)]
+    pub(crate) saving: Saving,
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
@@ -169,10 +163,8 @@ pub(crate) struct Apply {
     /// Refuse the whole plan if a single step no longer fits
     #[arg(long, help_heading = "Safety")]
     pub(crate) all_or_nothing: bool,
-    /// Refuse to remove more than this many entries, or this part of the destination's entries
-    /// [default: half of them, once that is more than 20]
-    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
-    pub(crate) removal_limit: Option<RemovalLimit>,
+    #[command(flatten)]
+    pub(crate) removing: Removing,
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
@@ -320,14 +312,38 @@ pub(crate) struct SafetyOptions {
     /// Do not ask before removing
     #[arg(long)]
     pub(crate) yes: bool,
-    /// Switch guards off: empty-source, removals, space, busy
+    /// Refuse unless the destination lies on the drive of this label or UUID [default: any drive]
+    #[arg(long, value_name = "NAME", hide_short_help = true)]
+    pub(crate) drive: Option<String>,
+    /// Switch guards off: empty-source, removals, space, busy, drive
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has;
     /// removals refuses more removals than --removal-limit; space refuses a plan that needs more
-    /// room than there is; busy refuses a destination that another run works on. The overlap of source and destination is always refused. Default: all
+    /// room than there is; busy refuses a destination that another run works on;
+    /// drive refuses one that is not on the drive of --drive. The overlap of source and destination is always refused. Default: all
     /// guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = waivable, hide_short_help = true)]
     pub(crate) waive: Vec<Guard>,
+}
+
+/// What commands that make a plan have.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Saving {
+    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
+    /// apply' [default: it is not saved]
+    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
+    pub(crate) save_plan: Option<PathBuf>,
+}
+
+/// What commands that may remove have.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Removing {
+    /// Refuse to remove more than this many entries, or this part of the destination's entries
+    /// [default: half of them, once that is more than 20]
+    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
+    pub(crate) removal_limit: Option<RemovalLimit>,
 }
 
 #[derive(Debug, Args)]
@@ -502,7 +518,7 @@ fn waivable(name: &str) -> Result<Guard, String> {
             Err("this guard cannot be waived: a tree cannot be its own echo".into())
         }
         Some(guard) => Ok(guard),
-        None => Err("there are the guards empty-source, removals, space and busy".into()),
+        None => Err("there are the guards empty-source, removals, space, busy and drive".into()),
     }
 }
 
@@ -568,6 +584,13 @@ pub(crate) fn running(running: &Running, writing: Option<&Writing>) -> request::
             CacheHow::Keep => Cache::Keep,
             CacheHow::Drop => Cache::Drop,
         },
+    }
+}
+
+impl SafetyOptions {
+    /// What may refuse a plan, and what not.
+    pub(crate) fn guards(&self, removal_limit: RemovalLimit) -> Safety {
+        Safety { removal_limit, drive: self.drive.clone(), waived: self.waive.clone() }
     }
 }
 

@@ -14,6 +14,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use common::{Room, ran};
+use utter_echo_lab::{DriveKind, MountedDrive};
 
 #[test]
 fn commands_run_around_a_run_and_hear_how_it_went() {
@@ -80,4 +81,31 @@ fn what_was_written_is_read_back() {
     let run = room.run("copy --recheck source echo");
     assert_eq!(run.code, 0, "{run:?}");
     assert_eq!(room.read("echo/deep/lens.svg"), "<svg/>");
+}
+
+#[test]
+fn a_destination_on_another_drive_than_was_named_is_refused() {
+    let room = Room::new().with("source/log", "lit");
+    let run = room.run("copy --drive keeper-a source echo");
+    assert_eq!(run.code, 4, "{run:?}");
+    assert!(run.err.contains("guard 'drive'") && run.err.contains("'keeper-a'"), "{run:?}");
+    assert!(run.err.contains("--waive drive") && !room.path("echo").exists(), "{run:?}");
+    assert_eq!(room.run("copy --drive keeper-a --waive drive source echo").code, 0);
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
+    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    let listed = room.run(&format!("drives --format json {}", drive.folder().display()));
+    let line: serde_json::Value = serde_json::from_str(&listed.out).unwrap();
+    let uuid = line["uuid"].as_str().unwrap();
+    let to = drive.folder().join("echo");
+    let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
+    assert_eq!(run.code, 0, "{run:?}");
+    drop(drive);
+    // The folder is there without its drive.
+    let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
+    assert_eq!(run.code, 4, "{run:?}");
+    assert!(!to.exists());
 }

@@ -12,7 +12,6 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::PermissionsExt as _;
-use std::os::unix::process::CommandExt as _;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
@@ -256,18 +255,11 @@ fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
     for name in everything {
         std::os::unix::fs::chown(room.path(name), Some(NOBODY), Some(NOBODY)).unwrap();
     }
-    fs::set_permissions(room.path(""), fs::Permissions::from_mode(0o755)).unwrap();
     for closed in ["source/vault", "source/closed.txt"] {
         std::os::unix::fs::chown(room.path(closed), Some(0), Some(0)).unwrap();
         fs::set_permissions(room.path(closed), fs::Permissions::from_mode(0o700)).unwrap();
     }
-    let program = room.path("utter");
-    fs::copy(common::UTTER, &program).unwrap();
-    let run = |line: &str| {
-        let mut command = std::process::Command::new(&program);
-        command.args(line.split(' ')).current_dir(room.path("")).uid(NOBODY).gid(NOBODY);
-        ran(&command.output().unwrap())
-    };
+    let run = room.opened_to_nobody();
     let first = run("mirror source echo");
     assert_eq!(first.code, 3, "{first:?}");
     assert!(first.err.contains("vault: cannot list in the source: permission denied"), "{first:?}");
@@ -313,14 +305,7 @@ fn an_unprivileged_run_carries_all_that_its_user_may_set() {
         return;
     }
     let room = Room::new().with("source/", "").with("echo/", "");
-    fs::set_permissions(room.path(""), fs::Permissions::from_mode(0o755)).unwrap();
-    let program = room.path("utter");
-    fs::copy(common::UTTER, &program).unwrap();
-    let run = |line: &str| {
-        let mut command = std::process::Command::new(&program);
-        command.args(line.split(' ')).current_dir(room.path("")).uid(NOBODY).gid(NOBODY);
-        ran(&command.output().unwrap())
-    };
+    let run = room.opened_to_nobody();
     let source = room.path("source");
     give_away(&room.path("echo"));
     let mut gardener = Gardener::unprivileged(1888);

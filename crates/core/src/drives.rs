@@ -96,6 +96,20 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
     Ok(drives)
 }
 
+/// True if the drive with this number has this label or UUID; else what it is called, as far as it
+/// can be found out.
+pub(crate) fn is_called(system: &dyn System, drive: u64, name: &str) -> Result<(), Vec<String>> {
+    let mounts = system.mounts().unwrap_or_default();
+    let mounts = mounts.into_iter().filter(|mount| mount.drive == drive);
+    let mut names = Vec::new();
+    for mount in mounts {
+        let Written { label, uuid, .. } = identify(system, &mount.device);
+        names.extend(label.into_iter().chain(uuid).filter(|name| !name.is_empty()));
+    }
+    names.dedup();
+    if names.iter().any(|known| known.eq_ignore_ascii_case(name)) { Ok(()) } else { Err(names) }
+}
+
 /// What a drive says of itself.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Written {

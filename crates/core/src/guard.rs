@@ -22,12 +22,14 @@ pub enum Guard {
     Space,
     /// A destination that another run is working on.
     Busy,
+    /// A destination on another drive than was named.
+    Drive,
 }
 
 impl Guard {
     /// All guards.
-    pub const ALL: [Self; 5] =
-        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy];
+    pub const ALL: [Self; 6] =
+        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy, Self::Drive];
 
     /// Its name in options, messages and JSON.
     pub fn name(self) -> &'static str {
@@ -37,6 +39,7 @@ impl Guard {
             Self::Removals => "removals",
             Self::Space => "space",
             Self::Busy => "busy",
+            Self::Drive => "drive",
         }
     }
 }
@@ -100,6 +103,19 @@ pub enum Refusal {
         /// As the user named it.
         destination_path: String,
     },
+    /// See [`Guard::Drive`].
+    #[error(
+        "'{destination_path}' is not on the drive '{wanted}'{}\n  mount that drive there, see 'utter drives', or if it may be another: --waive drive",
+        if found.is_empty() { String::new() } else { format!(", but on '{}'", found.join("', '")) }
+    )]
+    Drive {
+        /// As the user named it.
+        destination_path: String,
+        /// Label or UUID.
+        wanted: String,
+        /// Label and UUID of the drive that is there, as far as they can be found out.
+        found: Vec<String>,
+    },
 }
 
 impl Refusal {
@@ -111,6 +127,7 @@ impl Refusal {
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
             Self::Busy { .. } => Guard::Busy,
+            Self::Drive { .. } => Guard::Drive,
         }
     }
 }
@@ -126,6 +143,9 @@ pub(crate) fn check(
 ) -> Result<Vec<OwnedFd>, Refusal> {
     let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard);
+    if let (Some(wanted), true) = (&safety.drive, on(Guard::Drive)) {
+        drive(system, pairs, wanted)?;
+    }
     let locks = lock(system, pairs, on(Guard::Busy))?;
     if *task == Task::Mirror && on(Guard::EmptySource) {
         empty_source(plan, request.selection.takes_only())?;
@@ -137,6 +157,19 @@ pub(crate) fn check(
         space(system, pairs, holds_holes, plan)?;
     }
     Ok(locks)
+}
+
+/// What is not mounted leaves an empty folder behind, on the drive above.
+fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result<(), Refusal> {
+    for pair in pairs {
+        let drive = pair.destination.anchor_stat.identity.drive;
+        crate::drives::is_called(system, drive, wanted).map_err(|found| Refusal::Drive {
+            destination_path: pair.destination_shown.clone(),
+            wanted: wanted.to_owned(),
+            found,
+        })?;
+    }
+    Ok(())
 }
 
 /// Locks every destination that is there. One that the drive cannot lock is not locked.

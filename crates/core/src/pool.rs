@@ -87,7 +87,7 @@ mod tests {
                     stack.push([2 * n, 2 * n + 1].into_iter());
                 }
             });
-            assert_eq!(sum.into_inner(), (1..1_u64 << 11).sum());
+            assert_eq!(sum.into_inner(), (1..1_u64 << 11).sum::<u64>());
         }
     }
 }

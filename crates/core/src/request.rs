@@ -61,6 +61,8 @@ pub struct Places {
 pub struct Safety {
     /// Most removals that a mirror may hold.
     pub removal_limit: RemovalLimit,
+    /// Label or UUID of the drive that the destination must lie on.
+    pub drive: Option<String>,
     /// Guards that are switched off for this run.
     pub waived: Vec<Guard>,
 }

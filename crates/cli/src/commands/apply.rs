@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use anyhow::{Context as _, Result};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{By, Request, Safety};
+use utter_echo_core::request::{By, Request};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Session, saved};
 
@@ -19,7 +19,6 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
     let file = File::open(&args.plan).with_context(|| format!("cannot open the plan '{shown}'"))?;
     let (purpose, plan) = saved::read(BufReader::new(file))
         .with_context(|| format!("plan '{shown}' is refused, and nothing was touched"))?;
-    let removal_limit = args.removal_limit.unwrap_or_default();
     let request = &Request {
         task: purpose.task,
         places: purpose.places,
@@ -30,7 +29,7 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
         closely: false,
         time_slack: Duration::ZERO,
         strictly: false,
-        safety: Safety { waived: args.safety.waive.clone(), removal_limit },
+        safety: args.safety.guards(args.removing.removal_limit.unwrap_or_default()),
         running: running(&args.how.running, Some(&args.writing)),
     };
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);

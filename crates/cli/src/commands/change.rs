@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result, anyhow};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{Request, Safety, Task};
+use utter_echo_core::request::{RemovalLimit, Request, Safety, Task};
 use utter_echo_core::{Session, saved};
 
 use super::hooks;
@@ -20,17 +20,16 @@ use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
-    let safety = Safety { waived: args.safety.waive.clone(), ..Safety::default() };
+    let safety = args.safety.guards(RemovalLimit::default());
     let options = (&args.what, &args.safety, &args.writing, &args.how);
-    change(Task::Copy, places, safety, options, args.save_plan.as_deref())
+    change(Task::Copy, places, safety, options, args.saving.save_plan.as_deref())
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
-    let removal_limit = args.removal_limit.unwrap_or_default();
-    let safety = Safety { waived: args.safety.waive.clone(), removal_limit };
+    let safety = args.safety.guards(args.removing.removal_limit.unwrap_or_default());
     let options = (&args.what, &args.safety, &args.writing, &args.how);
-    change(Task::Mirror, places, safety, options, args.save_plan.as_deref())
+    change(Task::Mirror, places, safety, options, args.saving.save_plan.as_deref())
 }
 
 fn change(

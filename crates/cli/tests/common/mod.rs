@@ -4,6 +4,8 @@
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
@@ -62,6 +64,19 @@ impl Room {
     /// Runs `utter` with these words in this folder.
     pub fn run(&self, line: &str) -> Ran {
         ran(&self.command(line).output().unwrap())
+    }
+
+    /// Lets everybody in, and runs `utter` there as somebody without rights.
+    pub fn opened_to_nobody(&self) -> impl Fn(&str) -> Ran {
+        fs::set_permissions(self.path(""), fs::Permissions::from_mode(0o755)).unwrap();
+        let (program, folder) = (self.path("utter"), self.path(""));
+        // Where it was built nobody else may look.
+        fs::copy(UTTER, &program).unwrap();
+        move |line| {
+            let mut command = Command::new(&program);
+            command.args(line.split(' ')).current_dir(&folder).uid(NOBODY).gid(NOBODY);
+            ran(&command.output().unwrap())
+        }
     }
 
     pub fn read(&self, name: &str) -> String {
