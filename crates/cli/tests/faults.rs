@@ -109,3 +109,32 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     assert_eq!(run.code, 4, "{run:?}");
     assert!(!to.exists());
 }
+
+#[test]
+fn a_drive_that_disappears_ends_the_run_with_one_word() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let room = Room::new();
+    let made = MountedDrive::make(DriveKind::ExFat, &room.path("lab"));
+    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    for i in 0..300 {
+        room.write(&format!("source/{i}/leaf.csv"), &"lit".repeat(3000));
+    }
+    let to = drive.folder().join("echo");
+    let line = format!("copy --rate 500K --retries 0 source {}", to.display());
+    let mut command = room.command(&line);
+    let run = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let begun = Instant::now();
+    while fs::read_dir(&to).map_or(0, Iterator::count) < 20 {
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    assert!(drive.pull());
+    let ended = ran(&run.wait_with_output().unwrap());
+    assert_eq!(ended.code, 5, "{ended:?}");
+    assert!(ended.out.contains("Ended early"), "{ended:?}");
+    // One for each worker at most, not one for each of the files that were left, and the flush.
+    assert!(ended.err.lines().count() <= 8, "{ended:?}");
+}

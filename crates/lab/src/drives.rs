@@ -153,6 +153,23 @@ impl MountedDrive {
         self.base.join("image")
     }
 
+    /// Takes a drive away that a program in user space drives, as if it had been pulled out.
+    pub fn pull(&self) -> bool {
+        let folder = self.folder();
+        let Ok(processes) = fs::read_dir("/proc") else { return false };
+        let drives_it = |process: &Path| {
+            let call = fs::read(process.join("cmdline")).unwrap_or_default();
+            call.split(|b| *b == 0).any(|word| word == folder.as_os_str().as_encoded_bytes())
+        };
+        let paths = processes.flatten().map(|process| process.path());
+        let Some(process) = paths.into_iter().find(|process| drives_it(process)) else {
+            return false;
+        };
+        let number = process.file_name().unwrap_or_default().to_owned();
+        let killed = Command::new("kill").arg("-KILL").arg(number).status();
+        killed.is_ok_and(|status| status.success())
+    }
+
     /// Where it is mounted.
     pub fn folder(&self) -> PathBuf {
         self.base.join("drive")
