@@ -7,7 +7,7 @@ use std::time::Duration;
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
-use utter_echo_core::guard::Guard;
+use utter_echo_core::request::Guard;
 use utter_echo_core::request::{
     self, By, Cache, Flush, Places, RemovalLimit, Request, Retries, Safety, Task,
 };

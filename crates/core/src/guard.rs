@@ -1,54 +1,11 @@
 //! Station: checks on a whole plan that can refuse it before anything is touched.
 
-use std::fmt;
 use std::os::fd::{AsFd, OwnedFd};
 
 use crate::os::{Space, System};
 use crate::pair::Pair;
 use crate::plan::{Part, Plan, Step, Verb};
-use crate::request::{RemovalLimit, Request, Task};
-
-/// A check, by the name it is waived with.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Guard {
-    /// One side lies inside the other; cannot be waived.
-    Overlap,
-    /// A mirror whose source holds nothing that is selected, while the destination does, or that
-    /// was told to take only what is not there.
-    EmptySource,
-    /// A mirror that removes more than its limit.
-    Removals,
-    /// A plan that needs more room than there is.
-    Space,
-    /// A destination that another run is working on.
-    Busy,
-    /// A destination on another drive than was named.
-    Drive,
-}
-
-impl Guard {
-    /// All guards.
-    pub const ALL: [Self; 6] =
-        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy, Self::Drive];
-
-    /// Its name in options, messages and JSON.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Overlap => "overlap",
-            Self::EmptySource => "empty-source",
-            Self::Removals => "removals",
-            Self::Space => "space",
-            Self::Busy => "busy",
-            Self::Drive => "drive",
-        }
-    }
-}
-
-impl fmt::Display for Guard {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.name())
-    }
-}
+use crate::request::{Guard, RemovalLimit, Request, Task};
 
 /// Why a plan was refused, with the figures that made it so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -88,6 +88,11 @@ impl State {
         self.mode.into()
     }
 
+    /// What tells one state of an entry from another: size, object and time.
+    pub(crate) fn fingerprint(&self) -> [u64; 4] {
+        [self.size, self.inode, self.secs.cast_unsigned(), self.nanos.into()]
+    }
+
     /// Bytes of content: a file's size, nothing for all other kinds.
     pub fn bytes(&self) -> u64 {
         if self.kind == Kind::File { self.size } else { 0 }

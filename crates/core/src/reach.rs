@@ -4,16 +4,14 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
-use rustix::io::Errno;
-
 use crate::abilities::{self, Abilities, Ability};
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Caller, Entry, Flags, Kind, Stat, System, Time};
+use crate::os::{
+    ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, Kind, Stat, System, Time, is_absent,
+    is_unsupported,
+};
 use crate::pair::Pair;
 use crate::plan::{NotHeld, Remark};
-
-pub(crate) const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
-pub(crate) const DEFAULT_LIST: &[u8] = b"system.posix_acl_default";
 
 /// What was asked for, cut down to what can be done.
 #[derive(Debug)]
@@ -268,17 +266,6 @@ pub(crate) fn flags(system: &dyn System, entry: BorrowedFd<'_>) -> io::Result<Op
         Err(e) if is_unsupported(&e) => Ok(None),
         other => other.map(|flags| Some(flags.and(Flags::CARRIED))),
     }
-}
-
-/// True if an entry lacks an attribute, or its file system all of that sort.
-pub(crate) fn is_absent(error: &io::Error) -> bool {
-    error.raw_os_error() == Some(Errno::NODATA.raw_os_error()) || is_unsupported(error)
-}
-
-/// True if the file system, and not this entry, lacks what was asked for.
-pub(crate) fn is_unsupported(error: &io::Error) -> bool {
-    let said = [Errno::OPNOTSUPP, Errno::NOSYS, Errno::NOTTY].map(Errno::raw_os_error);
-    error.raw_os_error().is_some_and(|number| said.contains(&number))
 }
 
 #[cfg(test)]

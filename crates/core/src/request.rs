@@ -1,12 +1,12 @@
 //! What a run is asked to do.
 
+use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
 use crate::aspect::Aspects;
-use crate::guard::Guard;
 use crate::select::Selection;
 
 /// What to do with the two sides.
@@ -43,6 +43,48 @@ pub enum RemovalLimit {
     Count(u64),
     /// This part of the destination's entries, in percent.
     Percent(f64),
+}
+
+/// A check, by the name it is waived with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guard {
+    /// One side lies inside the other; cannot be waived.
+    Overlap,
+    /// A mirror whose source holds nothing that is selected, while the destination does, or that
+    /// was told to take only what is not there.
+    EmptySource,
+    /// A mirror that removes more than its limit.
+    Removals,
+    /// A plan that needs more room than there is.
+    Space,
+    /// A destination that another run is working on.
+    Busy,
+    /// A destination on another drive than was named.
+    Drive,
+}
+
+impl Guard {
+    /// All guards.
+    pub const ALL: [Self; 6] =
+        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy, Self::Drive];
+
+    /// Its name in options, messages and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Overlap => "overlap",
+            Self::EmptySource => "empty-source",
+            Self::Removals => "removals",
+            Self::Space => "space",
+            Self::Busy => "busy",
+            Self::Drive => "drive",
+        }
+    }
+}
+
+impl fmt::Display for Guard {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
 }
 
 /// Where a run goes from and to. See [`crate::Session::open`] for the rule that joins the two.

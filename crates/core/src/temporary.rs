@@ -9,7 +9,6 @@ use std::hash::{BuildHasher, RandomState};
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use crate::os::{Kind, Stat};
-use crate::plan::State;
 
 const PREFIX: &[u8] = b".utter-";
 const DIGITS: usize = 8;
@@ -36,9 +35,8 @@ impl Temporaries {
 
 /// The name under which a large file is under way, the same in every run that makes this file of
 /// this state of its source: so a run that was interrupted can be gone on with.
-pub(crate) fn name_of_large(name: &[u8], source: &State) -> Vec<u8> {
-    let time = source.modified();
-    let numbers = [source.size, source.inode, time.secs.cast_unsigned(), time.nanos.into()];
+/// The numbers tell one state of the source from another.
+pub(crate) fn name_of_large(name: &[u8], numbers: [u64; 4]) -> Vec<u8> {
     let state = numbers.into_iter().flat_map(u64::to_be_bytes);
     name_for(hash(name.iter().copied().chain([0]).chain(state)))
 }

@@ -11,10 +11,10 @@ use std::os::fd::AsFd;
 
 use crate::abilities::Ability;
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Entry, Flags, Kind, Stat};
+use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, is_absent};
 use crate::plan::{State, Step, Verb};
 use crate::problem::Operation;
-use crate::reach::{ACCESS_LIST, DEFAULT_LIST, Xattrs, is_absent};
+use crate::reach::Xattrs;
 
 use super::{Done, During, PartRun, Place, Trouble};
 

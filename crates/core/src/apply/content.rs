@@ -6,10 +6,9 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use crate::aspect::Aspect;
-use crate::os::{Advice, Entry, Kind, LARGE, Stat};
+use crate::os::{Advice, Entry, Kind, LARGE, Stat, is_unsupported};
 use crate::plan::{State, Step};
 use crate::problem::{Cause, Operation};
-use crate::reach;
 use crate::request::{Cache, Flush};
 
 use super::flags::Made;
@@ -118,7 +117,7 @@ impl PartRun<'_> {
 
     fn flush_before_naming(&self, made: BorrowedFd<'_>) -> Done {
         match self.shared.system.flush_file(made) {
-            Err(e) if reach::is_unsupported(&e) => Ok(()),
+            Err(e) if is_unsupported(&e) => Ok(()),
             other => other.during(Operation::Flush),
         }
     }

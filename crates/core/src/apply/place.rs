@@ -36,7 +36,7 @@ impl PartRun<'_> {
         if nameless && self.makes_nameless(place) {
             return self.add_file(place, name, step, &source);
         }
-        let large = is_large.then(|| temporary::name_of_large(name, &source));
+        let large = is_large.then(|| temporary::name_of_large(name, source.fingerprint()));
         let temporary = large.as_deref().unwrap_or(&place.temporary);
         match self.make_and_place(place, name, temporary, step, &source) {
             // Somebody has taken the name, perhaps on purpose: one that nobody knows.

@@ -9,6 +9,7 @@ mod entry;
 mod links;
 mod node;
 mod walk;
+mod weigh;
 
 use std::io;
 use std::os::fd::AsFd;

@@ -5,11 +5,17 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use crate::os::Stat;
 use crate::path::TreePath;
-use crate::plan::{Folder, Leader, Names, Part, State, Step, Verb};
+use crate::plan::{Count, Folder, Leader, Names, Part, State, Step, Tally, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
 
-use super::walk::Tallies;
+/// What each side holds, and what is as it should be.
+#[derive(Debug, Default, Clone, Copy)]
+pub(super) struct Tallies {
+    pub(super) source: Tally,
+    pub(super) destination: Tally,
+    pub(super) unchanged: Count,
+}
 
 /// On which sides a folder exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

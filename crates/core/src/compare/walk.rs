@@ -7,21 +7,19 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::abilities::Folding;
-use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
 use crate::patience::Patience;
-use crate::plan::{Count, Reason, Remark, State, Step, Tally, Verb};
+use crate::plan::{Remark, State};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
-use crate::request::Task;
 use crate::select::Verdict;
 use crate::temporary;
 use crate::tree::{self, Hint, Joined, Listing};
 
 use super::links::Linked;
-use super::node::{Closed, Node, Presence};
-use super::{Comparison, Halt, entry, step};
+use super::node::{Closed, Node, Presence, Tallies};
+use super::{Comparison, Halt};
 
 /// What tasks find, beyond the steps that their nodes hold.
 #[derive(Debug, Default)]
@@ -32,13 +30,6 @@ pub(super) struct Findings {
     pub(super) linked: Vec<Linked>,
     pub(super) closed: Vec<Closed>,
     pub(super) halt: Option<Halt>,
-}
-
-#[derive(Debug, Default, Clone, Copy)]
-pub(super) struct Tallies {
-    pub(super) source: Tally,
-    pub(super) destination: Tally,
-    pub(super) unchanged: Count,
 }
 
 /// Goes through both trees from their roots.
@@ -62,8 +53,8 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
     walk.findings.into_inner().unwrap_or_else(PoisonError::into_inner)
 }
 
-struct Walk<'a> {
-    context: &'a Comparison<'a>,
+pub(super) struct Walk<'a> {
+    pub(super) context: &'a Comparison<'a>,
     patience: Patience,
     /// Neither an entry nor a leftover.
     mark: Vec<u8>,
@@ -85,44 +76,44 @@ enum Work {
 const STRETCH: usize = 8192;
 
 /// A folder with both sides open and listed; an absent side is empty.
-struct Listed {
-    node: Arc<Node>,
-    path: TreePath,
-    source: Option<OwnedFd>,
-    destination: Option<OwnedFd>,
-    listings: (Listing, Listing),
+pub(super) struct Listed {
+    pub(super) node: Arc<Node>,
+    pub(super) path: TreePath,
+    pub(super) source: Option<OwnedFd>,
+    pub(super) destination: Option<OwnedFd>,
+    pub(super) listings: (Listing, Listing),
     /// Names of the source that the destination's drive takes for another, and that one.
-    fallen: HashMap<Vec<u8>, Vec<u8>>,
+    pub(super) fallen: HashMap<Vec<u8>, Vec<u8>>,
 }
 
 /// Some entries of a folder while they are gone through.
-struct Visit<'a> {
-    node: &'a Arc<Node>,
-    listed: &'a Listed,
+pub(super) struct Visit<'a> {
+    pub(super) node: &'a Arc<Node>,
+    pub(super) listed: &'a Listed,
     /// Folders found, to be visited next.
-    below: Vec<Arc<Node>>,
+    pub(super) below: Vec<Arc<Node>>,
     /// Something takes part, on the source's and on the destination's side.
-    taken: (bool, bool),
-    findings: Findings,
+    pub(super) taken: (bool, bool),
+    pub(super) findings: Findings,
 }
 
 /// What a side shows of a name, if it takes part, and its handle, if it was opened.
 type Looked = (Option<(Stat, Verdict)>, Option<OwnedFd>);
 
 /// An entry's place on both sides of a visit.
-struct Seen<'a> {
+pub(super) struct Seen<'a> {
     /// Its name in the destination.
-    name: &'a [u8],
+    pub(super) name: &'a [u8],
     /// The same but for a single file that gets a new name.
-    source_name: &'a [u8],
+    pub(super) source_name: &'a [u8],
     /// Empty if no pattern asks for it.
-    path: TreePath,
-    source: Option<(Stat, Verdict)>,
-    destination: Option<(Stat, Verdict)>,
+    pub(super) path: TreePath,
+    pub(super) source: Option<(Stat, Verdict)>,
+    pub(super) destination: Option<(Stat, Verdict)>,
     /// Both sides opened, where more than their stat will be needed.
-    open: (Option<OwnedFd>, Option<OwnedFd>),
+    pub(super) open: (Option<OwnedFd>, Option<OwnedFd>),
     /// The destination has it, but the selection leaves it out.
-    hidden: bool,
+    pub(super) hidden: bool,
 }
 
 impl Walk<'_> {
@@ -389,233 +380,11 @@ impl Walk<'_> {
         let verdict = early.unwrap_or_else(|| decide(stat.kind));
         Ok(((verdict != Verdict::Leave).then_some((stat, verdict)), open))
     }
-
-    /// Turns what was seen of one name into a step, a problem, a folder to visit, or nothing.
-    fn weigh(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
-        self.watch_borders(visit, seen);
-        visit.tally(seen);
-        match (&seen.source, &seen.destination) {
-            (None, None) => {
-                if seen.hidden {
-                    visit.node.keep_all();
-                }
-            }
-            (Some(_), None) if seen.hidden => {
-                visit.problem(seen.name, Operation::Write, Cause::LeftOutInTheWay);
-                visit.node.keep_all();
-            }
-            (Some((source, verdict)), None) => self.weigh_new(visit, seen, source, *verdict),
-            (Some((source, verdict)), Some((destination, below))) => {
-                self.weigh_both(visit, seen, (source, *verdict), (destination, *below));
-            }
-            (None, Some((destination, verdict))) => {
-                self.weigh_extra(visit, seen, destination, *verdict);
-            }
-        }
-    }
-
-    fn weigh_new(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat, verdict: Verdict) {
-        if !self.context.reach.carry.has(Aspect::Content) {
-            return;
-        }
-        if self.cannot_hold(visit, seen, source) {
-            return;
-        }
-        self.context.reach.foresee(source);
-        let add = step(Verb::Add, Reason::New, Some(source), None);
-        let slot = visit.node.add(seen.name, add);
-        match source.kind {
-            Kind::Folder => {
-                self.go_below(visit, seen, Presence::Source, Some(slot), verdict, false);
-            }
-            Kind::File => self.weigh_file(visit, seen, source, None, Some(slot)),
-            _ => {}
-        }
-    }
-
-    fn weigh_both(
-        &self,
-        visit: &mut Visit<'_>,
-        seen: &Seen<'_>,
-        (source, verdict): (&Stat, Verdict),
-        (destination, destination_verdict): (&Stat, Verdict),
-    ) {
-        let planned = match self.compare_entries(visit, seen, source, destination) {
-            Ok(planned) => planned,
-            Err(cause) => {
-                visit.problem(seen.name, Operation::Compare, cause.into());
-                visit.node.keep_all();
-                return;
-            }
-        };
-        let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
-        if replaced && self.cannot_hold(visit, seen, source) {
-            // Left out, it is not there: what was there before is no longer the source's.
-            if source.kind != destination.kind && !self.context.reach.can_hold(source.kind) {
-                self.weigh_extra(visit, seen, destination, destination_verdict);
-            } else {
-                visit.node.keep_all();
-            }
-            return;
-        }
-        if replaced {
-            self.context.reach.foresee(source);
-        }
-        let slot = planned.map(|step| visit.node.add(seen.name, step));
-        match (source.kind, destination.kind) {
-            (Kind::Folder, Kind::Folder) => {
-                self.go_below(visit, seen, Presence::Both, slot, verdict, false);
-            }
-            (Kind::Folder, _) if replaced => {
-                self.go_below(visit, seen, Presence::Source, slot, verdict, false);
-            }
-            (_, Kind::Folder) if replaced => {
-                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict, false);
-            }
-            _ => {}
-        }
-        if source.kind == Kind::File {
-            self.weigh_file(visit, seen, source, Some(destination), slot);
-        } else if planned.is_none() && source.kind != Kind::Folder {
-            visit.findings.tallies.unchanged.add(0);
-        }
-    }
-
-    /// True if the destination's drive has no way of holding this entry. That is a problem, unless
-    /// it is of a kind that is left out there.
-    fn cannot_hold(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat) -> bool {
-        let Comparison { reach, strictly, .. } = self.context;
-        if !reach.can_hold(source.kind) {
-            reach.leave_out(source.kind);
-            if *strictly {
-                visit.problem(seen.name, Operation::Write, Cause::KindNotHeld);
-            }
-            return true;
-        }
-        let cause = if let Some(objection) = reach.drive.names.objection(seen.name) {
-            Cause::NameNotHeld(objection)
-        } else if let Some(longest) = reach.drive.largest_file.filter(|_| source.kind == Kind::File)
-            && source.size > longest
-        {
-            Cause::TooLarge(longest)
-        } else {
-            return false;
-        };
-        visit.problem(seen.name, Operation::Write, cause);
-        true
-    }
-
-    fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
-        let leftover = visit.node.leftover || temporary::is_leftover(seen.name, stat);
-        if self.context.task == Task::Copy && !leftover {
-            visit.node.keep_all();
-            return;
-        }
-        let reason = if leftover { Reason::Leftover } else { Reason::Extra };
-        let slot = visit.node.add(seen.name, step(Verb::Remove, reason, None, Some(stat)));
-        if stat.kind == Kind::Folder {
-            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict, leftover);
-        } else {
-            visit.node.note_removal();
-        }
-    }
-
-    fn go_below(
-        &self,
-        visit: &mut Visit<'_>,
-        seen: &Seen<'_>,
-        presence: Presence,
-        slot: Option<usize>,
-        verdict: Verdict,
-        leftover: bool,
-    ) {
-        let all_below = match verdict {
-            Verdict::Take { all_below } => all_below,
-            _ => self.context.selection.takes_all_below(seen.path.as_bytes(), visit.node.all_below),
-        };
-        let stat = match presence {
-            Presence::Destination => seen.destination,
-            _ => seen.source,
-        };
-        let Some((stat, _)) = stat else { return };
-        let below = Node::below(visit.node, seen.name, presence, &stat, all_below);
-        visit.below.push(Arc::new(below.owning(slot, verdict == Verdict::IfNeeded, leftover)));
-    }
-
-    /// Notices other drives mounted in the source, and one side within the other.
-    fn watch_borders(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
-        let pair = self.context.pair;
-        let is_folder =
-            |side: &Option<(Stat, Verdict)>| side.filter(|(stat, _)| stat.kind == Kind::Folder);
-        if let Some((stat, _)) = is_folder(&seen.source) {
-            if stat.identity == pair.destination.anchor_stat.identity && pair.single.is_none() {
-                visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
-            }
-            if is_border(visit.node, &stat) {
-                visit.findings.remarks.push(Remark::Mount(visit.listed.path.join(seen.name)));
-            }
-        }
-        let identity = |side: &Option<(Stat, Verdict)>| side.map(|(stat, _)| stat.identity);
-        let same_file =
-            pair.single.is_some() && identity(&seen.source) == identity(&seen.destination);
-        let source_within = identity(&seen.destination) == Some(pair.source_stat.identity);
-        if seen.destination.is_some() && (same_file || source_within) {
-            visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
-        }
-    }
-
-    fn compare_entries(
-        &self,
-        visit: &Visit<'_>,
-        seen: &Seen<'_>,
-        source: &Stat,
-        destination: &Stat,
-    ) -> io::Result<Option<Step>> {
-        let (Some(from), Some(to)) = (&visit.listed.source, &visit.listed.destination) else {
-            return Ok(None);
-        };
-        let sides = entry::Sides {
-            source: (reached(seen.open.0.as_ref(), from, seen.source_name), source),
-            destination: (reached(seen.open.1.as_ref(), to, seen.name), destination),
-        };
-        entry::compare(self.context, &sides)
-    }
-
-    /// A file with more than one name is remembered; its step is settled when all names are known.
-    fn weigh_file(
-        &self,
-        visit: &mut Visit<'_>,
-        seen: &Seen<'_>,
-        source: &Stat,
-        destination: Option<&Stat>,
-        slot: Option<usize>,
-    ) {
-        let destination = destination.filter(|d| d.kind == Kind::File);
-        let several = source.links > 1 || destination.is_some_and(|d| d.links > 1);
-        if several && self.context.reach.carry.has(Aspect::Content) {
-            visit.findings.linked.push(Linked {
-                node: Arc::clone(visit.node),
-                name: seen.name.into(),
-                source: *source,
-                destination: destination.copied(),
-                slot,
-                grouped: self.context.reach.carry.has(Aspect::Hardlinks),
-            });
-            visit.node.must_stay();
-        } else if slot.is_none() {
-            visit.findings.tallies.unchanged.add(source.size);
-        }
-    }
 }
 
 /// True for a folder of the source where a drive, or a part of one, is mounted.
-fn is_border(above: &Node, stat: &Stat) -> bool {
+pub(super) fn is_border(above: &Node, stat: &Stat) -> bool {
     stat.kind == Kind::Folder && (stat.mounted || stat.identity.drive != above.drive)
-}
-
-/// By its handle, if it is open, else by its name.
-fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
-    open.map_or(Entry::Named(folder.as_fd(), name), |open| Entry::Open(open.as_fd()))
 }
 
 impl Findings {
@@ -625,24 +394,7 @@ impl Findings {
 }
 
 impl Visit<'_> {
-    fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
+    pub(super) fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
         self.findings.problem(self.listed.path.join(name), operation, cause);
-    }
-
-    /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
-    fn tally(&mut self, seen: &Seen<'_>) {
-        let tallies = &mut self.findings.tallies;
-        let sides = [
-            (&seen.source, &mut tallies.source, &mut self.taken.0),
-            (&seen.destination, &mut tallies.destination, &mut self.taken.1),
-        ];
-        for (side, tally, taken) in sides {
-            if let Some((stat, verdict)) = side
-                && *verdict != Verdict::IfNeeded
-            {
-                tally.count(stat.kind, stat.size);
-                *taken = true;
-            }
-        }
     }
 }

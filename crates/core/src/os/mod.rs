@@ -10,9 +10,26 @@ use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
+use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
 pub use linux::Linux;
+
+/// Name of the extended attribute in which the system shows an entry's access list; see `acl(5)`.
+pub const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
+/// Name of that which a folder gives to what is made in it.
+pub const DEFAULT_LIST: &[u8] = b"system.posix_acl_default";
+
+/// True if an entry lacks an attribute, or its file system all of that sort.
+pub fn is_absent(error: &io::Error) -> bool {
+    error.raw_os_error() == Some(Errno::NODATA.raw_os_error()) || is_unsupported(error)
+}
+
+/// True if the file system, and not this entry, lacks what was asked for.
+pub fn is_unsupported(error: &io::Error) -> bool {
+    let said = [Errno::OPNOTSUPP, Errno::NOSYS, Errno::NOTTY].map(Errno::raw_os_error);
+    error.raw_os_error().is_some_and(|number| said.contains(&number))
+}
 
 /// What an entry is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
