@@ -30,6 +30,11 @@ pub(crate) fn distrusted_since(
     Ok(Some(system.stat(Entry::Named(root, &name))?.changed))
 }
 
+/// True unless there surely is no mark.
+pub(crate) fn may_be_left(system: &dyn System, root: BorrowedFd<'_>) -> bool {
+    !matches!(read(system, root), Ok(None))
+}
+
 /// Leaves the mark; an older one stays. False if this drive takes none.
 pub(crate) fn leave(system: &dyn System, root: BorrowedFd<'_>) -> bool {
     let left = system.sitting(root).and_then(|text| {

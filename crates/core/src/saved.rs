@@ -38,7 +38,7 @@ pub struct Purpose {
 #[derive(Debug, thiserror::Error)]
 pub enum BadPlan {
     /// It cannot be read.
-    #[error("cannot be read: {0}")]
+    #[error("it cannot be read")]
     Unreadable(#[from] io::Error),
     /// A line is not what it should be.
     #[error("line {line} is not that of a plan: {cause}\n  make the plan anew with --save-plan")]

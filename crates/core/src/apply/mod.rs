@@ -274,9 +274,11 @@ impl PartRun<'_> {
         self.close_again(root);
         self.finish_folders(root);
         self.lock_again(root);
-        if self.shared.running.flush != Flush::None {
+        let system = self.shared.system;
+        let has_steps = self.part.all_steps().next().is_some();
+        let flushes = self.shared.running.flush != Flush::None;
+        if flushes && (has_steps || mark::may_be_left(system, root)) {
             self.shared.observer.flushing();
-            let system = self.shared.system;
             let flushed = system.flush_drive(root).and_then(|()| mark::lift(system, root));
             if let Err(error) = flushed {
                 self.report(&TreePath::default(), Trouble(Operation::Flush, error.into()));
