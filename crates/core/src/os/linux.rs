@@ -1,12 +1,10 @@
 //! Linux 5.8 or newer, by way of `rustix`.
 
-use std::ffi::OsString;
 use std::fmt::Write as _;
 use std::io::{self, ErrorKind};
 use std::num::NonZeroU64;
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStringExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use rustix::fs::{
     AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags, RawDir,
@@ -17,6 +15,7 @@ use rustix::io::{Errno, retry_on_intr};
 
 use super::{
     Advice, Caller, EachName, Entry, Flags, Identity, Kind, Mount, Onto, Space, Stat, System, Time,
+    proc,
 };
 
 /// Longest path that one call takes, its closing NUL left out.
@@ -405,7 +404,7 @@ impl System for Linux {
 
     fn mounts(&self) -> io::Result<Vec<Mount>> {
         let list = std::fs::read("/proc/self/mountinfo")?;
-        Ok(list.split(|b| *b == b'\n').filter_map(mount_of).collect())
+        Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_of).collect())
     }
 
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>> {
@@ -421,7 +420,7 @@ impl System for Linux {
     }
 
     fn caller(&self) -> io::Result<Caller> {
-        caller_of(&std::fs::read_to_string("/proc/self/status")?).ok_or_else(|| {
+        proc::caller_of(&std::fs::read_to_string("/proc/self/status")?).ok_or_else(|| {
             io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected")
         })
     }
@@ -565,72 +564,8 @@ fn flags_in(attributes: StatxAttributes) -> Flags {
     Flags(u32::try_from(attributes.intersection(told).bits()).unwrap_or(0))
 }
 
-/// Reads a line of `/proc/self/mountinfo`, see `proc_pid_mountinfo(5)`:
-/// `36 35 98:0 /part /where rw,noatime master:1 - ext3 /dev/root rw`.
-fn mount_of(line: &[u8]) -> Option<Mount> {
-    let mut fields = line.split(|b| *b == b' ');
-    let numbers = std::str::from_utf8(fields.nth(2)?).ok()?;
-    let (major, minor) = numbers.split_once(':')?;
-    let part = fields.next()?;
-    let point = unescaped(fields.next()?);
-    let options = fields.next()?;
-    let mut rest = fields.skip_while(|field| *field != b"-").skip(1);
-    let kind = String::from_utf8_lossy(rest.next()?).into_owned();
-    let device = unescaped(rest.next()?);
-    let whole_options = rest.next()?;
-    let writable = [options, whole_options]
-        .into_iter()
-        .all(|list| list.split(|b| *b == b',').all(|option| option != b"ro"));
-    Some(Mount {
-        point,
-        kind,
-        device,
-        drive: rustix::fs::makedev(major.parse().ok()?, minor.parse().ok()?),
-        whole: part == b"/",
-        writable,
-    })
-}
-
-/// White space and backslashes stand as three octal digits.
-fn unescaped(field: &[u8]) -> PathBuf {
-    let mut bytes = Vec::with_capacity(field.len());
-    let mut rest = field;
-    while let Some((first, tail)) = rest.split_first() {
-        let digits = tail.get(..3).filter(|_| *first == b'\\');
-        let octal = digits.and_then(|digits| std::str::from_utf8(digits).ok());
-        if let Some(byte) = octal.and_then(|octal| u8::from_str_radix(octal, 8).ok()) {
-            bytes.push(byte);
-            rest = &tail[3..];
-        } else {
-            bytes.push(*first);
-            rest = tail;
-        }
-    }
-    OsString::from_vec(bytes).into()
-}
-
 fn time_of(raw: StatxTimestamp) -> Time {
     Time { secs: raw.tv_sec, nanos: raw.tv_nsec }
-}
-
-/// Reads `/proc/self/status`, see `proc_pid_status(5)`: the one source that tells the umask
-/// without changing it.
-fn caller_of(status: &str) -> Option<Caller> {
-    let field = |name: &str| {
-        status.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(':')).map(str::trim)
-    };
-    let effective = |name| field(name)?.split_whitespace().nth(1)?.parse().ok();
-    let capabilities = u64::from_str_radix(field("CapEff")?, 16).ok()?;
-    let holds = |bit: u32| capabilities >> bit & 1 == 1;
-    Some(Caller {
-        uid: effective("Uid")?,
-        gid: effective("Gid")?,
-        groups: field("Groups")?.split_whitespace().filter_map(|g| g.parse().ok()).collect(),
-        umask: u32::from_str_radix(field("Umask")?, 8).ok()?,
-        gives_files: holds(0),
-        makes_devices: holds(27),
-        administers: holds(21),
-    })
 }
 
 #[cfg(test)]
@@ -642,30 +577,6 @@ mod tests {
         assert_eq!(split_path(b"lens/drawing", 20), (&b"lens/drawing"[..], &b""[..]));
         assert_eq!(split_path(b"lens/drawing", 4), (&b"lens"[..], &b"drawing"[..]));
         assert_eq!(split_path(b"lens/drawing/x", 11), (&b"lens"[..], &b"drawing/x"[..]));
-    }
-
-    #[test]
-    fn the_caller_is_read_from_its_status() {
-        let status = "Name:\tutter\nUmask:\t0027\nUid:\t10\t11\t12\t13\nGid:\t20\t21\t22\t23\n\
-                      Groups:\t4 24 \nCapEff:\t0000000000000001\n";
-        let caller = caller_of(status).unwrap();
-        assert_eq!((caller.uid, caller.gid, caller.umask), (11, 21, 0o27));
-        assert_eq!(caller.groups, [4, 24]);
-        assert!(caller.gives_files && !caller.administers);
-        assert_eq!(caller_of("Umask:\t0027\n"), None);
-    }
-
-    #[test]
-    fn a_line_of_the_list_of_mounts_is_read() {
-        let line =
-            br"36 35 98:0 /part /mnt/tide\040tables rw,noatime master:1 - ext4 /dev/sd\134b ro";
-        let mount = mount_of(line).unwrap();
-        assert_eq!(mount.point, Path::new("/mnt/tide tables"));
-        assert_eq!((mount.kind.as_str(), mount.device.to_str()), ("ext4", Some(r"/dev/sd\b")));
-        assert_eq!((mount.whole, mount.writable), (false, false));
-        assert_eq!(mount.drive, rustix::fs::makedev(98, 0));
-        assert_eq!(mount_of(b""), None);
-        assert!(Linux.mounts().unwrap().iter().any(|mount| mount.point == Path::new("/")));
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! one of them. [`Linux`] is the real one.
 
 mod linux;
+mod proc;
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};

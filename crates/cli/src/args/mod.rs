@@ -1,4 +1,6 @@
-//! Arguments as typed: checked for form, and turned into a request.
+//! Arguments as typed: checked for form (`values`), and turned into a request.
+
+mod values;
 
 use std::path::{Path, PathBuf};
 use std::thread::available_parallelism;
@@ -6,7 +8,7 @@ use std::time::Duration;
 
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use utter_echo_core::aspect::{Aspects, UnknownAspect};
+use utter_echo_core::aspect::Aspects;
 use utter_echo_core::request::Guard;
 use utter_echo_core::request::{
     self, By, Cache, Flush, Places, RemovalLimit, Request, Retries, Safety, Task,
@@ -278,7 +280,7 @@ pub(crate) struct Changed {
     pub(crate) closely: bool,
     /// Times that differ by no more than this count as equal, like 2s or 1h [default: 0s, and what
     /// the destination's drive cannot tell apart]
-    #[arg(long, value_name = "DURATION", value_parser = duration, hide_short_help = true)]
+    #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
     pub(crate) time_slack: Option<Duration>,
 }
 
@@ -291,7 +293,7 @@ pub(crate) struct Carried {
     /// A list like 'content,times' takes just these, 'all,-owner' all but one. An aspect that is
     /// left out is left alone in the destination. The access time, 'atime', is not among all: name
     /// it, as in 'all,atime'. Birth and change times cannot be carried by anyone.
-    #[arg(long, value_name = "LIST", default_value = "all", value_parser = carry, allow_hyphen_values = true)]
+    #[arg(long, value_name = "LIST", default_value = "all", value_parser = values::carry, allow_hyphen_values = true)]
     pub(crate) carry: Aspects,
     /// What the destination's drive, or this user on it, cannot hold is a problem
     ///
@@ -322,7 +324,7 @@ pub(crate) struct SafetyOptions {
     /// room than there is; busy refuses a destination that another run works on;
     /// drive refuses one that is not on the drive of --drive. The overlap of source and destination is always refused. Default: all
     /// guards are on.
-    #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = waivable, hide_short_help = true)]
+    #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, hide_short_help = true)]
     pub(crate) waive: Vec<Guard>,
 }
 
@@ -342,7 +344,7 @@ pub(crate) struct Saving {
 pub(crate) struct Removing {
     /// Refuse to remove more than this many entries, or this part of the destination's entries
     /// [default: half of them, once that is more than 20]
-    #[arg(long, value_name = "N|P%", value_parser = removal_limit, help_heading = "Safety")]
+    #[arg(long, value_name = "N|P%", value_parser = values::removal_limit, help_heading = "Safety")]
     pub(crate) removal_limit: Option<RemovalLimit>,
 }
 
@@ -358,7 +360,7 @@ pub(crate) struct Running {
     #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), hide_short_help = true)]
     pub(crate) retries: u32,
     /// Time before each further try; a run waits twenty times at most, like 500ms, 1s or 1m
-    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = duration, hide_short_help = true)]
+    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = values::duration, hide_short_help = true)]
     pub(crate) retry_wait: Duration,
     /// Run at the lowest processor and drive priority, behind everything else
     #[arg(long, hide_short_help = true)]
@@ -382,7 +384,7 @@ pub(crate) struct Writing {
     #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
     pub(crate) flush: FlushWhen,
     /// Most bytes of content to write in a second, like 500K or 20MiB [default: no limit]
-    #[arg(long, value_name = "BYTES", value_parser = bytes, hide_short_help = true)]
+    #[arg(long, value_name = "BYTES", value_parser = values::bytes, hide_short_help = true)]
     pub(crate) rate: Option<u64>,
     /// Read back from the drive what was written, and compare it with the source
     #[arg(long, hide_short_help = true)]
@@ -460,77 +462,6 @@ pub(crate) enum FlushWhen {
     End,
     Each,
     None,
-}
-
-/// A number of bytes: K, M, G and T are powers of 1000, `KiB` and so on powers of 1024.
-fn bytes(text: &str) -> Result<u64, String> {
-    let wrong = || "a number of bytes above 0, like 800000, 500K, 20M or 1.5GiB".to_owned();
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
-    let unit = match text[digits.len()..].to_ascii_lowercase().as_str() {
-        "" | "b" => 1.0,
-        "k" | "kb" => 1e3,
-        "m" | "mb" => 1e6,
-        "g" | "gb" => 1e9,
-        "t" | "tb" => 1e12,
-        "kib" => 1024.0,
-        "mib" => f64::from(1 << 20),
-        "gib" => f64::from(1 << 30),
-        "tib" => 2_f64.powi(40),
-        _ => return Err(wrong()),
-    };
-    let bytes = number * unit;
-    // Far below where a float loses whole bytes; anything else is a slip.
-    if !(1.0..=1e15).contains(&bytes) {
-        return Err(wrong());
-    }
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "checked above")]
-    let whole = bytes as u64;
-    Ok(whole)
-}
-
-/// A length of time: a number with ms, s, m, h, d or w.
-fn duration(text: &str) -> Result<Duration, String> {
-    let wrong = || "a length of time like 2s, 30m, 1.5h, 5d or 2w".to_owned();
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
-    let unit = match &text[digits.len()..] {
-        "ms" => 0.001,
-        "s" => 1.0,
-        "m" => 60.0,
-        "h" => 3600.0,
-        "d" => 86_400.0,
-        "w" => 604_800.0,
-        _ => return Err(wrong()),
-    };
-    // A century is a slip of the hand.
-    let seconds = Some(number * unit).filter(|seconds| (0.0..=3.2e9).contains(seconds));
-    seconds.map(Duration::from_secs_f64).ok_or_else(wrong)
-}
-
-fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
-    Aspects::parse(list)
-}
-
-fn waivable(name: &str) -> Result<Guard, String> {
-    match Guard::ALL.into_iter().find(|guard| guard.name() == name) {
-        Some(Guard::Overlap) => {
-            Err("this guard cannot be waived: a tree cannot be its own echo".into())
-        }
-        Some(guard) => Ok(guard),
-        None => Err("there are the guards empty-source, removals, space, busy and drive".into()),
-    }
-}
-
-fn removal_limit(text: &str) -> Result<RemovalLimit, String> {
-    let wrong = || "a number of entries like 500, or a part of the destination like 10%".to_owned();
-    match text.strip_suffix('%') {
-        Some(percent) => match percent.trim().parse::<f64>() {
-            Ok(percent) if (0.0..=100.0).contains(&percent) => Ok(RemovalLimit::Percent(percent)),
-            _ => Err(wrong()),
-        },
-        None => text.parse().map(RemovalLimit::Count).map_err(|_| wrong()),
-    }
 }
 
 /// Resolves what was typed; patterns are read here.
@@ -646,41 +577,6 @@ mod tests {
         for command in Arguments::command().get_subcommands_mut() {
             let lines = command.render_help().to_string().lines().count();
             assert!(lines <= 45, "{} -h has {lines} lines", command.get_name());
-        }
-    }
-
-    #[test]
-    fn bytes_are_read_with_their_unit() {
-        for (text, number) in [
-            ("1", 1),
-            ("500K", 500_000),
-            ("1.5KiB", 1536),
-            ("2MiB", 2 << 20),
-            ("3gb", 3_000_000_000),
-        ] {
-            assert_eq!(bytes(text), Ok(number), "{text}");
-        }
-        for wrong in ["", "0", "-5", "fast", "5X", "1e300", "0.2", "NaN", "inf", "9999999T"] {
-            assert!(bytes(wrong).is_err(), "{wrong}");
-        }
-    }
-
-    #[test]
-    fn durations_are_read_with_their_unit() {
-        for (text, seconds) in [("0s", 0.0), ("2s", 2.0), ("1.5h", 5400.0), ("2w", 1_209_600.0)] {
-            assert_eq!(duration(text), Ok(Duration::from_secs_f64(seconds)), "{text}");
-        }
-        for wrong in ["", "2", "-1s", "soon", "5y", "1e300w", "NaNs", "infs", "99999999w"] {
-            assert!(duration(wrong).is_err(), "{wrong}");
-        }
-    }
-
-    #[test]
-    fn a_removal_limit_is_a_count_or_a_part() {
-        assert_eq!(removal_limit("0"), Ok(RemovalLimit::Count(0)));
-        assert_eq!(removal_limit("12.5%"), Ok(RemovalLimit::Percent(12.5)));
-        for wrong in ["", "%", "-1", "101%", "ten", "99999999999999999999", "NaN%"] {
-            assert!(removal_limit(wrong).is_err(), "{wrong}");
         }
     }
 }
