@@ -6,6 +6,7 @@
 use proptest::prelude::*;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::path::TreePath;
+use utter_echo_core::saved;
 use utter_echo_core::select::{Rules, Selection};
 
 /// Text with much of what means something in patterns and lists.
@@ -47,6 +48,19 @@ proptest! {
             prop_assert!(reason.starts_with("--exclude '"), "{}", reason);
             prop_assert!(reason.len() > "--exclude '': ".len());
         }
+    }
+
+    #[test]
+    fn no_bytes_are_taken_for_a_plan_by_chance(
+        bytes in prop::collection::vec(any::<u8>(), 0..300),
+        kind in "plan|part|folder|step|leader|totals|end",
+        field in "[a-z]{1,9}",
+    ) {
+        prop_assert!(saved::read(&*bytes).is_err());
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        let line = serde_json::json!({ "kind": kind, field: text }).to_string();
+        let reason = saved::read(line.as_bytes()).unwrap_err().to_string();
+        prop_assert!(reason.contains("make the plan anew"), "{}", reason);
     }
 
     #[test]
