@@ -89,15 +89,7 @@ pub(crate) struct Copy {
     #[arg(value_name = "DESTINATION")]
     pub(crate) destination: PathBuf,
     #[command(flatten)]
-    pub(crate) what: What,
-    #[command(flatten)]
-    pub(crate) safety: SafetyOptions,
-    #[command(flatten)]
-    pub(crate) saving: Saving,
-    #[command(flatten)]
-    pub(crate) writing: Writing,
-    #[command(flatten)]
-    pub(crate) how: How,
+    pub(crate) changing: Changing,
 }
 
 /// As copy, and remove what the source does not have.
@@ -116,17 +108,9 @@ pub(crate) struct Mirror {
     #[arg(value_name = "DESTINATION")]
     pub(crate) destination: PathBuf,
     #[command(flatten)]
-    pub(crate) what: What,
-    #[command(flatten)]
-    pub(crate) safety: SafetyOptions,
-    #[command(flatten)]
     pub(crate) removing: Removing,
     #[command(flatten)]
-    pub(crate) saving: Saving,
-    #[command(flatten)]
-    pub(crate) writing: Writing,
-    #[command(flatten)]
-    pub(crate) how: How,
+    pub(crate) changing: Changing,
 }
 
 /// Compare both sides and change nothing.
@@ -214,6 +198,23 @@ pub(crate) struct What {
     pub(crate) changed: Changed,
     #[command(flatten)]
     pub(crate) carried: Carried,
+}
+
+/// What commands have that plan a change and carry it out.
+#[derive(Debug, Args)]
+pub(crate) struct Changing {
+    #[command(flatten)]
+    pub(crate) what: What,
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
+    /// apply' [default: it is not saved]
+    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
+    pub(crate) save_plan: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) writing: Writing,
+    #[command(flatten)]
+    pub(crate) how: How,
 }
 
 /// How it goes about it, and what it says.
@@ -326,16 +327,6 @@ pub(crate) struct SafetyOptions {
     /// guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, hide_short_help = true)]
     pub(crate) waive: Vec<Guard>,
-}
-
-/// What commands that make a plan have.
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Safety")]
-pub(crate) struct Saving {
-    /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
-    /// apply' [default: it is not saved]
-    #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
-    pub(crate) save_plan: Option<PathBuf>,
 }
 
 /// What commands that may remove have.

@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result, anyhow};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{RemovalLimit, Request, Safety, Task};
+use utter_echo_core::request::{RemovalLimit, Request, Task};
 use utter_echo_core::{Session, saved};
 
 use super::hooks;
-use crate::args::{Copy, How, Mirror, SafetyOptions, What, Writing, request};
+use crate::args::{Changing, Copy, How, Mirror, SafetyOptions, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
 use crate::present::{Presenter, Progress, Took, ask, names};
@@ -20,25 +20,22 @@ use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
-    let safety = args.safety.guards(RemovalLimit::default());
-    let options = (&args.what, &args.safety, &args.writing, &args.how);
-    change(Task::Copy, places, safety, options, args.saving.save_plan.as_deref())
+    change(Task::Copy, places, RemovalLimit::default(), &args.changing)
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
-    let safety = args.safety.guards(args.removing.removal_limit.unwrap_or_default());
-    let options = (&args.what, &args.safety, &args.writing, &args.how);
-    change(Task::Mirror, places, safety, options, args.saving.save_plan.as_deref())
+    let removal_limit = args.removing.removal_limit.unwrap_or_default();
+    change(Task::Mirror, places, removal_limit, &args.changing)
 }
 
 fn change(
     task: Task,
     places: (Vec<PathBuf>, &Path),
-    guards: Safety,
-    (what, safety, writing, how): (&What, &SafetyOptions, &Writing, &How),
-    save: Option<&Path>,
+    removal_limit: RemovalLimit,
+    Changing { what, safety, save_plan, writing, how }: &Changing,
 ) -> Result<Exit> {
+    let guards = safety.guards(removal_limit);
     let request = &request(task, places, what, &how.running, Some(writing), guards)?;
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
         let session = Session::open(&Linux, request)?;
@@ -49,8 +46,8 @@ fn change(
         progress.done();
         signals.check()?;
         let plan = plan.inspect_err(|error| presenter.refused_early(error))?;
-        if let Some(file) = save {
-            save_plan(&plan, request, file)?;
+        if let Some(file) = save_plan {
+            save(&plan, request, file)?;
             presenter.plan_saved(file)?;
         }
         change.carry_out(&session, &plan, planning, presenter, signals)
@@ -117,7 +114,7 @@ impl Change<'_> {
 }
 
 /// Never over a file that is there: it might be another plan, or anything.
-fn save_plan(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
+fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     let shown = names::shown(file.as_os_str().as_encoded_bytes());
     let out = File::create_new(file).map_err(|error| match error.kind() {
         ErrorKind::AlreadyExists => anyhow!(
