@@ -22,6 +22,7 @@ pub mod request;
 pub mod saved;
 pub mod select;
 
+mod alike;
 mod apply;
 mod compare;
 mod drift;

@@ -5,6 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
+use crate::alike;
 use crate::aspect::Aspect;
 use crate::os::{Advice, Entry, Kind, LARGE, Stat, is_unsupported};
 use crate::plan::{State, Step};
@@ -141,24 +142,8 @@ impl PartRun<'_> {
         stat: &Stat,
     ) -> Result<u64, Trouble> {
         let system = self.shared.system;
-        let mut other = vec![0; SMALL];
-        let mut at = 0;
-        with_buffer(|buffer| {
-            while at < stat.size {
-                if self.shared.must_end() {
-                    return Err(io::Error::from(ErrorKind::Interrupted)).during(Operation::Read);
-                }
-                let read = system.read_at(source, buffer, at).during(Operation::Read)?;
-                let there = system.read_at(kept, &mut other, at).during(Operation::Read)?;
-                let same = buffer[..read].iter().zip(&other[..there]);
-                let same = same.take_while(|(here, there)| here == there).count();
-                at += same as u64;
-                if same < SMALL {
-                    break;
-                }
-            }
-            Ok(())
-        })?;
+        let same = alike::first_difference(system, source, kept, |_, _| self.go_on());
+        let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
         self.shared.observer.wrote(at);
@@ -246,9 +231,7 @@ impl PartRun<'_> {
         let stretch = self.shared.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
         let mut dropped = at;
         while at < end {
-            if self.shared.must_end() {
-                return Err(io::Error::from(ErrorKind::Interrupted)).during(Operation::Write);
-            }
+            self.go_on().during(Operation::Write)?;
             let length = (end - at).min(stretch);
             let copied = match self.copy_in_kernel(source, made, at, length)? {
                 Some(copied) => copied,

@@ -260,8 +260,9 @@ impl PartRun<'_> {
     fn go(&self) {
         let Some(root) = self.make_root() else { return };
         let root = root.as_fd();
-        // One that was just made is not locked yet; one that is locked is locked by this run.
-        let _lock = self.shared.system.lock(root);
+        // One that was there the guard has locked.
+        let is_new = !self.pair.destination.exists();
+        let _lock = is_new.then(|| self.shared.system.lock(root));
         self.leave_mark(root);
         self.fill(root);
         self.link_names(root, false);
@@ -514,6 +515,11 @@ impl PartRun<'_> {
 
     fn was_tried(&self, folder: &Folder, at: usize) -> bool {
         self.outcome_of(folder.first + at) != StepOutcome::NotReached
+    }
+
+    /// Fails once the run is to end.
+    fn go_on(&self) -> io::Result<()> {
+        if self.shared.must_end() { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) }
     }
 
     fn carries(&self, aspect: Aspect) -> bool {

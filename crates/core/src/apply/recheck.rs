@@ -2,15 +2,13 @@
 
 use std::os::fd::{AsFd, BorrowedFd};
 
+use crate::alike;
 use crate::os::{Advice, Entry, Kind};
 use crate::plan::{Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation};
 
-use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
-
-/// Read from each side at a time.
-const BLOCK: usize = 256 * 1024;
+use super::{Done, During, PartRun, Place, StepOutcome, Trouble, was_interrupted};
 
 impl PartRun<'_> {
     /// Every file that was added or replaced is read again. What differs has failed after all.
@@ -29,11 +27,15 @@ impl PartRun<'_> {
         };
         for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| writes_file(step)) {
             let done = self.outcome_of(folder.first + i) == StepOutcome::Done;
-            if !done || self.shared.observer.stop_requested() {
+            if !done || self.shared.must_end() {
                 continue;
             }
             let name = folder.names.get(step.name);
-            if let Err(trouble) = self.read_back(&place, name, step) {
+            let read_back = self.read_back(&place, name, step);
+            // What was not read to its end has shown nothing.
+            if let Err(trouble) = read_back
+                && !was_interrupted(&trouble.1)
+            {
                 self.set_outcome(folder.first + i, StepOutcome::Failed);
                 self.report(&place.path.join(name), trouble);
             }
@@ -53,20 +55,11 @@ impl PartRun<'_> {
         // What is on the drive already can go from the cache, and is then read from the drive.
         system.flush_file(copy.as_fd()).during(Operation::Recheck)?;
         let _ = system.advise(copy.as_fd(), Advice::Drop, 0, 0);
-        let (mut here, mut there) = (vec![0; BLOCK], vec![0; BLOCK]);
-        let mut at = 0;
-        loop {
-            let read = system.read_at(source.as_fd(), &mut here, at).during(Operation::Read)?;
-            let back = system.read_at(copy.as_fd(), &mut there, at).during(Operation::Recheck)?;
-            if here[..read] != there[..back] {
-                let same = here[..read].iter().zip(&there[..back]).take_while(|(a, b)| a == b);
-                let offset = at + same.count() as u64;
-                return Err(Trouble(Operation::Recheck, Cause::ReadBack(offset)));
-            }
-            if read < BLOCK || self.shared.observer.stop_requested() {
-                return Ok(());
-            }
-            at += read as u64;
+        let (here, there) = (source.as_fd(), copy.as_fd());
+        let differs = alike::first_difference(system, here, there, |_, _| self.go_on());
+        match differs.during(Operation::Recheck)? {
+            Some(offset) => Err(Trouble(Operation::Recheck, Cause::ReadBack(offset))),
+            None => Ok(()),
         }
     }
 }
