@@ -13,6 +13,8 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
 
+use rustix::io::Errno;
+
 use crate::os::{Entry, System, Time};
 use crate::temporary;
 
@@ -77,7 +79,7 @@ fn keeping_times(
     work()?;
     match system.set_times(Entry::Open(folder.as_fd()), before.modified, None) {
         // Somebody else's folder, which the caller may only write into.
-        Err(e) if e.kind() == ErrorKind::PermissionDenied => Ok(()),
+        Err(e) if e.raw_os_error() == Some(Errno::PERM.raw_os_error()) => Ok(()),
         other => other,
     }
 }
