@@ -3,13 +3,14 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
-use crate::os::{Entry, System};
+use crate::os::{Entry, Stat, System};
 use crate::pair::Pair;
-use crate::plan::{Part, State, Step};
+use crate::plan::{Part, Reason, State, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
+use crate::reach::Reach;
 
 /// A problem for each step whose source or destination drifted.
-pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Vec<Problem> {
+pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (at, folder) in part.folders.iter().enumerate() {
         let path = part.folder_path(at);
@@ -21,7 +22,14 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Vec<Problem
             let name = folder.names.get(step.name);
             let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
-            let drifted = drifted(step, look(&source, source_name), look(&destination, name));
+            let now = match (step.verb, step.reason) {
+                // Whatever an interrupted run left goes.
+                (Verb::Remove, Reason::Leftover) => Ok(None),
+                (Verb::Remove, _) => look(&source, source_name)
+                    .map(|now| now.filter(|now| reach.has_appeared(now.kind, step.kind()))),
+                _ => look(&source, source_name),
+            };
+            let drifted = drifted(step, now, look(&destination, name));
             problems.extend(drifted.map(|(operation, cause)| Problem {
                 path: pair.prefix.join(path.join(name).as_bytes()),
                 operation,
@@ -33,11 +41,7 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Vec<Problem
 }
 
 /// What is there now; nothing, where there is not even the folder.
-fn state(
-    system: &dyn System,
-    folder: Option<&OwnedFd>,
-    name: &[u8],
-) -> io::Result<Option<crate::os::Stat>> {
+fn state(system: &dyn System, folder: Option<&OwnedFd>, name: &[u8]) -> io::Result<Option<Stat>> {
     let Some(folder) = folder else { return Ok(None) };
     match system.stat(Entry::Named(folder.as_fd(), name)) {
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),
@@ -47,10 +51,10 @@ fn state(
 
 fn drifted(
     step: &Step,
-    source: io::Result<Option<crate::os::Stat>>,
-    destination: io::Result<Option<crate::os::Stat>>,
+    source: io::Result<Option<Stat>>,
+    destination: io::Result<Option<Stat>>,
 ) -> Option<(Operation, Cause)> {
-    let same = |seen: Option<State>, now: Option<crate::os::Stat>| match (seen, now) {
+    let same = |seen: Option<State>, now: Option<Stat>| match (seen, now) {
         (Some(seen), Some(now)) => seen.still(&now),
         (None, None) => true,
         _ => false,

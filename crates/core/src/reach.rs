@@ -106,6 +106,13 @@ impl Reach {
         }
     }
 
+    /// True if the source's entry `now` must have appeared since the plan found the destination's of
+    /// kind `extra` to be extra. One that the drive cannot hold may have been there; so may a folder
+    /// where a file goes, or the reverse, since patterns tell these apart.
+    pub(crate) fn has_appeared(&self, now: Kind, extra: Kind) -> bool {
+        self.can_hold(now) && (now == Kind::Folder) == (extra == Kind::Folder)
+    }
+
     /// Counts an entry that is left out for its kind.
     pub(crate) fn leave_out(&self, kind: Kind) {
         let count = match kind {

@@ -152,8 +152,10 @@ impl<'a> Session<'a> {
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
     /// Carrying it out would refuse each of them, and do the rest.
     pub fn drifted(&self, plan: &Plan) -> Vec<Problem> {
-        let parts = self.pairs.iter().zip(&plan.parts);
-        parts.flat_map(|(pair, part)| drift::find(self.system, pair, part)).collect()
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        let parts = self.pairs.iter().zip(reaches).zip(&plan.parts);
+        let find = |((pair, reach), part)| drift::find(self.system, pair, reach, part);
+        parts.flat_map(find).collect()
     }
 
     /// Checks a plan against the guards that are not waived.

@@ -45,6 +45,9 @@ impl PartRun<'_> {
             Err(_) if step.reason == Reason::Leftover && self.is_gone(place, name) => return Ok(()),
             other => other?,
         };
+        if step.reason != Reason::Leftover {
+            self.check_still_extra(place, name, step.kind())?;
+        }
         let folder = place.destination.as_fd();
         let shown = now.map_or_else(Flags::default, |now| now.flags);
         self.unlocked(folder, name, (step.kind(), shown), || {
@@ -53,6 +56,20 @@ impl PartRun<'_> {
             }
             self.shared.system.remove_file(folder, name).during(Operation::Remove)
         })
+    }
+
+    /// Fails if the source has by now what the plan saw it lack.
+    fn check_still_extra(&self, place: &Place<'_>, name: &[u8], kind: Kind) -> Done {
+        let Some(source) = &place.source else { return Ok(()) };
+        match self.shared.system.stat(Entry::Named(source.as_fd(), name)) {
+            Ok(now) if self.reach.has_appeared(now.kind, kind) => {
+                Err(Trouble(Operation::LookAtSource, Cause::Drift("the source")))
+            }
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                Err(e).during(Operation::LookAtSource)
+            }
+            _ => Ok(()),
+        }
     }
 
     fn is_gone(&self, place: &Place<'_>, name: &[u8]) -> bool {
