@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::os::{Entry, Stat, System};
 use crate::pair::Pair;
-use crate::plan::{Part, Reason, State, Step, Verb};
+use crate::plan::{Part, Reason, State, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 
@@ -27,9 +27,12 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
                 (Verb::Remove, Reason::Leftover) => Ok(None),
                 (Verb::Remove, _) => look(&source, source_name)
                     .map(|now| now.filter(|now| reach.has_appeared(now.kind, step.kind()))),
+                // Known from the record, and there is no entry to look at.
+                _ if part.remembers(path.join(name).as_bytes()) => Ok(None),
                 _ => look(&source, source_name),
             };
-            let drifted = drifted(step, now, look(&destination, name));
+            let seen = step.source.filter(|_| !part.remembers(path.join(name).as_bytes()));
+            let drifted = drifted((seen, now), (step.destination, look(&destination, name)));
             problems.extend(drifted.map(|(operation, cause)| Problem {
                 path: pair.prefix.join(path.join(name).as_bytes()),
                 operation,
@@ -41,7 +44,7 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
 }
 
 /// What is there now; nothing, where there is not even the folder.
-fn state(system: &dyn System, folder: Option<&OwnedFd>, name: &[u8]) -> io::Result<Option<Stat>> {
+pub(crate) fn state(system: &dyn System, folder: Option<&OwnedFd>, name: &[u8]) -> io::Result<Option<Stat>> {
     let Some(folder) = folder else { return Ok(None) };
     match system.stat(Entry::Named(folder.as_fd(), name)) {
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),
@@ -49,24 +52,23 @@ fn state(system: &dyn System, folder: Option<&OwnedFd>, name: &[u8]) -> io::Resu
     }
 }
 
-fn drifted(
-    step: &Step,
-    source: io::Result<Option<Stat>>,
-    destination: io::Result<Option<Stat>>,
-) -> Option<(Operation, Cause)> {
+type Side = (Option<State>, io::Result<Option<Stat>>);
+
+/// What each side was seen as, and what it is now.
+fn drifted(source: Side, destination: Side) -> Option<(Operation, Cause)> {
     let same = |seen: Option<State>, now: Option<Stat>| match (seen, now) {
         (Some(seen), Some(now)) => seen.still(&now),
         (None, None) => true,
         _ => false,
     };
     // Of what is removed the source has nothing to say, unless it has it by now.
-    match source {
-        Ok(now) if same(step.source, now) => {}
+    match source.1 {
+        Ok(now) if same(source.0, now) => {}
         Ok(_) => return Some((Operation::LookAtSource, Cause::Drift("the source"))),
         Err(error) => return Some((Operation::LookAtSource, error.into())),
     }
-    match destination {
-        Ok(now) if same(step.destination, now) => None,
+    match destination.1 {
+        Ok(now) if same(destination.0, now) => None,
         Ok(_) => Some((Operation::LookAtDestination, Cause::Drift("the destination"))),
         Err(error) => Some((Operation::LookAtDestination, error.into())),
     }

@@ -2,6 +2,7 @@
 
 use std::os::fd::{AsFd, OwnedFd};
 
+use crate::aside::Shelf;
 use crate::os::{Space, System};
 use crate::pair::Pair;
 use crate::plan::{Part, Plan, Step, Verb};
@@ -19,6 +20,18 @@ pub enum Refusal {
         destination_path: String,
         /// Where one turned up in the other, if not by its path.
         at: Option<String>,
+    },
+    /// What is set aside would become part of a side. See [`Guard::Overlap`].
+    #[error(
+        "'{folder}', where things would be set aside, lies within '{source_path}' or '{destination_path}', and would be taken for a part of it\n  choose a folder outside of both; on the destination's drive it costs no copying"
+    )]
+    SetAsideWithin {
+        /// As the user named it.
+        folder: String,
+        /// As the user named it.
+        source_path: String,
+        /// As the user named it.
+        destination_path: String,
     },
     /// See [`Guard::EmptySource`].
     #[error(
@@ -79,7 +92,7 @@ impl Refusal {
     /// The guard that refused.
     pub fn guard(&self) -> Guard {
         match self {
-            Self::Overlap { .. } => Guard::Overlap,
+            Self::Overlap { .. } | Self::SetAsideWithin { .. } => Guard::Overlap,
             Self::EmptySource { .. } => Guard::EmptySource,
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
@@ -95,6 +108,7 @@ pub(crate) fn check(
     system: &dyn System,
     request: &Request,
     pairs: &[Pair],
+    shelf: Option<&Shelf>,
     holds_holes: bool,
     plan: &Plan,
 ) -> Result<Vec<OwnedFd>, Refusal> {
@@ -111,7 +125,7 @@ pub(crate) fn check(
         removals(plan, safety.removal_limit)?;
     }
     if on(Guard::Space) {
-        space(system, pairs, holds_holes, plan)?;
+        space(system, pairs, shelf, holds_holes, plan)?;
     }
     Ok(locks)
 }
@@ -180,31 +194,38 @@ fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
 fn space(
     system: &dyn System,
     pairs: &[Pair],
+    shelf: Option<&Shelf>,
     holds_holes: bool,
     plan: &Plan,
 ) -> Result<(), Refusal> {
     let Some(pair) = pairs.first() else {
         return Ok(());
     };
+    // What was set aside on the same drive comes back by name.
+    let comes_back = plan.parts.iter().any(|part| part.memory.is_some());
+    if comes_back && pair.source_stat.identity.drive == pair.destination.anchor_stat.identity.drive
+    {
+        return Ok(());
+    }
     // A drive that does not say how full it is cannot be checked; the run finds out.
     let Ok(space) = system.space(pair.destination.anchor.as_fd()) else {
         return Ok(());
     };
-    let need = plan
-        .parts
-        .iter()
-        .flat_map(Part::all_steps)
-        .fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
-    let bytes = need.bytes.saturating_add(need.largest_replaced);
-    if bytes > space.bytes {
-        return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
-    }
-    match space.inodes {
-        Some(free) if need.inodes > free => {
-            Err(Refusal::Space { needed: need.inodes, free, unit: "inodes" })
+    let steps = || plan.parts.iter().flat_map(Part::all_steps);
+    let mut need =
+        steps().fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
+    let aside = steps().fold(Need::default(), |need, step| need.with_aside(step, &space));
+    match shelf {
+        Some(shelf) if shelf.drive() != pair.destination.anchor_stat.identity.drive => {
+            if let Ok(space) = system.space(shelf.anchor()) {
+                aside.fits(&space)?;
+            }
         }
-        _ => Ok(()),
+        // What is replaced gives no room free.
+        Some(_) => need.bytes = need.bytes.saturating_add(need.freed),
+        None => {}
     }
+    need.fits(&space)
 }
 
 #[derive(Default)]
@@ -213,9 +234,35 @@ struct Need {
     /// While a file is replaced both the old and the new one are there.
     largest_replaced: u64,
     inodes: u64,
+    /// Bytes of what is replaced, as far as new bytes take their place.
+    freed: u64,
 }
 
 impl Need {
+    fn fits(&self, space: &Space) -> Result<(), Refusal> {
+        let bytes = self.bytes.saturating_add(self.largest_replaced);
+        if bytes > space.bytes {
+            return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
+        }
+        match space.inodes {
+            Some(free) if self.inodes > free => {
+                Err(Refusal::Space { needed: self.inodes, free, unit: "inodes" })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// What setting aside takes on another drive.
+    fn with_aside(mut self, step: &Step, space: &Space) -> Self {
+        let displaced = matches!(step.verb, Verb::Replace | Verb::Remove);
+        if let Some(old) = step.destination.filter(|_| displaced) {
+            let bytes = old.bytes().div_ceil(space.block).saturating_mul(space.block);
+            self.bytes = self.bytes.saturating_add(bytes);
+            self.inodes += 1;
+        }
+        self
+    }
+
     fn with(mut self, step: &Step, space: &Space, holds_holes: bool) -> Self {
         let Some(source) = step.source.filter(|_| step.leader.is_none()) else {
             return self;
@@ -233,6 +280,7 @@ impl Need {
             }
             Verb::Replace => {
                 self.bytes = self.bytes.saturating_add(new.saturating_sub(old));
+                self.freed = self.freed.saturating_add(new.min(old));
                 self.largest_replaced = self.largest_replaced.max(new.min(old));
             }
             Verb::Retouch | Verb::Remove => {}

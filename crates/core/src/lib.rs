@@ -24,6 +24,7 @@ pub mod select;
 
 mod alike;
 mod apply;
+mod aside;
 mod compare;
 mod drift;
 mod mark;
@@ -36,5 +37,6 @@ mod temporary;
 mod tree;
 
 pub use apply::{Ending, Outcome, StepOutcome};
+pub use aside::{BadRecord, Recorded};
 pub use pair::CallError;
 pub use session::{PlanError, Session};

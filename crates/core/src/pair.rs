@@ -77,6 +77,7 @@ pub(crate) struct Pair {
     /// For messages.
     pub(crate) source_shown: String,
     pub(crate) destination_shown: String,
+    pub(crate) destination_path: PathBuf,
 }
 
 /// The names of a single entry on both sides.
@@ -189,6 +190,7 @@ fn pair_of(
         prefix: prefix.into(),
         source_shown: shown(source),
         destination_shown: shown(&path),
+        destination_path: path,
     })
 }
 
@@ -211,7 +213,7 @@ fn find_source(system: &dyn System, source: &Path) -> Result<Found, CallError> {
 }
 
 /// Opens the deepest folder of `path` that exists and tells what is missing below it.
-fn find_place(system: &dyn System, path: &Path) -> Result<Place, CallError> {
+pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<Place, CallError> {
     let mut missing = Vec::new();
     let mut at = if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };
     loop {
@@ -287,7 +289,7 @@ pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
     Ok(s == d || folders_above(system, &destination.anchor)?.contains(&s))
 }
 
-fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
+pub(crate) fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
     use std::os::fd::AsRawFd;
     let real = std::fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))?;
     let above = real.ancestors().skip(1);

@@ -32,6 +32,14 @@ impl TreePath {
         joined
     }
 
+    /// The path of the folder above, and the last name.
+    pub(crate) fn split_last(&self) -> (&[u8], &[u8]) {
+        match self.0.iter().rposition(|b| *b == b'/') {
+            Some(at) => (&self.0[..at], &self.0[at + 1..]),
+            None => (b"", &self.0),
+        }
+    }
+
     /// Joins names given from the deepest to the highest.
     pub(crate) fn from_deepest<'a>(names: impl Iterator<Item = &'a [u8]>) -> Self {
         let names: Vec<_> = names.collect();

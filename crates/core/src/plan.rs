@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::aside::Memory;
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Flags, Kind, Stat, Time};
 use crate::path::TreePath;
@@ -48,6 +49,10 @@ pub enum Reason {
     Extra,
     /// Left behind by an interrupted run of this program.
     Leftover,
+    /// A run that is taken back made it.
+    Made,
+    /// A run that is taken back displaced it.
+    Before,
 }
 
 /// What a plan remembers of an entry: enough to explain a step and to recognise drift.
@@ -237,9 +242,17 @@ pub(crate) struct Part {
     /// In tree order, so that each comes after the one above it.
     pub(crate) folders: Vec<Folder>,
     pub(crate) leaders: Vec<Leader>,
+    /// Set if the part takes back what a run did: attributes of entries as they were before, by
+    /// their paths. The source is then what that run set aside, and what can goes back by name.
+    pub(crate) memory: Option<Memory>,
 }
 
 impl Part {
+    /// True if the attributes of this entry are known from the record of the run that is undone.
+    pub(crate) fn remembers(&self, path: &[u8]) -> bool {
+        self.memory.as_ref().is_some_and(|memory| memory.contains_key(path))
+    }
+
     /// Path of a folder, relative to the part's root.
     pub(crate) fn folder_path(&self, folder: usize) -> TreePath {
         let mut at = folder;

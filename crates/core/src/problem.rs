@@ -32,6 +32,10 @@ pub enum Operation {
     Flush,
     /// Reading back what was written.
     Recheck,
+    /// Setting aside what is removed or replaced, or writing down what was done.
+    SetAside,
+    /// Removing what was set aside long enough ago.
+    Prune,
     /// Taking along what was to be carried strictly.
     Carry,
 }
@@ -51,6 +55,8 @@ impl Operation {
             Self::Remove => "cannot remove",
             Self::Flush => "cannot flush",
             Self::Recheck => "cannot be vouched for",
+            Self::SetAside => "cannot set aside",
+            Self::Prune => "cannot be pruned",
             Self::Carry => "cannot carry",
         }
     }
@@ -69,6 +75,8 @@ impl Operation {
             Self::Remove => "remove",
             Self::Flush => "flush",
             Self::Recheck => "recheck",
+            Self::SetAside => "set-aside",
+            Self::Prune => "prune",
             Self::Carry => "carry",
         }
     }

@@ -19,6 +19,8 @@ pub enum Task {
     Mirror,
     /// Only compare, and look at every aspect of every entry.
     Verify,
+    /// Take back what a run did that set aside what it displaced.
+    Undo,
 }
 
 /// When a file counts as changed.
@@ -98,6 +100,27 @@ pub struct Places {
     pub inside: bool,
 }
 
+/// Which of the runs that set something aside are kept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Keep {
+    /// So many of them, the run itself among them.
+    Newest(usize),
+    /// Those whose names are not less than this one, which has the form of [`SetAside::run`].
+    Since(String),
+}
+
+/// Where to move what a run would remove or replace.
+#[derive(Clone, Debug)]
+pub struct SetAside {
+    /// The folder that holds a folder for each run.
+    pub folder: PathBuf,
+    /// Name of this run: its time in UTC as `2026-11-23T14-05-09Z`, so that names sort by time. If
+    /// it is taken, a number is added.
+    pub run: String,
+    /// Which runs to keep once this one is done; `None` for all.
+    pub keep: Option<Keep>,
+}
+
 /// What may refuse a plan, and what not.
 #[derive(Clone, Debug, Default)]
 pub struct Safety {
@@ -107,6 +130,8 @@ pub struct Safety {
     pub drive: Option<String>,
     /// Guards that are switched off for this run.
     pub waived: Vec<Guard>,
+    /// Where what is displaced goes; `None` to lose it.
+    pub set_aside: Option<SetAside>,
 }
 
 /// When what was written is brought onto the drive.

@@ -98,7 +98,7 @@ struct SavedStep {
 /// Text where it is such, else its bytes.
 #[derive(Serialize, Deserialize)]
 #[serde(untagged)]
-enum Bytes {
+pub(crate) enum Bytes {
     Text(String),
     Other { base64: String },
 }
@@ -113,7 +113,7 @@ impl From<&[u8]> for Bytes {
 }
 
 impl Bytes {
-    fn decoded(self) -> Result<Vec<u8>, String> {
+    pub(crate) fn decoded(self) -> Result<Vec<u8>, String> {
         match self {
             Self::Text(text) => Ok(text.into_bytes()),
             Self::Other { base64 } => STANDARD.decode(base64).map_err(|e| e.to_string()),
@@ -130,7 +130,17 @@ impl Bytes {
         Ok(name)
     }
 
-    fn path(self) -> Result<PathBuf, String> {
+    /// As a path below a root, empty for the root: it must not lead anywhere else.
+    pub(crate) fn relative(self) -> Result<Vec<u8>, String> {
+        let path = self.decoded()?;
+        let leads_away = |name: &[u8]| name.is_empty() || name == b"." || name == b"..";
+        if !path.is_empty() && path.split(|b| *b == b'/').any(leads_away) || path.contains(&0) {
+            return Err(format!("'{}' is no path below a root", path.escape_ascii()));
+        }
+        Ok(path)
+    }
+
+    pub(crate) fn path(self) -> Result<PathBuf, String> {
         Ok(OsString::from_vec(self.decoded()?).into())
     }
 }
@@ -218,15 +228,23 @@ fn hex(digest: Sha256) -> String {
 
 /// Reads a plan back, whole or not at all.
 pub fn read(input: impl BufRead) -> Result<(Purpose, Plan), BadPlan> {
+    let mut lines = input.split(b'\n').enumerate();
+    let read = read_plan(&mut lines)?;
+    if lines.next().is_some() { Err(BadPlan::Damaged) } else { Ok(read) }
+}
+
+/// Reads a plan that other lines may follow.
+pub(crate) fn read_plan(
+    lines: &mut impl Iterator<Item = (usize, io::Result<Vec<u8>>)>,
+) -> Result<(Purpose, Plan), BadPlan> {
     let mut reader = Reader::default();
     let mut digest = Sha256::new();
-    let mut lines = input.split(b'\n').enumerate();
-    for (at, text) in &mut lines {
+    for (at, text) in lines {
         let text = text?;
         let bad = |cause| BadPlan::Line { line: at + 1, cause };
         let line = serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))?;
         if let Line::End { lines: count, sha256 } = &line {
-            if *count != at || *sha256 != hex(digest) || lines.next().is_some() {
+            if *count != at || *sha256 != hex(digest) {
                 return Err(BadPlan::Damaged);
             }
             return reader.finish().ok_or(BadPlan::Damaged);

@@ -5,7 +5,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
-use crate::apply::{self, Outcome};
+use crate::apply::{self, Ending, Outcome};
+use crate::aside::{Aside, Recorded, Shelf};
 use crate::compare::{self, Compared, Comparison, Halt};
 use crate::drift;
 use crate::guard::{self, Refusal};
@@ -28,6 +29,8 @@ pub struct Session<'a> {
     /// Found once a run, by planning: until then it is not sure that the two sides may be touched
     /// at all.
     reaches: OnceLock<Vec<Reach>>,
+    /// Where things are set aside, if they are.
+    shelf: Option<Shelf>,
     /// Of the destinations, once the guards let a plan pass.
     locks: Mutex<Vec<OwnedFd>>,
 }
@@ -79,8 +82,30 @@ impl<'a> Session<'a> {
     /// exists; otherwise the destination is its new name. A trailing slash means nothing.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = pair::open(system, request.task, &request.places)?;
+        Self::new(system, request, pairs)
+    }
+
+    /// Opens what a recorded run set aside, and the destination it was displaced from, without
+    /// changing them. The request is for [`Task::Undo`](crate::request::Task::Undo); of its places
+    /// only the record's count.
+    pub fn open_to_undo(
+        system: &'a dyn System,
+        request: &'a Request,
+        run: &Recorded,
+    ) -> Result<Self, CallError> {
+        Self::new(system, request, run.pairs(system)?)
+    }
+
+    fn new(
+        system: &'a dyn System,
+        request: &'a Request,
+        pairs: Vec<Pair>,
+    ) -> Result<Self, CallError> {
         let caller = system.caller().map_err(CallError::Caller)?;
+        let set_aside = request.safety.set_aside.as_ref();
+        let shelf = set_aside.map(|set_aside| Shelf::open(system, set_aside)).transpose()?;
         Ok(Self {
+            shelf,
             system,
             request,
             caller,
@@ -149,6 +174,22 @@ impl<'a> Session<'a> {
         Ok(plan)
     }
 
+    /// The plan that takes a recorded run back, as far as that was not done yet. What drifted since
+    /// is among its steps: see [`Session::drifted`].
+    pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        let reaches = self.reaches.get_or_init(|| self.find_reaches());
+        let mut plan = Plan::default();
+        for (at, (pair, reach)) in self.pairs.iter().zip(reaches).enumerate() {
+            let (part, problems) = run.reversed(self.system, at, pair, reach);
+            plan.parts.push(part);
+            plan.prefixes.push(pair.prefix.clone());
+            plan.problems.extend(problems);
+        }
+        number(&mut plan);
+        Ok(plan)
+    }
+
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
     /// Carrying it out would refuse each of them, and do the rest.
     pub fn drifted(&self, plan: &Plan) -> Vec<Problem> {
@@ -162,7 +203,7 @@ impl<'a> Session<'a> {
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let holds_holes = reaches.iter().all(|reach| reach.drive.holds(Ability::Holes));
-        let locks = guard::check(self.system, self.request, &self.pairs, holds_holes, plan)?;
+        let locks = guard::check(self.system, self.request, &self.pairs, self.shelf.as_ref(), holds_holes, plan)?;
         *self.locks.lock().unwrap_or_else(PoisonError::into_inner) = locks;
         Ok(())
     }
@@ -170,9 +211,30 @@ impl<'a> Session<'a> {
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
     /// the outcome.
     pub fn apply(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
-        let terms = apply::Terms { system: self.system, observer, running: self.request.running };
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        apply::apply(&terms, &self.pairs, reaches, plan)
+        let apply = |aside: Option<&Aside<'_>>| {
+            let running = self.request.running;
+            let terms = apply::Terms { system: self.system, observer, running, aside };
+            apply::apply(&terms, &self.pairs, reaches, plan)
+        };
+        let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {
+            return apply(None);
+        };
+        if plan.is_empty() {
+            return apply(None);
+        }
+        let what = (plan, &*self.pairs);
+        let request = (self.request, set_aside);
+        match Aside::begin(self.system, &self.caller, shelf, request, what) {
+            Err(error) => Outcome::without_shelf(plan, &set_aside.folder, error),
+            Ok(aside) => {
+                let mut outcome = apply(Some(&aside));
+                if matches!(outcome.ending, Ending::Complete) {
+                    outcome.problems.extend(shelf.prune(self.system, set_aside));
+                }
+                outcome
+            }
+        }
     }
 
     /// Each drive is tried out once.
@@ -208,6 +270,16 @@ impl<'a> Session<'a> {
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
+        if let Some(shelf) = &self.shelf
+            && shelf.is_in_the_way(self.system, pair).unwrap_or(true)
+        {
+            let (source, destination) = (&pair.source_shown, &pair.destination_shown);
+            return Err(PlanError::Refused(Refusal::SetAsideWithin {
+                folder: shelf.shown(),
+                source_path: source.clone(),
+                destination_path: destination.clone(),
+            }));
+        }
         match pair::overlap(self.system, pair) {
             Ok(false) => Ok(()),
             Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),

@@ -99,7 +99,7 @@ tampered! {
     create_link(folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> ();
     create_special(folder: BorrowedFd<'_>, name: &[u8], kind: Kind, mode: u32, device: u64) -> ();
     add_name(from_folder: BorrowedFd<'_>, from: &[u8], folder: BorrowedFd<'_>, name: &[u8]) -> ();
-    rename(folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> ();
+    rename(from: (BorrowedFd<'_>, &[u8]), to: (BorrowedFd<'_>, &[u8]), onto: Onto) -> ();
     remove_file(folder: BorrowedFd<'_>, name: &[u8]) -> ();
     remove_folder(folder: BorrowedFd<'_>, name: &[u8]) -> ();
     set_owner(entry: Entry<'_>, uid: u32, gid: u32) -> ();

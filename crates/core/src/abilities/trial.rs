@@ -272,13 +272,13 @@ impl Trial<'_> {
         let system = self.system;
         let whole = Time { nanos: 0, ..MOMENT };
         system.set_times(Entry::Named(own, b"other"), whole, Some(whole))?;
-        system.rename(own, b"other", b"moved", Onto::Replace)?;
+        system.rename((own, b"other"), (own, b"moved"), Onto::Replace)?;
         let time = system.stat(Entry::Named(own, b"moved"))?.modified;
         self.note(Ability::RenamedTimes, span(time, whole) < self.found.grain.into());
         system.create_folder(own, b"room", 0o700)?;
         let room = system.open_folder(own, b"room")?;
         drop(system.create_file(room.as_fd(), b"lamp", 0o600)?);
-        system.rename(own, b"room", b"hall", Onto::Replace)?;
+        system.rename((own, b"room"), (own, b"hall"), Onto::Replace)?;
         let hall = system.open_folder(own, b"hall")?;
         // Listed, since looked up by its name the system may only remember it.
         let moved = self.names_in(hall.as_fd())?;
@@ -289,7 +289,7 @@ impl Trial<'_> {
         for name in [&long[..], b"spare"] {
             drop(system.create_file(own, name, 0o600)?);
         }
-        let replaced = system.rename(own, b"spare", &long, Onto::Replace);
+        let replaced = system.rename((own, b"spare"), (own, &long), Onto::Replace);
         let names = self.names_in(own)?;
         let is_clean = names.iter().filter(|name| name.starts_with(b"nnn")).count() == 1;
         self.note(Ability::LongNamesReplaced, replaced.is_ok() && is_clean);

@@ -10,8 +10,10 @@
 use std::os::fd::AsFd;
 
 use crate::abilities::Ability;
+use crate::aside::Before;
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, is_absent};
+use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, is_absent};
+use crate::path::TreePath;
 use crate::plan::{State, Step, Verb};
 use crate::problem::Operation;
 use crate::reach::Xattrs;
@@ -25,7 +27,37 @@ pub(super) struct Wanted {
     mode: Option<u32>,
 }
 
+/// What the attributes of an entry that is there are to become.
+#[derive(Clone, Copy)]
+pub(super) enum Model<'a> {
+    /// Those of this entry of the source.
+    Entry(Entry<'a>),
+    /// Those it had before a run that is taken back.
+    Before(&'a Before),
+}
+
 impl PartRun<'_> {
+    /// The model of an entry of the destination: the source's of the same path, unless a record
+    /// tells what it was like.
+    pub(super) fn model<'m>(
+        &'m self,
+        path: &TreePath,
+        source: impl FnOnce() -> Result<Entry<'m>, Trouble>,
+    ) -> Result<Model<'m>, Trouble> {
+        let memory = self.part.memory.as_ref();
+        match memory.and_then(|memory| memory.get(path.as_bytes())) {
+            Some(before) => Ok(Model::Before(before)),
+            None => source().map(Model::Entry),
+        }
+    }
+
+    pub(super) fn accessed(&self, model: Model<'_>) -> std::io::Result<Time> {
+        match model {
+            Model::Entry(entry) => self.shared.system.stat(entry).map(|stat| stat.accessed),
+            Model::Before(before) => Ok(before.accessed),
+        }
+    }
+
     /// What a new entry should have: the source's, and of what is not carried, the replaced
     /// entry's, so that leaving an aspect out leaves it alone.
     pub(super) fn wanted(&self, step: &Step, source: &State) -> Wanted {
@@ -97,7 +129,7 @@ impl PartRun<'_> {
         if source.kind != Kind::Link && (mode != born.mode() || lists_changed) {
             self.set_mode(made, mode)?;
         }
-        self.set_time(made, source, || system.stat(source_entry))?;
+        self.set_time(made, source, || self.accessed(Model::Entry(source_entry)))?;
         match (source_entry, made) {
             (Entry::Open(source), Entry::Open(made)) => {
                 self.dress_with_flags(place, name, step, source, made)
@@ -120,7 +152,7 @@ impl PartRun<'_> {
         &self,
         entry: Entry<'_>,
         source: &State,
-        look_again: impl FnOnce() -> std::io::Result<Stat>,
+        accessed: impl FnOnce() -> std::io::Result<Time>,
     ) -> Done {
         let (system, reach) = (self.shared.system, self.reach);
         let carries_access = self.carries(Aspect::Atime);
@@ -134,7 +166,7 @@ impl PartRun<'_> {
         };
         let both = carries_access || !reach.drive.holds(Ability::TimesApart);
         let accessed = if both {
-            Some(reach.drive.nearest(look_again().during(Operation::Read)?.accessed))
+            Some(reach.drive.nearest(accessed().during(Operation::Read)?))
         } else {
             None
         };
@@ -183,7 +215,7 @@ impl PartRun<'_> {
     /// Brings the carried attributes of an entry that exists up to date, but for its times.
     pub(super) fn change_attributes(
         &self,
-        source_entry: Entry<'_>,
+        model: Model<'_>,
         entry: Entry<'_>,
         source: &State,
         has: &State,
@@ -191,7 +223,10 @@ impl PartRun<'_> {
         let system = self.shared.system;
         let owner = if self.carries(Aspect::Owner) { source } else { has };
         let owner_set = self.set_owner(entry, (owner.uid, owner.gid), (has.uid, has.gid))?;
-        let wanted = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        let wanted = match model {
+            Model::Entry(source) => self.reach.xattrs(system, source).during(Operation::Read)?,
+            Model::Before(before) => before.xattrs.clone(),
+        };
         let lists_set = self.change_xattrs(&wanted, entry, has)?;
         let usual = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
         let mode = self.mode_with_list(usual, source, &wanted);
@@ -242,7 +277,7 @@ impl PartRun<'_> {
     pub(super) fn dress_folder(
         &self,
         step: &Step,
-        source: Entry<'_>,
+        source: Model<'_>,
         made: Entry<'_>,
         keeps_times: bool,
     ) -> Done {
@@ -257,7 +292,7 @@ impl PartRun<'_> {
             let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
             self.change_attributes(source, made, &planned, &has)?;
             if keeps_times {
-                self.set_time(made, &planned, || system.stat(source))?;
+                self.set_time(made, &planned, || self.accessed(source))?;
             }
             Ok(())
         })

@@ -12,7 +12,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::time::{Duration, Instant};
 
 use crate::abilities::Ability;
-use crate::os::{Kind, LARGE, Onto};
+use crate::os::{Entry, Kind, LARGE, Onto};
 use crate::plan::{Folder, Step, Verb};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation};
@@ -40,7 +40,7 @@ fn is_due(step: &Step) -> bool {
     writes(step) && !step.is_late() && step.leader.is_none()
 }
 
-fn makes_folder(step: &Step) -> bool {
+pub(super) fn makes_folder(step: &Step) -> bool {
     step.kind() == Kind::Folder && matches!(step.verb, Verb::Add | Verb::Replace)
 }
 
@@ -153,7 +153,9 @@ impl PartRun<'_> {
         let system = self.shared.system;
         let folder = place.destination.as_fd();
         self.check_destination(place, name, step)?;
-        let hides = self.reach.drive.holds(Ability::RenamedFolders);
+        // What is brought back is not to be lost with a folder that finds no place.
+        let brings_back = self.part.memory.is_some();
+        let hides = self.reach.drive.holds(Ability::RenamedFolders) && !brings_back;
         if !hides && step.verb == Verb::Add {
             return match system.create_folder(folder, name, WHILE_FILLED) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
@@ -215,7 +217,11 @@ impl PartRun<'_> {
             let step = &folder.steps[i];
             let path = place.path.join(folder.names.get(step.name));
             self.tell_start(&path);
-            let result = self.try_hard(|| self.write(&place, step));
+            let name = folder.names.get(step.name);
+            let result = self.try_hard(|| self.write(&place, step)).and_then(|()| {
+                let made = Entry::Named(place.destination.as_fd(), name);
+                self.note_after(step, &path, made)
+            });
             // Told once, and not for every file that would meet it too.
             let is_last = result.as_ref().is_err_and(|trouble| trouble.1.ends_the_run());
             filled.push((folder.first + i, path, result));
@@ -233,11 +239,14 @@ impl PartRun<'_> {
             return self.rename_to_new(place, temporary, name);
         }
         self.check_destination(place, name, step)?;
-        match system.rename(folder, temporary, name, Onto::Exchange) {
+        if !self.set_aside(place, name, true)? {
+            return self.rename_to_new(place, temporary, name);
+        }
+        match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
             Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
                 system.remove_file(folder, name).during(Operation::Remove)?;
-                system.rename(folder, temporary, name, Onto::Nothing).during(Operation::Write)
+                system.rename((folder, temporary), (folder, name), Onto::Nothing).during(Operation::Write)
             }
             Err(e) => Err(e).during(Operation::Write),
         }

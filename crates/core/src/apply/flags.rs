@@ -10,6 +10,7 @@ use crate::plan::{Step, Verb};
 use crate::problem::Operation;
 use crate::reach;
 
+use super::attributes::Model;
 use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
 
 /// An entry that was made: what is still to be done once it has its name.
@@ -32,23 +33,31 @@ impl PartRun<'_> {
     }
 
     /// Does `work` on a named entry of the destination, with what keeps it from being changed
-    /// lifted, and set again if the work fails.
-    pub(super) fn unlocked(
+    /// lifted, and set again if the work fails or the entry `lives` on elsewhere.
+    pub(super) fn unlocked<T>(
         &self,
         folder: BorrowedFd<'_>,
         name: &[u8],
         (kind, shown): (Kind, Flags),
-        work: impl FnOnce() -> Done,
-    ) -> Done {
+        lives: bool,
+        work: impl FnOnce() -> Result<T, Trouble>,
+    ) -> Result<T, Trouble> {
         if shown.and(Flags::LOCKS).is_empty() {
             return work();
         }
         let handle = self.open_named(folder, name, kind).during(Operation::Write)?;
         let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
         let result = work();
-        if let (Err(_), Some(had)) = (&result, had) {
-            // The first trouble is the one to tell.
-            let _ = self.shared.system.set_flags(handle.as_fd(), had);
+        match (&result, had) {
+            (Err(_), Some(had)) => {
+                // The first trouble is the one to tell.
+                let _ = self.shared.system.set_flags(handle.as_fd(), had);
+            }
+            (Ok(_), Some(had)) if lives => {
+                let locked = self.shared.system.set_flags(handle.as_fd(), had);
+                locked.during(Operation::SetAttributes)?;
+            }
+            _ => {}
         }
         result
     }
@@ -119,7 +128,7 @@ impl PartRun<'_> {
     pub(super) fn between_flags(
         &self,
         step: &Step,
-        source: Entry<'_>,
+        source: Model<'_>,
         entry: Entry<'_>,
         work: impl FnOnce() -> Done,
     ) -> Done {
@@ -138,20 +147,26 @@ impl PartRun<'_> {
             let _ = system.set_flags(opened, had);
             return Err(trouble);
         }
-        let mut held = None;
-        let wanted = match self.handle(source, step.kind(), &mut held) {
-            Ok(source) if carries => reach::flags(system, source).during(Operation::Read)?,
-            // What may not be opened keeps its flags to itself.
-            Err(e) if carries && e.kind() != io::ErrorKind::PermissionDenied => {
-                return Err(e).during(Operation::Read);
-            }
-            _ => None,
-        };
+        let wanted = if carries { self.flags_of(source, step.kind())? } else { None };
         let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
         if wanted == had.without(Flags::LOCKS) {
             return Ok(());
         }
         system.set_flags(opened, wanted).during(Operation::SetAttributes)
+    }
+
+    /// What may not be opened keeps its flags to itself.
+    fn flags_of(&self, model: Model<'_>, kind: Kind) -> Result<Option<Flags>, Trouble> {
+        let source = match model {
+            Model::Entry(source) => source,
+            Model::Before(before) => return Ok(before.flags),
+        };
+        let mut held = None;
+        match self.handle(source, kind, &mut held) {
+            Ok(source) => reach::flags(self.shared.system, source).during(Operation::Read),
+            Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
+            Err(e) => Err(e).during(Operation::Read),
+        }
     }
 
     /// The handle of a file or folder, if need be a new one, which `held` then keeps.

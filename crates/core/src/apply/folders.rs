@@ -4,7 +4,7 @@ use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::aspect::Aspect;
-use crate::os::{Entry, Kind};
+use crate::os::{Entry, Kind, Time};
 use crate::path::TreePath;
 use crate::plan::{Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -63,10 +63,18 @@ impl PartRun<'_> {
             self.restore_times(root, at);
         }
         let Some(step) = &self.part.root else { return };
-        let source = Entry::Pinned(self.pair.source.as_fd());
-        let keeps_times = self.reach.keeps_top_times(self.pair);
-        let result = self.dress_folder(step, source, Entry::Open(root), keeps_times);
+        let result = self.finish_root(root, step);
         self.conclude(self.part.first, &TreePath::default(), result);
+    }
+
+    fn finish_root(&self, root: BorrowedFd<'_>, step: &Step) -> Done {
+        let (top, entry) = (TreePath::default(), Entry::Open(root));
+        let source = self.model(&top, || Ok(Entry::Pinned(self.pair.source.as_fd())))?;
+        if step.verb == Verb::Retouch {
+            self.note_before(&top, entry)?;
+        }
+        self.dress_folder(step, source, entry, self.reach.keeps_top_times(self.pair))?;
+        self.note_after(step, &top, entry)
     }
 
     /// The folder steps among those of one folder.
@@ -102,7 +110,8 @@ impl PartRun<'_> {
     fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         // Not opened: its attributes can be read even where its entries cannot.
-        let source = Entry::Named(place.source()?, name);
+        let path = place.path.join(name);
+        let source = self.model(&path, || Ok(Entry::Named(place.source()?, name)))?;
         let pinned =
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
@@ -111,7 +120,11 @@ impl PartRun<'_> {
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
             return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
         }
-        self.dress_folder(step, source, entry, true)
+        if step.verb == Verb::Retouch {
+            self.note_before(&path, Entry::Named(place.destination.as_fd(), name))?;
+        }
+        self.dress_folder(step, source, entry, true)?;
+        self.note_after(step, &path, entry)
     }
 
     /// A folder that is as it should be but for what happened in it.
@@ -132,14 +145,21 @@ impl PartRun<'_> {
             .open_folder(root, path.as_bytes())
             .during(Operation::SetAttributes)
             .and_then(|to| {
-                self.set_time(Entry::Open(to.as_fd()), &source, || {
-                    let from = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
-                    system.stat(Entry::Open(from.as_fd()))
-                })
+                self.set_time(Entry::Open(to.as_fd()), &source, || self.accessed_below(&path))
             });
         if let Err(trouble) = restored {
             self.report(&path, trouble);
         }
+    }
+
+    /// The access time that a folder is to have.
+    fn accessed_below(&self, path: &TreePath) -> std::io::Result<Time> {
+        if let Some(before) = self.part.memory.as_ref().and_then(|m| m.get(path.as_bytes())) {
+            return Ok(before.accessed);
+        }
+        let system = self.shared.system;
+        let from = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+        system.stat(Entry::Open(from.as_fd())).map(|stat| stat.accessed)
     }
 
     /// Where a folder's own step stands among those of the folder above.

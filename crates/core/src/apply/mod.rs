@@ -4,6 +4,7 @@
 //! entries that take a folder's place, hard links that waited for one of those, and the folders'
 //! own attributes from the bottom up, since everything above changed their times.
 
+mod aside;
 mod attributes;
 mod content;
 mod fill;
@@ -14,18 +15,21 @@ mod place;
 mod recheck;
 mod removal;
 
+use std::collections::HashSet;
 use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::Ability;
+use crate::aside::Aside;
 use crate::aspect::Aspect;
 use crate::mark;
 use crate::observe::Observer;
 use crate::os::{Entry, Flags, Kind, System};
-use crate::pair::Pair;
+use crate::pair::{Pair, Single};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::{Count, Folder, Part, Plan, Step, Verb};
@@ -35,6 +39,7 @@ use crate::reach::{self, Reach};
 use crate::request::{Flush, Running};
 use crate::temporary::Temporaries;
 
+use aside::Shelf;
 use pace::Pace;
 
 /// What became of a step.
@@ -74,9 +79,26 @@ pub struct Outcome {
     pub bytes_written: u64,
     /// How it ended.
     pub ending: Ending,
+    /// Where it set aside what it displaced, if it did; the name to undo it by.
+    pub set_aside: Option<PathBuf>,
 }
 
 impl Outcome {
+    /// Of a run that found no place to set things aside, and so did nothing.
+    pub(crate) fn without_shelf(plan: &Plan, folder: &Path, error: io::Error) -> Self {
+        let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
+        let kind = error.kind();
+        let path = folder.as_os_str().as_encoded_bytes().into();
+        Self {
+            steps: vec![StepOutcome::NotReached; count],
+            problems: vec![Problem { path, operation: Operation::SetAside, cause: error.into() }],
+            done: Default::default(),
+            bytes_written: 0,
+            ending: Ending::Early(Cause::System(kind.into())),
+            set_aside: None,
+        }
+    }
+
     /// What became of the step with this number.
     pub fn of(&self, number: usize) -> StepOutcome {
         self.steps.get(number).copied().unwrap_or(StepOutcome::NotReached)
@@ -93,41 +115,58 @@ pub(crate) struct Terms<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) running: Running,
+    /// Where what is displaced goes, if it is not lost.
+    pub(crate) aside: Option<&'a Aside<'a>>,
 }
 
 /// Carries out every part of a plan and flushes the drive.
 pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: &Plan) -> Outcome {
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
-    let shared = Shared {
-        system: terms.system,
-        observer: terms.observer,
-        running: terms.running,
-        pace: terms.running.rate.map(Pace::new),
-        patience: Patience::new(terms.running.retries),
-        temporaries: Temporaries::new(),
-        outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(count).collect(),
-        problems: Mutex::default(),
-        ended: Mutex::default(),
-        over: AtomicBool::new(false),
-        bytes_written: AtomicU64::new(0),
-        shares_content: AtomicBool::new(true),
-        copies_in_kernel: AtomicBool::new(true),
-        makes_nameless: OnceLock::new(),
-    };
+    let shared = Shared::new(terms, terms.observer, count);
+    // What is copied aside is no step, and no part of the bytes that were announced.
+    let (quiet, nothing) = (Quiet(terms.observer), Part::default());
+    let shared_aside = Shared::new(terms, &quiet, 0);
     for (at, part) in plan.parts.iter().enumerate() {
-        let run = PartRun {
-            shared: &shared,
+        let run = |shared, reach, part| PartRun {
+            shared,
             pair: &pairs[at],
-            reach: &reaches[at],
+            single: None,
+            reach,
             part,
+            at,
             prefix: &plan.prefixes[at],
             opened: Mutex::default(),
+            noted: Mutex::default(),
             marked: AtomicBool::new(false),
             linking: Mutex::default(),
+            shelf: None,
         };
-        run.go();
+        let shelf = terms
+            .aside
+            .map(|aside| Shelf { aside, run: run(&shared_aside, &aside.reach, &nothing) });
+        PartRun {
+            single: pairs[at].single.as_ref(),
+            shelf: shelf.as_ref(),
+            ..run(&shared, &reaches[at], part)
+        }
+        .go();
     }
-    shared.outcome(plan)
+    if let Some(aside) = terms.aside.filter(|_| terms.running.flush != Flush::None)
+        && let Err(error) = aside.flush()
+    {
+        let path = aside.path.as_os_str().as_encoded_bytes().into();
+        shared.report(Problem { path, operation: Operation::Flush, cause: error.into() });
+    }
+    Outcome { set_aside: terms.aside.map(|aside| aside.path.clone()), ..shared.outcome(plan) }
+}
+
+/// Passes nothing on but the wish to stop.
+struct Quiet<'a>(&'a dyn Observer);
+
+impl Observer for Quiet<'_> {
+    fn stop_requested(&self) -> bool {
+        self.0.stop_requested()
+    }
 }
 
 /// What all workers and all parts share.
@@ -151,7 +190,30 @@ struct Shared<'a> {
     makes_nameless: OnceLock<bool>,
 }
 
-impl Shared<'_> {
+impl<'a> Shared<'a> {
+    fn new(terms: &Terms<'a>, observer: &'a dyn Observer, steps: usize) -> Self {
+        Self {
+            system: terms.system,
+            observer,
+            running: terms.running,
+            pace: terms.running.rate.map(Pace::new),
+            patience: Patience::new(terms.running.retries),
+            temporaries: Temporaries::new(),
+            outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(steps).collect(),
+            problems: Mutex::default(),
+            ended: Mutex::default(),
+            over: AtomicBool::new(false),
+            bytes_written: AtomicU64::new(0),
+            shares_content: AtomicBool::new(true),
+            copies_in_kernel: AtomicBool::new(true),
+            makes_nameless: OnceLock::new(),
+        }
+    }
+
+    fn report(&self, problem: Problem) {
+        self.problems.lock().unwrap_or_else(PoisonError::into_inner).push(problem);
+    }
+
     fn outcome(self, plan: &Plan) -> Outcome {
         let steps: Vec<StepOutcome> = self.outcomes.iter().map(read_outcome).collect();
         let mut done = [Count::default(); 4];
@@ -171,7 +233,7 @@ impl Shared<'_> {
             None => Ending::Complete,
         };
         let bytes_written = self.bytes_written.into_inner();
-        Outcome { steps, problems, done, bytes_written, ending }
+        Outcome { steps, problems, done, bytes_written, ending, set_aside: None }
     }
 
     fn must_end(&self) -> bool {
@@ -209,8 +271,12 @@ impl<T, E: Into<Cause>> During<T> for Result<T, E> {
 struct PartRun<'a> {
     shared: &'a Shared<'a>,
     pair: &'a Pair,
+    /// Names of a single entry, where they differ on the two sides.
+    single: Option<&'a Single>,
     reach: &'a Reach,
     part: &'a Part,
+    /// Which part of the plan this is.
+    at: usize,
     prefix: &'a TreePath,
     /// Folders that were closed to the caller and are open for the time of the changes.
     opened: Mutex<Vec<Opened>>,
@@ -218,6 +284,10 @@ struct PartRun<'a> {
     marked: AtomicBool,
     /// Held while names are given to a file that is locked.
     linking: Mutex<()>,
+    /// Folders of which the record tells what they were like.
+    noted: Mutex<HashSet<usize>>,
+    /// Where what is displaced goes, if it is not lost.
+    shelf: Option<&'a Shelf<'a>>,
 }
 
 /// A folder of the plan that was opened, and how it was before.
@@ -397,6 +467,9 @@ impl PartRun<'_> {
     /// flags keep from being changed, is open until all entries are changed.
     fn enter_to_change(&self, root: BorrowedFd<'_>, at: usize) -> Result<Place<'_>, Trouble> {
         let place = self.enter(root, at)?;
+        if self.shelf.is_some() && self.is_noted_first(at) {
+            self.note_before(&place.path, Entry::Open(place.destination.as_fd()))?;
+        }
         let locked = !place.flags.and(Flags::LOCKS).is_empty();
         if place.closed_with.is_none() && !locked {
             return Ok(place);
@@ -409,6 +482,14 @@ impl PartRun<'_> {
             system.set_mode(Entry::Open(folder), mode | 0o200).during(Operation::Write)?;
         }
         Ok(place)
+    }
+
+    /// True for a folder that was there before the run and of which nothing was written down yet.
+    fn is_noted_first(&self, at: usize) -> bool {
+        let above = &self.part.folders[self.part.folders[at].parent as usize];
+        let own = if at == 0 { self.part.root } else { self.own_step(at).map(|i| above.steps[i]) };
+        let is_new = own.is_some_and(|step| fill::makes_folder(&step));
+        !is_new && self.noted.lock().unwrap_or_else(PoisonError::into_inner).insert(at)
     }
 
     /// Gives folders that were opened for changes the mode they had.
@@ -465,7 +546,10 @@ impl PartRun<'_> {
         let step = &place.folder.steps[at];
         let path = place.path.join(place.folder.names.get(step.name));
         self.tell_start(&path);
-        let result = self.try_hard(|| work(step));
+        let result = self.try_hard(|| work(step)).and_then(|()| {
+            let name = place.folder.names.get(step.name);
+            self.note_after(step, &path, Entry::Named(place.destination.as_fd(), name))
+        });
         self.conclude(place.folder.first + at, &path, result);
     }
 
@@ -501,8 +585,7 @@ impl PartRun<'_> {
             *self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner) = Some(copy);
         }
         let path = self.prefix.join(path.as_bytes());
-        let mut problems = self.shared.problems.lock().unwrap_or_else(PoisonError::into_inner);
-        problems.push(Problem { path, operation, cause });
+        self.shared.report(Problem { path, operation, cause });
     }
 
     fn set_outcome(&self, number: usize, outcome: StepOutcome) {

@@ -10,6 +10,7 @@ use crate::plan::{Leader, State, Step, Verb};
 use crate::problem::{Cause, Operation};
 use crate::temporary;
 
+use super::attributes::Model;
 use super::content::Under;
 use super::flags::Made;
 use super::folders::no_exchange;
@@ -27,6 +28,9 @@ impl PartRun<'_> {
             return self.retouch(place, name, step);
         }
         let Some(source) = step.source else { return Ok(()) };
+        if self.part.memory.is_some() && self.bring_back(place, name, step, &source)? {
+            return Ok(());
+        }
         if place.hidden {
             let made = self.make(place, name, name, step, &source);
             return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
@@ -69,7 +73,7 @@ impl PartRun<'_> {
         })
     }
 
-    fn make_and_place(
+    pub(super) fn make_and_place(
         &self,
         place: &Place<'_>,
         name: &[u8],
@@ -89,8 +93,8 @@ impl PartRun<'_> {
                 drop(made);
                 let folder = place.destination.as_fd();
                 let from = Entry::Named(place.source()?, self.source_name(name));
-                let look_again = || self.shared.system.stat(from);
-                self.set_time(Entry::Named(folder, name), source, look_again)
+                let accessed = || self.accessed(Model::Entry(from));
+                self.set_time(Entry::Named(folder, name), source, accessed)
             }
             // The next run goes on with it.
             Err(trouble) if source.bytes() > LARGE && was_interrupted(&trouble.1) => Err(trouble),
@@ -127,7 +131,7 @@ impl PartRun<'_> {
 
     /// The source's name of an entry, which differs only for a single file under a new name.
     pub(super) fn source_name<'n>(&'n self, name: &'n [u8]) -> &'n [u8] {
-        self.pair.single.as_ref().map_or(name, |single| &single.source)
+        self.single.map_or(name, |single| &single.source)
     }
 
     /// A link, FIFO, socket or device.
@@ -171,7 +175,7 @@ impl PartRun<'_> {
         }
     }
 
-    fn put_in_place(&self, place: &Place<'_>, temporary: &[u8], name: &[u8], step: &Step) -> Done {
+    pub(super) fn put_in_place(&self, place: &Place<'_>, temporary: &[u8], name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         let folder = place.destination.as_fd();
         if step.verb == Verb::Add {
@@ -179,32 +183,39 @@ impl PartRun<'_> {
         }
         let old = self.check_destination(place, name, step)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
-        self.unlocked(folder, name, old, || {
+        let lives = self.shelf.is_some() && old.0 != Kind::Folder;
+        self.unlocked(folder, name, old, lives, || {
             if step.is_late() {
+                self.set_folder_aside(place, name, step)?;
                 return self.replace_folder(folder, temporary, name);
             }
-            if name.len() > LONG_NAME && !self.reach.drive.holds(Ability::LongNamesReplaced) {
+            let stays = self.set_aside(place, name, true)?;
+            if stays && name.len() > LONG_NAME && !self.reach.drive.holds(Ability::LongNamesReplaced) {
                 system.remove_file(folder, name).during(Operation::Remove)?;
             }
-            system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
+            let placed = system.rename((folder, temporary), (folder, name), Onto::Replace);
+            if placed.is_err() {
+                self.take_back(place, name, stays);
+            }
+            placed.during(Operation::Write)
         })
     }
 
     /// Puts something else in the place of an empty folder.
     fn replace_folder(&self, folder: BorrowedFd<'_>, temporary: &[u8], name: &[u8]) -> Done {
         let system = self.shared.system;
-        match system.rename(folder, temporary, name, Onto::Exchange) {
+        match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
             Ok(()) => system
                 .remove_folder(folder, temporary)
                 .or_else(|error| {
                     // Somebody put something into it after it was emptied: it goes back.
-                    system.rename(folder, temporary, name, Onto::Exchange)?;
+                    system.rename((folder, temporary), (folder, name), Onto::Exchange)?;
                     Err(error)
                 })
                 .during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
                 system.remove_folder(folder, name).during(Operation::Remove)?;
-                system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
+                system.rename((folder, temporary), (folder, name), Onto::Replace).during(Operation::Write)
             }
             Err(e) => Err(e).during(Operation::Write),
         }
@@ -212,18 +223,11 @@ impl PartRun<'_> {
 
     /// Renames to a name that the plan saw free, never over what appeared there since.
     pub(super) fn rename_to_new(&self, place: &Place<'_>, temporary: &[u8], name: &[u8]) -> Done {
-        let system = self.shared.system;
         let folder = place.destination.as_fd();
-        let drifted = || Trouble(Operation::Write, Cause::Drift("the destination"));
-        match system.rename(folder, temporary, name, Onto::Nothing) {
-            Err(e) if e.kind() == ErrorKind::AlreadyExists => Err(drifted()),
-            // The file system knows no such rename: look, then rename.
-            Err(e) if no_exchange(&e) => match system.stat(Entry::Named(folder, name)) {
-                Err(e) if e.kind() == ErrorKind::NotFound => {
-                    system.rename(folder, temporary, name, Onto::Replace).during(Operation::Write)
-                }
-                _ => Err(drifted()),
-            },
+        match self.rename_free((folder, temporary), (folder, name)) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+            }
             other => other.during(Operation::Write),
         }
     }
@@ -234,8 +238,13 @@ impl PartRun<'_> {
         let Some(planned) = step.source else {
             return Ok(());
         };
-        let source_entry = Entry::Named(place.source()?, self.source_name(name));
-        let source = self.source_now(source_entry, &planned)?;
+        let path = place.path.join(name);
+        let model =
+            self.model(&path, || Ok(Entry::Named(place.source()?, self.source_name(name))))?;
+        let source = match model {
+            Model::Entry(entry) => self.source_now(entry, &planned)?,
+            Model::Before(before) => before.state,
+        };
         let pinned =
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
@@ -250,10 +259,11 @@ impl PartRun<'_> {
             if again.identity != now.identity {
                 return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
             }
-            self.change_attributes(source_entry, entry, &source, &State::from(&now))?;
-            self.set_time(entry, &source, || system.stat(source_entry))
+            self.note_before(&path, named)?;
+            self.change_attributes(model, entry, &source, &State::from(&now))?;
+            self.set_time(entry, &source, || self.accessed(model))
         };
-        self.between_flags(step, source_entry, named, change)
+        self.between_flags(step, model, named, change)
     }
 
     /// Makes one more name of a file that an earlier step wrote or that was right before.

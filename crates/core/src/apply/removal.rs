@@ -50,9 +50,14 @@ impl PartRun<'_> {
         }
         let folder = place.destination.as_fd();
         let shown = now.map_or_else(Flags::default, |now| now.flags);
-        self.unlocked(folder, name, (step.kind(), shown), || {
+        let lives = self.shelf.is_some() && step.kind() != Kind::Folder;
+        self.unlocked(folder, name, (step.kind(), shown), lives, || {
             if step.kind() == Kind::Folder {
+                self.set_folder_aside(place, name, step)?;
                 return self.shared.system.remove_folder(folder, name).during(Operation::Remove);
+            }
+            if step.reason != Reason::Leftover && !self.set_aside(place, name, false)? {
+                return Ok(());
             }
             self.shared.system.remove_file(folder, name).during(Operation::Remove)
         })

@@ -255,13 +255,18 @@ impl System for Linux {
         Ok(rustix::fs::linkat(from_folder, from, folder, name, AtFlags::empty())?)
     }
 
-    fn rename(&self, folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> io::Result<()> {
+    fn rename(
+        &self,
+        from: (BorrowedFd<'_>, &[u8]),
+        to: (BorrowedFd<'_>, &[u8]),
+        onto: Onto,
+    ) -> io::Result<()> {
         let flags = match onto {
             Onto::Replace => RenameFlags::empty(),
             Onto::Nothing => RenameFlags::NOREPLACE,
             Onto::Exchange => RenameFlags::EXCHANGE,
         };
-        Ok(rustix::fs::renameat_with(folder, from, folder, to, flags)?)
+        Ok(rustix::fs::renameat_with(from.0, from.1, to.0, to.1, flags)?)
     }
 
     fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {

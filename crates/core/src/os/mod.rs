@@ -60,7 +60,9 @@ impl Kind {
 }
 
 /// A point in time, counted from 1970-01-01T00:00:00Z; `nanos` always counts forward from `secs`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize,
+)]
 pub struct Time {
     /// Whole seconds; negative before 1970.
     pub secs: i64,
@@ -79,7 +81,7 @@ pub struct Identity {
 
 /// Inode flags, by the bits that the kernel gives them in `FS_IOC_GETFLAGS`; see
 /// `FS_IOC_SETFLAGS(2const)`.
-#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Flags(pub u32);
 
 impl Flags {
@@ -363,8 +365,13 @@ pub trait System: Sync {
         folder: BorrowedFd<'_>,
         name: &[u8],
     ) -> io::Result<()>;
-    /// Renames within one folder, atomically.
-    fn rename(&self, folder: BorrowedFd<'_>, from: &[u8], to: &[u8], onto: Onto) -> io::Result<()>;
+    /// Renames within one drive, atomically; both names are given with their folders.
+    fn rename(
+        &self,
+        from: (BorrowedFd<'_>, &[u8]),
+        to: (BorrowedFd<'_>, &[u8]),
+        onto: Onto,
+    ) -> io::Result<()>;
     /// Removes a name that is not a folder.
     fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()>;
     /// Removes an empty folder.

@@ -1,0 +1,242 @@
+//! The record of a run that sets aside: written line by line, read back to undo the run.
+
+use std::collections::HashMap;
+use std::io::{self, BufRead, ErrorKind, Write};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+use serde::{Deserialize, Serialize};
+
+use crate::os::System;
+use crate::plan::{Plan, State};
+use crate::problem::Cause;
+use crate::saved::{self, BadPlan, Bytes, Purpose};
+
+use super::{Before, RECORD, prune};
+
+/// What follows the saved plan.
+#[derive(Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub(super) enum Line {
+    /// Where the parts of the plan lie.
+    Run { parts: Vec<Root> },
+    /// An entry is about to change.
+    Before {
+        part: usize,
+        path: Bytes,
+        #[serde(flatten)]
+        was: Before,
+    },
+    /// A step was done, and this is what it left.
+    After { part: usize, path: Bytes, state: State },
+}
+
+/// The root folder of a part.
+#[derive(Serialize, Deserialize)]
+pub(super) struct Root {
+    /// In the destination, as an absolute path.
+    pub(super) folder: Bytes,
+    /// In the folder of the run.
+    pub(super) prefix: Bytes,
+}
+
+/// Extended attributes as pairs of name and value, each text where it is such.
+pub(super) mod xattrs {
+    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
+
+    use crate::reach::Xattrs;
+    use crate::saved::Bytes;
+
+    pub(crate) fn serialize<S: Serializer>(xattrs: &Xattrs, to: S) -> Result<S::Ok, S::Error> {
+        let pairs = xattrs.iter().map(|(name, value)| (Bytes::from(&**name), Bytes::from(&**value)));
+        pairs.collect::<Vec<_>>().serialize(to)
+    }
+
+    pub(crate) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Xattrs, D::Error> {
+        let pairs = Vec::<(Bytes, Bytes)>::deserialize(from)?;
+        let decoded =
+            |(name, value): (Bytes, Bytes)| Ok::<_, String>((name.decoded()?, value.decoded()?));
+        pairs.into_iter().map(decoded).collect::<Result<_, _>>().map_err(de::Error::custom)
+    }
+}
+
+/// A file that lines are added to, from any worker.
+pub(super) struct Record<'a> {
+    system: &'a dyn System,
+    file: OwnedFd,
+    end: Mutex<u64>,
+}
+
+impl<'a> Record<'a> {
+    pub(super) fn new(system: &'a dyn System, file: OwnedFd) -> Self {
+        Self { system, file, end: Mutex::default() }
+    }
+
+    pub(super) fn add(&self, line: &Line) -> io::Result<()> {
+        let mut text = serde_json::to_vec(line)?;
+        text.push(b'\n');
+        (&*self).write_all(&text)
+    }
+}
+
+impl Write for &Record<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let mut end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
+        self.system.write_at(self.file.as_fd(), bytes, *end)?;
+        *end += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Why a run cannot be undone at all.
+#[derive(Debug, thiserror::Error)]
+pub enum BadRecord {
+    /// There is nothing like that.
+    #[error("'{path}' is no run that was set aside: {cause}{}", hint(.runs))]
+    NoRun {
+        /// As the user named it.
+        path: String,
+        /// Why.
+        cause: Cause,
+        /// The runs that this folder holds, the newest last.
+        runs: Vec<String>,
+    },
+    /// The saved plan at its beginning is not whole.
+    #[error("the record of '{0}' is damaged: {1}")]
+    Plan(String, BadPlan),
+    /// What follows the plan is not whole.
+    #[error("the record of '{path}' is damaged: line {line} after the plan: {cause}")]
+    Line {
+        /// As the user named it.
+        path: String,
+        /// Counted from 1.
+        line: usize,
+        /// What is wrong.
+        cause: String,
+    },
+}
+
+fn hint(runs: &[String]) -> String {
+    match runs.last() {
+        None => "\n  name a folder that --set-aside made for one run".to_owned(),
+        Some(newest) => format!("\n  it holds {} of them, the newest is '{newest}'", runs.len()),
+    }
+}
+
+/// A run as its record tells it.
+#[derive(Debug)]
+pub struct Recorded {
+    /// What the run was for.
+    pub purpose: Purpose,
+    /// The folder of the run, as the user named it.
+    pub path: PathBuf,
+    pub(super) above: OwnedFd,
+    pub(super) name: String,
+    pub(super) folder: OwnedFd,
+    pub(super) plan: Plan,
+    pub(super) parts: Vec<RecordedPart>,
+}
+
+/// What is known of one part of the plan.
+#[derive(Debug)]
+pub(super) struct RecordedPart {
+    pub(super) root: PathBuf,
+    pub(super) prefix: Vec<u8>,
+    pub(super) before: HashMap<Vec<u8>, Before>,
+    pub(super) after: HashMap<Vec<u8>, State>,
+}
+
+impl Recorded {
+    /// Reads the record of the run whose folder, or record, lies at `path`. Changes nothing.
+    pub fn open(system: &dyn System, path: &Path) -> Result<Self, BadRecord> {
+        let shown = || path.to_string_lossy().into_owned();
+        let missing = |cause: io::Error| BadRecord::NoRun {
+            path: shown(),
+            cause: cause.into(),
+            runs: runs_below(system, path),
+        };
+        let given = path.file_name().ok_or_else(|| missing(ErrorKind::NotFound.into()))?;
+        let name = given.to_str().ok_or_else(|| missing(ErrorKind::NotFound.into()))?;
+        let name = name.strip_suffix(RECORD).unwrap_or(name).to_owned();
+        let folder = path.parent().filter(|parent| !parent.as_os_str().is_empty());
+        let above = system.open_root(folder.unwrap_or(Path::new("."))).map_err(missing)?;
+        let record = format!("{name}{RECORD}");
+        let file = system.open_file(above.as_fd(), record.as_bytes()).map_err(missing)?;
+        let text = read_all(system, file.as_fd()).map_err(missing)?;
+        let folder = system.open_folder(above.as_fd(), name.as_bytes()).map_err(missing)?;
+        // Of a run that was killed the last line may be cut short: what it tells of was not done.
+        let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+        let mut lines = BufRead::split(&text[..whole], b'\n').enumerate();
+        let (purpose, plan) =
+            saved::read_plan(&mut lines).map_err(|e| BadRecord::Plan(shown(), e))?;
+        let parts = read_parts(lines, &plan)
+            .map_err(|(line, cause)| BadRecord::Line { path: shown(), line: line + 1, cause })?;
+        let path = path.with_file_name(&name);
+        Ok(Self { purpose, path, above, name, folder, plan, parts })
+    }
+}
+
+type Lines<'a> = std::iter::Enumerate<io::Split<&'a [u8]>>;
+
+fn read_parts(lines: Lines<'_>, plan: &Plan) -> Result<Vec<RecordedPart>, (usize, String)> {
+    let mut parts: Vec<RecordedPart> = Vec::new();
+    let mut last = 0;
+    for (at, text) in lines {
+        let bad = |cause: String| (at, cause);
+        last = at;
+        let text = text.map_err(|e| bad(e.to_string()))?;
+        let line = serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))?;
+        take(&mut parts, line).map_err(bad)?;
+    }
+    if parts.len() == plan.parts.len() {
+        Ok(parts)
+    } else {
+        Err((last, "it does not say where the run took place".to_owned()))
+    }
+}
+
+fn take(parts: &mut Vec<RecordedPart>, line: Line) -> Result<(), String> {
+    let unknown = || "it is of a part that is not there".to_owned();
+    match line {
+        Line::Run { parts: roots } => {
+            for root in roots {
+                let (folder, prefix) = (root.folder.path()?, root.prefix.relative()?);
+                let (before, after) = Default::default();
+                parts.push(RecordedPart { root: folder, prefix, before, after });
+            }
+        }
+        Line::Before { part, path, was } => {
+            let part = parts.get_mut(part).ok_or_else(unknown)?;
+            // What a second line of one entry tells was made by the run itself.
+            part.before.entry(path.relative()?).or_insert(was);
+        }
+        Line::After { part, path, state } => {
+            let part = parts.get_mut(part).ok_or_else(unknown)?;
+            part.after.insert(path.relative()?, state);
+        }
+    }
+    Ok(())
+}
+
+fn read_all(system: &dyn System, file: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
+    let (mut text, mut buffer) = (Vec::new(), vec![0; 1 << 20]);
+    loop {
+        match system.read_at(file, &mut buffer, text.len() as u64)? {
+            0 => return Ok(text),
+            length => text.extend_from_slice(&buffer[..length]),
+        }
+    }
+}
+
+/// The runs that a folder holds, if it is one where runs set aside.
+fn runs_below(system: &dyn System, path: &Path) -> Vec<String> {
+    let Ok(folder) = system.open_root(path) else { return Vec::new() };
+    let Ok(folder) = system.open_folder(folder.as_fd(), b"") else { return Vec::new() };
+    let runs = prune::runs_in(system, folder.as_fd()).unwrap_or_default();
+    runs.into_iter().map(|run| path.join(run).to_string_lossy().into_owned()).collect()
+}

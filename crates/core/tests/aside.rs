@@ -1,0 +1,275 @@
+//! Guarantee: whatever a run that sets aside removes or replaces is found again under the path it
+//! had, with all its attributes; undoing the run makes the destination what it was, to the last
+//! attribute, also if the run was killed at any call; and what changed since is left alone.
+
+#![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
+
+mod common;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use common::{Trees, plan_of, request};
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::{Linux, System};
+use utter_echo_core::request::{Keep, Request, SetAside, Task};
+use utter_echo_core::{Ending, Outcome, Recorded, Session};
+use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+
+const RUN: &str = "2026-11-23T14-05-09Z";
+
+fn mirror_into(trees: &Trees, folder: &Path) -> Request {
+    let mut request = request(trees, Task::Mirror);
+    let folder = folder.to_path_buf();
+    request.safety.set_aside = Some(SetAside { folder, run: RUN.into(), keep: None });
+    request
+}
+
+fn run(system: &dyn System, request: &Request) -> Outcome {
+    common::apply(system, request)
+}
+
+/// Undoes a run as far as it can be, and says how that went.
+fn undo(trees: &Trees, path: &Path) -> Outcome {
+    let recorded = Recorded::open(&Linux, path).unwrap();
+    assert_eq!(recorded.purpose.places.destination, trees.destination);
+    let request = request(trees, Task::Undo);
+    let session = Session::open_to_undo(&Linux, &request, &recorded).unwrap();
+    let plan = session.plan_to_undo(&recorded).unwrap();
+    let drifted = session.drifted(&plan);
+    let outcome = session.apply(&plan, &Silent);
+    assert_eq!(drifted.is_empty(), outcome.problems.is_empty(), "{drifted:?} {outcome:?}");
+    if outcome.problems.is_empty() {
+        recorded.discard(&Linux).unwrap();
+    }
+    outcome
+}
+
+fn grown(seed: u64) -> Trees {
+    let trees = Trees::new();
+    Gardener::new(seed).grow(&trees.source, 60);
+    if seed.is_multiple_of(2) {
+        Gardener::new(seed + 500).grow(&trees.destination, 40);
+    } else {
+        Gardener::new(seed).grow(&trees.destination, 60);
+        Gardener::new(seed + 1).change(&trees.source, 30);
+    }
+    trees
+}
+
+/// What was lost is aside, as it was; folders that stay may be there too, to hold it.
+fn assert_kept(old: &Snapshot, new: &Snapshot, aside: &Snapshot, when: &str) {
+    for (path, was) in old {
+        let gone = new.get(path).is_none_or(|now| {
+            (now.mode >> 12, &now.content, now.device) != (was.mode >> 12, &was.content, was.device)
+        });
+        if gone {
+            let kept = aside.get(path).map(|kept| utter_echo_lab::Facts {
+                // Of names that shared a file the others may not have been displaced.
+                same_as: was.same_as.clone(),
+                // A locked folder could be neither emptied again nor pruned.
+                flags: if was.mode >> 12 == 4 { was.flags } else { kept.flags },
+                ..kept.clone()
+            });
+            let path = String::from_utf8_lossy(path);
+            assert_eq!(kept.as_ref(), Some(was), "{when}: {path:?} is not aside as it was");
+        }
+    }
+}
+
+/// A name that stays may share its file with one that was set aside.
+fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
+    let mut sizes = std::collections::HashMap::new();
+    for group in snapshot.values().filter_map(|facts| facts.same_as.clone()) {
+        *sizes.entry(group).or_insert(0) += 1;
+    }
+    for facts in snapshot.values_mut() {
+        facts.same_as = facts.same_as.take().filter(|group| sizes[group] > 1);
+    }
+    snapshot
+}
+
+fn without_groups(mut snapshot: Snapshot) -> Snapshot {
+    snapshot.values_mut().for_each(|facts| facts.same_as = None);
+    snapshot
+}
+
+#[test]
+fn an_undone_run_leaves_what_was_there_before() {
+    for seed in 800..840 {
+        let trees = grown(seed);
+        let aside = trees.base.path().join("aside");
+        let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
+        let outcome = run(&Linux, &mirror_into(&trees, &aside));
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        let path = outcome.set_aside.unwrap();
+        assert_eq!(path, aside.join(RUN));
+        let echo = differences(&new, &with_groups_within(snapshot(&trees.destination)));
+        assert!(echo.is_empty(), "seed {seed}: {echo}");
+        assert_kept(&old, &new, &snapshot(&path), &format!("seed {seed}"));
+        let outcome = undo(&trees, &path);
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        let left = differences(&old, &snapshot(&trees.destination));
+        assert!(left.is_empty(), "seed {seed}: {left}");
+        assert_eq!(fs::read_dir(&aside).unwrap().count(), 0, "seed {seed}: something is left");
+    }
+}
+
+#[test]
+fn what_is_set_aside_on_another_drive_is_copied_there_and_back() {
+    let Ok(elsewhere) = tempfile::tempdir_in("/dev/shm") else {
+        eprintln!("left out: no second drive to be had");
+        return;
+    };
+    for seed in 840..852 {
+        let trees = grown(seed);
+        let aside = elsewhere.path().join(seed.to_string());
+        let old = without_groups(snapshot(&trees.destination));
+        let outcome = run(&Linux, &mirror_into(&trees, &aside));
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        let outcome = undo(&trees, &outcome.set_aside.unwrap());
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        let left = differences(&old, &without_groups(snapshot(&trees.destination)));
+        assert!(left.is_empty(), "seed {seed}: {left}");
+    }
+}
+
+#[test]
+fn a_run_killed_at_any_call_can_be_undone() {
+    let prepare = || {
+        let trees = Trees::new();
+        Gardener::new(11).grow(&trees.source, 18);
+        Gardener::new(11).grow(&trees.destination, 18);
+        Gardener::new(12).change(&trees.source, 12);
+        let aside = trees.base.path().join("aside");
+        let mut request = mirror_into(&trees, &aside);
+        request.running.workers = 1;
+        (trees, aside, request)
+    };
+    let (_trees, _, request) = prepare();
+    let counted = Tampered::new(Tampering::Nothing);
+    run(&counted, &request);
+    let mut undone = 0;
+    for at in 0..counted.calls().len() {
+        let (trees, aside, request) = prepare();
+        let old = snapshot(&trees.destination);
+        let system = Tampered::new(Tampering::KillAt(at));
+        let Ok(session) = Session::open(&system, &request) else { continue };
+        let Ok(plan) = session.plan(&Silent) else { continue };
+        let outcome = session.apply(&plan, &Silent);
+        let call = system.calls().get(at).copied().unwrap_or("none");
+        let path = aside.join(RUN);
+        let when = format!("call {at} ({call})");
+        let Ok(_) = Recorded::open(&Linux, &path) else {
+            // It had not begun to change anything, or was not killed at all.
+            let left = differences(&old, &snapshot(&trees.destination));
+            assert!(left.is_empty(), "{when}: {left}");
+            continue;
+        };
+        assert!(!outcome.problems.is_empty() || !matches!(outcome.ending, Ending::Complete));
+        undo(&trees, &path);
+        // What was under way is left under a hidden name, and the folders it lies in have its time.
+        let shown = |mut tree: Snapshot| {
+            tree.retain(|path, _| !path.split(|b| *b == b'/').any(|n| n.starts_with(b".utter-")));
+            let folders = tree.values_mut().filter(|facts| facts.mode >> 12 == 4);
+            folders.for_each(|facts| facts.modified = (0, 0));
+            tree
+        };
+        let left = differences(&shown(old), &shown(snapshot(&trees.destination)));
+        assert!(left.is_empty(), "{when}: {left}");
+        undone += 1;
+    }
+    assert!(undone > 50, "only {undone} runs were undone");
+}
+
+#[test]
+fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
+    let trees = Trees::new();
+    let (source, destination) = (&trees.source, &trees.destination);
+    for (name, here, there) in
+        [("a", "new", None), ("b", "new", None), ("c", "longer", Some("c")), ("d", "longer", Some("d"))]
+    {
+        fs::write(source.join(name), here).unwrap();
+        if let Some(there) = there {
+            fs::write(destination.join(name), there).unwrap();
+        }
+    }
+    fs::write(destination.join("e"), "extra").unwrap();
+    let aside = trees.base.path().join("aside");
+    let path = run(&Linux, &mirror_into(&trees, &aside)).set_aside.unwrap();
+    fs::write(destination.join("b"), "worked on since").unwrap();
+    fs::write(destination.join("d"), "worked on since").unwrap();
+    fs::write(destination.join("e"), "made anew").unwrap();
+    let outcome = undo(&trees, &path);
+    let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
+    assert_eq!(named, [b"b", b"d", b"e"]);
+    assert!(outcome.problems.iter().all(|problem| problem.cause.is_drift()), "{:?}", outcome.problems);
+    let now = |name: &str| fs::read_to_string(destination.join(name)).ok();
+    assert_eq!(now("a"), None);
+    assert_eq!(now("c").as_deref(), Some("c"));
+    assert_eq!(now("b").as_deref(), Some("worked on since"));
+    assert_eq!(now("d").as_deref(), Some("worked on since"));
+    assert_eq!(now("e").as_deref(), Some("made anew"));
+    // What could not go back is still there, and goes back once there is room for it.
+    assert_eq!(fs::read_to_string(path.join("d")).unwrap(), "d");
+    fs::remove_file(destination.join("e")).unwrap();
+    undo(&trees, &path);
+    assert_eq!(now("e").as_deref(), Some("extra"));
+}
+
+#[test]
+fn only_runs_that_need_not_be_kept_are_pruned() {
+    let trees = Trees::new();
+    let aside = trees.base.path().join("aside");
+    let runs: Vec<String> = (10..16).map(|day| format!("2026-11-{day}T00-00-00Z")).collect();
+    let run_at = |day: usize, keep: Option<Keep>| -> Vec<PathBuf> {
+        let mut request = mirror_into(&trees, &aside);
+        let set_aside = request.safety.set_aside.as_mut().unwrap();
+        (set_aside.run, set_aside.keep) = (runs[day].clone(), keep);
+        let outcome = run(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+        let mut left: Vec<_> = fs::read_dir(&aside).unwrap().map(|e| e.unwrap().path()).collect();
+        left.retain(|path| path.is_dir());
+        left.sort();
+        left
+    };
+    let names = |paths: Vec<PathBuf>| -> Vec<String> {
+        paths.iter().map(|path| path.file_name().unwrap().to_str().unwrap().to_owned()).collect()
+    };
+    let write = |day: usize| {
+        fs::write(trees.source.join("tide.csv"), "x".repeat(day + 1)).unwrap();
+    };
+    for day in 0..3 {
+        write(day);
+        run_at(day, None);
+    }
+    // Neither has a record beside it.
+    fs::create_dir(aside.join("2026-11-01T00-00-00Z")).unwrap();
+    fs::create_dir(aside.join("notes")).unwrap();
+    write(3);
+    assert_eq!(names(run_at(3, Some(Keep::Newest(3)))).len(), 5);
+    write(4);
+    let kept = names(run_at(4, Some(Keep::Since(runs[3].clone()))));
+    assert_eq!(kept, ["2026-11-01T00-00-00Z", &*runs[3], &*runs[4], "notes"]);
+    // A second run within one second gets a name of its own.
+    assert_eq!(names(run_at(4, None)).len(), 4, "nothing changed, nothing is set aside");
+    fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
+    assert!(names(run_at(4, None)).contains(&format!("{}-2", runs[4])));
+}
+
+#[test]
+fn nothing_is_set_aside_within_one_of_the_sides() {
+    let trees = grown(860);
+    for inside in [
+        trees.source.clone(),
+        trees.source.join("aside"),
+        trees.destination.join("deep/er"),
+        trees.destination.join("..").join("destination"),
+    ] {
+        let request = mirror_into(&trees, &inside);
+        let session = Session::open(&Linux, &request).unwrap();
+        let refused = session.plan(&Silent).unwrap_err().to_string();
+        assert!(refused.contains("outside of both"), "{}: {refused}", inside.display());
+    }
+    assert!(!plan_of(&Linux, &mirror_into(&trees, trees.base.path())).is_empty());
+}
