@@ -138,3 +138,46 @@ fn a_drive_that_disappears_ends_the_run_with_one_word() {
     // One for each worker at most, not one for each of the files that were left, and the flush.
     assert!(ended.err.lines().count() <= 8, "{ended:?}");
 }
+
+#[test]
+fn a_run_goes_on_once_its_drive_is_back() {
+    if !utter_echo_lab::is_root() {
+        eprintln!("left out: only root mounts drives");
+        return;
+    }
+    let room = Room::new();
+    let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
+    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    for i in 0..300 {
+        room.write(&format!("source/{i}/leaf.csv"), &"lit".repeat(3000));
+    }
+    let to = drive.folder().join("echo");
+    for (patience, code) in [("300ms", 5), ("60s", 0)] {
+        let rest = format!("source {}", to.display());
+        let line = format!("copy --rate 500K --retries 0 --wait-for-drive {patience} {rest}");
+        let mut command = room.command(&line);
+        let run = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let begun = Instant::now();
+        let before = fs::read_dir(&to).map_or(0, Iterator::count);
+        while fs::read_dir(&to).map_or(0, Iterator::count) < before + 20 {
+            assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        drive.shut_down().unwrap();
+        if code == 0 {
+            // Until it is waited for, it is still held.
+            while drive.mount_again().is_err() {
+                assert!(begun.elapsed() < Duration::from_secs(60), "the drive is not let go");
+                std::thread::sleep(Duration::from_millis(50));
+            }
+        }
+        let ended = ran(&run.wait_with_output().unwrap());
+        assert_eq!(ended.code, code, "{ended:?}");
+        assert!(ended.err.contains("waiting up to"), "{ended:?}");
+        if code != 0 {
+            drive.mount_again().unwrap();
+        }
+    }
+    assert_eq!(room.list("source").len(), fs::read_dir(&to).unwrap().count() * 2);
+    assert_eq!(room.run(&format!("verify --by content source {}", to.display())).code, 0);
+}

@@ -44,7 +44,11 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
 }
 
 /// What is there now; nothing, where there is not even the folder.
-pub(crate) fn state(system: &dyn System, folder: Option<&OwnedFd>, name: &[u8]) -> io::Result<Option<Stat>> {
+pub(crate) fn state(
+    system: &dyn System,
+    folder: Option<&OwnedFd>,
+    name: &[u8],
+) -> io::Result<Option<Stat>> {
     let Some(folder) = folder else { return Ok(None) };
     match system.stat(Entry::Named(folder.as_fd(), name)) {
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(None),

@@ -110,6 +110,49 @@ pub(crate) fn is_called(system: &dyn System, drive: u64, name: &str) -> Result<(
     if names.iter().any(|known| known.eq_ignore_ascii_case(name)) { Ok(()) } else { Err(names) }
 }
 
+/// A drive as it was when a run began, to know it again if it goes and comes back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Known {
+    point: PathBuf,
+    kind: String,
+    writable: bool,
+    uuid: Option<String>,
+}
+
+impl Known {
+    /// The drive that holds `path`, or will hold it once it is made.
+    pub fn holding(system: &dyn System, path: &Path) -> io::Result<Self> {
+        let path = std::path::absolute(path)?;
+        let real = path.ancestors().find_map(|above| above.canonicalize().ok());
+        let real = real.ok_or(io::ErrorKind::NotFound)?;
+        // The last one mounted is the one that is seen.
+        let mounts = system.mounts()?.into_iter().filter(|mount| real.starts_with(&mount.point));
+        let mount = mounts.reduce(|best, mount| {
+            let length = |mount: &Mount| mount.point.as_os_str().len();
+            if length(&mount) >= length(&best) { mount } else { best }
+        });
+        Ok(Self::mounted(system, mount.ok_or(io::ErrorKind::NotFound)?))
+    }
+
+    fn mounted(system: &dyn System, mount: Mount) -> Self {
+        let uuid = identify(system, &mount.device).uuid;
+        Self { point: mount.point, kind: mount.kind, writable: mount.writable, uuid }
+    }
+
+    /// True if the same drive is mounted there again, or still, and works.
+    pub fn is_there(&self, system: &dyn System) -> bool {
+        let Ok(mounts) = system.mounts() else { return false };
+        let Some(mount) = mounts.into_iter().rfind(|mount| mount.point == self.point) else {
+            return false;
+        };
+        let works = || {
+            let root = system.open_root(&self.point)?;
+            system.flush_drive(system.open_folder(root.as_fd(), b"")?.as_fd())
+        };
+        Self::mounted(system, mount) == *self && works().is_ok()
+    }
+}
+
 /// What a drive says of itself.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Written {

@@ -212,8 +212,7 @@ fn space(
         return Ok(());
     };
     let steps = || plan.parts.iter().flat_map(Part::all_steps);
-    let mut need =
-        steps().fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
+    let mut need = steps().fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
     let aside = steps().fold(Need::default(), |need, step| need.with_aside(step, &space));
     match shelf {
         Some(shelf) if shelf.drive() != pair.destination.anchor_stat.identity.drive => {

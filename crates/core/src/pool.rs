@@ -49,6 +49,18 @@ impl<T> Stack<T> {
     }
 }
 
+/// Ends the others, too, when a worker panics: they would wait for its task for ever.
+struct Panicked<'a, T>(&'a Stack<T>);
+
+impl<T> Drop for Panicked<'_, T> {
+    fn drop(&mut self) {
+        let mut state = self.0.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.tasks.clear();
+        state.running -= 1;
+        self.0.changed.notify_all();
+    }
+}
+
 /// Works on `first` and on whatever `work` pushes, with `workers` threads of which the caller's is
 /// one; returns when nothing is left. The order is the stack's only for a single worker.
 pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stack<T>) + Sync) {
@@ -60,7 +72,9 @@ pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stac
     let labour = || {
         let mut task = stack.next(false);
         while let Some(current) = task {
+            let panicked = Panicked(&stack);
             work(current, &stack);
+            std::mem::forget(panicked);
             task = stack.next(true);
         }
     };
@@ -76,6 +90,14 @@ pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stac
 mod tests {
     use super::*;
     use std::sync::atomic::{AtomicU64, Ordering};
+
+    #[test]
+    fn a_panic_of_one_worker_ends_all() {
+        let ended = std::panic::catch_unwind(|| {
+            run(4, (0..100).collect(), |n, _| assert_ne!(n, 50, "on purpose"));
+        });
+        assert!(ended.is_err());
+    }
 
     #[test]
     fn every_task_runs_once_however_many_workers() {

@@ -117,6 +117,9 @@ pub enum Cause {
     /// What was read back from the drive is not what was written.
     #[error("read back from the drive it differs from the source at byte {0}")]
     ReadBack(u64),
+    /// Not only this entry, but all of its drive.
+    #[error("every access to its drive fails; has it been pulled out?")]
+    DriveLost,
     /// Something that was to be carried strictly cannot be.
     #[error("{0}; the destination's drive does not hold that, or not for this user")]
     NotCarried(String),
@@ -133,13 +136,40 @@ impl Cause {
 
     /// True if no further step can succeed: the drive is full, gone or cannot be written.
     pub fn ends_the_run(&self) -> bool {
+        self.is_full() || self.is_gone()
+    }
+
+    /// True if there is no room left.
+    fn is_full(&self) -> bool {
         use io::ErrorKind as K;
-        let Self::System(error) = self else {
-            return false;
-        };
-        let gone = [Errno::NODEV, Errno::NXIO, Errno::NOTCONN].map(Errno::raw_os_error);
-        matches!(error.kind(), K::StorageFull | K::ReadOnlyFilesystem | K::QuotaExceeded)
-            || error.raw_os_error().is_some_and(|number| gone.contains(&number))
+        matches!(self, Self::System(e) if matches!(e.kind(), K::StorageFull | K::QuotaExceeded))
+    }
+
+    /// True if the drive is gone or cannot be written any more; it may come back.
+    pub fn is_gone(&self) -> bool {
+        let lost = [Errno::NODEV, Errno::NXIO, Errno::NOTCONN, Errno::ROFS];
+        matches!(self, Self::DriveLost) || lost.into_iter().any(|errno| self.is(errno))
+    }
+
+    /// The same once more, as far as it ends a run.
+    pub(crate) fn copied(&self) -> Option<Self> {
+        match self {
+            Self::System(error) => Some(Self::System(match error.raw_os_error() {
+                Some(number) => io::Error::from_raw_os_error(number),
+                None => error.kind().into(),
+            })),
+            Self::DriveLost => Some(Self::DriveLost),
+            _ => None,
+        }
+    }
+
+    /// True if the drive failed, which may be for this one place on it, or for good.
+    pub(crate) fn is_input_output(&self) -> bool {
+        self.is(Errno::IO)
+    }
+
+    fn is(&self, errno: Errno) -> bool {
+        matches!(self, Self::System(e) if e.raw_os_error() == Some(errno.raw_os_error()))
     }
 
     /// True if another try may succeed.

@@ -203,7 +203,14 @@ impl<'a> Session<'a> {
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let holds_holes = reaches.iter().all(|reach| reach.drive.holds(Ability::Holes));
-        let locks = guard::check(self.system, self.request, &self.pairs, self.shelf.as_ref(), holds_holes, plan)?;
+        let locks = guard::check(
+            self.system,
+            self.request,
+            &self.pairs,
+            self.shelf.as_ref(),
+            holds_holes,
+            plan,
+        )?;
         *self.locks.lock().unwrap_or_else(PoisonError::into_inner) = locks;
         Ok(())
     }

@@ -10,10 +10,11 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use common::{Trees, plan_of, request};
+use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::request::{Keep, Request, SetAside, Task};
-use utter_echo_core::{Ending, Outcome, Recorded, Session};
+use utter_echo_core::{Outcome, Recorded, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
 const RUN: &str = "2026-11-23T14-05-09Z";
@@ -136,6 +137,17 @@ fn what_is_set_aside_on_another_drive_is_copied_there_and_back() {
 
 #[test]
 fn a_run_killed_at_any_call_can_be_undone() {
+    each_call(Tampering::KillAt);
+}
+
+#[test]
+fn a_run_of_which_a_call_failed_can_be_undone() {
+    let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
+    each_call(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
+}
+
+/// Tampers with each call of a run in turn, and undoes what it came to.
+fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
         let trees = Trees::new();
         Gardener::new(11).grow(&trees.source, 18);
@@ -148,15 +160,19 @@ fn a_run_killed_at_any_call_can_be_undone() {
     };
     let (_trees, _, request) = prepare();
     let counted = Tampered::new(Tampering::Nothing);
-    run(&counted, &request);
+    let session = Session::open(&counted, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    // Before that nothing is touched; only what the drive can hold is tried out.
+    let begun = counted.calls().len();
+    session.apply(&plan, &Silent);
     let mut undone = 0;
-    for at in 0..counted.calls().len() {
+    for at in begun..counted.calls().len() {
         let (trees, aside, request) = prepare();
         let old = snapshot(&trees.destination);
-        let system = Tampered::new(Tampering::KillAt(at));
+        let system = Tampered::new(tampering(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
         let Ok(plan) = session.plan(&Silent) else { continue };
-        let outcome = session.apply(&plan, &Silent);
+        session.apply(&plan, &Silent);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
@@ -166,7 +182,6 @@ fn a_run_killed_at_any_call_can_be_undone() {
             assert!(left.is_empty(), "{when}: {left}");
             continue;
         };
-        assert!(!outcome.problems.is_empty() || !matches!(outcome.ending, Ending::Complete));
         undo(&trees, &path);
         // What was under way is left under a hidden name, and the folders it lies in have its time.
         let shown = |mut tree: Snapshot| {
@@ -186,9 +201,12 @@ fn a_run_killed_at_any_call_can_be_undone() {
 fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
     let trees = Trees::new();
     let (source, destination) = (&trees.source, &trees.destination);
-    for (name, here, there) in
-        [("a", "new", None), ("b", "new", None), ("c", "longer", Some("c")), ("d", "longer", Some("d"))]
-    {
+    for (name, here, there) in [
+        ("a", "new", None),
+        ("b", "new", None),
+        ("c", "longer", Some("c")),
+        ("d", "longer", Some("d")),
+    ] {
         fs::write(source.join(name), here).unwrap();
         if let Some(there) = there {
             fs::write(destination.join(name), there).unwrap();
@@ -203,7 +221,11 @@ fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
     let outcome = undo(&trees, &path);
     let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
     assert_eq!(named, [b"b", b"d", b"e"]);
-    assert!(outcome.problems.iter().all(|problem| problem.cause.is_drift()), "{:?}", outcome.problems);
+    assert!(
+        outcome.problems.iter().all(|problem| problem.cause.is_drift()),
+        "{:?}",
+        outcome.problems
+    );
     let now = |name: &str| fs::read_to_string(destination.join(name)).ok();
     assert_eq!(now("a"), None);
     assert_eq!(now("c").as_deref(), Some("c"));

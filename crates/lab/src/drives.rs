@@ -170,6 +170,35 @@ impl MountedDrive {
         killed.is_ok_and(|status| status.success())
     }
 
+    /// Mounts it for reading only, which fails while a file on it is open for writing, or for
+    /// writing again.
+    pub fn remount(&self, writable: bool) -> Result<(), String> {
+        let how = if writable { "remount,rw" } else { "remount,ro" };
+        run(&["mount", "-o", how], &[&self.folder()])
+    }
+
+    /// Makes every access from now on fail, as when a drive is pulled out: nothing more reaches it.
+    pub fn shut_down(&self) -> Result<(), String> {
+        run(&["xfs_io", "-x", "-c", "shutdown"], &[&self.folder()])
+    }
+
+    /// Leaves nothing of the device below a mounted file system.
+    pub fn take_device(&self) -> Result<(), String> {
+        let image = File::options().write(true).open(self.image());
+        image.and_then(|image| image.set_len(0)).map_err(|e| e.to_string())?;
+        let listed = Command::new("losetup").arg("-j").arg(self.image()).output();
+        let listed = listed.map_err(|e| e.to_string())?.stdout;
+        let listed = String::from_utf8_lossy(&listed).into_owned();
+        let device = listed.split(':').next().ok_or("the image is on no device")?;
+        run(&["losetup", "-c"], &[Path::new(device)])
+    }
+
+    /// Mounts it again after that, with what its kind needs to recover.
+    pub fn mount_again(&self) -> Result<(), String> {
+        run(&["umount"], &[&self.folder()])?;
+        run(&["mount", "-o", "loop"], &[&self.image(), &self.folder()])
+    }
+
     /// Where it is mounted.
     pub fn folder(&self) -> PathBuf {
         self.base.join("drive")

@@ -8,12 +8,15 @@ use std::time::Duration;
 
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use jiff::Timestamp;
 use utter_echo_core::aspect::Aspects;
-use utter_echo_core::request::Guard;
 use utter_echo_core::request::{
-    self, By, Cache, Flush, Places, RemovalLimit, Request, Retries, Safety, Task,
+    self, By, Cache, Flush, Guard, Keep, Places, RemovalLimit, Request, Retries, Safety, SetAside,
+    Task,
 };
 use utter_echo_core::select::{BadPattern, Rules, Selection};
+
+use values::KeepRuns;
 
 const STYLES: Styles = Styles::styled()
     .header(Style::new().bold())
@@ -48,6 +51,11 @@ Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/keeper/saltmere
   utter apply monday.plan                               just what was looked at, and nothing else";
 
+const UNDO_EXAMPLES: &str = "\
+Examples:
+  utter mirror --set-aside /mnt/keeper/aside saltmere /mnt/keeper/saltmere
+  utter undo --dry-run /mnt/keeper/aside/2026-11-23T14-05-09Z   what would come back, and what go";
+
 const VERIFY_EXAMPLES: &str = "\
 Examples:
   utter verify saltmere /mnt/keeper/saltmere                by size, time and attributes
@@ -69,6 +77,7 @@ pub(crate) enum Command {
     Mirror(Mirror),
     Verify(Verify),
     Apply(Apply),
+    Undo(Undo),
     Drives(Drives),
     Demo(Demo),
 }
@@ -157,6 +166,28 @@ pub(crate) struct Apply {
     pub(crate) how: How,
 }
 
+/// Take back a run that set aside what it removed or replaced.
+///
+/// What the run added goes, what it replaced, changed or removed is put back as it was. An entry
+/// that somebody changed since is left alone and named, and the rest is done. Once all is back, the
+/// folder of the run goes. On a terminal it asks before it removes anything, unless --yes is given.
+#[derive(Debug, Args)]
+#[command(after_help = UNDO_EXAMPLES)]
+pub(crate) struct Undo {
+    /// The folder of the run, below the one that --set-aside named
+    #[arg(value_name = "RUN")]
+    pub(crate) run: PathBuf,
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    /// Refuse to undo anything if a single entry changed since
+    #[arg(long, help_heading = "Safety")]
+    pub(crate) all_or_nothing: bool,
+    #[command(flatten)]
+    pub(crate) writing: Writing,
+    #[command(flatten)]
+    pub(crate) how: How,
+}
+
 /// List the mounted drives, the room on them, and what each can hold.
 ///
 /// What a drive can hold is tried out, not told by its kind, with a file of no name where the drive
@@ -207,6 +238,12 @@ pub(crate) struct Changing {
     pub(crate) what: What,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
+    /// If a drive goes in the middle of the run, wait so long for it to come back, and go on
+    ///
+    /// It must be the same drive, mounted in the same place; what is still to be done is then found out
+    /// anew. Like 10m or 2h. Default: the run ends, and the same line goes on later.
+    #[arg(long, value_name = "DURATION", value_parser = values::duration, help_heading = "Speed and faults", hide_short_help = true)]
+    pub(crate) wait_for_drive: Option<Duration>,
     /// Save the plan to this new file as well, to look at it or to carry it out later with 'utter
     /// apply' [default: it is not saved]
     #[arg(long, value_name = "FILE", help_heading = "Safety", hide_short_help = true)]
@@ -318,6 +355,19 @@ pub(crate) struct SafetyOptions {
     /// Refuse unless the destination lies on the drive of this label or UUID [default: any drive]
     #[arg(long, value_name = "NAME", hide_short_help = true)]
     pub(crate) drive: Option<String>,
+    /// Move what would be removed or replaced into a folder for this run below FOLDER
+    ///
+    /// Everything lies there under the path it had, with all its attributes, and 'utter undo' puts the
+    /// destination back as it was. On the destination's drive it is only renamed; on another it is
+    /// copied, which takes room and time, and hard links become files of their own. Default: what is
+    /// removed or replaced is lost.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) set_aside: Option<PathBuf>,
+    /// Which runs to keep below FOLDER: so many, or those of so long, like 10 or 30d [default: all]
+    ///
+    /// Counts the run itself. Older ones are removed once the run came through.
+    #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
+    pub(crate) set_aside_keep: Option<KeepRuns>,
     /// Switch guards off: empty-source, removals, space, busy, drive
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has;
@@ -512,8 +562,22 @@ pub(crate) fn running(running: &Running, writing: Option<&Writing>) -> request::
 impl SafetyOptions {
     /// What may refuse a plan, and what not.
     pub(crate) fn guards(&self, removal_limit: RemovalLimit) -> Safety {
-        Safety { removal_limit, drive: self.drive.clone(), waived: self.waive.clone() }
+        let set_aside = self.set_aside.as_ref().map(|folder| {
+            let now = Timestamp::now();
+            let keep = self.set_aside_keep.map(|keep| match keep {
+                KeepRuns::Newest(count) => Keep::Newest(count),
+                KeepRuns::For(duration) => Keep::Since(run_at(now - duration)),
+            });
+            SetAside { folder: folder.clone(), run: run_at(now), keep }
+        });
+        let (drive, waived) = (self.drive.clone(), self.waive.clone());
+        Safety { removal_limit, drive, waived, set_aside }
     }
+}
+
+/// The name of a run that begins at this time.
+fn run_at(time: Timestamp) -> String {
+    time.strftime("%Y-%m-%dT%H-%M-%SZ").to_string()
 }
 
 impl Running {

@@ -51,6 +51,24 @@ pub(super) fn duration(text: &str) -> Result<Duration, String> {
     seconds.map(Duration::from_secs_f64).ok_or_else(wrong)
 }
 
+/// Which runs to keep of those that set something aside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum KeepRuns {
+    /// So many, the present one among them.
+    Newest(usize),
+    /// Those that began no longer ago than this.
+    For(Duration),
+}
+
+pub(super) fn keep(text: &str) -> Result<KeepRuns, String> {
+    let wrong = || "a number of runs above 0, like 10, or a length of time like 30d".to_owned();
+    match text.parse() {
+        Ok(0) => Err(wrong()),
+        Ok(count) => Ok(KeepRuns::Newest(count)),
+        Err(_) => duration(text).map(KeepRuns::For).map_err(|_| wrong()),
+    }
+}
+
 pub(super) fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
     Aspects::parse(list)
 }
@@ -103,6 +121,15 @@ mod tests {
         }
         for wrong in ["", "2", "-1s", "soon", "5y", "1e300w", "NaNs", "infs", "99999999w"] {
             assert!(duration(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn runs_are_kept_by_number_or_for_a_time() {
+        assert_eq!(keep("10"), Ok(KeepRuns::Newest(10)));
+        assert_eq!(keep("30d"), Ok(KeepRuns::For(Duration::from_secs(30 * 86_400))));
+        for wrong in ["", "0", "-1", "many", "99999999999999999999", "3y"] {
+            assert!(keep(wrong).is_err(), "{wrong}");
         }
     }
 

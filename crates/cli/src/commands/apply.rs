@@ -12,7 +12,7 @@ use utter_echo_core::{Session, saved};
 
 use super::change::Change;
 use crate::args::{Apply, running};
-use crate::exit::{Exit, Refused};
+use crate::exit::Exit;
 
 pub(crate) fn apply(args: &Apply) -> Result<Exit> {
     let shown = args.plan.display();
@@ -35,17 +35,7 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
         let session = Session::open(&Linux, request)?;
-        let mut plan = session.adopt(plan).inspect_err(|error| presenter.refused_early(error))?;
-        if safety.dry_run || args.all_or_nothing {
-            plan.problems = session.drifted(&plan);
-        }
-        if args.all_or_nothing && !safety.dry_run && !plan.problems.is_empty() {
-            presenter.problems(&plan)?;
-            return Err(Refused(
-                "the plan no longer fits, and all or nothing was asked for".into(),
-            )
-            .into());
-        }
-        change.carry_out(&session, &plan, Duration::ZERO, presenter, signals)
+        let plan = session.adopt(plan).inspect_err(|error| presenter.refused_early(error))?;
+        change.carry_out_known(&session, plan, args.all_or_nothing, presenter, signals)
     })
 }

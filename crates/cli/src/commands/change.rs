@@ -6,9 +6,10 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, anyhow};
+use utter_echo_core::drives::Known;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{RemovalLimit, Request, Task};
+use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
 use utter_echo_core::{Session, saved};
 
 use super::hooks;
@@ -33,25 +34,60 @@ fn change(
     task: Task,
     places: (Vec<PathBuf>, &Path),
     removal_limit: RemovalLimit,
-    Changing { what, safety, save_plan, writing, how }: &Changing,
+    Changing { what, safety, wait_for_drive, save_plan, writing, how }: &Changing,
 ) -> Result<Exit> {
     let guards = safety.guards(removal_limit);
     let request = &request(task, places, what, &how.running, Some(writing), guards)?;
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
-        let session = Session::open(&Linux, request)?;
-        let progress = Progress::scanning(&how.output, signals);
-        let begun = Instant::now();
-        let plan = session.plan(&progress);
-        let planning = begun.elapsed();
-        progress.done();
-        signals.check()?;
-        let plan = plan.inspect_err(|error| presenter.refused_early(error))?;
-        if let Some(file) = save_plan {
-            save(&plan, request, file)?;
-            presenter.plan_saved(file)?;
+        let Some(patience) = wait_for_drive else {
+            return change.plan_and_carry_out(save_plan.as_deref(), presenter, signals);
+        };
+        let drives = Drives::of(request)?;
+        let mut save_plan = save_plan.as_deref();
+        loop {
+            let exit = change.plan_and_carry_out(save_plan.take(), presenter, signals)?;
+            if exit != Exit::EndedEarly || drives.are_there() {
+                return Ok(exit);
+            }
+            presenter.waiting(*patience)?;
+            if !drives.come_back_within(*patience, signals)? {
+                return Ok(exit);
+            }
         }
-        change.carry_out(&session, &plan, planning, presenter, signals)
     })
+}
+
+/// The drives that a run needs.
+struct Drives(Vec<Known>);
+
+impl Drives {
+    fn of(request: &Request) -> Result<Self> {
+        let Places { sources, destination, .. } = &request.places;
+        let all = sources.iter().chain([destination]);
+        let known = |path: &PathBuf| {
+            Known::holding(&Linux, path).with_context(|| {
+                let path = names::shown(path.as_os_str().as_encoded_bytes());
+                format!("cannot find out on which drive '{path}' lies, to wait for it")
+            })
+        };
+        all.map(known).collect::<Result<_>>().map(Self)
+    }
+
+    fn are_there(&self) -> bool {
+        self.0.iter().all(|drive| drive.is_there(&Linux))
+    }
+
+    fn come_back_within(&self, patience: Duration, signals: &Signals) -> Result<bool> {
+        let begun = Instant::now();
+        while begun.elapsed() < patience {
+            signals.check()?;
+            if self.are_there() {
+                return Ok(true);
+            }
+            std::thread::sleep(Duration::from_millis(200).min(patience));
+        }
+        Ok(self.are_there())
+    }
 }
 
 /// A run that changes the destination, from wherever its plan comes.
@@ -84,6 +120,48 @@ impl Change<'_> {
             signals.check()?;
             work(self, &presenter, &signals)
         })
+    }
+
+    fn plan_and_carry_out(
+        &self,
+        save_plan: Option<&Path>,
+        presenter: &Presenter<'_>,
+        signals: &Signals,
+    ) -> Result<Exit> {
+        let session = Session::open(&Linux, self.request)?;
+        let progress = Progress::scanning(&self.how.output, signals);
+        let begun = Instant::now();
+        let plan = session.plan(&progress);
+        let planning = begun.elapsed();
+        progress.done();
+        signals.check()?;
+        let plan = plan.inspect_err(|error| presenter.refused_early(error))?;
+        if let Some(file) = save_plan {
+            save(&plan, self.request, file)?;
+            presenter.plan_saved(file)?;
+        }
+        self.carry_out(&session, &plan, planning, presenter, signals)
+    }
+
+    /// As [`Self::carry_out`], of a plan that is older than this run: what drifted since is told
+    /// beforehand where nothing is done, and may keep all of it from being done.
+    pub(super) fn carry_out_known(
+        &self,
+        session: &Session<'_>,
+        mut plan: Plan,
+        all_or_nothing: bool,
+        presenter: &Presenter<'_>,
+        signals: &Signals,
+    ) -> Result<Exit> {
+        if self.safety.dry_run || all_or_nothing {
+            plan.problems.extend(session.drifted(&plan));
+        }
+        if all_or_nothing && !self.safety.dry_run && !plan.problems.is_empty() {
+            presenter.problems(&plan)?;
+            let why = "not all of it can be done any more, and all or nothing was asked for";
+            return Err(Refused(why.into()).into());
+        }
+        self.carry_out(session, &plan, Duration::ZERO, presenter, signals)
     }
 
     /// Shows a plan, or guards it, asks where it should, and carries it out.
@@ -146,8 +224,8 @@ fn confirm(
     signals: &Signals,
 ) -> Result<()> {
     let removals = plan.totals.remove.entries > plan.totals.leftovers;
-    let wanted =
-        safety.ask || request.task == Task::Mirror && removals && !safety.yes && ask::can_ask();
+    let removes = removals && matches!(request.task, Task::Mirror | Task::Undo);
+    let wanted = safety.ask || removes && !safety.yes && ask::can_ask();
     if !wanted || plan.is_empty() || ask::agreed(plan, &request.places.destination, signals)? {
         return Ok(());
     }

@@ -5,6 +5,7 @@ mod change;
 mod demo;
 mod drives;
 mod hooks;
+mod undo;
 mod verify;
 
 use anyhow::Result;
@@ -18,6 +19,7 @@ pub(crate) fn run(command: &Command) -> Result<Exit> {
         Command::Mirror(mirror) => change::mirror(mirror),
         Command::Verify(verify) => verify::verify(verify),
         Command::Apply(apply) => apply::apply(apply),
+        Command::Undo(undo) => undo::undo(undo),
         Command::Drives(drives) => drives::drives(drives),
         Command::Demo(demo) => demo::demo(demo),
     }

@@ -112,6 +112,8 @@ struct Run {
     bytes_written: u64,
     seconds: f64,
     ending: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    set_aside: Option<String>,
 }
 
 impl From<Count> for Amount {
@@ -154,6 +156,7 @@ pub(super) fn head(request: &Request, dry_run: bool) -> io::Result<()> {
             Task::Copy => "copy",
             Task::Mirror => "mirror",
             Task::Verify => "verify",
+            Task::Undo => "undo",
         },
         sources: request.places.sources.iter().map(|path| shown(path)).collect(),
         destination: shown(&request.places.destination),
@@ -194,6 +197,7 @@ pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Took) -> io::Result<
             Ending::Stopped => "stopped",
             Ending::Early(_) => "early",
         },
+        set_aside: outcome.set_aside.as_ref().map(|path| path.to_string_lossy().into_owned()),
     };
     let own_problems = outcome.problems.iter().map(Line::from);
     let end = totals(plan, Some(run), outcome.problems.len());

@@ -146,6 +146,15 @@ impl<'a> Presenter<'a> {
         }
     }
 
+    /// A drive that the run needs is gone, and is waited for.
+    pub(crate) fn waiting(&self, patience: Duration) -> io::Result<()> {
+        let span = units::span(patience);
+        writeln!(
+            anstream::stderr(),
+            "utter: a drive is gone; waiting up to {span} for it to come back, Ctrl-C ends that"
+        )
+    }
+
     /// A verification.
     pub(crate) fn verdict(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {

@@ -41,7 +41,11 @@ pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()
         writeln!(out)?;
     }
     remarks(&mut out, plan)?;
-    let what = if request.task == Task::Mirror { "mirror" } else { "copy" };
+    let what = match request.task {
+        Task::Mirror => "mirror",
+        Task::Undo => "undo",
+        Task::Copy | Task::Verify => "copy",
+    };
     writeln!(out, "{HEADING}Plan to {what}{HEADING:#} {}", places(request))?;
     writeln!(out, "{}", plan_totals(plan))?;
     problem_count(&mut out, plan.problems.len())?;
@@ -147,6 +151,12 @@ pub(super) fn outcome(
             (outcome.bytes_written, units::per_second(outcome.bytes_written, took.applying));
         writeln!(out, "  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate))?;
     }
+    if let Some(run) = &outcome.set_aside {
+        let shown = names::shown(run.as_os_str().as_encoded_bytes());
+        let count = outcome.done(Verb::Replace).entries + outcome.done(Verb::Remove).entries;
+        writeln!(out, "  set aside  {} in {shown}", units::entries(count))?;
+        writeln!(out, "To take this run back: utter undo {shown}")?;
+    }
     problem_count(&mut out, plan.problems.len() + outcome.problems.len())?;
     ending(&mut out, &outcome.ending)?;
     out.flush()
@@ -178,6 +188,7 @@ fn headline(
         _ if !matches!(outcome.ending, Ending::Complete) => "Partly done:",
         _ if plan.is_empty() => "Nothing to do:",
         Task::Mirror => "Mirrored",
+        Task::Undo => "Undone",
         Task::Copy | Task::Verify => "Copied",
     };
     // More figures than the eye wants, and less than a clock tells.

@@ -65,6 +65,8 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         }
         (Reason::Extra, ..) => "not in the source".to_owned(),
         (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
+        (Reason::Made, ..) => "made by that run".to_owned(),
+        (Reason::Before, ..) => "as it was before that run".to_owned(),
         // A plan never holds these without the sides they speak of.
         (Reason::New | Reason::Kind | Reason::Stamp | Reason::Linked | Reason::Aspects, ..) => {
             String::new()

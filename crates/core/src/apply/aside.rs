@@ -89,12 +89,7 @@ impl PartRun<'_> {
     }
 
     /// Writes down what a step left, so that what changes after can be told from it.
-    pub(super) fn note_after(
-        &self,
-        step: &Step,
-        path: &TreePath,
-        entry: Entry<'_>,
-    ) -> Done {
+    pub(super) fn note_after(&self, step: &Step, path: &TreePath, entry: Entry<'_>) -> Done {
         let Some(shelf) = self.shelf.filter(|_| step.verb != Verb::Remove) else { return Ok(()) };
         let now = self.shared.system.stat(entry);
         let noted =
@@ -132,11 +127,7 @@ impl PartRun<'_> {
         })
     }
 
-    fn counterpart(
-        &self,
-        shelf: &Shelf<'_>,
-        path: &TreePath,
-    ) -> io::Result<OwnedFd> {
+    fn counterpart(&self, shelf: &Shelf<'_>, path: &TreePath) -> io::Result<OwnedFd> {
         shelf.aside.counterpart(self.prefix.join(path.as_bytes()).as_bytes())
     }
 
@@ -157,13 +148,17 @@ impl PartRun<'_> {
     fn copy_aside(shelf: &Shelf<'_>, place: &Place<'_>, name: &[u8], to: OwnedFd) -> Done {
         let run = &shelf.run;
         let system = run.shared.system;
-        let from = system.open_folder(place.destination.as_fd(), b"").during(Operation::SetAside)?;
+        let from =
+            system.open_folder(place.destination.as_fd(), b"").during(Operation::SetAside)?;
         let now = system.stat(Entry::Named(from.as_fd(), name)).during(Operation::SetAside)?;
         if let Ok(there) = system.stat(Entry::Named(to.as_fd(), name)) {
             if is_copy(&there, &now) {
                 return Ok(());
             }
-            return Err(Trouble(Operation::SetAside, io::Error::from(ErrorKind::AlreadyExists).into()));
+            return Err(Trouble(
+                Operation::SetAside,
+                io::Error::from(ErrorKind::AlreadyExists).into(),
+            ));
         }
         let to = run.place_in(place.folder, place.path.clone(), Some(from), to)?;
         let now = State::from(&now);

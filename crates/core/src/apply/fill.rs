@@ -246,7 +246,9 @@ impl PartRun<'_> {
             Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
                 system.remove_file(folder, name).during(Operation::Remove)?;
-                system.rename((folder, temporary), (folder, name), Onto::Nothing).during(Operation::Write)
+                system
+                    .rename((folder, temporary), (folder, name), Onto::Nothing)
+                    .during(Operation::Write)
             }
             Err(e) => Err(e).during(Operation::Write),
         }

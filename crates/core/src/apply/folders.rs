@@ -88,7 +88,17 @@ impl PartRun<'_> {
         if todo.peek().is_none() {
             return;
         }
-        let place = self.enter(root, at);
+        let place = match self.enter(root, at) {
+            Ok(place) => place,
+            // It may never have been made.
+            Err(_) if self.shared.must_end() => return,
+            Err(trouble) => {
+                // One problem names the folder; what is in it shares its fate.
+                todo.for_each(|i| self.set_outcome(folder.first + i, StepOutcome::Failed));
+                self.report(&self.part.folder_path(at), trouble);
+                return;
+            }
+        };
         for i in todo {
             let step = &folder.steps[i];
             let name = folder.names.get(step.name);
@@ -96,10 +106,7 @@ impl PartRun<'_> {
             if self.shared.must_end() && step.verb == Verb::Retouch {
                 continue;
             }
-            let result = match &place {
-                Ok(place) => self.finish_folder(place, name, step),
-                Err(_) => Err(Trouble(Operation::Write, Cause::Drift("the folder it belongs in"))),
-            };
+            let result = self.finish_folder(&place, name, step);
             if self.shared.must_end() && result.is_err() {
                 continue;
             }
@@ -141,12 +148,10 @@ impl PartRun<'_> {
         }
         let path = self.part.folder_path(at);
         let system = self.shared.system;
-        let restored = system
-            .open_folder(root, path.as_bytes())
-            .during(Operation::SetAttributes)
-            .and_then(|to| {
-                self.set_time(Entry::Open(to.as_fd()), &source, || self.accessed_below(&path))
-            });
+        let restored =
+            system.open_folder(root, path.as_bytes()).during(Operation::SetAttributes).and_then(
+                |to| self.set_time(Entry::Open(to.as_fd()), &source, || self.accessed_below(&path)),
+            );
         if let Err(trouble) = restored {
             self.report(&path, trouble);
         }

@@ -28,7 +28,7 @@ use crate::aside::Aside;
 use crate::aspect::Aspect;
 use crate::mark;
 use crate::observe::Observer;
-use crate::os::{Entry, Flags, Kind, System};
+use crate::os::{Entry, Flags, Kind, System, is_unsupported};
 use crate::pair::{Pair, Single};
 use crate::path::TreePath;
 use crate::patience::Patience;
@@ -570,6 +570,9 @@ impl PartRun<'_> {
         if self.shared.observer.stop_requested() && was_interrupted(&trouble.1) {
             return;
         }
+        if self.is_lost_with_its_drive(&trouble.1) {
+            return;
+        }
         let drifted = trouble.1.is_drift();
         self.set_outcome(number, if drifted { StepOutcome::Drifted } else { StepOutcome::Failed });
         self.report(path, trouble);
@@ -577,15 +580,44 @@ impl PartRun<'_> {
     }
 
     fn report(&self, path: &TreePath, Trouble(operation, cause): Trouble) {
+        if self.is_lost_with_its_drive(&cause) {
+            return;
+        }
+        let cause = match cause {
+            cause if cause.is_input_output() && self.has_lost_a_drive() => Cause::DriveLost,
+            cause => cause,
+        };
         if cause.ends_the_run() && !self.shared.over.swap(true, Ordering::Relaxed) {
-            let copy = match &cause {
-                Cause::System(error) => Cause::System(error.kind().into()),
-                _ => Cause::Restless,
-            };
-            *self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner) = Some(copy);
+            *self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner) = cause.copied();
         }
         let path = self.prefix.join(path.as_bytes());
         self.shared.report(Problem { path, operation, cause });
+    }
+
+    /// True for what follows from the loss of a drive that was told already.
+    fn is_lost_with_its_drive(&self, cause: &Cause) -> bool {
+        let ended = self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        (cause.is_gone() || cause.is_input_output()) && ended.as_ref().is_some_and(Cause::is_gone)
+    }
+
+    /// True if one of the two drives fails whatever is asked of it. Of a fault in one place a drive
+    /// tells once, and is well the second time.
+    fn has_lost_a_drive(&self) -> bool {
+        let system = self.shared.system;
+        let fails = |folder: BorrowedFd<'_>| {
+            let flush = || system.flush_drive(system.open_folder(folder, b"")?.as_fd());
+            match (flush(), flush()) {
+                (_, Err(again)) => !is_unsupported(&again),
+                (Err(error), Ok(())) => {
+                    // The flush at the end will not be told of it any more.
+                    let (path, operation) = (self.prefix.clone(), Operation::Flush);
+                    self.shared.report(Problem { path, operation, cause: error.into() });
+                    false
+                }
+                (Ok(()), Ok(())) => false,
+            }
+        };
+        fails(self.pair.destination.anchor.as_fd()) || fails(self.pair.source.as_fd())
     }
 
     fn set_outcome(&self, number: usize, outcome: StepOutcome) {

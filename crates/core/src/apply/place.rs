@@ -175,7 +175,13 @@ impl PartRun<'_> {
         }
     }
 
-    pub(super) fn put_in_place(&self, place: &Place<'_>, temporary: &[u8], name: &[u8], step: &Step) -> Done {
+    pub(super) fn put_in_place(
+        &self,
+        place: &Place<'_>,
+        temporary: &[u8],
+        name: &[u8],
+        step: &Step,
+    ) -> Done {
         let system = self.shared.system;
         let folder = place.destination.as_fd();
         if step.verb == Verb::Add {
@@ -190,7 +196,10 @@ impl PartRun<'_> {
                 return self.replace_folder(folder, temporary, name);
             }
             let stays = self.set_aside(place, name, true)?;
-            if stays && name.len() > LONG_NAME && !self.reach.drive.holds(Ability::LongNamesReplaced) {
+            if stays
+                && name.len() > LONG_NAME
+                && !self.reach.drive.holds(Ability::LongNamesReplaced)
+            {
                 system.remove_file(folder, name).during(Operation::Remove)?;
             }
             let placed = system.rename((folder, temporary), (folder, name), Onto::Replace);
@@ -215,7 +224,9 @@ impl PartRun<'_> {
                 .during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
                 system.remove_folder(folder, name).during(Operation::Remove)?;
-                system.rename((folder, temporary), (folder, name), Onto::Replace).during(Operation::Write)
+                system
+                    .rename((folder, temporary), (folder, name), Onto::Replace)
+                    .during(Operation::Write)
             }
             Err(e) => Err(e).during(Operation::Write),
         }

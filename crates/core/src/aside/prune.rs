@@ -30,7 +30,8 @@ pub(super) fn prune(system: &dyn System, path: &Path, set_aside: &SetAside) -> V
         Keep::Newest(count) => runs.len().saturating_sub(*count),
         Keep::Since(oldest) => runs.partition_point(|run| run < oldest),
     };
-    let remove = |run: &String| remove_run(system, folder.as_fd(), run).err().map(|e| problem(run, e));
+    let remove =
+        |run: &String| remove_run(system, folder.as_fd(), run).err().map(|e| problem(run, e));
     runs[..old].iter().filter_map(remove).collect()
 }
 
@@ -51,9 +52,12 @@ pub(super) fn runs_in(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result
 fn is_run(name: &str) -> bool {
     const FORM: &[u8] = b"0000-00-00T00-00-00Z";
     let Some((time, count)) = name.split_at_checked(FORM.len()) else { return false };
-    let fits = |(byte, form): (u8, &u8)| if *form == b'0' { byte.is_ascii_digit() } else { byte == *form };
+    let fits =
+        |(byte, form): (u8, &u8)| if *form == b'0' { byte.is_ascii_digit() } else { byte == *form };
     let counted = count.is_empty()
-        || count.strip_prefix('-').is_some_and(|c| !c.is_empty() && c.bytes().all(|b| b.is_ascii_digit()));
+        || count
+            .strip_prefix('-')
+            .is_some_and(|c| !c.is_empty() && c.bytes().all(|b| b.is_ascii_digit()));
     time.bytes().zip(FORM).all(fits) && counted
 }
 
@@ -121,7 +125,9 @@ mod tests {
         for run in ["2026-11-23T14-05-09Z", "2026-11-23T14-05-09Z-2", "0001-01-01T00-00-00Z-13"] {
             assert!(is_run(run), "{run}");
         }
-        for other in ["", "logbooks", "2026-11-23", "2026-11-23T14-05-09Z-", "2026-11-23T14-05-09Zz"] {
+        for other in
+            ["", "logbooks", "2026-11-23", "2026-11-23T14-05-09Z-", "2026-11-23T14-05-09Zz"]
+        {
             assert!(!is_run(other), "{other}");
         }
     }

@@ -49,7 +49,8 @@ pub(super) mod xattrs {
     use crate::saved::Bytes;
 
     pub(crate) fn serialize<S: Serializer>(xattrs: &Xattrs, to: S) -> Result<S::Ok, S::Error> {
-        let pairs = xattrs.iter().map(|(name, value)| (Bytes::from(&**name), Bytes::from(&**value)));
+        let pairs =
+            xattrs.iter().map(|(name, value)| (Bytes::from(&**name), Bytes::from(&**value)));
         pairs.collect::<Vec<_>>().serialize(to)
     }
 
@@ -124,7 +125,8 @@ pub enum BadRecord {
 fn hint(runs: &[String]) -> String {
     match runs.last() {
         None => "\n  name a folder that --set-aside made for one run".to_owned(),
-        Some(newest) => format!("\n  it holds {} of them, the newest is '{newest}'", runs.len()),
+        Some(only) if runs.len() == 1 => format!("\n  it holds one run, '{only}'"),
+        Some(newest) => format!("\n  it holds {} runs, the newest is '{newest}'", runs.len()),
     }
 }
 
@@ -174,8 +176,11 @@ impl Recorded {
         let mut lines = BufRead::split(&text[..whole], b'\n').enumerate();
         let (purpose, plan) =
             saved::read_plan(&mut lines).map_err(|e| BadRecord::Plan(shown(), e))?;
-        let parts = read_parts(lines, &plan)
-            .map_err(|(line, cause)| BadRecord::Line { path: shown(), line: line + 1, cause })?;
+        let parts = read_parts(lines, &plan).map_err(|(line, cause)| BadRecord::Line {
+            path: shown(),
+            line: line + 1,
+            cause,
+        })?;
         let path = path.with_file_name(&name);
         Ok(Self { purpose, path, above, name, folder, plan, parts })
     }

@@ -111,7 +111,8 @@ impl Reversal<'_> {
             for step in folder.steps.iter().filter(|step| step.reason != Reason::Leftover) {
                 let name = folder.names.get(step.name);
                 let path = path.join(name);
-                let look = |folder: &Option<OwnedFd>| drift::state(self.system, folder.as_ref(), name);
+                let look =
+                    |folder: &Option<OwnedFd>| drift::state(self.system, folder.as_ref(), name);
                 let looked = look(&there).and_then(|there| Ok((there, look(&aside)?)));
                 let now = match looked {
                     Ok((there, aside)) => Now {
@@ -161,9 +162,8 @@ impl Reversal<'_> {
     /// The step that takes one step back; `None` if it was never taken, or is taken back already.
     fn back(&self, step: &Step, now: &Now<'_>) -> Option<Step> {
         let made = self.made(step, now);
-        let planned = |verb, reason, source, destination| {
-            Some(Step::new(verb, reason, source, destination))
-        };
+        let planned =
+            |verb, reason, source, destination| Some(Step::new(verb, reason, source, destination));
         match step.verb {
             Verb::Add => {
                 now.there?;
@@ -200,12 +200,9 @@ impl Reversal<'_> {
     /// What the step left. The run may have been killed before it could write that down; then what
     /// is there counts as made by it if it is as the plan wanted it.
     fn made(&self, step: &Step, now: &Now<'_>) -> Option<State> {
-        let as_planned = |there: &&Stat| {
-            step.source.is_some_and(|wanted| self.alike(&wanted, there))
-        };
-        now.after
-            .or_else(|| now.there.as_ref().filter(as_planned).map(State::from))
-            .or(step.source)
+        let as_planned =
+            |there: &&Stat| step.source.is_some_and(|wanted| self.alike(&wanted, there));
+        now.after.or_else(|| now.there.as_ref().filter(as_planned).map(State::from)).or(step.source)
     }
 
     /// True if what the run displaced is in its place: it was never displaced, or was brought back.

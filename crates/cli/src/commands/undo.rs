@@ -1,0 +1,50 @@
+//! `utter undo`: take back a run that set aside what it displaced.
+
+use std::time::Duration;
+
+use anyhow::{Context as _, Result};
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{By, Places, RemovalLimit, Request, Task};
+use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{Recorded, Session};
+
+use super::change::Change;
+use crate::args::{Undo, running};
+use crate::exit::Exit;
+
+pub(crate) fn undo(args: &Undo) -> Result<Exit> {
+    let run = Recorded::open(&Linux, &args.run)?;
+    let atime = run.purpose.carry.has(Aspect::Atime);
+    let request = &Request {
+        task: Task::Undo,
+        places: Places {
+            sources: vec![run.path.clone()],
+            destination: run.purpose.places.destination.clone(),
+            inside: false,
+        },
+        carry: if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL },
+        // What follows decided what the run did; it is decided.
+        selection: Selection::new(&Rules::default())?,
+        by: By::Stamp,
+        closely: false,
+        time_slack: Duration::ZERO,
+        strictly: false,
+        safety: args.safety.guards(RemovalLimit::default()),
+        running: running(&args.how.running, Some(&args.writing)),
+    };
+    let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
+    Change { request, safety, writing, how }.around(|change, presenter, signals| {
+        let session = Session::open_to_undo(&Linux, request, &run)?;
+        let plan =
+            session.plan_to_undo(&run).inspect_err(|error| presenter.refused_early(error))?;
+        let all_or_nothing = args.all_or_nothing;
+        let exit = change.carry_out_known(&session, plan, all_or_nothing, presenter, signals)?;
+        if exit == Exit::Done && !safety.dry_run {
+            run.discard(&Linux).with_context(|| {
+                format!("all is back, but '{}' cannot be removed", run.path.display())
+            })?;
+        }
+        Ok(exit)
+    })
+}

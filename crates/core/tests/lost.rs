@@ -1,0 +1,124 @@
+//! Guarantee: a drive that goes in the middle of a run, or can only be read any more, ends the run
+//! with one word and not one for every entry; what was done is whole, and once the drive is back the
+//! next run completes the work.
+
+#![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
+
+mod common;
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use common::{Trees, request};
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{Flush, Request, Task};
+use utter_echo_core::{Ending, Outcome};
+use utter_echo_lab::{
+    DriveKind, Gardener, MountedDrive, Snapshot, Tampered, Tampering, differences, snapshot,
+};
+
+/// A mirror onto a drive of its own, and how many calls it takes.
+fn prepare(kind: DriveKind) -> Option<(Trees, MountedDrive, Request)> {
+    let mut trees = Trees::new();
+    let made = MountedDrive::make(kind, trees.base.path());
+    let drive = made.inspect_err(|reason| eprintln!("left out: {reason}")).ok()?;
+    Gardener::new(70).grow(&trees.source, 150);
+    trees.destination = drive.folder().join("echo");
+    std::fs::create_dir(&trees.destination).unwrap();
+    let mut request = request(&trees, Task::Mirror);
+    request.running.flush = Flush::End;
+    Some((trees, drive, request))
+}
+
+/// Runs, and tries to do something to the drive from the `at`th call on until that succeeds.
+fn run_and_then(request: &Request, at: usize, happens: impl Fn() -> bool + Sync) -> Outcome {
+    let (count, happened) = (AtomicUsize::new(0), Mutex::new(false));
+    let system = Tampered::before_each(|_| {
+        if count.fetch_add(1, Ordering::Relaxed) >= at {
+            let mut happened = happened.lock().unwrap();
+            *happened = *happened || happens();
+        }
+    });
+    let outcome = common::apply(&system, request);
+    assert!(*happened.lock().unwrap(), "nothing happened from call {at} on");
+    outcome
+}
+
+fn assert_ended_early(outcome: &Outcome, when: &str) {
+    let Ending::Early(cause) = &outcome.ending else {
+        panic!("{when}: ended as {:?} with {:?}", outcome.ending, outcome.problems);
+    };
+    assert!(cause.is_gone(), "{when}: {cause}");
+    // The entry that met it, and the flush.
+    assert!(outcome.problems.len() <= 3, "{when}: {:?}", outcome.problems);
+}
+
+fn assert_next_run_completes(trees: &Trees, request: &Request, when: &str) {
+    let outcome = common::apply(&Linux, request);
+    assert!(outcome.problems.is_empty(), "{when}: {:?}", outcome.problems);
+    let left = differences(&snapshot(&trees.source), &without_own(snapshot(&trees.destination)));
+    assert!(left.is_empty(), "{when}: {left}");
+}
+
+/// What is the drive's own way of keeping access lists is none of the user's attributes.
+fn without_own(mut tree: Snapshot) -> Snapshot {
+    let own = |name: &[u8]| name.starts_with(b"trusted.SGI_ACL_");
+    tree.values_mut().for_each(|facts| facts.xattrs.retain(|name, _| !own(name)));
+    tree
+}
+
+fn calls_of_a_run(kind: DriveKind) -> Option<usize> {
+    let (_trees, _drive, request) = prepare(kind)?;
+    let system = Tampered::new(Tampering::Nothing);
+    assert!(common::apply(&system, &request).problems.is_empty());
+    Some(system.calls().len())
+}
+
+#[test]
+fn a_drive_that_can_only_be_read_any_more_ends_the_run() {
+    for kind in [DriveKind::Ext4, DriveKind::Xfs] {
+        let Some(calls) = calls_of_a_run(kind) else { return };
+        for part in 5..10 {
+            let Some((trees, drive, request)) = prepare(kind) else { return };
+            let when = format!("{} after {part} tenths", kind.name());
+            let outcome =
+                run_and_then(&request, calls * part / 10, || drive.remount(false).is_ok());
+            assert_ended_early(&outcome, &when);
+            drive.remount(true).unwrap();
+            assert_next_run_completes(&trees, &request, &when);
+        }
+    }
+}
+
+#[test]
+fn a_drive_that_is_pulled_out_ends_the_run() {
+    for kind in [DriveKind::Ext4, DriveKind::Xfs] {
+        let Some(calls) = calls_of_a_run(kind) else { return };
+        for part in 5..10 {
+            let Some((trees, drive, request)) = prepare(kind) else { return };
+            let when = format!("{} after {part} tenths", kind.name());
+            let outcome = run_and_then(&request, calls * part / 10, || {
+                drive.shut_down().unwrap();
+                true
+            });
+            assert_ended_early(&outcome, &when);
+            drive.mount_again().unwrap();
+            assert_next_run_completes(&trees, &request, &when);
+        }
+    }
+}
+
+#[test]
+fn a_device_that_is_taken_away_below_its_file_system_is_not_passed_over() {
+    for kind in [DriveKind::Ext4, DriveKind::Xfs] {
+        let Some(calls) = calls_of_a_run(kind) else { return };
+        let Some((_trees, drive, request)) = prepare(kind) else { return };
+        let outcome = run_and_then(&request, calls * 6 / 10, || {
+            drive.take_device().unwrap();
+            true
+        });
+        // What it kept in memory hid that until the flush at the end.
+        assert!(!outcome.problems.is_empty(), "{}: {outcome:?}", kind.name());
+        assert!(outcome.problems.len() <= 4, "{}: {:?}", kind.name(), outcome.problems);
+    }
+}
