@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::os::{Entry, Stat, System};
 use crate::pair::Pair;
-use crate::plan::{Part, Reason, State, Verb};
+use crate::plan::{Part, Reason, State, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 
@@ -24,7 +24,7 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
             let now = match (step.verb, step.reason) {
                 // Whatever an interrupted run left goes.
-                (Verb::Remove, Reason::Leftover) => Ok(None),
+                (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
                 (Verb::Remove, _) => look(&source, source_name)
                     .map(|now| now.filter(|now| reach.has_appeared(now.kind, step.kind()))),
                 // Known from the record, and there is no entry to look at.
@@ -32,7 +32,13 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
                 _ => look(&source, source_name),
             };
             let seen = step.source.filter(|_| !part.remembers(path.join(name).as_bytes()));
-            let drifted = drifted((seen, now), (step.destination, look(&destination, name)));
+            let there = if step.verb == Verb::Rename {
+                // Its new name is free, and it lies where the plan saw it.
+                moved(system, pair, part, step, look(&destination, name))
+            } else {
+                (step.destination, look(&destination, name))
+            };
+            let drifted = drifted((seen, now), there);
             problems.extend(drifted.map(|(operation, cause)| Problem {
                 path: pair.prefix.join(path.join(name).as_bytes()),
                 operation,
@@ -41,6 +47,21 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
         }
     }
     problems
+}
+
+/// What is to be renamed, as it was seen and as it is; nothing that is, if its new name is taken.
+fn moved(
+    system: &dyn System,
+    pair: &Pair,
+    part: &Part,
+    step: &Step,
+    taken: io::Result<Option<Stat>>,
+) -> Side {
+    let leader = step.leader.map(|id| &part.leaders[id.0 as usize]);
+    let (Some(leader), Ok(None)) = (leader, taken) else { return (step.destination, Ok(None)) };
+    let path = part.folder_path(leader.folder as usize);
+    let folder = system.open_folder(pair.destination.anchor.as_fd(), path.as_bytes()).ok();
+    (step.destination, state(system, folder.as_ref(), &leader.name))
 }
 
 /// What is there now; nothing, where there is not even the folder.

@@ -119,7 +119,7 @@ pub(crate) fn check(
     }
     let locks = lock(system, pairs, on(Guard::Busy))?;
     if *task == Task::Mirror && on(Guard::EmptySource) {
-        empty_source(plan, request.selection.takes_only())?;
+        empty_source(plan, request.selection.is_choosy())?;
     }
     if *task == Task::Mirror && on(Guard::Removals) {
         removals(plan, safety.removal_limit)?;
@@ -263,7 +263,7 @@ impl Need {
     }
 
     fn with(mut self, step: &Step, space: &Space, holds_holes: bool) -> Self {
-        let Some(source) = step.source.filter(|_| step.leader.is_none()) else {
+        let Some(source) = step.source.filter(|_| step.link().is_none()) else {
             return self;
         };
         let rounded = |bytes: u64| bytes.div_ceil(space.block).saturating_mul(space.block);
@@ -282,7 +282,7 @@ impl Need {
                 self.freed = self.freed.saturating_add(new.min(old));
                 self.largest_replaced = self.largest_replaced.max(new.min(old));
             }
-            Verb::Retouch | Verb::Remove => {}
+            Verb::Retouch | Verb::Rename | Verb::Remove => {}
         }
         self
     }

@@ -1,5 +1,7 @@
 //! Station: every step a run would take, and why.
 
+use std::time::Duration;
+
 use serde::{Deserialize, Serialize};
 
 use crate::aside::Memory;
@@ -7,6 +9,7 @@ use crate::aspect::{Aspect, Aspects};
 use crate::os::{Flags, Kind, Stat, Time};
 use crate::path::TreePath;
 use crate::problem::Problem;
+use crate::select::Decided;
 
 /// One change to the destination.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -18,8 +21,47 @@ pub enum Verb {
     Replace,
     /// Only aspects other than the content differ.
     Retouch,
+    /// The entry is there under another name, or in another folder.
+    Rename,
     /// The source does not have it.
     Remove,
+}
+
+impl Verb {
+    /// All of them.
+    pub const ALL: [Self; 5] =
+        [Self::Add, Self::Replace, Self::Retouch, Self::Rename, Self::Remove];
+
+    /// The word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Add => "add",
+            Self::Replace => "replace",
+            Self::Retouch => "retouch",
+            Self::Rename => "rename",
+            Self::Remove => "remove",
+        }
+    }
+}
+
+/// Kinds of steps.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Verbs(u8);
+
+impl Verbs {
+    /// All of them.
+    pub const ALL: Self = Self(0b11111);
+
+    /// True if steps of this kind are among them.
+    pub fn has(self, verb: Verb) -> bool {
+        self.0 >> verb as u8 & 1 == 1
+    }
+}
+
+impl FromIterator<Verb> for Verbs {
+    fn from_iter<I: IntoIterator<Item = Verb>>(verbs: I) -> Self {
+        Self(verbs.into_iter().fold(0, |all, verb| all | 1 << verb as u8))
+    }
 }
 
 /// Why a step is in the plan.
@@ -49,6 +91,10 @@ pub enum Reason {
     Extra,
     /// Left behind by an interrupted run of this program.
     Leftover,
+    /// It was elsewhere in the destination, where the source does not have it any more.
+    Moved,
+    /// Left out by the selection, and such is to go.
+    Unselected,
     /// A run that is taken back made it.
     Made,
     /// A run that is taken back displaced it.
@@ -159,16 +205,21 @@ impl Step {
         Self { verb, reason, aspects, source, destination, leader, name }
     }
 
+    /// The name that a hard link is made to.
+    pub(crate) fn link(&self) -> Option<LeaderId> {
+        self.leader.filter(|_| self.verb != Verb::Rename)
+    }
+
     /// The kind of the entry once the step is done; of what goes, for a removal.
     pub fn kind(&self) -> Kind {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
     }
 
-    /// Bytes of content that the step writes, or gives up for a removal.
+    /// Bytes of content that the step writes, keeps for a rename, or gives up for a removal.
     pub fn bytes(&self) -> u64 {
         let state = match self.verb {
-            Verb::Add | Verb::Replace if self.leader.is_none() => self.source,
-            Verb::Remove => self.destination,
+            Verb::Add | Verb::Replace if self.link().is_none() => self.source,
+            Verb::Remove | Verb::Rename => self.destination,
             _ => None,
         };
         state.map_or(0, |state| state.bytes())
@@ -186,7 +237,7 @@ pub(crate) struct NameRange {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct LeaderId(pub(crate) u32);
 
-/// The name that other names of the same file are linked to.
+/// The name that other names of the same file are linked to, or that a rename takes away.
 #[derive(Debug)]
 pub(crate) struct Leader {
     pub(crate) folder: u32,
@@ -248,6 +299,13 @@ pub(crate) struct Part {
 }
 
 impl Part {
+    /// The names that renames take away.
+    pub(crate) fn renamed_from(&self) -> impl Iterator<Item = &Leader> {
+        let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
+        let renames = steps.filter(|step| step.verb == Verb::Rename);
+        renames.filter_map(|step| step.leader).map(|id| &self.leaders[id.0 as usize])
+    }
+
     /// True if the attributes of this entry are known from the record of the run that is undone.
     pub(crate) fn remembers(&self, path: &[u8]) -> bool {
         self.memory.as_ref().is_some_and(|memory| memory.contains_key(path))
@@ -334,12 +392,18 @@ pub struct Totals {
     pub replace: Count,
     /// Steps that retouch.
     pub retouch: Count,
+    /// Steps that rename, with the bytes that need not be written for that.
+    pub rename: Count,
     /// Steps that remove, with the bytes they give up.
     pub remove: Count,
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
     /// Entries that are as they should be.
     pub unchanged: Count,
+    /// Entries that were left as they are though they differ, since the destination's is newer.
+    pub kept_newer: u64,
+    /// Entries that were left as they are since no step of the kind needed may be taken.
+    pub held_back: u64,
     /// The source's side, as far as selected.
     pub source: Tally,
     /// The destination's side, as far as selected; a copy does not look at what it would leave.
@@ -349,7 +413,18 @@ pub struct Totals {
 impl Totals {
     /// Number of steps.
     pub fn steps(&self) -> u64 {
-        self.add.entries + self.replace.entries + self.retouch.entries + self.remove.entries
+        Verb::ALL.into_iter().map(|verb| self.of(verb).entries).sum()
+    }
+
+    /// The steps of one kind.
+    pub fn of(&self, verb: Verb) -> Count {
+        match verb {
+            Verb::Add => self.add,
+            Verb::Replace => self.replace,
+            Verb::Retouch => self.retouch,
+            Verb::Rename => self.rename,
+            Verb::Remove => self.remove,
+        }
     }
 
     /// Bytes of content that the run writes.
@@ -369,10 +444,13 @@ pub enum Remark {
     MissingFolders(String),
     /// The caller may not give files away, and the source holds some of another owner.
     OwnerNotCarried,
+    /// Files of the destination that differ from the source's, or that only it has, were changed
+    /// in the future: so many, the newest so far ahead of this machine's clock.
+    Ahead(u64, Duration),
     /// What the destination's drive cannot hold.
     NotHeld(NotHeld),
-    /// A pattern matched no entry: the option and the pattern.
-    IdlePattern(&'static str, String),
+    /// A pattern, as it was given, decided about no entry.
+    IdlePattern(String),
 }
 
 /// What was asked for and the destination's drive, or this caller on it, cannot hold.
@@ -448,6 +526,8 @@ pub struct Plan {
     pub remarks: Vec<Remark>,
     /// Sums.
     pub totals: Totals,
+    /// What each rule of the selection decided.
+    pub decided: Vec<Decided>,
 }
 
 /// A step with its place.
@@ -461,23 +541,18 @@ pub struct PlacedStep<'a> {
     pub step: &'a Step,
     /// For a hard link, the name it becomes another name of.
     pub linked_to: Option<TreePath>,
+    /// For a rename, where the entry was.
+    pub was: Option<TreePath>,
 }
 
 impl Plan {
     /// All steps in tree order: a folder before what it holds, names by their bytes.
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
         self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
-            let place = move |number, path: &TreePath, step| PlacedStep {
-                number,
-                path: prefix.join(path.as_bytes()),
-                step,
-                linked_to: part.leader_of(step).map(|path| prefix.join(path.as_bytes())),
-            };
-            let root =
-                part.root.iter().map(move |step| place(part.first, &TreePath::default(), step));
-            root.chain(
-                InTreeOrder::new(part).map(move |(number, path, step)| place(number, &path, step)),
-            )
+            let top = TreePath::default();
+            let root = part.root.iter().map(move |step| part.placed(prefix, part.first, &top, step));
+            let below = InTreeOrder::new(part);
+            root.chain(below.map(move |(number, path, step)| part.placed(prefix, number, &path, step)))
         })
     }
 
@@ -488,6 +563,19 @@ impl Plan {
 }
 
 impl Part {
+    fn placed<'a>(
+        &self,
+        prefix: &TreePath,
+        number: usize,
+        path: &TreePath,
+        step: &'a Step,
+    ) -> PlacedStep<'a> {
+        let other = self.leader_of(step).map(|path| prefix.join(path.as_bytes()));
+        let (linked_to, was) =
+            if step.verb == Verb::Rename { (None, other) } else { (other, None) };
+        PlacedStep { number, path: prefix.join(path.as_bytes()), step, linked_to, was }
+    }
+
     pub(crate) fn leader_of(&self, step: &Step) -> Option<TreePath> {
         let leader = &self.leaders[step.leader?.0 as usize];
         Some(self.folder_path(leader.folder as usize).join(&leader.name))

@@ -7,6 +7,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::aspect::Aspects;
+use crate::plan::Verbs;
 use crate::select::Selection;
 
 /// What to do with the two sides.
@@ -200,6 +201,12 @@ pub struct Request {
     /// The most by which two modification times may differ that count as equal, beyond what the
     /// destination's drive cannot tell apart.
     pub time_slack: Duration,
+    /// Leave a file of the destination as it is where it would be replaced and is newer.
+    pub keep_newer: bool,
+    /// Steps that the plan may hold.
+    pub steps: Verbs,
+    /// A mirror renames what only moved, and does not copy it anew.
+    pub renames: bool,
     /// What goes along.
     pub carry: Aspects,
     /// What cannot be carried is a problem, not a remark.

@@ -353,6 +353,8 @@ impl Reader {
         let counted = plan.totals;
         let all = Totals {
             unchanged: saved.unchanged,
+            kept_newer: saved.kept_newer,
+            held_back: saved.held_back,
             source: saved.source,
             destination: saved.destination,
             ..counted
@@ -378,6 +380,7 @@ fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, St
     let name = if is_root { Vec::new() } else { step.name.name()? };
     let sides = match step.verb {
         Verb::Add => step.source.is_some() && step.destination.is_none(),
+        Verb::Rename => step.destination.is_some() && step.leader.is_some(),
         Verb::Replace | Verb::Retouch => step.source.is_some() && step.destination.is_some(),
         Verb::Remove => step.source.is_none() && step.destination.is_some(),
     };

@@ -18,7 +18,7 @@ use crate::path::TreePath;
 use crate::plan::{Part, Plan, Reason, Remark, Totals, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::Request;
+use crate::request::{Request, Task};
 
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
@@ -133,15 +133,18 @@ impl<'a> Session<'a> {
                 distrusted_since: self.distrusted_since(pair)?,
                 closely: self.request.closely,
                 strictly: self.request.strictly,
+                keep_newer: self.request.keep_newer,
+                steps: self.request.steps,
+                renames: self.request.renames && self.request.task == Task::Mirror,
+                now: Time::now(),
                 running: self.request.running,
             });
             take_in(&mut plan, pair, compared.map_err(|halt| halted(halt, pair))?);
             reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
             plan.remarks.extend(missing_folders(pair));
         }
-        let idle = self.request.selection.idle_patterns();
-        plan.remarks
-            .extend(idle.into_iter().map(|(option, p)| Remark::IdlePattern(option, p.to_owned())));
+        plan.remarks.extend(self.request.selection.idle_patterns().into_iter().map(Remark::IdlePattern));
+        plan.decided = self.request.selection.decided();
         plan.remarks.dedup();
         if self.request.strictly {
             let missed: Vec<String> = plan.remarks.iter().filter_map(Remark::not_carried).collect();
@@ -317,7 +320,8 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
 
 /// Adds what was found for one pair, with its paths made relative to the destination as named.
 fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
-    let Compared { part, problems, remarks, source, destination, unchanged } = compared;
+    let Compared { part, problems, remarks, source, destination, unchanged, kept_newer, held_back } =
+        compared;
     plan.parts.push(part);
     plan.prefixes.push(pair.prefix.clone());
     plan.problems.extend(
@@ -334,6 +338,8 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
     plan.totals.destination.merge(&destination);
     plan.totals.unchanged.entries += unchanged.entries;
     plan.totals.unchanged.bytes += unchanged.bytes;
+    plan.totals.kept_newer += kept_newer;
+    plan.totals.held_back += held_back;
 }
 
 /// Adds a remark; what the drives of several pairs cannot hold becomes one.
@@ -386,6 +392,7 @@ impl Totals {
             Verb::Add => &mut self.add,
             Verb::Replace => &mut self.replace,
             Verb::Retouch => &mut self.retouch,
+            Verb::Rename => &mut self.rename,
             Verb::Remove => &mut self.remove,
         };
         count.add(step.bytes());

@@ -78,18 +78,6 @@ fn assert_kept(old: &Snapshot, new: &Snapshot, aside: &Snapshot, when: &str) {
     }
 }
 
-/// A name that stays may share its file with one that was set aside.
-fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
-    let mut sizes = std::collections::HashMap::new();
-    for group in snapshot.values().filter_map(|facts| facts.same_as.clone()) {
-        *sizes.entry(group).or_insert(0) += 1;
-    }
-    for facts in snapshot.values_mut() {
-        facts.same_as = facts.same_as.take().filter(|group| sizes[group] > 1);
-    }
-    snapshot
-}
-
 fn without_groups(mut snapshot: Snapshot) -> Snapshot {
     snapshot.values_mut().for_each(|facts| facts.same_as = None);
     snapshot
@@ -105,7 +93,7 @@ fn an_undone_run_leaves_what_was_there_before() {
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let path = outcome.set_aside.unwrap();
         assert_eq!(path, aside.join(RUN));
-        let echo = differences(&new, &with_groups_within(snapshot(&trees.destination)));
+        let echo = differences(&new, &common::with_groups_within(snapshot(&trees.destination)));
         assert!(echo.is_empty(), "seed {seed}: {echo}");
         assert_kept(&old, &new, &snapshot(&path), &format!("seed {seed}"));
         let outcome = undo(&trees, &path);

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use anyhow::{Context as _, Result};
 use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{By, Request};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Session, saved};
@@ -28,6 +29,9 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
         by: By::Stamp,
         closely: false,
         time_slack: Duration::ZERO,
+        keep_newer: false,
+        steps: Verbs::ALL,
+        renames: true,
         strictly: false,
         safety: args.safety.guards(args.removing.removal_limit.unwrap_or_default()),
         running: running(&args.how.running, Some(&args.writing)),

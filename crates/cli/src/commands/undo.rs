@@ -5,6 +5,7 @@ use std::time::Duration;
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{By, Places, RemovalLimit, Request, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Recorded, Session};
@@ -29,6 +30,9 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         by: By::Stamp,
         closely: false,
         time_slack: Duration::ZERO,
+        keep_newer: false,
+        steps: Verbs::ALL,
+        renames: true,
         strictly: false,
         safety: args.safety.guards(RemovalLimit::default()),
         running: running(&args.how.running, Some(&args.writing)),

@@ -65,6 +65,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         }
         (Reason::Extra, ..) => "not in the source".to_owned(),
         (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
+        (Reason::Unselected, ..) => "left out by the selection".to_owned(),
         (Reason::Made, ..) => "made by that run".to_owned(),
         (Reason::Before, ..) => "as it was before that run".to_owned(),
         // A plan never holds these without the sides they speak of.
@@ -161,9 +162,7 @@ pub(crate) fn remark(remark: &Remark) -> String {
             )
         }
         Remark::NotHeld(not_held) => self::not_held(not_held),
-        Remark::IdlePattern(option, pattern) => {
-            format!("{option} '{pattern}' matched nothing")
-        }
+        Remark::IdlePattern(rule) => format!("{rule} matched nothing"),
     }
 }
 
@@ -248,6 +247,6 @@ pub(crate) fn remark_id(remark: &Remark) -> &'static str {
         Remark::OwnerNotCarried => "owner-not-carried",
         Remark::MountLeftOut(_) => "mount-left-out",
         Remark::NotHeld(_) => "not-held",
-        Remark::IdlePattern(..) => "idle-pattern",
+        Remark::IdlePattern(_) => "idle-pattern",
     }
 }

@@ -37,7 +37,7 @@ enum Work {
 
 /// A step that this stage takes: it writes an entry other than a folder, now.
 fn is_due(step: &Step) -> bool {
-    writes(step) && !step.is_late() && step.leader.is_none()
+    writes(step) && !step.is_late() && step.link().is_none()
 }
 
 pub(super) fn makes_folder(step: &Step) -> bool {

@@ -82,7 +82,8 @@ impl PartRun<'_> {
         let folder = &self.part.folders[at];
         let wanted = |i: &usize| {
             let step = &folder.steps[*i];
-            step.kind() == Kind::Folder && step.verb != Verb::Remove && !self.was_tried(folder, *i)
+            let changes = !matches!(step.verb, Verb::Rename | Verb::Remove);
+            step.kind() == Kind::Folder && changes && !self.was_tried(folder, *i)
         };
         let mut todo = (0..folder.steps.len()).filter(wanted).peekable();
         if todo.peek().is_none() {
@@ -114,7 +115,7 @@ impl PartRun<'_> {
         }
     }
 
-    fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+    pub(super) fn finish_folder(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         // Not opened: its attributes can be read even where its entries cannot.
         let path = place.path.join(name);
@@ -138,7 +139,8 @@ impl PartRun<'_> {
     fn restore_times(&self, root: BorrowedFd<'_>, at: usize) {
         let folder = &self.part.folders[at];
         let touched = (0..folder.steps.len())
-            .any(|i| folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i));
+            .any(|i| folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i))
+            || self.losing.contains(&at);
         let Some(source) = folder.source.filter(|_| touched && self.carries(Aspect::Times)) else {
             return;
         };

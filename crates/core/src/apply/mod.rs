@@ -14,6 +14,7 @@ mod pace;
 mod place;
 mod recheck;
 mod removal;
+mod rename;
 
 use std::collections::HashSet;
 use std::io;
@@ -73,8 +74,8 @@ pub struct Outcome {
     steps: Vec<StepOutcome>,
     /// In tree order.
     pub problems: Vec<Problem>,
-    /// Steps that were done, by verb in the order add, replace, retouch, remove.
-    pub done: [Count; 4],
+    /// Steps that were done, in the order of [`Verb::ALL`].
+    pub done: [Count; 5],
     /// Bytes of content that were written, finished or not.
     pub bytes_written: u64,
     /// How it ended.
@@ -137,6 +138,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             prefix: &plan.prefixes[at],
             opened: Mutex::default(),
             noted: Mutex::default(),
+            losing: HashSet::new(),
             marked: AtomicBool::new(false),
             linking: Mutex::default(),
             shelf: None,
@@ -146,6 +148,7 @@ pub(crate) fn apply(terms: &Terms<'_>, pairs: &[Pair], reaches: &[Reach], plan: 
             .map(|aside| Shelf { aside, run: run(&shared_aside, &aside.reach, &nothing) });
         PartRun {
             single: pairs[at].single.as_ref(),
+            losing: part.renamed_from().map(|leader| leader.folder as usize).collect(),
             shelf: shelf.as_ref(),
             ..run(&shared, &reaches[at], part)
         }
@@ -216,7 +219,7 @@ impl<'a> Shared<'a> {
 
     fn outcome(self, plan: &Plan) -> Outcome {
         let steps: Vec<StepOutcome> = self.outcomes.iter().map(read_outcome).collect();
-        let mut done = [Count::default(); 4];
+        let mut done = [Count::default(); 5];
         let all = plan.parts.iter().flat_map(Part::all_steps);
         for (step, outcome) in all.zip(&steps) {
             if *outcome == StepOutcome::Done {
@@ -286,6 +289,8 @@ struct PartRun<'a> {
     linking: Mutex<()>,
     /// Folders of which the record tells what they were like.
     noted: Mutex<HashSet<usize>>,
+    /// Folders from which something is renamed away.
+    losing: HashSet<usize>,
     /// Where what is displaced goes, if it is not lost.
     shelf: Option<&'a Shelf<'a>>,
 }
@@ -335,9 +340,13 @@ impl PartRun<'_> {
         let _lock = is_new.then(|| self.shared.system.lock(root));
         self.leave_mark(root);
         self.fill(root);
+        let renames = |step: &Step| step.verb == Verb::Rename;
+        self.each_folder(renames, |run, at, steps| {
+            run.work_on(root, at, steps, &renames, &|place, step| run.rename(root, place, step));
+        });
         self.link_names(root, false);
         self.remove(root);
-        let late = |step: &Step| step.is_late() && step.leader.is_none();
+        let late = |step: &Step| step.is_late() && step.link().is_none();
         self.each_folder(late, |run, at, steps| {
             run.work_on(root, at, steps, &late, &|place, step| run.write(place, step));
         });
@@ -375,7 +384,7 @@ impl PartRun<'_> {
     /// comes with a second call, which leaves none out.
     fn link_names(&self, root: BorrowedFd<'_>, late: bool) {
         let ready = |step: &Step| {
-            let leader = step.leader.map(|id| &self.part.leaders[id.0 as usize]);
+            let leader = step.link().map(|id| &self.part.leaders[id.0 as usize]);
             leader.is_some_and(|leader| late || !step.is_late() && self.leader_is_done(leader))
         };
         self.each_folder(ready, |run, at, steps| {
@@ -644,7 +653,7 @@ impl PartRun<'_> {
 
 /// A step that makes or changes an entry other than a folder.
 fn writes(step: &Step) -> bool {
-    step.verb != Verb::Remove && step.kind() != Kind::Folder
+    !matches!(step.verb, Verb::Rename | Verb::Remove) && step.kind() != Kind::Folder
 }
 
 impl Step {

@@ -244,7 +244,7 @@ impl PartRun<'_> {
     }
 
     /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
-    fn retouch(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+    pub(super) fn retouch(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         let Some(planned) = step.source else {
             return Ok(());
@@ -281,7 +281,7 @@ impl PartRun<'_> {
     pub(super) fn link(&self, root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
         let system = self.shared.system;
         let name = place.folder.names.get(step.name);
-        let Some(leader) = step.leader.map(|id| &self.part.leaders[id.0 as usize]) else {
+        let Some(leader) = step.link().map(|id| &self.part.leaders[id.0 as usize]) else {
             return Ok(());
         };
         if !self.leader_is_done(leader) {

@@ -45,7 +45,7 @@ impl PartRun<'_> {
             Err(_) if step.reason == Reason::Leftover && self.is_gone(place, name) => return Ok(()),
             other => other?,
         };
-        if step.reason != Reason::Leftover {
+        if !matches!(step.reason, Reason::Leftover | Reason::Unselected) {
             self.check_still_extra(place, name, step.kind())?;
         }
         let folder = place.destination.as_fd();

@@ -7,7 +7,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use crate::drift;
 use crate::os::{Entry, Kind, Stat, System};
 use crate::pair::{self, CallError, Pair};
-use crate::plan::{Folder, Names, Part, Reason, State, Step, Verb};
+use crate::plan::{Folder, Leader, LeaderId, Names, Part, Reason, State, Step, Verb};
 use crate::problem::{Operation, Problem};
 use crate::reach::Reach;
 
@@ -142,8 +142,44 @@ impl Reversal<'_> {
                 first: 0,
             });
         }
+        self.rename_back(&mut reversed);
         reversed.memory = Some(self.memory.before.clone());
         (reversed, problems)
+    }
+
+    /// What the run renamed has its step where it was before.
+    fn rename_back(&self, reversed: &mut Part) {
+        let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            let path = self.part.folder_path(at);
+            let root = self.pair.destination.anchor.as_fd();
+            let there = self.system.open_folder(root, path.as_bytes()).ok();
+            for step in folder.steps.iter().filter(|step| step.verb == Verb::Rename) {
+                let Some(leader) = step.leader else { continue };
+                let was = &self.part.leaders[leader.0 as usize];
+                let name = folder.names.get(step.name);
+                // Never renamed, or renamed back.
+                let Ok(Some(now)) = drift::state(self.system, there.as_ref(), name) else { continue };
+                let after = self.memory.after.get(path.join(name).as_bytes()).copied();
+                let seen = step.destination.filter(|seen| seen.still(&now)).or(Some(State::from(&now)));
+                let to = self.part.folder_path(was.folder as usize).join(&was.name);
+                let before = self.memory.before.get(to.as_bytes()).map(|before| before.state);
+                let mut back = Step::new(Verb::Rename, Reason::Before, before, after.or(seen));
+                back.aspects = step.aspects;
+                let id = u32::try_from(reversed.leaders.len()).unwrap_or(u32::MAX);
+                back.leader = Some(LeaderId(id));
+                let own = u32::try_from(at).unwrap_or(u32::MAX);
+                reversed.leaders.push(Leader { folder: own, name: name.into() });
+                let to = was.folder as usize;
+                back.name = reversed.folders[to].names.add(&was.name);
+                added.entry(to).or_default().push(back);
+            }
+        }
+        for (at, more) in added {
+            let Folder { names, steps, .. } = &mut reversed.folders[at];
+            *steps = std::mem::take(steps).into_iter().chain(more).collect();
+            steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+        }
     }
 
     /// The destination's own folder: if the run made it, it goes when all is done.
@@ -184,6 +220,8 @@ impl Reversal<'_> {
                     _ => planned(Verb::Add, Reason::Before, kept, None),
                 }
             }
+            // Told by the folder it was in: see `renamed_back`.
+            Verb::Rename => None,
             Verb::Retouch => {
                 let before = now.before?;
                 let there = now.there.as_ref();

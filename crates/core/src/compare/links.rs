@@ -146,6 +146,10 @@ impl Arranged {
 
     /// Puts a step in the place of the one planned for the name alone.
     fn plan(&mut self, member: &Member, verb: Verb, reason: Reason, leader: Option<LeaderId>) {
+        // A link is made in the place of the file that was planned; what may not be replaced stays.
+        if verb == Verb::Replace && !self.replaces {
+            return;
+        }
         let destination = member.linked.destination.as_ref();
         let planned = step(verb, reason, Some(&member.linked.source), destination);
         let Some(slot) = member.linked.slot else {

@@ -8,6 +8,7 @@ mod content;
 mod entry;
 mod links;
 mod node;
+mod renames;
 mod walk;
 mod weigh;
 
@@ -19,7 +20,7 @@ use crate::observe::Observer;
 use crate::os::{Entry, Stat, System, Time};
 use crate::pair::Pair;
 use crate::path::TreePath;
-use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
+use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb, Verbs};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Running, Task};
@@ -37,6 +38,14 @@ pub(crate) struct Comparison<'a> {
     pub(crate) closely: bool,
     /// What cannot be carried is a problem.
     pub(crate) strictly: bool,
+    /// Files of the destination that are newer are not replaced.
+    pub(crate) keep_newer: bool,
+    /// Steps that may be planned.
+    pub(crate) steps: Verbs,
+    /// What only moved is renamed.
+    pub(crate) renames: bool,
+    /// The time of this machine's clock.
+    pub(crate) now: Time,
     /// Stamps of files in the destination that changed since then are not to be believed.
     pub(crate) distrusted_since: Option<Time>,
     pub(crate) running: Running,
@@ -58,6 +67,8 @@ pub(crate) struct Compared {
     pub(crate) source: Tally,
     pub(crate) destination: Tally,
     pub(crate) unchanged: Count,
+    pub(crate) kept_newer: u64,
+    pub(crate) held_back: u64,
 }
 
 /// Why comparing ended without a result.
@@ -82,23 +93,27 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         return Err(Halt::Stopped);
     }
     let mut part = node::arrange(findings.closed);
+    part.replaces = comparison.steps.has(Verb::Replace);
     links::resolve(
         std::mem::take(&mut findings.linked),
         &mut part,
         &mut findings.tallies.unchanged,
     );
+    renames::find(comparison, &mut part, &mut findings.tallies.unchanged);
     let mut part = part.finish();
     // A source that goes inside under its own name is a folder like any other.
     let is_needed = pair.prefix.as_bytes().is_empty()
         || !comparison.selection.is_choosy()
         || findings.tallies.source.entries() > 0;
     if is_needed {
-        part.root = compare_roots(comparison).unwrap_or_else(|cause| {
+        let root = compare_roots(comparison).unwrap_or_else(|cause| {
             let (path, operation) = (TreePath::default(), Operation::Compare);
             findings.problems.push(Problem { path, operation, cause: cause.into() });
             None
         });
+        part.root = root.filter(|step| comparison.steps.has(step.verb));
     }
+    findings.remarks.extend(findings.tallies.ahead(comparison.now));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Compared {
         part,
@@ -107,6 +122,8 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         source: findings.tallies.source,
         destination: findings.tallies.destination,
         unchanged: findings.tallies.unchanged,
+        kept_newer: findings.tallies.kept_newer,
+        held_back: findings.tallies.held_back,
     })
 }
 

@@ -1,11 +1,15 @@
 //! A folder while it is compared, and the order its results are put into.
 
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Duration;
 
-use crate::os::Stat;
+use crate::os::{Stat, Time};
 use crate::path::TreePath;
-use crate::plan::{Count, Folder, Leader, Names, Part, State, Step, Tally, Verb};
+use crate::plan::{
+    Count, Folder, Leader, NameRange, Names, Part, Reason, Remark, State, Step, Tally, Verb,
+};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
 
@@ -15,6 +19,28 @@ pub(super) struct Tallies {
     pub(super) source: Tally,
     pub(super) destination: Tally,
     pub(super) unchanged: Count,
+    pub(super) kept_newer: u64,
+    pub(super) held_back: u64,
+    /// Files of the destination changed in the future, and the newest of their times.
+    pub(super) ahead: (u64, Time),
+}
+
+impl Tallies {
+    pub(super) fn merge(&mut self, other: &Self) {
+        self.source.merge(&other.source);
+        self.destination.merge(&other.destination);
+        self.unchanged.entries += other.unchanged.entries;
+        self.unchanged.bytes += other.unchanged.bytes;
+        self.kept_newer += other.kept_newer;
+        self.held_back += other.held_back;
+        self.ahead = (self.ahead.0 + other.ahead.0, self.ahead.1.max(other.ahead.1));
+    }
+
+    pub(super) fn ahead(&self, now: Time) -> Option<Remark> {
+        let (count, newest) = self.ahead;
+        let ahead = u64::try_from(newest.secs.saturating_sub(now.secs)).unwrap_or(0);
+        (count > 0).then(|| Remark::Ahead(count, Duration::from_secs(ahead)))
+    }
 }
 
 /// On which sides a folder exists.
@@ -41,6 +67,10 @@ pub(super) struct Node {
     pub(super) all_below: bool,
     /// An interrupted run left it, with all it holds.
     pub(super) leftover: bool,
+    /// It goes with all it holds for being left out.
+    pub(super) dropped: bool,
+    /// The destination's folder, if it goes should nothing in it take part.
+    pub(super) spare: Option<State>,
     /// Levels below the root.
     pub(super) depth: u32,
     /// The drive it lies on, on the side that decides.
@@ -68,11 +98,28 @@ struct Inner {
 /// A folder whose contents are all known.
 #[derive(Debug)]
 pub(super) struct Closed {
-    name: Box<[u8]>,
+    pub(super) name: Box<[u8]>,
     source: Option<State>,
-    names: Names,
-    steps: Vec<Option<Step>>,
+    pub(super) names: Names,
+    pub(super) steps: Vec<Option<Step>>,
+    /// Names of the steps, once they were sorted by them; a step may be gone by then.
+    order: Vec<NameRange>,
     children: Vec<usize>,
+}
+
+impl Closed {
+    fn sort(&mut self) {
+        let names = &self.names;
+        self.steps.retain(Option::is_some);
+        let name_of = |step: &Option<Step>| step.map(|step| names.get(step.name));
+        self.steps.sort_by(|a, b| name_of(a).cmp(&name_of(b)));
+        self.order = self.steps.iter().flatten().map(|step| step.name).collect();
+    }
+
+    /// Where the step of this name stands or stood; known once they are sorted.
+    pub(super) fn slot_of(&self, name: &[u8]) -> Option<usize> {
+        self.order.binary_search_by(|range| self.names.get(*range).cmp(name)).ok()
+    }
 }
 
 impl Node {
@@ -91,6 +138,8 @@ impl Node {
             conditional: false,
             all_below,
             leftover: false,
+            dropped: false,
+            spare: None,
             depth: 0,
             drive,
             open: AtomicUsize::new(1),
@@ -115,10 +164,14 @@ impl Node {
         }
     }
 
-    /// With its own step above, whether it takes part only if something in it does, and whether
-    /// an interrupted run left it.
-    pub(super) fn owning(self, slot: Option<usize>, conditional: bool, leftover: bool) -> Self {
-        Self { slot, conditional, leftover, ..self }
+    /// With its own step above, and whether it takes part only if something in it does.
+    pub(super) fn owning(self, slot: Option<usize>, conditional: bool) -> Self {
+        Self { slot, conditional, ..self }
+    }
+
+    /// Whether it goes with all it holds, and why, or should nothing in it take part.
+    pub(super) fn going(self, leftover: bool, dropped: bool, spare: Option<State>) -> Self {
+        Self { leftover, dropped, spare, ..self }
     }
 
     fn inner(&self) -> MutexGuard<'_, Inner> {
@@ -216,6 +269,14 @@ impl Node {
                 problems.push(Problem { path: self.path(), operation: Operation::Write, cause });
             }
         }
+        if let Some(spare) = self.spare.filter(|_| !wanted) {
+            above.keeps |= inner.keeps;
+            if !inner.keeps {
+                let name = above.names.add(&self.name);
+                let step = Step::new(Verb::Remove, Reason::Unselected, None, Some(spare));
+                above.steps.push(Some(Step { name, ..step }));
+            }
+        }
         if inner.must_stay || !inner.children.is_empty() || inner.steps.iter().any(Option::is_some)
         {
             above.children.push(closed.len());
@@ -248,6 +309,7 @@ impl Node {
             source: self.state.filter(|_| self.presence != Presence::Destination),
             names: inner.names,
             steps: inner.steps,
+            order: Vec::new(),
             children: inner.children,
         });
     }
@@ -256,10 +318,14 @@ impl Node {
 /// A part of a plan while its steps may still change.
 #[derive(Debug, Default)]
 pub(super) struct Arranged {
-    folders: Vec<(u32, Closed)>,
+    pub(super) folders: Vec<(u32, Closed)>,
+    /// Folders that a rename took along, with all they held.
+    dead: HashSet<usize>,
     /// From a node's position to its folder's.
     places: Vec<u32>,
     pub(super) leaders: Vec<Leader>,
+    /// Steps that replace may be planned.
+    pub(super) replaces: bool,
 }
 
 /// Puts folders into tree order. The root closed last.
@@ -301,8 +367,63 @@ impl Arranged {
         folder.steps.push(Some(Step { name, ..step }));
     }
 
-    pub(super) fn finish(self) -> Part {
-        let folders = self.folders.into_iter().map(|(parent, closed)| {
+    pub(super) fn is_dead(&self, at: usize) -> bool {
+        self.dead.contains(&at)
+    }
+
+    /// Sorts the steps of every folder by name; their slots are new ones then.
+    pub(super) fn sort(&mut self) {
+        self.folders.iter_mut().for_each(|(_, folder)| folder.sort());
+    }
+
+    /// The name of a step, once they are sorted, also of one that is gone.
+    pub(super) fn name_at(&self, (folder, slot): (usize, usize)) -> &[u8] {
+        let folder = &self.folders[folder].1;
+        folder.names.get(folder.order[slot])
+    }
+
+    /// Path of a folder, relative to the root.
+    pub(super) fn path(&self, at: usize) -> TreePath {
+        let mut at = at;
+        TreePath::from_deepest(std::iter::from_fn(|| {
+            let (parent, folder) = &self.folders[at];
+            (at != 0).then(|| {
+                at = *parent as usize;
+                &*folder.name
+            })
+        }))
+    }
+
+    /// Takes a folder and all below it out of the plan; returns what its steps were for.
+    pub(super) fn kill(&mut self, top: usize) -> Vec<State> {
+        let mut states = Vec::new();
+        for at in top..self.folders.len() {
+            let is_below = at == top || self.dead.contains(&(self.folders[at].0 as usize));
+            // In tree order what is below comes right after.
+            if !is_below {
+                break;
+            }
+            self.dead.insert(at);
+            let steps = self.folders[at].1.steps.iter_mut().filter_map(Option::take);
+            states.extend(steps.filter_map(|step| step.source.or(step.destination)));
+        }
+        states
+    }
+
+    pub(super) fn finish(mut self) -> Part {
+        let mut places = Vec::new();
+        let mut next = 0;
+        for at in 0..self.folders.len() {
+            places.push(next);
+            next += u32::from(!self.dead.contains(&at));
+        }
+        let dead = std::mem::take(&mut self.dead);
+        for leader in &mut self.leaders {
+            leader.folder = places[leader.folder as usize];
+        }
+        let alive = self.folders.into_iter().enumerate().filter(|(at, _)| !dead.contains(at));
+        let folders = alive.map(|(_, (parent, closed))| {
+            let parent = places[parent as usize];
             let Closed { name, source, mut names, steps, .. } = closed;
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
             steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));

@@ -13,7 +13,8 @@ use crate::patience::Patience;
 use crate::plan::{Remark, State};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
-use crate::select::Verdict;
+use crate::request::Task;
+use crate::select::{Rule, Side, Verdict};
 use crate::temporary;
 use crate::tree::{self, Hint, Joined, Listing};
 
@@ -44,7 +45,7 @@ pub(super) fn go(context: &Comparison<'_>) -> Findings {
     };
     let presence = if pair.destination.exists() { Presence::Both } else { Presence::Source };
     let source = pair.single.is_none().then(|| State::from(&pair.source_stat));
-    let all_below = context.selection.takes_all_below(b"", false);
+    let all_below = context.selection.all_below_root();
     let drive = pair.source_stat.identity.drive;
     let root = Arc::new(Node::root(presence, source, drive, all_below));
     pool::run(context.running.workers, vec![Work::Folder(root)], |work, stack| {
@@ -97,8 +98,27 @@ pub(super) struct Visit<'a> {
     pub(super) findings: Findings,
 }
 
-/// What a side shows of a name, if it takes part, and its handle, if it was opened.
-type Looked = (Option<(Stat, Verdict)>, Option<OwnedFd>);
+/// What a side shows of a name.
+enum Looked {
+    /// It takes part; its handle, if it was opened.
+    Taken(Stat, Verdict, Option<OwnedFd>),
+    /// It is left out for its path or its kind.
+    LeftOut,
+    /// It is left out for what it is, which its counterpart may not be.
+    LeftOutAsItIs,
+}
+
+/// A name in an open folder of one side.
+struct Place<'a> {
+    folder: BorrowedFd<'a>,
+    name: &'a [u8],
+    /// Its kind, where the file system told it with the name.
+    hint: Hint,
+    /// Open it, if it is taken.
+    opens: bool,
+    /// The side to count it for; `None` for a counterpart of what the source has.
+    side: Option<Side>,
+}
 
 /// An entry's place on both sides of a visit.
 pub(super) struct Seen<'a> {
@@ -114,6 +134,8 @@ pub(super) struct Seen<'a> {
     pub(super) open: (Option<OwnedFd>, Option<OwnedFd>),
     /// The destination has it, but the selection leaves it out.
     pub(super) hidden: bool,
+    /// The destination has it, and it goes for being left out.
+    pub(super) dropped: bool,
 }
 
 impl Walk<'_> {
@@ -172,10 +194,7 @@ impl Walk<'_> {
         all.problems.append(&mut new.problems);
         all.remarks.append(&mut new.remarks);
         all.linked.append(&mut new.linked);
-        all.tallies.source.merge(&new.tallies.source);
-        all.tallies.destination.merge(&new.tallies.destination);
-        all.tallies.unchanged.entries += new.tallies.unchanged.entries;
-        all.tallies.unchanged.bytes += new.tallies.unchanged.bytes;
+        all.tallies.merge(&new.tallies);
         if new.halt.is_some() {
             self.halted.store(true, Ordering::Relaxed);
         }
@@ -280,15 +299,22 @@ impl Walk<'_> {
             destination: None,
             open: (None, None),
             hidden: false,
+            dropped: false,
         };
         let are_files = [joined.source, joined.destination]
             .into_iter()
             .all(|side| side.is_some_and(|Hint(kind)| kind == Some(Kind::File)));
         let opens = are_files && self.context.distrusts();
-        if let Some(kind) = joined.source {
-            let handle = visit.listed.source.as_ref()?.as_fd();
-            match self.see_side(visit.node, &seen, handle, joined.name, kind, opens) {
-                Ok(found) => (seen.source, seen.open.0) = found,
+        let mut source_left_out = None;
+        if let Some(hint) = joined.source {
+            let folder = visit.listed.source.as_ref()?.as_fd();
+            let side = Some(Side::Source);
+            let place = Place { folder, name: joined.name, hint, opens, side };
+            match self.see_side(visit.node, &seen, &place) {
+                Ok(Looked::Taken(stat, verdict, open)) => {
+                    (seen.source, seen.open.0) = (Some((stat, verdict)), open);
+                }
+                Ok(left_out) => source_left_out = Some(left_out),
                 // Gone since it was listed: nothing may be concluded from that in this run.
                 Err(e) if e.kind() == io::ErrorKind::NotFound => return self.protect(visit),
                 Err(e) => {
@@ -302,13 +328,21 @@ impl Walk<'_> {
         {
             return self.protect(visit);
         }
-        if let Some(kind) = joined.destination {
-            let handle = visit.listed.destination.as_ref()?.as_fd();
-            match self.see_side(visit.node, &seen, handle, name, kind, opens) {
-                Ok((found, open)) => {
-                    seen.hidden = found.is_none();
-                    (seen.destination, seen.open.1) = (found, open);
+        if let Some(hint) = joined.destination {
+            let folder = visit.listed.destination.as_ref()?.as_fd();
+            let side = joined.source.is_none().then_some(Side::DestinationAlone);
+            let place = Place { folder, name, hint, opens, side };
+            let source_is_left_out_as_it_is = matches!(source_left_out, Some(Looked::LeftOutAsItIs));
+            match self.see_side(visit.node, &seen, &place) {
+                Ok(Looked::Taken(stat, verdict, open)) if !source_is_left_out_as_it_is => {
+                    (seen.destination, seen.open.1) = (Some((stat, verdict)), open);
                 }
+                Ok(_) if self.drops(visit.node) => {
+                    let stat = self.context.system.stat(Entry::Named(folder, name)).ok()?;
+                    seen.dropped = seen.source.is_none();
+                    seen.destination = Some((stat, Verdict::Take { all_below: true }));
+                }
+                Ok(_) => seen.hidden = true,
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {}
                 Err(e) => {
                     visit.problem(name, Operation::LookAtDestination, e.into());
@@ -334,9 +368,10 @@ impl Walk<'_> {
         let Some(first) = visit.listed.fallen.get(name) else { return false };
         let path = visit.listed.path.join(first);
         let node = visit.node;
+        let selection = self.context.selection;
         let decided =
-            self.context.selection.decide(path.as_bytes(), false, node.depth + 1, node.all_below);
-        if decided == Verdict::Leave {
+            selection.decide(path.as_bytes(), Kind::File, node.depth + 1, node.all_below);
+        if decided.0 == Verdict::Leave {
             return false;
         }
         visit.problem(name, Operation::Write, Cause::SameNameThere(first.clone()));
@@ -349,36 +384,55 @@ impl Walk<'_> {
         None
     }
 
-    fn see_side(
-        &self,
-        node: &Node,
-        seen: &Seen<'_>,
-        folder: BorrowedFd<'_>,
-        name: &[u8],
-        Hint(kind): Hint,
-        opens: bool,
-    ) -> io::Result<Looked> {
-        let system = self.context.system;
+    /// True if what is left out goes from the destination.
+    pub(super) fn drops(&self, node: &Node) -> bool {
+        let Comparison { selection, task, .. } = self.context;
+        *task == Task::Mirror && selection.drops_unselected() && !node.leftover
+    }
+
+    fn see_side(&self, node: &Node, seen: &Seen<'_>, place: &Place<'_>) -> io::Result<Looked> {
+        let Comparison { system, selection, .. } = *self.context;
         let decide = |kind| {
-            let folder = kind == Kind::Folder;
-            self.context.selection.decide(
-                seen.path.as_bytes(),
-                folder,
-                node.depth + 1,
-                node.all_below,
-            )
+            if node.dropped {
+                return (Verdict::Take { all_below: true }, None);
+            }
+            selection.decide(seen.path.as_bytes(), kind, node.depth + 1, node.all_below)
         };
-        let early = kind.map(decide);
-        if early == Some(Verdict::Leave) {
-            return Ok((None, None));
+        let count = |rule: Option<Rule>, taken| {
+            if let (Some(rule), Some(side)) = (rule, place.side) {
+                selection.count(rule, side, taken);
+            }
+        };
+        let early = place.hint.0.map(decide);
+        if let Some((Verdict::Leave, rule)) = early {
+            count(rule, false);
+            return Ok(Looked::LeftOut);
         }
         // By its handle a file is looked at for less than by its name. One that may not be opened
         // is a problem only if it must be read.
-        let open = opens.then(|| system.open_file(folder, name)).and_then(Result::ok);
-        let entry = open.as_ref().map_or(Entry::Named(folder, name), |o| Entry::Open(o.as_fd()));
-        let stat = system.stat(entry)?;
-        let verdict = early.unwrap_or_else(|| decide(stat.kind));
-        Ok(((verdict != Verdict::Leave).then_some((stat, verdict)), open))
+        let open = place.opens.then(|| system.open_file(place.folder, place.name));
+        let open = open.and_then(Result::ok);
+        let named = Entry::Named(place.folder, place.name);
+        let stat = system.stat(open.as_ref().map_or(named, |o| Entry::Open(o.as_fd())))?;
+        let (verdict, rule) = early.unwrap_or_else(|| decide(stat.kind));
+        if verdict == Verdict::Leave {
+            count(rule, false);
+            return Ok(Looked::LeftOut);
+        }
+        // What a counterpart is does not matter: the source's entry was taken.
+        if place.side.is_some() && !node.dropped {
+            let cache = || selection.is_cache(system, place.folder, place.name);
+            let left_out = match selection.leaves_out(&stat) {
+                None if stat.kind == Kind::Folder && cache()? => Some(Rule::Cache),
+                other => other,
+            };
+            if left_out.is_some() {
+                count(left_out, false);
+                return Ok(Looked::LeftOutAsItIs);
+            }
+        }
+        count(rule, true);
+        Ok(Looked::Taken(stat, verdict, open))
     }
 }
 

@@ -5,8 +5,8 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::sync::Arc;
 
 use crate::aspect::Aspect;
-use crate::os::{Entry, Kind, Stat};
-use crate::plan::{Reason, Remark, Step, Verb};
+use crate::os::{Entry, Kind, Stat, Time};
+use crate::plan::{Reason, Remark, State, Step, Verb};
 use crate::problem::{Cause, Operation};
 use crate::request::Task;
 use crate::select::Verdict;
@@ -22,6 +22,7 @@ impl Walk<'_> {
     pub(super) fn weigh(&self, visit: &mut Visit<'_>, seen: &Seen<'_>) {
         self.watch_borders(visit, seen);
         visit.tally(seen);
+        visit.note_ahead(seen, self.context.now);
         match (&seen.source, &seen.destination) {
             (None, None) => {
                 if seen.hidden {
@@ -44,6 +45,10 @@ impl Walk<'_> {
 
     fn weigh_new(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat, verdict: Verdict) {
         if !self.context.reach.carry.has(Aspect::Content) {
+            return;
+        }
+        if !self.context.steps.has(Verb::Add) {
+            visit.findings.tallies.held_back += 1;
             return;
         }
         if self.cannot_hold(visit, seen, source) {
@@ -76,6 +81,17 @@ impl Walk<'_> {
                 return;
             }
         };
+        if let Some(step) = &planned
+            && self.holds_back(visit, step)
+        {
+            // What is below a folder that is on both sides is looked at all the same.
+            if source.kind == Kind::Folder && destination.kind == Kind::Folder {
+                self.go_below(visit, seen, Presence::Both, None, verdict, false);
+            } else {
+                visit.node.keep_all();
+            }
+            return;
+        }
         let replaced = planned.is_some_and(|step| step.verb == Verb::Replace);
         if replaced && self.cannot_hold(visit, seen, source) {
             // Left out, it is not there: what was there before is no longer the source's.
@@ -109,6 +125,28 @@ impl Walk<'_> {
         }
     }
 
+    /// True if a step must not be taken, for its kind or since what it would replace is newer.
+    fn holds_back(&self, visit: &mut Visit<'_>, step: &Step) -> bool {
+        let Comparison { steps, keep_newer, reach, .. } = self.context;
+        let tallies = &mut visit.findings.tallies;
+        let newer = |step: &Step| match (step.source, step.destination) {
+            (Some(source), Some(there)) => {
+                let (source, there) = (source.modified(), there.modified());
+                there > source && !reach.same_time(source, there)
+            }
+            _ => false,
+        };
+        let onto_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
+        if *keep_newer && step.verb == Verb::Replace && !onto_folder && newer(step) {
+            tallies.kept_newer += 1;
+            return true;
+        }
+        let empties = step.verb == Verb::Replace && onto_folder;
+        let held = !steps.has(step.verb) || empties && !steps.has(Verb::Remove);
+        tallies.held_back += u64::from(held);
+        held
+    }
+
     /// True if the destination's drive has no way of holding this entry. That is a problem, unless
     /// it is of a kind that is left out there.
     fn cannot_hold(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, source: &Stat) -> bool {
@@ -135,11 +173,21 @@ impl Walk<'_> {
 
     fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
         let leftover = visit.node.leftover || temporary::is_leftover(seen.name, stat);
+        let dropped = visit.node.dropped || seen.dropped;
         if self.context.task == Task::Copy && !leftover {
             visit.node.keep_all();
             return;
         }
-        let reason = if leftover { Reason::Leftover } else { Reason::Extra };
+        if !self.context.steps.has(Verb::Remove) && !leftover {
+            visit.findings.tallies.held_back += 1;
+            visit.node.keep_all();
+            return;
+        }
+        let reason = match (leftover, dropped) {
+            (true, _) => Reason::Leftover,
+            (false, true) => Reason::Unselected,
+            (false, false) => Reason::Extra,
+        };
         let slot = visit.node.add(seen.name, step(Verb::Remove, reason, None, Some(stat)));
         if stat.kind == Kind::Folder {
             self.go_below(visit, seen, Presence::Destination, Some(slot), verdict, leftover);
@@ -157,9 +205,10 @@ impl Walk<'_> {
         verdict: Verdict,
         leftover: bool,
     ) {
-        let all_below = match verdict {
-            Verdict::Take { all_below } => all_below,
-            _ => self.context.selection.takes_all_below(seen.path.as_bytes(), visit.node.all_below),
+        let (all_below, conditional) = match verdict {
+            Verdict::Take { all_below } => (all_below, false),
+            Verdict::IfNeeded { all_below } => (all_below, true),
+            Verdict::Leave => return,
         };
         let stat = match presence {
             Presence::Destination => seen.destination,
@@ -167,7 +216,15 @@ impl Walk<'_> {
         };
         let Some((stat, _)) = stat else { return };
         let below = Node::below(visit.node, seen.name, presence, &stat, all_below);
-        visit.below.push(Arc::new(below.owning(slot, verdict == Verdict::IfNeeded, leftover)));
+        let dropped = visit.node.dropped || seen.dropped;
+        let spare = match (presence, seen.destination) {
+            (Presence::Both, Some((stat, _))) if conditional && self.drops(visit.node) => {
+                Some(State::from(&stat))
+            }
+            _ => None,
+        };
+        let below = below.owning(slot, conditional).going(leftover, dropped, spare);
+        visit.below.push(Arc::new(below));
     }
 
     /// Notices other drives mounted in the source, and one side within the other.
@@ -242,6 +299,17 @@ fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -
 }
 
 impl Visit<'_> {
+    /// A file of the destination alone, or another than the source's, that was changed in the
+    /// future: two clocks do not agree.
+    fn note_ahead(&mut self, seen: &Seen<'_>, now: Time) {
+        let Some((there, _)) = &seen.destination else { return };
+        let same = seen.source.is_some_and(|(source, _)| source.modified == there.modified);
+        if there.kind == Kind::File && there.modified > now && !same {
+            let (count, newest) = self.findings.tallies.ahead;
+            self.findings.tallies.ahead = (count + 1, newest.max(there.modified));
+        }
+    }
+
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
     fn tally(&mut self, seen: &Seen<'_>) {
         let tallies = &mut self.findings.tallies;
@@ -251,7 +319,7 @@ impl Visit<'_> {
         ];
         for (side, tally, taken) in sides {
             if let Some((stat, verdict)) = side
-                && *verdict != Verdict::IfNeeded
+                && !matches!(verdict, Verdict::IfNeeded { .. })
             {
                 tally.count(stat.kind, stat.size);
                 *taken = true;

@@ -70,6 +70,14 @@ pub struct Time {
     pub nanos: u32,
 }
 
+impl Time {
+    /// What this machine's clock shows.
+    pub fn now() -> Self {
+        let since = std::time::UNIX_EPOCH.elapsed().unwrap_or_default();
+        Self { secs: since.as_secs().cast_signed(), nanos: since.subsec_nanos() }
+    }
+}
+
 /// Which file system object a name leads to: two names are the same object when both agree.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Identity {

@@ -11,11 +11,11 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::plan::{Plan, Verb, Verbs};
 use utter_echo_core::request::{By, Cache, Flush, Places, Request, Retries, Running, Safety, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Outcome, Session};
-use utter_echo_lab::Facts;
+use utter_echo_lab::{Facts, Snapshot};
 
 const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
 
@@ -46,6 +46,10 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         selection: Selection::new(&Rules::default()).unwrap(),
         by: By::Stamp,
         time_slack: Duration::ZERO,
+        keep_newer: false,
+        steps: Verbs::ALL,
+        // Where random trees happen to hold the same twice, tests of single steps would not know.
+        renames: false,
         carry: Aspects::ALL,
         strictly: false,
         safety: Safety::default(),
@@ -74,6 +78,18 @@ pub fn apply(system: &dyn System, request: &Request) -> Outcome {
 
 pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {
     plan.steps().map(|placed| (placed.step.verb, placed.path)).collect()
+}
+
+/// A name that stays may share its file with one that was set aside.
+pub fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
+    let mut sizes = std::collections::HashMap::new();
+    for group in snapshot.values().filter_map(|facts| facts.same_as.clone()) {
+        *sizes.entry(group).or_insert(0) += 1;
+    }
+    for facts in snapshot.values_mut() {
+        facts.same_as = facts.same_as.take().filter(|group| sizes[group] > 1);
+    }
+    snapshot
 }
 
 /// Adjusts what is expected of an entry when `aspect` was not carried: the old value where there

@@ -1,0 +1,390 @@
+//! What only moved: an entry that is new in one place and extra in another is renamed there and not
+//! copied anew.
+//!
+//! Candidates are found by size and time, whole folders by a sum over all they hold, so the work
+//! grows with the number of new and extra entries and not with its square. What was found is then
+//! looked at: all attributes, and every byte of both sides.
+
+use std::collections::{HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use crate::abilities::Ability;
+use crate::os::{Entry, Kind, Stat};
+use crate::path::TreePath;
+use crate::plan::{Count, Leader, LeaderId, Reason, State, Step, Verb};
+use crate::pool;
+
+use super::node::Arranged;
+use super::{Comparison, content, entry};
+
+/// Puts renames in the place of steps that add and remove the same. What is renamed along with its
+/// folder counts as unchanged.
+pub(super) fn find(
+    context: &Comparison<'_>,
+    arranged: &mut Arranged,
+    unchanged: &mut Count,
+) {
+    let drive = &context.reach.drive;
+    let able = [Ability::RenamedFolders, Ability::RenamedTimes].into_iter().all(|a| drive.holds(a));
+    let allowed = context.renames && context.steps.has(Verb::Rename);
+    if !able || !allowed || context.pair.single.is_some() {
+        return;
+    }
+    let holds = |wanted: Verb| {
+        let mut steps = arranged.folders.iter().flat_map(|(_, folder)| folder.steps.iter().flatten());
+        steps.any(|step| step.verb == wanted)
+    };
+    if !holds(Verb::Add) || !holds(Verb::Remove) {
+        return;
+    }
+    arranged.sort();
+    let extra = Candidates::of(context, arranged);
+    let mut search = Search { context, extra, gone: HashSet::new(), unchanged };
+    for at in 0..arranged.folders.len() {
+        if !arranged.is_dead(at) {
+            search.folder(arranged, at);
+        }
+    }
+}
+
+/// A step, by its folder and its place among that folder's steps.
+type Place = (usize, usize);
+
+/// What tells entries apart that cannot be the same.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct Mark(u64);
+
+fn mark(parts: impl Hash) -> Mark {
+    let mut hasher = DefaultHasher::new();
+    parts.hash(&mut hasher);
+    Mark(hasher.finish())
+}
+
+/// The removals that may be renames, by their marks, and the marks of all folders that are new.
+struct Candidates {
+    extra: HashMap<Mark, Vec<Place>>,
+    new_folders: HashMap<Place, Mark>,
+    /// The folder that a step adds or removes, where it holds steps.
+    below: HashMap<Place, usize>,
+    /// Names that others are linked to, with their folders.
+    leaders: HashSet<(usize, Box<[u8]>)>,
+}
+
+impl Candidates {
+    fn of(context: &Comparison<'_>, arranged: &Arranged) -> Self {
+        let leaders = arranged.leaders.iter();
+        let mut found = Self {
+            extra: HashMap::new(),
+            new_folders: HashMap::new(),
+            below: HashMap::new(),
+            leaders: leaders.map(|leader| (leader.folder as usize, leader.name.clone())).collect(),
+        };
+        for (at, (parent, folder)) in arranged.folders.iter().enumerate().skip(1) {
+            let parent = *parent as usize;
+            if let Some(slot) = arranged.folders[parent].1.slot_of(&folder.name) {
+                found.below.insert((parent, slot), at);
+            }
+        }
+        // From the deepest up, so that a folder's mark is known before that of the one above.
+        let mut sums: HashMap<usize, Option<u64>> = HashMap::new();
+        for at in (0..arranged.folders.len()).rev() {
+            let sum = found.sum(context, arranged, at, &sums);
+            sums.insert(at, sum);
+        }
+        for (at, (_, folder)) in arranged.folders.iter().enumerate() {
+            for (slot, step) in folder.steps.iter().enumerate() {
+                let Some(step) = step else { continue };
+                let Some(mark) = found.mark(context, (at, slot), step, &sums) else { continue };
+                match (step.verb, step.kind()) {
+                    (Verb::Remove, _) => found.extra.entry(mark).or_default().push((at, slot)),
+                    (_, Kind::Folder) => drop(found.new_folders.insert((at, slot), mark)),
+                    _ => {}
+                }
+            }
+        }
+        found
+    }
+
+    /// A sum over what a folder holds, the same whatever the order; `None` if not all of it is new,
+    /// or not all of it extra.
+    fn sum(
+        &self,
+        context: &Comparison<'_>,
+        arranged: &Arranged,
+        at: usize,
+        sums: &HashMap<usize, Option<u64>>,
+    ) -> Option<u64> {
+        let folder = &arranged.folders[at].1;
+        let verb = folder.steps.iter().flatten().next()?.verb;
+        folder.steps.iter().enumerate().try_fold(0_u64, |sum, (slot, step)| {
+            let Some(step) = step else { return Some(sum) };
+            let name = folder.names.get(step.name);
+            let linked = step.leader.is_some() || self.leaders.contains(&(at, name.into()));
+            if step.verb != verb || linked {
+                return None;
+            }
+            let Mark(own) = if step.kind() == Kind::File {
+                mark((step.bytes(), time_of(context, step)?))
+            } else {
+                self.mark(context, (at, slot), step, sums)?
+            };
+            Some(sum.wrapping_add(mark((name, own)).0))
+        })
+    }
+
+    /// The mark of an entry that is new or extra, as far as it can be found again by one.
+    fn mark(
+        &self,
+        context: &Comparison<'_>,
+        place: Place,
+        step: &Step,
+        sums: &HashMap<usize, Option<u64>>,
+    ) -> Option<Mark> {
+        let plain = matches!(step.verb, Verb::Add)
+            || step.verb == Verb::Remove && step.reason == Reason::Extra;
+        if !plain || step.leader.is_some() {
+            return None;
+        }
+        let kind = step.kind();
+        if kind != Kind::Folder {
+            return Some(mark((kind, step.bytes(), time_of(context, step)?)));
+        }
+        // One that holds nothing is made as fast as it is renamed.
+        let sum = match self.below.get(&place) {
+            Some(below) => (*sums.get(below)?)?,
+            None => 0,
+        };
+        Some(mark((kind, sum)))
+    }
+}
+
+/// A modification time as the destination's drive keeps it.
+fn time_of(context: &Comparison<'_>, step: &Step) -> Option<crate::os::Time> {
+    match step.verb {
+        Verb::Add => step.source.map(|state| context.reach.drive.nearest(state.modified())),
+        _ => step.destination.map(|state| state.modified()),
+    }
+}
+
+struct Search<'a, 'c> {
+    context: &'a Comparison<'c>,
+    extra: Candidates,
+    /// Removals that a rename took the place of.
+    gone: HashSet<Place>,
+    unchanged: &'a mut Count,
+}
+
+impl Search<'_, '_> {
+    /// The new entries of one folder.
+    fn folder(&mut self, arranged: &mut Arranged, at: usize) {
+        for slot in 0..arranged.folders[at].1.steps.len() {
+            let Some(step) = arranged.folders[at].1.steps[slot] else { continue };
+            if step.verb == Verb::Add && step.leader.is_none() {
+                self.entry(arranged, (at, slot), &step);
+            }
+        }
+    }
+
+    fn entry(&mut self, arranged: &mut Arranged, new: Place, step: &Step) {
+        let folder = &arranged.folders[new.0].1;
+        let name: Box<[u8]> = folder.names.get(step.name).into();
+        let mark = match step.kind() {
+            // Empty ones are alike everywhere.
+            Kind::Folder if self.extra.below.contains_key(&new) => {
+                self.extra.new_folders.get(&new).copied()
+            }
+            Kind::File if step.bytes() > 0 && !self.extra.leaders.contains(&(new.0, name.clone())) => {
+                time_of(self.context, step).map(|time| mark((Kind::File, step.bytes(), time)))
+            }
+            _ => None,
+        };
+        let Some(found) = mark.and_then(|mark| self.extra.extra.get(&mark)) else { return };
+        let is_free = |place: &&Place| {
+            let alive = !arranged.is_dead(place.0) && !self.gone.contains(*place);
+            alive && !self.is_below_gone(arranged, place.0)
+        };
+        // Of several the one that kept its name, else the first.
+        let named = |place: &&Place| arranged.name_at(**place) == &*name;
+        let mut free = found.iter().filter(is_free);
+        let old = free.clone().find(named).or_else(|| free.next()).copied();
+        let Some(old) = old else { return };
+        // What cannot be looked at is not the same as far as is known.
+        if let Ok(Some(aspects)) = self.same(arranged, new, old, step.kind()) {
+            self.rename(arranged, new, old, aspects);
+        }
+    }
+
+    /// True if a folder above was taken for a rename already.
+    fn is_below_gone(&self, arranged: &Arranged, mut at: usize) -> bool {
+        while at != 0 {
+            let parent = arranged.folders[at].0 as usize;
+            let name = &arranged.folders[at].1.name;
+            let own = arranged.folders[parent].1.slot_of(name);
+            if own.is_none_or(|slot| self.gone.contains(&(parent, slot))) {
+                // Without a step of its own it stays, and so does what is above it.
+                return own.is_some();
+            }
+            at = parent;
+        }
+        false
+    }
+
+    /// The aspects, of the entry itself, that have to be changed after it was renamed; `None` if the
+    /// two are not the same.
+    fn same(
+        &self,
+        arranged: &Arranged,
+        new: Place,
+        old: Place,
+        kind: Kind,
+    ) -> io::Result<Option<crate::aspect::Aspects>> {
+        let pair = self.context.pair;
+        let (from, to) = (arranged.path(new.0), arranged.path(old.0));
+        let (name, other) = (arranged.name_at(new), arranged.name_at(old));
+        let system = self.context.system;
+        let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
+        let destination = system.open_folder(pair.destination.anchor.as_fd(), to.as_bytes())?;
+        let own = compare(self.context, (&source, name), (&destination, other))?;
+        let aspects = match own {
+            None => crate::aspect::Aspects::NONE,
+            Some(step) if step.verb == Verb::Retouch => step.aspects,
+            Some(_) => return Ok(None),
+        };
+        if kind == Kind::Folder && !self.same_below(arranged, (new, &from.join(name)), (old, &to.join(other))) {
+            return Ok(None);
+        }
+        Ok(Some(aspects))
+    }
+
+    /// True if all that two folders hold is the same, to the last byte and attribute.
+    fn same_below(
+        &self,
+        arranged: &Arranged,
+        (new, from): (Place, &TreePath),
+        (old, to): (Place, &TreePath),
+    ) -> bool {
+        let (Some(new), Some(old)) = (self.extra.below.get(&new), self.extra.below.get(&old)) else {
+            return false;
+        };
+        let same = AtomicBool::new(true);
+        let first = vec![(*new, from.clone(), *old, to.clone(), 0..usize::MAX)];
+        pool::run(self.context.running.workers, first, |(new, from, old, to, slots), stack| {
+            if !same.load(Ordering::Relaxed) || self.context.observer.stop_requested() {
+                same.store(false, Ordering::Relaxed);
+                return;
+            }
+            // A wide folder is shared among the workers.
+            let steps = &arranged.folders[new].1.steps;
+            let end = steps.len().min(slots.end);
+            let cut = end.min(slots.start.saturating_add(1024));
+            if cut < end {
+                stack.push([(new, from.clone(), old, to.clone(), cut..end)].into_iter());
+            }
+            match self.same_entries(arranged, (new, &from), (old, &to), slots.start..cut) {
+                Ok(Some(below)) => stack.push(below.into_iter().map(|(new, name, old)| {
+                    (new, from.join(&name), old, to.join(&name), 0..usize::MAX)
+                })),
+                _ => same.store(false, Ordering::Relaxed),
+            }
+        });
+        same.into_inner()
+    }
+
+    /// Compares some entries of two folders; returns the folders among them, `None` if one differs.
+    #[allow(clippy::type_complexity, reason = "a folder on both sides and its name")]
+    fn same_entries(
+        &self,
+        arranged: &Arranged,
+        (new, from): (usize, &TreePath),
+        (old, to): (usize, &TreePath),
+        slots: std::ops::Range<usize>,
+    ) -> io::Result<Option<Vec<(usize, Box<[u8]>, usize)>>> {
+        let (system, pair) = (self.context.system, self.context.pair);
+        let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
+        let destination = system.open_folder(pair.destination.anchor.as_fd(), to.as_bytes())?;
+        let mut below = Vec::new();
+        for slot in slots {
+            let folder = &arranged.folders[new].1;
+            let Some(step) = folder.steps[slot] else { continue };
+            let name = folder.names.get(step.name);
+            if compare(self.context, (&source, name), (&destination, name))?.is_some() {
+                return Ok(None);
+            }
+            if step.kind() == Kind::Folder {
+                let other = arranged.folders[old].1.slot_of(name);
+                let pair = (self.extra.below.get(&(new, slot)), other);
+                match pair {
+                    (None, Some(other)) if !self.extra.below.contains_key(&(old, other)) => {}
+                    (Some(new), Some(other)) => match self.extra.below.get(&(old, other)) {
+                        Some(old) => below.push((*new, name.into(), *old)),
+                        None => return Ok(None),
+                    },
+                    _ => return Ok(None),
+                }
+            }
+        }
+        Ok(Some(below))
+    }
+
+    fn rename(
+        &mut self,
+        arranged: &mut Arranged,
+        new: Place,
+        old: Place,
+        aspects: crate::aspect::Aspects,
+    ) {
+        let name = arranged.name_at(old).into();
+        let removal = arranged.folders[old.0].1.steps[old.1].take();
+        let Some(removal) = removal else { return };
+        self.gone.insert(old);
+        let from = LeaderId(u32::try_from(arranged.leaders.len()).unwrap_or(u32::MAX));
+        arranged.leaders.push(Leader { folder: u32::try_from(old.0).unwrap_or(u32::MAX), name });
+        if let Some(step) = &mut arranged.folders[new.0].1.steps[new.1] {
+            *step = Step {
+                verb: Verb::Rename,
+                reason: Reason::Moved,
+                destination: removal.destination,
+                leader: Some(from),
+                aspects,
+                ..*step
+            };
+        }
+        if let Some(below) = self.extra.below.get(&new).copied() {
+            for state in arranged.kill(below) {
+                self.unchanged.add(state.bytes());
+            }
+        }
+        if let Some(below) = self.extra.below.get(&old).copied() {
+            arranged.kill(below);
+        }
+    }
+}
+
+/// The step that would make one entry as the other; of files, with every byte read.
+fn compare(
+    context: &Comparison<'_>,
+    (source, name): (&OwnedFd, &[u8]),
+    (destination, other): (&OwnedFd, &[u8]),
+) -> io::Result<Option<Step>> {
+    let system = context.system;
+    let (from, to) = (Entry::Named(source.as_fd(), name), Entry::Named(destination.as_fd(), other));
+    let (here, there): (Stat, Stat) = (system.stat(from)?, system.stat(to)?);
+    let linked = |stat: &Stat| stat.kind == Kind::File && stat.links > 1;
+    let differs = || Step::new(Verb::Replace, Reason::Kind, Some(State::from(&here)), None);
+    if here.kind != there.kind || linked(&here) || linked(&there) {
+        return Ok(Some(differs()));
+    }
+    let sides = entry::Sides { source: (from, &here), destination: (to, &there) };
+    let step = entry::compare(context, &sides)?;
+    if here.kind == Kind::File && step.is_none_or(|step| step.verb == Verb::Retouch) {
+        let from = system.open_file(source.as_fd(), name)?;
+        let to = system.open_file(destination.as_fd(), other)?;
+        if content::first_difference(context, from.as_fd(), to.as_fd())?.is_some() {
+            return Ok(Some(differs()));
+        }
+    }
+    Ok(step)
+}

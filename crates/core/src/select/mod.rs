@@ -1,0 +1,572 @@
+//! Station: which entries take part.
+//!
+//! An entry that is left out is invisible on both sides: it is neither carried nor removed.
+
+mod pattern;
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use crate::os::{Kind, Stat, System, Time};
+
+pub use pattern::{BadPattern, Origin};
+
+use pattern::{Given, Patterns};
+
+/// A file of patterns, one a line, of what to leave out. Empty lines and those that begin with `#`
+/// say nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RuleFile {
+    /// As the user named it.
+    pub name: String,
+    /// All of it.
+    pub text: String,
+}
+
+/// From a smallest to a greatest value, both of them within; open where there is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Span<T> {
+    /// The smallest.
+    pub from: Option<T>,
+    /// The greatest.
+    pub to: Option<T>,
+}
+
+impl<T> Default for Span<T> {
+    fn default() -> Self {
+        Self { from: None, to: None }
+    }
+}
+
+impl<T: Ord> Span<T> {
+    fn holds(&self, value: &T) -> bool {
+        self.from.as_ref().is_none_or(|from| from <= value)
+            && self.to.as_ref().is_none_or(|to| value <= to)
+    }
+
+    fn is_open(&self) -> bool {
+        self.from.is_none() && self.to.is_none()
+    }
+}
+
+/// Kinds of entries, as a user tells them apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Kinds {
+    /// Regular files.
+    pub files: bool,
+    /// Folders for their own sake; where they are not taken they still hold what is.
+    pub folders: bool,
+    /// Symbolic links.
+    pub links: bool,
+    /// FIFOs, sockets and devices.
+    pub specials: bool,
+}
+
+impl Kinds {
+    /// All of them.
+    pub const ALL: Self = Self { files: true, folders: true, links: true, specials: true };
+
+    fn has(self, kind: Kind) -> bool {
+        match kind {
+            Kind::File => self.files,
+            Kind::Folder => self.folders,
+            Kind::Link => self.links,
+            Kind::Fifo | Kind::Socket | Kind::CharDevice | Kind::BlockDevice => self.specials,
+        }
+    }
+}
+
+/// Patterns and limits as given.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rules {
+    /// Files of patterns of what to leave out; they count before those of `exclude`.
+    pub files: Vec<RuleFile>,
+    /// Entries to leave out; a later pattern overrides an earlier one, `!` takes back.
+    pub exclude: Vec<String>,
+    /// If not empty, only what matches one of these, with all below a folder that matches.
+    pub only: Vec<String>,
+    /// Large and small letters are the same to patterns.
+    pub any_case: bool,
+    /// Sizes in bytes to take, of all but folders.
+    pub size: Span<u64>,
+    /// Modification times to take, of all but folders.
+    pub modified: Span<Time>,
+    /// Deepest level taken; 1 is the entries directly in the source.
+    pub depth: Option<u32>,
+    /// What to take.
+    pub kinds: Kinds,
+    /// Leave out what has a name that begins with a dot.
+    pub no_hidden: bool,
+    /// Leave out what desktop systems scatter: [`LITTER`].
+    pub no_litter: bool,
+    /// Leave out folders that are marked by the cache directory tagging standard.
+    pub no_caches: bool,
+    /// Leave out folders in which nothing is taken.
+    pub no_empty_folders: bool,
+    /// Leave out folders of the source where another drive is mounted.
+    pub same_drive: bool,
+    /// A mirror removes from the destination what is left out.
+    pub drop_unselected: bool,
+}
+
+impl Default for Rules {
+    fn default() -> Self {
+        Self {
+            files: Vec::new(),
+            exclude: Vec::new(),
+            only: Vec::new(),
+            any_case: false,
+            size: Span::default(),
+            modified: Span::default(),
+            depth: None,
+            kinds: Kinds::ALL,
+            no_hidden: false,
+            no_litter: false,
+            no_caches: false,
+            no_empty_folders: false,
+            same_drive: false,
+            drop_unselected: false,
+        }
+    }
+}
+
+/// What desktop systems scatter, as patterns: thumbnails, indexes, views and trash.
+pub const LITTER: [&str; 17] = [
+    ".DS_Store",
+    "._*",
+    ".AppleDouble/",
+    ".DocumentRevisions-V100/",
+    ".Spotlight-V100/",
+    ".TemporaryItems/",
+    ".Trash-*/",
+    ".Trashes/",
+    ".apdisk",
+    ".directory",
+    ".fseventsd/",
+    ".thumbnails/",
+    "$RECYCLE.BIN/",
+    "System Volume Information/",
+    "Thumbs.db",
+    "desktop.ini",
+    "ehthumbs.db",
+];
+
+/// What the first bytes of a file of this name are in a folder that holds a cache; see
+/// <https://bford.info/cachedir/>.
+const CACHE_TAG: (&[u8], &[u8]) =
+    (b"CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
+
+/// [`Rules`] made ready to decide, and what they decided so far.
+#[derive(Debug)]
+pub struct Selection {
+    rules: Rules,
+    exclude: Patterns,
+    only: Patterns,
+    litter: Patterns,
+    /// By [`Selection::place`].
+    counts: Vec<Counts>,
+}
+
+#[derive(Debug, Default)]
+struct Counts {
+    taken: AtomicU64,
+    left_out: AtomicU64,
+    kept: AtomicU64,
+}
+
+/// What the selection says about one entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// It takes part. `all_below` is set where no further `--only` is asked for below.
+    Take { all_below: bool },
+    /// A folder that takes part only if something in it does.
+    IfNeeded { all_below: bool },
+    /// It is left out, and everything below it.
+    Leave,
+}
+
+/// The rule that decided about an entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Rule {
+    /// A pattern of what to leave out, or one that took back.
+    Exclude(usize),
+    /// A pattern of what to take.
+    Only(usize),
+    /// There are such patterns, and none fits.
+    NotOnly,
+    Depth,
+    Size,
+    Date,
+    Kind,
+    Hidden,
+    Litter,
+    Cache,
+}
+
+impl Rule {
+    /// Those that do not stand for a pattern.
+    const PLAIN: [Self; 8] = [
+        Self::NotOnly,
+        Self::Depth,
+        Self::Size,
+        Self::Date,
+        Self::Kind,
+        Self::Hidden,
+        Self::Litter,
+        Self::Cache,
+    ];
+}
+
+/// What a rule decided, for people: its name, and entries counted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decided {
+    /// As it was given.
+    pub rule: String,
+    /// Entries of the source that it took.
+    pub taken: u64,
+    /// Entries of the source that it left out; a folder counts as one, with all it holds.
+    pub left_out: u64,
+    /// Entries of the destination alone that it left in their place.
+    pub kept: u64,
+}
+
+/// Which side an entry is on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Side {
+    Source,
+    /// The destination has it and the source does not.
+    DestinationAlone,
+}
+
+impl Selection {
+    /// Reads the patterns; the first bad one is the error.
+    pub fn new(rules: &Rules) -> Result<Self, BadPattern> {
+        let given = |texts: &[String], option| {
+            let origin = || Origin::Option(option);
+            let one = |text: &String| Given { text: text.clone(), origin: origin() };
+            texts.iter().map(one).collect::<Vec<_>>()
+        };
+        let mut exclude: Vec<Given> = rules.files.iter().flat_map(lines_of).collect();
+        exclude.extend(given(&rules.exclude, "--exclude"));
+        let litter = LITTER.map(|text| Given {
+            text: text.to_owned(),
+            origin: Origin::BuiltIn("--skip-litter"),
+        });
+        let exclude = Patterns::new(exclude, rules.any_case)?;
+        let only = Patterns::new(given(&rules.only, "--only"), rules.any_case)?;
+        let litter = if rules.no_litter { litter.to_vec() } else { Vec::new() };
+        let litter = Patterns::new(litter, true)?;
+        let count = exclude.given.len() + only.given.len() + Rule::PLAIN.len();
+        let counts = std::iter::repeat_with(Counts::default).take(count).collect();
+        Ok(Self { rules: rules.clone(), exclude, only, litter, counts })
+    }
+
+    /// Decides by path and kind about an entry that lies `depth` levels below the root, and tells
+    /// the rule, if it was one. `all_below` is what the folder above was taken with.
+    pub(crate) fn decide(
+        &self,
+        path: &[u8],
+        kind: Kind,
+        depth: u32,
+        all_below: bool,
+    ) -> (Verdict, Option<Rule>) {
+        let folder = kind == Kind::Folder;
+        let leave = |rule| (Verdict::Leave, Some(rule));
+        let name = path.rsplit(|b| *b == b'/').next().unwrap_or(path);
+        if self.too_deep(depth) {
+            return leave(Rule::Depth);
+        }
+        if self.rules.no_hidden && name.first() == Some(&b'.') {
+            return leave(Rule::Hidden);
+        }
+        if self.litter.decides(path, folder).is_some() {
+            return leave(Rule::Litter);
+        }
+        let mut rule = match self.exclude.decides(path, folder) {
+            Some((number, false)) => return leave(Rule::Exclude(number)),
+            Some((number, true)) => Some(Rule::Exclude(number)),
+            None => None,
+        };
+        if !folder && !self.rules.kinds.has(kind) {
+            return leave(Rule::Kind);
+        }
+        let mut takes_below = all_below;
+        if !all_below {
+            match self.only.decides(path, folder) {
+                Some((number, false)) => {
+                    rule = Some(Rule::Only(number));
+                    takes_below = true;
+                }
+                _ if folder => return (Verdict::IfNeeded { all_below: false }, rule),
+                _ => return leave(Rule::NotOnly),
+            }
+        }
+        if folder && self.needs_reason_for_folders() {
+            return (Verdict::IfNeeded { all_below: takes_below }, rule);
+        }
+        (Verdict::Take { all_below: takes_below }, rule)
+    }
+
+    /// The rule that leaves an entry out for its size or time. Folders are never left out for
+    /// these: they hold what is not.
+    pub(crate) fn leaves_out(&self, stat: &Stat) -> Option<Rule> {
+        if stat.kind == Kind::Folder {
+            return None;
+        }
+        let size = if stat.kind.is_device() { 0 } else { stat.size };
+        if !self.rules.size.holds(&size) {
+            return Some(Rule::Size);
+        }
+        (!self.rules.modified.holds(&stat.modified)).then_some(Rule::Date)
+    }
+
+    /// True if a folder is marked as a cache and such are left out.
+    pub(crate) fn is_cache(
+        &self,
+        system: &dyn System,
+        above: BorrowedFd<'_>,
+        name: &[u8],
+    ) -> io::Result<bool> {
+        if !self.rules.no_caches {
+            return Ok(false);
+        }
+        let (tag, signature) = CACHE_TAG;
+        let folder = system.open_folder(above, name);
+        // What cannot be opened is told of when it is read.
+        let Ok(tag) = folder.and_then(|folder| system.open_file(folder.as_fd(), tag)) else {
+            return Ok(false);
+        };
+        let mut begin = vec![0; signature.len()];
+        let length = system.read_at(tag.as_fd(), &mut begin, 0)?;
+        Ok(&begin[..length] == signature)
+    }
+
+    /// What holds for the top of a tree: no `--only` has to fit any more below.
+    pub(crate) fn all_below_root(&self) -> bool {
+        self.only.is_empty()
+    }
+
+    /// True if what it says depends on paths.
+    pub(crate) fn looks_at_paths(&self) -> bool {
+        let patterns = [&self.exclude, &self.only, &self.litter];
+        self.rules.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
+    }
+
+    /// True if a folder may take part only for what it holds.
+    pub(crate) fn is_choosy(&self) -> bool {
+        self.needs_reason_for_folders() || self.takes_only()
+    }
+
+    /// True if folders are taken for what is taken in them.
+    fn needs_reason_for_folders(&self) -> bool {
+        let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
+        *no_empty_folders || !kinds.folders || !size.is_open() || !modified.is_open()
+    }
+
+    /// True if it stops where another drive is mounted.
+    pub(crate) fn stays_on_its_drive(&self) -> bool {
+        self.rules.same_drive
+    }
+
+    /// True if what is left out is removed from the destination of a mirror.
+    pub(crate) fn drops_unselected(&self) -> bool {
+        self.rules.drop_unselected
+    }
+
+    /// True if there are patterns of what to take.
+    pub(crate) fn takes_only(&self) -> bool {
+        !self.only.is_empty()
+    }
+
+    fn too_deep(&self, depth: u32) -> bool {
+        self.rules.depth.is_some_and(|limit| depth > limit)
+    }
+
+    /// Counts a decision.
+    pub(crate) fn count(&self, rule: Rule, side: Side, taken: bool) {
+        let counts = &self.counts[self.place(rule)];
+        let count = match (taken, side) {
+            (true, _) => &counts.taken,
+            (false, Side::Source) => &counts.left_out,
+            (false, Side::DestinationAlone) => &counts.kept,
+        };
+        count.fetch_add(1, Ordering::Relaxed);
+    }
+
+    fn place(&self, rule: Rule) -> usize {
+        let (exclude, only) = (self.exclude.given.len(), self.only.given.len());
+        match rule {
+            Rule::Exclude(number) => number,
+            Rule::Only(number) => exclude + number,
+            plain => {
+                let at = Rule::PLAIN.iter().position(|rule| *rule == plain);
+                exclude + only + at.unwrap_or(0)
+            }
+        }
+    }
+
+    /// All rules that were given, in the order in which they are looked at within their kind.
+    pub(crate) fn all_rules(&self) -> impl Iterator<Item = Rule> {
+        let exclude = (0..self.exclude.given.len()).map(Rule::Exclude);
+        let only = (0..self.only.given.len()).map(Rule::Only);
+        let plain = Rule::PLAIN.into_iter().filter(|rule| self.is_given(*rule));
+        exclude.chain(only).chain(plain)
+    }
+
+    fn is_given(&self, rule: Rule) -> bool {
+        let rules = &self.rules;
+        match rule {
+            Rule::Exclude(_) | Rule::Only(_) => true,
+            Rule::NotOnly => self.takes_only(),
+            Rule::Depth => rules.depth.is_some(),
+            Rule::Size => !rules.size.is_open(),
+            Rule::Date => !rules.modified.is_open(),
+            Rule::Kind => rules.kinds != Kinds::ALL,
+            Rule::Hidden => rules.no_hidden,
+            Rule::Litter => rules.no_litter,
+            Rule::Cache => rules.no_caches,
+        }
+    }
+
+    /// How a rule was given.
+    pub(crate) fn name(&self, rule: Rule) -> String {
+        match rule {
+            Rule::Exclude(number) => self.exclude.given[number].to_string(),
+            Rule::Only(number) => self.only.given[number].to_string(),
+            Rule::NotOnly => "no --only matches".to_owned(),
+            Rule::Depth => format!("--depth {}", self.rules.depth.unwrap_or(0)),
+            Rule::Size => "--size".to_owned(),
+            Rule::Date => "--age or --dated".to_owned(),
+            Rule::Kind => "--kind".to_owned(),
+            Rule::Hidden => "--hidden no".to_owned(),
+            Rule::Litter => "--skip-litter".to_owned(),
+            Rule::Cache => "--skip-caches".to_owned(),
+        }
+    }
+
+    /// What each rule decided since the selection was made.
+    pub fn decided(&self) -> Vec<Decided> {
+        let read = |count: &AtomicU64| count.load(Ordering::Relaxed);
+        let one = |rule: Rule| {
+            let counts = &self.counts[self.place(rule)];
+            let (taken, left_out, kept) =
+                (read(&counts.taken), read(&counts.left_out), read(&counts.kept));
+            Decided { rule: self.name(rule), taken, left_out, kept }
+        };
+        self.all_rules().map(one).collect()
+    }
+
+    /// Patterns that decided about nothing so far, as they were given.
+    pub fn idle_patterns(&self) -> Vec<String> {
+        let is_pattern = |rule: &Rule| matches!(rule, Rule::Exclude(_) | Rule::Only(_));
+        let patterns = self.all_rules().filter(is_pattern).count();
+        let idle = |decided: &Decided| decided.taken + decided.left_out + decided.kept == 0;
+        self.decided().into_iter().take(patterns).filter(idle).map(|decided| decided.rule).collect()
+    }
+}
+
+/// The patterns of a file, with their lines.
+fn lines_of(file: &RuleFile) -> impl Iterator<Item = Given> {
+    // Some editors begin a file with a mark of its encoding.
+    let text = file.text.strip_prefix('\u{feff}').unwrap_or(&file.text);
+    let lines = text.lines().enumerate();
+    let told = lines.filter(|(_, line)| !line.trim().is_empty() && !line.starts_with('#'));
+    told.map(|(at, line)| Given {
+        text: line.to_owned(),
+        origin: Origin::Line(file.name.clone(), at + 1),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn selection(exclude: &[&str], only: &[&str]) -> Selection {
+        let own = |list: &[&str]| list.iter().map(|p| (*p).to_owned()).collect();
+        Selection::new(&Rules { exclude: own(exclude), only: own(only), ..Rules::default() })
+            .unwrap()
+    }
+
+    fn taken(selection: &Selection, path: &str, folder: bool) -> bool {
+        let kind = if folder { Kind::Folder } else { Kind::File };
+        let all_below = selection.all_below_root();
+        selection.decide(path.as_bytes(), kind, 1, all_below).0 != Verdict::Leave
+    }
+
+    #[test]
+    fn patterns_follow_the_documented_syntax() {
+        // Pattern, path, folder, whether it matches.
+        let table = [
+            ("*.csv", "tides.csv", false, true),
+            ("*.csv", "logs/1923/tides.csv", false, true),
+            ("/tides.csv", "logs/tides.csv", false, false),
+            ("/tides.csv", "tides.csv", false, true),
+            ("logs/", "logs", true, true),
+            ("logs/", "logs", false, false),
+            ("logs/*.csv", "logs/a.csv", false, true),
+            ("logs/*.csv", "old/logs/a.csv", false, false),
+            ("logs/**/a.csv", "logs/1/2/a.csv", false, true),
+            ("lamp[0-9]", "lamp7", false, true),
+            ("lamp[!0-9]", "lamp7", false, false),
+            ("\\!wichtig", "!wichtig", false, true),
+            ("lamp?", "lamp", false, false),
+        ];
+        for (pattern, path, folder, matches) in table {
+            let left_out = !taken(&selection(&[pattern], &[]), path, folder);
+            assert_eq!(left_out, matches, "{pattern} on {path}");
+        }
+    }
+
+    #[test]
+    fn the_last_exclude_that_fits_decides() {
+        let selection = selection(&["*.wav", "!north.wav"], &[]);
+        assert!(!taken(&selection, "south.wav", false));
+        assert!(taken(&selection, "north.wav", false));
+    }
+
+    #[test]
+    fn only_takes_files_by_name_and_folders_as_a_whole() {
+        let selection = selection(&[], &["*.csv", "logbooks/"]);
+        let decide = |path: &str, kind, all_below| {
+            selection.decide(path.as_bytes(), kind, 1, all_below).0
+        };
+        assert_eq!(decide("shop", Kind::Folder, false), Verdict::IfNeeded { all_below: false });
+        assert_eq!(decide("shop/a.txt", Kind::File, false), Verdict::Leave);
+        assert_eq!(decide("logbooks", Kind::Folder, false), Verdict::Take { all_below: true });
+        assert_eq!(decide("logbooks/a.txt", Kind::File, true), Verdict::Take { all_below: true });
+    }
+
+    #[test]
+    fn a_bad_pattern_is_shown_with_its_place() {
+        for (pattern, column) in [("logs/[0-9.csv", 6), ("lens.{svg,png", 6), ("lamp[9-0]", 5)] {
+            let rules = Rules { exclude: vec![pattern.into()], ..Rules::default() };
+            let message = Selection::new(&rules).unwrap_err().to_string();
+            let caret = message.lines().last().unwrap();
+            assert_eq!(caret.find('^'), Some(4 + column - 1), "{message}");
+        }
+        for pattern in ["", "  ", "#x", "/a/../b", "./a"] {
+            let rules = Rules { only: vec![pattern.into()], ..Rules::default() };
+            assert!(Selection::new(&rules).is_err(), "{pattern:?}");
+        }
+    }
+
+    #[test]
+    fn a_pattern_that_decided_nothing_is_named() {
+        let selection = selection(&["*.tmp", "*.csv"], &[]);
+        let rule = selection.decide(b"a.csv", Kind::File, 1, true).1.unwrap();
+        selection.count(rule, Side::Source, false);
+        assert_eq!(selection.idle_patterns(), ["--exclude '*.tmp'"]);
+        assert_eq!(selection.decided()[1].left_out, 1);
+    }
+
+    #[test]
+    fn a_bad_line_of_a_file_is_shown_with_its_place() {
+        let text = "# what is not kept\n\n*.wav\n!north.wav\nlogs/[0-9.csv\n".to_owned();
+        let files = vec![RuleFile { name: "saltmere.rules".into(), text }];
+        let message = Selection::new(&Rules { files, ..Rules::default() }).unwrap_err().to_string();
+        let first = message.lines().next().unwrap();
+        assert!(first.starts_with("saltmere.rules:5 'logs/[0-9.csv': "), "{message}");
+        assert!(first.ends_with("(column 6)"), "{message}");
+    }
+}
