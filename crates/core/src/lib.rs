@@ -12,6 +12,7 @@
 pub mod abilities;
 pub mod aspect;
 pub mod drives;
+pub mod explain;
 pub mod guard;
 pub mod observe;
 pub mod os;

@@ -1,5 +1,6 @@
 //! Station: every step a run would take, and why.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -404,6 +405,8 @@ pub struct Totals {
     pub kept_newer: u64,
     /// Entries that were left as they are since no step of the kind needed may be taken.
     pub held_back: u64,
+    /// Files that were read on both sides since they were chosen by chance.
+    pub sampled: Count,
     /// The source's side, as far as selected.
     pub source: Tally,
     /// The destination's side, as far as selected; a copy does not look at what it would leave.
@@ -550,10 +553,23 @@ impl Plan {
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
         self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
             let top = TreePath::default();
-            let root = part.root.iter().map(move |step| part.placed(prefix, part.first, &top, step));
+            let root =
+                part.root.iter().map(move |step| part.placed(prefix, part.first, &top, step));
             let below = InTreeOrder::new(part);
-            root.chain(below.map(move |(number, path, step)| part.placed(prefix, number, &path, step)))
+            root.chain(
+                below.map(move |(number, path, step)| part.placed(prefix, number, &path, step)),
+            )
         })
+    }
+
+    /// Takes steps out of the plan, by their numbers, and with them what cannot be done without
+    /// them: the removal of a folder of which something stays, and hard links to what is not
+    /// written. The others get new numbers.
+    pub fn leave_out(&mut self, unwanted: &HashSet<usize>) {
+        for part in &mut self.parts {
+            part.leave_out(unwanted);
+        }
+        crate::session::number(self);
     }
 
     /// True if there is nothing to do.
@@ -563,6 +579,60 @@ impl Plan {
 }
 
 impl Part {
+    fn leave_out(&mut self, unwanted: &HashSet<usize>) {
+        let is_unwanted = |folder: &Folder, at: usize| unwanted.contains(&(folder.first + at));
+        // Names of steps that go, by their folders; a folder of which something stays is among them.
+        let mut gone: HashSet<(usize, Box<[u8]>)> = HashSet::new();
+        for (at, folder) in self.folders.iter().enumerate().rev() {
+            let steps = folder.steps.iter().enumerate();
+            let going = steps.filter(|(i, _)| is_unwanted(folder, *i));
+            let going: Vec<(Box<[u8]>, bool)> = going
+                .map(|(_, step)| (folder.names.get(step.name).into(), step.verb == Verb::Remove))
+                .collect();
+            if going.iter().any(|(_, removal)| *removal) {
+                self.stays(at, &mut gone);
+            }
+            gone.extend(going.into_iter().map(|(name, _)| (at, name)));
+        }
+        let leader_is_gone = |step: &Step| {
+            step.link().is_some_and(|id| {
+                let leader = &self.leaders[id.0 as usize];
+                gone.contains(&(leader.folder as usize, leader.name.clone()))
+            })
+        };
+        let mut kept = Vec::new();
+        for (at, folder) in self.folders.iter().enumerate() {
+            let stays = |step: &&Step| {
+                let name = folder.names.get(step.name);
+                !gone.contains(&(at, name.into())) && !leader_is_gone(step)
+            };
+            kept.push(folder.steps.iter().filter(stays).copied().collect());
+        }
+        for (folder, steps) in self.folders.iter_mut().zip(kept) {
+            folder.steps = steps;
+        }
+        self.root = self.root.filter(|_| !unwanted.contains(&self.first));
+    }
+
+    /// The steps that would take away a folder of which something stays, and those above it.
+    fn stays(&self, mut at: usize, gone: &mut HashSet<(usize, Box<[u8]>)>) {
+        while at != 0 {
+            let folder = &self.folders[at];
+            let parent = folder.parent as usize;
+            let above = &self.folders[parent];
+            let own = above.steps.iter().find(|step| above.names.get(step.name) == &*folder.name);
+            let takes_away = own.is_some_and(|step| {
+                step.verb == Verb::Remove
+                    || step.verb == Verb::Replace && step.kind() != Kind::Folder
+            });
+            if !takes_away {
+                return;
+            }
+            gone.insert((parent, folder.name.clone()));
+            at = parent;
+        }
+    }
+
     fn placed<'a>(
         &self,
         prefix: &TreePath,

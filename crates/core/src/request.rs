@@ -34,6 +34,17 @@ pub enum By {
     Content,
     /// Size differs.
     Size,
+    /// Only that there is an entry of the same name and kind; nothing else of it is compared.
+    Presence,
+}
+
+/// A part of all files, chosen by chance.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Sample {
+    /// How likely each is to be among them, in percent.
+    pub percent: f64,
+    /// What the choice depends on, beside the file.
+    pub seed: u64,
 }
 
 /// How many removals a mirror may hold.
@@ -195,6 +206,8 @@ pub struct Request {
     pub selection: Selection,
     /// What counts as changed.
     pub by: By,
+    /// Files to be read and compared byte by byte though nothing else tells that they differ.
+    pub sample: Option<Sample>,
     /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
     /// [`By::Content`] always do.
     pub closely: bool,

@@ -355,6 +355,7 @@ impl Reader {
             unchanged: saved.unchanged,
             kept_newer: saved.kept_newer,
             held_back: saved.held_back,
+            sampled: saved.sampled,
             source: saved.source,
             destination: saved.destination,
             ..counted

@@ -131,6 +131,8 @@ impl<'a> Session<'a> {
                 reach,
                 pair,
                 distrusted_since: self.distrusted_since(pair)?,
+                sample: self.request.sample,
+                sampled: Mutex::default(),
                 closely: self.request.closely,
                 strictly: self.request.strictly,
                 keep_newer: self.request.keep_newer,
@@ -143,7 +145,8 @@ impl<'a> Session<'a> {
             reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
             plan.remarks.extend(missing_folders(pair));
         }
-        plan.remarks.extend(self.request.selection.idle_patterns().into_iter().map(Remark::IdlePattern));
+        plan.remarks
+            .extend(self.request.selection.idle_patterns().into_iter().map(Remark::IdlePattern));
         plan.decided = self.request.selection.decided();
         plan.remarks.dedup();
         if self.request.strictly {
@@ -320,8 +323,17 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
 
 /// Adds what was found for one pair, with its paths made relative to the destination as named.
 fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
-    let Compared { part, problems, remarks, source, destination, unchanged, kept_newer, held_back } =
-        compared;
+    let Compared {
+        part,
+        problems,
+        remarks,
+        source,
+        destination,
+        unchanged,
+        kept_newer,
+        held_back,
+        sampled,
+    } = compared;
     plan.parts.push(part);
     plan.prefixes.push(pair.prefix.clone());
     plan.problems.extend(
@@ -340,6 +352,8 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
     plan.totals.unchanged.bytes += unchanged.bytes;
     plan.totals.kept_newer += kept_newer;
     plan.totals.held_back += held_back;
+    plan.totals.sampled.entries += sampled.entries;
+    plan.totals.sampled.bytes += sampled.bytes;
 }
 
 /// Adds a remark; what the drives of several pairs cannot hold becomes one.
@@ -369,6 +383,16 @@ fn missing_folders(pair: &Pair) -> Option<Remark> {
 /// Numbers the steps through and adds them up.
 pub(crate) fn number(plan: &mut Plan) {
     let mut next = 0;
+    let counts = Totals::default();
+    plan.totals = Totals {
+        add: counts.add,
+        replace: counts.replace,
+        retouch: counts.retouch,
+        rename: counts.rename,
+        remove: counts.remove,
+        leftovers: 0,
+        ..plan.totals
+    };
     for part in &mut plan.parts {
         part.first = next;
         next += usize::from(part.root.is_some());

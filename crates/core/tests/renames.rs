@@ -91,7 +91,10 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let left = differences(&old, &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed} taken back: {left}");
     }
-    assert!(renames > 40 && renamed_folders > 15, "{renames} renames, {renamed_folders} of folders");
+    assert!(
+        renames > 40 && renamed_folders > 15,
+        "{renames} renames, {renamed_folders} of folders"
+    );
 }
 
 #[test]
@@ -104,11 +107,14 @@ fn a_moved_folder_is_one_step_and_writes_nothing() {
     }
     apply(&Linux, &request(&trees, Task::Mirror));
     fs::create_dir(trees.source.join("archive")).unwrap();
-    fs::rename(trees.source.join("logbooks"), trees.source.join("archive/logbooks of 1931")).unwrap();
+    fs::rename(trees.source.join("logbooks"), trees.source.join("archive/logbooks of 1931"))
+        .unwrap();
     let plan = plan_of(&Linux, &renaming(&trees));
     let steps: Vec<_> = plan.steps().map(|placed| (placed.step.verb, placed.path)).collect();
-    let told: Vec<_> =
-        steps.iter().map(|(verb, path)| (*verb, String::from_utf8_lossy(path.as_bytes()))).collect();
+    let told: Vec<_> = steps
+        .iter()
+        .map(|(verb, path)| (*verb, String::from_utf8_lossy(path.as_bytes())))
+        .collect();
     let expected = [
         (Verb::Retouch, "".into()),
         (Verb::Add, "archive".into()),

@@ -6,15 +6,18 @@ use std::path::{Path, PathBuf};
 use std::thread::available_parallelism;
 use std::time::Duration;
 
+use anyhow::{Context as _, Result};
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::Timestamp;
 use utter_echo_core::aspect::Aspects;
+use utter_echo_core::os::Time;
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{
     self, By, Cache, Flush, Guard, Keep, Places, RemovalLimit, Request, Retries, Safety, SetAside,
     Task,
 };
-use utter_echo_core::select::{BadPattern, Rules, Selection};
+use utter_echo_core::select::{Kinds, RuleFile, Rules, Selection, Span};
 
 use values::KeepRuns;
 
@@ -51,6 +54,11 @@ Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/keeper/saltmere
   utter apply monday.plan                               just what was looked at, and nothing else";
 
+const EXPLAIN_EXAMPLES: &str = "\
+Examples:
+  utter explain --exclude '*.wav' saltmere                   what each rule leaves out, in bytes
+  utter explain --rules nightly.rules saltmere fog-signals   whether that is taken, and why";
+
 const UNDO_EXAMPLES: &str = "\
 Examples:
   utter mirror --set-aside /mnt/keeper/aside saltmere /mnt/keeper/saltmere
@@ -76,6 +84,7 @@ pub(crate) enum Command {
     Copy(Copy),
     Mirror(Mirror),
     Verify(Verify),
+    Explain(Explain),
     Apply(Apply),
     Undo(Undo),
     Drives(Drives),
@@ -118,6 +127,17 @@ pub(crate) struct Mirror {
     pub(crate) destination: PathBuf,
     #[command(flatten)]
     pub(crate) removing: Removing,
+    /// Remove from the destination what the selection leaves out, too
+    ///
+    /// Without it, what is left out is left alone on both sides.
+    #[arg(long, help_heading = "What to take", hide_short_help = true)]
+    pub(crate) drop_unselected: bool,
+    /// Copy anew what only has another name or place in the source, and do not rename it
+    ///
+    /// What is new in the source and extra in the destination, of one size and time, is read on both
+    /// sides and renamed if it is the same.
+    #[arg(long, help_heading = "What counts as changed", hide_short_help = true)]
+    pub(crate) no_renames: bool,
     #[command(flatten)]
     pub(crate) changing: Changing,
 }
@@ -138,8 +158,46 @@ pub(crate) struct Verify {
     pub(crate) destination: PathBuf,
     #[command(flatten)]
     pub(crate) what: What,
+    /// Read every byte of so many of the files, chosen by chance, like 5%
+    ///
+    /// The verdict then says with what confidence it speaks for the rest. Default: none are read.
+    #[arg(long, value_name = "P%", value_parser = values::percent, help_heading = "What counts as changed")]
+    pub(crate) sample: Option<f64>,
+    /// What only the destination has is no difference, as after a copy
+    #[arg(long, help_heading = "What counts as changed")]
+    pub(crate) ignore_extra: bool,
+    /// List so many differences of each kind at most, and count the rest [default: all]
+    #[arg(long, value_name = "N", help_heading = "Output")]
+    pub(crate) limit: Option<usize>,
+    /// Print the command that would make the destination the source's echo
+    #[arg(long, help_heading = "Output")]
+    pub(crate) fix: bool,
     #[command(flatten)]
     pub(crate) how: How,
+}
+
+/// Say what a selection takes of a source, and which rule decides.
+///
+/// For each PATH: whether it is taken, the rule that decided with its file and line, and for a folder
+/// what that means for what is in it. Without a PATH: what each rule decides about over the whole
+/// source, in entries and bytes, and which rules match nothing.
+#[derive(Debug, Args)]
+#[command(after_help = EXPLAIN_EXAMPLES)]
+pub(crate) struct Explain {
+    /// The folder that would be copied.
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: PathBuf,
+    /// Entries to ask about, as paths in the source; they need not exist
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) takes: Takes,
+    /// Print text for people, or a JSON object a line for programs (see docs/json.md)
+    #[arg(long, value_name = "FORM", default_value = "text", help_heading = "Output")]
+    pub(crate) format: Format,
+    /// Colours: auto, always or never; `NO_COLOR` in the environment counts as never
+    #[arg(long, value_name = "WHEN", default_value = "auto", help_heading = "Output")]
+    pub(crate) color: When,
 }
 
 /// Carry out a plan that copy or mirror saved.
@@ -237,6 +295,8 @@ pub(crate) struct Changing {
     #[command(flatten)]
     pub(crate) what: What,
     #[command(flatten)]
+    pub(crate) steps: Steps,
+    #[command(flatten)]
     pub(crate) safety: SafetyOptions,
     /// If a drive goes in the middle of the run, wait so long for it to come back, and go on
     ///
@@ -277,20 +337,66 @@ pub(crate) struct Takes {
     /// repeated; the last pattern that matches decides. Default: nothing is left out.
     #[arg(long, value_name = "GLOB")]
     pub(crate) exclude: Vec<String>,
+    /// File of patterns to leave out, one a line; '#' begins a comment
+    ///
+    /// They count like those of --exclude, before them: the last that matches decides, whether it
+    /// stands in a file or in an --exclude. May be repeated. Default: none.
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
+    pub(crate) rules: Vec<PathBuf>,
     /// Take only what matches, and the folders needed to hold it
     ///
     /// Same patterns as --exclude; a folder that matches is taken with all it holds. May be
-    /// repeated: what matches any of them is taken, unless --exclude leaves it out. Default:
+    /// repeated. An entry is taken if it matches an --only or none is given, is not left out by the
+    /// last line of --rules or --exclude that matches it, and fits every range below. Default:
     /// everything is taken.
     #[arg(long, value_name = "GLOB")]
     pub(crate) only: Vec<String>,
+    /// Large and small letters are the same to patterns
+    #[arg(long, hide_short_help = true)]
+    pub(crate) any_case: bool,
+    /// Take only what is of this size, like 1M..2GiB, 1M.. or ..500K
+    ///
+    /// Both ends are within. This, --age and --dated ask about the source's entry, and about the
+    /// destination's where only that has it; folders are taken for what is taken in them. Default: any
+    /// size.
+    #[arg(long, value_name = "FROM..TO", value_parser = values::sizes, hide_short_help = true)]
+    pub(crate) size: Option<Span<u64>>,
+    /// Take only what was last changed so long ago, like ..5d for the last five days, or 1w..
+    ///
+    /// Default: any age.
+    #[arg(long, value_name = "FROM..TO", value_parser = values::ages, conflicts_with = "dated")]
+    pub(crate) age: Option<Span<Duration>>,
+    /// Take only what was last changed between these, like 2026-01-31..2026-02-28T14:00
+    ///
+    /// In local time; a day without a time counts from its beginning, or up to its end. Either may be
+    /// left out. Default: any time.
+    #[arg(long, value_name = "FROM..TO", value_parser = values::dates, hide_short_help = true)]
+    pub(crate) dated: Option<Span<Time>>,
+    /// Kinds of entries to take: some of file, folder, link, special
+    ///
+    /// Without 'folder' folders are taken for what is taken in them; special are FIFOs, sockets and
+    /// devices. Default: all kinds.
+    #[arg(long, value_name = "LIST", value_parser = values::kinds, hide_short_help = true)]
+    pub(crate) kind: Option<Kinds>,
+    /// Take folders only, without what is in them but folders
+    #[arg(long, conflicts_with = "kind", hide_short_help = true)]
+    pub(crate) folders_only: bool,
+    /// Take what has a name that begins with a dot, or not
+    #[arg(long, value_name = "WHETHER", default_value = "yes", hide_short_help = true)]
+    pub(crate) hidden: YesNo,
+    /// Leave out what desktop systems scatter, like thumbnails, indexes and trash (see the README)
+    #[arg(long, hide_short_help = true)]
+    pub(crate) skip_litter: bool,
+    /// Leave out folders that are marked as caches by a file CACHEDIR.TAG
+    #[arg(long, hide_short_help = true)]
+    pub(crate) skip_caches: bool,
     /// Deepest level to take; 1 is the top level only
     ///
     /// Folders on the last level are taken without what is in them. Default: all levels.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) depth: Option<u32>,
     /// Leave out folders in which nothing is taken
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub(crate) no_empty_folders: bool,
     /// Leave out folders of the source where another drive is mounted
     ///
@@ -302,7 +408,8 @@ pub(crate) struct Takes {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What counts as changed")]
 pub(crate) struct Changed {
-    /// What tells that a file changed: its size and time, its content, or its size alone
+    /// What tells that a file changed: its size and time, its content, its size alone, or only
+    /// whether it is there
     ///
     /// With 'content' both sides are read in full, and every attribute of every entry is looked
     /// at, whatever the change times say.
@@ -320,6 +427,21 @@ pub(crate) struct Changed {
     /// the destination's drive cannot tell apart]
     #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
     pub(crate) time_slack: Option<Duration>,
+}
+
+/// What of it a plan may hold.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What counts as changed")]
+pub(crate) struct Steps {
+    /// Never replace a file of the destination that is newer than the source's
+    #[arg(long, hide_short_help = true)]
+    pub(crate) keep_newer: bool,
+    /// Steps that may be taken: some of add, replace, retouch, rename, remove
+    ///
+    /// 'add' alone fills gaps only, 'replace,retouch' only brings up to date what is there. Default: all
+    /// of them.
+    #[arg(long, value_name = "LIST", value_parser = values::steps, hide_short_help = true)]
+    pub(crate) steps: Option<Verbs>,
 }
 
 #[derive(Debug, Args)]
@@ -346,9 +468,12 @@ pub(crate) struct SafetyOptions {
     /// Only print what would be done, and why; nothing is touched
     #[arg(long, short = 'n')]
     pub(crate) dry_run: bool,
-    /// Show the plan's totals and ask before anything is touched
-    #[arg(long, conflicts_with_all = ["yes", "dry_run"])]
-    pub(crate) ask: bool,
+    /// Ask before anything is touched, with =each for every step that replaces or removes
+    ///
+    /// The question can be answered with a look at the steps, page by page, or only at those whose path
+    /// holds a word. Default: asked once, before a mirror on a terminal removes something.
+    #[arg(long, value_name = "HOW", num_args = 0..=1, require_equals = true, default_missing_value = "once", conflicts_with_all = ["yes", "dry_run"])]
+    pub(crate) ask: Option<Ask>,
     /// Do not ask before removing
     #[arg(long)]
     pub(crate) yes: bool,
@@ -385,7 +510,7 @@ pub(crate) struct SafetyOptions {
 pub(crate) struct Removing {
     /// Refuse to remove more than this many entries, or this part of the destination's entries
     /// [default: half of them, once that is more than 20]
-    #[arg(long, value_name = "N|P%", value_parser = values::removal_limit, help_heading = "Safety")]
+    #[arg(long, value_name = "N|P%", value_parser = values::removal_limit, help_heading = "Safety", hide_short_help = true)]
     pub(crate) removal_limit: Option<RemovalLimit>,
 }
 
@@ -469,12 +594,27 @@ pub(crate) enum ByWhat {
     Stamp,
     Content,
     Size,
+    Presence,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
     Text,
     Json,
+    /// Differences only, for 'verify'
+    Csv,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Ask {
+    Once,
+    Each,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum YesNo {
+    Yes,
+    No,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -505,31 +645,73 @@ pub(crate) enum FlushWhen {
     None,
 }
 
-/// Resolves what was typed; patterns are read here.
+impl Takes {
+    /// Reads the rules, from files too, and makes them ready to decide.
+    pub(crate) fn selection(&self, sources: &[PathBuf], drops: bool) -> Result<Selection> {
+        let mut files = Vec::new();
+        for path in &self.rules {
+            let name = path.to_string_lossy().into_owned();
+            let text = std::fs::read_to_string(path)
+                .with_context(|| format!("cannot read the rules '{name}'; nothing was touched"))?;
+            files.push(RuleFile { name, text });
+        }
+        let all = self.exclude.iter().chain(&self.only).map(String::as_str);
+        let lines = files.iter().flat_map(|file| file.text.lines());
+        for pattern in all.chain(lines) {
+            values::refuse_outside(pattern, sources).map_err(anyhow::Error::msg)?;
+        }
+        let now = Time::now();
+        let modified = match (self.age, self.dated) {
+            (Some(age), _) => values::aged(age, now),
+            (None, dated) => dated.unwrap_or_default(),
+        };
+        let folders = Kinds { files: false, folders: true, links: false, specials: false };
+        let only_folders = self.folders_only.then_some(folders);
+        Ok(Selection::new(&Rules {
+            files,
+            exclude: self.exclude.clone(),
+            only: self.only.clone(),
+            any_case: self.any_case,
+            size: self.size.unwrap_or_default(),
+            modified,
+            depth: self.depth,
+            kinds: self.kind.or(only_folders).unwrap_or(Kinds::ALL),
+            no_hidden: self.hidden == YesNo::No,
+            no_litter: self.skip_litter,
+            no_caches: self.skip_caches,
+            no_empty_folders: self.no_empty_folders,
+            same_drive: self.same_drive,
+            drop_unselected: drops,
+        })?)
+    }
+}
+
+/// Resolves what was typed; patterns are read here. What only some commands have is as it is without
+/// it.
 pub(crate) fn request(
     task: Task,
     (sources, destination): (Vec<PathBuf>, &Path),
-    what: &What,
+    (what, drops): (&What, bool),
     running: &Running,
     writing: Option<&Writing>,
     safety: Safety,
-) -> Result<Request, BadPattern> {
+) -> Result<Request> {
     let What { takes, changed, carried } = what;
+    let selection = takes.selection(&sources, drops)?;
     Ok(Request {
         task,
         places: Places { sources, destination: destination.to_path_buf(), inside: takes.inside },
-        selection: Selection::new(&Rules {
-            exclude: takes.exclude.clone(),
-            only: takes.only.clone(),
-            depth: takes.depth,
-            no_empty_folders: takes.no_empty_folders,
-            same_drive: takes.same_drive,
-        })?,
+        selection,
         by: match changed.by {
             ByWhat::Stamp => By::Stamp,
             ByWhat::Content => By::Content,
             ByWhat::Size => By::Size,
+            ByWhat::Presence => By::Presence,
         },
+        sample: None,
+        keep_newer: false,
+        steps: Verbs::ALL,
+        renames: true,
         closely: changed.closely,
         time_slack: changed.time_slack.unwrap_or_default(),
         carry: carried.carry,
@@ -556,6 +738,16 @@ pub(crate) fn running(running: &Running, writing: Option<&Writing>) -> request::
             CacheHow::Keep => Cache::Keep,
             CacheHow::Drop => Cache::Drop,
         },
+    }
+}
+
+impl Output {
+    /// Only a verification has a table to print.
+    pub(crate) fn refuse_csv(&self) -> Result<()> {
+        if self.format == Format::Csv {
+            anyhow::bail!("--format csv is for 'verify' alone; use text or json");
+        }
+        Ok(())
     }
 }
 

@@ -1,9 +1,16 @@
 //! What an option takes, read from its text, with a word on what it should be.
 
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use jiff::ToSpan as _;
+use jiff::civil::{Date, DateTime};
+use jiff::tz::TimeZone;
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
+use utter_echo_core::os::Time;
+use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{Guard, RemovalLimit};
+use utter_echo_core::select::{Kinds, Span};
 
 /// A number of bytes: K, M, G and T are powers of 1000, `KiB` and so on powers of 1024.
 pub(super) fn bytes(text: &str) -> Result<u64, String> {
@@ -69,6 +76,138 @@ pub(super) fn keep(text: &str) -> Result<KeepRuns, String> {
     }
 }
 
+/// What stands on either side of `..`, each left out where there is none.
+fn span<T: PartialOrd>(
+    text: &str,
+    what: &str,
+    read: impl Fn(&str, bool) -> Result<T, String>,
+) -> Result<Span<T>, String> {
+    let Some((from, to)) = text.split_once("..") else {
+        return Err(format!("{what}; '{text}..' is from that on, '..{text}' up to it"));
+    };
+    let end = |text: &str, is_end| match text.trim() {
+        "" => Ok(None),
+        text => read(text, is_end).map(Some),
+    };
+    let (from, to) = (end(from, false)?, end(to, true)?);
+    match (&from, &to) {
+        (None, None) => Err(format!("{what}; both ends cannot be left out")),
+        (Some(from), Some(to)) if to < from => {
+            Err(format!("{what}; the first must not be greater than the second"))
+        }
+        _ => Ok(Span { from, to }),
+    }
+}
+
+pub(super) fn sizes(text: &str) -> Result<Span<u64>, String> {
+    span(text, "two sizes like 1M..2GiB", |text, _| if text == "0" { Ok(0) } else { bytes(text) })
+}
+
+pub(super) fn ages(text: &str) -> Result<Span<Duration>, String> {
+    span(text, "two lengths of time like 1d..2w", |text, _| duration(text))
+}
+
+/// What was changed so long before `now`.
+pub(super) fn aged(age: Span<Duration>, now: Time) -> Span<Time> {
+    let before = |age: Duration| {
+        let secs = now.secs.saturating_sub_unsigned(age.as_secs());
+        match now.nanos.checked_sub(age.subsec_nanos()) {
+            Some(nanos) => Time { secs, nanos },
+            None => Time { secs: secs - 1, nanos: now.nanos + 1_000_000_000 - age.subsec_nanos() },
+        }
+    };
+    Span { from: age.to.map(before), to: age.from.map(before) }
+}
+
+pub(super) fn dates(text: &str) -> Result<Span<Time>, String> {
+    span(text, "two local dates like 2026-01-31..2026-02-28T14:00", date)
+}
+
+/// The beginning of what is named, or its end: of a day, of a minute, or of a second.
+fn date(text: &str, is_end: bool) -> Result<Time, String> {
+    let wrong = |why: &dyn std::fmt::Display| {
+        format!("'{text}' is no date like 2026-01-31 or 2026-01-31T14:00: {why}")
+    };
+    let is_day = !text.contains(['T', ' ']);
+    let begin = if is_day {
+        text.parse::<Date>().map(|day| day.at(0, 0, 0, 0))
+    } else {
+        text.parse::<DateTime>()
+    };
+    let begin = begin.map_err(|e| wrong(&e))?;
+    let span = match text.matches(':').count() {
+        0 => 1.day(),
+        1 => 1.minute(),
+        _ => 1.second(),
+    };
+    let end = || begin.checked_add(span)?.checked_sub(1.nanosecond());
+    let at = if is_end { end() } else { Ok(begin) };
+    let zoned = at.and_then(|at| at.to_zoned(TimeZone::system())).map_err(|e| wrong(&e))?;
+    let nanos = zoned.timestamp().as_nanosecond();
+    let secs = i64::try_from(nanos.div_euclid(1_000_000_000)).map_err(|e| wrong(&e))?;
+    let nanos = u32::try_from(nanos.rem_euclid(1_000_000_000)).map_err(|e| wrong(&e))?;
+    Ok(Time { secs, nanos })
+}
+
+pub(super) fn kinds(list: &str) -> Result<Kinds, String> {
+    let mut kinds = Kinds { files: false, folders: false, links: false, specials: false };
+    for word in list.split(',') {
+        match word.trim() {
+            "file" => kinds.files = true,
+            "folder" => kinds.folders = true,
+            "link" => kinds.links = true,
+            "special" => kinds.specials = true,
+            other => {
+                return Err(format!("'{other}' is no kind; there are file, folder, link, special"));
+            }
+        }
+    }
+    Ok(kinds)
+}
+
+pub(super) fn steps(list: &str) -> Result<Verbs, String> {
+    let known = || Verb::ALL.map(Verb::name).join(", ");
+    let step = |word: &str| {
+        let found = Verb::ALL.into_iter().find(|verb| verb.name() == word.trim());
+        found.ok_or_else(|| format!("'{word}' is no kind of step; there are {}", known()))
+    };
+    list.split(',').map(step).collect()
+}
+
+pub(super) fn percent(text: &str) -> Result<f64, String> {
+    let wrong = || "a part of all files above 0, like 5% or 0.1%".to_owned();
+    let number = text.strip_suffix('%').ok_or_else(wrong)?;
+    let number: f64 = number.trim().parse().map_err(|_| wrong())?;
+    Some(number).filter(|number| *number > 0.0 && *number <= 100.0).ok_or_else(wrong)
+}
+
+/// Fails for a pattern that is a path from the top of the system, and so means nothing within a
+/// source: one that begins with the source's own path, or with a name that only the system has.
+pub(super) fn refuse_outside(pattern: &str, sources: &[PathBuf]) -> Result<(), String> {
+    let body = pattern.strip_prefix('!').unwrap_or(pattern).trim_end();
+    let Some(first) = body.strip_prefix('/').and_then(|path| path.split('/').next()) else {
+        return Ok(());
+    };
+    let is_in_a_source = sources.iter().any(|source| {
+        let is_file = !source.is_dir();
+        is_file || source.join(first).symlink_metadata().is_ok()
+    });
+    let holds_more = body[1..].contains('/');
+    if is_in_a_source || !holds_more || !Path::new("/").join(first).exists() {
+        return Ok(());
+    }
+    let hint = sources.iter().find_map(|source| {
+        let full = source.canonicalize().ok()?;
+        let rest = body.strip_prefix(full.to_str()?)?;
+        rest.starts_with('/').then(|| format!("\n  within '{}' that is '{rest}'", source.display()))
+    });
+    Err(format!(
+        "pattern '{pattern}' is a path from the top of the system, and can match nothing: patterns \
+         begin at the source{}",
+        hint.unwrap_or_default()
+    ))
+}
+
 pub(super) fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
     Aspects::parse(list)
 }
@@ -122,6 +261,65 @@ mod tests {
         for wrong in ["", "2", "-1s", "soon", "5y", "1e300w", "NaNs", "infs", "99999999w"] {
             assert!(duration(wrong).is_err(), "{wrong}");
         }
+    }
+
+    #[test]
+    fn spans_are_open_at_either_end_and_the_right_way_round() {
+        assert_eq!(sizes("1M.."), Ok(Span { from: Some(1_000_000), to: None }));
+        assert_eq!(sizes("0..2KiB"), Ok(Span { from: Some(0), to: Some(2048) }));
+        let days = |n: u64| Duration::from_secs(n * 86_400);
+        assert_eq!(ages("1d..1w"), Ok(Span { from: Some(days(1)), to: Some(days(7)) }));
+        for wrong in ["", "..", "1M", "2M..1M", "1M..x", "1M...2M", "1e30..", "-1.."] {
+            assert!(sizes(wrong).is_err(), "{wrong}");
+        }
+        let now = Time { secs: 1000, nanos: 5 };
+        let half = Duration::from_millis(500);
+        let aged = aged(Span { from: Some(half), to: Some(Duration::from_secs(10)) }, now);
+        assert_eq!(aged.from, Some(Time { secs: 990, nanos: 5 }));
+        assert_eq!(aged.to, Some(Time { secs: 999, nanos: 500_000_005 }));
+    }
+
+    #[test]
+    fn days_count_to_their_end_and_must_exist() {
+        let span = dates("2026-02-28..2026-02-28").unwrap();
+        let (from, to) = (span.from.unwrap(), span.to.unwrap());
+        assert_eq!((to.secs - from.secs, to.nanos), (86_399, 999_999_999));
+        let minute = dates("2026-02-28T14:00..2026-02-28T14:00").unwrap();
+        assert_eq!(minute.to.unwrap().secs - minute.from.unwrap().secs, 59);
+        assert_eq!(dates("..1969-12-31").unwrap().from, None);
+        let wrong =
+            ["2026-02-29..", "2026-13-01..", "..2026-01-31T25:00", "31.1.2026..", "99999-01-01.."];
+        for wrong in wrong {
+            assert!(dates(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn lists_and_parts_name_what_they_do_not_know() {
+        assert!(kinds("file,link").unwrap().links && !kinds("file,link").unwrap().folders);
+        assert!(kinds("file,disk").unwrap_err().contains("'disk'"));
+        assert!(steps("add, replace").unwrap().has(Verb::Replace));
+        assert!(!steps("add").unwrap().has(Verb::Remove) && steps("").is_err());
+        assert_eq!(percent("0.5%"), Ok(0.5));
+        for wrong in ["5", "0%", "101%", "NaN%", "%"] {
+            assert!(percent(wrong).is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn paths_from_the_top_of_the_system_are_no_patterns() {
+        let source = tempfile::tempdir().unwrap();
+        std::fs::create_dir(source.path().join("etc")).unwrap();
+        let sources = [source.path().to_path_buf()];
+        assert!(refuse_outside("/etc/fog.conf", &sources).is_ok(), "the source has such a folder");
+        assert!(refuse_outside("/nowhere/at/all", &sources).is_ok());
+        assert!(
+            refuse_outside("usr/lib", &sources).is_ok() && refuse_outside("/usr", &sources).is_ok()
+        );
+        assert!(refuse_outside("/usr/lib", &sources).is_err());
+        let own = format!("{}/etc/fog.conf", source.path().display());
+        let told = refuse_outside(&own, &sources).unwrap_err();
+        assert!(told.ends_with("that is '/etc/fog.conf'"), "{told}");
     }
 
     #[test]

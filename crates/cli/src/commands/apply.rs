@@ -29,6 +29,7 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
         by: By::Stamp,
         closely: false,
         time_slack: Duration::ZERO,
+        sample: None,
         keep_newer: false,
         steps: Verbs::ALL,
         renames: true,

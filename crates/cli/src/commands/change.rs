@@ -13,7 +13,7 @@ use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
 use utter_echo_core::{Session, saved};
 
 use super::hooks;
-use crate::args::{Changing, Copy, How, Mirror, SafetyOptions, Writing, request};
+use crate::args::{Ask, Changing, Copy, How, Mirror, SafetyOptions, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
 use crate::present::{Presenter, Progress, Took, ask, names};
@@ -21,23 +21,40 @@ use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
-    change(Task::Copy, places, RemovalLimit::default(), &args.changing)
+    let mut request = wanted(Task::Copy, places, RemovalLimit::default(), false, &args.changing)?;
+    request.renames = false;
+    change(&request, &args.changing)
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
     let removal_limit = args.removing.removal_limit.unwrap_or_default();
-    change(Task::Mirror, places, removal_limit, &args.changing)
+    let drops = args.drop_unselected;
+    let mut request = wanted(Task::Mirror, places, removal_limit, drops, &args.changing)?;
+    request.renames = !args.no_renames;
+    change(&request, &args.changing)
 }
 
-fn change(
+fn wanted(
     task: Task,
     places: (Vec<PathBuf>, &Path),
     removal_limit: RemovalLimit,
-    Changing { what, safety, wait_for_drive, save_plan, writing, how }: &Changing,
-) -> Result<Exit> {
+    drops: bool,
+    Changing { what, steps, safety, writing, how, .. }: &Changing,
+) -> Result<Request> {
     let guards = safety.guards(removal_limit);
-    let request = &request(task, places, what, &how.running, Some(writing), guards)?;
+    let request = request(task, places, (what, drops), &how.running, Some(writing), guards)?;
+    Ok(Request {
+        keep_newer: steps.keep_newer,
+        steps: steps.steps.unwrap_or(request.steps),
+        ..request
+    })
+}
+
+fn change(
+    request: &Request,
+    Changing { safety, wait_for_drive, save_plan, writing, how, .. }: &Changing,
+) -> Result<Exit> {
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
         let Some(patience) = wait_for_drive else {
             return change.plan_and_carry_out(save_plan.as_deref(), presenter, signals);
@@ -107,7 +124,8 @@ impl Change<'_> {
         if self.how.running.gentle {
             gentle::stand_back()?;
         }
-        if self.safety.ask {
+        self.how.output.refuse_csv()?;
+        if self.safety.ask.is_some() {
             ask::require_terminal()?;
         }
         let presenter = Presenter::new(&self.how.output, self.request, self.safety.dry_run);
@@ -140,7 +158,7 @@ impl Change<'_> {
             save(&plan, self.request, file)?;
             presenter.plan_saved(file)?;
         }
-        self.carry_out(&session, &plan, planning, presenter, signals)
+        self.carry_out(&session, plan, planning, presenter, signals)
     }
 
     /// As [`Self::carry_out`], of a plan that is older than this run: what drifted since is told
@@ -161,32 +179,32 @@ impl Change<'_> {
             let why = "not all of it can be done any more, and all or nothing was asked for";
             return Err(Refused(why.into()).into());
         }
-        self.carry_out(session, &plan, Duration::ZERO, presenter, signals)
+        self.carry_out(session, plan, Duration::ZERO, presenter, signals)
     }
 
     /// Shows a plan, or guards it, asks where it should, and carries it out.
     pub(super) fn carry_out(
         &self,
         session: &Session<'_>,
-        plan: &Plan,
+        mut plan: Plan,
         planning: Duration,
         presenter: &Presenter<'_>,
         signals: &Signals,
     ) -> Result<Exit> {
         if self.safety.dry_run {
-            presenter.plan(plan)?;
-            guard(session, plan, presenter)?;
+            presenter.plan(&plan)?;
+            guard(session, &plan, presenter)?;
             return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
         }
-        guard(session, plan, presenter)?;
-        presenter.remarks(plan)?;
-        confirm(self.request, self.safety, plan, signals)?;
-        let progress = Progress::changing(&self.how.output, signals, plan);
+        guard(session, &plan, presenter)?;
+        presenter.remarks(&plan)?;
+        confirm(self.request, self.safety, &mut plan, signals)?;
+        let progress = Progress::changing(&self.how.output, signals, &plan);
         let begun = Instant::now();
-        let outcome = session.apply(plan, &progress);
+        let outcome = session.apply(&plan, &progress);
         progress.done();
         let took = Took { planning, applying: begun.elapsed() };
-        presenter.outcome(plan, &outcome, took, self.writing.verbose)?;
+        presenter.outcome(&plan, &outcome, took, self.writing.verbose)?;
         Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))
     }
 }
@@ -220,13 +238,21 @@ fn guard(session: &Session<'_>, plan: &Plan, presenter: &Presenter<'_>) -> Resul
 fn confirm(
     request: &Request,
     safety: &SafetyOptions,
-    plan: &Plan,
+    plan: &mut Plan,
     signals: &Signals,
 ) -> Result<()> {
+    let destination = &request.places.destination;
     let removals = plan.totals.remove.entries > plan.totals.leftovers;
     let removes = removals && matches!(request.task, Task::Mirror | Task::Undo);
-    let wanted = safety.ask || removes && !safety.yes && ask::can_ask();
-    if !wanted || plan.is_empty() || ask::agreed(plan, &request.places.destination, signals)? {
+    let wanted = safety.ask.is_some() || removes && !safety.yes && ask::can_ask();
+    if !wanted || plan.is_empty() {
+        return Ok(());
+    }
+    let agreed = match safety.ask {
+        Some(Ask::Each) => ask::about_each(plan, destination, signals)?,
+        _ => ask::agreed(plan, destination, signals)?,
+    };
+    if agreed {
         return Ok(());
     }
     Err(Refused("not agreed to".into()).into())

@@ -4,6 +4,7 @@ mod apply;
 mod change;
 mod demo;
 mod drives;
+mod explain;
 mod hooks;
 mod undo;
 mod verify;
@@ -18,6 +19,7 @@ pub(crate) fn run(command: &Command) -> Result<Exit> {
         Command::Copy(copy) => change::copy(copy),
         Command::Mirror(mirror) => change::mirror(mirror),
         Command::Verify(verify) => verify::verify(verify),
+        Command::Explain(explain) => explain::explain(explain),
         Command::Apply(apply) => apply::apply(apply),
         Command::Undo(undo) => undo::undo(undo),
         Command::Drives(drives) => drives::drives(drives),

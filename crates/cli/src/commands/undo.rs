@@ -30,6 +30,7 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         by: By::Stamp,
         closely: false,
         time_slack: Duration::ZERO,
+        sample: None,
         keep_newer: false,
         steps: Verbs::ALL,
         renames: true,

@@ -1,20 +1,29 @@
 //! `utter verify`: compare both sides, show every difference, give a verdict.
 
+use std::time::{SystemTime, UNIX_EPOCH};
+
 use anyhow::Result;
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Safety, Task};
+use utter_echo_core::plan::{Verb, Verbs};
+use utter_echo_core::request::{Request, Safety, Sample, Task};
 
 use crate::args::{How, Verify, request};
 use crate::exit::Exit;
 use crate::gentle;
-use crate::present::{Presenter, Progress};
+use crate::present::{Listing, Presenter, Progress};
 use crate::signals::Signals;
 
 pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
     let How { running, output } = &args.how;
-    let request = request(Task::Verify, places, &args.what, running, None, Safety::default())?;
+    let what = (&args.what, false);
+    let request = request(Task::Verify, places, what, running, None, Safety::default())?;
+    let request = Request {
+        sample: args.sample.map(|percent| Sample { percent, seed: seed() }),
+        steps: if args.ignore_extra { without_removals() } else { Verbs::ALL },
+        ..request
+    };
     if running.gentle {
         gentle::stand_back()?;
     }
@@ -27,7 +36,7 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     progress.done();
     signals.check()?;
     let plan = plan?;
-    presenter.verdict(&plan)?;
+    presenter.verdict(&plan, Listing { limit: args.limit, fix: args.fix })?;
     Ok(if !plan.problems.is_empty() {
         Exit::Problems
     } else if plan.is_empty() {
@@ -35,4 +44,14 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     } else {
         Exit::Different
     })
+}
+
+fn without_removals() -> Verbs {
+    Verb::ALL.into_iter().filter(|verb| *verb != Verb::Remove).collect()
+}
+
+/// Another one each time, so that in the long run every file is read.
+fn seed() -> u64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    since.as_secs() ^ u64::from(since.subsec_nanos()) << 32
 }

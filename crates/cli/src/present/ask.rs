@@ -1,17 +1,20 @@
 //! The question before a run.
 
-use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
+use std::collections::HashSet;
+use std::io::{self, IsTerminal as _, Write};
 use std::path::Path;
 
 use anyhow::Result;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::plan::{PlacedStep, Plan, Verb};
 
 use super::{names, text, units};
 use crate::signals::Signals;
 
 /// How many removals are shown with the question.
 const SHOWN: usize = 10;
+/// How many steps make a page.
+const PAGE: usize = 20;
 
 /// `--ask` without anybody to answer.
 #[derive(Debug, thiserror::Error)]
@@ -26,37 +29,163 @@ pub(crate) fn require_terminal() -> Result<(), NoTerminal> {
     if can_ask() { Ok(()) } else { Err(NoTerminal) }
 }
 
-/// Shows what would be done, above all what would be removed, and waits for an answer. Anything
-/// but a yes is a no.
+/// Shows what would be done, above all what would be removed, and waits for an answer. Steps can be
+/// looked at before; anything but a yes is a no.
 pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Result<bool> {
     let mut err = anstream::stderr().lock();
-    let removals = plan.totals.remove;
-    if removals.entries > 0 {
+    let removals = plan.totals.remove.entries;
+    if removals > 0 {
         let steps = plan.steps().filter(|placed| placed.step.verb == Verb::Remove);
         for placed in steps.take(SHOWN) {
             text::step_line(&mut err, &placed, None)?;
         }
-        let more = removals.entries.saturating_sub(SHOWN as u64);
+        let more = removals.saturating_sub(SHOWN as u64);
         if more > 0 {
-            writeln!(err, "         … and {} more; --dry-run lists them all", units::count(more))?;
+            writeln!(err, "         … and {} more; 'l remove' lists them", units::count(more))?;
         }
     }
     writeln!(err, "{}", text::plan_totals(plan))?;
     let place = names::shown(destination.as_os_str().as_encoded_bytes());
-    if removals.entries > 0 {
-        write!(
-            err,
-            "Go ahead and remove {} from {place}? [y/N] ",
-            units::entries(removals.entries)
-        )?;
+    let question = if removals > 0 {
+        format!("Go ahead and remove {} from {place}?", units::entries(removals))
     } else {
-        write!(err, "Go ahead in {place}? [y/N] ")?;
+        format!("Go ahead in {place}?")
+    };
+    loop {
+        let answer = answer(&mut err, &format!("{question} [y/N, l to list] "), signals)?;
+        match answer.split_once(' ').unwrap_or((&answer, "")) {
+            ("y" | "yes", "") => return Ok(true),
+            ("l" | "list", word) => list(&mut err, plan, word.trim(), signals)?,
+            ("?", _) => writeln!(
+                err,
+                "y goes ahead, n ends without touching anything, l lists all steps page by page, \
+                 l WORD those of a kind, like 'l remove', or with WORD in their path"
+            )?,
+            _ => return Ok(false),
+        }
     }
+}
+
+/// The steps of one kind, or those with a word in their path, page by page.
+fn list(err: &mut impl Write, plan: &Plan, word: &str, signals: &Signals) -> Result<()> {
+    let kind = Verb::ALL.into_iter().find(|verb| verb.name() == word);
+    let wanted = |placed: &PlacedStep<'_>| match kind {
+        Some(verb) => placed.step.verb == verb,
+        None => names::shown(placed.path.as_bytes()).contains(word),
+    };
+    let mut steps = plan.steps().filter(wanted).peekable();
+    if steps.peek().is_none() {
+        writeln!(err, "No step is of that kind, or has that in its path.")?;
+    }
+    while steps.peek().is_some() {
+        for placed in steps.by_ref().take(PAGE) {
+            text::step_line(err, &placed, None)?;
+        }
+        let goes_on = steps.peek().is_some()
+            && answer(err, "Enter for more, q to go back to the question: ", signals)?.is_empty();
+        if !goes_on {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Asks about every step that replaces or removes; those that are not agreed to are taken out of the
+/// plan. False if nothing is to be done at all.
+pub(crate) fn about_each(plan: &mut Plan, destination: &Path, signals: &Signals) -> Result<bool> {
+    let mut err = anstream::stderr().lock();
+    let place = names::shown(destination.as_os_str().as_encoded_bytes());
+    writeln!(err, "{} In {place}:", text::plan_totals(plan))?;
+    let mut unwanted = HashSet::new();
+    // What was said of all that follow, and of a folder with all it holds.
+    let (mut rest, mut above): (Option<bool>, Option<(Vec<u8>, bool)>) = (None, None);
+    for placed in plan.steps() {
+        if !matches!(placed.step.verb, Verb::Replace | Verb::Remove) {
+            continue;
+        }
+        let path = placed.path.as_bytes();
+        let is_below = |top: &[u8]| path.strip_prefix(top).is_some_and(|p| p.starts_with(b"/"));
+        let told = match (&above, rest) {
+            (Some((top, told)), _) if is_below(top) => Some(*told),
+            (_, rest) => rest,
+        };
+        let wanted = match told {
+            Some(told) => told,
+            None => match about_one(&mut err, &placed, signals)? {
+                One::Yes => true,
+                One::No => false,
+                One::All => *rest.insert(true),
+                One::None => *rest.insert(false),
+                One::Quit => return Ok(false),
+            },
+        };
+        if placed.step.verb == Verb::Remove && !above.as_ref().is_some_and(|(top, _)| is_below(top))
+        {
+            above = Some((path.to_vec(), wanted));
+        }
+        if !wanted {
+            unwanted.insert(placed.number);
+        }
+    }
+    plan.leave_out(&unwanted);
+    writeln!(err, "{}", text::plan_totals(plan))?;
+    Ok(true)
+}
+
+enum One {
+    Yes,
+    No,
+    All,
+    None,
+    Quit,
+}
+
+fn about_one(err: &mut impl Write, placed: &PlacedStep<'_>, signals: &Signals) -> Result<One> {
+    loop {
+        text::step_line(err, placed, None)?;
+        let holds = placed.step.verb == Verb::Remove
+            && placed.step.kind() == utter_echo_core::os::Kind::Folder;
+        let with = if holds { ", with all in it" } else { "" };
+        let question = format!("{}{with}? [yes/no/all/none/quit] ", placed.step.verb.name());
+        match &*answer(err, &question, signals)? {
+            "y" | "yes" => return Ok(One::Yes),
+            "n" | "no" => return Ok(One::No),
+            "a" | "all" => return Ok(One::All),
+            "none" => return Ok(One::None),
+            "q" | "quit" => return Ok(One::Quit),
+            _ => writeln!(
+                err,
+                "yes, no, or for this and all that follow: all, none; quit ends without touching \
+                 anything"
+            )?,
+        }
+    }
+}
+
+/// What is typed after a question, in small letters; "quit" if nothing can come any more.
+fn answer(err: &mut impl Write, question: &str, signals: &Signals) -> Result<String> {
+    write!(err, "{question}")?;
     err.flush()?;
-    wait_for_input(signals)?;
-    let mut answer = String::new();
-    io::stdin().lock().read_line(&mut answer)?;
-    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    let Some(answer) = read_line(signals)? else { return Ok("quit".into()) };
+    let answer = answer.trim();
+    // A word to look for keeps its case.
+    Ok(if answer.contains(' ') { answer.to_owned() } else { answer.to_lowercase() })
+}
+
+/// A line, without reading what comes after it: that would not show as waiting any more. `None` at
+/// the end of all input.
+fn read_line(signals: &Signals) -> Result<Option<String>> {
+    let (mut line, mut byte) = (Vec::new(), [0]);
+    loop {
+        wait_for_input(signals)?;
+        match rustix::io::read(io::stdin(), &mut byte)? {
+            0 if line.is_empty() => return Ok(None),
+            0 => break,
+            _ if byte == [b'\n'] => break,
+            _ => line.push(byte[0]),
+        }
+    }
+    Ok(Some(String::from_utf8_lossy(&line).into_owned()))
 }
 
 /// Reading alone would sleep through Ctrl-C.

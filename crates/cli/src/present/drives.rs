@@ -22,7 +22,7 @@ pub(crate) fn drives(drives: &[Drive], format: Format) -> io::Result<()> {
                 serde_json::to_writer(&mut out, &Line::from(drive))?;
                 writeln!(out)?;
             }
-            Format::Text => {
+            Format::Text | Format::Csv => {
                 if at > 0 {
                     writeln!(out)?;
                 }

@@ -11,9 +11,10 @@ use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Count, PlacedStep, Plan, Tally, Verb};
 use utter_echo_core::problem;
 use utter_echo_core::request::{Request, Task};
+use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{Took, words};
+use super::{Listing, Took, fix, words};
 
 const VERSION: u32 = 1;
 
@@ -25,6 +26,8 @@ enum Line {
     Difference(Step),
     Problem(Problem),
     Remark(Remark),
+    Rule(Rule),
+    Fix { command: String },
     Totals(Box<Totals>),
 }
 
@@ -38,7 +41,15 @@ struct Head {
 }
 
 #[derive(Serialize)]
-struct Path {
+struct Rule {
+    rule: String,
+    taken: u64,
+    left_out: u64,
+    kept: u64,
+}
+
+#[derive(Serialize)]
+pub(super) struct Path {
     path: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     path_base64: Option<String>,
@@ -52,6 +63,8 @@ struct Step {
     path: Path,
     bytes: u64,
     reason: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    was: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     outcome: Option<&'static str>,
 }
@@ -79,7 +92,7 @@ struct Amount {
 }
 
 #[derive(Serialize)]
-struct Side {
+pub(super) struct Side {
     folders: u64,
     files: u64,
     links: u64,
@@ -92,6 +105,7 @@ struct Verbs {
     add: Amount,
     replace: Amount,
     retouch: Amount,
+    rename: Amount,
     remove: Amount,
 }
 
@@ -99,6 +113,10 @@ struct Verbs {
 struct Totals {
     planned: Verbs,
     unchanged: Amount,
+    kept_newer: u64,
+    held_back: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    sampled: Option<Amount>,
     source: Side,
     destination: Side,
     problems: usize,
@@ -166,7 +184,14 @@ pub(super) fn head(request: &Request, dry_run: bool) -> io::Result<()> {
 
 pub(super) fn plan(plan: &Plan) -> io::Result<()> {
     let steps = plan.steps().map(|placed| Line::Step(step(&placed, None)));
-    write_all(remarks(plan).chain(steps).chain(problems(plan)).chain([totals(plan, None, 0)]))
+    let found = remarks(plan).chain(steps).chain(problems(plan)).chain(rules(plan));
+    write_all(found.chain([totals(plan, None, 0)]))
+}
+
+fn rules(plan: &Plan) -> impl Iterator<Item = Line> {
+    plan.decided.iter().cloned().map(|Decided { rule, taken, left_out, kept }| {
+        Line::Rule(Rule { rule, taken, left_out, kept })
+    })
 }
 
 pub(super) fn refusal(refusal: &Refusal) -> io::Result<()> {
@@ -204,18 +229,30 @@ pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Took) -> io::Result<
     write_all(steps.chain(problems(plan)).chain(own_problems).chain([end]))
 }
 
-pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
-    let differences = plan.steps().map(|placed| Line::Difference(step(&placed, None)));
-    write_all(remarks(plan).chain(differences).chain(problems(plan)).chain([totals(plan, None, 0)]))
+pub(super) fn verdict(plan: &Plan, listing: Listing, request: &Request) -> io::Result<()> {
+    let mut listed = [0; Verb::ALL.len()];
+    let limit = listing.limit.unwrap_or(usize::MAX);
+    let within_limit = |placed: &PlacedStep<'_>| {
+        let count = &mut listed[placed.step.verb as usize];
+        *count += 1;
+        *count <= limit
+    };
+    let differences = plan.steps().filter(within_limit);
+    let differences = differences.map(|placed| Line::Difference(step(&placed, None)));
+    let fix = (listing.fix && !plan.is_empty())
+        .then(|| Line::Fix { command: fix::command(plan, request) });
+    let found = remarks(plan).chain(differences).chain(problems(plan)).chain(rules(plan));
+    write_all(found.chain(fix).chain([totals(plan, None, 0)]))
 }
 
 fn step(placed: &PlacedStep<'_>, outcome: Option<&'static str>) -> Step {
     Step {
-        verb: words::verb(placed.step.verb),
+        verb: placed.step.verb.name(),
         r#type: words::kind(placed.step.kind()),
         path: (&placed.path).into(),
         bytes: placed.step.bytes(),
         reason: words::reason(placed),
+        was: placed.was.as_ref().map(|was| String::from_utf8_lossy(was.as_bytes()).into_owned()),
         outcome,
     }
 }
@@ -244,6 +281,7 @@ fn verbs(count: impl Fn(Verb) -> Count) -> Verbs {
         add: count(Verb::Add).into(),
         replace: count(Verb::Replace).into(),
         retouch: count(Verb::Retouch).into(),
+        rename: count(Verb::Rename).into(),
         remove: count(Verb::Remove).into(),
     }
 }
@@ -251,13 +289,11 @@ fn verbs(count: impl Fn(Verb) -> Count) -> Verbs {
 fn totals(plan: &Plan, run: Option<Run>, run_problems: usize) -> Line {
     let totals = &plan.totals;
     Line::Totals(Box::new(Totals {
-        planned: verbs(|verb| match verb {
-            Verb::Add => totals.add,
-            Verb::Replace => totals.replace,
-            Verb::Retouch => totals.retouch,
-            Verb::Remove => totals.remove,
-        }),
+        planned: verbs(|verb| totals.of(verb)),
         unchanged: totals.unchanged.into(),
+        kept_newer: totals.kept_newer,
+        held_back: totals.held_back,
+        sampled: (totals.sampled.entries > 0).then(|| totals.sampled.into()),
         source: totals.source.into(),
         destination: totals.destination.into(),
         problems: plan.problems.len() + run_problems,

@@ -1,7 +1,10 @@
 //! What a run says: the same facts as text for people and as JSON for programs.
 
 pub(crate) mod ask;
+mod csv;
 mod drives;
+mod explain;
+mod fix;
 mod json;
 pub(crate) mod names;
 mod progress;
@@ -21,6 +24,7 @@ use utter_echo_core::{Outcome, PlanError};
 use crate::args::{Format, Output, When};
 
 pub(crate) use drives::drives;
+pub(crate) use explain::{explained, survey};
 pub(crate) use progress::Progress;
 
 /// Prints an error that ended a command.
@@ -55,6 +59,15 @@ pub(crate) struct Took {
     pub(crate) applying: Duration,
 }
 
+/// How the differences of a verification are listed.
+#[derive(Clone, Copy)]
+pub(crate) struct Listing {
+    /// So many of each kind at most.
+    pub(crate) limit: Option<usize>,
+    /// With the command that mends them.
+    pub(crate) fix: bool,
+}
+
 /// Says what a run found and did, in the form that was asked for.
 pub(crate) struct Presenter<'a> {
     output: &'a Output,
@@ -72,7 +85,7 @@ impl<'a> Presenter<'a> {
     pub(crate) fn head(&self) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::head(self.request, self.dry_run),
-            Format::Text => Ok(()),
+            Format::Text | Format::Csv => Ok(()),
         }
     }
 
@@ -80,7 +93,7 @@ impl<'a> Presenter<'a> {
     pub(crate) fn plan(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::plan(plan),
-            Format::Text => text::plan(plan, self.request, self.output.quiet),
+            Format::Text | Format::Csv => text::plan(plan, self.request, self.output.quiet),
         }
     }
 
@@ -88,8 +101,8 @@ impl<'a> Presenter<'a> {
     pub(crate) fn remarks(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::remarks_first(plan),
-            Format::Text if self.output.quiet => Ok(()),
-            Format::Text => text::remarks(&mut anstream::stdout().lock(), plan),
+            Format::Text | Format::Csv if self.output.quiet => Ok(()),
+            Format::Text | Format::Csv => text::remarks(&mut anstream::stdout().lock(), plan),
         }
     }
 
@@ -114,7 +127,7 @@ impl<'a> Presenter<'a> {
     pub(crate) fn problems(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::problems_alone(plan),
-            Format::Text => text::problems(&plan.problems),
+            Format::Text | Format::Csv => text::problems(&plan.problems),
         }
     }
 
@@ -122,7 +135,7 @@ impl<'a> Presenter<'a> {
     pub(crate) fn refusal(&self, refusal: &Refusal) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::refusal(refusal),
-            Format::Text => Ok(()),
+            Format::Text | Format::Csv => Ok(()),
         }
     }
 
@@ -136,8 +149,10 @@ impl<'a> Presenter<'a> {
     ) -> io::Result<()> {
         match self.output.format {
             Format::Json => json::outcome(plan, outcome, took),
-            Format::Text if self.output.quiet => text::outcome_in_brief(plan, outcome),
-            Format::Text => {
+            Format::Text | Format::Csv if self.output.quiet => {
+                text::outcome_in_brief(plan, outcome)
+            }
+            Format::Text | Format::Csv => {
                 if verbose {
                     text::steps_taken(plan, outcome)?;
                 }
@@ -156,10 +171,11 @@ impl<'a> Presenter<'a> {
     }
 
     /// A verification.
-    pub(crate) fn verdict(&self, plan: &Plan) -> io::Result<()> {
+    pub(crate) fn verdict(&self, plan: &Plan, listing: Listing) -> io::Result<()> {
         match self.output.format {
-            Format::Json => json::verdict(plan),
-            Format::Text => text::verdict(plan, self.request, self.output.quiet),
+            Format::Json => json::verdict(plan, listing, self.request),
+            Format::Csv => csv::verdict(plan),
+            Format::Text => text::verdict(plan, self.request, listing, self.output.quiet),
         }
     }
 }

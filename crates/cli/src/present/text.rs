@@ -5,12 +5,13 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::plan::{Count, PlacedStep, Plan, Remark, Verb};
+use utter_echo_core::plan::{Count, PlacedStep, Plan, Reason, Remark, Totals, Verb};
 use utter_echo_core::problem::Problem;
 use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{Took, names, units, words};
+use super::{Listing, Took, names, units, words};
 
 const HEADING: Style = Style::new().bold();
 const FAINT: Style = Style::new().dimmed();
@@ -23,6 +24,7 @@ fn style_of(verb: Verb) -> Style {
         Verb::Add => AnsiColor::Green.on_default(),
         Verb::Replace => AnsiColor::Magenta.on_default(),
         Verb::Retouch => AnsiColor::BrightBlue.on_default(),
+        Verb::Rename => AnsiColor::Cyan.on_default(),
         Verb::Remove => AnsiColor::Red.on_default().bold(),
     }
 }
@@ -48,6 +50,8 @@ pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()
     };
     writeln!(out, "{HEADING}Plan to {what}{HEADING:#} {}", places(request))?;
     writeln!(out, "{}", plan_totals(plan))?;
+    left_as_it_is(&mut out, plan)?;
+    left_out(&mut out, plan)?;
     problem_count(&mut out, plan.problems.len())?;
     writeln!(out, "Dry run: nothing was touched.")?;
     out.flush()
@@ -64,7 +68,7 @@ pub(super) fn step_line(
     write!(
         out,
         "{style}{:<8}{style:#} {}",
-        words::verb(step.verb),
+        step.verb.name(),
         names::shown(placed.path.as_bytes())
     )?;
     if step.kind() == utter_echo_core::os::Kind::File
@@ -95,6 +99,7 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
         part(totals.add, "add", true),
         part(totals.replace, "replace", true),
         part(totals.retouch, "retouch", false),
+        part(totals.rename, "rename", false),
         part(totals.remove, "remove", true),
     ];
     let parts: Vec<_> = parts.into_iter().flatten().collect();
@@ -136,11 +141,11 @@ pub(super) fn outcome(
     problems(&outcome.problems)?;
     let mut out = io::BufWriter::new(anstream::stdout().lock());
     headline(&mut out, plan, outcome, request, took.planning + took.applying)?;
-    for verb in [Verb::Add, Verb::Replace, Verb::Retouch, Verb::Remove] {
+    for verb in Verb::ALL {
         let done = outcome.done(verb);
         if done.entries > 0 {
-            let what = ["added", "replaced", "retouched", "removed"][verb as usize];
-            done_line(&mut out, what, done, verb != Verb::Retouch)?;
+            let what = ["added", "replaced", "retouched", "renamed", "removed"][verb as usize];
+            done_line(&mut out, what, done, !matches!(verb, Verb::Retouch | Verb::Rename))?;
         }
     }
     if plan.totals.unchanged.entries > 0 || plan.is_empty() {
@@ -151,6 +156,7 @@ pub(super) fn outcome(
             (outcome.bytes_written, units::per_second(outcome.bytes_written, took.applying));
         writeln!(out, "  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate))?;
     }
+    left_as_it_is(&mut out, plan)?;
     if let Some(run) = &outcome.set_aside {
         let shown = names::shown(run.as_os_str().as_encoded_bytes());
         let count = outcome.done(Verb::Replace).entries + outcome.done(Verb::Remove).entries;
@@ -204,41 +210,104 @@ fn done_line(out: &mut impl Write, what: &str, count: Count, with_bytes: bool) -
     writeln!(out)
 }
 
+/// What differs and is not touched, by the user's own wish.
+fn left_as_it_is(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+    let Totals { kept_newer, held_back, .. } = plan.totals;
+    if kept_newer > 0 {
+        let count = units::counted(kept_newer, "file", "files");
+        writeln!(out, "Kept: {count} newer than the source's.")?;
+    }
+    if held_back > 0 {
+        let count = units::counted(held_back, "difference", "differences");
+        writeln!(out, "Left as they are, for --steps: {count}.")?;
+    }
+    Ok(())
+}
+
+/// What the selection left out, by rule.
+fn left_out(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+    for Decided { rule, left_out, kept, .. } in &plan.decided {
+        let source =
+            (*left_out > 0).then(|| format!("{} of the source", units::entries(*left_out)));
+        let kept =
+            (*kept > 0).then(|| format!("{} kept in the destination", units::entries(*kept)));
+        let told: Vec<_> = [source, kept].into_iter().flatten().collect();
+        if !told.is_empty() {
+            writeln!(out, "Left out by {}: {}.", names::shown(rule.as_bytes()), told.join(", "))?;
+        }
+    }
+    Ok(())
+}
+
 /// Differences, both sides' counts, and one sentence.
-pub(super) fn verdict(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()> {
+pub(super) fn verdict(
+    plan: &Plan,
+    request: &Request,
+    listing: Listing,
+    quiet: bool,
+) -> io::Result<()> {
     problems(&plan.problems)?;
     let mut out = io::BufWriter::new(anstream::stdout().lock());
-    for placed in plan.steps() {
-        difference_line(&mut out, &placed)?;
-    }
+    differences(&mut out, plan, listing.limit)?;
     if quiet {
         return out.flush();
     }
-    if !plan.is_empty() {
+    remarks(&mut out, plan)?;
+    left_out(&mut out, plan)?;
+    table(&mut out, plan)?;
+    if plan.totals.held_back > 0 {
+        let count = units::entries(plan.totals.held_back);
+        writeln!(out, "Not counted: {count} that only the destination has.")?;
+    }
+    let (style, sentence) = sentence(plan, request);
+    writeln!(out, "{style}{sentence}{style:#}")?;
+    if let Some(confidence) = confidence(plan) {
+        writeln!(out, "{confidence}")?;
+    }
+    if listing.fix && !plan.is_empty() {
+        writeln!(out, "To make it so: {}", super::fix::command(plan, request))?;
+    }
+    out.flush()
+}
+
+/// By kind, each with its count, as far as the limit goes.
+fn differences(out: &mut impl Write, plan: &Plan, limit: Option<usize>) -> io::Result<()> {
+    let kinds = [
+        (Verb::Add, "Missing in the destination"),
+        (Verb::Remove, "Extra in the destination"),
+        (Verb::Replace, "Not the same"),
+        (Verb::Retouch, "The same but for attributes"),
+    ];
+    for (verb, what) in kinds {
+        let count = plan.totals.of(verb).entries;
+        if count == 0 {
+            continue;
+        }
+        writeln!(out, "{HEADING}{what}: {}{HEADING:#}", units::entries(count))?;
+        let limit = limit.unwrap_or(usize::MAX);
+        for placed in plan.steps().filter(|placed| placed.step.verb == verb).take(limit) {
+            difference_line(out, &placed)?;
+        }
+        let more = count.saturating_sub(limit as u64);
+        if more > 0 && limit > 0 {
+            writeln!(out, "         … and {} more", units::count(more))?;
+        }
         writeln!(out)?;
     }
-    remarks(&mut out, plan)?;
-    table(&mut out, plan)?;
+    Ok(())
+}
+
+fn sentence(plan: &Plan, request: &Request) -> (Style, String) {
     let differences = plan.totals.steps();
-    let (style, sentence) = if !plan.problems.is_empty() {
+    if !plan.problems.is_empty() {
         let count = units::counted(plan.problems.len() as u64, "problem", "problems");
         let found = units::counted(differences, "difference", "differences");
-        (
-            BAD,
-            format!(
-                "Not proven: {count} kept part of it from being compared; {found} found in the rest."
-            ),
-        )
-    } else if differences == 0 {
-        let count = units::entries(plan.totals.unchanged.entries);
-        let left_out = plan.remarks.iter().any(|remark| match remark {
-            Remark::NotHeld(not_held) => not_held.links + not_held.fifos + not_held.devices > 0,
-            _ => false,
-        });
-        let how_far =
-            if left_out { "Identical as far as the drive can hold it" } else { "Identical" };
-        (GOOD, format!("{how_far}: {count} agree in {}.", compared(plan, request)))
-    } else {
+        let sentence = format!(
+            "Not proven: {count} kept part of it from being compared; {found} found in the rest."
+        );
+        return (BAD, sentence);
+    }
+    if differences > 0 {
         let totals = &plan.totals;
         let sentence = format!(
             "Different: {} missing, {} extra, {} not the same.",
@@ -246,10 +315,43 @@ pub(super) fn verdict(plan: &Plan, request: &Request, quiet: bool) -> io::Result
             units::count(totals.remove.entries),
             units::count(totals.replace.entries + totals.retouch.entries),
         );
-        (BAD, sentence)
-    };
-    writeln!(out, "{style}{sentence}{style:#}")?;
-    out.flush()
+        return (BAD, sentence);
+    }
+    let count = units::entries(plan.totals.unchanged.entries);
+    let left_out = plan.remarks.iter().any(|remark| match remark {
+        Remark::NotHeld(not_held) => not_held.links + not_held.fifos + not_held.devices > 0,
+        _ => false,
+    });
+    let how_far = if left_out { "Identical as far as the drive can hold it" } else { "Identical" };
+    (GOOD, format!("{how_far}: {count} agree in {}.", compared(plan, request)))
+}
+
+/// What a sample without differences says of the files that were not read: if more than this part
+/// of them differed, one would have been met with a likelihood of 95 in 100.
+fn confidence(plan: &Plan) -> Option<String> {
+    let (read, all) = (plan.totals.sampled, plan.totals.source.files);
+    if read.entries == 0 {
+        return None;
+    }
+    let told = format!(
+        "Read by chance: {} of {} files ({})",
+        units::count(read.entries),
+        units::count(all),
+        units::bytes(read.bytes)
+    );
+    let differs = plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
+    if differs {
+        return Some(format!("{told}, and some of them differ: verify with --by content."));
+    }
+    if read.entries >= all {
+        return Some(format!("{told}, which is all of them."));
+    }
+    let part = 1.0 - 0.05_f64.powf(1.0 / read.entries as f64);
+    Some(format!(
+        "{told}, and all of them agree: with 95 % confidence the content of less than {:.2} % of \
+         all files differs.",
+        part * 100.0
+    ))
 }
 
 fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<()> {
@@ -257,7 +359,7 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
     let (word, reason) = match step.verb {
         Verb::Add => ("missing", "only in the source".to_owned()),
         Verb::Remove => ("extra", "only in the destination".to_owned()),
-        Verb::Replace | Verb::Retouch => ("differs", words::reason(placed)),
+        Verb::Replace | Verb::Retouch | Verb::Rename => ("differs", words::reason(placed)),
     };
     let style = style_of(step.verb);
     writeln!(
@@ -273,6 +375,7 @@ fn compared(plan: &Plan, request: &Request) -> String {
         By::Stamp => "size",
         By::Content => "every byte",
         By::Size => "size alone",
+        By::Presence => return "name and kind, and nothing else was compared".to_owned(),
     };
     let not_held = plan.remarks.iter().find_map(|remark| match remark {
         Remark::NotHeld(not_held) => Some(not_held.aspects),

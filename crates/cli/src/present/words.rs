@@ -4,19 +4,9 @@ use std::time::Duration;
 
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::{Flags, Kind, Time};
-use utter_echo_core::plan::{NotHeld, PlacedStep, Reason, Remark, State, Step, Verb};
+use utter_echo_core::plan::{NotHeld, PlacedStep, Reason, Remark, State, Step};
 
 use super::{names, units};
-
-/// The word for what a step does.
-pub(crate) fn verb(verb: Verb) -> &'static str {
-    match verb {
-        Verb::Add => "add",
-        Verb::Replace => "replace",
-        Verb::Retouch => "retouch",
-        Verb::Remove => "remove",
-    }
-}
 
 /// The word for what an entry is.
 pub(crate) fn kind(kind: Kind) -> &'static str {
@@ -34,6 +24,15 @@ pub(crate) fn kind(kind: Kind) -> &'static str {
 /// gets, the source's, second.
 pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
     let step = placed.step;
+    if let Some(was) = &placed.was {
+        let was = format!("was {}", names::shown(was.as_bytes()));
+        return match (step.aspects.is_empty(), &step.source, &step.destination) {
+            (false, Some(source), Some(there)) => {
+                format!("{was}, {}", aspects(step.aspects, source, there))
+            }
+            _ => was,
+        };
+    }
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {
         (Reason::New, Some(leader)) => format!("new, hard link of {leader}"),
@@ -65,6 +64,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         }
         (Reason::Extra, ..) => "not in the source".to_owned(),
         (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
+        (Reason::Moved, ..) => "moved".to_owned(),
         (Reason::Unselected, ..) => "left out by the selection".to_owned(),
         (Reason::Made, ..) => "made by that run".to_owned(),
         (Reason::Before, ..) => "as it was before that run".to_owned(),
@@ -162,6 +162,12 @@ pub(crate) fn remark(remark: &Remark) -> String {
             )
         }
         Remark::NotHeld(not_held) => self::not_held(not_held),
+        Remark::Ahead(count, span) => format!(
+            "{} of the destination were changed in the future, up to {} ahead of this machine's \
+             clock: the clocks do not agree, and what is newer cannot be told from times",
+            units::counted(*count, "file", "files"),
+            units::span(*span)
+        ),
         Remark::IdlePattern(rule) => format!("{rule} matched nothing"),
     }
 }
@@ -246,6 +252,7 @@ pub(crate) fn remark_id(remark: &Remark) -> &'static str {
         Remark::MissingFolders(_) => "missing-folders",
         Remark::OwnerNotCarried => "owner-not-carried",
         Remark::MountLeftOut(_) => "mount-left-out",
+        Remark::Ahead(..) => "ahead",
         Remark::NotHeld(_) => "not-held",
         Remark::IdlePattern(_) => "idle-pattern",
     }

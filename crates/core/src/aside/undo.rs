@@ -159,9 +159,12 @@ impl Reversal<'_> {
                 let was = &self.part.leaders[leader.0 as usize];
                 let name = folder.names.get(step.name);
                 // Never renamed, or renamed back.
-                let Ok(Some(now)) = drift::state(self.system, there.as_ref(), name) else { continue };
+                let Ok(Some(now)) = drift::state(self.system, there.as_ref(), name) else {
+                    continue;
+                };
                 let after = self.memory.after.get(path.join(name).as_bytes()).copied();
-                let seen = step.destination.filter(|seen| seen.still(&now)).or(Some(State::from(&now)));
+                let seen =
+                    step.destination.filter(|seen| seen.still(&now)).or(Some(State::from(&now)));
                 let to = self.part.folder_path(was.folder as usize).join(&was.name);
                 let before = self.memory.before.get(to.as_bytes()).map(|before| before.state);
                 let mut back = Step::new(Verb::Rename, Reason::Before, before, after.or(seen));

@@ -1,13 +1,15 @@
 //! Two entries of one name: what differs.
 
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::PoisonError;
 
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Entry, Flags, Kind, Stat};
 use crate::plan::{Reason, Step, Verb};
 use crate::reach;
-use crate::request::By;
+use crate::request::{By, Sample};
 
 use super::{Comparison, content, step};
 
@@ -28,6 +30,9 @@ pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result
     if source.kind != destination.kind {
         let carried = context.reach.carry.has(Aspect::Content);
         return Ok(carried.then(|| planned(Verb::Replace, Reason::Kind)));
+    }
+    if context.by == By::Presence {
+        return Ok(None);
     }
     if context.reach.carry.has(Aspect::Content)
         && let Some(reason) = content_differs(context, sides)?
@@ -67,7 +72,7 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
         return Ok(Some(Reason::Stamp));
     }
     match context.by {
-        By::Size => Ok(None),
+        By::Size | By::Presence => sampled(context, sides),
         By::Stamp => {
             let reach = context.reach;
             let moved = if reach.carry.has(Aspect::Times) {
@@ -85,10 +90,24 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
             if distrusted && !moved {
                 return contents_differ(context, sides);
             }
-            Ok(moved.then_some(Reason::Stamp))
+            if moved { Ok(Some(Reason::Stamp)) } else { sampled(context, sides) }
         }
         By::Content => contents_differ(context, sides),
     }
+}
+
+/// Reads both sides of a file that was chosen by chance.
+fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
+    let Some(Sample { percent, seed }) = context.sample else { return Ok(None) };
+    let source = sides.source.1;
+    let mut hasher = DefaultHasher::new();
+    (seed, source.identity).hash(&mut hasher);
+    if hasher.finish() as f64 >= percent / 100.0 * u64::MAX as f64 {
+        return Ok(None);
+    }
+    let differs = contents_differ(context, sides)?;
+    context.sampled.lock().unwrap_or_else(PoisonError::into_inner).add(source.size);
+    Ok(differs)
 }
 
 fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {

@@ -14,6 +14,7 @@ mod weigh;
 
 use std::io;
 use std::os::fd::AsFd;
+use std::sync::{Mutex, PoisonError};
 
 use crate::aspect::Aspect;
 use crate::observe::Observer;
@@ -23,7 +24,7 @@ use crate::path::TreePath;
 use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb, Verbs};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Running, Task};
+use crate::request::{By, Running, Sample, Task};
 use crate::select::Selection;
 
 /// What this station needs to know.
@@ -35,6 +36,9 @@ pub(crate) struct Comparison<'a> {
     pub(crate) selection: &'a Selection,
     pub(crate) reach: &'a Reach,
     pub(crate) pair: &'a Pair,
+    pub(crate) sample: Option<Sample>,
+    /// Files of the sample that were read, and found to be the same.
+    pub(crate) sampled: Mutex<Count>,
     pub(crate) closely: bool,
     /// What cannot be carried is a problem.
     pub(crate) strictly: bool,
@@ -69,6 +73,7 @@ pub(crate) struct Compared {
     pub(crate) unchanged: Count,
     pub(crate) kept_newer: u64,
     pub(crate) held_back: u64,
+    pub(crate) sampled: Count,
 }
 
 /// Why comparing ended without a result.
@@ -124,6 +129,7 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         unchanged: findings.tallies.unchanged,
         kept_newer: findings.tallies.kept_newer,
         held_back: findings.tallies.held_back,
+        sampled: *comparison.sampled.lock().unwrap_or_else(PoisonError::into_inner),
     })
 }
 
@@ -137,6 +143,9 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
     if !pair.destination.exists() {
         let content = comparison.reach.carry.has(Aspect::Content);
         return Ok(content.then(|| step(Verb::Add, Reason::New, Some(source), None)));
+    }
+    if comparison.by == By::Presence {
+        return Ok(None);
     }
     let destination = &pair.destination.anchor_stat;
     let sides = entry::Sides {

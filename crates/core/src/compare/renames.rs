@@ -22,11 +22,7 @@ use super::{Comparison, content, entry};
 
 /// Puts renames in the place of steps that add and remove the same. What is renamed along with its
 /// folder counts as unchanged.
-pub(super) fn find(
-    context: &Comparison<'_>,
-    arranged: &mut Arranged,
-    unchanged: &mut Count,
-) {
+pub(super) fn find(context: &Comparison<'_>, arranged: &mut Arranged, unchanged: &mut Count) {
     let drive = &context.reach.drive;
     let able = [Ability::RenamedFolders, Ability::RenamedTimes].into_iter().all(|a| drive.holds(a));
     let allowed = context.renames && context.steps.has(Verb::Rename);
@@ -34,7 +30,8 @@ pub(super) fn find(
         return;
     }
     let holds = |wanted: Verb| {
-        let mut steps = arranged.folders.iter().flat_map(|(_, folder)| folder.steps.iter().flatten());
+        let mut steps =
+            arranged.folders.iter().flat_map(|(_, folder)| folder.steps.iter().flatten());
         steps.any(|step| step.verb == wanted)
     };
     if !holds(Verb::Add) || !holds(Verb::Remove) {
@@ -196,7 +193,9 @@ impl Search<'_, '_> {
             Kind::Folder if self.extra.below.contains_key(&new) => {
                 self.extra.new_folders.get(&new).copied()
             }
-            Kind::File if step.bytes() > 0 && !self.extra.leaders.contains(&(new.0, name.clone())) => {
+            Kind::File
+                if step.bytes() > 0 && !self.extra.leaders.contains(&(new.0, name.clone())) =>
+            {
                 time_of(self.context, step).map(|time| mark((Kind::File, step.bytes(), time)))
             }
             _ => None,
@@ -253,7 +252,9 @@ impl Search<'_, '_> {
             Some(step) if step.verb == Verb::Retouch => step.aspects,
             Some(_) => return Ok(None),
         };
-        if kind == Kind::Folder && !self.same_below(arranged, (new, &from.join(name)), (old, &to.join(other))) {
+        if kind == Kind::Folder
+            && !self.same_below(arranged, (new, &from.join(name)), (old, &to.join(other)))
+        {
             return Ok(None);
         }
         Ok(Some(aspects))
@@ -266,7 +267,8 @@ impl Search<'_, '_> {
         (new, from): (Place, &TreePath),
         (old, to): (Place, &TreePath),
     ) -> bool {
-        let (Some(new), Some(old)) = (self.extra.below.get(&new), self.extra.below.get(&old)) else {
+        let (Some(new), Some(old)) = (self.extra.below.get(&new), self.extra.below.get(&old))
+        else {
             return false;
         };
         let same = AtomicBool::new(true);

@@ -332,7 +332,8 @@ impl Walk<'_> {
             let folder = visit.listed.destination.as_ref()?.as_fd();
             let side = joined.source.is_none().then_some(Side::DestinationAlone);
             let place = Place { folder, name, hint, opens, side };
-            let source_is_left_out_as_it_is = matches!(source_left_out, Some(Looked::LeftOutAsItIs));
+            let source_is_left_out_as_it_is =
+                matches!(source_left_out, Some(Looked::LeftOutAsItIs));
             match self.see_side(visit.node, &seen, &place) {
                 Ok(Looked::Taken(stat, verdict, open)) if !source_is_left_out_as_it_is => {
                     (seen.destination, seen.open.1) = (Some((stat, verdict)), open);
@@ -369,8 +370,7 @@ impl Walk<'_> {
         let path = visit.listed.path.join(first);
         let node = visit.node;
         let selection = self.context.selection;
-        let decided =
-            selection.decide(path.as_bytes(), Kind::File, node.depth + 1, node.all_below);
+        let decided = selection.decide(path.as_bytes(), Kind::File, node.depth + 1, node.all_below);
         if decided.0 == Verdict::Leave {
             return false;
         }

@@ -8,7 +8,7 @@ use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat, Time};
 use crate::plan::{Reason, Remark, State, Step, Verb};
 use crate::problem::{Cause, Operation};
-use crate::request::Task;
+use crate::request::{By, Task};
 use crate::select::Verdict;
 use crate::temporary;
 
@@ -142,6 +142,7 @@ impl Walk<'_> {
             return true;
         }
         let empties = step.verb == Verb::Replace && onto_folder;
+        let empties = empties && self.context.task != Task::Verify;
         let held = !steps.has(step.verb) || empties && !steps.has(Verb::Remove);
         tallies.held_back += u64::from(held);
         held
@@ -277,6 +278,7 @@ impl Walk<'_> {
     ) {
         let destination = destination.filter(|d| d.kind == Kind::File);
         let several = source.links > 1 || destination.is_some_and(|d| d.links > 1);
+        let several = several && self.context.by != By::Presence;
         if several && self.context.reach.carry.has(Aspect::Content) {
             visit.findings.linked.push(Linked {
                 node: Arc::clone(visit.node),

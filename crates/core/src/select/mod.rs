@@ -154,8 +154,7 @@ pub const LITTER: [&str; 17] = [
 
 /// What the first bytes of a file of this name are in a folder that holds a cache; see
 /// <https://bford.info/cachedir/>.
-const CACHE_TAG: (&[u8], &[u8]) =
-    (b"CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
+const CACHE_TAG: (&[u8], &[u8]) = (b"CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
 
 /// [`Rules`] made ready to decide, and what they decided so far.
 #[derive(Debug)]
@@ -249,10 +248,8 @@ impl Selection {
         };
         let mut exclude: Vec<Given> = rules.files.iter().flat_map(lines_of).collect();
         exclude.extend(given(&rules.exclude, "--exclude"));
-        let litter = LITTER.map(|text| Given {
-            text: text.to_owned(),
-            origin: Origin::BuiltIn("--skip-litter"),
-        });
+        let litter = LITTER
+            .map(|text| Given { text: text.to_owned(), origin: Origin::BuiltIn("--skip-litter") });
         let exclude = Patterns::new(exclude, rules.any_case)?;
         let only = Patterns::new(given(&rules.only, "--only"), rules.any_case)?;
         let litter = if rules.no_litter { litter.to_vec() } else { Vec::new() };
@@ -445,6 +442,15 @@ impl Selection {
         }
     }
 
+    /// True for a rule that says what not to take.
+    pub(crate) fn is_for_leaving_out(&self, rule: Rule) -> bool {
+        match rule {
+            Rule::Exclude(number) => !self.exclude.given[number].text.starts_with('!'),
+            Rule::Only(_) => false,
+            _ => true,
+        }
+    }
+
     /// What each rule decided since the selection was made.
     pub fn decided(&self) -> Vec<Decided> {
         let read = |count: &AtomicU64| count.load(Ordering::Relaxed);
@@ -528,9 +534,8 @@ mod tests {
     #[test]
     fn only_takes_files_by_name_and_folders_as_a_whole() {
         let selection = selection(&[], &["*.csv", "logbooks/"]);
-        let decide = |path: &str, kind, all_below| {
-            selection.decide(path.as_bytes(), kind, 1, all_below).0
-        };
+        let decide =
+            |path: &str, kind, all_below| selection.decide(path.as_bytes(), kind, 1, all_below).0;
         assert_eq!(decide("shop", Kind::Folder, false), Verdict::IfNeeded { all_below: false });
         assert_eq!(decide("shop/a.txt", Kind::File, false), Verdict::Leave);
         assert_eq!(decide("logbooks", Kind::Folder, false), Verdict::Take { all_below: true });

@@ -46,6 +46,7 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         selection: Selection::new(&Rules::default()).unwrap(),
         by: By::Stamp,
         time_slack: Duration::ZERO,
+        sample: None,
         keep_newer: false,
         steps: Verbs::ALL,
         // Where random trees happen to hold the same twice, tests of single steps would not know.
