@@ -115,11 +115,18 @@ fn text_reads_as_documented() {
     let verify = room.run("verify saltmere echo");
     assert_eq!(verify.code, 1);
     insta::assert_snapshot!(verify.out, @r"
-    differs  flash.sh · mode 644 → 755
+    Missing in the destination: 1 entry
     missing  logbook/1923.txt · only in the source
+
+    Extra in the destination: 2 entries
     extra    old · only in the destination
     extra    old/list.csv · only in the destination
+
+    Not the same: 1 entry
     differs  tides.csv · 4 B longer, same time
+
+    The same but for attributes: 1 entry
+    differs  flash.sh · mode 644 → 755
 
                                 source         destination
     folders                          1                   2
@@ -155,6 +162,7 @@ fn every_json_line_has_its_documented_fields() {
     for (line, kinds) in [
         ("mirror source echo -n", vec!["head", "step", "totals"]),
         ("verify source echo", vec!["head", "difference", "totals"]),
+        ("copy source echo -n --exclude z", vec!["head", "remark", "step", "rule", "totals"]),
         ("mirror source echo --exclude zzz", vec!["head", "remark", "step", "totals"]),
         ("mirror source echo --removal-limit 0", vec!["head", "totals"]),
     ] {

@@ -148,3 +148,81 @@ fn both_sides_are_counted() {
     assert_eq!(numbers("bytes"), ["30", "30"]);
     assert!(verdict.out.contains("Identical: 6 entries agree in size"), "{verdict:?}");
 }
+
+#[test]
+fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
+    let room = room();
+    for i in 0..9 {
+        room.write(&format!("source/tides/{i}.csv"), "high");
+        room.write(&format!("echo/it's old/{i}.csv"), "low");
+    }
+    let limited = room.run("verify --limit 2 --fix source echo");
+    assert_eq!(limited.code, 1);
+    let count = |text: &str| limited.out.matches(text).count();
+    assert_eq!((count("missing  "), count("extra    "), count("… and 8 more")), (2, 2, 2));
+    let fix = limited.out.lines().last().unwrap().strip_prefix("To make it so: utter ").unwrap();
+    // After a copy what is extra is as it should be.
+    let ignoring = room.run("verify --ignore-extra --fix source echo");
+    assert!(ignoring.out.contains("Not counted: 1 entry that only"), "{ignoring:?}");
+    assert!(ignoring.out.ends_with("To make it so: utter copy --closely source echo\n"));
+    let csv = room.run("verify --format csv source echo");
+    let rows: Vec<_> = csv.out.lines().collect();
+    assert_eq!(rows[0], "difference,type,path,bytes,reason");
+    assert!(rows.contains(&"extra,file,it's old/3.csv,3,not in the source"), "{csv:?}");
+    assert_eq!(rows.iter().filter(|row| row.starts_with("missing,")).count(), 10);
+    let json = room.run("verify --limit 1 --fix --format json source echo");
+    let kinds =
+        json.out.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
+    let kinds: Vec<_> = kinds.map(|line| line["kind"].as_str().unwrap().to_owned()).collect();
+    let expected = ["head", "difference", "difference", "difference", "fix", "totals"];
+    assert_eq!(kinds, expected, "{json:?}");
+    assert_eq!(room.run(&format!("{fix} --yes")).code, 0);
+    assert_eq!(room.run("verify source echo").code, 0);
+    assert_eq!(room.run("copy --format csv source echo").code, 2);
+}
+
+#[test]
+fn presence_asks_for_names_and_kinds_alone() {
+    let room = room();
+    room.write("echo/lens.svg", "another");
+    fs::set_permissions(room.path("echo/log"), fs::Permissions::from_mode(0o700)).unwrap();
+    let present = room.run("verify --by presence source echo");
+    assert_eq!(present.code, 0, "{present:?}");
+    assert!(present.out.contains("and nothing else was compared"), "{present:?}");
+    fs::remove_file(room.path("echo/current")).unwrap();
+    room.write("echo/current/", "");
+    let other_kind = room.run("verify --by presence source echo");
+    assert_eq!(other_kind.code, 1);
+    assert!(other_kind.out.contains("differs  current · folder → link"), "{other_kind:?}");
+}
+
+#[test]
+fn a_sample_says_how_far_it_can_be_trusted() {
+    let room = Room::new();
+    for i in 0..400 {
+        room.write(&format!("source/{i}"), &format!("day {i}"));
+    }
+    assert_eq!(room.run("copy source echo").code, 0);
+    let half = room.run("verify --sample 50% source echo");
+    assert_eq!(half.code, 0);
+    let told = half.out.lines().last().unwrap();
+    let words: Vec<_> = told.split(' ').collect();
+    let read: u32 = words[3].parse().unwrap();
+    // Further from the middle than this once in a thousand million times.
+    assert!((140..260).contains(&read), "{told}");
+    let part = 100.0 * (1.0 - 0.05_f64.powf(1.0 / f64::from(read)));
+    assert!(told.contains(&format!("less than {part:.2} % of all files differs")), "{told}");
+    let all = room.run("verify --sample 100% source echo");
+    assert!(all.out.contains("400 of 400 files"), "{all:?}");
+    // Every other file rots, and keeps its time.
+    for i in (0..400).step_by(2) {
+        let path = room.path(&format!("echo/{i}"));
+        let time = fs::metadata(&path).unwrap().modified().unwrap();
+        fs::write(&path, format!("dax {i}")).unwrap();
+        fs::File::open(&path).unwrap().set_modified(time).unwrap();
+    }
+    assert_eq!(room.run("verify source echo").code, 0, "the stamps do not tell");
+    let rotten = room.run("verify --sample 20% source echo");
+    assert_eq!(rotten.code, 1, "{rotten:?}");
+    assert!(rotten.out.contains("some of them differ: verify with --by content"), "{rotten:?}");
+}

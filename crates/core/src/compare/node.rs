@@ -419,7 +419,9 @@ impl Arranged {
         }
         let dead = std::mem::take(&mut self.dead);
         for leader in &mut self.leaders {
-            leader.folder = places[leader.folder as usize];
+            // What took its folder along took all names that were linked to it as well.
+            let gone = dead.contains(&(leader.folder as usize));
+            leader.folder = if gone { 0 } else { places[leader.folder as usize] };
         }
         let alive = self.folders.into_iter().enumerate().filter(|(at, _)| !dead.contains(at));
         let folders = alive.map(|(_, (parent, closed))| {

@@ -10,9 +10,10 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use crate::abilities::Ability;
-use crate::os::{Entry, Kind, Stat};
+use crate::os::{Entry, Identity, Kind, Stat};
 use crate::path::TreePath;
 use crate::plan::{Count, Leader, LeaderId, Reason, State, Step, Verb};
 use crate::pool;
@@ -119,12 +120,12 @@ impl Candidates {
         folder.steps.iter().enumerate().try_fold(0_u64, |sum, (slot, step)| {
             let Some(step) = step else { return Some(sum) };
             let name = folder.names.get(step.name);
-            let linked = step.leader.is_some() || self.leaders.contains(&(at, name.into()));
-            if step.verb != verb || linked {
+            if step.verb != verb {
                 return None;
             }
             let Mark(own) = if step.kind() == Kind::File {
-                mark((step.bytes(), time_of(context, step)?))
+                let state = step.source.or(step.destination)?;
+                mark((state.size, time_of(context, step)?))
             } else {
                 self.mark(context, (at, slot), step, sums)?
             };
@@ -247,7 +248,9 @@ impl Search<'_, '_> {
         let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
         let destination = system.open_folder(pair.destination.anchor.as_fd(), to.as_bytes())?;
         let own = compare(self.context, (&source, name), (&destination, other))?;
-        let aspects = match own {
+        let aspects = match own.differs {
+            // Its other names would have to move as well.
+            _ if own.linked.is_some() => return Ok(None),
             None => crate::aspect::Aspects::NONE,
             Some(step) if step.verb == Verb::Retouch => step.aspects,
             Some(_) => return Ok(None),
@@ -272,6 +275,7 @@ impl Search<'_, '_> {
             return false;
         };
         let same = AtomicBool::new(true);
+        let groups = Mutex::new(Vec::new());
         let first = vec![(*new, from.clone(), *old, to.clone(), 0..usize::MAX)];
         pool::run(self.context.running.workers, first, |(new, from, old, to, slots), stack| {
             if !same.load(Ordering::Relaxed) || self.context.observer.stop_requested() {
@@ -285,7 +289,8 @@ impl Search<'_, '_> {
             if cut < end {
                 stack.push([(new, from.clone(), old, to.clone(), cut..end)].into_iter());
             }
-            match self.same_entries(arranged, (new, &from), (old, &to), slots.start..cut) {
+            let slots = slots.start..cut;
+            match self.same_entries(arranged, (new, &from), (old, &to), slots, &groups) {
                 Ok(Some(below)) => stack.push(below.into_iter().map(|(new, name, old)| {
                     (new, from.join(&name), old, to.join(&name), 0..usize::MAX)
                 })),
@@ -293,6 +298,7 @@ impl Search<'_, '_> {
             }
         });
         same.into_inner()
+            && same_groups(groups.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Compares some entries of two folders; returns the folders among them, `None` if one differs.
@@ -303,6 +309,7 @@ impl Search<'_, '_> {
         (new, from): (usize, &TreePath),
         (old, to): (usize, &TreePath),
         slots: std::ops::Range<usize>,
+        groups: &Mutex<Vec<(Stat, Stat)>>,
     ) -> io::Result<Option<Vec<(usize, Box<[u8]>, usize)>>> {
         let (system, pair) = (self.context.system, self.context.pair);
         let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
@@ -312,8 +319,13 @@ impl Search<'_, '_> {
             let folder = &arranged.folders[new].1;
             let Some(step) = folder.steps[slot] else { continue };
             let name = folder.names.get(step.name);
-            if compare(self.context, (&source, name), (&destination, name))?.is_some() {
-                return Ok(None);
+            let compared = compare(self.context, (&source, name), (&destination, name))?;
+            match compared {
+                Compared { differs: Some(_), .. } => return Ok(None),
+                Compared { linked: Some(both), .. } => {
+                    groups.lock().unwrap_or_else(PoisonError::into_inner).push(both);
+                }
+                Compared { .. } => {}
             }
             if step.kind() == Kind::Folder {
                 let other = arranged.folders[old].1.slot_of(name);
@@ -365,28 +377,51 @@ impl Search<'_, '_> {
     }
 }
 
-/// The step that would make one entry as the other; of files, with every byte read.
+/// What became of comparing two entries with every byte read.
+struct Compared {
+    /// The step that would make the one as the other.
+    differs: Option<Step>,
+    /// Both, if they have other names.
+    linked: Option<(Stat, Stat)>,
+}
+
 fn compare(
     context: &Comparison<'_>,
     (source, name): (&OwnedFd, &[u8]),
     (destination, other): (&OwnedFd, &[u8]),
-) -> io::Result<Option<Step>> {
+) -> io::Result<Compared> {
     let system = context.system;
     let (from, to) = (Entry::Named(source.as_fd(), name), Entry::Named(destination.as_fd(), other));
     let (here, there): (Stat, Stat) = (system.stat(from)?, system.stat(to)?);
-    let linked = |stat: &Stat| stat.kind == Kind::File && stat.links > 1;
-    let differs = || Step::new(Verb::Replace, Reason::Kind, Some(State::from(&here)), None);
-    if here.kind != there.kind || linked(&here) || linked(&there) {
-        return Ok(Some(differs()));
+    let replace = || Step::new(Verb::Replace, Reason::Kind, Some(State::from(&here)), None);
+    let linked = here.kind == Kind::File && (here.links > 1 || there.links > 1);
+    let linked = linked.then_some((here, there));
+    if here.kind != there.kind {
+        return Ok(Compared { differs: Some(replace()), linked });
     }
     let sides = entry::Sides { source: (from, &here), destination: (to, &there) };
-    let step = entry::compare(context, &sides)?;
-    if here.kind == Kind::File && step.is_none_or(|step| step.verb == Verb::Retouch) {
+    let mut differs = entry::compare(context, &sides)?;
+    if here.kind == Kind::File && differs.is_none_or(|step| step.verb == Verb::Retouch) {
         let from = system.open_file(source.as_fd(), name)?;
         let to = system.open_file(destination.as_fd(), other)?;
         if content::first_difference(context, from.as_fd(), to.as_fd())?.is_some() {
-            return Ok(Some(differs()));
+            differs = Some(replace());
         }
     }
-    Ok(step)
+    Ok(Compared { differs, linked })
+}
+
+/// True if the same names share a file on both sides, and no name elsewhere does.
+fn same_groups(pairs: Vec<(Stat, Stat)>) -> bool {
+    let mut counts: HashMap<Identity, (Identity, u32)> = HashMap::new();
+    let mut taken = HashMap::new();
+    for (here, there) in &pairs {
+        let known = counts.entry(here.identity).or_insert((there.identity, 0));
+        known.1 += 1;
+        let back = *taken.entry(there.identity).or_insert(here.identity);
+        if known.0 != there.identity || back != here.identity || here.links != there.links {
+            return false;
+        }
+    }
+    pairs.iter().all(|(here, _)| counts[&here.identity].1 == here.links)
 }
