@@ -195,16 +195,10 @@ pub struct Running {
     pub recheck: bool,
 }
 
-/// A whole run; each part goes to the station that needs it.
-#[derive(Debug)]
-pub struct Request {
-    /// What to do.
-    pub task: Task,
-    /// From where to where.
-    pub places: Places,
-    /// Which entries take part.
-    pub selection: Selection,
-    /// What counts as changed.
+/// What counts as changed, and what is done about it.
+#[derive(Clone, Copy, Debug)]
+pub struct Changed {
+    /// What tells that a file changed.
     pub by: By,
     /// Files to be read and compared byte by byte though nothing else tells that they differ.
     pub sample: Option<Sample>,
@@ -220,6 +214,34 @@ pub struct Request {
     pub steps: Verbs,
     /// A mirror renames what only moved, and does not copy it anew.
     pub renames: bool,
+}
+
+impl Default for Changed {
+    /// By stamp, exactly, with all steps.
+    fn default() -> Self {
+        Self {
+            by: By::default(),
+            sample: None,
+            closely: false,
+            time_slack: Duration::ZERO,
+            keep_newer: false,
+            steps: Verbs::ALL,
+            renames: true,
+        }
+    }
+}
+
+/// A whole run; each part goes to the station that needs it.
+#[derive(Debug)]
+pub struct Request {
+    /// What to do.
+    pub task: Task,
+    /// From where to where.
+    pub places: Places,
+    /// Which entries take part.
+    pub selection: Selection,
+    /// What counts as changed, and what is done about it.
+    pub changed: Changed,
     /// What goes along.
     pub carry: Aspects,
     /// What cannot be carried is a problem, not a remark.

@@ -18,7 +18,7 @@ use crate::path::TreePath;
 use crate::plan::{Part, Plan, Reason, Remark, Totals, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{Request, Task};
+use crate::request::Request;
 
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
@@ -126,18 +126,13 @@ impl<'a> Session<'a> {
                 system: self.system,
                 observer,
                 task: self.request.task,
-                by: self.request.by,
+                changed: &self.request.changed,
                 selection: &self.request.selection,
                 reach,
                 pair,
                 distrusted_since: self.distrusted_since(pair)?,
-                sample: self.request.sample,
                 sampled: Mutex::default(),
-                closely: self.request.closely,
                 strictly: self.request.strictly,
-                keep_newer: self.request.keep_newer,
-                steps: self.request.steps,
-                renames: self.request.renames && self.request.task == Task::Mirror,
                 now: Time::now(),
                 running: self.request.running,
             });
@@ -253,7 +248,7 @@ impl<'a> Session<'a> {
     /// Each drive is tried out once.
     fn find_reaches(&self) -> Vec<Reach> {
         let mut tried: Vec<(u64, Abilities)> = Vec::new();
-        let slack = u64::try_from(self.request.time_slack.as_nanos()).unwrap_or(u64::MAX);
+        let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
         let reach = |pair: &Pair| {
             let drive = pair.destination.anchor_stat.identity.drive;
             let known = tried.iter().find(|(known, _)| *known == drive);

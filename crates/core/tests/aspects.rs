@@ -223,8 +223,8 @@ fn times_within_the_slack_count_as_equal() {
     time(7, 0)(&trees.source);
     time(7, 0)(&trees.destination);
     assert_eq!(common::listed(&plan_of(&Linux, &request)).len(), 1);
-    request.time_slack = std::time::Duration::from_millis(1999);
+    request.changed.time_slack = std::time::Duration::from_millis(1999);
     assert_eq!(common::listed(&plan_of(&Linux, &request)).len(), 1);
-    request.time_slack = std::time::Duration::from_secs(2);
+    request.changed.time_slack = std::time::Duration::from_secs(2);
     assert!(plan_of(&Linux, &request).is_empty());
 }

@@ -173,7 +173,7 @@ fn mirror_and_check(
     let again = common::listed(&common::plan_of(&Linux, &request));
     assert!(again.is_empty(), "{name} {round}: planned again: {again:?}");
     request.task = Task::Verify;
-    request.by = By::Content;
+    request.changed.by = By::Content;
     let found = common::listed(&common::plan_of(&Linux, &request));
     assert!(found.is_empty(), "{name} {round}: verify found {found:?}");
     lost

@@ -34,7 +34,7 @@ fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
     assert_same(trees, seed);
     let again: Vec<_> = common::listed(&plan_of(&Linux, &request));
     assert!(again.is_empty(), "seed {seed}: planned again: {again:#?}");
-    request.by = By::Content;
+    request.changed.by = By::Content;
     request.task = Task::Verify;
     let found = common::listed(&plan_of(&Linux, &request));
     assert!(found.is_empty(), "seed {seed}: verify found {found:#?}");
@@ -61,7 +61,7 @@ fn a_mirror_onto_another_tree_makes_both_sides_identical() {
         // Grown first would be older: what the source alone tells by its change times then shows.
         Gardener::new(seed + 1000).grow(&trees.destination, 40);
         let mut request = request(&trees, Task::Mirror);
-        request.by = By::Content;
+        request.changed.by = By::Content;
         let outcome = common::apply(&Linux, &request);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         assert_same(&trees, seed);

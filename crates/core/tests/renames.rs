@@ -18,7 +18,9 @@ use utter_echo_core::{Recorded, Session};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
 fn renaming(trees: &Trees) -> Request {
-    Request { renames: true, ..request(trees, Task::Mirror) }
+    let mut request = request(trees, Task::Mirror);
+    request.changed.renames = true;
+    request
 }
 
 fn assert_echo(trees: &Trees, when: &str) {

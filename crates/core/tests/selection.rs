@@ -46,7 +46,7 @@ fn what_is_left_out_is_neither_carried_nor_removed() {
         Gardener::new(seed + 900).grow(&trees.destination, 60);
         let mut request = request(&trees, Task::Mirror);
         request.selection = rules(&["fog", "*.csv", "lens/"], &[]);
-        request.by = By::Content;
+        request.changed.by = By::Content;
         let (source, before) = (snapshot(&trees.source), snapshot(&trees.destination));
         apply(&Linux, &request);
         let after = snapshot(&trees.destination);

@@ -325,6 +325,7 @@ pub(crate) struct How {
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What to take")]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
 pub(crate) struct Takes {
     /// Put each source itself, under its own name, inside the destination
     #[arg(long)]
@@ -702,18 +703,17 @@ pub(crate) fn request(
         task,
         places: Places { sources, destination: destination.to_path_buf(), inside: takes.inside },
         selection,
-        by: match changed.by {
-            ByWhat::Stamp => By::Stamp,
-            ByWhat::Content => By::Content,
-            ByWhat::Size => By::Size,
-            ByWhat::Presence => By::Presence,
+        changed: request::Changed {
+            by: match changed.by {
+                ByWhat::Stamp => By::Stamp,
+                ByWhat::Content => By::Content,
+                ByWhat::Size => By::Size,
+                ByWhat::Presence => By::Presence,
+            },
+            closely: changed.closely,
+            time_slack: changed.time_slack.unwrap_or_default(),
+            ..request::Changed::default()
         },
-        sample: None,
-        keep_newer: false,
-        steps: Verbs::ALL,
-        renames: true,
-        closely: changed.closely,
-        time_slack: changed.time_slack.unwrap_or_default(),
         carry: carried.carry,
         strictly: carried.carry_strictly,
         safety,

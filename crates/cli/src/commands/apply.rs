@@ -1,13 +1,10 @@
 //! `utter apply`: carry out a plan that was saved.
 
+use anyhow::{Context as _, Result};
 use std::fs::File;
 use std::io::BufReader;
-use std::time::Duration;
-
-use anyhow::{Context as _, Result};
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{By, Request};
+use utter_echo_core::request::{Changed, Request};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Session, saved};
 
@@ -26,13 +23,7 @@ pub(crate) fn apply(args: &Apply) -> Result<Exit> {
         carry: purpose.carry,
         // What follows decided what is in the plan; it is decided.
         selection: Selection::new(&Rules::default())?,
-        by: By::Stamp,
-        closely: false,
-        time_slack: Duration::ZERO,
-        sample: None,
-        keep_newer: false,
-        steps: Verbs::ALL,
-        renames: true,
+        changed: Changed::default(),
         strictly: false,
         safety: args.safety.guards(args.removing.removal_limit.unwrap_or_default()),
         running: running(&args.how.running, Some(&args.writing)),

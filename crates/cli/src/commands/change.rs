@@ -22,7 +22,7 @@ use crate::signals::Signals;
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
     let mut request = wanted(Task::Copy, places, RemovalLimit::default(), false, &args.changing)?;
-    request.renames = false;
+    request.changed.renames = false;
     change(&request, &args.changing)
 }
 
@@ -31,7 +31,7 @@ pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let removal_limit = args.removing.removal_limit.unwrap_or_default();
     let drops = args.drop_unselected;
     let mut request = wanted(Task::Mirror, places, removal_limit, drops, &args.changing)?;
-    request.renames = !args.no_renames;
+    request.changed.renames = !args.no_renames;
     change(&request, &args.changing)
 }
 
@@ -43,12 +43,10 @@ fn wanted(
     Changing { what, steps, safety, writing, how, .. }: &Changing,
 ) -> Result<Request> {
     let guards = safety.guards(removal_limit);
-    let request = request(task, places, (what, drops), &how.running, Some(writing), guards)?;
-    Ok(Request {
-        keep_newer: steps.keep_newer,
-        steps: steps.steps.unwrap_or(request.steps),
-        ..request
-    })
+    let mut request = request(task, places, (what, drops), &how.running, Some(writing), guards)?;
+    request.changed.keep_newer = steps.keep_newer;
+    request.changed.steps = steps.steps.unwrap_or(request.changed.steps);
+    Ok(request)
 }
 
 fn change(

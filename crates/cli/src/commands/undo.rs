@@ -1,12 +1,9 @@
 //! `utter undo`: take back a run that set aside what it displaced.
 
-use std::time::Duration;
-
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{By, Places, RemovalLimit, Request, Task};
+use utter_echo_core::request::{Changed, Places, RemovalLimit, Request, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Recorded, Session};
 
@@ -27,13 +24,7 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         carry: if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL },
         // What follows decided what the run did; it is decided.
         selection: Selection::new(&Rules::default())?,
-        by: By::Stamp,
-        closely: false,
-        time_slack: Duration::ZERO,
-        sample: None,
-        keep_newer: false,
-        steps: Verbs::ALL,
-        renames: true,
+        changed: Changed::default(),
         strictly: false,
         safety: args.safety.guards(RemovalLimit::default()),
         running: running(&args.how.running, Some(&args.writing)),

@@ -6,7 +6,7 @@ use anyhow::Result;
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{Request, Safety, Sample, Task};
+use utter_echo_core::request::{Safety, Sample, Task};
 
 use crate::args::{How, Verify, request};
 use crate::exit::Exit;
@@ -18,12 +18,11 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
     let How { running, output } = &args.how;
     let what = (&args.what, false);
-    let request = request(Task::Verify, places, what, running, None, Safety::default())?;
-    let request = Request {
-        sample: args.sample.map(|percent| Sample { percent, seed: seed() }),
-        steps: if args.ignore_extra { without_removals() } else { Verbs::ALL },
-        ..request
-    };
+    let mut request = request(Task::Verify, places, what, running, None, Safety::default())?;
+    request.changed.sample = args.sample.map(|percent| Sample { percent, seed: seed() });
+    if args.ignore_extra {
+        request.changed.steps = without_removals();
+    }
     if running.gentle {
         gentle::stand_back()?;
     }

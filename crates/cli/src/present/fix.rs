@@ -9,18 +9,18 @@ use utter_echo_core::request::{By, Request};
 /// As it can be typed into a shell: the present call with another command, and what it needs to see
 /// the same differences.
 pub(super) fn command(plan: &Plan, request: &Request) -> String {
-    let sees_extra = request.steps.has(Verb::Remove);
+    let sees_extra = request.changed.steps.has(Verb::Remove);
     let mut words = vec!["utter".to_owned(), if sees_extra { "mirror" } else { "copy" }.to_owned()];
     let by_content =
         plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
-    if by_content && request.by != By::Content {
+    if by_content && request.changed.by != By::Content {
         words.push("--by=content".to_owned());
     }
     let attributes = plan.totals.retouch.entries > 0;
-    if attributes && !by_content && request.by != By::Content {
+    if attributes && !by_content && request.changed.by != By::Content {
         words.push("--closely".to_owned());
     }
-    words.extend(kept(env::args_os().skip(2)).iter().map(|word| quoted(word)));
+    words.extend(kept(env::args_os().skip(2)).iter().map(quoted));
     words.join(" ")
 }
 

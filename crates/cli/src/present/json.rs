@@ -26,7 +26,7 @@ enum Line {
     Difference(Step),
     Problem(Problem),
     Remark(Remark),
-    Rule(Rule),
+    Rule(Ruled),
     Fix { command: String },
     Totals(Box<Totals>),
 }
@@ -41,7 +41,7 @@ struct Head {
 }
 
 #[derive(Serialize)]
-struct Rule {
+struct Ruled {
     rule: String,
     taken: u64,
     left_out: u64,
@@ -190,7 +190,7 @@ pub(super) fn plan(plan: &Plan) -> io::Result<()> {
 
 fn rules(plan: &Plan) -> impl Iterator<Item = Line> {
     plan.decided.iter().cloned().map(|Decided { rule, taken, left_out, kept }| {
-        Line::Rule(Rule { rule, taken, left_out, kept })
+        Line::Rule(Ruled { rule, taken, left_out, kept })
     })
 }
 
@@ -263,6 +263,11 @@ fn problems(plan: &Plan) -> impl Iterator<Item = Line> {
 
 pub(super) fn problems_alone(plan: &Plan) -> io::Result<()> {
     write_all(problems(plan))
+}
+
+/// Something worth knowing in the middle of a run.
+pub(super) fn note(about: &'static str, text: String) -> io::Result<()> {
+    write_all([Line::Remark(Remark { about, text })])
 }
 
 /// Before the run: whoever reads along should know in time.

@@ -164,10 +164,11 @@ impl<'a> Presenter<'a> {
     /// A drive that the run needs is gone, and is waited for.
     pub(crate) fn waiting(&self, patience: Duration) -> io::Result<()> {
         let span = units::span(patience);
-        writeln!(
-            anstream::stderr(),
-            "utter: a drive is gone; waiting up to {span} for it to come back, Ctrl-C ends that"
-        )
+        let text = format!("a drive is gone; waiting up to {span} for it to come back");
+        match self.output.format {
+            Format::Json => json::note("waiting", text),
+            Format::Text | Format::Csv => writeln!(anstream::stderr(), "utter: {text}"),
+        }
     }
 
     /// A verification.

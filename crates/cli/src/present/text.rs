@@ -371,7 +371,7 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
 
 /// What a verification without differences vouches for.
 fn compared(plan: &Plan, request: &Request) -> String {
-    let content = match request.by {
+    let content = match request.changed.by {
         By::Stamp => "size",
         By::Content => "every byte",
         By::Size => "size alone",

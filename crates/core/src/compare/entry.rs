@@ -31,7 +31,7 @@ pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result
         let carried = context.reach.carry.has(Aspect::Content);
         return Ok(carried.then(|| planned(Verb::Replace, Reason::Kind)));
     }
-    if context.by == By::Presence {
+    if context.changed.by == By::Presence {
         return Ok(None);
     }
     if context.reach.carry.has(Aspect::Content)
@@ -71,7 +71,7 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
     if source.size != destination.size {
         return Ok(Some(Reason::Stamp));
     }
-    match context.by {
+    match context.changed.by {
         By::Size | By::Presence => sampled(context, sides),
         By::Stamp => {
             let reach = context.reach;
@@ -98,7 +98,7 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
 
 /// Reads both sides of a file that was chosen by chance.
 fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
-    let Some(Sample { percent, seed }) = context.sample else { return Ok(None) };
+    let Some(Sample { percent, seed }) = context.changed.sample else { return Ok(None) };
     let source = sides.source.1;
     let mut hasher = DefaultHasher::new();
     (seed, source.identity).hash(&mut hasher);

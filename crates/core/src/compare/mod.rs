@@ -21,10 +21,10 @@ use crate::observe::Observer;
 use crate::os::{Entry, Stat, System, Time};
 use crate::pair::Pair;
 use crate::path::TreePath;
-use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb, Verbs};
+use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Running, Sample, Task};
+use crate::request::{By, Changed, Running, Task};
 use crate::select::Selection;
 
 /// What this station needs to know.
@@ -32,22 +32,14 @@ pub(crate) struct Comparison<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) task: Task,
-    pub(crate) by: By,
+    pub(crate) changed: &'a Changed,
     pub(crate) selection: &'a Selection,
     pub(crate) reach: &'a Reach,
     pub(crate) pair: &'a Pair,
-    pub(crate) sample: Option<Sample>,
     /// Files of the sample that were read, and found to be the same.
     pub(crate) sampled: Mutex<Count>,
-    pub(crate) closely: bool,
     /// What cannot be carried is a problem.
     pub(crate) strictly: bool,
-    /// Files of the destination that are newer are not replaced.
-    pub(crate) keep_newer: bool,
-    /// Steps that may be planned.
-    pub(crate) steps: Verbs,
-    /// What only moved is renamed.
-    pub(crate) renames: bool,
     /// The time of this machine's clock.
     pub(crate) now: Time,
     /// Stamps of files in the destination that changed since then are not to be believed.
@@ -58,7 +50,7 @@ pub(crate) struct Comparison<'a> {
 impl Comparison<'_> {
     /// True if every attribute is looked at, whatever the change times say.
     fn distrusts(&self) -> bool {
-        self.closely || self.task == Task::Verify || self.by == By::Content
+        self.changed.closely || self.task == Task::Verify || self.changed.by == By::Content
     }
 }
 
@@ -98,7 +90,7 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         return Err(Halt::Stopped);
     }
     let mut part = node::arrange(findings.closed);
-    part.replaces = comparison.steps.has(Verb::Replace);
+    part.replaces = comparison.changed.steps.has(Verb::Replace);
     links::resolve(
         std::mem::take(&mut findings.linked),
         &mut part,
@@ -116,7 +108,7 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
             findings.problems.push(Problem { path, operation, cause: cause.into() });
             None
         });
-        part.root = root.filter(|step| comparison.steps.has(step.verb));
+        part.root = root.filter(|step| comparison.changed.steps.has(step.verb));
     }
     findings.remarks.extend(findings.tallies.ahead(comparison.now));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
@@ -144,7 +136,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
         let content = comparison.reach.carry.has(Aspect::Content);
         return Ok(content.then(|| step(Verb::Add, Reason::New, Some(source), None)));
     }
-    if comparison.by == By::Presence {
+    if comparison.changed.by == By::Presence {
         return Ok(None);
     }
     let destination = &pair.destination.anchor_stat;

@@ -65,10 +65,8 @@ pub(super) struct Node {
     conditional: bool,
     /// A pattern took it with all it holds.
     pub(super) all_below: bool,
-    /// An interrupted run left it, with all it holds.
-    pub(super) leftover: bool,
-    /// It goes with all it holds for being left out.
-    pub(super) dropped: bool,
+    /// Why it goes with all it holds, whatever that is.
+    pub(super) goes: Option<Reason>,
     /// The destination's folder, if it goes should nothing in it take part.
     pub(super) spare: Option<State>,
     /// Levels below the root.
@@ -137,8 +135,7 @@ impl Node {
             slot: None,
             conditional: false,
             all_below,
-            leftover: false,
-            dropped: false,
+            goes: None,
             spare: None,
             depth: 0,
             drive,
@@ -169,9 +166,9 @@ impl Node {
         Self { slot, conditional, ..self }
     }
 
-    /// Whether it goes with all it holds, and why, or should nothing in it take part.
-    pub(super) fn going(self, leftover: bool, dropped: bool, spare: Option<State>) -> Self {
-        Self { leftover, dropped, spare, ..self }
+    /// Why it goes with all it holds, or that it goes should nothing in it take part.
+    pub(super) fn going(self, goes: Option<Reason>, spare: Option<State>) -> Self {
+        Self { goes, spare, ..self }
     }
 
     fn inner(&self) -> MutexGuard<'_, Inner> {

@@ -17,6 +17,7 @@ use crate::os::{Entry, Identity, Kind, Stat};
 use crate::path::TreePath;
 use crate::plan::{Count, Leader, LeaderId, Reason, State, Step, Verb};
 use crate::pool;
+use crate::request::Task;
 
 use super::node::Arranged;
 use super::{Comparison, content, entry};
@@ -26,7 +27,9 @@ use super::{Comparison, content, entry};
 pub(super) fn find(context: &Comparison<'_>, arranged: &mut Arranged, unchanged: &mut Count) {
     let drive = &context.reach.drive;
     let able = [Ability::RenamedFolders, Ability::RenamedTimes].into_iter().all(|a| drive.holds(a));
-    let allowed = context.renames && context.steps.has(Verb::Rename);
+    let allowed = context.task == Task::Mirror
+        && context.changed.renames
+        && context.changed.steps.has(Verb::Rename);
     if !able || !allowed || context.pair.single.is_some() {
         return;
     }
@@ -298,7 +301,7 @@ impl Search<'_, '_> {
             }
         });
         same.into_inner()
-            && same_groups(groups.into_inner().unwrap_or_else(PoisonError::into_inner))
+            && same_groups(&groups.into_inner().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Compares some entries of two folders; returns the folders among them, `None` if one differs.
@@ -412,10 +415,10 @@ fn compare(
 }
 
 /// True if the same names share a file on both sides, and no name elsewhere does.
-fn same_groups(pairs: Vec<(Stat, Stat)>) -> bool {
+fn same_groups(pairs: &[(Stat, Stat)]) -> bool {
     let mut counts: HashMap<Identity, (Identity, u32)> = HashMap::new();
     let mut taken = HashMap::new();
-    for (here, there) in &pairs {
+    for (here, there) in pairs {
         let known = counts.entry(here.identity).or_insert((there.identity, 0));
         known.1 += 1;
         let back = *taken.entry(there.identity).or_insert(here.identity);

@@ -10,7 +10,7 @@ use crate::abilities::Folding;
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
 use crate::patience::Patience;
-use crate::plan::{Remark, State};
+use crate::plan::{Reason, Remark, State};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
@@ -387,13 +387,13 @@ impl Walk<'_> {
     /// True if what is left out goes from the destination.
     pub(super) fn drops(&self, node: &Node) -> bool {
         let Comparison { selection, task, .. } = self.context;
-        *task == Task::Mirror && selection.drops_unselected() && !node.leftover
+        *task == Task::Mirror && selection.drops_unselected() && node.goes.is_none()
     }
 
     fn see_side(&self, node: &Node, seen: &Seen<'_>, place: &Place<'_>) -> io::Result<Looked> {
         let Comparison { system, selection, .. } = *self.context;
         let decide = |kind| {
-            if node.dropped {
+            if node.goes == Some(Reason::Unselected) {
                 return (Verdict::Take { all_below: true }, None);
             }
             selection.decide(seen.path.as_bytes(), kind, node.depth + 1, node.all_below)
@@ -420,7 +420,7 @@ impl Walk<'_> {
             return Ok(Looked::LeftOut);
         }
         // What a counterpart is does not matter: the source's entry was taken.
-        if place.side.is_some() && !node.dropped {
+        if place.side.is_some() && node.goes != Some(Reason::Unselected) {
             let cache = || selection.is_cache(system, place.folder, place.name);
             let left_out = match selection.leaves_out(&stat) {
                 None if stat.kind == Kind::Folder && cache()? => Some(Rule::Cache),

@@ -8,7 +8,7 @@ use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat, Time};
 use crate::plan::{Reason, Remark, State, Step, Verb};
 use crate::problem::{Cause, Operation};
-use crate::request::{By, Task};
+use crate::request::{By, Changed, Task};
 use crate::select::Verdict;
 use crate::temporary;
 
@@ -47,7 +47,7 @@ impl Walk<'_> {
         if !self.context.reach.carry.has(Aspect::Content) {
             return;
         }
-        if !self.context.steps.has(Verb::Add) {
+        if !self.context.changed.steps.has(Verb::Add) {
             visit.findings.tallies.held_back += 1;
             return;
         }
@@ -59,7 +59,7 @@ impl Walk<'_> {
         let slot = visit.node.add(seen.name, add);
         match source.kind {
             Kind::Folder => {
-                self.go_below(visit, seen, Presence::Source, Some(slot), verdict, false);
+                self.go_below(visit, seen, Presence::Source, Some(slot), verdict, None);
             }
             Kind::File => self.weigh_file(visit, seen, source, None, Some(slot)),
             _ => {}
@@ -86,7 +86,7 @@ impl Walk<'_> {
         {
             // What is below a folder that is on both sides is looked at all the same.
             if source.kind == Kind::Folder && destination.kind == Kind::Folder {
-                self.go_below(visit, seen, Presence::Both, None, verdict, false);
+                self.go_below(visit, seen, Presence::Both, None, verdict, None);
             } else {
                 visit.node.keep_all();
             }
@@ -108,13 +108,13 @@ impl Walk<'_> {
         let slot = planned.map(|step| visit.node.add(seen.name, step));
         match (source.kind, destination.kind) {
             (Kind::Folder, Kind::Folder) => {
-                self.go_below(visit, seen, Presence::Both, slot, verdict, false);
+                self.go_below(visit, seen, Presence::Both, slot, verdict, None);
             }
             (Kind::Folder, _) if replaced => {
-                self.go_below(visit, seen, Presence::Source, slot, verdict, false);
+                self.go_below(visit, seen, Presence::Source, slot, verdict, None);
             }
             (_, Kind::Folder) if replaced => {
-                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict, false);
+                self.go_below(visit, seen, Presence::Destination, slot, destination_verdict, None);
             }
             _ => {}
         }
@@ -127,7 +127,8 @@ impl Walk<'_> {
 
     /// True if a step must not be taken, for its kind or since what it would replace is newer.
     fn holds_back(&self, visit: &mut Visit<'_>, step: &Step) -> bool {
-        let Comparison { steps, keep_newer, reach, .. } = self.context;
+        let Comparison { reach, .. } = self.context;
+        let Changed { steps, keep_newer, .. } = self.context.changed;
         let tallies = &mut visit.findings.tallies;
         let newer = |step: &Step| match (step.source, step.destination) {
             (Some(source), Some(there)) => {
@@ -173,25 +174,23 @@ impl Walk<'_> {
     }
 
     fn weigh_extra(&self, visit: &mut Visit<'_>, seen: &Seen<'_>, stat: &Stat, verdict: Verdict) {
-        let leftover = visit.node.leftover || temporary::is_leftover(seen.name, stat);
-        let dropped = visit.node.dropped || seen.dropped;
+        let leftover = temporary::is_leftover(seen.name, stat).then_some(Reason::Leftover);
+        let dropped = seen.dropped.then_some(Reason::Unselected);
+        let goes = visit.node.goes.or(leftover).or(dropped);
+        let leftover = goes == Some(Reason::Leftover);
         if self.context.task == Task::Copy && !leftover {
             visit.node.keep_all();
             return;
         }
-        if !self.context.steps.has(Verb::Remove) && !leftover {
+        if !self.context.changed.steps.has(Verb::Remove) && !leftover {
             visit.findings.tallies.held_back += 1;
             visit.node.keep_all();
             return;
         }
-        let reason = match (leftover, dropped) {
-            (true, _) => Reason::Leftover,
-            (false, true) => Reason::Unselected,
-            (false, false) => Reason::Extra,
-        };
+        let reason = goes.unwrap_or(Reason::Extra);
         let slot = visit.node.add(seen.name, step(Verb::Remove, reason, None, Some(stat)));
         if stat.kind == Kind::Folder {
-            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict, leftover);
+            self.go_below(visit, seen, Presence::Destination, Some(slot), verdict, goes);
         } else {
             visit.node.note_removal();
         }
@@ -204,7 +203,7 @@ impl Walk<'_> {
         presence: Presence,
         slot: Option<usize>,
         verdict: Verdict,
-        leftover: bool,
+        goes: Option<Reason>,
     ) {
         let (all_below, conditional) = match verdict {
             Verdict::Take { all_below } => (all_below, false),
@@ -217,14 +216,13 @@ impl Walk<'_> {
         };
         let Some((stat, _)) = stat else { return };
         let below = Node::below(visit.node, seen.name, presence, &stat, all_below);
-        let dropped = visit.node.dropped || seen.dropped;
         let spare = match (presence, seen.destination) {
             (Presence::Both, Some((stat, _))) if conditional && self.drops(visit.node) => {
                 Some(State::from(&stat))
             }
             _ => None,
         };
-        let below = below.owning(slot, conditional).going(leftover, dropped, spare);
+        let below = below.owning(slot, conditional).going(goes, spare);
         visit.below.push(Arc::new(below));
     }
 
@@ -278,7 +276,7 @@ impl Walk<'_> {
     ) {
         let destination = destination.filter(|d| d.kind == Kind::File);
         let several = source.links > 1 || destination.is_some_and(|d| d.links > 1);
-        let several = several && self.context.by != By::Presence;
+        let several = several && self.context.changed.by != By::Presence;
         if several && self.context.reach.carry.has(Aspect::Content) {
             visit.findings.linked.push(Linked {
                 node: Arc::clone(visit.node),

@@ -52,6 +52,7 @@ impl<T: Ord> Span<T> {
 
 /// Kinds of entries, as a user tells them apart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "each is taken or not, whatever the others are")]
 pub struct Kinds {
     /// Regular files.
     pub files: bool,
@@ -79,6 +80,7 @@ impl Kinds {
 
 /// Patterns and limits as given.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
 pub struct Rules {
     /// Files of patterns of what to leave out; they count before those of `exclude`.
     pub files: Vec<RuleFile>,

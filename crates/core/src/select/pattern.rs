@@ -78,7 +78,7 @@ impl Patterns {
             check(&pattern.text).map_err(|(cause, at)| bad(pattern, cause, at))?;
             // What it keeps as the file a pattern stands in is our number of it.
             let number = PathBuf::from(number.to_string());
-            builder.add_line(Some(number), &pattern.text).map_err(|e| {
+            builder.add_line(Some(number), &within_names(&pattern.text)).map_err(|e| {
                 let (cause, at) = explain(&pattern.text, &e);
                 bad(pattern, &cause, at)
             })?;
@@ -136,6 +136,9 @@ fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
         }
         at += part.len() + 1;
     }
+    if let Some(at) = slash_in_class(pattern) {
+        return Err(("no name holds a '/', so it means nothing between '[' and ']'", Some(at)));
+    }
     // The crate lets an unclosed class stand for itself; a typing error is likelier.
     match unclosed_class(pattern) {
         Some(at) => {
@@ -143,6 +146,82 @@ fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
         }
         None => Ok(()),
     }
+}
+
+fn slash_in_class(pattern: &str) -> Option<usize> {
+    let mut at = 0;
+    while at < pattern.len() {
+        match pattern.as_bytes()[at] {
+            b'\\' => at += 2,
+            b'[' => {
+                let length = class_length(&pattern[at..])?;
+                if let Some(slash) = pattern[at..at + length].find('/') {
+                    return Some(at + slash);
+                }
+                at += length;
+            }
+            _ => at += 1,
+        }
+    }
+    None
+}
+
+/// The pattern with classes that cannot match a slash, as the syntax has it and the crate does not.
+fn within_names(pattern: &str) -> String {
+    let mut text = String::new();
+    let mut rest = pattern;
+    while let Some(at) = rest.find(['\\', '[']) {
+        let (before, special) = rest.split_at(at);
+        text.push_str(before);
+        // Checked to be closed.
+        let length = match class_length(special) {
+            Some(length) if special.starts_with('[') => length,
+            _ => 1 + special.chars().nth(1).map_or(0, char::len_utf8),
+        };
+        let (here, after) = special.split_at(length);
+        match here.strip_suffix(']').filter(|_| here.starts_with('[')) {
+            Some(class) if class[1..].starts_with(['!', '^']) => {
+                text.push_str(class);
+                text.push_str("/]");
+            }
+            Some(class) => {
+                text.push_str(&without_slash(class));
+                text.push(']');
+            }
+            None => text.push_str(here),
+        }
+        rest = after;
+    }
+    text.push_str(rest);
+    text
+}
+
+/// A class with the ranges cut that reach over the slash.
+fn without_slash(class: &str) -> String {
+    let characters: Vec<char> = class.chars().collect();
+    let mut text = String::new();
+    let mut at = 0;
+    while at < characters.len() {
+        match characters[at..] {
+            [from, '-', to, ..] if at > 0 && from < '/' && '/' < to => {
+                text.extend([from, '-', '.', '0', '-', to]);
+                at += 3;
+            }
+            _ => {
+                text.push(characters[at]);
+                at += 1;
+            }
+        }
+    }
+    text
+}
+
+/// How long the class is that a text begins with, its brackets among it.
+fn class_length(text: &str) -> Option<usize> {
+    let bytes = text.as_bytes();
+    let first = 1 + usize::from(matches!(bytes.get(1), Some(b'!' | b'^')));
+    let end = bytes.iter().skip(first + 1).position(|b| *b == b']')?;
+    Some(first + 1 + end + 1)
 }
 
 /// Where a `[` stands that no `]` closes. A `]` right after the opening (or after its `!`) is a
@@ -153,14 +232,10 @@ fn unclosed_class(pattern: &str) -> Option<usize> {
     while at < bytes.len() {
         match bytes[at] {
             b'\\' => at += 1,
-            b'[' => {
-                let mut first = at + 1;
-                first += usize::from(matches!(bytes.get(first), Some(b'!' | b'^')));
-                match bytes.iter().skip(first + 1).position(|b| *b == b']') {
-                    Some(length) => at = first + 1 + length,
-                    None => return Some(at),
-                }
-            }
+            b'[' => match class_length(&pattern[at..]) {
+                Some(length) => at += length - 1,
+                None => return Some(at),
+            },
             _ => {}
         }
         at += 1;

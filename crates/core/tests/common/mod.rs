@@ -11,8 +11,10 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::request::{By, Cache, Flush, Places, Request, Retries, Running, Safety, Task};
+use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::request::{
+    Cache, Changed, Flush, Places, Request, Retries, Running, Safety, Task,
+};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::{Facts, Snapshot};
@@ -44,17 +46,11 @@ pub fn request(trees: &Trees, task: Task) -> Request {
             inside: false,
         },
         selection: Selection::new(&Rules::default()).unwrap(),
-        by: By::Stamp,
-        time_slack: Duration::ZERO,
-        sample: None,
-        keep_newer: false,
-        steps: Verbs::ALL,
         // Where random trees happen to hold the same twice, tests of single steps would not know.
-        renames: false,
+        changed: Changed { renames: false, ..Changed::default() },
         carry: Aspects::ALL,
         strictly: false,
         safety: Safety::default(),
-        closely: false,
         // The tests pull no plug, and some make hundreds of runs.
         running: Running {
             workers: 2,
