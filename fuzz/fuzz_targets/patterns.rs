@@ -1,9 +1,24 @@
 //! Whatever is given as a pattern is read or refused, and what is read decides about any path.
 #![no_main]
 
-use utter_echo_core::select::{Rules, Selection};
+use std::path::Path;
 
-libfuzzer_sys::fuzz_target!(|patterns: Vec<String>| {
-    let rules = Rules { exclude: patterns.clone(), only: patterns, ..Rules::default() };
-    let _ = Selection::new(&rules);
+use utter_echo_core::explain;
+use utter_echo_core::os::Linux;
+use utter_echo_core::select::{RuleFile, Rules, Selection};
+
+libfuzzer_sys::fuzz_target!(|given: (String, Vec<String>, String)| {
+    let (text, patterns, path) = given;
+    let file = RuleFile { name: "saltmere.rules".into(), text };
+    let rules = Rules {
+        files: vec![file],
+        exclude: patterns.clone(),
+        only: patterns,
+        no_litter: true,
+        ..Rules::default()
+    };
+    if let Ok(selection) = Selection::new(&rules) {
+        let _ = explain::path(&Linux, Path::new("/nowhere-to-be-found"), &selection, path.as_bytes());
+        let _ = explain::path(&Linux, Path::new("/proc/self/fdinfo"), &selection, path.as_bytes());
+    }
 });

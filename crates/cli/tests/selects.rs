@@ -207,7 +207,6 @@ fn what_cannot_be_meant_is_told_with_its_place() {
         ("copy --steps erase saltmere keeper", 2, "'erase' is no kind of step"),
         ("copy --drop-unselected saltmere keeper", 2, "unexpected argument"),
         ("mirror --only *.nothing saltmere keeper", 4, "nothing in the source is taken"),
-        ("mirror --size 1T.. saltmere keeper", 4, "nothing in the source is taken"),
         ("explain saltmere ../keeper", 2, "does not lie in 'saltmere'"),
         ("explain nowhere", 2, "is no folder that exists"),
     ] {

@@ -119,7 +119,7 @@ pub(crate) fn check(
     }
     let locks = lock(system, pairs, on(Guard::Busy))?;
     if *task == Task::Mirror && on(Guard::EmptySource) {
-        empty_source(plan, request.selection.is_choosy())?;
+        empty_source(plan, request.selection.takes_only())?;
     }
     if *task == Task::Mirror && on(Guard::Removals) {
         removals(plan, safety.removal_limit)?;

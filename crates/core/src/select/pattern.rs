@@ -193,6 +193,12 @@ fn within_names(pattern: &str) -> String {
         rest = after;
     }
     text.push_str(rest);
+    // To the crate the slash that a class leaves out now ties the pattern to the top.
+    let body = text.strip_prefix('!').unwrap_or(&text);
+    if body.trim_end_matches('/').contains('/') && !pattern.trim_end_matches('/').contains('/') {
+        let taking_back = &text[..text.len() - body.len()];
+        return format!("{taking_back}**/{body}");
+    }
     text
 }
 
