@@ -42,8 +42,8 @@ pub(super) fn find(context: &Comparison<'_>, arranged: &mut Arranged, unchanged:
         return;
     }
     arranged.sort();
-    let extra = Candidates::of(context, arranged);
-    let mut search = Search { context, extra, gone: HashSet::new(), unchanged };
+    let found = Candidates::of(context, arranged);
+    let mut search = Search { context, found, gone: HashSet::new(), unchanged };
     for at in 0..arranged.folders.len() {
         if !arranged.is_dead(at) {
             search.folder(arranged, at);
@@ -51,11 +51,14 @@ pub(super) fn find(context: &Comparison<'_>, arranged: &mut Arranged, unchanged:
     }
 }
 
+/// How many of one size and time are read before it is given up.
+const TRIED: usize = 4;
+
 /// A step, by its folder and its place among that folder's steps.
 type Place = (usize, usize);
 
 /// What tells entries apart that cannot be the same.
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 struct Mark(u64);
 
 fn mark(parts: impl Hash) -> Mark {
@@ -64,9 +67,49 @@ fn mark(parts: impl Hash) -> Mark {
     Mark(hasher.finish())
 }
 
+impl Mark {
+    fn with(self, name: &[u8]) -> Self {
+        mark((self.0, name))
+    }
+}
+
+/// Steps by their marks. What is taken is passed over once and never looked at again, so that many of
+/// one mark cost no more than as many of different ones.
+#[derive(Default)]
+struct Pool {
+    steps: Vec<(Mark, u32, u32)>,
+    /// Where the first of a mark stands that may be free.
+    begins: HashMap<u64, usize>,
+}
+
+impl Pool {
+    fn add(&mut self, mark: Mark, (folder, slot): Place) {
+        self.steps.push((mark, narrow(folder), narrow(slot)));
+    }
+
+    fn sort(&mut self) {
+        self.steps.sort_unstable();
+    }
+
+    /// The first few of a mark that are free, in tree order.
+    fn free(&mut self, mark: Mark, is_free: impl Fn(Place) -> bool) -> Vec<Place> {
+        let steps = &self.steps;
+        let begin = self.begins.entry(mark.0);
+        let begin = begin.or_insert_with(|| steps.partition_point(|(other, ..)| *other < mark));
+        let place = |(_, folder, slot): &(Mark, u32, u32)| (*folder as usize, *slot as usize);
+        let fits = |at: usize| steps.get(at).filter(|(other, ..)| *other == mark).map(place);
+        while fits(*begin).is_some_and(|place| !is_free(place)) {
+            *begin += 1;
+        }
+        (*begin..*begin + TRIED).map_while(fits).filter(|place| is_free(*place)).collect()
+    }
+}
+
 /// The removals that may be renames, by their marks, and the marks of all folders that are new.
 struct Candidates {
-    extra: HashMap<Mark, Vec<Place>>,
+    extra: Pool,
+    /// The same by marks that take in the name.
+    extra_by_name: Pool,
     new_folders: HashMap<Place, Mark>,
     /// The folder that a step adds or removes, where it holds steps.
     below: HashMap<Place, usize>,
@@ -78,7 +121,8 @@ impl Candidates {
     fn of(context: &Comparison<'_>, arranged: &Arranged) -> Self {
         let leaders = arranged.leaders.iter();
         let mut found = Self {
-            extra: HashMap::new(),
+            extra: Pool::default(),
+            extra_by_name: Pool::default(),
             new_folders: HashMap::new(),
             below: HashMap::new(),
             leaders: leaders.map(|leader| (leader.folder as usize, leader.name.clone())).collect(),
@@ -100,12 +144,18 @@ impl Candidates {
                 let Some(step) = step else { continue };
                 let Some(mark) = found.mark(context, (at, slot), step, &sums) else { continue };
                 match (step.verb, step.kind()) {
-                    (Verb::Remove, _) => found.extra.entry(mark).or_default().push((at, slot)),
+                    (Verb::Remove, _) => {
+                        let name = folder.names.get(step.name);
+                        found.extra.add(mark, (at, slot));
+                        found.extra_by_name.add(mark.with(name), (at, slot));
+                    }
                     (_, Kind::Folder) => drop(found.new_folders.insert((at, slot), mark)),
                     _ => {}
                 }
             }
         }
+        found.extra.sort();
+        found.extra_by_name.sort();
         found
     }
 
@@ -162,6 +212,11 @@ impl Candidates {
     }
 }
 
+/// A number of a folder or a step, as plans hold them.
+fn narrow(number: usize) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}
+
 /// A modification time as the destination's drive keeps it.
 fn time_of(context: &Comparison<'_>, step: &Step) -> Option<crate::os::Time> {
     match step.verb {
@@ -172,7 +227,7 @@ fn time_of(context: &Comparison<'_>, step: &Step) -> Option<crate::os::Time> {
 
 struct Search<'a, 'c> {
     context: &'a Comparison<'c>,
-    extra: Candidates,
+    found: Candidates,
     /// Removals that a rename took the place of.
     gone: HashSet<Place>,
     unchanged: &'a mut Count,
@@ -194,63 +249,68 @@ impl Search<'_, '_> {
         let name: Box<[u8]> = folder.names.get(step.name).into();
         let mark = match step.kind() {
             // Empty ones are alike everywhere.
-            Kind::Folder if self.extra.below.contains_key(&new) => {
-                self.extra.new_folders.get(&new).copied()
+            Kind::Folder if self.found.below.contains_key(&new) => {
+                self.found.new_folders.get(&new).copied()
             }
             Kind::File
-                if step.bytes() > 0 && !self.extra.leaders.contains(&(new.0, name.clone())) =>
+                if step.bytes() > 0 && !self.found.leaders.contains(&(new.0, name.clone())) =>
             {
                 time_of(self.context, step).map(|time| mark((Kind::File, step.bytes(), time)))
             }
             _ => None,
         };
-        let Some(found) = mark.and_then(|mark| self.extra.extra.get(&mark)) else { return };
-        let is_free = |place: &&Place| {
-            let alive = !arranged.is_dead(place.0) && !self.gone.contains(*place);
-            alive && !self.is_below_gone(arranged, place.0)
+        let Some(mark) = mark else { return };
+        let (context, gone) = (self.context, &self.gone);
+        let is_free = |place: Place| {
+            let alive = !arranged.is_dead(place.0) && !gone.contains(&place);
+            alive && !is_below_gone(gone, arranged, place.0)
         };
-        // Of several the one that kept its name, else the first.
-        let named = |place: &&Place| arranged.name_at(**place) == &*name;
-        let mut free = found.iter().filter(is_free);
-        let old = free.clone().find(named).or_else(|| free.next()).copied();
-        let Some(old) = old else { return };
-        // What cannot be looked at is not the same as far as is known.
-        if let Ok(Some(aspects)) = self.same(arranged, new, old, step.kind()) {
-            self.rename(arranged, new, old, aspects);
-        }
-    }
-
-    /// True if a folder above was taken for a rename already.
-    fn is_below_gone(&self, arranged: &Arranged, mut at: usize) -> bool {
-        while at != 0 {
-            let parent = arranged.folders[at].0 as usize;
-            let name = &arranged.folders[at].1.name;
-            let own = arranged.folders[parent].1.slot_of(name);
-            if own.is_none_or(|slot| self.gone.contains(&(parent, slot))) {
-                // Without a step of its own it stays, and so does what is above it.
-                return own.is_some();
+        // The one that kept its name comes first.
+        let mut found = self.found.extra_by_name.free(mark.with(&name), is_free);
+        found.extend(self.found.extra.free(mark, is_free));
+        for old in found {
+            // What cannot be looked at is not the same as far as is known.
+            if let Ok(Some(aspects)) = self.found.same(context, arranged, new, old, step.kind()) {
+                self.rename(arranged, new, old, aspects);
+                return;
             }
-            at = parent;
         }
-        false
     }
+}
 
+/// True if a folder above was taken for a rename already.
+fn is_below_gone(gone: &HashSet<Place>, arranged: &Arranged, mut at: usize) -> bool {
+    while at != 0 {
+        let parent = arranged.folders[at].0 as usize;
+        let name = &arranged.folders[at].1.name;
+        let own = arranged.folders[parent].1.slot_of(name);
+        if own.is_none_or(|slot| gone.contains(&(parent, slot))) {
+            // Without a step of its own it stays, and so does what is above it.
+            return own.is_some();
+        }
+        at = parent;
+    }
+    false
+}
+
+impl Candidates {
     /// The aspects, of the entry itself, that have to be changed after it was renamed; `None` if the
     /// two are not the same.
     fn same(
         &self,
+        context: &Comparison<'_>,
         arranged: &Arranged,
         new: Place,
         old: Place,
         kind: Kind,
     ) -> io::Result<Option<crate::aspect::Aspects>> {
-        let pair = self.context.pair;
+        let pair = context.pair;
         let (from, to) = (arranged.path(new.0), arranged.path(old.0));
         let (name, other) = (arranged.name_at(new), arranged.name_at(old));
-        let system = self.context.system;
+        let system = context.system;
         let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
         let destination = system.open_folder(pair.destination.anchor.as_fd(), to.as_bytes())?;
-        let own = compare(self.context, (&source, name), (&destination, other))?;
+        let own = compare(context, (&source, name), (&destination, other))?;
         let aspects = match own.differs {
             // Its other names would have to move as well.
             _ if own.linked.is_some() => return Ok(None),
@@ -259,7 +319,7 @@ impl Search<'_, '_> {
             Some(_) => return Ok(None),
         };
         if kind == Kind::Folder
-            && !self.same_below(arranged, (new, &from.join(name)), (old, &to.join(other)))
+            && !self.same_below(context, arranged, (new, &from.join(name)), (old, &to.join(other)))
         {
             return Ok(None);
         }
@@ -269,19 +329,19 @@ impl Search<'_, '_> {
     /// True if all that two folders hold is the same, to the last byte and attribute.
     fn same_below(
         &self,
+        context: &Comparison<'_>,
         arranged: &Arranged,
         (new, from): (Place, &TreePath),
         (old, to): (Place, &TreePath),
     ) -> bool {
-        let (Some(new), Some(old)) = (self.extra.below.get(&new), self.extra.below.get(&old))
-        else {
+        let (Some(new), Some(old)) = (self.below.get(&new), self.below.get(&old)) else {
             return false;
         };
         let same = AtomicBool::new(true);
         let groups = Mutex::new(Vec::new());
         let first = vec![(*new, from.clone(), *old, to.clone(), 0..usize::MAX)];
-        pool::run(self.context.running.workers, first, |(new, from, old, to, slots), stack| {
-            if !same.load(Ordering::Relaxed) || self.context.observer.stop_requested() {
+        pool::run(context.running.workers, first, |(new, from, old, to, slots), stack| {
+            if !same.load(Ordering::Relaxed) || context.observer.stop_requested() {
                 same.store(false, Ordering::Relaxed);
                 return;
             }
@@ -293,7 +353,7 @@ impl Search<'_, '_> {
                 stack.push([(new, from.clone(), old, to.clone(), cut..end)].into_iter());
             }
             let slots = slots.start..cut;
-            match self.same_entries(arranged, (new, &from), (old, &to), slots, &groups) {
+            match self.same_entries(context, arranged, (new, &from), (old, &to), slots, &groups) {
                 Ok(Some(below)) => stack.push(below.into_iter().map(|(new, name, old)| {
                     (new, from.join(&name), old, to.join(&name), 0..usize::MAX)
                 })),
@@ -308,13 +368,14 @@ impl Search<'_, '_> {
     #[allow(clippy::type_complexity, reason = "a folder on both sides and its name")]
     fn same_entries(
         &self,
+        context: &Comparison<'_>,
         arranged: &Arranged,
         (new, from): (usize, &TreePath),
         (old, to): (usize, &TreePath),
         slots: std::ops::Range<usize>,
         groups: &Mutex<Vec<(Stat, Stat)>>,
     ) -> io::Result<Option<Vec<(usize, Box<[u8]>, usize)>>> {
-        let (system, pair) = (self.context.system, self.context.pair);
+        let (system, pair) = (context.system, context.pair);
         let source = system.open_folder(pair.source.as_fd(), from.as_bytes())?;
         let destination = system.open_folder(pair.destination.anchor.as_fd(), to.as_bytes())?;
         let mut below = Vec::new();
@@ -322,7 +383,7 @@ impl Search<'_, '_> {
             let folder = &arranged.folders[new].1;
             let Some(step) = folder.steps[slot] else { continue };
             let name = folder.names.get(step.name);
-            let compared = compare(self.context, (&source, name), (&destination, name))?;
+            let compared = compare(context, (&source, name), (&destination, name))?;
             match compared {
                 Compared { differs: Some(_), .. } => return Ok(None),
                 Compared { linked: Some(both), .. } => {
@@ -332,10 +393,10 @@ impl Search<'_, '_> {
             }
             if step.kind() == Kind::Folder {
                 let other = arranged.folders[old].1.slot_of(name);
-                let pair = (self.extra.below.get(&(new, slot)), other);
+                let pair = (self.below.get(&(new, slot)), other);
                 match pair {
-                    (None, Some(other)) if !self.extra.below.contains_key(&(old, other)) => {}
-                    (Some(new), Some(other)) => match self.extra.below.get(&(old, other)) {
+                    (None, Some(other)) if !self.below.contains_key(&(old, other)) => {}
+                    (Some(new), Some(other)) => match self.below.get(&(old, other)) {
                         Some(old) => below.push((*new, name.into(), *old)),
                         None => return Ok(None),
                     },
@@ -345,7 +406,9 @@ impl Search<'_, '_> {
         }
         Ok(Some(below))
     }
+}
 
+impl Search<'_, '_> {
     fn rename(
         &mut self,
         arranged: &mut Arranged,
@@ -357,8 +420,8 @@ impl Search<'_, '_> {
         let removal = arranged.folders[old.0].1.steps[old.1].take();
         let Some(removal) = removal else { return };
         self.gone.insert(old);
-        let from = LeaderId(u32::try_from(arranged.leaders.len()).unwrap_or(u32::MAX));
-        arranged.leaders.push(Leader { folder: u32::try_from(old.0).unwrap_or(u32::MAX), name });
+        let from = LeaderId(narrow(arranged.leaders.len()));
+        arranged.leaders.push(Leader { folder: narrow(old.0), name });
         if let Some(step) = &mut arranged.folders[new.0].1.steps[new.1] {
             *step = Step {
                 verb: Verb::Rename,
@@ -369,12 +432,12 @@ impl Search<'_, '_> {
                 ..*step
             };
         }
-        if let Some(below) = self.extra.below.get(&new).copied() {
+        if let Some(below) = self.found.below.get(&new).copied() {
             for state in arranged.kill(below) {
                 self.unchanged.add(state.bytes());
             }
         }
-        if let Some(below) = self.extra.below.get(&old).copied() {
+        if let Some(below) = self.found.below.get(&old).copied() {
             arranged.kill(below);
         }
     }
