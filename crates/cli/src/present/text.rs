@@ -24,7 +24,7 @@ fn style_of(verb: Verb) -> Style {
         Verb::Add => AnsiColor::Green.on_default(),
         Verb::Replace => AnsiColor::Magenta.on_default(),
         Verb::Retouch => AnsiColor::BrightBlue.on_default(),
-        Verb::Rename => AnsiColor::Cyan.on_default(),
+        Verb::Rename => HEADING,
         Verb::Remove => AnsiColor::Red.on_default().bold(),
     }
 }
@@ -106,6 +106,8 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
     let unchanged = format!("{} unchanged", units::count(totals.unchanged.entries));
     if parts.is_empty() {
         format!("Nothing to do: {unchanged}.")
+    } else if totals.unchanged.entries == 0 {
+        format!("{}.", parts.join(", "))
     } else {
         format!("{}; {unchanged}.", parts.join(", "))
     }
@@ -348,7 +350,7 @@ fn confidence(plan: &Plan) -> Option<String> {
     }
     let part = 1.0 - 0.05_f64.powf(1.0 / read.entries as f64);
     Some(format!(
-        "{told}, and all of them agree: with 95 % confidence the content of less than {:.2} % of \
+        "{told}, and all of them agree.\nWith 95 % confidence the content of less than {:.2} % of \
          all files differs.",
         part * 100.0
     ))

@@ -433,7 +433,7 @@ impl Selection {
         match rule {
             Rule::Exclude(number) => self.exclude.given[number].to_string(),
             Rule::Only(number) => self.only.given[number].to_string(),
-            Rule::NotOnly => "no --only matches".to_owned(),
+            Rule::NotOnly => "--only (none matches)".to_owned(),
             Rule::Depth => format!("--depth {}", self.rules.depth.unwrap_or(0)),
             Rule::Size => "--size".to_owned(),
             Rule::Date => "--age or --dated".to_owned(),
