@@ -156,6 +156,8 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
         room.write(&format!("source/tides/{i}.csv"), "high");
         room.write(&format!("echo/it's old/{i}.csv"), "low");
     }
+    // Else both may be of one tick of the clock.
+    set_time(&room.path("echo"), 1_000_000_000);
     let limited = room.run("verify --limit 2 --fix source echo");
     assert_eq!(limited.code, 1);
     let count = |text: &str| limited.out.matches(text).count();
@@ -164,7 +166,10 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
     // After a copy what is extra is as it should be.
     let ignoring = room.run("verify --ignore-extra --fix source echo");
     assert!(ignoring.out.contains("Not counted: 1 entry that only"), "{ignoring:?}");
-    assert!(ignoring.out.ends_with("To make it so: utter copy --closely source echo\n"));
+    assert!(
+        ignoring.out.ends_with("To make it so: utter copy --closely source echo\n"),
+        "{ignoring:?}"
+    );
     let csv = room.run("verify --format csv source echo");
     let rows: Vec<_> = csv.out.lines().collect();
     assert_eq!(rows[0], "difference,type,path,bytes,reason");

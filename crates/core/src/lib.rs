@@ -26,6 +26,7 @@ pub mod select;
 mod alike;
 mod apply;
 mod aside;
+mod bytes;
 mod compare;
 mod drift;
 mod mark;

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use crate::abilities::{self, Abilities, Ability};
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{
-    ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, Kind, Stat, System, Time, is_absent,
+    ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, Kind, Stat, System, Time, Xattrs, is_absent,
     is_unsupported,
 };
 use crate::pair::Pair;
@@ -37,9 +37,6 @@ struct Missed {
     fifos: AtomicU64,
     devices: AtomicU64,
 }
-
-/// Extended attributes that count, by name: sorted, so that two can be compared.
-pub(crate) type Xattrs = Vec<(Vec<u8>, Vec<u8>)>;
 
 /// What an aspect needs of the drive; any one of them will do.
 const NEEDS: [(Aspect, &[Ability]); 6] = [

@@ -5,20 +5,17 @@
 //! number of lines and the SHA-256 of all that comes before it. What does not fit together to the
 //! last byte is refused as a whole.
 
-use std::ffi::OsString;
 use std::io::{self, BufRead, Write};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
-use std::path::{Path, PathBuf};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::aspect::{Aspect, Aspects};
+use crate::bytes::Bytes;
 use crate::plan::{Folder, Leader, LeaderId, Names, Part, Plan, Reason, State, Step, Totals, Verb};
 use crate::request::{Places, Request, Task};
-use crate::session;
 
 /// Raised when an older program could misread what a newer one wrote.
 const VERSION: u32 = 1;
@@ -93,56 +90,6 @@ struct SavedStep {
     destination: Option<State>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     leader: Option<u32>,
-}
-
-/// Text where it is such, else its bytes.
-#[derive(Serialize, Deserialize)]
-#[serde(untagged)]
-pub(crate) enum Bytes {
-    Text(String),
-    Other { base64: String },
-}
-
-impl From<&[u8]> for Bytes {
-    fn from(bytes: &[u8]) -> Self {
-        match std::str::from_utf8(bytes) {
-            Ok(text) => Self::Text(text.to_owned()),
-            Err(_) => Self::Other { base64: STANDARD.encode(bytes) },
-        }
-    }
-}
-
-impl Bytes {
-    pub(crate) fn decoded(self) -> Result<Vec<u8>, String> {
-        match self {
-            Self::Text(text) => Ok(text.into_bytes()),
-            Self::Other { base64 } => STANDARD.decode(base64).map_err(|e| e.to_string()),
-        }
-    }
-
-    /// As the name of one entry: it must not lead anywhere else.
-    fn name(self) -> Result<Vec<u8>, String> {
-        let name = self.decoded()?;
-        let leads_away = name.is_empty() || name == b"." || name == b"..";
-        if leads_away || name.iter().any(|b| matches!(b, b'/' | 0)) || name.len() > 65_535 {
-            return Err(format!("'{}' is no name of an entry", name.escape_ascii()));
-        }
-        Ok(name)
-    }
-
-    /// As a path below a root, empty for the root: it must not lead anywhere else.
-    pub(crate) fn relative(self) -> Result<Vec<u8>, String> {
-        let path = self.decoded()?;
-        let leads_away = |name: &[u8]| name.is_empty() || name == b"." || name == b"..";
-        if !path.is_empty() && path.split(|b| *b == b'/').any(leads_away) || path.contains(&0) {
-            return Err(format!("'{}' is no path below a root", path.escape_ascii()));
-        }
-        Ok(path)
-    }
-
-    pub(crate) fn path(self) -> Result<PathBuf, String> {
-        Ok(OsString::from_vec(self.decoded()?).into())
-    }
 }
 
 fn words(aspects: Aspects) -> Vec<String> {
@@ -348,7 +295,7 @@ impl Reader {
             return None;
         }
         let mut plan = Plan { parts: self.parts, ..Plan::default() };
-        session::number(&mut plan);
+        plan.number();
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
         let counted = plan.totals;
         let all = Totals {

@@ -15,7 +15,7 @@ use crate::observe::Observer;
 use crate::os::{Caller, System, Time};
 use crate::pair::{self, CallError, Pair};
 use crate::path::TreePath;
-use crate::plan::{Part, Plan, Reason, Remark, Totals, Verb};
+use crate::plan::{Part, Plan, Remark, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::Request;
@@ -152,7 +152,7 @@ impl<'a> Session<'a> {
                 cause: Cause::NotCarried(missed),
             }));
         }
-        number(&mut plan);
+        plan.number();
         Ok(plan)
     }
 
@@ -187,7 +187,7 @@ impl<'a> Session<'a> {
             plan.prefixes.push(pair.prefix.clone());
             plan.problems.extend(problems);
         }
-        number(&mut plan);
+        plan.number();
         Ok(plan)
     }
 
@@ -373,48 +373,4 @@ fn missing_folders(pair: &Pair) -> Option<Remark> {
     let expected = usize::from(pair.single.is_none());
     (pair.destination.missing.len() > expected)
         .then(|| Remark::MissingFolders(pair.destination_shown.clone()))
-}
-
-/// Numbers the steps through and adds them up.
-pub(crate) fn number(plan: &mut Plan) {
-    let mut next = 0;
-    let counts = Totals::default();
-    plan.totals = Totals {
-        add: counts.add,
-        replace: counts.replace,
-        retouch: counts.retouch,
-        rename: counts.rename,
-        remove: counts.remove,
-        leftovers: 0,
-        ..plan.totals
-    };
-    for part in &mut plan.parts {
-        part.first = next;
-        next += usize::from(part.root.is_some());
-        for folder in &mut part.folders {
-            folder.first = next;
-            next += folder.steps.len();
-        }
-        part.all_steps().for_each(|step| plan.totals.include(step));
-    }
-}
-
-impl Part {
-    pub(crate) fn all_steps(&self) -> impl Iterator<Item = &crate::plan::Step> {
-        self.root.iter().chain(self.folders.iter().flat_map(|folder| &*folder.steps))
-    }
-}
-
-impl Totals {
-    fn include(&mut self, step: &crate::plan::Step) {
-        let count = match step.verb {
-            Verb::Add => &mut self.add,
-            Verb::Replace => &mut self.replace,
-            Verb::Retouch => &mut self.retouch,
-            Verb::Rename => &mut self.rename,
-            Verb::Remove => &mut self.remove,
-        };
-        count.add(step.bytes());
-        self.leftovers += u64::from(step.reason == Reason::Leftover);
-    }
 }

@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use rustix::io::Errno;
 
-use crate::aside::{Aside, Before};
+use crate::aside::{Aside, look_before};
 use crate::os::{Entry, Onto, Stat};
 use crate::path::TreePath;
 use crate::plan::{Reason, State, Step, Verb};
@@ -83,7 +83,7 @@ impl PartRun<'_> {
     /// Writes down what an entry is like before its attributes change.
     pub(super) fn note_before(&self, path: &TreePath, entry: Entry<'_>) -> Done {
         let Some(shelf) = self.shelf else { return Ok(()) };
-        let was = Before::look(self.shared.system, self.reach, entry);
+        let was = look_before(self.shared.system, self.reach, entry);
         let noted = was.and_then(|was| shelf.aside.note_before(self.at, path.as_bytes(), was));
         noted.during(Operation::SetAside)
     }

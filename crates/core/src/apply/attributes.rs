@@ -10,13 +10,11 @@
 use std::os::fd::AsFd;
 
 use crate::abilities::Ability;
-use crate::aside::Before;
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, is_absent};
+use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, Xattrs, is_absent};
 use crate::path::TreePath;
-use crate::plan::{State, Step, Verb};
+use crate::plan::{Before, State, Step, Verb};
 use crate::problem::Operation;
-use crate::reach::Xattrs;
 
 use super::{Done, During, PartRun, Place, Trouble};
 

@@ -14,59 +14,45 @@ use std::io::{self, BufWriter, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
 
-use serde::{Deserialize, Serialize};
-
 use crate::abilities::Abilities;
 use crate::aspect::Aspects;
-use crate::os::{Caller, Entry, Flags, Identity, Kind, System, Time};
+use crate::os::{Caller, Entry, Identity, Kind, System};
 use crate::pair::{self, CallError, Pair, Place};
-use crate::plan::{Plan, State};
+use crate::plan::{Before, Plan, State};
 use crate::problem::Problem;
-use crate::reach::{self, Reach, Xattrs};
+use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
 use crate::saved;
 
 use record::{Line, Record, Root};
 
 pub use record::{BadRecord, Recorded};
-pub(crate) use undo::Memory;
 
 /// What the folder of a run ends its record's name with.
 const RECORD: &str = ".record";
 
-/// An entry before a run changed its attributes.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub(crate) struct Before {
-    pub(crate) state: State,
-    pub(crate) accessed: Time,
-    /// `None` where they could not be told.
-    pub(crate) flags: Option<Flags>,
-    #[serde(with = "record::xattrs")]
-    pub(crate) xattrs: Xattrs,
-}
-
-impl Before {
-    /// Looks at an entry; one that may not be opened keeps its flags to itself.
-    pub(crate) fn look(system: &dyn System, reach: &Reach, entry: Entry<'_>) -> io::Result<Self> {
-        let stat = system.stat(entry)?;
-        let opened = match (entry, stat.kind) {
-            (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name).map(Some),
-            (Entry::Named(folder, name), Kind::Folder) => {
-                system.open_folder(folder, name).map(Some)
-            }
-            (Entry::Open(folder) | Entry::Pinned(folder), Kind::Folder) => {
-                system.open_folder(folder, b"").map(Some)
-            }
-            _ => Ok(None),
-        };
-        let flags = match opened {
-            Ok(Some(opened)) => reach::flags(system, opened.as_fd())?,
-            Err(e) if e.kind() != ErrorKind::PermissionDenied => return Err(e),
-            _ => None,
-        };
-        let xattrs = reach.xattrs_of(system, entry, Aspects::ALL)?;
-        Ok(Self { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
-    }
+/// Looks at an entry; one that may not be opened keeps its flags to itself.
+pub(crate) fn look_before(
+    system: &dyn System,
+    reach: &Reach,
+    entry: Entry<'_>,
+) -> io::Result<Before> {
+    let stat = system.stat(entry)?;
+    let opened = match (entry, stat.kind) {
+        (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name).map(Some),
+        (Entry::Named(folder, name), Kind::Folder) => system.open_folder(folder, name).map(Some),
+        (Entry::Open(folder) | Entry::Pinned(folder), Kind::Folder) => {
+            system.open_folder(folder, b"").map(Some)
+        }
+        _ => Ok(None),
+    };
+    let flags = match opened {
+        Ok(Some(opened)) => reach::flags(system, opened.as_fd())?,
+        Err(e) if e.kind() != ErrorKind::PermissionDenied => return Err(e),
+        _ => None,
+    };
+    let xattrs = reach.xattrs_of(system, entry, Aspects::ALL)?;
+    Ok(Before { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
 }
 
 /// Where things are set aside, before there is anything to set aside.

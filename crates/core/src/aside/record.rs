@@ -8,12 +8,13 @@ use std::sync::{Mutex, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
+use crate::bytes::Bytes;
 use crate::os::System;
-use crate::plan::{Plan, State};
+use crate::plan::{Before, Plan, State};
 use crate::problem::Cause;
-use crate::saved::{self, BadPlan, Bytes, Purpose};
+use crate::saved::{self, BadPlan, Purpose};
 
-use super::{Before, RECORD, prune};
+use super::{RECORD, prune};
 
 /// What follows the saved plan.
 #[derive(Serialize, Deserialize)]
@@ -39,27 +40,6 @@ pub(super) struct Root {
     pub(super) folder: Bytes,
     /// In the folder of the run.
     pub(super) prefix: Bytes,
-}
-
-/// Extended attributes as pairs of name and value, each text where it is such.
-pub(super) mod xattrs {
-    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
-
-    use crate::reach::Xattrs;
-    use crate::saved::Bytes;
-
-    pub(crate) fn serialize<S: Serializer>(xattrs: &Xattrs, to: S) -> Result<S::Ok, S::Error> {
-        let pairs =
-            xattrs.iter().map(|(name, value)| (Bytes::from(&**name), Bytes::from(&**value)));
-        pairs.collect::<Vec<_>>().serialize(to)
-    }
-
-    pub(crate) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Xattrs, D::Error> {
-        let pairs = Vec::<(Bytes, Bytes)>::deserialize(from)?;
-        let decoded =
-            |(name, value): (Bytes, Bytes)| Ok::<_, String>((name.decoded()?, value.decoded()?));
-        pairs.into_iter().map(decoded).collect::<Result<_, _>>().map_err(de::Error::custom)
-    }
 }
 
 /// A file that lines are added to, from any worker.

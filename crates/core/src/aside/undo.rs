@@ -7,15 +7,12 @@ use std::os::fd::{AsFd, OwnedFd};
 use crate::drift;
 use crate::os::{Entry, Kind, Stat, System};
 use crate::pair::{self, CallError, Pair};
-use crate::plan::{Folder, Leader, LeaderId, Names, Part, Reason, State, Step, Verb};
+use crate::plan::{Before, Folder, Leader, LeaderId, Names, Part, Reason, State, Step, Verb};
 use crate::problem::{Operation, Problem};
 use crate::reach::Reach;
 
+use super::prune;
 use super::record::{Recorded, RecordedPart};
-use super::{Before, prune};
-
-/// What a part that undoes another knows beyond its steps: what entries were like before.
-pub(crate) type Memory = HashMap<Vec<u8>, Before>;
 
 impl Recorded {
     /// The destination as the source of a run back.

@@ -213,6 +213,9 @@ pub enum Onto {
 /// advance, dropped from the cache on request.
 pub const LARGE: u64 = 8 * 1024 * 1024;
 
+/// Extended attributes as pairs of name and value.
+pub(crate) type Xattrs = Vec<(Vec<u8>, Vec<u8>)>;
+
 /// What the system may do about a stretch of a file's content in its cache.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Advice {

@@ -1,0 +1,62 @@
+//! All steps of a part in tree order.
+
+use crate::path::TreePath;
+
+use super::{Part, Step};
+
+/// Merges each folder's steps with the folders in it, without a list of all paths.
+pub(super) struct InTreeOrder<'a> {
+    part: &'a Part,
+    next_folder: usize,
+    /// Folders entered and not left: position, path, steps already given.
+    open: Vec<(usize, TreePath, usize)>,
+}
+
+impl<'a> InTreeOrder<'a> {
+    pub(super) fn new(part: &'a Part) -> Self {
+        Self { part, next_folder: 0, open: Vec::new() }
+    }
+
+    fn enter(&mut self) {
+        let folder = &self.part.folders[self.next_folder];
+        let path = self
+            .open
+            .last()
+            .map_or_else(TreePath::default, |(_, above, _)| above.join(&folder.name));
+        self.open.push((self.next_folder, path, 0));
+        self.next_folder += 1;
+    }
+}
+
+impl<'a> Iterator for InTreeOrder<'a> {
+    type Item = (usize, TreePath, &'a Step);
+
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            let Some((at, path, given)) = self.open.last_mut() else {
+                if self.next_folder >= self.part.folders.len() {
+                    return None;
+                }
+                self.enter();
+                continue;
+            };
+            let folder = &self.part.folders[*at];
+            let step = folder.steps.get(*given);
+            let below = self.part.folders.get(self.next_folder);
+            let below = below.filter(|below| below.parent as usize == *at);
+            match (step, below) {
+                (Some(step), below)
+                    if below.is_none_or(|below| folder.names.get(step.name) <= &*below.name) =>
+                {
+                    let number = folder.first + *given;
+                    *given += 1;
+                    return Some((number, path.join(folder.names.get(step.name)), step));
+                }
+                (_, Some(_)) => self.enter(),
+                (_, None) => {
+                    self.open.pop();
+                }
+            }
+        }
+    }
+}

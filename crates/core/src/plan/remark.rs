@@ -1,0 +1,88 @@
+//! What is worth knowing and is neither a step nor a problem.
+
+use std::time::Duration;
+
+use crate::aspect::{Aspect, Aspects};
+use crate::os::Flags;
+use crate::path::TreePath;
+
+/// Something worth knowing that is neither a step nor a problem.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Remark {
+    /// A folder in the source where another drive is mounted.
+    Mount(TreePath),
+    /// The same, left out as was asked for.
+    MountLeftOut(TreePath),
+    /// Missing folders above the destination are made.
+    MissingFolders(String),
+    /// The caller may not give files away, and the source holds some of another owner.
+    OwnerNotCarried,
+    /// Files of the destination that differ from the source's, or that only it has, were changed
+    /// in the future: so many, the newest so far ahead of this machine's clock.
+    Ahead(u64, Duration),
+    /// What the destination's drive cannot hold.
+    NotHeld(NotHeld),
+    /// A pattern, as it was given, decided about no entry.
+    IdlePattern(String),
+}
+
+/// What was asked for and the destination's drive, or this caller on it, cannot hold.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NotHeld {
+    /// Aspects it holds for no entry.
+    pub aspects: Aspects,
+    /// Unit of its times, in nanoseconds.
+    pub grain: u64,
+    /// Symbolic links that are left out.
+    pub links: u64,
+    /// FIFOs and sockets that are left out.
+    pub fifos: u64,
+    /// Devices that are left out.
+    pub devices: u64,
+    /// Entries with times outside of what it keeps.
+    pub times: u64,
+    /// Flags that some entry has and that cannot be set.
+    pub flags: Flags,
+}
+
+impl Remark {
+    /// In words, what was to be carried and is not; `None` for a remark on something else.
+    pub(crate) fn not_carried(&self) -> Option<String> {
+        match self {
+            Self::OwnerNotCarried => Some("owner".to_owned()),
+            Self::NotHeld(not_held) => not_held.not_carried(),
+            _ => None,
+        }
+    }
+}
+
+impl NotHeld {
+    fn not_carried(&self) -> Option<String> {
+        let mut missed: Vec<&str> = self.aspects.iter().map(Aspect::name).collect();
+        if self.grain > 1 || self.times > 0 {
+            missed.push("times as they are");
+        }
+        if !self.flags.is_empty() {
+            missed.push("some flags");
+        }
+        (!missed.is_empty()).then(|| missed.join(", "))
+    }
+
+    pub(crate) fn merge(&mut self, other: &Self) {
+        self.aspects = self.aspects.iter().chain(other.aspects.iter()).collect();
+        self.grain = self.grain.max(other.grain);
+        self.links += other.links;
+        self.fifos += other.fifos;
+        self.devices += other.devices;
+        self.times += other.times;
+        self.flags = self.flags.or(other.flags);
+    }
+
+    /// True if all can be held. Times to less than a tenth of a microsecond are not missed.
+    pub fn is_empty(&self) -> bool {
+        self.aspects.is_empty()
+            && self.grain <= 100
+            && self.links + self.fifos + self.devices + self.times == 0
+            && self.flags.is_empty()
+    }
+}

@@ -1,0 +1,118 @@
+//! An entry as a plan saw it.
+
+use std::collections::HashMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::bytes::Bytes;
+use crate::os::{Flags, Kind, Stat, Time, Xattrs};
+
+/// What a plan remembers of an entry: enough to explain a step and to recognise drift.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct State {
+    /// Length in bytes; the device number for devices.
+    pub size: u64,
+    /// Bytes allocated on the drive.
+    pub allocated: u64,
+    /// Inode number.
+    pub inode: u64,
+    /// Modification time, in two parts to keep steps small.
+    secs: i64,
+    nanos: u32,
+    /// Owner number.
+    pub uid: u32,
+    /// Group number.
+    pub gid: u32,
+    mode: u16,
+    flags: u8,
+    /// What it is.
+    pub kind: Kind,
+}
+
+impl State {
+    /// The carried flags that `statx` shows.
+    pub fn flags(&self) -> Flags {
+        Flags(self.flags.into())
+    }
+
+    /// Modification time.
+    pub fn modified(&self) -> Time {
+        Time { secs: self.secs, nanos: self.nanos }
+    }
+
+    /// Permission and special bits.
+    pub fn mode(&self) -> u32 {
+        self.mode.into()
+    }
+
+    /// What tells one state of an entry from another: size, object and time.
+    pub(crate) fn fingerprint(&self) -> [u64; 4] {
+        [self.size, self.inode, self.secs.cast_unsigned(), self.nanos.into()]
+    }
+
+    /// Bytes of content: a file's size, nothing for all other kinds.
+    pub fn bytes(&self) -> u64 {
+        if self.kind == Kind::File { self.size } else { 0 }
+    }
+
+    /// True if `stat` shows the same object with the same content as far as its stamp tells. A
+    /// folder's own size and times change with what it holds, so they do not count.
+    pub(crate) fn still(&self, stat: &Stat) -> bool {
+        let same = self.kind == stat.kind && self.inode == stat.identity.inode;
+        same && (self.kind == Kind::Folder
+            || (self.size == stat.size && self.modified() == stat.modified))
+    }
+}
+
+impl From<&Stat> for State {
+    fn from(stat: &Stat) -> Self {
+        Self {
+            size: stat.size,
+            allocated: stat.allocated,
+            inode: stat.identity.inode,
+            secs: stat.modified.secs,
+            nanos: stat.modified.nanos,
+            uid: stat.uid,
+            gid: stat.gid,
+            // Only the twelve lowest bits are ever set.
+            mode: (stat.mode & 0o7777) as u16,
+            // All carried flags fit into a byte.
+            flags: u8::try_from(stat.flags.and(Flags::CARRIED).0).unwrap_or(0),
+            kind: stat.kind,
+        }
+    }
+}
+
+/// An entry before a run changed its attributes, in full.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct Before {
+    pub(crate) state: State,
+    pub(crate) accessed: Time,
+    /// `None` where they could not be told.
+    pub(crate) flags: Option<Flags>,
+    #[serde(with = "xattrs")]
+    pub(crate) xattrs: Xattrs,
+}
+
+/// What a part that undoes another knows beyond its steps: what entries were like before, by paths.
+pub(crate) type Memory = HashMap<Vec<u8>, Before>;
+
+/// Extended attributes as pairs of name and value, each text where it is such.
+mod xattrs {
+    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
+
+    use super::{Bytes, Xattrs};
+
+    pub(super) fn serialize<S: Serializer>(xattrs: &Xattrs, to: S) -> Result<S::Ok, S::Error> {
+        let pairs =
+            xattrs.iter().map(|(name, value)| (Bytes::from(&**name), Bytes::from(&**value)));
+        pairs.collect::<Vec<_>>().serialize(to)
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Xattrs, D::Error> {
+        let pairs = Vec::<(Bytes, Bytes)>::deserialize(from)?;
+        let decoded =
+            |(name, value): (Bytes, Bytes)| Ok::<_, String>((name.decoded()?, value.decoded()?));
+        pairs.into_iter().map(decoded).collect::<Result<_, _>>().map_err(de::Error::custom)
+    }
+}

@@ -1,0 +1,132 @@
+//! Sums over a plan.
+
+use serde::{Deserialize, Serialize};
+
+use crate::os::Kind;
+
+use super::{Reason, Step, Verb};
+
+/// Entries and bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Count {
+    /// Entries of any kind.
+    pub entries: u64,
+    /// Bytes of content.
+    pub bytes: u64,
+}
+
+impl Count {
+    /// One more entry with so many bytes.
+    pub fn add(&mut self, bytes: u64) {
+        self.entries += 1;
+        self.bytes += bytes;
+    }
+}
+
+/// What one side holds, the root folder itself not counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Folders.
+    pub folders: u64,
+    /// Regular files; a name each, so hard links count separately.
+    pub files: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// FIFOs, sockets and devices.
+    pub others: u64,
+    /// Sum of the files' sizes.
+    pub bytes: u64,
+}
+
+impl Tally {
+    pub(crate) fn count(&mut self, kind: Kind, size: u64) {
+        match kind {
+            Kind::Folder => self.folders += 1,
+            Kind::File => {
+                self.files += 1;
+                self.bytes += size;
+            }
+            Kind::Link => self.links += 1,
+            _ => self.others += 1,
+        }
+    }
+
+    /// All entries.
+    pub fn entries(&self) -> u64 {
+        self.folders + self.files + self.links + self.others
+    }
+
+    pub(crate) fn merge(&mut self, other: &Self) {
+        self.folders += other.folders;
+        self.files += other.files;
+        self.links += other.links;
+        self.others += other.others;
+        self.bytes += other.bytes;
+    }
+}
+
+/// Sums over a plan.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Totals {
+    /// Steps that add, with the bytes they write.
+    pub add: Count,
+    /// Steps that replace, with the bytes they write.
+    pub replace: Count,
+    /// Steps that retouch.
+    pub retouch: Count,
+    /// Steps that rename, with the bytes that need not be written for that.
+    pub rename: Count,
+    /// Steps that remove, with the bytes they give up.
+    pub remove: Count,
+    /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
+    pub leftovers: u64,
+    /// Entries that are as they should be.
+    pub unchanged: Count,
+    /// Entries that were left as they are though they differ, since the destination's is newer.
+    pub kept_newer: u64,
+    /// Entries that were left as they are since no step of the kind needed may be taken.
+    pub held_back: u64,
+    /// Files that were read on both sides since they were chosen by chance.
+    pub sampled: Count,
+    /// The source's side, as far as selected.
+    pub source: Tally,
+    /// The destination's side, as far as selected; a copy does not look at what it would leave.
+    pub destination: Tally,
+}
+
+impl Totals {
+    /// Number of steps.
+    pub fn steps(&self) -> u64 {
+        Verb::ALL.into_iter().map(|verb| self.of(verb).entries).sum()
+    }
+
+    /// The steps of one kind.
+    pub fn of(&self, verb: Verb) -> Count {
+        match verb {
+            Verb::Add => self.add,
+            Verb::Replace => self.replace,
+            Verb::Retouch => self.retouch,
+            Verb::Rename => self.rename,
+            Verb::Remove => self.remove,
+        }
+    }
+
+    /// Bytes of content that the run writes.
+    pub fn bytes_to_write(&self) -> u64 {
+        self.add.bytes + self.replace.bytes
+    }
+}
+
+impl Totals {
+    pub(super) fn include(&mut self, step: &Step) {
+        let count = match step.verb {
+            Verb::Add => &mut self.add,
+            Verb::Replace => &mut self.replace,
+            Verb::Retouch => &mut self.retouch,
+            Verb::Rename => &mut self.rename,
+            Verb::Remove => &mut self.remove,
+        };
+        count.add(step.bytes());
+        self.leftovers += u64::from(step.reason == Reason::Leftover);
+    }
+}
