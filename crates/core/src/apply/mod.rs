@@ -10,6 +10,7 @@ mod content;
 mod fill;
 mod flags;
 mod folders;
+mod outcome;
 mod pace;
 mod place;
 mod recheck;
@@ -20,7 +21,6 @@ use std::collections::HashSet;
 use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
@@ -40,76 +40,10 @@ use crate::reach::{self, Reach};
 use crate::request::{Flush, Running};
 use crate::temporary::Temporaries;
 
+pub use outcome::{Ending, Outcome, StepOutcome};
+
 use aside::Shelf;
 use pace::Pace;
-
-/// What became of a step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[repr(u8)]
-pub enum StepOutcome {
-    /// The run ended before it came up.
-    NotReached,
-    /// The destination is as the step wants it.
-    Done,
-    /// It is not, for the reason a problem tells.
-    Failed,
-    /// The entry was no longer what the plan saw, so it was left alone.
-    Drifted,
-}
-
-/// How a run ended.
-#[derive(Debug)]
-pub enum Ending {
-    /// Every step came up.
-    Complete,
-    /// The observer asked to stop.
-    Stopped,
-    /// No further step could succeed.
-    Early(Cause),
-}
-
-/// What a run did.
-#[derive(Debug)]
-pub struct Outcome {
-    steps: Vec<StepOutcome>,
-    /// In tree order.
-    pub problems: Vec<Problem>,
-    /// Steps that were done, in the order of [`Verb::ALL`].
-    pub done: [Count; 5],
-    /// Bytes of content that were written, finished or not.
-    pub bytes_written: u64,
-    /// How it ended.
-    pub ending: Ending,
-    /// Where it set aside what it displaced, if it did; the name to undo it by.
-    pub set_aside: Option<PathBuf>,
-}
-
-impl Outcome {
-    /// Of a run that found no place to set things aside, and so did nothing.
-    pub(crate) fn without_shelf(plan: &Plan, folder: &Path, error: io::Error) -> Self {
-        let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
-        let kind = error.kind();
-        let path = folder.as_os_str().as_encoded_bytes().into();
-        Self {
-            steps: vec![StepOutcome::NotReached; count],
-            problems: vec![Problem { path, operation: Operation::SetAside, cause: error.into() }],
-            done: Default::default(),
-            bytes_written: 0,
-            ending: Ending::Early(Cause::System(kind.into())),
-            set_aside: None,
-        }
-    }
-
-    /// What became of the step with this number.
-    pub fn of(&self, number: usize) -> StepOutcome {
-        self.steps.get(number).copied().unwrap_or(StepOutcome::NotReached)
-    }
-
-    /// Steps done of one verb.
-    pub fn done(&self, verb: Verb) -> Count {
-        self.done[verb as usize]
-    }
-}
 
 /// On what terms a plan is carried out.
 pub(crate) struct Terms<'a> {
