@@ -109,9 +109,10 @@ pub(crate) struct Copy {
 /// As copy, and remove what the source does not have.
 ///
 /// The source folder's CONTENTS become the destination's contents, and nothing else stays in the
-/// destination. What --exclude, --only and --depth leave out is left alone on both sides. On a
-/// terminal it asks before it removes anything, unless --yes is given; without one it goes ahead
-/// as far as the guards allow.
+/// destination. What the selection leaves out is left alone on both sides, unless --drop-unselected
+/// says otherwise. What only has another name or place in the source is renamed. On a terminal it asks
+/// before it removes anything, unless --yes is given; without one it goes ahead as far as the guards
+/// allow.
 #[derive(Debug, Args)]
 #[command(after_help = MIRROR_EXAMPLES)]
 pub(crate) struct Mirror {
