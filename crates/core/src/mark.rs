@@ -5,7 +5,8 @@
 //! ever. So a run leaves a mark in the destination's root before it writes anything, and takes it
 //! away when all is flushed. A later run that finds a mark, and that the machine was started or the
 //! drive mounted anew since it was made, believes no stamp of what changed after it: there both
-//! sides are read.
+//! sides are read. Also without that it looks closely at all attributes of what changed after it, since
+//! the run may have been killed between two of them.
 //!
 //! The mark is a symbolic link, since its name and text are written in one with the folder, in order
 //! with all names that follow. Drives without links get every file flushed before it is named.
@@ -15,21 +16,37 @@ use std::os::fd::{AsFd, BorrowedFd};
 
 use rustix::io::Errno;
 
-use crate::os::{Entry, System, Time};
+use crate::os::{Entry, Stat, System, Time};
 use crate::temporary;
 
-/// From when on the stamps of the destination's files are not to be believed, if at all.
-pub(crate) fn distrusted_since(
-    system: &dyn System,
-    root: BorrowedFd<'_>,
-) -> io::Result<Option<Time>> {
+/// A mark that a run left behind since it did not come to its end.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Left {
+    /// When that run began to write.
+    since: Time,
+    /// What it wrote is still remembered, even if it is not on the drive.
+    remembered: bool,
+}
+
+impl Left {
+    /// True for an entry that the run may have changed, and not in all it was to change.
+    pub(crate) fn may_have_touched(&self, stat: &Stat) -> bool {
+        stat.changed >= self.since
+    }
+
+    /// True for a file whose content may not be what its size and times tell.
+    pub(crate) fn may_have_lost(&self, stat: &Stat) -> bool {
+        !self.remembered && self.may_have_touched(stat)
+    }
+}
+
+/// The mark that an interrupted run left, if there is one.
+pub(crate) fn left(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Left>> {
     let name = temporary::name_of_mark();
     let Some(text) = read(system, root)? else { return Ok(None) };
-    // Killed, but what was written is still remembered.
-    if text == system.sitting(root)? {
-        return Ok(None);
-    }
-    Ok(Some(system.stat(Entry::Named(root, &name))?.changed))
+    let remembered = text == system.sitting(root)?;
+    let since = system.stat(Entry::Named(root, &name))?.changed;
+    Ok(Some(Left { since, remembered }))
 }
 
 /// True unless there surely is no mark.

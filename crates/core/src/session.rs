@@ -130,7 +130,7 @@ impl<'a> Session<'a> {
                 selection: &self.request.selection,
                 reach,
                 pair,
-                distrusted_since: self.distrusted_since(pair)?,
+                interrupted: self.interrupted(pair)?,
                 sampled: Mutex::default(),
                 strictly: self.request.strictly,
                 now: Time::now(),
@@ -265,11 +265,11 @@ impl<'a> Session<'a> {
         self.pairs.iter().map(reach).collect()
     }
 
-    fn distrusted_since(&self, pair: &Pair) -> Result<Option<Time>, PlanError> {
+    fn interrupted(&self, pair: &Pair) -> Result<Option<mark::Left>, PlanError> {
         if !pair.destination.exists() {
             return Ok(None);
         }
-        mark::distrusted_since(self.system, pair.destination.anchor.as_fd()).map_err(|error| {
+        mark::left(self.system, pair.destination.anchor.as_fd()).map_err(|error| {
             PlanError::DestinationClosed {
                 path: pair.destination_shown.clone(),
                 cause: error.into(),

@@ -143,9 +143,11 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         Gardener::new(11).grow(&trees.source, 18);
         Gardener::new(11).grow(&trees.destination, 18);
         Gardener::new(12).change(&trees.source, 12);
+        common::move_a_folder(&trees.source);
         let aside = trees.base.path().join("aside");
         let mut request = mirror_into(&trees, &aside);
         request.running.workers = 1;
+        request.changed.renames = true;
         (trees, aside, request)
     };
     let (_trees, _, request) = prepare();

@@ -26,6 +26,7 @@ fn prepare(seed: u64) -> Trees {
     Gardener::new(seed).grow(&trees.source, 18);
     Gardener::new(seed).grow(&trees.destination, 18);
     Gardener::new(seed + 1).change(&trees.source, 12);
+    common::move_a_folder(&trees.source);
     trees
 }
 
@@ -69,6 +70,7 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
 fn sequential(trees: &Trees, seed: u64) -> Request {
     let mut request = request(trees, Task::Mirror);
     request.running.workers = 1;
+    request.changed.renames = true;
     request.running.flush = if seed == 1 { Flush::None } else { Flush::End };
     request
 }

@@ -141,18 +141,25 @@ impl PartRun<'_> {
         let system = self.shared.system;
         let mut held = None;
         let opened = self.handle(entry, step.kind(), &mut held).during(Operation::SetAttributes)?;
-        let had = self.unlock(opened).during(Operation::SetAttributes)?;
-        let Some(had) = had else { return work() };
+        let Some(had) = reach::flags(system, opened).during(Operation::SetAttributes)? else {
+            return work();
+        };
+        let wanted = if carries { self.flags_of(source, step.kind())? } else { None };
+        let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
+        // Those that lock come last. All others come first: a run that is killed in between is known
+        // by the times, which come after them, while flags show to nobody who does not look closely.
+        let (before, after) = (wanted.without(Flags::LOCKS), wanted);
+        if before != had {
+            system.set_flags(opened, before).during(Operation::SetAttributes)?;
+        }
         if let Err(trouble) = work() {
             let _ = system.set_flags(opened, had);
             return Err(trouble);
         }
-        let wanted = if carries { self.flags_of(source, step.kind())? } else { None };
-        let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
-        if wanted == had.without(Flags::LOCKS) {
+        if after == before {
             return Ok(());
         }
-        system.set_flags(opened, wanted).during(Operation::SetAttributes)
+        system.set_flags(opened, after).during(Operation::SetAttributes)
     }
 
     /// What may not be opened keeps its flags to itself.

@@ -305,7 +305,7 @@ impl PartRun<'_> {
 
     /// Only what is flushed at the end needs it: see [`mark`].
     fn leave_mark(&self, root: BorrowedFd<'_>) {
-        let writes = self.part.all_steps().any(|step| step.bytes() > 0);
+        let writes = self.part.all_steps().next().is_some();
         if self.shared.running.flush == Flush::End
             && writes
             && mark::leave(self.shared.system, root)

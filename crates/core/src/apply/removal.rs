@@ -2,6 +2,7 @@
 
 use std::os::fd::{AsFd, BorrowedFd};
 
+use crate::aside::clear_leftovers;
 use crate::os::{Entry, Flags, Kind, Stat};
 use crate::plan::{Reason, Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -54,6 +55,7 @@ impl PartRun<'_> {
         self.unlocked(folder, name, (step.kind(), shown), lives, || {
             if step.kind() == Kind::Folder {
                 self.set_folder_aside(place, name, step)?;
+                self.clear_interrupted(place, name)?;
                 return self.shared.system.remove_folder(folder, name).during(Operation::Remove);
             }
             if step.reason != Reason::Leftover && !self.set_aside(place, name, false)? {
@@ -61,6 +63,17 @@ impl PartRun<'_> {
             }
             self.shared.system.remove_file(folder, name).during(Operation::Remove)
         })
+    }
+
+    /// A run that is undone may have been killed, and have left something in a folder it made.
+    fn clear_interrupted(&self, place: &Place<'_>, name: &[u8]) -> Done {
+        if self.part.memory.is_none() {
+            return Ok(());
+        }
+        let system = self.shared.system;
+        let folder = system.open_folder(place.destination.as_fd(), name);
+        let cleared = folder.and_then(|folder| clear_leftovers(system, folder.as_fd()));
+        cleared.during(Operation::Remove)
     }
 
     /// Fails if the source has by now what the plan saw it lack.

@@ -24,6 +24,7 @@ use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
 use crate::saved;
 
+pub(crate) use prune::clear_leftovers;
 use record::{Line, Record, Root};
 
 pub use record::{BadRecord, Recorded};

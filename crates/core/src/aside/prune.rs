@@ -8,6 +8,7 @@ use crate::os::{Entry, Flags, Kind, System};
 use crate::path::TreePath;
 use crate::problem::{Operation, Problem};
 use crate::request::{Keep, SetAside};
+use crate::temporary;
 use crate::tree::Listing;
 
 use super::RECORD;
@@ -69,6 +70,20 @@ pub(super) fn remove_run(system: &dyn System, above: BorrowedFd<'_>, run: &str) 
         _ => {}
     }
     system.remove_file(above, format!("{run}{RECORD}").as_bytes())
+}
+
+/// Removes what an interrupted run left under temporary names in a folder.
+pub(crate) fn clear_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
+    let listing = Listing::read(system, folder)?;
+    for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
+        let stat = system.stat(Entry::Named(folder, name))?;
+        match stat.kind {
+            _ if !temporary::is_leftover(name, &stat) => {}
+            Kind::Folder => remove_below(system, folder, name.into())?,
+            _ => system.remove_file(folder, name)?,
+        }
+    }
+    Ok(())
 }
 
 /// Removes a folder with all it holds. The way down is kept as names and not as handles, of which

@@ -85,9 +85,8 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
                 // A copy whose time was not carried dates from when it was written.
                 destination.modified < source.modified
             };
-            let distrusted =
-                context.distrusted_since.is_some_and(|since| destination.changed >= since);
-            if distrusted && !moved {
+            let lost = context.interrupted.is_some_and(|left| left.may_have_lost(destination));
+            if lost && !moved {
                 return contents_differ(context, sides);
             }
             if moved { Ok(Some(Reason::Stamp)) } else { sampled(context, sides) }
@@ -201,5 +200,7 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 /// something else differs, and always if nothing is to be trusted.
 fn looks_closely(context: &Comparison<'_>, sides: &Sides<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
-    altered || context.distrusts() || !differing.is_empty()
+    let touched =
+        context.interrupted.is_some_and(|left| left.may_have_touched(sides.destination.1));
+    altered || touched || context.distrusts() || !differing.is_empty()
 }

@@ -17,6 +17,7 @@ use std::os::fd::AsFd;
 use std::sync::{Mutex, PoisonError};
 
 use crate::aspect::Aspect;
+use crate::mark;
 use crate::observe::Observer;
 use crate::os::{Entry, Stat, System, Time};
 use crate::pair::Pair;
@@ -42,8 +43,8 @@ pub(crate) struct Comparison<'a> {
     pub(crate) strictly: bool,
     /// The time of this machine's clock.
     pub(crate) now: Time,
-    /// Stamps of files in the destination that changed since then are not to be believed.
-    pub(crate) distrusted_since: Option<Time>,
+    /// An earlier run did not come to its end.
+    pub(crate) interrupted: Option<mark::Left>,
     pub(crate) running: Running,
 }
 

@@ -97,7 +97,7 @@ pub enum Reason {
     Before,
 }
 
-/// One step. Its name and place are told by [`Plan::steps`].
+/// One step. Its name and place are told by [`Plan::steps`](super::Plan::steps).
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
     /// What it does.
@@ -153,7 +153,7 @@ pub(crate) struct NameRange {
     pub(super) length: u16,
 }
 
-/// Which entry of [`Part::leaders`].
+/// Which entry of [`Part::leaders`](super::Part::leaders).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct LeaderId(pub(crate) u32);
 

@@ -3,7 +3,7 @@
 #![allow(clippy::new_without_default, reason = "trees are made on purpose")]
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use tempfile::TempDir;
@@ -60,6 +60,15 @@ pub fn request(trees: &Trees, task: Task) -> Request {
             retries: Retries { times: 0, wait: Duration::ZERO },
             recheck: false,
         },
+    }
+}
+
+/// Gives the first folder of a tree another name; a locked one keeps it.
+pub fn move_a_folder(root: &Path) {
+    let entries = std::fs::read_dir(root).unwrap().map(|entry| entry.unwrap());
+    let folders = entries.filter(|entry| entry.file_type().unwrap().is_dir());
+    if let Some(first) = folders.map(|entry| entry.path()).min() {
+        let _ = std::fs::rename(first, root.join("moved"));
     }
 }
 
