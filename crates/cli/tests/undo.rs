@@ -70,6 +70,17 @@ fn a_destination_that_the_run_made_goes_with_it() {
 }
 
 #[test]
+fn a_single_file_comes_back_beside_what_was_set_aside() {
+    let room = Room::new().with("tide.csv", "1,2,3").with("keeper.csv", "old");
+    let copied = room.run("copy --set-aside aside tide.csv keeper.csv");
+    assert_eq!((copied.code, room.read("keeper.csv")), (0, "1,2,3".into()));
+    let run = room.list("aside").into_iter().find(|name| name.ends_with("Z/")).unwrap();
+    let undone = room.run(&format!("undo aside/{run}"));
+    assert_eq!((undone.code, room.read("keeper.csv")), (0, "old".into()), "{undone:?}");
+    assert_eq!(room.read("tide.csv"), "1,2,3");
+}
+
+#[test]
 fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     let (room, run) = mirrored();
     let record = room.read(&format!("{run}.record"));

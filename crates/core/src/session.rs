@@ -178,7 +178,7 @@ impl<'a> Session<'a> {
     /// The plan that takes a recorded run back, as far as that was not done yet. What drifted since
     /// is among its steps: see [`Session::drifted`].
     pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
-        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let mut plan = Plan::default();
         for (at, (pair, reach)) in self.pairs.iter().zip(reaches).enumerate() {
@@ -277,7 +277,8 @@ impl<'a> Session<'a> {
         })
     }
 
-    fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
+    /// What is set aside must not become part of a side.
+    fn refuse_shelf(&self, pair: &Pair) -> Result<(), PlanError> {
         if let Some(shelf) = &self.shelf
             && shelf.is_in_the_way(self.system, pair).unwrap_or(true)
         {
@@ -288,6 +289,11 @@ impl<'a> Session<'a> {
                 destination_path: destination.clone(),
             }));
         }
+        Ok(())
+    }
+
+    fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
+        self.refuse_shelf(pair)?;
         match pair::overlap(self.system, pair) {
             Ok(false) => Ok(()),
             Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),

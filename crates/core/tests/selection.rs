@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{By, Task};
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::select::{Rules, Selection, Span};
 use utter_echo_lab::{Gardener, Snapshot, snapshot};
 
 fn rules(exclude: &[&str], only: &[&str]) -> Selection {
@@ -89,5 +89,44 @@ fn only_takes_what_matches_and_the_folders_needed_to_hold_it() {
         let expected: Vec<_> = source.keys().filter(|path| needed(path)).collect();
         let destination = snapshot(&trees.destination);
         assert_eq!(destination.keys().collect::<Vec<_>>(), expected, "seed {seed}");
+    }
+}
+
+#[test]
+fn what_is_of_another_size_is_left_alone_and_the_source_decides() {
+    let is_folder = |facts: &utter_echo_lab::Facts| facts.mode >> 12 == 4;
+    for seed in 40..80 {
+        let trees = Trees::new();
+        Gardener::new(seed).grow(&trees.source, 60);
+        Gardener::new(seed + u64::from(seed % 2 == 0)).grow(&trees.destination, 60);
+        let mut request = request(&trees, Task::Mirror);
+        let size = Span { from: Some(500), to: Some(20_000) };
+        request.selection = Selection::new(&Rules { size, ..Rules::default() }).unwrap();
+        request.changed.by = By::Content;
+        let (source, before) = (snapshot(&trees.source), snapshot(&trees.destination));
+        let taken = |facts: &utter_echo_lab::Facts| (500..=20_000).contains(&facts.size);
+        apply(&Linux, &request);
+        let after = snapshot(&trees.destination);
+        let (mut stayed, mut gone) = (0, 0);
+        for (path, there) in before.iter().filter(|(_, facts)| !is_folder(facts)) {
+            let decides = source.get(path).unwrap_or(there);
+            if is_folder(decides) {
+                continue;
+            }
+            let now = after.get(path).map(|now| (now.mode, &now.content));
+            if !taken(decides) {
+                assert_eq!(now, Some((there.mode, &there.content)), "seed {seed}: {path:?}");
+                stayed += 1;
+            } else if !source.contains_key(path) {
+                // What is extra and taken goes, unless it lies where something else could not.
+                gone += u32::from(now.is_none());
+            }
+        }
+        assert!(
+            stayed > 0 && (gone > 0 || seed % 2 == 1),
+            "seed {seed}: {stayed} stayed, {gone} went"
+        );
+        let again = plan_of(&Linux, &request);
+        assert!(listed(&again).is_empty(), "seed {seed}: {:?}", listed(&again));
     }
 }
