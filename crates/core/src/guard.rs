@@ -55,7 +55,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Space`].
     #[error(
-        "the plan needs {needed} {unit} and the destination's drive has {free} free\n  make room there, take less, or go on all the same with --waive space"
+        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, or go on all the same with --waive space"
     )]
     Space {
         /// Needed at the fullest moment.
@@ -64,6 +64,8 @@ pub enum Refusal {
         free: u64,
         /// "bytes" or "inodes".
         unit: &'static str,
+        /// Which drive, in words.
+        drive: &'static str,
     },
     /// See [`Guard::Busy`].
     #[error(
@@ -217,14 +219,14 @@ fn space(
     match shelf {
         Some(shelf) if shelf.drive() != pair.destination.anchor_stat.identity.drive => {
             if let Ok(space) = system.space(shelf.anchor()) {
-                aside.fits(&space)?;
+                aside.fits(&space, "the drive where things are set aside")?;
             }
         }
         // What is replaced gives no room free.
         Some(_) => need.bytes = need.bytes.saturating_add(need.freed),
         None => {}
     }
-    need.fits(&space)
+    need.fits(&space, "the destination's drive")
 }
 
 #[derive(Default)]
@@ -238,14 +240,14 @@ struct Need {
 }
 
 impl Need {
-    fn fits(&self, space: &Space) -> Result<(), Refusal> {
+    fn fits(&self, space: &Space, drive: &'static str) -> Result<(), Refusal> {
         let bytes = self.bytes.saturating_add(self.largest_replaced);
         if bytes > space.bytes {
-            return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes" });
+            return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes", drive });
         }
         match space.inodes {
             Some(free) if self.inodes > free => {
-                Err(Refusal::Space { needed: self.inodes, free, unit: "inodes" })
+                Err(Refusal::Space { needed: self.inodes, free, unit: "inodes", drive })
             }
             _ => Ok(()),
         }
