@@ -226,7 +226,8 @@ impl Reversal<'_> {
                 let before = now.before?;
                 let there = now.there.as_ref();
                 let stays = there.is_some_and(|there| State::from(there) == before.state);
-                if stays && now.after.is_none_or(|after| after == before.state) {
+                // Where only what a state does not show was changed, it is put back in any case.
+                if stays && now.after.is_some_and(|after| after != before.state) {
                     return None;
                 }
                 let after = now.after.or(there.map(State::from));
