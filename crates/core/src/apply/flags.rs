@@ -148,18 +148,18 @@ impl PartRun<'_> {
         let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
         // Those that lock come last. All others come first: a run that is killed in between is known
         // by the times, which come after them, while flags show to nobody who does not look closely.
-        let (before, after) = (wanted.without(Flags::LOCKS), wanted);
-        if before != had {
-            system.set_flags(opened, before).during(Operation::SetAttributes)?;
+        let open = wanted.without(Flags::LOCKS);
+        if open != had {
+            system.set_flags(opened, open).during(Operation::SetAttributes)?;
         }
         if let Err(trouble) = work() {
             let _ = system.set_flags(opened, had);
             return Err(trouble);
         }
-        if after == before {
+        if wanted == open {
             return Ok(());
         }
-        system.set_flags(opened, after).during(Operation::SetAttributes)
+        system.set_flags(opened, wanted).during(Operation::SetAttributes)
     }
 
     /// What may not be opened keeps its flags to itself.

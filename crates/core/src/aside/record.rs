@@ -88,7 +88,9 @@ pub enum BadRecord {
         runs: Vec<String>,
     },
     /// The saved plan at its beginning is not whole.
-    #[error("the record of '{0}' is damaged: {1}")]
+    #[error(
+        "the record of '{0}' is damaged, or was never finished\n  a run that was killed while it began its record has touched nothing; what a run set aside lies in its folder, under the paths it had"
+    )]
     Plan(String, BadPlan),
     /// What follows the plan is not whole.
     #[error("the record of '{path}' is damaged: line {line} after the plan: {cause}")]
