@@ -1,5 +1,5 @@
 //! Guarantee: what was looked at in a dry run and saved is what `apply` does, as far as nothing
-//! drifted; and a plan that is not as it was written does nothing.
+//! overtaken; and a plan that is not as it was written does nothing.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -18,7 +18,7 @@ fn saltmere() -> Room {
         .with("keeper/old.txt", "old");
     let saved = room.run("mirror --dry-run --save-plan monday.plan saltmere keeper");
     assert_eq!(saved.code, 0, "{saved:?}");
-    assert!(saved.out.starts_with("The plan is saved; carry it out with: utter apply monday.plan"));
+    assert!(saved.out.starts_with("The plan is saved; carry it out with: utter enact monday.plan"));
     assert_eq!(room.list("keeper"), ["lens.svg", "old.txt"]);
     room
 }
@@ -29,29 +29,29 @@ fn a_saved_plan_is_shown_and_carried_out() {
     // What is new since is no part of it, and the places are those of the saving.
     room.write("saltmere/late.txt", "late");
     fs::create_dir(room.path("elsewhere")).unwrap();
-    let mut command = room.command("apply --dry-run ../monday.plan");
+    let mut command = room.command("enact --dry-run ../monday.plan");
     let shown = common::ran(&command.current_dir(room.path("elsewhere")).output().unwrap());
     assert_eq!(shown.code, 0, "{shown:?}");
     for line in ["add      tide.csv", "replace  lens.svg", "remove   old.txt"] {
         assert!(shown.out.contains(line), "{line} is missing: {shown:?}");
     }
     assert!(!shown.out.contains("late.txt"));
-    let applied = room.run("apply monday.plan");
+    let applied = room.run("enact monday.plan");
     assert_eq!(applied.code, 0, "{applied:?}");
     assert_eq!(room.list("keeper"), ["lens.svg", "logbooks/", "logbooks/1931.csv", "tide.csv"]);
     assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
     // It was for what is no longer there.
-    assert_eq!(room.run("apply monday.plan --all-or-nothing").code, 4);
+    assert_eq!(room.run("enact monday.plan --all-or-nothing").code, 4);
 }
 
 #[test]
-fn a_step_that_drifted_is_refused_and_the_rest_is_done_or_nothing() {
+fn a_step_that_was_overtaken_is_refused_and_the_rest_is_done_or_nothing() {
     let room = saltmere();
     room.write("keeper/old.txt", "not so old after all");
     room.write("saltmere/tide.csv", "4,5,6 and more");
-    let shown = room.run("apply --dry-run monday.plan");
+    let shown = room.run("enact --dry-run monday.plan");
     assert_eq!(shown.code, 3, "{shown:?}");
-    let nothing = room.run("apply --all-or-nothing monday.plan");
+    let nothing = room.run("enact --all-or-nothing monday.plan");
     assert_eq!(nothing.code, 4, "{nothing:?}");
     for (name, side) in [("old.txt", "the destination"), ("tide.csv", "the source")] {
         let told = |ran: &common::Ran| {
@@ -60,7 +60,7 @@ fn a_step_that_drifted_is_refused_and_the_rest_is_done_or_nothing() {
         assert!(told(&shown) && told(&nothing), "{name}: {nothing:?}");
     }
     assert_eq!(room.list("keeper"), ["lens.svg", "old.txt"]);
-    let applied = room.run("apply monday.plan");
+    let applied = room.run("enact monday.plan");
     assert_eq!(applied.code, 3, "{applied:?}");
     assert_eq!(applied.err.lines().count(), 2, "{applied:?}");
     let expected = ["lens.svg", "logbooks/", "logbooks/1931.csv", "old.txt"];
@@ -80,18 +80,18 @@ fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
     fs::write(room.path("newer"), text.replace("\"version\":1", "\"version\":7")).unwrap();
     fs::write(room.path("short"), &text[..text.len() / 2]).unwrap();
     for (call, word) in [
-        ("apply edited", "changed or cut short"),
-        ("apply newer", "of version 7"),
-        ("apply short", "line"),
-        ("apply saltmere/lens.svg", "line 1 is not that of a plan"),
-        ("apply nowhere", "cannot open the plan"),
+        ("enact edited", "changed or cut short"),
+        ("enact newer", "of version 7"),
+        ("enact short", "line"),
+        ("enact saltmere/lens.svg", "line 1 is not that of a plan"),
+        ("enact nowhere", "cannot open the plan"),
     ] {
         let refused = room.run(call);
         assert_eq!(refused.code, 2, "{call}: {refused:?}");
         assert!(refused.err.contains(word), "{call}: {refused:?}");
     }
     fs::rename(room.path("keeper"), room.path("away")).unwrap();
-    let unfit = room.run("apply monday.plan");
+    let unfit = room.run("enact monday.plan");
     assert_eq!(unfit.code, 4, "{unfit:?}");
     assert!(!room.path("keeper").exists());
     assert_eq!(room.list("away"), ["lens.svg", "old.txt"]);

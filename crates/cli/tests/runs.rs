@@ -64,7 +64,7 @@ fn a_dry_run_lists_exactly_what_the_run_then_does_and_touches_nothing() {
                 (None, Some(_)) => vec!["add"],
                 (old, new) if old == new => continue,
                 // What is now another name of a file shows it only in its group.
-                _ => vec!["replace", "retouch"],
+                _ => vec!["replace", "adjust"],
             };
             let same_group = before.1.get(path).is_some_and(|f| f.same_as.is_some());
             let verb = told.get(path).copied().unwrap_or("none");
@@ -102,14 +102,14 @@ fn text_reads_as_documented() {
         common::set_time(&room.path(folder), 1_000_000_000);
     }
     insta::assert_snapshot!(room.run("mirror saltmere echo --dry-run").out, @r"
-    retouch  flash.sh · mode 644 → 755
+    adjust   flash.sh · mode 644 → 755
     add      logbook/1923.txt · 4 B · new
     remove   old · not in the source
     remove   old/list.csv · 1 B · not in the source
     replace  tides.csv · 9 B · 4 B longer, same time
 
     Plan to mirror saltmere → echo
-    1 to add (4 B), 1 to replace (9 B), 1 to retouch, 2 to remove (1 B); 1 unchanged.
+    add 1 (4 B) · replace 1 (9 B) · adjust 1 · remove 2 (1 B); 1 unchanged
     Dry run: nothing was touched.
     ");
     let verify = room.run("verify saltmere echo");
@@ -145,7 +145,7 @@ fn text_reads_as_documented() {
         [
             "  added      1 entry, 4 B",
             "  replaced   1 entry, 9 B",
-            "  retouched  1 entry",
+            "  adjusted  1 entry",
             "  removed    2 entries, 1 B",
             "  unchanged  1 entry, 0 B"
         ]
@@ -162,8 +162,8 @@ fn every_json_line_has_its_documented_fields() {
     for (line, kinds) in [
         ("mirror source echo -n", vec!["head", "step", "totals"]),
         ("verify source echo", vec!["head", "difference", "totals"]),
-        ("copy source echo -n --exclude z", vec!["head", "remark", "step", "rule", "totals"]),
-        ("mirror source echo --exclude zzz", vec!["head", "remark", "step", "totals"]),
+        ("copy source echo -n --exclude z", vec!["head", "note", "step", "rule", "totals"]),
+        ("mirror source echo --exclude zzz", vec!["head", "note", "step", "totals"]),
         ("mirror source echo --removal-limit 0", vec!["head", "totals"]),
     ] {
         let ran = room.run(&format!("{line} --format json"));
@@ -175,7 +175,7 @@ fn every_json_line_has_its_documented_fields() {
         let head = &lines[0];
         assert_eq!(
             (&head["version"], &head["destination"]),
-            (&Value::from(1), &Value::from("echo"))
+            (&Value::from(2), &Value::from("echo"))
         );
         let totals = lines.last().unwrap();
         for side in ["source", "destination"] {
@@ -369,7 +369,7 @@ fn drives_are_listed_with_what_they_hold() {
     let listed = room.run("drives --format json");
     let drives = json(&listed.out);
     assert!(drives.iter().all(|drive| drive["kind"] == "drive"));
-    let root = drives.iter().find(|drive| drive["point"] == "/").unwrap();
+    let root = drives.iter().find(|drive| drive["mounted_at"] == "/").unwrap();
     assert!(root["bytes"].as_u64().unwrap() >= root["bytes_free"].as_u64().unwrap());
     assert!(root["holds"].is_null() || root["holds"]["time_grain_nanoseconds"].is_u64());
 }
@@ -516,7 +516,7 @@ fn the_demo_shows_the_whole_job() {
     assert_eq!(demo.code, 0, "{demo:?}");
     assert!(demo.out.contains("Identical:"), "{demo:?}");
     let sides =
-        ["saltmere", "keeper-drive/saltmere"].map(|side| snapshot(&room.path("given").join(side)));
+        ["saltmere", "lantern-drive/saltmere"].map(|side| snapshot(&room.path("given").join(side)));
     assert!(sides[1].len() > 50);
     assert!(!sides[1].contains_key(&b"museum-shop/till.tmp"[..]));
     assert_eq!(room.run("demo given").code, 2);

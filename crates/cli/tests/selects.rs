@@ -66,7 +66,7 @@ fn tasks_in_words_are_done_as_said() {
     assert_eq!(taken("--hidden no"), without(&[".prices"]));
     assert_eq!(taken("--size 1000..10K"), ["fog-signals/long.wav"]);
     assert_eq!(taken("--size ..1000"), without(&["long.wav", "empty/"]));
-    assert_eq!(taken("--kind link"), ["logbooks/latest"]);
+    assert_eq!(taken("--kind symlink"), ["logbooks/latest"]);
     assert_eq!(taken("--age ..1d"), ["logbooks/latest"]);
     assert_eq!(taken("--only tide-tables/ --exclude *.CSV"), ["tide-tables/march.csv"]);
     let folders = taken("--folders-only");
@@ -166,7 +166,7 @@ fn what_counts_as_changed_can_be_narrowed() {
     assert!(filled.out.contains("Left as they are, for --steps: 3 differences."), "{filled:?}");
     assert_eq!(room.list("echo"), ["extra.txt", "missing.txt", "newer.txt", "older.txt"]);
     assert_eq!(room.read("echo/newer.txt"), "old");
-    let kept = room.run("mirror --keep-newer --steps replace,retouch source echo");
+    let kept = room.run("mirror --spare-newer --steps replace,adjust source echo");
     assert!(kept.out.contains("Kept: 1 file newer than the source's."), "{kept:?}");
     assert_eq!(
         (room.read("echo/newer.txt"), room.read("echo/older.txt")),

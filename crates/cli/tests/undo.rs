@@ -9,7 +9,7 @@ use std::fs;
 
 use common::{Ran, Room};
 
-/// A mirror that replaced, retouched, added and removed, and the folder of its run.
+/// A mirror that replaced, adjusted, added and removed, and the folder of its run.
 fn mirrored() -> (Room, String) {
     let room = Room::new()
         .with("saltmere/lens.svg", "<svg/>")

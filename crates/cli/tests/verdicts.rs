@@ -107,7 +107,7 @@ const DAMAGES: [Damage; 11] = [
                 fs::set_permissions(e.join("lens.svg"), fs::Permissions::from_mode(0o600)).unwrap();
             }
         },
-        "--closely",
+        "--all-aspects",
         "lens.svg · ",
     ),
     ("a folder's time is off", |e| set_time(&e.join("log"), 5), "", "log · time newer"),
@@ -158,16 +158,16 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
     }
     // Else both may be of one tick of the clock.
     set_time(&room.path("echo"), 1_000_000_000);
-    let limited = room.run("verify --limit 2 --fix source echo");
+    let limited = room.run("verify --limit 2 --suggest source echo");
     assert_eq!(limited.code, 1);
     let count = |text: &str| limited.out.matches(text).count();
     assert_eq!((count("missing  "), count("extra    "), count("… and 8 more")), (2, 2, 2));
     let fix = limited.out.lines().last().unwrap().strip_prefix("To make it so: utter ").unwrap();
     // After a copy what is extra is as it should be.
-    let ignoring = room.run("verify --ignore-extra --fix source echo");
+    let ignoring = room.run("verify --ignore-extra --suggest source echo");
     assert!(ignoring.out.contains("Not counted: 1 entry that only"), "{ignoring:?}");
     assert!(
-        ignoring.out.ends_with("To make it so: utter copy --closely source echo\n"),
+        ignoring.out.ends_with("To make it so: utter copy --all-aspects source echo\n"),
         "{ignoring:?}"
     );
     let csv = room.run("verify --format csv source echo");
@@ -175,11 +175,11 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
     assert_eq!(rows[0], "difference,type,path,bytes,reason");
     assert!(rows.contains(&"extra,file,it's old/3.csv,3,not in the source"), "{csv:?}");
     assert_eq!(rows.iter().filter(|row| row.starts_with("missing,")).count(), 10);
-    let json = room.run("verify --limit 1 --fix --format json source echo");
+    let json = room.run("verify --limit 1 --suggest --format json source echo");
     let kinds =
         json.out.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
     let kinds: Vec<_> = kinds.map(|line| line["kind"].as_str().unwrap().to_owned()).collect();
-    let expected = ["head", "difference", "difference", "difference", "fix", "totals"];
+    let expected = ["head", "difference", "difference", "difference", "suggestion", "totals"];
     assert_eq!(kinds, expected, "{json:?}");
     assert_eq!(room.run(&format!("{fix} --yes")).code, 0);
     assert_eq!(room.run("verify source echo").code, 0);
@@ -198,7 +198,7 @@ fn presence_asks_for_names_and_kinds_alone() {
     room.write("echo/current/", "");
     let other_kind = room.run("verify --by presence source echo");
     assert_eq!(other_kind.code, 1);
-    assert!(other_kind.out.contains("differs  current · folder → link"), "{other_kind:?}");
+    assert!(other_kind.out.contains("differs  current · folder → symlink"), "{other_kind:?}");
 }
 
 #[test]

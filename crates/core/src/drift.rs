@@ -9,7 +9,7 @@ use crate::plan::{Part, Reason, State, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 
-/// A problem for each step whose source or destination drifted.
+/// A problem for each step whose source or destination overtaken.
 pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (at, folder) in part.folders.iter().enumerate() {
@@ -38,8 +38,8 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
             } else {
                 (step.destination, look(&destination, name))
             };
-            let drifted = drifted((seen, now), there);
-            problems.extend(drifted.map(|(operation, cause)| Problem {
+            let overtaken = overtaken((seen, now), there);
+            problems.extend(overtaken.map(|(operation, cause)| Problem {
                 path: pair.prefix.join(path.join(name).as_bytes()),
                 operation,
                 cause,
@@ -80,7 +80,7 @@ pub(crate) fn state(
 type Side = (Option<State>, io::Result<Option<Stat>>);
 
 /// What each side was seen as, and what it is now.
-fn drifted(source: Side, destination: Side) -> Option<(Operation, Cause)> {
+fn overtaken(source: Side, destination: Side) -> Option<(Operation, Cause)> {
     let same = |seen: Option<State>, now: Option<Stat>| match (seen, now) {
         (Some(seen), Some(now)) => seen.still(&now),
         (None, None) => true,
@@ -89,12 +89,12 @@ fn drifted(source: Side, destination: Side) -> Option<(Operation, Cause)> {
     // Of what is removed the source has nothing to say, unless it has it by now.
     match source.1 {
         Ok(now) if same(source.0, now) => {}
-        Ok(_) => return Some((Operation::LookAtSource, Cause::Drift("the source"))),
+        Ok(_) => return Some((Operation::LookAtSource, Cause::Overtaken("the source"))),
         Err(error) => return Some((Operation::LookAtSource, error.into())),
     }
     match destination.1 {
         Ok(now) if same(destination.0, now) => None,
-        Ok(_) => Some((Operation::LookAtDestination, Cause::Drift("the destination"))),
+        Ok(_) => Some((Operation::LookAtDestination, Cause::Overtaken("the destination"))),
         Err(error) => Some((Operation::LookAtDestination, error.into())),
     }
 }

@@ -15,7 +15,7 @@ use crate::problem::Cause;
 #[derive(Clone, Debug)]
 pub struct Drive {
     /// Where it is mounted.
-    pub point: PathBuf,
+    pub mounted_at: PathBuf,
     /// The device, or what stands for one.
     pub device: PathBuf,
     /// Kind of file system: as the drive itself says, else as the system calls it.
@@ -85,14 +85,14 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
             kind: written.kind.map_or(mount.kind, ToOwned::to_owned),
             label: written.label.filter(|label| !label.is_empty()),
             uuid: written.uuid,
-            point: mount.point,
+            mounted_at: mount.point,
             device: mount.device,
             space,
             writable: mount.writable,
             abilities: abilities.filter(|abilities| abilities.tried),
         });
     }
-    drives.sort_by(|a, b| a.point.cmp(&b.point));
+    drives.sort_by(|a, b| a.mounted_at.cmp(&b.mounted_at));
     Ok(drives)
 }
 

@@ -284,7 +284,7 @@ impl Need {
                 self.freed = self.freed.saturating_add(new.min(old));
                 self.largest_replaced = self.largest_replaced.max(new.min(old));
             }
-            Verb::Retouch | Verb::Rename | Verb::Remove => {}
+            Verb::Adjust | Verb::Rename | Verb::Remove => {}
         }
         self
     }

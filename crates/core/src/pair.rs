@@ -253,7 +253,7 @@ fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
         return Ok(());
     };
     match system.stat(Entry::Named(folder.as_fd(), &name)) {
-        Ok(stat) if stat.kind == Kind::Link => Err(CallError::LinkInTheWay(shown(path))),
+        Ok(stat) if stat.kind == Kind::Symlink => Err(CallError::LinkInTheWay(shown(path))),
         _ => Ok(()),
     }
 }

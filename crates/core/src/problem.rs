@@ -90,7 +90,7 @@ pub enum Cause {
     System(#[from] io::Error),
     /// It changed between plan and step.
     #[error("{0} is no longer what the plan saw; run again")]
-    Drift(&'static str),
+    Overtaken(&'static str),
     /// It is being written by somebody.
     #[error("changing while being read; run again when it rests")]
     Restless,
@@ -129,9 +129,9 @@ pub enum Cause {
 }
 
 impl Cause {
-    /// True for what calls the step drifted instead of failed.
-    pub fn is_drift(&self) -> bool {
-        matches!(self, Self::Drift(_))
+    /// True for what calls the step overtaken instead of failed.
+    pub fn is_overtaken(&self) -> bool {
+        matches!(self, Self::Overtaken(_))
     }
 
     /// True if no further step can succeed: the drive is full, gone or cannot be written.

@@ -11,7 +11,7 @@ use crate::os::{
     is_unsupported,
 };
 use crate::pair::Pair;
-use crate::plan::{NotHeld, Remark};
+use crate::plan::{NotHeld, Note};
 
 /// What was asked for, cut down to what can be done.
 #[derive(Debug)]
@@ -70,8 +70,8 @@ impl Reach {
         !pair.destination.exists() || self.drive.holds(Ability::TopTimes)
     }
 
-    pub(crate) fn remarks(&self) -> Vec<Remark> {
-        let mut remarks = Vec::new();
+    pub(crate) fn notes(&self) -> Vec<Note> {
+        let mut notes = Vec::new();
         let count = |of: &AtomicU64| of.load(Ordering::Relaxed);
         let not_held = NotHeld {
             aspects: self.not_held,
@@ -83,19 +83,19 @@ impl Reach {
             flags: Flags(self.missed.flags.load(Ordering::Relaxed)),
         };
         if !not_held.is_empty() {
-            remarks.push(Remark::NotHeld(not_held));
+            notes.push(Note::NotHeld(not_held));
         }
         if count(&self.missed.owners) > 0 {
-            remarks.push(Remark::OwnerNotCarried);
+            notes.push(Note::OwnerNotCarried);
         }
-        remarks
+        notes
     }
 
     /// True if an entry of this kind can be made there by this caller.
     pub(crate) fn can_hold(&self, kind: Kind) -> bool {
         match kind {
             Kind::File | Kind::Folder => true,
-            Kind::Link => self.drive.holds(Ability::Links),
+            Kind::Symlink => self.drive.holds(Ability::Links),
             Kind::Fifo | Kind::Socket => self.drive.holds(Ability::Fifos),
             Kind::CharDevice | Kind::BlockDevice => {
                 self.caller.makes_devices && self.drive.holds(Ability::Devices)
@@ -113,7 +113,7 @@ impl Reach {
     /// Counts an entry that is left out for its kind.
     pub(crate) fn leave_out(&self, kind: Kind) {
         let count = match kind {
-            Kind::Link => &self.missed.links,
+            Kind::Symlink => &self.missed.links,
             Kind::CharDevice | Kind::BlockDevice => &self.missed.devices,
             _ => &self.missed.fifos,
         };
@@ -302,7 +302,7 @@ mod tests {
         let stick = reach(since_1980, 0);
         assert!(stick.same_time(at(0, 0), at(315_619_200, 0)));
         assert_eq!(stick.drive.nearest(at(-5, 7)), at(315_619_200, 0));
-        assert!(matches!(stick.remarks()[..], [Remark::NotHeld(NotHeld { times: 1, .. })]));
+        assert!(matches!(stick.notes()[..], [Note::NotHeld(NotHeld { times: 1, .. })]));
     }
 
     #[test]

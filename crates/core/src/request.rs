@@ -29,7 +29,7 @@ pub enum Task {
 pub enum By {
     /// Size or modification time differ.
     #[default]
-    Stamp,
+    SizeTime,
     /// Bytes differ; reads both sides and looks at every aspect.
     Content,
     /// Size differs.
@@ -204,16 +204,14 @@ pub struct Changed {
     pub sample: Option<Sample>,
     /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
     /// [`By::Content`] always do.
-    pub closely: bool,
+    pub all_aspects: bool,
     /// The most by which two modification times may differ that count as equal, beyond what the
     /// destination's drive cannot tell apart.
     pub time_slack: Duration,
     /// Leave a file of the destination as it is where it would be replaced and is newer.
-    pub keep_newer: bool,
+    pub spare_newer: bool,
     /// Steps that the plan may hold.
     pub steps: Verbs,
-    /// A mirror renames what only moved, and does not copy it anew.
-    pub renames: bool,
 }
 
 impl Default for Changed {
@@ -222,11 +220,10 @@ impl Default for Changed {
         Self {
             by: By::default(),
             sample: None,
-            closely: false,
+            all_aspects: false,
             time_slack: Duration::ZERO,
-            keep_newer: false,
+            spare_newer: false,
             steps: Verbs::ALL,
-            renames: true,
         }
     }
 }
@@ -244,7 +241,7 @@ pub struct Request {
     pub changed: Changed,
     /// What goes along.
     pub carry: Aspects,
-    /// What cannot be carried is a problem, not a remark.
+    /// What cannot be carried is a problem, not a note.
     pub strictly: bool,
     /// Guards.
     pub safety: Safety,

@@ -133,7 +133,7 @@ impl<W: Write> Sealed<W> {
     }
 }
 
-/// Writes a plan. Its problems and remarks are not part of what is carried out, and stay behind.
+/// Writes a plan. Its problems and notes are not part of what is carried out, and stay behind.
 pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
     let mut out = Sealed { out, lines: 0, digest: Sha256::new() };
     let absolute = |path: &Path| {
@@ -300,7 +300,7 @@ impl Reader {
         let counted = plan.totals;
         let all = Totals {
             unchanged: saved.unchanged,
-            kept_newer: saved.kept_newer,
+            spared_newer: saved.spared_newer,
             held_back: saved.held_back,
             sampled: saved.sampled,
             source: saved.source,
@@ -329,7 +329,7 @@ fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, St
     let sides = match step.verb {
         Verb::Add => step.source.is_some() && step.destination.is_none(),
         Verb::Rename => step.destination.is_some() && step.leader.is_some(),
-        Verb::Replace | Verb::Retouch => step.source.is_some() && step.destination.is_some(),
+        Verb::Replace | Verb::Adjust => step.source.is_some() && step.destination.is_some(),
         Verb::Remove => step.source.is_none() && step.destination.is_some(),
     };
     if !sides {

@@ -15,7 +15,7 @@ use crate::observe::Observer;
 use crate::os::{Caller, System, Time};
 use crate::pair::{self, CallError, Pair};
 use crate::path::TreePath;
-use crate::plan::{Part, Plan, Remark, Verb};
+use crate::plan::{Note, Part, Plan, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::Request;
@@ -137,15 +137,15 @@ impl<'a> Session<'a> {
                 running: self.request.running,
             });
             take_in(&mut plan, pair, compared.map_err(|halt| halted(halt, pair))?);
-            reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
-            plan.remarks.extend(missing_folders(pair));
+            reach.notes().into_iter().for_each(|new| note(&mut plan.notes, new));
+            plan.notes.extend(missing_folders(pair));
         }
-        plan.remarks
-            .extend(self.request.selection.idle_patterns().into_iter().map(Remark::IdlePattern));
+        plan.notes
+            .extend(self.request.selection.idle_patterns().into_iter().map(Note::IdlePattern));
         plan.decided = self.request.selection.decided();
-        plan.remarks.dedup();
+        plan.notes.dedup();
         if self.request.strictly {
-            let missed: Vec<String> = plan.remarks.iter().filter_map(Remark::not_carried).collect();
+            let missed: Vec<String> = plan.notes.iter().filter_map(Note::not_carried).collect();
             plan.problems.extend(missed.into_iter().map(|missed| Problem {
                 path: TreePath::default(),
                 operation: Operation::Carry,
@@ -157,7 +157,7 @@ impl<'a> Session<'a> {
     }
 
     /// Takes a plan that was made before, for the same places. It holds only as far as both sides
-    /// still are what it saw: see [`Session::drifted`].
+    /// still are what it saw: see [`Session::overtaken`].
     pub fn adopt(&self, mut plan: Plan) -> Result<Plan, PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
         plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
@@ -170,13 +170,13 @@ impl<'a> Session<'a> {
         }
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         for reach in reaches {
-            reach.remarks().into_iter().for_each(|remark| note(&mut plan.remarks, remark));
+            reach.notes().into_iter().for_each(|new| note(&mut plan.notes, new));
         }
         Ok(plan)
     }
 
-    /// The plan that takes a recorded run back, as far as that was not done yet. What drifted since
-    /// is among its steps: see [`Session::drifted`].
+    /// The plan that takes a recorded run back, as far as that was not done yet. What overtaken since
+    /// is among its steps: see [`Session::overtaken`].
     pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
@@ -193,7 +193,7 @@ impl<'a> Session<'a> {
 
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
     /// Carrying it out would refuse each of them, and do the rest.
-    pub fn drifted(&self, plan: &Plan) -> Vec<Problem> {
+    pub fn overtaken(&self, plan: &Plan) -> Vec<Problem> {
         let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let parts = self.pairs.iter().zip(reaches).zip(&plan.parts);
         let find = |((pair, reach), part)| drift::find(self.system, pair, reach, part);
@@ -327,11 +327,11 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
     let Compared {
         part,
         problems,
-        remarks,
+        notes,
         source,
         destination,
         unchanged,
-        kept_newer,
+        spared_newer,
         held_back,
         sampled,
     } = compared;
@@ -342,26 +342,26 @@ fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
             .into_iter()
             .map(|problem| Problem { path: pair.prefix.join(problem.path.as_bytes()), ..problem }),
     );
-    plan.remarks.extend(remarks.into_iter().map(|remark| match remark {
-        Remark::Mount(path) => Remark::Mount(pair.prefix.join(path.as_bytes())),
-        Remark::MountLeftOut(path) => Remark::MountLeftOut(pair.prefix.join(path.as_bytes())),
+    plan.notes.extend(notes.into_iter().map(|note| match note {
+        Note::Mount(path) => Note::Mount(pair.prefix.join(path.as_bytes())),
+        Note::MountLeftOut(path) => Note::MountLeftOut(pair.prefix.join(path.as_bytes())),
         other => other,
     }));
     plan.totals.source.merge(&source);
     plan.totals.destination.merge(&destination);
     plan.totals.unchanged.entries += unchanged.entries;
     plan.totals.unchanged.bytes += unchanged.bytes;
-    plan.totals.kept_newer += kept_newer;
+    plan.totals.spared_newer += spared_newer;
     plan.totals.held_back += held_back;
     plan.totals.sampled.entries += sampled.entries;
     plan.totals.sampled.bytes += sampled.bytes;
 }
 
-/// Adds a remark; what the drives of several pairs cannot hold becomes one.
-fn note(remarks: &mut Vec<Remark>, new: Remark) {
-    if let Remark::NotHeld(new) = &new {
-        let known = remarks.iter_mut().find_map(|remark| match remark {
-            Remark::NotHeld(known) => Some(known),
+/// Adds a note; what the drives of several pairs cannot hold becomes one.
+fn note(notes: &mut Vec<Note>, new: Note) {
+    if let Note::NotHeld(new) = &new {
+        let known = notes.iter_mut().find_map(|note| match note {
+            Note::NotHeld(known) => Some(known),
             _ => None,
         });
         if let Some(known) = known {
@@ -369,14 +369,14 @@ fn note(remarks: &mut Vec<Remark>, new: Remark) {
             return;
         }
     }
-    if !remarks.contains(&new) {
-        remarks.push(new);
+    if !notes.contains(&new) {
+        notes.push(new);
     }
 }
 
-fn missing_folders(pair: &Pair) -> Option<Remark> {
+fn missing_folders(pair: &Pair) -> Option<Note> {
     // The last one is the root folder itself, which is a step, unless a single entry goes there.
     let expected = usize::from(pair.single.is_none());
     (pair.destination.missing.len() > expected)
-        .then(|| Remark::MissingFolders(pair.destination_shown.clone()))
+        .then(|| Note::MissingFolders(pair.destination_shown.clone()))
 }

@@ -13,6 +13,7 @@ use common::{Trees, plan_of, request};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Keep, Request, SetAside, Task};
 use utter_echo_core::{Outcome, Recorded, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
@@ -37,9 +38,9 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     let request = request(trees, Task::Undo);
     let session = Session::open_to_undo(&Linux, &request, &recorded).unwrap();
     let plan = session.plan_to_undo(&recorded).unwrap();
-    let drifted = session.drifted(&plan);
+    let overtaken = session.overtaken(&plan);
     let outcome = session.apply(&plan, &Silent);
-    assert_eq!(drifted.is_empty(), outcome.problems.is_empty(), "{drifted:?} {outcome:?}");
+    assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
         recorded.discard(&Linux).unwrap();
     }
@@ -147,7 +148,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         let aside = trees.base.path().join("aside");
         let mut request = mirror_into(&trees, &aside);
         request.running.workers = 1;
-        request.changed.renames = true;
+        request.changed.steps = Verbs::ALL;
         (trees, aside, request)
     };
     let (_trees, _, request) = prepare();
@@ -206,7 +207,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
             xattr::set(&theirs, name, b"old").and_then(|()| xattr::set(&theirs, "user.b", b"b"));
         let able = set.and_then(|()| xattr::set(ours, name, b"new")).is_ok();
         let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
-        (request.changed.closely, request.running.workers) = (true, 1);
+        (request.changed.all_aspects, request.running.workers) = (true, 1);
         (trees, request, able)
     };
     let (trees, request, able) = prepare();
@@ -261,7 +262,7 @@ fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
     let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
     assert_eq!(named, [b"b", b"d", b"e"]);
     assert!(
-        outcome.problems.iter().all(|problem| problem.cause.is_drift()),
+        outcome.problems.iter().all(|problem| problem.cause.is_overtaken()),
         "{:?}",
         outcome.problems
     );

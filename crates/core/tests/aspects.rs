@@ -142,7 +142,7 @@ fn a_change_of_one_aspect_is_found_and_carried() {
         let expected = if (name, aspect) == ("file", Aspect::Times) {
             (Verb::Replace, Aspects::NONE)
         } else {
-            (Verb::Retouch, Aspects::NONE.with(aspect))
+            (Verb::Adjust, Aspects::NONE.with(aspect))
         };
         assert_eq!((steps[0].0, steps[0].2), expected, "{what} of the {name}");
         let outcome = apply(&Linux, &request);

@@ -102,7 +102,7 @@ fn what_would_block_an_open_is_refused_at_once() {
     });
     let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
     assert_eq!(named, [&b"ledger"[..], b"stock"], "{:?}", outcome.problems);
-    assert!(outcome.problems.iter().all(|problem| problem.cause.is_drift()));
+    assert!(outcome.problems.iter().all(|problem| problem.cause.is_overtaken()));
     assert!(begun.elapsed() < std::time::Duration::from_secs(60), "it waited for somebody");
     assert_eq!(fs::metadata(trees.destination.join("large")).unwrap().len(), 20 << 20);
 }

@@ -21,7 +21,7 @@ use std::path::Path;
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::{Remark, Verb};
+use utter_echo_core::plan::{Note, Verb};
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::select::{Rules, Selection};
@@ -292,7 +292,7 @@ fn a_shifted_clock_costs_no_new_copy() {
     let plan = common::plan_of(&Linux, &request);
     let verbs: Vec<_> = plan.steps().filter(|p| !p.path.as_bytes().is_empty()).collect();
     let verbs: Vec<_> = verbs.iter().map(|placed| placed.step.verb).collect();
-    assert_eq!(verbs, [Verb::Replace, Verb::Retouch, Verb::Retouch]);
+    assert_eq!(verbs, [Verb::Replace, Verb::Adjust, Verb::Adjust]);
     assert!(common::apply(&Linux, &request).problems.is_empty());
     assert!(common::plan_of(&Linux, &request).is_empty());
     assert_eq!(fs::read(echo.join("changed.txt")).unwrap(), b"changed!txt");
@@ -309,14 +309,14 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
     fs::write(drive.folder().join("nested"), "here").unwrap();
     let mut request = request(&trees.source, &trees.destination, Task::Mirror);
     let plan = common::plan_of(&Linux, &request);
-    assert!(plan.remarks.iter().any(|remark| matches!(remark, Remark::Mount(_))));
+    assert!(plan.notes.iter().any(|note| matches!(note, Note::Mount(_))));
     common::apply(&Linux, &request);
     let copy = trees.destination.join("tmpfs/drive/nested");
     assert_eq!(fs::read(&copy).unwrap(), b"here");
     let rules = Rules { same_drive: true, ..Rules::default() };
     request.selection = Selection::new(&rules).unwrap();
     let plan = common::plan_of(&Linux, &request);
-    assert!(plan.remarks.iter().any(|remark| matches!(remark, Remark::MountLeftOut(_))));
+    assert!(plan.notes.iter().any(|note| matches!(note, Note::MountLeftOut(_))));
     assert!(plan.is_empty());
     // Left out is left alone, even where the mirror would have it gone.
     drop(drive);

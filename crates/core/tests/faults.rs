@@ -16,6 +16,7 @@ use common::{Trees, request};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Request, Task};
 use utter_echo_core::{Ending, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
@@ -70,7 +71,7 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
 fn sequential(trees: &Trees, seed: u64) -> Request {
     let mut request = request(trees, Task::Mirror);
     request.running.workers = 1;
-    request.changed.renames = true;
+    request.changed.steps = Verbs::ALL;
     request.running.flush = if seed == 1 { Flush::None } else { Flush::End };
     request
 }

@@ -13,13 +13,14 @@ use common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
+use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Request, SetAside, Task};
 use utter_echo_core::{Recorded, Session};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
 fn renaming(trees: &Trees) -> Request {
     let mut request = request(trees, Task::Mirror);
-    request.changed.renames = true;
+    request.changed.steps = Verbs::ALL;
     request
 }
 
@@ -87,7 +88,7 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let undo = common::request(&trees, Task::Undo);
         let session = Session::open_to_undo(&Linux, &undo, &recorded).unwrap();
         let plan = session.plan_to_undo(&recorded).unwrap();
-        assert!(session.drifted(&plan).is_empty(), "seed {seed}: {:?}", session.drifted(&plan));
+        assert!(session.overtaken(&plan).is_empty(), "seed {seed}: {:?}", session.overtaken(&plan));
         let outcome = session.apply(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = differences(&old, &snapshot(&trees.destination));
@@ -126,7 +127,7 @@ fn a_moved_folder_is_one_step_and_writes_nothing() {
         .map(|(verb, path)| (*verb, String::from_utf8_lossy(path.as_bytes())))
         .collect();
     let expected = [
-        (Verb::Retouch, "".into()),
+        (Verb::Adjust, "".into()),
         (Verb::Add, "archive".into()),
         (Verb::Rename, "archive/logbooks of 1931".into()),
     ];

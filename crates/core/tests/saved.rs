@@ -1,5 +1,5 @@
 //! Guarantee: a plan that was saved and read back does what the plan itself would do; one that was
-//! changed anywhere is refused as a whole; what drifted since is named before the first step; and no
+//! changed anywhere is refused as a whole; what overtaken since is named before the first step; and no
 //! plan leads out of its roots.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
@@ -45,7 +45,7 @@ fn a_saved_plan_does_what_the_plan_would() {
         assert_eq!(listed(&read), listed(&plan), "seed {seed}");
         assert_eq!(read.totals, plan.totals, "seed {seed}");
         assert_eq!(written(&read, &request), bytes, "seed {seed}: written again it is another");
-        assert!(session.drifted(&read).is_empty(), "seed {seed}: {:?}", session.drifted(&read));
+        assert!(session.overtaken(&read).is_empty(), "seed {seed}: {:?}", session.overtaken(&read));
         let outcome = session.apply(&read, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = listed(&plan_of(&Linux, &request));
@@ -99,15 +99,15 @@ fn sealed(body: &str) -> String {
 }
 
 #[test]
-fn what_drifted_is_named_and_the_rest_is_done() {
-    let mut any_drifted = false;
+fn what_was_overtaken_is_named_and_the_rest_is_done() {
+    let mut any_overtaken = false;
     for seed in 650..660 {
         let (trees, request) = grown(seed);
         let bytes = written(&plan_of(&Linux, &request), &request);
         Gardener::new(seed + 1).change(&trees.source, 6);
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.adopt(saved::read(&*bytes).unwrap().1).unwrap();
-        let drifted = session.drifted(&plan);
+        let overtaken = session.overtaken(&plan);
         let outcome = session.apply(&plan, &Silent);
         // Each is refused, by itself or with a folder above it, and nothing else is.
         let is_in = |path: &TreePath, problems: &[Problem]| {
@@ -116,16 +116,16 @@ fn what_drifted_is_named_and_the_rest_is_done() {
                 path == &problem.path || path.as_bytes().starts_with(&[above, b"/"].concat())
             })
         };
-        for Problem { path, .. } in &drifted {
+        for Problem { path, .. } in &overtaken {
             assert!(is_in(path, &outcome.problems), "seed {seed}: {path:?} was not refused");
         }
-        any_drifted |= !drifted.is_empty();
+        any_overtaken |= !overtaken.is_empty();
         // Whatever was refused or came too late for the plan, the next run does.
         common::apply(&Linux, &request);
         let left = differences(&snapshot(&trees.source), &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed}: {left}");
     }
-    assert!(any_drifted, "nothing drifted in any of the trees");
+    assert!(any_overtaken, "nothing overtaken in any of the trees");
 }
 
 #[test]
@@ -136,9 +136,9 @@ fn what_the_source_has_by_now_is_not_removed() {
     let session = Session::open(&Linux, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
     fs::write(trees.source.join("ledger"), "debts").unwrap();
-    assert_eq!(session.drifted(&plan).len(), 1);
+    assert_eq!(session.overtaken(&plan).len(), 1);
     let outcome = session.apply(&plan, &Silent);
-    assert!(outcome.problems.iter().all(|problem| problem.cause.is_drift()));
+    assert!(outcome.problems.iter().all(|problem| problem.cause.is_overtaken()));
     assert_eq!(outcome.problems.len(), 1);
     assert!(trees.destination.join("ledger").exists());
 }

@@ -64,7 +64,7 @@ impl Gardener {
         }
     }
 
-    /// Changes a tree in `count` places: adds, removes, rewrites, retouches, links and splits.
+    /// Changes a tree in `count` places: adds, removes, rewrites, adjusts, links and splits.
     pub fn change(&mut self, root: &Path, count: usize) {
         for _ in 0..count {
             let (mut folders, mut files) = survey(root);

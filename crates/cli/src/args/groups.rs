@@ -82,7 +82,7 @@ pub(crate) struct Takes {
     /// left out. Default: any time.
     #[arg(long, value_name = "FROM..TO", value_parser = values::dates, hide_short_help = true)]
     pub(crate) dated: Option<Span<Time>>,
-    /// Kinds of entries to take: some of file, folder, link, special
+    /// Kinds of entries to take: some of file, folder, symlink, special
     ///
     /// Without 'folder' folders are taken for what is taken in them; special are FIFOs, sockets and
     /// devices. Default: all kinds.
@@ -123,7 +123,7 @@ pub(crate) struct Changed {
     ///
     /// With 'content' both sides are read in full, and every attribute of every entry is looked
     /// at, whatever the change times say.
-    #[arg(long, value_name = "WHAT", default_value = "stamp")]
+    #[arg(long, value_name = "WHAT", default_value = "size-time")]
     pub(crate) by: ByWhat,
     /// Look at every attribute of every entry
     ///
@@ -132,7 +132,7 @@ pub(crate) struct Changed {
     /// were carried. With this they are always looked at, as after an earlier run that left them
     /// out of --carry, or where somebody changed them in the destination. verify always does.
     #[arg(long, hide_short_help = true)]
-    pub(crate) closely: bool,
+    pub(crate) all_aspects: bool,
     /// Times that differ by no more than this count as equal, like 2s or 1h [default: 0s, and what
     /// the destination's drive cannot tell apart]
     #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
@@ -145,12 +145,12 @@ pub(crate) struct Changed {
 pub(crate) struct Steps {
     /// Never replace a file of the destination that is newer than the source's
     #[arg(long, hide_short_help = true)]
-    pub(crate) keep_newer: bool,
-    /// Steps that may be taken: some of add, replace, retouch, rename, remove
+    pub(crate) spare_newer: bool,
+    /// Kinds of steps that may be taken: all, or some of add, replace, adjust, rename, remove
     ///
-    /// 'add' alone fills gaps only, 'replace,retouch' only brings up to date what is there. Default: all
-    /// of them.
-    #[arg(long, value_name = "LIST", value_parser = values::steps, hide_short_help = true)]
+    /// 'add' only fills gaps, 'replace,adjust' only brings up to date what is there, and 'all,-rename'
+    /// copies what moved instead of renaming it. Default: all.
+    #[arg(long, value_name = "LIST", value_parser = values::steps, allow_hyphen_values = true, hide_short_help = true)]
     pub(crate) steps: Option<Verbs>,
 }
 
@@ -301,7 +301,7 @@ pub(crate) struct Output {
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum ByWhat {
-    Stamp,
+    SizeTime,
     Content,
     Size,
     Presence,

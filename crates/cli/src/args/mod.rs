@@ -37,18 +37,18 @@ Begin with 'utter demo', then 'utter copy -h'.";
 
 const COPY_EXAMPLES: &str = "\
 Examples:
-  utter copy --dry-run logbooks /mnt/keeper/logbooks    what would be copied, and why
-  utter copy logbooks lens-drawings /mnt/keeper         two folders, each under its own name";
+  utter copy --dry-run logbooks /mnt/lantern/logbooks    what would be copied, and why
+  utter copy logbooks lens-drawings /mnt/lantern         two folders, each under its own name";
 
 const MIRROR_EXAMPLES: &str = "\
 Examples:
-  utter mirror --dry-run saltmere /mnt/keeper/saltmere  look first, above all at what would go
-  utter mirror saltmere /mnt/keeper/saltmere            then do it; asks before it removes";
+  utter mirror --dry-run saltmere /mnt/lantern/saltmere  look first, above all at what would go
+  utter mirror saltmere /mnt/lantern/saltmere            then do it; asks before it removes";
 
 const APPLY_EXAMPLES: &str = "\
 Examples:
-  utter mirror --dry-run --save-plan monday.plan saltmere /mnt/keeper/saltmere
-  utter apply monday.plan                               just what was looked at, and nothing else";
+  utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
+  utter enact monday.plan                               just what was looked at, and nothing else";
 
 const EXPLAIN_EXAMPLES: &str = "\
 Examples:
@@ -57,13 +57,13 @@ Examples:
 
 const UNDO_EXAMPLES: &str = "\
 Examples:
-  utter mirror --set-aside /mnt/keeper/aside saltmere /mnt/keeper/saltmere
-  utter undo --dry-run /mnt/keeper/aside/2026-11-23T14-05-09Z   what would come back, and what go";
+  utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
+  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what go";
 
 const VERIFY_EXAMPLES: &str = "\
 Examples:
-  utter verify saltmere /mnt/keeper/saltmere                by size, time and attributes
-  utter verify --by content saltmere /mnt/keeper/saltmere   every byte, read on both sides";
+  utter verify saltmere /mnt/lantern/saltmere                by size, time and attributes
+  utter verify --by content saltmere /mnt/lantern/saltmere   every byte, read on both sides";
 
 /// Makes one folder tree the faithful echo of another, on local folders and drives, and proves
 /// that it did.
@@ -81,7 +81,7 @@ pub(crate) enum Command {
     Mirror(Mirror),
     Verify(Verify),
     Explain(Explain),
-    Apply(Apply),
+    Enact(Enact),
     Undo(Undo),
     Drives(Drives),
     Demo(Demo),
@@ -129,12 +129,6 @@ pub(crate) struct Mirror {
     /// Without it, what is left out is left alone on both sides.
     #[arg(long, help_heading = "What to take", hide_short_help = true)]
     pub(crate) drop_unselected: bool,
-    /// Copy anew what only has another name or place in the source, and do not rename it
-    ///
-    /// What is new in the source and extra in the destination, of one size and time, is read on both
-    /// sides and renamed if it is the same.
-    #[arg(long, help_heading = "What counts as changed", hide_short_help = true)]
-    pub(crate) no_renames: bool,
     #[command(flatten)]
     pub(crate) changing: Changing,
 }
@@ -168,7 +162,7 @@ pub(crate) struct Verify {
     pub(crate) limit: Option<usize>,
     /// Print the command that would make the destination the source's echo
     #[arg(long, help_heading = "Output")]
-    pub(crate) fix: bool,
+    pub(crate) suggest: bool,
     #[command(flatten)]
     pub(crate) how: How,
 }
@@ -204,7 +198,7 @@ pub(crate) struct Explain {
 /// whole.
 #[derive(Debug, Args)]
 #[command(after_help = APPLY_EXAMPLES)]
-pub(crate) struct Apply {
+pub(crate) struct Enact {
     /// The file that --save-plan wrote.
     #[arg(value_name = "PLAN")]
     pub(crate) plan: PathBuf,

@@ -76,12 +76,12 @@ pub(crate) fn request(
         selection,
         changed: request::Changed {
             by: match changed.by {
-                ByWhat::Stamp => By::Stamp,
+                ByWhat::SizeTime => By::SizeTime,
                 ByWhat::Content => By::Content,
                 ByWhat::Size => By::Size,
                 ByWhat::Presence => By::Presence,
             },
-            closely: changed.closely,
+            all_aspects: changed.all_aspects,
             time_slack: changed.time_slack.unwrap_or_default(),
             ..request::Changed::default()
         },

@@ -8,7 +8,7 @@ use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::os::Time;
-use utter_echo_core::plan::{Verb, Verbs};
+use utter_echo_core::plan::{UnknownVerb, Verbs};
 use utter_echo_core::request::{Guard, RemovalLimit};
 use utter_echo_core::select::{Kinds, Span};
 
@@ -155,23 +155,20 @@ pub(super) fn kinds(list: &str) -> Result<Kinds, String> {
         match word.trim() {
             "file" => kinds.files = true,
             "folder" => kinds.folders = true,
-            "link" => kinds.links = true,
+            "symlink" => kinds.links = true,
             "special" => kinds.specials = true,
             other => {
-                return Err(format!("'{other}' is no kind; there are file, folder, link, special"));
+                return Err(format!(
+                    "'{other}' is no kind; there are file, folder, symlink, special"
+                ));
             }
         }
     }
     Ok(kinds)
 }
 
-pub(super) fn steps(list: &str) -> Result<Verbs, String> {
-    let known = || Verb::ALL.map(Verb::name).join(", ");
-    let step = |word: &str| {
-        let found = Verb::ALL.into_iter().find(|verb| verb.name() == word.trim());
-        found.ok_or_else(|| format!("'{word}' is no kind of step; there are {}", known()))
-    };
-    list.split(',').map(step).collect()
+pub(super) fn steps(list: &str) -> Result<Verbs, UnknownVerb> {
+    Verbs::parse(list)
 }
 
 pub(super) fn percent(text: &str) -> Result<f64, String> {
@@ -236,6 +233,7 @@ pub(super) fn removal_limit(text: &str) -> Result<RemovalLimit, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use utter_echo_core::plan::Verb;
 
     #[test]
     fn bytes_are_read_with_their_unit() {
@@ -296,7 +294,7 @@ mod tests {
 
     #[test]
     fn lists_and_parts_name_what_they_do_not_know() {
-        assert!(kinds("file,link").unwrap().links && !kinds("file,link").unwrap().folders);
+        assert!(kinds("file,symlink").unwrap().links && !kinds("file,symlink").unwrap().folders);
         assert!(kinds("file,disk").unwrap_err().contains("'disk'"));
         assert!(steps("add, replace").unwrap().has(Verb::Replace));
         assert!(!steps("add").unwrap().has(Verb::Remove) && steps("").is_err());

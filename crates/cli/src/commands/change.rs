@@ -21,8 +21,7 @@ use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
-    let mut request = wanted(Task::Copy, places, RemovalLimit::default(), false, &args.changing)?;
-    request.changed.renames = false;
+    let request = wanted(Task::Copy, places, RemovalLimit::default(), false, &args.changing)?;
     change(&request, &args.changing)
 }
 
@@ -30,8 +29,7 @@ pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
     let removal_limit = args.removing.removal_limit.unwrap_or_default();
     let drops = args.drop_unselected;
-    let mut request = wanted(Task::Mirror, places, removal_limit, drops, &args.changing)?;
-    request.changed.renames = !args.no_renames;
+    let request = wanted(Task::Mirror, places, removal_limit, drops, &args.changing)?;
     change(&request, &args.changing)
 }
 
@@ -44,7 +42,7 @@ fn wanted(
 ) -> Result<Request> {
     let guards = safety.guards(removal_limit);
     let mut request = request(task, places, (what, drops), &how.running, Some(writing), guards)?;
-    request.changed.keep_newer = steps.keep_newer;
+    request.changed.spare_newer = steps.spare_newer;
     request.changed.steps = steps.steps.unwrap_or(request.changed.steps);
     Ok(request)
 }
@@ -159,7 +157,7 @@ impl Change<'_> {
         self.carry_out(&session, plan, planning, presenter, signals)
     }
 
-    /// As [`Self::carry_out`], of a plan that is older than this run: what drifted since is told
+    /// As [`Self::carry_out`], of a plan that is older than this run: what overtaken since is told
     /// beforehand where nothing is done, and may keep all of it from being done.
     pub(super) fn carry_out_known(
         &self,
@@ -170,7 +168,7 @@ impl Change<'_> {
         signals: &Signals,
     ) -> Result<Exit> {
         if self.safety.dry_run || all_or_nothing {
-            plan.problems.extend(session.drifted(&plan));
+            plan.problems.extend(session.overtaken(&plan));
         }
         if all_or_nothing && !self.safety.dry_run && !plan.problems.is_empty() {
             presenter.problems(&plan)?;
@@ -195,7 +193,7 @@ impl Change<'_> {
             return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
         }
         guard(session, &plan, presenter)?;
-        presenter.remarks(&plan)?;
+        presenter.notes(&plan)?;
         confirm(self.request, self.safety, &mut plan, signals)?;
         let progress = Progress::changing(&self.how.output, signals, &plan);
         let begun = Instant::now();

@@ -1,9 +1,9 @@
 //! One file a command: a request in, a presentation out.
 
-mod apply;
 mod change;
 mod demo;
 mod drives;
+mod enact;
 mod explain;
 mod hooks;
 mod undo;
@@ -20,7 +20,7 @@ pub(crate) fn run(command: &Command) -> Result<Exit> {
         Command::Mirror(mirror) => change::mirror(mirror),
         Command::Verify(verify) => verify::verify(verify),
         Command::Explain(explain) => explain::explain(explain),
-        Command::Apply(apply) => apply::apply(apply),
+        Command::Enact(enact) => enact::enact(enact),
         Command::Undo(undo) => undo::undo(undo),
         Command::Drives(drives) => drives::drives(drives),
         Command::Demo(demo) => demo::demo(demo),

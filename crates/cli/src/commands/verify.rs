@@ -35,7 +35,7 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     progress.done();
     signals.check()?;
     let plan = plan?;
-    presenter.verdict(&plan, Listing { limit: args.limit, fix: args.fix })?;
+    presenter.verdict(&plan, Listing { limit: args.limit, suggest: args.suggest })?;
     Ok(if !plan.problems.is_empty() {
         Exit::Problems
     } else if plan.is_empty() {

@@ -16,7 +16,7 @@ pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
             Verb::Add => "missing",
             Verb::Remove => "extra",
             Verb::Replace | Verb::Rename => "differs",
-            Verb::Retouch => "attributes",
+            Verb::Adjust => "attributes",
         };
         let bytes = placed.step.bytes().to_string();
         let reason = words::reason(&placed);

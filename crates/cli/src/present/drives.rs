@@ -37,7 +37,7 @@ fn text(out: &mut impl Write, drive: &Drive) -> io::Result<()> {
     let shown = |path: &std::path::Path| names::shown(path.as_os_str().as_encoded_bytes());
     let label =
         drive.label.as_ref().map(|label| format!(" \"{}\"", names::shown(label.as_bytes())));
-    writeln!(out, "{HEADING}{}{HEADING:#}{}", shown(&drive.point), label.unwrap_or_default())?;
+    writeln!(out, "{HEADING}{}{HEADING:#}{}", shown(&drive.mounted_at), label.unwrap_or_default())?;
     let id = drive.uuid.as_ref().map(|uuid| format!(", {uuid}")).unwrap_or_default();
     let kind = names::shown(drive.kind.as_bytes());
     writeln!(out, "  {FAINT}what{FAINT:#}   {kind} on {}{id}", shown(&drive.device))?;
@@ -127,7 +127,7 @@ fn limits(abilities: &Abilities) -> Vec<String> {
 #[derive(Serialize)]
 struct Line<'a> {
     kind: &'static str,
-    point: String,
+    mounted_at: String,
     device: String,
     #[serde(rename = "type")]
     file_system: &'a str,
@@ -156,7 +156,7 @@ impl<'a> From<&'a Drive> for Line<'a> {
     fn from(drive: &'a Drive) -> Self {
         Self {
             kind: "drive",
-            point: drive.point.to_string_lossy().into_owned(),
+            mounted_at: drive.mounted_at.to_string_lossy().into_owned(),
             device: drive.device.to_string_lossy().into_owned(),
             file_system: &drive.kind,
             label: drive.label.as_deref(),

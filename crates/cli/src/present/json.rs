@@ -14,9 +14,9 @@ use utter_echo_core::request::{Request, Task};
 use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{Listing, Took, fix, words};
+use super::{Listing, Took, suggest, words};
 
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 #[derive(Serialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -25,9 +25,9 @@ enum Line {
     Step(Step),
     Difference(Step),
     Problem(Problem),
-    Remark(Remark),
+    Note(Note),
     Rule(Ruled),
-    Fix { command: String },
+    Suggestion { command: String },
     Totals(Box<Totals>),
 }
 
@@ -80,7 +80,7 @@ struct Problem {
 }
 
 #[derive(Serialize)]
-struct Remark {
+struct Note {
     about: &'static str,
     text: String,
 }
@@ -104,7 +104,7 @@ pub(super) struct Side {
 struct Verbs {
     add: Amount,
     replace: Amount,
-    retouch: Amount,
+    adjust: Amount,
     rename: Amount,
     remove: Amount,
 }
@@ -113,7 +113,7 @@ struct Verbs {
 struct Totals {
     planned: Verbs,
     unchanged: Amount,
-    kept_newer: u64,
+    spared_newer: u64,
     held_back: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
     sampled: Option<Amount>,
@@ -184,7 +184,7 @@ pub(super) fn head(request: &Request, dry_run: bool) -> io::Result<()> {
 
 pub(super) fn plan(plan: &Plan) -> io::Result<()> {
     let steps = plan.steps().map(|placed| Line::Step(step(&placed, None)));
-    let found = remarks(plan).chain(steps).chain(problems(plan)).chain(rules(plan));
+    let found = notes(plan).chain(steps).chain(problems(plan)).chain(rules(plan));
     write_all(found.chain([totals(plan, None, 0)]))
 }
 
@@ -208,7 +208,7 @@ pub(super) fn outcome(plan: &Plan, outcome: &Outcome, took: Took) -> io::Result<
         let became = match outcome.of(placed.number) {
             StepOutcome::Done => "done",
             StepOutcome::Failed => "failed",
-            StepOutcome::Drifted => "drifted",
+            StepOutcome::Overtaken => "overtaken",
             StepOutcome::NotReached => "not-reached",
         };
         Line::Step(step(&placed, Some(became)))
@@ -239,10 +239,10 @@ pub(super) fn verdict(plan: &Plan, listing: Listing, request: &Request) -> io::R
     };
     let differences = plan.steps().filter(within_limit);
     let differences = differences.map(|placed| Line::Difference(step(&placed, None)));
-    let fix = (listing.fix && !plan.is_empty())
-        .then(|| Line::Fix { command: fix::command(plan, request) });
-    let found = remarks(plan).chain(differences).chain(problems(plan)).chain(rules(plan));
-    write_all(found.chain(fix).chain([totals(plan, None, 0)]))
+    let suggestion = (listing.suggest && !plan.is_empty())
+        .then(|| Line::Suggestion { command: suggest::command(plan, request) });
+    let found = notes(plan).chain(differences).chain(problems(plan)).chain(rules(plan));
+    write_all(found.chain(suggestion).chain([totals(plan, None, 0)]))
 }
 
 fn step(placed: &PlacedStep<'_>, outcome: Option<&'static str>) -> Step {
@@ -267,25 +267,25 @@ pub(super) fn problems_alone(plan: &Plan) -> io::Result<()> {
 
 /// Something worth knowing in the middle of a run.
 pub(super) fn note(about: &'static str, text: String) -> io::Result<()> {
-    write_all([Line::Remark(Remark { about, text })])
+    write_all([Line::Note(Note { about, text })])
 }
 
 /// Before the run: whoever reads along should know in time.
-pub(super) fn remarks_first(plan: &Plan) -> io::Result<()> {
-    write_all(remarks(plan))
+pub(super) fn notes_first(plan: &Plan) -> io::Result<()> {
+    write_all(notes(plan))
 }
 
-fn remarks(plan: &Plan) -> impl Iterator<Item = Line> {
-    plan.remarks.iter().map(|remark| {
-        Line::Remark(Remark { about: words::remark_id(remark), text: words::remark(remark) })
-    })
+fn notes(plan: &Plan) -> impl Iterator<Item = Line> {
+    plan.notes
+        .iter()
+        .map(|note| Line::Note(Note { about: words::note_id(note), text: words::note(note) }))
 }
 
 fn verbs(count: impl Fn(Verb) -> Count) -> Verbs {
     Verbs {
         add: count(Verb::Add).into(),
         replace: count(Verb::Replace).into(),
-        retouch: count(Verb::Retouch).into(),
+        adjust: count(Verb::Adjust).into(),
         rename: count(Verb::Rename).into(),
         remove: count(Verb::Remove).into(),
     }
@@ -296,7 +296,7 @@ fn totals(plan: &Plan, run: Option<Run>, run_problems: usize) -> Line {
     Line::Totals(Box::new(Totals {
         planned: verbs(|verb| totals.of(verb)),
         unchanged: totals.unchanged.into(),
-        kept_newer: totals.kept_newer,
+        spared_newer: totals.spared_newer,
         held_back: totals.held_back,
         sampled: (totals.sampled.entries > 0).then(|| totals.sampled.into()),
         source: totals.source.into(),

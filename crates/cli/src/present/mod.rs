@@ -4,10 +4,10 @@ pub(crate) mod ask;
 mod csv;
 mod drives;
 mod explain;
-mod fix;
 mod json;
 pub(crate) mod names;
 mod progress;
+mod suggest;
 mod text;
 pub(crate) mod units;
 mod words;
@@ -65,7 +65,7 @@ pub(crate) struct Listing {
     /// So many of each kind at most.
     pub(crate) limit: Option<usize>,
     /// With the command that mends them.
-    pub(crate) fix: bool,
+    pub(crate) suggest: bool,
 }
 
 /// Says what a run found and did, in the form that was asked for.
@@ -98,11 +98,11 @@ impl<'a> Presenter<'a> {
     }
 
     /// What is worth knowing before a plan is carried out.
-    pub(crate) fn remarks(&self, plan: &Plan) -> io::Result<()> {
+    pub(crate) fn notes(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {
-            Format::Json => json::remarks_first(plan),
+            Format::Json => json::notes_first(plan),
             Format::Text | Format::Csv if self.output.quiet => Ok(()),
-            Format::Text | Format::Csv => text::remarks(&mut anstream::stdout().lock(), plan),
+            Format::Text | Format::Csv => text::notes(&mut anstream::stdout().lock(), plan),
         }
     }
 
@@ -112,7 +112,7 @@ impl<'a> Presenter<'a> {
             return Ok(());
         }
         let shown = names::shown(file.as_os_str().as_encoded_bytes());
-        writeln!(anstream::stdout(), "The plan is saved; carry it out with: utter apply {shown}\n")
+        writeln!(anstream::stdout(), "The plan is saved; carry it out with: utter enact {shown}\n")
     }
 
     /// A plan that was refused before it was whole.

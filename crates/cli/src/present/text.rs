@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::plan::{Count, PlacedStep, Plan, Reason, Remark, Totals, Verb};
+use utter_echo_core::plan::{Count, Note, PlacedStep, Plan, Reason, Totals, Verb};
 use utter_echo_core::problem::Problem;
 use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::select::Decided;
@@ -23,7 +23,7 @@ fn style_of(verb: Verb) -> Style {
         // Each legible on dark and on light.
         Verb::Add => AnsiColor::Green.on_default(),
         Verb::Replace => AnsiColor::Magenta.on_default(),
-        Verb::Retouch => AnsiColor::BrightBlue.on_default(),
+        Verb::Adjust => AnsiColor::BrightBlue.on_default(),
         Verb::Rename => HEADING,
         Verb::Remove => AnsiColor::Red.on_default().bold(),
     }
@@ -42,7 +42,7 @@ pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()
     if !plan.is_empty() {
         writeln!(out)?;
     }
-    remarks(&mut out, plan)?;
+    notes(&mut out, plan)?;
     let what = match request.task {
         Task::Mirror => "mirror",
         Task::Undo => "undo",
@@ -72,7 +72,7 @@ pub(super) fn step_line(
         names::shown(placed.path.as_bytes())
     )?;
     if step.kind() == utter_echo_core::os::Kind::File
-        && step.verb != Verb::Retouch
+        && step.verb != Verb::Adjust
         && placed.linked_to.is_none()
     {
         write!(out, " {FAINT}·{FAINT:#} {}", units::bytes(step.bytes()))?;
@@ -80,7 +80,7 @@ pub(super) fn step_line(
     write!(out, " {FAINT}· {}{FAINT:#}", words::reason(placed))?;
     match outcome {
         Some(StepOutcome::Failed) => write!(out, " {BAD}failed{BAD:#}")?,
-        Some(StepOutcome::Drifted) => write!(out, " {BAD}drifted{BAD:#}")?,
+        Some(StepOutcome::Overtaken) => write!(out, " {BAD}overtaken{BAD:#}")?,
         Some(StepOutcome::NotReached) => write!(out, " {BAD}not reached{BAD:#}")?,
         Some(StepOutcome::Done) | None => {}
     }
@@ -93,12 +93,12 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
     let part = |count: Count, what: &str, with_bytes: bool| {
         let bytes =
             if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
-        (count.entries > 0).then(|| format!("{} to {what}{bytes}", units::count(count.entries)))
+        (count.entries > 0).then(|| format!("{what} {}{bytes}", units::count(count.entries)))
     };
     let parts = [
         part(totals.add, "add", true),
         part(totals.replace, "replace", true),
-        part(totals.retouch, "retouch", false),
+        part(totals.adjust, "adjust", false),
         part(totals.rename, "rename", false),
         part(totals.remove, "remove", true),
     ];
@@ -107,9 +107,9 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
     if parts.is_empty() {
         format!("Nothing to do: {unchanged}.")
     } else if totals.unchanged.entries == 0 {
-        format!("{}.", parts.join(", "))
+        parts.join(" · ")
     } else {
-        format!("{}; {unchanged}.", parts.join(", "))
+        format!("{}; {unchanged}", parts.join(" · "))
     }
 }
 
@@ -146,8 +146,8 @@ pub(super) fn outcome(
     for verb in Verb::ALL {
         let done = outcome.done(verb);
         if done.entries > 0 {
-            let what = ["added", "replaced", "retouched", "renamed", "removed"][verb as usize];
-            done_line(&mut out, what, done, !matches!(verb, Verb::Retouch | Verb::Rename))?;
+            let what = ["added", "replaced", "adjusted", "renamed", "removed"][verb as usize];
+            done_line(&mut out, what, done, !matches!(verb, Verb::Adjust | Verb::Rename))?;
         }
     }
     if plan.totals.unchanged.entries > 0 || plan.is_empty() {
@@ -214,9 +214,9 @@ fn done_line(out: &mut impl Write, what: &str, count: Count, with_bytes: bool) -
 
 /// What differs and is not touched, by the user's own wish.
 fn left_as_it_is(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
-    let Totals { kept_newer, held_back, .. } = plan.totals;
-    if kept_newer > 0 {
-        let count = units::counted(kept_newer, "file", "files");
+    let Totals { spared_newer, held_back, .. } = plan.totals;
+    if spared_newer > 0 {
+        let count = units::counted(spared_newer, "file", "files");
         writeln!(out, "Kept: {count} newer than the source's.")?;
     }
     if held_back > 0 {
@@ -254,7 +254,7 @@ pub(super) fn verdict(
     if quiet {
         return out.flush();
     }
-    remarks(&mut out, plan)?;
+    notes(&mut out, plan)?;
     left_out(&mut out, plan)?;
     table(&mut out, plan)?;
     if plan.totals.held_back > 0 {
@@ -266,8 +266,8 @@ pub(super) fn verdict(
     if let Some(confidence) = confidence(plan) {
         writeln!(out, "{confidence}")?;
     }
-    if listing.fix && !plan.is_empty() {
-        writeln!(out, "To make it so: {}", super::fix::command(plan, request))?;
+    if listing.suggest && !plan.is_empty() {
+        writeln!(out, "To make it so: {}", super::suggest::command(plan, request))?;
     }
     out.flush()
 }
@@ -278,7 +278,7 @@ fn differences(out: &mut impl Write, plan: &Plan, limit: Option<usize>) -> io::R
         (Verb::Add, "Missing in the destination"),
         (Verb::Remove, "Extra in the destination"),
         (Verb::Replace, "Not the same"),
-        (Verb::Retouch, "The same but for attributes"),
+        (Verb::Adjust, "The same but for attributes"),
     ];
     for (verb, what) in kinds {
         let count = plan.totals.of(verb).entries;
@@ -315,13 +315,13 @@ fn sentence(plan: &Plan, request: &Request) -> (Style, String) {
             "Different: {} missing, {} extra, {} not the same.",
             units::count(totals.add.entries),
             units::count(totals.remove.entries),
-            units::count(totals.replace.entries + totals.retouch.entries),
+            units::count(totals.replace.entries + totals.adjust.entries),
         );
         return (BAD, sentence);
     }
     let count = units::entries(plan.totals.unchanged.entries);
-    let left_out = plan.remarks.iter().any(|remark| match remark {
-        Remark::NotHeld(not_held) => not_held.links + not_held.fifos + not_held.devices > 0,
+    let left_out = plan.notes.iter().any(|note| match note {
+        Note::NotHeld(not_held) => not_held.links + not_held.fifos + not_held.devices > 0,
         _ => false,
     });
     let how_far = if left_out { "Identical as far as the drive can hold it" } else { "Identical" };
@@ -361,7 +361,7 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
     let (word, reason) = match step.verb {
         Verb::Add => ("missing", "only in the source".to_owned()),
         Verb::Remove => ("extra", "only in the destination".to_owned()),
-        Verb::Replace | Verb::Retouch | Verb::Rename => ("differs", words::reason(placed)),
+        Verb::Replace | Verb::Adjust | Verb::Rename => ("differs", words::reason(placed)),
     };
     let style = style_of(step.verb);
     writeln!(
@@ -374,13 +374,13 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
 /// What a verification without differences vouches for.
 fn compared(plan: &Plan, request: &Request) -> String {
     let content = match request.changed.by {
-        By::Stamp => "size",
+        By::SizeTime => "size",
         By::Content => "every byte",
         By::Size => "size alone",
         By::Presence => return "name and kind, and nothing else was compared".to_owned(),
     };
-    let not_held = plan.remarks.iter().find_map(|remark| match remark {
-        Remark::NotHeld(not_held) => Some(not_held.aspects),
+    let not_held = plan.notes.iter().find_map(|note| match note {
+        Note::NotHeld(not_held) => Some(not_held.aspects),
         _ => None,
     });
     let not_held = not_held.unwrap_or(Aspects::NONE);
@@ -422,9 +422,9 @@ fn places(request: &Request) -> String {
     format!("{} → {}", sources.join(", "), shown(&request.places.destination))
 }
 
-pub(super) fn remarks(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
-    for remark in &plan.remarks {
-        writeln!(out, "{FAINT}note: {}{FAINT:#}", words::remark(remark))?;
+pub(super) fn notes(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
+    for note in &plan.notes {
+        writeln!(out, "{FAINT}note: {}{FAINT:#}", words::note(note))?;
     }
     Ok(())
 }

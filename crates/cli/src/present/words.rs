@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::{Flags, Kind, Time};
-use utter_echo_core::plan::{NotHeld, PlacedStep, Reason, Remark, State, Step};
+use utter_echo_core::plan::{NotHeld, Note, PlacedStep, Reason, State, Step};
 
 use super::{names, units};
 
@@ -13,7 +13,7 @@ pub(crate) fn kind(kind: Kind) -> &'static str {
     match kind {
         Kind::File => "file",
         Kind::Folder => "folder",
-        Kind::Link => "link",
+        Kind::Symlink => "symlink",
         Kind::Fifo => "fifo",
         Kind::Socket => "socket",
         Kind::CharDevice | Kind::BlockDevice => "device",
@@ -50,11 +50,11 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         (Reason::Kind, Some(source), Some(destination)) => {
             format!("{} → {}", kind(destination.kind), kind(source.kind))
         }
-        (Reason::Stamp, Some(source), Some(destination)) => stamp(source, destination),
+        (Reason::SizeTime, Some(source), Some(destination)) => stamp(source, destination),
         (Reason::Content { offset }, ..) => {
             format!("same size, content differs from byte {}", units::count(offset))
         }
-        (Reason::Reference, Some(source), _) if source.kind == Kind::Link => {
+        (Reason::Reference, Some(source), _) if source.kind == Kind::Symlink => {
             "leads elsewhere".to_owned()
         }
         (Reason::Reference, ..) => "another device number".to_owned(),
@@ -69,7 +69,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         (Reason::Made, ..) => "made by that run".to_owned(),
         (Reason::Before, ..) => "as it was before that run".to_owned(),
         // A plan never holds these without the sides they speak of.
-        (Reason::New | Reason::Kind | Reason::Stamp | Reason::Linked | Reason::Aspects, ..) => {
+        (Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Aspects, ..) => {
             String::new()
         }
     }
@@ -143,32 +143,32 @@ fn flags(source: &State, destination: &State) -> String {
 }
 
 /// Something worth knowing, as a sentence.
-pub(crate) fn remark(remark: &Remark) -> String {
-    match remark {
-        Remark::Mount(path) => {
+pub(crate) fn note(note: &Note) -> String {
+    match note {
+        Note::Mount(path) => {
             format!(
                 "{} is on another drive, mounted there; it is taken along",
                 names::shown(path.as_bytes())
             )
         }
-        Remark::MissingFolders(path) => format!("the folders on the way to {path} are made"),
-        Remark::OwnerNotCarried => {
+        Note::MissingFolders(path) => format!("the folders on the way to {path} are made"),
+        Note::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
-        Remark::MountLeftOut(path) => {
+        Note::MountLeftOut(path) => {
             format!(
                 "{} is on another drive, mounted there; it is left out",
                 names::shown(path.as_bytes())
             )
         }
-        Remark::NotHeld(not_held) => self::not_held(not_held),
-        Remark::Ahead(count, span) => format!(
+        Note::NotHeld(not_held) => self::not_held(not_held),
+        Note::Ahead(count, span) => format!(
             "{} of the destination were changed in the future, up to {} ahead of this machine's \
              clock: the clocks do not agree, and what is newer cannot be told from times",
             units::counted(*count, "file", "files"),
             units::span(*span)
         ),
-        Remark::IdlePattern(rule) => format!("{rule} matched nothing"),
+        Note::IdlePattern(rule) => format!("{rule} matched nothing"),
     }
 }
 
@@ -245,15 +245,15 @@ fn listed(words: &[&str], last: &str) -> String {
     }
 }
 
-/// A stable word for a remark, for programs.
-pub(crate) fn remark_id(remark: &Remark) -> &'static str {
-    match remark {
-        Remark::Mount(_) => "mount",
-        Remark::MissingFolders(_) => "missing-folders",
-        Remark::OwnerNotCarried => "owner-not-carried",
-        Remark::MountLeftOut(_) => "mount-left-out",
-        Remark::Ahead(..) => "ahead",
-        Remark::NotHeld(_) => "not-held",
-        Remark::IdlePattern(_) => "idle-pattern",
+/// A stable word for a note, for programs.
+pub(crate) fn note_id(note: &Note) -> &'static str {
+    match note {
+        Note::Mount(_) => "mount",
+        Note::MissingFolders(_) => "missing-folders",
+        Note::OwnerNotCarried => "owner-not-carried",
+        Note::MountLeftOut(_) => "mount-left-out",
+        Note::Ahead(..) => "ahead",
+        Note::NotHeld(_) => "not-held",
+        Note::IdlePattern(_) => "idle-pattern",
     }
 }

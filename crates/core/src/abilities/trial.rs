@@ -251,7 +251,7 @@ impl Trial<'_> {
         let system = self.system;
         let kind_of = |name: &[u8]| system.stat(Entry::Named(own, name)).map(|stat| stat.kind);
         let made = system.create_link(own, b"link", b"trial").and_then(|()| kind_of(b"link"));
-        self.note(Ability::Links, stands(made, |kind| *kind == Kind::Link));
+        self.note(Ability::Links, stands(made, |kind| *kind == Kind::Symlink));
         let made = system.add_name(own, b"trial", own, b"second");
         let made = made.and_then(|()| system.stat(Entry::Named(own, b"second")));
         self.note(Ability::Hardlinks, stands(made, |stat| stat.links == 2));

@@ -113,7 +113,7 @@ impl PartRun<'_> {
             match self.rename_free(from, to) {
                 Err(e) if is_elsewhere(&e) => return Ok(false),
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    return Err(Trouble(Operation::Write, Cause::Drift("the destination")));
+                    return Err(Trouble(Operation::Write, Cause::Overtaken("the destination")));
                 }
                 other => other.during(Operation::Write)?,
             }

@@ -124,7 +124,7 @@ impl PartRun<'_> {
         let usual = wanted.mode.unwrap_or(0o666 & !self.reach.caller.umask);
         let mode = self.mode_with_list(usual, source, &xattrs);
         // A new owner may have cost special bits, but those are not set yet.
-        if source.kind != Kind::Link && (mode != born.mode() || lists_changed) {
+        if source.kind != Kind::Symlink && (mode != born.mode() || lists_changed) {
             self.set_mode(made, mode)?;
         }
         self.set_time(made, source, || self.accessed(Model::Entry(source_entry)))?;
@@ -229,7 +229,7 @@ impl PartRun<'_> {
         let usual = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
         let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner takes special bits away, and a new access list changes the group's bits.
-        if source.kind != Kind::Link && (mode != has.mode() || owner_set || lists_set) {
+        if source.kind != Kind::Symlink && (mode != has.mode() || owner_set || lists_set) {
             self.set_mode(entry, mode)?;
         }
         Ok(())
@@ -258,7 +258,7 @@ impl PartRun<'_> {
             return Ok(false);
         }
         let locked =
-            has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Link;
+            has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Symlink;
         if locked {
             self.set_mode(entry, has.mode() | 0o200)?;
         }
@@ -284,7 +284,7 @@ impl PartRun<'_> {
         };
         let system = self.shared.system;
         self.between_flags(step, source, made, || {
-            if step.verb != Verb::Retouch && !self.carries(Aspect::Mode) {
+            if step.verb != Verb::Adjust && !self.carries(Aspect::Mode) {
                 self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
             }
             let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);

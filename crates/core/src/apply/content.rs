@@ -52,12 +52,12 @@ impl PartRun<'_> {
         let system = self.shared.system;
         let opened = system.open_file(place.source()?, self.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
-            ErrorKind::NotFound => Trouble(Operation::Read, Cause::Drift("the source")),
+            ErrorKind::NotFound => Trouble(Operation::Read, Cause::Overtaken("the source")),
             _ => Trouble(Operation::Read, e.into()),
         })?;
         let mut before = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
         if !planned.still(&before) {
-            return Err(Trouble(Operation::Read, Cause::Drift("the source")));
+            return Err(Trouble(Operation::Read, Cause::Overtaken("the source")));
         }
         let wanted = self.wanted(step, &State::from(&before));
         let mut birth_mode = self.birth_mode(place, &wanted);

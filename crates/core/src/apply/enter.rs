@@ -45,7 +45,7 @@ pub(super) struct Place<'a> {
 
 impl Place<'_> {
     pub(super) fn source(&self) -> Result<BorrowedFd<'_>, Trouble> {
-        let gone = || Trouble(Operation::Read, Cause::Drift("its folder in the source"));
+        let gone = || Trouble(Operation::Read, Cause::Overtaken("its folder in the source"));
         self.source.as_ref().map(AsFd::as_fd).ok_or_else(gone)
     }
 }

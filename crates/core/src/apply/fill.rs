@@ -159,7 +159,7 @@ impl PartRun<'_> {
         if !hides && step.verb == Verb::Add {
             return match system.create_folder(folder, name, WHILE_FILLED) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                    Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
                 }
                 other => other.during(Operation::Write),
             };

@@ -132,7 +132,7 @@ impl PartRun<'_> {
         entry: Entry<'_>,
         work: impl FnOnce() -> Done,
     ) -> Done {
-        let concerned = step.aspects.has(Aspect::Flags) || step.verb != Verb::Retouch;
+        let concerned = step.aspects.has(Aspect::Flags) || step.verb != Verb::Adjust;
         let carries = self.carries(Aspect::Flags) && concerned;
         let locked = step.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
         if !matches!(step.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
@@ -201,7 +201,7 @@ impl PartRun<'_> {
             let own = self.own_step(at);
             (own.map(|own| &above.steps[own]), above.first + own.unwrap_or(0))
         };
-        let sets = |step: &Step| step.verb != Verb::Retouch || step.aspects.has(Aspect::Flags);
+        let sets = |step: &Step| step.verb != Verb::Adjust || step.aspects.has(Aspect::Flags);
         self.carries(Aspect::Flags)
             && step.is_some_and(sets)
             && self.outcome_of(number) == StepOutcome::Done

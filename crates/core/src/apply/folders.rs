@@ -41,7 +41,7 @@ impl PartRun<'_> {
         for (i, name) in place.missing.iter().enumerate() {
             let is_root = i + 1 == place.missing.len() && self.pair.single.is_none();
             if is_root && !root_is_step {
-                return Err(Trouble(Operation::Write, Cause::Drift("the destination folder")));
+                return Err(Trouble(Operation::Write, Cause::Overtaken("the destination folder")));
             }
             // The folders above the root are no counterpart of anything: they are made as usual.
             let mode = if is_root { WHILE_FILLED } else { 0o777 };
@@ -70,7 +70,7 @@ impl PartRun<'_> {
     fn finish_root(&self, root: BorrowedFd<'_>, step: &Step) -> Done {
         let (top, entry) = (TreePath::default(), Entry::Open(root));
         let source = self.model(&top, || Ok(Entry::Pinned(self.pair.source.as_fd())))?;
-        if step.verb == Verb::Retouch {
+        if step.verb == Verb::Adjust {
             self.note_before(&top, entry)?;
         }
         self.dress_folder(step, source, entry, self.reach.keeps_top_times(self.pair))?;
@@ -104,7 +104,7 @@ impl PartRun<'_> {
             let step = &folder.steps[i];
             let name = folder.names.get(step.name);
             // After a stop only what was already made is finished, so that it is whole.
-            if self.shared.must_end() && step.verb == Verb::Retouch {
+            if self.shared.must_end() && step.verb == Verb::Adjust {
                 continue;
             }
             let result = self.finish_folder(&place, name, step);
@@ -124,11 +124,11 @@ impl PartRun<'_> {
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
-        let expected = step.destination.filter(|_| step.verb == Verb::Retouch);
+        let expected = step.destination.filter(|_| step.verb == Verb::Adjust);
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
-            return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+            return Err(Trouble(Operation::SetAttributes, Cause::Overtaken("the destination")));
         }
-        if step.verb == Verb::Retouch {
+        if step.verb == Verb::Adjust {
             self.note_before(&path, Entry::Named(place.destination.as_fd(), name))?;
         }
         self.dress_folder(step, source, entry, true)?;
@@ -139,7 +139,7 @@ impl PartRun<'_> {
     fn restore_times(&self, root: BorrowedFd<'_>, at: usize) {
         let folder = &self.part.folders[at];
         let touched = (0..folder.steps.len())
-            .any(|i| folder.steps[i].verb != Verb::Retouch && self.was_tried(folder, i))
+            .any(|i| folder.steps[i].verb != Verb::Adjust && self.was_tried(folder, i))
             || self.losing.contains(&at);
         let Some(source) = folder.source.filter(|_| touched && self.carries(Aspect::Times)) else {
             return;

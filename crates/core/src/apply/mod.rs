@@ -183,7 +183,7 @@ fn read_outcome(outcome: &AtomicU8) -> StepOutcome {
     match outcome.load(Ordering::Relaxed) {
         1 => StepOutcome::Done,
         2 => StepOutcome::Failed,
-        3 => StepOutcome::Drifted,
+        3 => StepOutcome::Overtaken,
         _ => StepOutcome::NotReached,
     }
 }
@@ -366,8 +366,11 @@ impl PartRun<'_> {
         if self.is_lost_with_its_drive(&trouble.1) {
             return;
         }
-        let drifted = trouble.1.is_drift();
-        self.set_outcome(number, if drifted { StepOutcome::Drifted } else { StepOutcome::Failed });
+        let overtaken = trouble.1.is_overtaken();
+        self.set_outcome(
+            number,
+            if overtaken { StepOutcome::Overtaken } else { StepOutcome::Failed },
+        );
         self.report(path, trouble);
         self.shared.observer.finished();
     }

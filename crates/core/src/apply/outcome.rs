@@ -17,7 +17,7 @@ pub enum StepOutcome {
     /// It is not, for the reason a problem tells.
     Failed,
     /// The entry was no longer what the plan saw, so it was left alone.
-    Drifted,
+    Overtaken,
 }
 
 /// How a run ended.

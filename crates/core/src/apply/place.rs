@@ -21,11 +21,11 @@ use super::{Done, During, PartRun, Place, StepOutcome, Trouble, was_interrupted}
 const LONG_NAME: usize = 230;
 
 impl PartRun<'_> {
-    /// Adds, replaces or retouches one entry.
+    /// Adds, replaces or adjusts one entry.
     pub(super) fn write(&self, place: &Place<'_>, step: &Step) -> Done {
         let name = place.folder.names.get(step.name);
-        if step.verb == Verb::Retouch {
-            return self.retouch(place, name, step);
+        if step.verb == Verb::Adjust {
+            return self.adjust(place, name, step);
         }
         let Some(source) = step.source else { return Ok(()) };
         if self.part.memory.is_some() && self.bring_back(place, name, step, &source)? {
@@ -59,7 +59,7 @@ impl PartRun<'_> {
         let Some(handle) = &made.handle else { return Ok(()) };
         match self.shared.system.give_name(handle.as_fd(), place.destination.as_fd(), name) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                return Err(Trouble(Operation::Write, Cause::Drift("the destination")));
+                return Err(Trouble(Operation::Write, Cause::Overtaken("the destination")));
             }
             other => other.during(Operation::Write)?,
         }
@@ -148,7 +148,7 @@ impl PartRun<'_> {
         let source_entry = Entry::Named(place.source()?, source_name);
         let source = self.source_now(source_entry, planned)?;
         let folder = place.destination.as_fd();
-        if source.kind == Kind::Link {
+        if source.kind == Kind::Symlink {
             let text = system.read_link(place.source()?, source_name).during(Operation::Read)?;
             system.create_link(folder, temporary, &text).during(Operation::Write)?;
         } else {
@@ -161,7 +161,7 @@ impl PartRun<'_> {
         let born = system.stat(entry).during(Operation::Write)?;
         // The name could have been exchanged for a link to somebody else's file in between.
         if born.kind != source.kind || born.links != 1 {
-            return Err(Trouble(Operation::Write, Cause::Drift("what was just made")));
+            return Err(Trouble(Operation::Write, Cause::Overtaken("what was just made")));
         }
         self.dress(place, name, step, source_entry, entry, &source, &State::from(&born)).map(drop)
     }
@@ -171,7 +171,7 @@ impl PartRun<'_> {
         match self.shared.system.stat(entry) {
             Ok(now) if planned.still(&now) => Ok(State::from(&now)),
             Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::Read),
-            _ => Err(Trouble(Operation::Read, Cause::Drift("the source"))),
+            _ => Err(Trouble(Operation::Read, Cause::Overtaken("the source"))),
         }
     }
 
@@ -237,14 +237,14 @@ impl PartRun<'_> {
         let folder = place.destination.as_fd();
         match self.rename_free((folder, temporary), (folder, name)) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
             }
             other => other.during(Operation::Write),
         }
     }
 
     /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
-    pub(super) fn retouch(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
+    pub(super) fn adjust(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
         let system = self.shared.system;
         let Some(planned) = step.source else {
             return Ok(());
@@ -261,14 +261,14 @@ impl PartRun<'_> {
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
         if !step.destination.is_some_and(|seen| seen.still(&now)) {
-            return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+            return Err(Trouble(Operation::SetAttributes, Cause::Overtaken("the destination")));
         }
         // What may open it is its name; that it still leads to the same entry is checked.
         let named = Entry::Named(place.destination.as_fd(), name);
         let change = || {
             let again = system.stat(named).during(Operation::SetAttributes)?;
             if again.identity != now.identity {
-                return Err(Trouble(Operation::SetAttributes, Cause::Drift("the destination")));
+                return Err(Trouble(Operation::SetAttributes, Cause::Overtaken("the destination")));
             }
             self.note_before(&path, named)?;
             self.change_attributes(model, entry, &source, &State::from(&now))?;
@@ -320,7 +320,7 @@ impl PartRun<'_> {
         if step.verb == Verb::Add {
             return match system.add_name(from, leader, folder, name) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                    Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
                 }
                 other => other.during(Operation::Write),
             };

@@ -50,7 +50,7 @@ impl PartRun<'_> {
         let now = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
         if step.source.is_some_and(|planned| !planned.still(&now)) {
             // Changed since it was copied, it is no measure any more.
-            return Err(Trouble(Operation::Recheck, Cause::Drift("the source")));
+            return Err(Trouble(Operation::Recheck, Cause::Overtaken("the source")));
         }
         // What is on the drive already can go from the cache, and is then read from the drive.
         system.flush_file(copy.as_fd()).during(Operation::Recheck)?;

@@ -81,7 +81,7 @@ impl PartRun<'_> {
         let Some(source) = &place.source else { return Ok(()) };
         match self.shared.system.stat(Entry::Named(source.as_fd(), name)) {
             Ok(now) if self.reach.has_appeared(now.kind, kind) => {
-                Err(Trouble(Operation::LookAtSource, Cause::Drift("the source")))
+                Err(Trouble(Operation::LookAtSource, Cause::Overtaken("the source")))
             }
             Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
                 Err(e).during(Operation::LookAtSource)
@@ -114,7 +114,7 @@ impl PartRun<'_> {
             {
                 Err(Trouble(operation, Cause::System(e)))
             }
-            _ => Err(Trouble(Operation::LookAtDestination, Cause::Drift("the destination"))),
+            _ => Err(Trouble(Operation::LookAtDestination, Cause::Overtaken("the destination"))),
         }
     }
 }

@@ -28,7 +28,7 @@ impl PartRun<'_> {
                 return Err(e).during(Operation::LookAtDestination);
             }
             _ => {
-                let drift = Cause::Drift("the destination");
+                let drift = Cause::Overtaken("the destination");
                 return Err(Trouble(Operation::LookAtDestination, drift));
             }
         };
@@ -39,24 +39,24 @@ impl PartRun<'_> {
         self.unlocked(from.0, from.1, (now.kind, now.flags), true, || {
             match self.rename_free(from, to) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Drift("the destination")))
+                    Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
                 }
                 other => other.during(Operation::Write),
             }
         })?;
-        self.retouch_renamed(place, step, &State::from(&now))
+        self.adjust_renamed(place, step, &State::from(&now))
     }
 
     /// Gives an entry in its new place the attributes in which it differs.
-    fn retouch_renamed(&self, place: &Place<'_>, step: &Step, now: &State) -> Done {
+    fn adjust_renamed(&self, place: &Place<'_>, step: &Step, now: &State) -> Done {
         if step.aspects.is_empty() {
             return Ok(());
         }
         let name = place.folder.names.get(step.name);
-        let retouch = Step { verb: Verb::Retouch, destination: Some(*now), ..*step };
+        let adjust = Step { verb: Verb::Adjust, destination: Some(*now), ..*step };
         if now.kind == Kind::Folder {
-            return self.finish_folder(place, name, &retouch);
+            return self.finish_folder(place, name, &adjust);
         }
-        self.retouch(place, name, &retouch)
+        self.adjust(place, name, &adjust)
     }
 }

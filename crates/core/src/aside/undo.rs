@@ -184,7 +184,7 @@ impl Reversal<'_> {
 
     /// The destination's own folder: if the run made it, it goes when all is done.
     fn root(&self) -> Option<Step> {
-        let step = self.part.root.filter(|step| step.verb == Verb::Retouch)?;
+        let step = self.part.root.filter(|step| step.verb == Verb::Adjust)?;
         let stat = self.system.stat(Entry::Pinned(self.pair.destination.anchor.as_fd())).ok()?;
         let now = Now {
             there: Some(stat),
@@ -222,7 +222,7 @@ impl Reversal<'_> {
             }
             // Told by the folder it was in: see `renamed_back`.
             Verb::Rename => None,
-            Verb::Retouch => {
+            Verb::Adjust => {
                 let before = now.before?;
                 let there = now.there.as_ref();
                 let stays = there.is_some_and(|there| State::from(there) == before.state);
@@ -231,7 +231,7 @@ impl Reversal<'_> {
                     return None;
                 }
                 let after = now.after.or(there.map(State::from));
-                planned(Verb::Retouch, Reason::Aspects, Some(before.state), after)
+                planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
             }
         }
     }

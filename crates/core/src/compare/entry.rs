@@ -40,7 +40,7 @@ pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result
         return Ok(Some(planned(Verb::Replace, reason)));
     }
     let aspects = differing_aspects(context, sides)?;
-    Ok((!aspects.is_empty()).then(|| Step { aspects, ..planned(Verb::Retouch, Reason::Aspects) }))
+    Ok((!aspects.is_empty()).then(|| Step { aspects, ..planned(Verb::Adjust, Reason::Aspects) }))
 }
 
 fn content_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
@@ -50,7 +50,7 @@ fn content_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Op
         Kind::CharDevice | Kind::BlockDevice => {
             Ok((source.size != destination.size).then_some(Reason::Reference))
         }
-        Kind::Link => {
+        Kind::Symlink => {
             let differs = source.size != destination.size
                 || link_text(context, sides.source.0)? != link_text(context, sides.destination.0)?;
             Ok(differs.then_some(Reason::Reference))
@@ -69,11 +69,11 @@ fn link_text(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<Vec<u8>> 
 fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.size != destination.size {
-        return Ok(Some(Reason::Stamp));
+        return Ok(Some(Reason::SizeTime));
     }
     match context.changed.by {
         By::Size | By::Presence => sampled(context, sides),
-        By::Stamp => {
+        By::SizeTime => {
             let reach = context.reach;
             let moved = if reach.carry.has(Aspect::Times) {
                 if reach.hours_apart(source.modified, destination.modified) {
@@ -89,7 +89,7 @@ fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Optio
             if lost && !moved {
                 return contents_differ(context, sides);
             }
-            if moved { Ok(Some(Reason::Stamp)) } else { sampled(context, sides) }
+            if moved { Ok(Some(Reason::SizeTime)) } else { sampled(context, sides) }
         }
         By::Content => contents_differ(context, sides),
     }
@@ -149,7 +149,7 @@ pub(super) fn differing_aspects(
     note(Aspect::Times, !reach.same_time(source.modified, destination.modified));
     note(Aspect::Atime, !reach.same_time(source.accessed, destination.accessed));
     // The mode of a link is no one's to set.
-    note(Aspect::Mode, source.kind != Kind::Link && source.mode != destination.mode);
+    note(Aspect::Mode, source.kind != Kind::Symlink && source.mode != destination.mode);
     let owner = reach.owner_to_set((source.uid, source.gid), (destination.uid, destination.gid));
     note(Aspect::Owner, owner.is_some());
     let told = source.flags_told.and(destination.flags_told).and(reach.drive.flags);

@@ -34,7 +34,7 @@ struct Member {
 impl Member {
     /// The destination's file, if its content is right.
     fn keeps(&self) -> Option<Identity> {
-        let right = matches!(self.planned, None | Some(Verb::Retouch));
+        let right = matches!(self.planned, None | Some(Verb::Adjust));
         self.linked.destination.filter(|_| right).map(|stat| stat.identity)
     }
 }
@@ -86,7 +86,7 @@ fn settle(group: &[Member], granted: &mut HashSet<Identity>, arranged: &mut Arra
     let Some(first) = group.first() else { return 0 };
     if !first.linked.grouped {
         let shared = first.linked.destination.is_some_and(|d| d.links > 1);
-        if first.planned == Some(Verb::Retouch) && shared {
+        if first.planned == Some(Verb::Adjust) && shared {
             arranged.plan(first, Verb::Replace, Reason::Apart, None);
         }
         return usize::from(first.planned.is_none());
@@ -98,7 +98,7 @@ fn settle(group: &[Member], granted: &mut HashSet<Identity>, arranged: &mut Arra
     let has_other_names = leader.linked.destination.is_some_and(|d| d.links as usize > sharing);
     match leader.planned {
         // Its attributes would change under names that are not of this group.
-        Some(Verb::Retouch) if has_other_names => base = None,
+        Some(Verb::Adjust) if has_other_names => base = None,
         _ => {}
     }
     granted.extend(base);

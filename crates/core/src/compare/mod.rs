@@ -22,7 +22,7 @@ use crate::observe::Observer;
 use crate::os::{Entry, Stat, System, Time};
 use crate::pair::Pair;
 use crate::path::TreePath;
-use crate::plan::{Count, Part, Reason, Remark, State, Step, Tally, Verb};
+use crate::plan::{Count, Note, Part, Reason, State, Step, Tally, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Changed, Running, Task};
@@ -51,7 +51,7 @@ pub(crate) struct Comparison<'a> {
 impl Comparison<'_> {
     /// True if every attribute is looked at, whatever the change times say.
     fn distrusts(&self) -> bool {
-        self.changed.closely || self.task == Task::Verify || self.changed.by == By::Content
+        self.changed.all_aspects || self.task == Task::Verify || self.changed.by == By::Content
     }
 }
 
@@ -60,11 +60,11 @@ impl Comparison<'_> {
 pub(crate) struct Compared {
     pub(crate) part: Part,
     pub(crate) problems: Vec<Problem>,
-    pub(crate) remarks: Vec<Remark>,
+    pub(crate) notes: Vec<Note>,
     pub(crate) source: Tally,
     pub(crate) destination: Tally,
     pub(crate) unchanged: Count,
-    pub(crate) kept_newer: u64,
+    pub(crate) spared_newer: u64,
     pub(crate) held_back: u64,
     pub(crate) sampled: Count,
 }
@@ -111,16 +111,16 @@ pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
         });
         part.root = root.filter(|step| comparison.changed.steps.has(step.verb));
     }
-    findings.remarks.extend(findings.tallies.ahead(comparison.now));
+    findings.notes.extend(findings.tallies.ahead(comparison.now));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Compared {
         part,
         problems: findings.problems,
-        remarks: findings.remarks,
+        notes: findings.notes,
         source: findings.tallies.source,
         destination: findings.tallies.destination,
         unchanged: findings.tallies.unchanged,
-        kept_newer: findings.tallies.kept_newer,
+        spared_newer: findings.tallies.spared_newer,
         held_back: findings.tallies.held_back,
         sampled: *comparison.sampled.lock().unwrap_or_else(PoisonError::into_inner),
     })
@@ -151,7 +151,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
     }
     Ok((!aspects.is_empty()).then(|| Step {
         aspects,
-        ..step(Verb::Retouch, Reason::Aspects, Some(source), Some(destination))
+        ..step(Verb::Adjust, Reason::Aspects, Some(source), Some(destination))
     }))
 }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use crate::os::{Stat, Time};
 use crate::path::TreePath;
 use crate::plan::{
-    Count, Folder, Leader, NameRange, Names, Part, Reason, Remark, State, Step, Tally, Verb,
+    Count, Folder, Leader, NameRange, Names, Note, Part, Reason, State, Step, Tally, Verb,
 };
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
@@ -19,7 +19,7 @@ pub(super) struct Tallies {
     pub(super) source: Tally,
     pub(super) destination: Tally,
     pub(super) unchanged: Count,
-    pub(super) kept_newer: u64,
+    pub(super) spared_newer: u64,
     pub(super) held_back: u64,
     /// Files of the destination changed in the future, and the newest of their times.
     pub(super) ahead: (u64, Time),
@@ -31,15 +31,15 @@ impl Tallies {
         self.destination.merge(&other.destination);
         self.unchanged.entries += other.unchanged.entries;
         self.unchanged.bytes += other.unchanged.bytes;
-        self.kept_newer += other.kept_newer;
+        self.spared_newer += other.spared_newer;
         self.held_back += other.held_back;
         self.ahead = (self.ahead.0 + other.ahead.0, self.ahead.1.max(other.ahead.1));
     }
 
-    pub(super) fn ahead(&self, now: Time) -> Option<Remark> {
+    pub(super) fn ahead(&self, now: Time) -> Option<Note> {
         let (count, newest) = self.ahead;
         let ahead = u64::try_from(newest.secs.saturating_sub(now.secs)).unwrap_or(0);
-        (count > 0).then(|| Remark::Ahead(count, Duration::from_secs(ahead)))
+        (count > 0).then(|| Note::Ahead(count, Duration::from_secs(ahead)))
     }
 }
 

@@ -27,9 +27,7 @@ use super::{Comparison, content, entry};
 pub(super) fn find(context: &Comparison<'_>, arranged: &mut Arranged, unchanged: &mut Count) {
     let drive = &context.reach.drive;
     let able = [Ability::RenamedFolders, Ability::RenamedTimes].into_iter().all(|a| drive.holds(a));
-    let allowed = context.task == Task::Mirror
-        && context.changed.renames
-        && context.changed.steps.has(Verb::Rename);
+    let allowed = context.task == Task::Mirror && context.changed.steps.has(Verb::Rename);
     if !able || !allowed || context.pair.single.is_some() {
         return;
     }
@@ -315,7 +313,7 @@ impl Candidates {
             // Its other names would have to move as well.
             _ if own.linked.is_some() => return Ok(None),
             None => crate::aspect::Aspects::NONE,
-            Some(step) if step.verb == Verb::Retouch => step.aspects,
+            Some(step) if step.verb == Verb::Adjust => step.aspects,
             Some(_) => return Ok(None),
         };
         if kind == Kind::Folder
@@ -467,7 +465,7 @@ fn compare(
     }
     let sides = entry::Sides { source: (from, &here), destination: (to, &there) };
     let mut differs = entry::compare(context, &sides)?;
-    if here.kind == Kind::File && differs.is_none_or(|step| step.verb == Verb::Retouch) {
+    if here.kind == Kind::File && differs.is_none_or(|step| step.verb == Verb::Adjust) {
         let from = system.open_file(source.as_fd(), name)?;
         let to = system.open_file(destination.as_fd(), other)?;
         if content::first_difference(context, from.as_fd(), to.as_fd())?.is_some() {

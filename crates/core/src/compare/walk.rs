@@ -10,7 +10,7 @@ use crate::abilities::Folding;
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
 use crate::patience::Patience;
-use crate::plan::{Reason, Remark, State};
+use crate::plan::{Note, Reason, State};
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::Task;
@@ -26,7 +26,7 @@ use super::{Comparison, Halt};
 #[derive(Debug, Default)]
 pub(super) struct Findings {
     pub(super) problems: Vec<Problem>,
-    pub(super) remarks: Vec<Remark>,
+    pub(super) notes: Vec<Note>,
     pub(super) tallies: Tallies,
     pub(super) linked: Vec<Linked>,
     pub(super) closed: Vec<Closed>,
@@ -192,7 +192,7 @@ impl Walk<'_> {
     fn keep(&self, mut new: Findings) {
         let mut all = self.findings.lock().unwrap_or_else(PoisonError::into_inner);
         all.problems.append(&mut new.problems);
-        all.remarks.append(&mut new.remarks);
+        all.notes.append(&mut new.notes);
         all.linked.append(&mut new.linked);
         all.tallies.merge(&new.tallies);
         if new.halt.is_some() {
@@ -359,7 +359,7 @@ impl Walk<'_> {
     fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
         let leaves = self.context.selection.stays_on_its_drive() && is_border(visit.node, source);
         if leaves {
-            visit.findings.remarks.push(Remark::MountLeftOut(visit.listed.path.join(name)));
+            visit.findings.notes.push(Note::MountLeftOut(visit.listed.path.join(name)));
         }
         leaves
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::aspect::Aspect;
 use crate::os::{Entry, Kind, Stat, Time};
-use crate::plan::{Reason, Remark, State, Step, Verb};
+use crate::plan::{Note, Reason, State, Step, Verb};
 use crate::problem::{Cause, Operation};
 use crate::request::{By, Changed, Task};
 use crate::select::Verdict;
@@ -128,7 +128,7 @@ impl Walk<'_> {
     /// True if a step must not be taken, for its kind or since what it would replace is newer.
     fn holds_back(&self, visit: &mut Visit<'_>, step: &Step) -> bool {
         let Comparison { reach, .. } = self.context;
-        let Changed { steps, keep_newer, .. } = self.context.changed;
+        let Changed { steps, spare_newer, .. } = self.context.changed;
         let tallies = &mut visit.findings.tallies;
         let newer = |step: &Step| match (step.source, step.destination) {
             (Some(source), Some(there)) => {
@@ -138,8 +138,8 @@ impl Walk<'_> {
             _ => false,
         };
         let onto_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
-        if *keep_newer && step.verb == Verb::Replace && !onto_folder && newer(step) {
-            tallies.kept_newer += 1;
+        if *spare_newer && step.verb == Verb::Replace && !onto_folder && newer(step) {
+            tallies.spared_newer += 1;
             return true;
         }
         let empties = step.verb == Verb::Replace && onto_folder;
@@ -236,7 +236,7 @@ impl Walk<'_> {
                 visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(seen.name)));
             }
             if is_border(visit.node, &stat) {
-                visit.findings.remarks.push(Remark::Mount(visit.listed.path.join(seen.name)));
+                visit.findings.notes.push(Note::Mount(visit.listed.path.join(seen.name)));
             }
         }
         let identity = |side: &Option<(Stat, Verdict)>| side.map(|(stat, _)| stat.identity);

@@ -239,7 +239,7 @@ impl System for Linux {
             Kind::Socket => FileType::Socket,
             Kind::CharDevice => FileType::CharacterDevice,
             Kind::BlockDevice => FileType::BlockDevice,
-            Kind::File | Kind::Folder | Kind::Link => return Err(ErrorKind::InvalidInput.into()),
+            Kind::File | Kind::Folder | Kind::Symlink => return Err(ErrorKind::InvalidInput.into()),
         };
         let device = if kind.is_device() { device } else { 0 };
         Ok(rustix::fs::mknodat(folder, name, file_type, Mode::from_raw_mode(mode), device)?)
@@ -519,7 +519,7 @@ fn kind_of(file_type: FileType) -> Option<Kind> {
     Some(match file_type {
         FileType::RegularFile => Kind::File,
         FileType::Directory => Kind::Folder,
-        FileType::Symlink => Kind::Link,
+        FileType::Symlink => Kind::Symlink,
         FileType::Fifo => Kind::Fifo,
         FileType::Socket => Kind::Socket,
         FileType::CharacterDevice => Kind::CharDevice,

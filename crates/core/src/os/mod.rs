@@ -41,7 +41,7 @@ pub enum Kind {
     /// A folder.
     Folder,
     /// A symbolic link.
-    Link,
+    Symlink,
     /// A named pipe.
     Fifo,
     /// A socket bound to a name.

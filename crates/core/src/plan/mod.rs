@@ -1,7 +1,7 @@
 //! Station: every step a run would take, and why.
 
+mod note;
 mod order;
-mod remark;
 mod state;
 mod step;
 mod totals;
@@ -13,11 +13,11 @@ use crate::path::TreePath;
 use crate::problem::Problem;
 use crate::select::Decided;
 
-pub use remark::{NotHeld, Remark};
+pub use note::{NotHeld, Note};
 pub use state::State;
 pub(crate) use state::{Before, Memory};
 pub(crate) use step::{Leader, LeaderId, NameRange};
-pub use step::{Reason, Step, Verb, Verbs};
+pub use step::{Reason, Step, UnknownVerb, Verb, Verbs};
 pub use totals::{Count, Tally, Totals};
 
 use order::InTreeOrder;
@@ -111,7 +111,7 @@ pub struct Plan {
     /// Entries that no step was planned for because of a fault, in tree order.
     pub problems: Vec<Problem>,
     /// In no particular order.
-    pub remarks: Vec<Remark>,
+    pub notes: Vec<Note>,
     /// Sums.
     pub totals: Totals,
     /// What each rule of the selection decided.
@@ -164,7 +164,7 @@ impl Plan {
         self.totals = Totals {
             add: counts.add,
             replace: counts.replace,
-            retouch: counts.retouch,
+            adjust: counts.adjust,
             rename: counts.rename,
             remove: counts.remove,
             leftovers: 0,

@@ -16,7 +16,7 @@ pub enum Verb {
     /// The entry is there with other content or of another kind.
     Replace,
     /// Only aspects other than the content differ.
-    Retouch,
+    Adjust,
     /// The entry is there under another name, or in another folder.
     Rename,
     /// The source does not have it.
@@ -25,15 +25,14 @@ pub enum Verb {
 
 impl Verb {
     /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::Add, Self::Replace, Self::Retouch, Self::Rename, Self::Remove];
+    pub const ALL: [Self; 5] = [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
 
     /// The word for it.
     pub fn name(self) -> &'static str {
         match self {
             Self::Add => "add",
             Self::Replace => "replace",
-            Self::Retouch => "retouch",
+            Self::Adjust => "adjust",
             Self::Rename => "rename",
             Self::Remove => "remove",
         }
@@ -48,9 +47,43 @@ impl Verbs {
     /// All of them.
     pub const ALL: Self = Self(0b11111);
 
+    /// None of them.
+    pub const NONE: Self = Self(0);
+
     /// True if steps of this kind are among them.
     pub fn has(self, verb: Verb) -> bool {
         self.0 >> verb as u8 & 1 == 1
+    }
+
+    /// These and that.
+    #[must_use]
+    pub fn with(self, verb: Verb) -> Self {
+        Self(self.0 | 1 << verb as u8)
+    }
+
+    /// These without that.
+    #[must_use]
+    pub fn without(self, verb: Verb) -> Self {
+        Self(self.0 & !(1 << verb as u8))
+    }
+
+    /// Reads a list as a user types it: `all`, `add,replace`, `all,-rename`. Later words act on what
+    /// earlier ones left; a list that opens with a `-` starts from `all`.
+    ///
+    /// # Errors
+    /// The first word that names no kind of step.
+    pub fn parse(list: &str) -> Result<Self, UnknownVerb> {
+        let mut set = if list.trim_start().starts_with('-') { Self::ALL } else { Self::NONE };
+        for word in list.split(',').map(str::trim) {
+            let (name, take) = word.strip_prefix('-').map_or((word, true), |rest| (rest, false));
+            let named = match Verb::ALL.into_iter().find(|verb| verb.name() == name) {
+                Some(verb) => Self::NONE.with(verb),
+                None if name == "all" => Self::ALL,
+                None => return Err(UnknownVerb(word.to_owned())),
+            };
+            set = if take { Self(set.0 | named.0) } else { Self(set.0 & !named.0) };
+        }
+        Ok(set)
     }
 }
 
@@ -59,6 +92,13 @@ impl FromIterator<Verb> for Verbs {
         Self(verbs.into_iter().fold(0, |all, verb| all | 1 << verb as u8))
     }
 }
+
+/// A word in a list of kinds of steps that names none.
+#[derive(Debug, thiserror::Error)]
+#[error(
+    "'{0}' is no kind of step; there are all, add, replace, adjust, rename and remove, each also with a '-' in front"
+)]
+pub struct UnknownVerb(String);
 
 /// Why a step is in the plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -69,7 +109,7 @@ pub enum Reason {
     /// One is a folder, say, and the other a file.
     Kind,
     /// Size or modification time differ.
-    Stamp,
+    SizeTime,
     /// Same size, other bytes, the first of them at this offset.
     Content {
         /// Counted from 0.

@@ -46,7 +46,7 @@ impl Tally {
                 self.files += 1;
                 self.bytes += size;
             }
-            Kind::Link => self.links += 1,
+            Kind::Symlink => self.links += 1,
             _ => self.others += 1,
         }
     }
@@ -72,8 +72,8 @@ pub struct Totals {
     pub add: Count,
     /// Steps that replace, with the bytes they write.
     pub replace: Count,
-    /// Steps that retouch.
-    pub retouch: Count,
+    /// Steps that adjust.
+    pub adjust: Count,
     /// Steps that rename, with the bytes that need not be written for that.
     pub rename: Count,
     /// Steps that remove, with the bytes they give up.
@@ -83,7 +83,7 @@ pub struct Totals {
     /// Entries that are as they should be.
     pub unchanged: Count,
     /// Entries that were left as they are though they differ, since the destination's is newer.
-    pub kept_newer: u64,
+    pub spared_newer: u64,
     /// Entries that were left as they are since no step of the kind needed may be taken.
     pub held_back: u64,
     /// Files that were read on both sides since they were chosen by chance.
@@ -105,7 +105,7 @@ impl Totals {
         match verb {
             Verb::Add => self.add,
             Verb::Replace => self.replace,
-            Verb::Retouch => self.retouch,
+            Verb::Adjust => self.adjust,
             Verb::Rename => self.rename,
             Verb::Remove => self.remove,
         }
@@ -122,7 +122,7 @@ impl Totals {
         let count = match step.verb {
             Verb::Add => &mut self.add,
             Verb::Replace => &mut self.replace,
-            Verb::Retouch => &mut self.retouch,
+            Verb::Adjust => &mut self.adjust,
             Verb::Rename => &mut self.rename,
             Verb::Remove => &mut self.remove,
         };

@@ -72,7 +72,7 @@ impl Kinds {
         match kind {
             Kind::File => self.files,
             Kind::Folder => self.folders,
-            Kind::Link => self.links,
+            Kind::Symlink => self.links,
             Kind::Fifo | Kind::Socket | Kind::CharDevice | Kind::BlockDevice => self.specials,
         }
     }

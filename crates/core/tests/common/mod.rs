@@ -11,7 +11,7 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::plan::{Plan, Verb, Verbs};
 use utter_echo_core::request::{
     Cache, Changed, Flush, Places, Request, Retries, Running, Safety, Task,
 };
@@ -47,7 +47,7 @@ pub fn request(trees: &Trees, task: Task) -> Request {
         },
         selection: Selection::new(&Rules::default()).unwrap(),
         // Where random trees happen to hold the same twice, tests of single steps would not know.
-        changed: Changed { renames: false, ..Changed::default() },
+        changed: Changed { steps: Verbs::ALL.without(Verb::Rename), ..Changed::default() },
         carry: Aspects::ALL,
         strictly: false,
         safety: Safety::default(),

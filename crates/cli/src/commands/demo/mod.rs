@@ -44,7 +44,7 @@ pub(crate) fn demo(args: &Demo) -> Result<Exit> {
         temporary = tempfile::Builder::new().prefix("saltmere-").tempdir()?;
         temporary.path().to_path_buf()
     };
-    let (source, echo) = (base.join("saltmere"), base.join("keeper-drive").join("saltmere"));
+    let (source, echo) = (base.join("saltmere"), base.join("lantern-drive").join("saltmere"));
     saltmere::build(&source)
         .with_context(|| format!("cannot build the demo in {}", base.display()))?;
     say("The Saltmere Light Trust keeps five old lighthouses, and their papers in this folder:")?;
@@ -76,7 +76,7 @@ fn make_empty(folder: &Path) -> Result<()> {
 /// Says why, shows the line, and runs it as if it had been typed.
 fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit> {
     let heading = anstyle::Style::new().bold();
-    let typed = line.replace("{source}", "saltmere").replace("{echo}", "keeper-drive/saltmere");
+    let typed = line.replace("{source}", "saltmere").replace("{echo}", "lantern-drive/saltmere");
     let typed = typed.replace("*.tmp", "'*.tmp'");
     say(&format!("\n{heading}{why}{heading:#}\n$ utter {typed}\n"))?;
     let words = line.split(' ').map(|word| match word {

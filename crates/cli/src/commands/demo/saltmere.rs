@@ -8,7 +8,8 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 use std::time::{Duration, SystemTime};
 
-const LIGHTS: [&str; 5] = ["gull-ness", "harrow-skerry", "long-mare", "north-stack", "wick-point"];
+const LIGHTS: [&str; 5] =
+    ["gull-ness", "harrow-skerry", "long-mare", "tallow-stack", "snuffer-point"];
 const WEATHER: [&str; 6] = ["fair", "fog", "gale from SW", "haze", "rain", "swell, clear"];
 const DAY: u64 = 86_400;
 
@@ -42,7 +43,7 @@ pub(super) fn build(root: &Path) -> io::Result<()> {
     write(root, "museum-shop/.prices", b"postcard 1.20\nmug 8.50\n", 60)?;
     write(root, "museum-shop/till.tmp", b"open\n", 0)?;
     fs::create_dir(root.join("letters-to-sort"))?;
-    fs::hard_link(root.join("logbooks/wick-point/1923.csv"), root.join("logbooks/latest.csv"))?;
+    fs::hard_link(root.join("logbooks/snuffer-point/1923.csv"), root.join("logbooks/latest.csv"))?;
     age_folders(root)
 }
 
@@ -52,7 +53,7 @@ pub(super) fn pass_a_day(root: &Path) -> io::Result<()> {
         let log = logbook(light, 1924, 12);
         write(root, &format!("logbooks/{light}/1924.csv"), log.as_bytes(), 0)?;
     }
-    write(root, "lens-drawings/north-stack.svg", lens(9, 76).as_bytes(), 0)?;
+    write(root, "lens-drawings/tallow-stack.svg", lens(9, 76).as_bytes(), 0)?;
     write(root, "museum-shop/stock-list.csv", stock(26).as_bytes(), 0)?;
     fs::remove_file(root.join("museum-shop/stock-list-old.csv"))?;
     fs::remove_file(root.join("tide-tables/1931-01.csv"))?;
@@ -85,15 +86,15 @@ fn age_folders(folder: &Path) -> io::Result<()> {
 }
 
 fn logbook(light: &str, year: u32, days: u32) -> String {
-    let mut text = String::from("date,keeper,lit,put out,weather,remark\n");
+    let mut text = String::from("date,keeper,lit,put out,weather,note\n");
     for day in 0..days {
         let weather = WEATHER[(day as usize * 7 + year as usize + light.len()) % WEATHER.len()];
         let (month, date) = (1 + day / 28, 1 + day % 28);
-        let remark = if day % 11 == 0 { "wick trimmed" } else { "" };
+        let note = if day % 11 == 0 { "wick trimmed" } else { "" };
         // Writing to a String cannot fail.
         let _ = writeln!(
             text,
-            "{year}-{month:02}-{date:02},keeper of {light},16:{:02},07:{:02},{weather},{remark}",
+            "{year}-{month:02}-{date:02},keeper of {light},16:{:02},07:{:02},{weather},{note}",
             day % 60,
             (day * 3) % 60
         );

@@ -117,13 +117,13 @@ const HAPPENINGS: [(&str, fn(&Path), &[&str]); 9] = [
 ];
 
 #[test]
-fn what_drifted_is_left_alone_and_named_and_the_rest_is_done() {
+fn what_was_overtaken_is_left_alone_and_named_and_the_rest_is_done() {
     for (what, happens, undone) in HAPPENINGS {
         let trees = prepare();
         let (outcome, steps) = run_with(&trees, happens);
         assert!(!outcome.problems.is_empty(), "{what}: not named");
         for (path, became) in steps {
-            // The folder itself is retouched for its times, if it can be.
+            // The folder itself is adjusted for its times, if it can be.
             let expected_done = !undone.contains(&path.as_str());
             let done = became == StepOutcome::Done;
             assert!(done == expected_done || path == "lens", "{what}: {path} is {became:?}");

@@ -8,7 +8,7 @@ use crate::path::TreePath;
 
 /// Something worth knowing that is neither a step nor a problem.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Remark {
+pub enum Note {
     /// A folder in the source where another drive is mounted.
     Mount(TreePath),
     /// The same, left out as was asked for.
@@ -45,8 +45,8 @@ pub struct NotHeld {
     pub flags: Flags,
 }
 
-impl Remark {
-    /// In words, what was to be carried and is not; `None` for a remark on something else.
+impl Note {
+    /// In words, what was to be carried and is not; `None` for a note on something else.
     pub(crate) fn not_carried(&self) -> Option<String> {
         match self {
             Self::OwnerNotCarried => Some("owner".to_owned()),

@@ -16,9 +16,9 @@ pub(super) fn command(plan: &Plan, request: &Request) -> String {
     if by_content && request.changed.by != By::Content {
         words.push("--by=content".to_owned());
     }
-    let attributes = plan.totals.retouch.entries > 0;
+    let attributes = plan.totals.adjust.entries > 0;
     if attributes && !by_content && request.changed.by != By::Content {
-        words.push("--closely".to_owned());
+        words.push("--all-aspects".to_owned());
     }
     words.extend(kept(env::args_os().skip(2)).iter().map(quoted));
     words.join(" ")
@@ -27,7 +27,7 @@ pub(super) fn command(plan: &Plan, request: &Request) -> String {
 /// What was typed, without what only a verification knows.
 fn kept(typed: impl Iterator<Item = OsString>) -> Vec<OsString> {
     let (alone, with_value) =
-        (["--ignore-extra", "--fix"], ["--sample", "--limit", "--format", "--progress"]);
+        (["--ignore-extra", "--suggest"], ["--sample", "--limit", "--format", "--progress"]);
     let mut kept = Vec::new();
     let mut skips = false;
     for word in typed {
@@ -87,7 +87,7 @@ mod tests {
 
     #[test]
     fn what_only_a_verification_knows_is_left_out() {
-        let typed = ["--limit", "3", "--fix", "--only", "*.csv", "a", "--format=csv", "b"];
+        let typed = ["--limit", "3", "--suggest", "--only", "*.csv", "a", "--format=csv", "b"];
         let left = kept(typed.iter().map(OsString::from));
         assert_eq!(left, ["--only", "*.csv", "a", "b"]);
     }

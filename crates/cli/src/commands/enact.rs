@@ -1,4 +1,4 @@
-//! `utter apply`: carry out a plan that was saved.
+//! `utter enact`: carry out a plan that was saved.
 
 use anyhow::{Context as _, Result};
 use std::fs::File;
@@ -9,10 +9,10 @@ use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Session, saved};
 
 use super::change::Change;
-use crate::args::{Apply, running};
+use crate::args::{Enact, running};
 use crate::exit::Exit;
 
-pub(crate) fn apply(args: &Apply) -> Result<Exit> {
+pub(crate) fn enact(args: &Enact) -> Result<Exit> {
     let shown = args.plan.display();
     let file = File::open(&args.plan).with_context(|| format!("cannot open the plan '{shown}'"))?;
     let (purpose, plan) = saved::read(BufReader::new(file))
