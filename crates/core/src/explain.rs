@@ -9,7 +9,7 @@ use crate::os::{Entry, Kind, Stat, System};
 use crate::path::TreePath;
 use crate::plan::{Count, Tally};
 use crate::problem::{Operation, Problem};
-use crate::select::{Rule, Selection, Verdict};
+use crate::select::{Asked, Nature, Rule, Selection, Verdict};
 use crate::tree::Listing;
 
 /// What becomes of an entry.
@@ -130,24 +130,17 @@ impl Judge<'_> {
         depth: u32,
         all_below: bool,
     ) -> (Verdict, Option<Rule>) {
-        let decided = self.selection.decide(path.as_bytes(), kind, depth, all_below);
-        if decided.0 == Verdict::Leave {
-            return decided;
-        }
-        let left_out = stat.and_then(|stat| self.selection.leaves_out(stat));
-        match left_out.or_else(|| self.is_cache(path, kind).then_some(Rule::Cache)) {
-            Some(rule) => (Verdict::Leave, Some(rule)),
-            None => decided,
-        }
+        let asked = Asked { path: path.as_bytes(), kind, depth, all_below };
+        let is_cache = || self.is_cache(path);
+        let nature = stat.map(|stat| Nature { stat, is_cache: &is_cache });
+        // What cannot be opened is told of when it is read.
+        self.selection.judge(&asked, nature).unwrap_or((Verdict::Take { all_below }, None))
     }
 
-    fn is_cache(&self, path: &TreePath, kind: Kind) -> bool {
+    fn is_cache(&self, path: &TreePath) -> io::Result<bool> {
         let (above, name) = path.split_last();
-        let folder = self.system.open_folder(self.root.as_fd(), above);
-        kind == Kind::Folder
-            && folder.is_ok_and(|folder| {
-                self.selection.is_cache(self.system, folder.as_fd(), name).unwrap_or(false)
-            })
+        let folder = self.system.open_folder(self.root.as_fd(), above)?;
+        self.selection.is_cache(self.system, folder.as_fd(), name)
     }
 }
 
@@ -280,6 +273,11 @@ impl Surveyor<'_> {
             if level.conditional && level.takes_any {
                 self.found.taken.count(Kind::Folder, 0);
             }
+        }
+        if level.conditional && !level.takes_any {
+            let rule = self.judge.selection.rule_of_unneeded(level.all_below);
+            self.found.left_out.count(Kind::Folder, 0);
+            self.counts.entry((rule, true)).or_default().add(0);
         }
     }
 }

@@ -4,9 +4,10 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use crate::aside::Shelf;
 use crate::os::{Space, System};
-use crate::pair::Pair;
-use crate::plan::{Part, Plan, Step, Verb};
-use crate::request::{Guard, RemovalLimit, Request, Task};
+use crate::sides::Pair;
+use crate::plan::Plan;
+use crate::policy::{Part, Step, Verb};
+use crate::request::{Guard, RemovalLimit, Request};
 
 /// Why a plan was refused, with the figures that made it so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -120,10 +121,10 @@ pub(crate) fn check(
         drive(system, pairs, wanted)?;
     }
     let locks = lock(system, pairs, on(Guard::Busy))?;
-    if *task == Task::Mirror && on(Guard::EmptySource) {
-        empty_source(plan, request.selection.takes_only())?;
+    if task.removes() && on(Guard::EmptySource) {
+        empty_source(plan)?;
     }
-    if *task == Task::Mirror && on(Guard::Removals) {
+    if task.removes() && on(Guard::Removals) {
         removals(plan, safety.removal_limit)?;
     }
     if on(Guard::Space) {
@@ -172,9 +173,9 @@ fn real_removals(plan: &Plan) -> u64 {
     plan.totals.remove.entries - plan.totals.leftovers
 }
 
-fn empty_source(plan: &Plan, takes_only: bool) -> Result<(), Refusal> {
+fn empty_source(plan: &Plan) -> Result<(), Refusal> {
     let removals = real_removals(plan);
-    if plan.totals.source.entries() == 0 && (removals > 0 || takes_only) {
+    if plan.totals.source.entries() == 0 && removals > 0 {
         return Err(Refusal::EmptySource { removals });
     }
     Ok(())

@@ -1,10 +1,10 @@
 //! The core of Utter Echo: makes one folder tree the faithful echo of another, and proves it.
 //!
 //! The way through the code is the way of a run: a [`request::Request`] opens a [`Session`]
-//! (`pair`), whose [`Session::plan`] decides what takes part (`select`), reads both sides
-//! (`tree`), puts them side by side (`compare`) and writes down every step (`plan`);
-//! [`Session::guard`] may refuse the whole (`guard`); [`Session::apply`] carries it out
-//! (`apply`). Beneath them all, `os` is the one place that makes system calls.
+//! (`sides`), whose [`Session::plan`] derives what to look at (`scope`), finds out in what both sides
+//! differ (`compare`), decides about every difference (`policy`) and adds the steps up (`plan`);
+//! [`Session::guard`] may refuse the whole (`guard`); [`Session::enact`] carries it out in `stages`,
+//! entry by entry (`writer`). Beneath them all, `os` is the one place that makes system calls.
 //!
 //! The core prints nothing, parses no arguments and never ends the process. An
 //! [`observe::Observer`] hears what goes on and may ask a run to stop.
@@ -24,21 +24,25 @@ pub mod saved;
 pub mod select;
 
 mod alike;
-mod apply;
 mod aside;
 mod bytes;
 mod compare;
-mod drift;
 mod mark;
-mod pair;
+mod overtaken;
 mod patience;
+mod policy;
 mod pool;
 mod reach;
+mod scope;
 mod session;
+mod sides;
+mod stages;
+mod state;
 mod temporary;
 mod tree;
+mod writer;
 
-pub use apply::{Ending, Outcome, StepOutcome};
+pub use stages::{Ending, Outcome, StepOutcome};
 pub use aside::{BadRecord, Recorded};
-pub use pair::CallError;
+pub use sides::CallError;
 pub use session::{PlanError, Session};

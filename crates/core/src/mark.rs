@@ -19,16 +19,24 @@ use rustix::io::Errno;
 use crate::os::{Entry, Stat, System, Time};
 use crate::temporary;
 
-/// A mark that a run left behind since it did not come to its end.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Left {
+/// What a run left in doubt since it did not come to its end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Doubt {
     /// When that run began to write.
     since: Time,
     /// What it wrote is still remembered, even if it is not on the drive.
     remembered: bool,
 }
 
-impl Left {
+impl Doubt {
+    /// What two runs left in doubt together.
+    pub(crate) fn and(self, other: Self) -> Self {
+        Self {
+            since: self.since.min(other.since),
+            remembered: self.remembered && other.remembered,
+        }
+    }
+
     /// True for an entry that the run may have changed, and not in all it was to change.
     pub(crate) fn may_have_touched(&self, stat: &Stat) -> bool {
         stat.changed >= self.since
@@ -40,46 +48,56 @@ impl Left {
     }
 }
 
+/// The one name of the mark.
+pub(crate) fn name() -> Vec<u8> {
+    temporary::name_of_mark()
+}
+
 /// The mark that an interrupted run left, if there is one.
-pub(crate) fn left(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Left>> {
-    let name = temporary::name_of_mark();
+pub(crate) fn left(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Doubt>> {
     let Some(text) = read(system, root)? else { return Ok(None) };
     let remembered = text == system.sitting(root)?;
-    let since = system.stat(Entry::Named(root, &name))?.changed;
-    Ok(Some(Left { since, remembered }))
+    let since = system.stat(Entry::Named(root, &name()))?.changed;
+    Ok(Some(Doubt { since, remembered }))
 }
 
-/// True unless there surely is no mark.
-pub(crate) fn may_be_left(system: &dyn System, root: BorrowedFd<'_>) -> bool {
-    !matches!(read(system, root), Ok(None))
+/// What came of leaving a mark.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Leaving {
+    /// It is this run's own.
+    New,
+    /// An earlier run left one, and that stays.
+    Older,
+    /// This drive takes none.
+    Impossible,
 }
 
-/// Leaves the mark; an older one stays. False if this drive takes none.
-pub(crate) fn leave(system: &dyn System, root: BorrowedFd<'_>) -> bool {
-    let left = system.sitting(root).and_then(|text| {
-        keeping_times(system, root, || {
-            match system.create_link(root, &temporary::name_of_mark(), &text) {
-                Err(e) if e.kind() == ErrorKind::AlreadyExists => Ok(()),
-                other => other,
-            }
-        })
-    });
-    left.is_ok()
+/// Leaves the mark, unless an older one is there.
+pub(crate) fn leave(system: &dyn System, root: BorrowedFd<'_>) -> Leaving {
+    let left = system
+        .sitting(root)
+        .and_then(|text| keeping_times(system, root, || system.create_link(root, &name(), &text)));
+    match left {
+        Ok(()) => Leaving::New,
+        Err(e) if e.kind() == ErrorKind::AlreadyExists => match read(system, root) {
+            Ok(Some(_)) => Leaving::Older,
+            _ => Leaving::Impossible,
+        },
+        Err(_) => Leaving::Impossible,
+    }
 }
 
 /// Takes the mark away, if there is one. To be called when everything is on the drive.
 pub(crate) fn lift(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<()> {
     match read(system, root)? {
         None => Ok(()),
-        Some(_) => {
-            keeping_times(system, root, || system.remove_file(root, &temporary::name_of_mark()))
-        }
+        Some(_) => keeping_times(system, root, || system.remove_file(root, &name())),
     }
 }
 
 /// The mark's text; `None` if there is none, or something else under its name.
 fn read(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Vec<u8>>> {
-    match system.read_link(root, &temporary::name_of_mark()) {
+    match system.read_link(root, &name()) {
         Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::InvalidInput) => Ok(None),
         other => other.map(Some),
     }

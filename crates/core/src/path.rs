@@ -73,6 +73,38 @@ impl PartialOrd for TreePath {
     }
 }
 
+/// Where a name stands in its folder's names.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct NameRange {
+    start: u32,
+    length: u16,
+}
+
+/// Names of one folder, end to end.
+#[derive(Debug, Default)]
+pub(crate) struct Names(Vec<u8>);
+
+impl Names {
+    /// Keeps a name. Names of one folder together stay far below 4 GiB, one below 64 KiB.
+    pub(crate) fn add(&mut self, name: &[u8]) -> NameRange {
+        let range = NameRange {
+            start: u32::try_from(self.0.len()).unwrap_or(u32::MAX),
+            length: u16::try_from(name.len()).unwrap_or(u16::MAX),
+        };
+        self.0.extend_from_slice(name);
+        range
+    }
+
+    pub(crate) fn get(&self, range: NameRange) -> &[u8] {
+        let start = range.start as usize;
+        &self.0[start..start + usize::from(range.length)]
+    }
+
+    pub(crate) fn shrink(&mut self) {
+        self.0.shrink_to_fit();
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -61,6 +61,28 @@ impl Operation {
         }
     }
 
+    const ALL: [Self; 14] = [
+        Self::ListSource,
+        Self::ListDestination,
+        Self::LookAtSource,
+        Self::LookAtDestination,
+        Self::Compare,
+        Self::Read,
+        Self::Write,
+        Self::SetAttributes,
+        Self::Remove,
+        Self::Flush,
+        Self::Recheck,
+        Self::SetAside,
+        Self::Prune,
+        Self::Carry,
+    ];
+
+    /// The operation with this stable word.
+    pub(crate) fn of_id(id: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|operation| operation.id() == id)
+    }
+
     /// The same for programs: one stable word.
     pub fn id(self) -> &'static str {
         match self {
@@ -105,6 +127,12 @@ pub enum Cause {
     /// The destination's drive has no entries of this kind, or not for this caller.
     #[error("the destination's drive holds no entry of this kind")]
     KindNotHeld,
+    /// The destination's drive does not take such a link text or device number.
+    #[error("the destination's drive holds no symbolic link this long, or no device of this number")]
+    ReferenceNotHeld,
+    /// A mounted drive stays where it is.
+    #[error("another drive is mounted here in the destination, so nothing can take its place; unmount it first")]
+    MountInTheWay,
     /// The destination's drive does not take the name.
     #[error("the destination's drive takes no name that {}", objection(*.0))]
     NameNotHeld(Objection),
@@ -123,6 +151,9 @@ pub enum Cause {
     /// Something that was to be carried strictly cannot be.
     #[error("{0}; the destination's drive does not hold that, or not for this user")]
     NotCarried(String),
+    /// The plan foresaw it when it was saved, in these words.
+    #[error("{0}")]
+    Foreseen(String),
     /// The first name of a group of hard links was not written.
     #[error("the name it is a hard link of could not be written")]
     LeaderFailed,
@@ -134,13 +165,24 @@ impl Cause {
         matches!(self, Self::Overtaken(_))
     }
 
-    /// True if no further step can succeed: the drive is full, gone or cannot be written.
-    pub fn ends_the_run(&self) -> bool {
-        self.is_full() || self.is_gone()
+    /// True for what may mean that no further step can succeed: that the drive is full, gone or cannot
+    /// be written. The drive itself must say so, too.
+    pub(crate) fn may_end_the_run(&self) -> bool {
+        self.is_full() || self.is_gone() || self.is_input_output()
+    }
+
+    /// True if the drive takes nothing.
+    pub(crate) fn is_read_only(&self) -> bool {
+        self.is(Errno::ROFS)
+    }
+
+    /// True if there is no such entry.
+    pub(crate) fn is_absence(&self) -> bool {
+        matches!(self, Self::System(e) if e.kind() == io::ErrorKind::NotFound)
     }
 
     /// True if there is no room left.
-    fn is_full(&self) -> bool {
+    pub(crate) fn is_full(&self) -> bool {
         use io::ErrorKind as K;
         matches!(self, Self::System(e) if matches!(e.kind(), K::StorageFull | K::QuotaExceeded))
     }

@@ -10,8 +10,9 @@ use crate::os::{
     ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, Kind, Stat, System, Time, Xattrs, is_absent,
     is_unsupported,
 };
-use crate::pair::Pair;
+use crate::sides::Pair;
 use crate::plan::{NotHeld, Note};
+use crate::state::State;
 
 /// What was asked for, cut down to what can be done.
 #[derive(Debug)]
@@ -33,10 +34,17 @@ struct Missed {
     owners: AtomicU64,
     flags: AtomicU32,
     times: AtomicU64,
+    privileges: AtomicU64,
     links: AtomicU64,
     fifos: AtomicU64,
     devices: AtomicU64,
 }
+
+/// Mode bits that lend the rights of the owner, and of the group.
+const SET_USER: u32 = 0o4000;
+const SET_GROUP: u32 = 0o2000;
+/// The attribute that lends a program single rights of root's; see `capabilities(7)`.
+const CAPABILITIES: &[u8] = b"security.capability";
 
 /// What an aspect needs of the drive; any one of them will do.
 const NEEDS: [(Aspect, &[Ability]); 6] = [
@@ -88,6 +96,9 @@ impl Reach {
         if count(&self.missed.owners) > 0 {
             notes.push(Note::OwnerNotCarried);
         }
+        if count(&self.missed.privileges) > 0 {
+            notes.push(Note::PrivilegesLeftOut(count(&self.missed.privileges)));
+        }
         notes
     }
 
@@ -120,17 +131,21 @@ impl Reach {
         count.fetch_add(1, Ordering::Relaxed);
     }
 
-    /// True if two modification times are the same as far as the drive can tell, and a time that
-    /// it cannot keep at all.
+    /// As [`Self::agree`]; a time that the drive cannot keep is counted.
     pub(crate) fn same_time(&self, source: Time, destination: Time) -> bool {
-        if source == destination {
-            return true;
-        }
-        if !self.drive.keeps(source) {
+        if source != destination && !self.drive.keeps(source) {
             self.missed.times.fetch_add(1, Ordering::Relaxed);
-            return true;
         }
-        abilities::span(source, destination) <= self.slack.max(self.drive.blur(source)).into()
+        self.agree(source, destination)
+    }
+
+    /// True if two modification times are the same as far as the drive can tell, or the source's is
+    /// one that it cannot keep at all.
+    pub(crate) fn agree(&self, source: Time, destination: Time) -> bool {
+        let blur = || self.slack.max(self.drive.blur(source));
+        source == destination
+            || !self.drive.keeps(source)
+            || abilities::span(source, destination) <= blur().into()
     }
 
     /// True if two times lie whole hours apart, on a drive that may keep local time: the clock was
@@ -160,10 +175,14 @@ impl Reach {
 
     /// Counts what an entry that will be made has and cannot be carried; of what is on both sides,
     /// comparing finds it.
-    pub(crate) fn foresee(&self, source: &Stat) {
-        self.owner_to_set((source.uid, source.gid), (self.caller.uid, self.caller.gid));
-        self.flags_to_carry(source.flags);
-        if self.carry.has(Aspect::Times) && !self.drive.keeps(source.modified) {
+    pub(crate) fn foresee(&self, source: &State) {
+        let born = (self.caller.uid, self.caller.gid);
+        let owner = self.owner_to_set((source.uid, source.gid), born).unwrap_or(born);
+        if self.carry.has(Aspect::Mode) {
+            self.mode_with(source.mode(), (source.uid, source.gid), owner);
+        }
+        self.flags_to_carry(source.flags());
+        if self.carry.has(Aspect::Times) && !self.drive.keeps(source.modified()) {
             self.missed.times.fetch_add(1, Ordering::Relaxed);
         }
     }
@@ -184,6 +203,31 @@ impl Reach {
             self.missed.owners.fetch_add(1, Ordering::Relaxed);
         }
         (reachable != has).then_some(reachable)
+    }
+
+    /// The mode for an entry that will have this owner: bits that lend the owner's or the group's
+    /// rights are good only for the one they were given for.
+    pub(crate) fn mode_with(&self, mode: u32, wanted: (u32, u32), owner: (u32, u32)) -> u32 {
+        let lost_user = if wanted.0 == owner.0 { 0 } else { SET_USER };
+        let lost_group = if wanted.1 == owner.1 { 0 } else { SET_GROUP };
+        let lost = mode & (lost_user | lost_group);
+        if lost != 0 {
+            self.missed.privileges.fetch_add(1, Ordering::Relaxed);
+        }
+        mode & !lost
+    }
+
+    pub(crate) fn mode_for(&self, source: &Stat, owner: (u32, u32)) -> u32 {
+        self.mode_with(source.mode, (source.uid, source.gid), owner)
+    }
+
+    /// Attributes without those that lend rights, where the owner is not the one they were given for.
+    pub(crate) fn xattrs_for(&self, xattrs: Xattrs, wanted: (u32, u32), owner: (u32, u32)) -> Xattrs {
+        if wanted == owner || xattrs.iter().all(|(name, _)| name != CAPABILITIES) {
+            return xattrs;
+        }
+        self.missed.privileges.fetch_add(1, Ordering::Relaxed);
+        xattrs.into_iter().filter(|(name, _)| name != CAPABILITIES).collect()
     }
 
     /// True if attributes beyond `stat` are carried at all.

@@ -24,6 +24,49 @@ pub enum Task {
     Undo,
 }
 
+/// What a task may do, and what it needs: asked by these names, and not by the task's own.
+impl Task {
+    /// Its name in messages and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Copy => "copy",
+            Self::Mirror => "mirror",
+            Self::Verify => "verify",
+            Self::Undo => "undo",
+        }
+    }
+
+    /// What the source lacks goes from the destination.
+    pub fn removes(self) -> bool {
+        matches!(self, Self::Mirror)
+    }
+
+    /// Nothing is changed on either side.
+    pub fn only_compares(self) -> bool {
+        matches!(self, Self::Verify)
+    }
+
+    /// The plan comes from the notes of another run, and not from comparing.
+    pub fn is_undo(self) -> bool {
+        matches!(self, Self::Undo)
+    }
+
+    /// A single entry cannot be its source.
+    pub fn needs_a_folder(self) -> bool {
+        matches!(self, Self::Mirror)
+    }
+
+    /// The destination must be there.
+    pub fn needs_a_destination(self) -> bool {
+        matches!(self, Self::Verify)
+    }
+
+    /// Somebody should be asked before what is there goes.
+    pub fn asks_before_removing(self) -> bool {
+        matches!(self, Self::Mirror | Self::Undo)
+    }
+}
+
 /// When a file counts as changed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum By {
@@ -64,8 +107,7 @@ pub enum RemovalLimit {
 pub enum Guard {
     /// One side lies inside the other; cannot be waived.
     Overlap,
-    /// A mirror whose source holds nothing that is selected, while the destination does, or that
-    /// was told to take only what is not there.
+    /// A mirror whose source holds nothing that is selected, while the destination does.
     EmptySource,
     /// A mirror that removes more than its limit.
     Removals,
@@ -98,6 +140,13 @@ impl Guard {
 impl fmt::Display for Guard {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.name())
+    }
+}
+
+impl Places {
+    /// The contents of each source into this destination, or, for several, each under its own name.
+    pub fn new(sources: Vec<PathBuf>, destination: PathBuf) -> Self {
+        Self { sources, destination, inside: false }
     }
 }
 
@@ -178,6 +227,13 @@ pub struct Retries {
     pub wait: Duration,
 }
 
+impl Default for Retries {
+    /// None.
+    fn default() -> Self {
+        Self { times: 0, wait: Duration::ZERO }
+    }
+}
+
 /// How a run goes about it.
 #[derive(Clone, Copy, Debug)]
 pub struct Running {
@@ -193,6 +249,20 @@ pub struct Running {
     pub retries: Retries,
     /// Read back from the drive what was written, and compare.
     pub recheck: bool,
+}
+
+impl Default for Running {
+    /// One worker, a flush at the end, nothing tried again.
+    fn default() -> Self {
+        Self {
+            workers: 1,
+            flush: Flush::default(),
+            rate: None,
+            cache: Cache::default(),
+            retries: Retries::default(),
+            recheck: false,
+        }
+    }
 }
 
 /// What counts as changed, and what is done about it.
@@ -247,4 +317,57 @@ pub struct Request {
     pub safety: Safety,
     /// How to go about it.
     pub running: Running,
+}
+
+impl Request {
+    /// A request for everything, with every aspect, all guards on, and one worker. Each of the calls
+    /// below changes one part of that.
+    pub fn new(task: Task, places: Places) -> Self {
+        Self {
+            task,
+            places,
+            selection: Selection::everything(),
+            changed: Changed::default(),
+            carry: Aspects::ALL,
+            strictly: false,
+            safety: Safety::default(),
+            running: Running::default(),
+        }
+    }
+
+    /// With only what a selection takes.
+    #[must_use]
+    pub fn selecting(self, selection: Selection) -> Self {
+        Self { selection, ..self }
+    }
+
+    /// With other terms of what counts as changed.
+    #[must_use]
+    pub fn comparing(self, changed: Changed) -> Self {
+        Self { changed, ..self }
+    }
+
+    /// With these aspects.
+    #[must_use]
+    pub fn carrying(self, carry: Aspects) -> Self {
+        Self { carry, ..self }
+    }
+
+    /// With what cannot be carried as a problem.
+    #[must_use]
+    pub fn strictly(self, strictly: bool) -> Self {
+        Self { strictly, ..self }
+    }
+
+    /// With these guards and limits.
+    #[must_use]
+    pub fn guarded(self, safety: Safety) -> Self {
+        Self { safety, ..self }
+    }
+
+    /// Gone about like this.
+    #[must_use]
+    pub fn running(self, running: Running) -> Self {
+        Self { running, ..self }
+    }
 }

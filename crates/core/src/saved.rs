@@ -1,9 +1,9 @@
 //! A plan in a file: written today, carried out later.
 //!
-//! The form is JSON lines, documented in `docs/json.md`: a head with what the plan is for, then each
-//! part's root, folders, steps and leaders in the plan's own order, the totals, and an end with the
-//! number of lines and the SHA-256 of all that comes before it. What does not fit together to the
-//! last byte is refused as a whole.
+//! The form is JSON lines, documented in `docs/json.md`: a head with what the plan is for and what it was
+//! made under, then each part's root, drives, folders, steps and names in the plan's own order, the
+//! problems it foresees, the totals, and an end with the number of lines and the SHA-256 of all that
+//! comes before it. What does not fit together to the last byte is refused as a whole.
 
 use std::io::{self, BufRead, Write};
 use std::os::unix::ffi::OsStrExt;
@@ -14,13 +14,20 @@ use sha2::{Digest, Sha256};
 
 use crate::aspect::{Aspect, Aspects};
 use crate::bytes::Bytes;
-use crate::plan::{Folder, Leader, LeaderId, Names, Part, Plan, Reason, State, Step, Totals, Verb};
-use crate::request::{Places, Request, Task};
+use crate::drives::DriveId;
+use crate::path::{Names, TreePath};
+use crate::plan::{Plan, Totals};
+use crate::policy::{
+    Elsewhere, Folder, NameId, Part, Readmitted, Reason, Relation, Side, Step, Verb, readmit,
+};
+use crate::problem::{Cause, Operation, Problem};
+use crate::request::{Guard, Places, RemovalLimit, Request, Safety, Task};
+use crate::state::{Known, State};
 
 /// Raised when an older program could misread what a newer one wrote.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
-/// What a saved plan is for: all of a request that its steps depend on.
+/// What a saved plan is for, and what it was made under.
 #[derive(Clone, Debug)]
 pub struct Purpose {
     /// What was to be done.
@@ -29,6 +36,10 @@ pub struct Purpose {
     pub places: Places,
     /// What goes along.
     pub carry: Aspects,
+    /// What cannot be carried was a problem.
+    pub strictly: bool,
+    /// Guards and limits.
+    pub safety: Safety,
 }
 
 /// Why a file is no plan, or not one to be carried out.
@@ -62,9 +73,11 @@ pub enum BadPlan {
 enum Line {
     Plan(Head),
     Part { root: Option<SavedStep> },
-    Folder { parent: u32, name: Bytes, source: Option<State> },
+    Drive { path: Bytes },
+    Folder { parent: u32, name: Bytes, known: Known, before: Option<State> },
     Step(SavedStep),
-    Leader { folder: u32, name: Bytes },
+    Name { folder: u32, name: Bytes },
+    Problem { path: Bytes, operation: String, cause: String },
     Totals(Totals),
     End { lines: usize, sha256: String },
 }
@@ -77,19 +90,56 @@ struct Head {
     destination: Bytes,
     inside: bool,
     carry: Vec<String>,
+    strictly: bool,
+    removal_limit: SavedLimit,
+    waived: Vec<String>,
+    drive: Option<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+enum SavedLimit {
+    Usual,
+    Count(u64),
+    Percent(f64),
+}
+
+impl From<RemovalLimit> for SavedLimit {
+    fn from(limit: RemovalLimit) -> Self {
+        match limit {
+            RemovalLimit::Usual => Self::Usual,
+            RemovalLimit::Count(most) => Self::Count(most),
+            RemovalLimit::Percent(percent) => Self::Percent(percent),
+        }
+    }
+}
+
+impl From<SavedLimit> for RemovalLimit {
+    fn from(limit: SavedLimit) -> Self {
+        match limit {
+            SavedLimit::Usual => Self::Usual,
+            SavedLimit::Count(most) => Self::Count(most),
+            SavedLimit::Percent(percent) => Self::Percent(percent),
+        }
+    }
 }
 
 #[derive(Serialize, Deserialize)]
 struct SavedStep {
     name: Bytes,
     verb: Verb,
+    side: Side,
     reason: Reason,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     aspects: Vec<String>,
     source: Option<State>,
     destination: Option<State>,
+    /// Number of the name that it becomes another name of.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    leader: Option<u32>,
+    link_of: Option<u32>,
+    /// Number of the name that it takes away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    rename_of: Option<u32>,
 }
 
 fn words(aspects: Aspects) -> Vec<String> {
@@ -108,11 +158,13 @@ fn saved(step: &Step, name: &[u8]) -> SavedStep {
     SavedStep {
         name: name.into(),
         verb: step.verb,
+        side: step.side,
         reason: step.reason,
         aspects: words(step.aspects),
         source: step.source,
         destination: step.destination,
-        leader: step.leader.map(|LeaderId(leader)| leader),
+        link_of: step.link().map(|NameId(name)| name),
+        rename_of: step.renamed_from().map(|NameId(name)| name),
     }
 }
 
@@ -133,7 +185,7 @@ impl<W: Write> Sealed<W> {
     }
 }
 
-/// Writes a plan. Its problems and notes are not part of what is carried out, and stay behind.
+/// Writes a plan. Its notes are not part of what is carried out, and stay behind.
 pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
     let mut out = Sealed { out, lines: 0, digest: Sha256::new() };
     let absolute = |path: &Path| {
@@ -148,19 +200,31 @@ pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> 
         destination: absolute(destination)?,
         inside: *inside,
         carry: words(request.carry),
+        strictly: request.strictly,
+        removal_limit: request.safety.removal_limit.into(),
+        waived: request.safety.waived.iter().map(|guard| guard.name().to_owned()).collect(),
+        drive: request.safety.drive.clone(),
     }))?;
-    for part in &plan.parts {
+    for (part, drives) in plan.parts.iter().zip(&plan.drives) {
         out.line(&Line::Part { root: part.root.as_ref().map(|step| saved(step, b"")) })?;
+        for path in drives {
+            out.line(&Line::Drive { path: path.as_bytes().into() })?;
+        }
         for folder in &part.folders {
-            let Folder { parent, name, source, .. } = folder;
-            out.line(&Line::Folder { parent: *parent, name: (&**name).into(), source: *source })?;
+            let Folder { parent, name, known, before, .. } = folder;
+            let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
+            out.line(&Line::Folder { parent, name, known, before })?;
             for step in &folder.steps {
                 out.line(&Line::Step(saved(step, folder.names.get(step.name))))?;
             }
         }
-        for Leader { folder, name } in &part.leaders {
-            out.line(&Line::Leader { folder: *folder, name: (&**name).into() })?;
+        for Elsewhere { folder, name } in &part.elsewhere {
+            out.line(&Line::Name { folder: *folder, name: (&**name).into() })?;
         }
+    }
+    for Problem { path, operation, cause } in &plan.problems {
+        let (operation, cause) = (operation.id().to_owned(), cause.to_string());
+        out.line(&Line::Problem { path: path.as_bytes().into(), operation, cause })?;
     }
     out.line(&Line::Totals(plan.totals))?;
     let (lines, sha256) = (out.lines, hex(out.digest));
@@ -214,6 +278,8 @@ struct Reader {
     parts: Vec<Part>,
     /// Of the folder that is being read.
     steps: Vec<Step>,
+    drives: Vec<Vec<TreePath>>,
+    problems: Vec<Problem>,
     totals: Option<Totals>,
 }
 
@@ -229,8 +295,19 @@ impl Reader {
                 let mut names = Names::default();
                 let root = root.map(|step| step_of(step, &mut names, true)).transpose()?;
                 self.parts.push(Part { root, ..Part::default() });
+                self.drives.push(Vec::new());
             }
-            Line::Folder { parent, name, source } => {
+            Line::Drive { path } => {
+                let path = path.relative()?;
+                let drives = self.drives.last_mut().ok_or("it is in no part")?;
+                drives.push((&*path).into());
+            }
+            Line::Folder { parent, name, known, before } => {
+                let drives = self.drives.last().map_or(0, Vec::len);
+                let DriveId(drive) = known.drive;
+                if usize::from(drive) > drives {
+                    return Err("it is on a drive that is not there".into());
+                }
                 self.end_folder();
                 let part = self.part()?;
                 let is_root = part.folders.is_empty();
@@ -243,7 +320,8 @@ impl Reader {
                 part.folders.push(Folder {
                     parent,
                     name: name.into(),
-                    source,
+                    known,
+                    before,
                     names,
                     steps,
                     first: 0,
@@ -254,10 +332,17 @@ impl Reader {
                 let step = step_of(step, &mut folder.names, false)?;
                 self.steps.push(step);
             }
-            Line::Leader { folder, name } => {
+            Line::Name { folder, name } => {
                 self.end_folder();
                 let name = name.name()?.into();
-                self.part()?.leaders.push(Leader { folder, name });
+                self.part()?.elsewhere.push(Elsewhere { folder, name });
+            }
+            Line::Problem { path, operation, cause } => {
+                self.end_folder();
+                let path = path.relative()?;
+                let operation = Operation::of_id(&operation).ok_or("there is no such operation")?;
+                let (path, cause) = ((&*path).into(), Cause::Foreseen(cause));
+                self.problems.push(Problem { path, operation, cause });
             }
             Line::Totals(totals) => {
                 self.end_folder();
@@ -285,16 +370,20 @@ impl Reader {
         let (purpose, saved) = (self.purpose?, self.totals?);
         let fits = |part: &Part| {
             let folders = part.folders.len();
-            let known =
-                |step: &Step| step.leader.is_none_or(|id| (id.0 as usize) < part.leaders.len());
-            part.leaders.iter().all(|leader| (leader.folder as usize) < folders)
+            let names = part.elsewhere.len();
+            let known = |step: &Step| {
+                let spoken_of = step.link().or(step.renamed_from());
+                spoken_of.is_none_or(|id| (id.0 as usize) < names)
+            };
+            part.elsewhere.iter().all(|name| (name.folder as usize) < folders)
                 && part.all_steps().all(known)
                 && part.folders.iter().all(is_sorted)
         };
         if !self.parts.iter().all(fits) {
             return None;
         }
-        let mut plan = Plan { parts: self.parts, ..Plan::default() };
+        let (parts, drives, problems) = (self.parts, self.drives, self.problems);
+        let mut plan = Plan { parts, drives, problems, ..Plan::default() };
         plan.number();
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
         let counted = plan.totals;
@@ -321,23 +410,36 @@ fn is_sorted(folder: &Folder) -> bool {
 fn purpose(head: Head) -> Result<Purpose, String> {
     let sources = head.sources.into_iter().map(Bytes::path).collect::<Result<_, _>>()?;
     let places = Places { sources, destination: head.destination.path()?, inside: head.inside };
-    Ok(Purpose { task: head.task, places, carry: aspects(&head.carry)? })
+    let guard = |name: &String| {
+        let known = Guard::ALL.into_iter().find(|guard| guard.name() == name);
+        known.ok_or_else(|| format!("'{name}' is no guard"))
+    };
+    let safety = Safety {
+        removal_limit: head.removal_limit.into(),
+        drive: head.drive,
+        waived: head.waived.iter().map(guard).collect::<Result<_, _>>()?,
+        set_aside: None,
+    };
+    let (task, strictly) = (head.task, head.strictly);
+    Ok(Purpose { task, places, carry: aspects(&head.carry)?, strictly, safety })
 }
 
 fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, String> {
     let name = if is_root { Vec::new() } else { step.name.name()? };
-    let sides = match step.verb {
-        Verb::Add => step.source.is_some() && step.destination.is_none(),
-        Verb::Rename => step.destination.is_some() && step.leader.is_some(),
-        Verb::Replace | Verb::Adjust => step.source.is_some() && step.destination.is_some(),
-        Verb::Remove => step.source.is_none() && step.destination.is_some(),
+    let relation = match (step.link_of, step.rename_of) {
+        (None, None) => None,
+        (Some(name), None) => Some(Relation::LinkOf(NameId(name))),
+        (None, Some(name)) => Some(Relation::RenameOf(NameId(name))),
+        (Some(_), Some(_)) => return Err("it is both a link and a rename".into()),
     };
-    if !sides {
-        return Err("the sides do not fit the verb".into());
-    }
-    let mut read = Step::new(step.verb, step.reason, step.source, step.destination);
-    read.aspects = aspects(&step.aspects)?;
-    read.leader = step.leader.map(LeaderId);
-    read.name = names.add(&name);
-    Ok(read)
+    readmit(Readmitted {
+        verb: step.verb,
+        side: step.side,
+        reason: step.reason,
+        aspects: aspects(&step.aspects)?,
+        source: step.source,
+        destination: step.destination,
+        relation,
+        name: names.add(&name),
+    })
 }

@@ -1,24 +1,26 @@
 //! A run from beginning to end: the stations in their order.
 
 use std::fmt;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
-use crate::apply::{self, Ending, Outcome};
 use crate::aside::{Aside, Recorded, Shelf};
 use crate::compare::{self, Compared, Comparison, Halt};
-use crate::drift;
+use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
-use crate::mark;
 use crate::observe::Observer;
-use crate::os::{Caller, System, Time};
-use crate::pair::{self, CallError, Pair};
+use crate::os::{Caller, Entry, System, Time};
+use crate::overtaken;
 use crate::path::TreePath;
-use crate::plan::{Note, Part, Plan, Verb};
+use crate::plan::{Note, Plan};
+use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::Request;
+use crate::request::{By, Request};
+use crate::scope::Scope;
+use crate::sides::{self, CallError, Pair};
+use crate::stages::{self, Ending, Outcome};
 
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
@@ -26,9 +28,11 @@ pub struct Session<'a> {
     request: &'a Request,
     caller: Caller,
     pairs: Vec<Pair>,
-    /// Found once a run, by planning: until then it is not sure that the two sides may be touched
-    /// at all.
-    reaches: OnceLock<Vec<Reach>>,
+    /// The drives below each destination. Found once a run, by planning: until then it is not sure
+    /// that the two sides may be touched at all.
+    maps: OnceLock<Vec<DriveMap>>,
+    /// What drives can hold, by their numbers: each is tried out once.
+    tried: Mutex<Vec<(u64, Abilities)>>,
     /// Where things are set aside, if they are.
     shelf: Option<Shelf>,
     /// Of the destinations, once the guards let a plan pass.
@@ -81,7 +85,7 @@ impl<'a> Session<'a> {
     /// the destination under its own name. A single entry goes into a destination folder that
     /// exists; otherwise the destination is its new name. A trailing slash means nothing.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
-        let pairs = pair::open(system, request.task, &request.places)?;
+        let pairs = sides::open(system, request.task, &request.places)?;
         Self::new(system, request, pairs)
     }
 
@@ -110,7 +114,8 @@ impl<'a> Session<'a> {
             request,
             caller,
             pairs,
-            reaches: OnceLock::new(),
+            maps: OnceLock::new(),
+            tried: Mutex::default(),
             locks: Mutex::default(),
         })
     }
@@ -118,31 +123,17 @@ impl<'a> Session<'a> {
     /// Scans and compares both sides and writes down every step. Changes nothing, but that what the
     /// destination's drive can hold is tried out: see [`Abilities::try_out`].
     pub fn plan(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
-        let mut plan = Plan::default();
+        let mut plan = Plan { settles: self.looks_at_everything(), ..Plan::default() };
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        for (pair, reach) in self.pairs.iter().zip(reaches) {
-            let compared = compare::compare(&Comparison {
-                system: self.system,
-                observer,
-                task: self.request.task,
-                changed: &self.request.changed,
-                selection: &self.request.selection,
-                reach,
-                pair,
-                interrupted: self.interrupted(pair)?,
-                sampled: Mutex::default(),
-                strictly: self.request.strictly,
-                now: Time::now(),
-                running: self.request.running,
-            });
-            take_in(&mut plan, pair, compared.map_err(|halt| halted(halt, pair))?);
-            reach.notes().into_iter().for_each(|new| note(&mut plan.notes, new));
+        for (pair, map) in self.pairs.iter().zip(self.maps()) {
+            let (compared, decided) =
+                self.decide(pair, map, observer).map_err(|halt| halted(halt, pair))?;
+            take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
         }
-        plan.notes
-            .extend(self.request.selection.idle_patterns().into_iter().map(Note::IdlePattern));
-        plan.decided = self.request.selection.decided();
+        let selection = &self.request.selection;
+        plan.notes.extend(selection.idle_patterns().into_iter().map(Note::IdlePattern));
+        plan.decided = selection.decided();
         plan.notes.dedup();
         if self.request.strictly {
             let missed: Vec<String> = plan.notes.iter().filter_map(Note::not_carried).collect();
@@ -152,8 +143,46 @@ impl<'a> Session<'a> {
                 cause: Cause::NotCarried(missed),
             }));
         }
+        let totals = &plan.totals;
+        let leaves_none = totals.held_back == 0 && totals.spared_newer == 0;
+        plan.settles &= leaves_none && plan.problems.is_empty();
         plan.number();
         Ok(plan)
+    }
+
+    /// Facts, then decisions.
+    fn decide(
+        &self,
+        pair: &Pair,
+        map: &DriveMap,
+        observer: &dyn Observer,
+    ) -> Result<(Compared, Decided), Halt> {
+        let policy = Policy::of(self.request, map);
+        let mut draft = Draft::new(&policy);
+        let comparison = Comparison {
+            system: self.system,
+            observer,
+            scope: Scope::of(self.request),
+            selection: &self.request.selection,
+            pair,
+            drives: map,
+            reach_of: &|folder, drive| self.reach_of(folder, drive),
+            sampled: Mutex::default(),
+            now: Time::now(),
+            running: self.request.running,
+        };
+        let compared = compare::compare(&comparison, &mut draft)?;
+        let decided = draft.decide(&compared, &comparison);
+        Ok((compared, decided))
+    }
+
+    /// True if a plan of this request looks at all there is below both roots, and at enough of it to
+    /// say that nothing is in doubt.
+    fn looks_at_everything(&self) -> bool {
+        use crate::aspect::Aspect::Content;
+        let Request { selection, changed, carry, .. } = self.request;
+        let by = matches!(changed.by, By::SizeTime | By::Content);
+        selection.takes_everything() && by && carry.has(Content)
     }
 
     /// Takes a plan that was made before, for the same places. It holds only as far as both sides
@@ -163,27 +192,47 @@ impl<'a> Session<'a> {
         plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
         let fits = |(pair, part): (&Pair, &Part)| {
             let adds_root = part.root.is_some_and(|step| step.verb == Verb::Add);
-            pair.single.is_some() || adds_root != pair.destination.exists()
+            let lacks = adds_root || !part.has_steps();
+            pair.single.is_some() || if pair.destination.exists() { !adds_root } else { lacks }
         };
         if plan.parts.len() != self.pairs.len() || !self.pairs.iter().zip(&plan.parts).all(fits) {
             return Err(PlanError::Unfit);
         }
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        for reach in reaches {
-            reach.notes().into_iter().for_each(|new| note(&mut plan.notes, new));
+        for ((pair, map), paths) in self.pairs.iter().zip(self.maps()).zip(&plan.drives) {
+            paths.iter().for_each(|path| self.find_again(pair, map, path));
+            notes_of(map).into_iter().for_each(|new| note(&mut plan.notes, new));
         }
         Ok(plan)
     }
 
-    /// The plan that takes a recorded run back, as far as that was not done yet. What overtaken since
-    /// is among its steps: see [`Session::overtaken`].
+    /// What is mounted below a destination where a saved plan saw a drive. What is there now is found
+    /// out by the steps on it, should it be another.
+    fn find_again(&self, pair: &Pair, map: &DriveMap, path: &TreePath) {
+        let anchor = pair.destination.anchor.as_fd();
+        let found = self.system.open_folder(anchor, path.as_bytes()).and_then(|folder| {
+            let stat = self.system.stat(Entry::Open(folder.as_fd()))?;
+            Ok((folder, stat.identity))
+        });
+        let (reach, identity) = match &found {
+            Ok((folder, identity)) => (self.reach_of(folder.as_fd(), identity.drive), *identity),
+            Err(_) => {
+                let identity = crate::os::Identity { drive: u64::MAX, inode: u64::MAX };
+                (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
+            }
+        };
+        map.add(path, identity, || reach);
+    }
+
+    /// The plan that takes a recorded run back, as far as that was not done yet. What was overtaken
+    /// since is among its steps: see [`Session::overtaken`].
     pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
         let mut plan = Plan::default();
-        for (at, (pair, reach)) in self.pairs.iter().zip(reaches).enumerate() {
-            let (part, problems) = run.reversed(self.system, at, pair, reach);
+        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
+            run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
+            let (part, problems) = run.reversed(self.system, at, pair, map);
             plan.parts.push(part);
+            plan.drives.push(run.drives(at).to_vec());
             plan.prefixes.push(pair.prefix.clone());
             plan.problems.extend(problems);
         }
@@ -194,16 +243,14 @@ impl<'a> Session<'a> {
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
     /// Carrying it out would refuse each of them, and do the rest.
     pub fn overtaken(&self, plan: &Plan) -> Vec<Problem> {
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        let parts = self.pairs.iter().zip(reaches).zip(&plan.parts);
-        let find = |((pair, reach), part)| drift::find(self.system, pair, reach, part);
-        parts.flat_map(find).collect()
+        let parts = self.pairs.iter().zip(self.maps()).zip(&plan.parts);
+        parts.flat_map(|((pair, map), part)| overtaken::find(self.system, pair, map, part)).collect()
     }
 
     /// Checks a plan against the guards that are not waived.
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        let holds_holes = reaches.iter().all(|reach| reach.drive.holds(Ability::Holes));
+        let holds = |map: &DriveMap| map.root().reach.drive.holds(Ability::Holes);
+        let holds_holes = self.maps().iter().all(holds);
         let locks = guard::check(
             self.system,
             self.request,
@@ -218,25 +265,24 @@ impl<'a> Session<'a> {
 
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
     /// the outcome.
-    pub fn apply(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
-        let reaches = self.reaches.get_or_init(|| self.find_reaches());
-        let apply = |aside: Option<&Aside<'_>>| {
+    pub fn enact(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
+        let enact = |aside: Option<&Aside<'_>>| {
             let running = self.request.running;
-            let terms = apply::Terms { system: self.system, observer, running, aside };
-            apply::apply(&terms, &self.pairs, reaches, plan)
+            let terms = stages::Terms { system: self.system, observer, running, aside };
+            stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {
-            return apply(None);
+            return enact(None);
         };
         if plan.is_empty() {
-            return apply(None);
+            return enact(None);
         }
         let what = (plan, &*self.pairs);
         let request = (self.request, set_aside);
         match Aside::begin(self.system, &self.caller, shelf, request, what) {
             Err(error) => Outcome::without_shelf(plan, &set_aside.folder, error),
             Ok(aside) => {
-                let mut outcome = apply(Some(&aside));
+                let mut outcome = enact(Some(&aside));
                 if matches!(outcome.ending, Ending::Complete) {
                     outcome.problems.extend(shelf.prune(self.system, set_aside));
                 }
@@ -245,36 +291,29 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// Each drive is tried out once.
-    fn find_reaches(&self) -> Vec<Reach> {
-        let mut tried: Vec<(u64, Abilities)> = Vec::new();
-        let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
-        let reach = |pair: &Pair| {
-            let drive = pair.destination.anchor_stat.identity.drive;
-            let known = tried.iter().find(|(known, _)| *known == drive);
-            let abilities = if let Some((_, abilities)) = known {
-                abilities.clone()
-            } else {
-                let anchor = pair.destination.anchor.as_fd();
-                let abilities = Abilities::try_out(self.system, &self.caller, anchor);
-                tried.push((drive, abilities.clone()));
-                abilities
+    /// For each pair the drives below its destination; at first that of its root alone.
+    fn maps(&self) -> &[DriveMap] {
+        self.maps.get_or_init(|| {
+            let map = |pair: &Pair| {
+                let anchor = &pair.destination;
+                let identity = anchor.anchor_stat.identity;
+                DriveMap::of_root(identity, self.reach_of(anchor.anchor.as_fd(), identity.drive))
             };
-            Reach::new(self.request.carry, abilities, &self.caller, slack)
-        };
-        self.pairs.iter().map(reach).collect()
+            self.pairs.iter().map(map).collect()
+        })
     }
 
-    fn interrupted(&self, pair: &Pair) -> Result<Option<mark::Left>, PlanError> {
-        if !pair.destination.exists() {
-            return Ok(None);
-        }
-        mark::left(self.system, pair.destination.anchor.as_fd()).map_err(|error| {
-            PlanError::DestinationClosed {
-                path: pair.destination_shown.clone(),
-                cause: error.into(),
-            }
-        })
+    /// What can be carried to the drive with this number, on which a folder lies.
+    fn reach_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Reach {
+        let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
+        let mut tried = self.tried.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = tried.iter().find(|(known, _)| *known == drive).map(|(_, found)| found.clone());
+        let abilities = known.unwrap_or_else(|| {
+            let abilities = Abilities::try_out(self.system, &self.caller, folder);
+            tried.push((drive, abilities.clone()));
+            abilities
+        });
+        Reach::new(self.request.carry, abilities, &self.caller, slack)
     }
 
     /// What is set aside must not become part of a side.
@@ -294,7 +333,7 @@ impl<'a> Session<'a> {
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
         self.refuse_shelf(pair)?;
-        match pair::overlap(self.system, pair) {
+        match sides::overlap(self.system, pair) {
             Ok(false) => Ok(()),
             Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),
             Err(error) => Err(PlanError::SourceClosed {
@@ -322,39 +361,46 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
     }
 }
 
-/// Adds what was found for one pair, with its paths made relative to the destination as named.
-fn take_in(plan: &mut Plan, pair: &Pair, compared: Compared) {
-    let Compared {
-        part,
-        problems,
-        notes,
-        source,
-        destination,
-        unchanged,
-        spared_newer,
-        held_back,
-        sampled,
-    } = compared;
-    plan.parts.push(part);
+/// Adds what was found and decided for one pair, with paths made relative to the destination as named.
+fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, decided: Decided) {
+    for (drive, kind) in decided.not_held {
+        map.get(drive).reach.leave_out(kind);
+    }
+    foresee(map, &decided.part);
+    notes_of(map).into_iter().for_each(|new| note(&mut plan.notes, new));
+    plan.parts.push(decided.part);
     plan.prefixes.push(pair.prefix.clone());
-    plan.problems.extend(
-        problems
-            .into_iter()
-            .map(|problem| Problem { path: pair.prefix.join(problem.path.as_bytes()), ..problem }),
-    );
-    plan.notes.extend(notes.into_iter().map(|note| match note {
-        Note::Mount(path) => Note::Mount(pair.prefix.join(path.as_bytes())),
-        Note::MountLeftOut(path) => Note::MountLeftOut(pair.prefix.join(path.as_bytes())),
-        other => other,
-    }));
-    plan.totals.source.merge(&source);
-    plan.totals.destination.merge(&destination);
-    plan.totals.unchanged.entries += unchanged.entries;
-    plan.totals.unchanged.bytes += unchanged.bytes;
-    plan.totals.spared_newer += spared_newer;
-    plan.totals.held_back += held_back;
-    plan.totals.sampled.entries += sampled.entries;
-    plan.totals.sampled.bytes += sampled.bytes;
+    plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
+    plan.doubts.push(compared.doubts);
+    let mut problems: Vec<Problem> =
+        compared.problems.into_iter().chain(decided.problems).collect();
+    problems.sort_by(|a, b| a.path.cmp(&b.path));
+    let placed = |p: Problem| Problem { path: pair.prefix.join(p.path.as_bytes()), ..p };
+    plan.problems.extend(problems.into_iter().map(placed));
+    plan.notes.extend(compared.notes.into_iter().map(|note| note.below(&pair.prefix)));
+    let totals = &mut plan.totals;
+    totals.source.merge(&compared.source);
+    totals.destination.merge(&compared.destination);
+    totals.unchanged.merge(compared.unchanged);
+    totals.unchanged.merge(decided.unchanged);
+    totals.spared_newer += decided.spared_newer;
+    totals.held_back += decided.held_back;
+    totals.sampled.merge(compared.sampled);
+}
+
+/// Counts what entries that will be made have and cannot be given.
+fn foresee(map: &DriveMap, part: &Part) {
+    let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
+    for folder in &part.folders {
+        let drive = map.get(folder.known.drive);
+        let made = folder.steps.iter().filter(|step| makes(step.verb));
+        made.filter_map(|step| step.source.as_ref()).for_each(|source| drive.reach.foresee(source));
+    }
+}
+
+/// What can be said of the drives below a destination.
+fn notes_of(map: &DriveMap) -> Vec<Note> {
+    map.all().iter().flat_map(|drive| drive.reach.notes()).collect()
 }
 
 /// Adds a note; what the drives of several pairs cannot hold becomes one.

@@ -64,6 +64,10 @@ impl Listing {
         self.entries.iter().map(|entry| name_in(&self.names, *entry))
     }
 
+    pub(crate) fn has(&self, name: &[u8]) -> bool {
+        self.get(self.position(name)).is_some_and(|(there, _)| there == name)
+    }
+
     /// Where a name stands, or would stand.
     fn position(&self, name: &[u8]) -> usize {
         self.entries.partition_point(|entry| name_in(&self.names, *entry) < name)
@@ -108,11 +112,11 @@ pub(crate) fn fold_together(
     destination: &mut Listing,
 ) -> io::Result<HashMap<Vec<u8>, Vec<u8>>> {
     let mut firsts: HashMap<Vec<u8>, &[u8]> = HashMap::new();
-    let mut fallen = HashMap::new();
+    let mut same_there = HashMap::new();
     for name in source.names() {
         let first = *firsts.entry(names.fold(name)).or_insert(name);
         if first != name {
-            fallen.insert(name.to_vec(), first.to_vec());
+            same_there.insert(name.to_vec(), first.to_vec());
         }
     }
     let mut respelt = Listing::default();
@@ -122,7 +126,7 @@ pub(crate) fn fold_together(
     }
     respelt.sort();
     *destination = respelt;
-    Ok(fallen)
+    Ok(same_there)
 }
 
 /// A stretch of names of two listings: positions in the one, positions in the other.
@@ -191,10 +195,10 @@ mod tests {
         let of = |names: &[&str]| listing(&names.iter().map(|n| n.as_bytes().to_vec()).collect());
         let source = of(&["Fog", "LENS", "lens", "tide"]);
         let mut destination = of(&["FOG", "Lens", "tide", "Shop"]);
-        let fallen = fold_together(&names, &source, &mut destination).unwrap();
+        let same_there = fold_together(&names, &source, &mut destination).unwrap();
         let shown: Vec<_> = destination.names().collect();
         assert_eq!(shown, [&b"Fog"[..], b"LENS", b"Shop", b"tide"]);
-        assert_eq!(fallen, HashMap::from([(b"lens".to_vec(), b"LENS".to_vec())]));
+        assert_eq!(same_there, HashMap::from([(b"lens".to_vec(), b"LENS".to_vec())]));
     }
 
     proptest! {

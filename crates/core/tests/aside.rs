@@ -39,7 +39,7 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     let session = Session::open_to_undo(&Linux, &request, &recorded).unwrap();
     let plan = session.plan_to_undo(&recorded).unwrap();
     let overtaken = session.overtaken(&plan);
-    let outcome = session.apply(&plan, &Silent);
+    let outcome = session.enact(&plan, &Silent);
     assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
         recorded.discard(&Linux).unwrap();
@@ -157,7 +157,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let plan = session.plan(&Silent).unwrap();
     // Before that nothing is touched; only what the drive can hold is tried out.
     let begun = counted.calls().len();
-    session.apply(&plan, &Silent);
+    session.enact(&plan, &Silent);
     let mut undone = 0;
     for at in begun..counted.calls().len() {
         let (trees, aside, request) = prepare();
@@ -165,7 +165,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         let system = Tampered::new(tampering(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
         let Ok(plan) = session.plan(&Silent) else { continue };
-        session.apply(&plan, &Silent);
+        session.enact(&plan, &Silent);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
@@ -226,7 +226,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
         let system = Tampered::new(Tampering::KillAt(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
         let Ok(plan) = session.plan(&Silent) else { continue };
-        session.apply(&plan, &Silent);
+        session.enact(&plan, &Silent);
         let path = trees.base.path().join("aside").join(RUN);
         if Recorded::open(&Linux, &path).is_ok() {
             undo(&trees, &path);

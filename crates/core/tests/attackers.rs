@@ -78,7 +78,7 @@ fn run_after(trees: &Trees, happens: impl FnOnce()) -> Outcome {
     let session = Session::open(&Linux, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
     happens();
-    session.apply(&plan, &Silent)
+    session.enact(&plan, &Silent)
 }
 
 #[test]

@@ -144,7 +144,7 @@ fn mirror_and_check(
             problem.path.as_bytes().to_vec()
         })
         .collect();
-    let outcome = session.apply(&plan, &Silent);
+    let outcome = session.enact(&plan, &Silent);
     assert!(outcome.problems.is_empty(), "{name} {round}: {:#?}", outcome.problems);
     let copy = snapshot(echo);
     let mut lost = BTreeSet::new();

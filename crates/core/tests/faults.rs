@@ -35,7 +35,7 @@ fn prepare(seed: u64) -> Trees {
 fn run(system: &dyn System, request: &Request) -> bool {
     let Ok(session) = Session::open(system, request) else { return false };
     let Ok(plan) = session.plan(&Silent) else { return false };
-    let outcome = session.apply(&plan, &Silent);
+    let outcome = session.enact(&plan, &Silent);
     let complete = matches!(outcome.ending, Ending::Complete);
     plan.problems.is_empty() && outcome.problems.is_empty() && complete
 }

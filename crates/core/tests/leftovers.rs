@@ -37,7 +37,7 @@ fn killed_runs() -> Vec<Trees> {
         if let Ok(session) = Session::open(&system, &request)
             && let Ok(plan) = session.plan(&Silent)
         {
-            session.apply(&plan, &Silent);
+            session.enact(&plan, &Silent);
         }
         if system.calls().len() <= at {
             return with_leftovers;

@@ -46,7 +46,7 @@ fn run_with(trees: &Trees, happens: impl Fn(&Path)) -> (Outcome, Vec<(String, St
     let outside = trees.base.path().join("outside");
     let before = snapshot(&outside);
     happens(trees.base.path());
-    let outcome = session.apply(&plan, &Silent);
+    let outcome = session.enact(&plan, &Silent);
     assert_eq!(before, snapshot(&outside), "something outside was touched");
     let steps = plan.steps().map(|placed| {
         let path = String::from_utf8(placed.path.as_bytes().to_vec()).unwrap();

@@ -89,7 +89,7 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let session = Session::open_to_undo(&Linux, &undo, &recorded).unwrap();
         let plan = session.plan_to_undo(&recorded).unwrap();
         assert!(session.overtaken(&plan).is_empty(), "seed {seed}: {:?}", session.overtaken(&plan));
-        let outcome = session.apply(&plan, &Silent);
+        let outcome = session.enact(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = differences(&old, &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed} taken back: {left}");

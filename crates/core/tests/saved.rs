@@ -46,7 +46,7 @@ fn a_saved_plan_does_what_the_plan_would() {
         assert_eq!(read.totals, plan.totals, "seed {seed}");
         assert_eq!(written(&read, &request), bytes, "seed {seed}: written again it is another");
         assert!(session.overtaken(&read).is_empty(), "seed {seed}: {:?}", session.overtaken(&read));
-        let outcome = session.apply(&read, &Silent);
+        let outcome = session.enact(&read, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = listed(&plan_of(&Linux, &request));
         assert!(left.is_empty(), "seed {seed}: {left:?}");
@@ -108,7 +108,7 @@ fn what_was_overtaken_is_named_and_the_rest_is_done() {
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.adopt(saved::read(&*bytes).unwrap().1).unwrap();
         let overtaken = session.overtaken(&plan);
-        let outcome = session.apply(&plan, &Silent);
+        let outcome = session.enact(&plan, &Silent);
         // Each is refused, by itself or with a folder above it, and nothing else is.
         let is_in = |path: &TreePath, problems: &[Problem]| {
             problems.iter().any(|problem| {
@@ -137,7 +137,7 @@ fn what_the_source_has_by_now_is_not_removed() {
     let plan = session.plan(&Silent).unwrap();
     fs::write(trees.source.join("ledger"), "debts").unwrap();
     assert_eq!(session.overtaken(&plan).len(), 1);
-    let outcome = session.apply(&plan, &Silent);
+    let outcome = session.enact(&plan, &Silent);
     assert!(outcome.problems.iter().all(|problem| problem.cause.is_overtaken()));
     assert_eq!(outcome.problems.len(), 1);
     assert!(trees.destination.join("ledger").exists());

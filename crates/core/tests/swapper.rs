@@ -82,7 +82,7 @@ fn nothing_outside_the_roots_is_read_written_or_removed() {
             if let Ok(session) = Session::open(&Linux, &request)
                 && let Ok(plan) = session.plan(&Silent)
             {
-                let outcome = session.apply(&plan, &Silent);
+                let outcome = session.enact(&plan, &Silent);
                 disturbed += usize::from(!outcome.problems.is_empty());
             }
             stop.store(true, Ordering::Relaxed);

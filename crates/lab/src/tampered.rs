@@ -114,6 +114,7 @@ tampered! {
     lock(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
     flush_file(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
+    kind_of_drive(folder: BorrowedFd<'_>) -> u64;
     space(folder: BorrowedFd<'_>) -> Space;
     sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;

@@ -113,6 +113,11 @@ pub(crate) struct Takes {
     /// They are named, and left alone in the destination. Default: they are taken along, and named.
     #[arg(long, hide_short_help = true)]
     pub(crate) same_drive: bool,
+    /// Go onto other drives that are mounted in the destination where the source has nothing
+    ///
+    /// A mirror then removes what they hold, too. Default: such drives are left alone, and named.
+    #[arg(long, hide_short_help = true, conflicts_with = "same_drive")]
+    pub(crate) cross_drives: bool,
 }
 
 #[derive(Debug, Args)]

@@ -53,6 +53,7 @@ impl Takes {
             no_caches: self.skip_caches,
             no_empty_folders: self.no_empty_folders,
             same_drive: self.same_drive,
+            cross_drives: self.cross_drives,
             drop_unselected: drops,
         })?)
     }
@@ -70,26 +71,26 @@ pub(crate) fn request(
 ) -> Result<Request> {
     let What { takes, changed, carried } = what;
     let selection = takes.selection(&sources, drops)?;
-    Ok(Request {
-        task,
-        places: Places { sources, destination: destination.to_path_buf(), inside: takes.inside },
-        selection,
-        changed: request::Changed {
-            by: match changed.by {
-                ByWhat::SizeTime => By::SizeTime,
-                ByWhat::Content => By::Content,
-                ByWhat::Size => By::Size,
-                ByWhat::Presence => By::Presence,
-            },
-            all_aspects: changed.all_aspects,
-            time_slack: changed.time_slack.unwrap_or_default(),
-            ..request::Changed::default()
+    let inside = takes.inside;
+    let places = Places { inside, ..Places::new(sources, destination.to_path_buf()) };
+    let changed = request::Changed {
+        by: match changed.by {
+            ByWhat::SizeTime => By::SizeTime,
+            ByWhat::Content => By::Content,
+            ByWhat::Size => By::Size,
+            ByWhat::Presence => By::Presence,
         },
-        carry: carried.carry,
-        strictly: carried.carry_strictly,
-        safety,
-        running: self::running(running, writing),
-    })
+        all_aspects: changed.all_aspects,
+        time_slack: changed.time_slack.unwrap_or_default(),
+        ..request::Changed::default()
+    };
+    Ok(Request::new(task, places)
+        .selecting(selection)
+        .comparing(changed)
+        .carrying(carried.carry)
+        .strictly(carried.carry_strictly)
+        .guarded(safety)
+        .running(self::running(running, writing)))
 }
 
 /// How a run goes about it, of what was typed.

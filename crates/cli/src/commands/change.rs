@@ -197,7 +197,7 @@ impl Change<'_> {
         confirm(self.request, self.safety, &mut plan, signals)?;
         let progress = Progress::changing(&self.how.output, signals, &plan);
         let begun = Instant::now();
-        let outcome = session.apply(&plan, &progress);
+        let outcome = session.enact(&plan, &progress);
         progress.done();
         let took = Took { planning, applying: begun.elapsed() };
         presenter.outcome(&plan, &outcome, took, self.writing.verbose)?;
@@ -239,7 +239,7 @@ fn confirm(
 ) -> Result<()> {
     let destination = &request.places.destination;
     let removals = plan.totals.remove.entries > plan.totals.leftovers;
-    let removes = removals && matches!(request.task, Task::Mirror | Task::Undo);
+    let removes = removals && request.task.asks_before_removing();
     let wanted = safety.ask.is_some() || removes && !safety.yes && ask::can_ask();
     if !wanted || plan.is_empty() {
         return Ok(());

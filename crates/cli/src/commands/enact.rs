@@ -4,8 +4,7 @@ use anyhow::{Context as _, Result};
 use std::fs::File;
 use std::io::BufReader;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Changed, Request};
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::request::Request;
 use utter_echo_core::{Session, saved};
 
 use super::change::Change;
@@ -17,17 +16,17 @@ pub(crate) fn enact(args: &Enact) -> Result<Exit> {
     let file = File::open(&args.plan).with_context(|| format!("cannot open the plan '{shown}'"))?;
     let (purpose, plan) = saved::read(BufReader::new(file))
         .with_context(|| format!("plan '{shown}' is refused, and nothing was touched"))?;
-    let request = &Request {
-        task: purpose.task,
-        places: purpose.places,
-        carry: purpose.carry,
-        // What follows decided what is in the plan; it is decided.
-        selection: Selection::new(&Rules::default())?,
-        changed: Changed::default(),
-        strictly: false,
-        safety: args.safety.guards(args.removing.removal_limit.unwrap_or_default()),
-        running: running(&args.how.running, Some(&args.writing)),
-    };
+    // The guards and limits that the plan was made under hold still, unless others are given now.
+    let limit = args.removing.removal_limit.unwrap_or(purpose.safety.removal_limit);
+    let mut guards = args.safety.guards(limit);
+    guards.drive = guards.drive.or(purpose.safety.drive);
+    guards.waived.extend(purpose.safety.waived);
+    // What was selected, and what counted as changed, decided about the plan; it is decided.
+    let request = &Request::new(purpose.task, purpose.places)
+        .carrying(purpose.carry)
+        .strictly(purpose.strictly)
+        .guarded(guards)
+        .running(running(&args.how.running, Some(&args.writing)));
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
         let session = Session::open(&Linux, request)?;

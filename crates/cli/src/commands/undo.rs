@@ -3,8 +3,7 @@
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Changed, Places, RemovalLimit, Request, Task};
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
 use utter_echo_core::{Recorded, Session};
 
 use super::change::Change;
@@ -14,21 +13,12 @@ use crate::exit::Exit;
 pub(crate) fn undo(args: &Undo) -> Result<Exit> {
     let run = Recorded::open(&Linux, &args.run)?;
     let atime = run.purpose.carry.has(Aspect::Atime);
-    let request = &Request {
-        task: Task::Undo,
-        places: Places {
-            sources: vec![run.path.clone()],
-            destination: run.purpose.places.destination.clone(),
-            inside: false,
-        },
-        carry: if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL },
-        // What follows decided what the run did; it is decided.
-        selection: Selection::new(&Rules::default())?,
-        changed: Changed::default(),
-        strictly: false,
-        safety: args.safety.guards(RemovalLimit::default()),
-        running: running(&args.how.running, Some(&args.writing)),
-    };
+    let destination = run.purpose.places.destination.clone();
+    let places = Places::new(vec![run.path.clone()], destination);
+    let request = &Request::new(Task::Undo, places)
+        .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
+        .guarded(args.safety.guards(RemovalLimit::default()))
+        .running(running(&args.how.running, Some(&args.writing)));
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
         let session = Session::open_to_undo(&Linux, request, &run)?;

@@ -10,7 +10,7 @@ use utter_echo_core::guard::Refusal;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Count, PlacedStep, Plan, Tally, Verb};
 use utter_echo_core::problem;
-use utter_echo_core::request::{Request, Task};
+use utter_echo_core::request::Request;
 use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
@@ -170,12 +170,7 @@ pub(super) fn head(request: &Request, dry_run: bool) -> io::Result<()> {
     let shown = |path: &std::path::Path| path.to_string_lossy().into_owned();
     write_all([Line::Head(Head {
         version: VERSION,
-        command: match request.task {
-            Task::Copy => "copy",
-            Task::Mirror => "mirror",
-            Task::Verify => "verify",
-            Task::Undo => "undo",
-        },
+        command: request.task.name(),
         sources: request.places.sources.iter().map(|path| shown(path)).collect(),
         destination: shown(&request.places.destination),
         dry_run,

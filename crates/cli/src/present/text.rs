@@ -43,11 +43,7 @@ pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()
         writeln!(out)?;
     }
     notes(&mut out, plan)?;
-    let what = match request.task {
-        Task::Mirror => "mirror",
-        Task::Undo => "undo",
-        Task::Copy | Task::Verify => "copy",
-    };
+    let what = request.task.name();
     writeln!(out, "{HEADING}Plan to {what}{HEADING:#} {}", places(request))?;
     writeln!(out, "{}", plan_totals(plan))?;
     left_as_it_is(&mut out, plan)?;
@@ -221,7 +217,7 @@ fn left_as_it_is(out: &mut impl Write, plan: &Plan) -> io::Result<()> {
     }
     if held_back > 0 {
         let count = units::counted(held_back, "difference", "differences");
-        writeln!(out, "Left as they are, for --steps: {count}.")?;
+        writeln!(out, "Left as they are, for --steps or --carry: {count}.")?;
     }
     Ok(())
 }

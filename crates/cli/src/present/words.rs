@@ -161,6 +161,24 @@ pub(crate) fn note(note: &Note) -> String {
                 names::shown(path.as_bytes())
             )
         }
+        Note::DriveWrittenTo(path) => format!(
+            "{} of the destination is another drive, mounted there; it is written to, since the \
+             source has something in its place",
+            names::shown(path.as_bytes())
+        ),
+        Note::DriveLeftAlone(path) => format!(
+            "{} of the destination is another drive, mounted there; it is left alone, since the \
+             source has nothing in its place",
+            names::shown(path.as_bytes())
+        ),
+        Note::OfTheDrive(path) => {
+            format!("{} belongs to its drive and is left alone", names::shown(path.as_bytes()))
+        }
+        Note::PrivilegesLeftOut(count) => format!(
+            "set-id bits or capabilities of {} are left out: they would lend the rights of another \
+             owner than the one they were given for",
+            units::entries(*count)
+        ),
         Note::NotHeld(not_held) => self::not_held(not_held),
         Note::Ahead(count, span) => format!(
             "{} of the destination were changed in the future, up to {} ahead of this machine's \
@@ -253,6 +271,10 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::OwnerNotCarried => "owner-not-carried",
         Note::MountLeftOut(_) => "mount-left-out",
         Note::Ahead(..) => "ahead",
+        Note::DriveWrittenTo(_) => "drive-written-to",
+        Note::DriveLeftAlone(_) => "drive-left-alone",
+        Note::OfTheDrive(_) => "of-the-drive",
+        Note::PrivilegesLeftOut(_) => "privileges-left-out",
         Note::NotHeld(_) => "not-held",
         Note::IdlePattern(_) => "idle-pattern",
     }

@@ -17,11 +17,12 @@ use std::path::PathBuf;
 use crate::abilities::Abilities;
 use crate::aspect::Aspects;
 use crate::os::{Caller, Entry, Identity, Kind, System};
-use crate::pair::{self, CallError, Pair, Place};
-use crate::plan::{Before, Plan, State};
+use crate::sides::{self, CallError, Pair, Place};
+use crate::plan::Plan;
 use crate::problem::Problem;
 use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
+use crate::state::{Before, State};
 use crate::saved;
 
 pub(crate) use prune::clear_leftovers;
@@ -65,7 +66,7 @@ pub(crate) struct Shelf {
 
 impl Shelf {
     pub(crate) fn open(system: &dyn System, set_aside: &SetAside) -> Result<Self, CallError> {
-        let place = pair::find_place(system, &set_aside.folder)?;
+        let place = sides::find_place(system, &set_aside.folder)?;
         Ok(Self { place, path: set_aside.folder.clone() })
     }
 
@@ -81,7 +82,7 @@ impl Shelf {
         let is_folder = pair.single.is_none();
         let source = is_folder.then_some(pair.source_stat.identity);
         let destination = (is_folder && to.exists()).then_some(to.anchor_stat.identity);
-        let mut above = pair::folders_above(system, &self.place.anchor)?;
+        let mut above = sides::folders_above(system, &self.place.anchor)?;
         above.push(self.drive_and_folder());
         Ok([source, destination].into_iter().flatten().any(|side| above.contains(&side)))
     }
@@ -175,6 +176,11 @@ impl<'a> Aside<'a> {
     /// Writes down what a step left.
     pub(crate) fn note_after(&self, part: usize, path: &[u8], state: State) -> io::Result<()> {
         self.record.add(&Line::After { part, path: path.into(), state })
+    }
+
+    /// Brings the record onto the drive.
+    pub(crate) fn flush_notes(&self) -> io::Result<()> {
+        self.record.flush_to_drive()
     }
 
     /// Brings the record, and what was set aside, onto the drive.

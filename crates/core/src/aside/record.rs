@@ -9,9 +9,10 @@ use std::sync::{Mutex, PoisonError};
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::Bytes;
-use crate::os::System;
-use crate::plan::{Before, Plan, State};
+use crate::os::{System, is_unsupported};
+use crate::plan::Plan;
 use crate::problem::Cause;
+use crate::state::{Before, State};
 use crate::saved::{self, BadPlan, Purpose};
 
 use super::{RECORD, prune};
@@ -52,6 +53,13 @@ pub(super) struct Record<'a> {
 impl<'a> Record<'a> {
     pub(super) fn new(system: &'a dyn System, file: OwnedFd) -> Self {
         Self { system, file, end: Mutex::default() }
+    }
+
+    pub(super) fn flush_to_drive(&self) -> io::Result<()> {
+        match self.system.flush_file(self.file.as_fd()) {
+            Err(e) if is_unsupported(&e) => Ok(()),
+            other => other,
+        }
     }
 
     pub(super) fn add(&self, line: &Line) -> io::Result<()> {

@@ -4,12 +4,16 @@ use std::collections::HashMap;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
 
-use crate::drift;
+use crate::drives::{DriveId, DriveMap};
 use crate::os::{Entry, Kind, Stat, System};
-use crate::pair::{self, CallError, Pair};
-use crate::plan::{Before, Folder, Leader, LeaderId, Names, Part, Reason, State, Step, Verb};
+use crate::overtaken;
+use crate::path::{NameRange, Names, TreePath};
+use crate::policy::{
+    self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb,
+};
 use crate::problem::{Operation, Problem};
-use crate::reach::Reach;
+use crate::sides::{self, CallError, Pair};
+use crate::state::{Known, State};
 
 use super::prune;
 use super::record::{Recorded, RecordedPart};
@@ -22,7 +26,7 @@ impl Recorded {
 
     fn pair(&self, system: &dyn System, part: &RecordedPart) -> Result<Pair, CallError> {
         let shown = || part.root.to_string_lossy().into_owned();
-        let destination = pair::find_place(system, &part.root)?;
+        let destination = sides::find_place(system, &part.root)?;
         if !destination.exists() {
             return Err(CallError::NoDestination(shown()));
         }
@@ -47,11 +51,15 @@ impl Recorded {
         system: &dyn System,
         at: usize,
         pair: &Pair,
-        reach: &Reach,
+        map: &DriveMap,
     ) -> (Part, Vec<Problem>) {
         let memory = &self.parts[at];
-        let reversal = Reversal { system, pair, reach, memory, part: &self.plan.parts[at] };
-        reversal.go()
+        Back { system, pair, map, memory, part: &self.plan.parts[at] }.go()
+    }
+
+    /// Where below the destination of a part another drive was mounted that the run went onto.
+    pub(crate) fn drives(&self, at: usize) -> &[TreePath] {
+        self.plan.drives.get(at).map_or(&[], Vec::as_slice)
     }
 
     /// Removes what is left of the run's folder, and its record.
@@ -80,23 +88,15 @@ impl Recorded {
     }
 }
 
-struct Reversal<'a> {
+struct Back<'a> {
     system: &'a dyn System,
     pair: &'a Pair,
-    reach: &'a Reach,
+    map: &'a DriveMap,
     memory: &'a RecordedPart,
     part: &'a Part,
 }
 
-/// What is there of one entry now.
-struct Now<'a> {
-    there: Option<Stat>,
-    aside: Option<Stat>,
-    before: Option<&'a Before>,
-    after: Option<State>,
-}
-
-impl Reversal<'_> {
+impl Back<'_> {
     fn go(&self) -> (Part, Vec<Problem>) {
         let mut problems = Vec::new();
         let mut reversed = Part { root: self.root(), ..Part::default() };
@@ -104,36 +104,27 @@ impl Reversal<'_> {
             let path = self.part.folder_path(at);
             let open = |root: &OwnedFd| self.system.open_folder(root.as_fd(), path.as_bytes()).ok();
             let (there, aside) = (open(&self.pair.destination.anchor), open(&self.pair.source));
+            let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
             let (mut names, mut steps) = (Names::default(), Vec::new());
             for step in folder.steps.iter().filter(|step| step.reason != Reason::Leftover) {
                 let name = folder.names.get(step.name);
-                let path = path.join(name);
-                let look =
-                    |folder: &Option<OwnedFd>| drift::state(self.system, folder.as_ref(), name);
-                let looked = look(&there).and_then(|there| Ok((there, look(&aside)?)));
-                let now = match looked {
-                    Ok((there, aside)) => Now {
-                        there,
-                        aside,
-                        before: self.memory.before.get(path.as_bytes()),
-                        after: self.memory.after.get(path.as_bytes()).copied(),
-                    },
+                match self.look(&path.join(name), (&there, &aside), name) {
+                    Ok(taken) => {
+                        let own = names.add(name);
+                        steps.extend(policy::reverse(step, own, &taken, &alike));
+                    }
                     Err(error) => {
-                        let path = self.pair.prefix.join(path.as_bytes());
+                        let path = self.pair.prefix.join(path.join(name).as_bytes());
                         let operation = Operation::LookAtDestination;
                         problems.push(Problem { path, operation, cause: error.into() });
-                        continue;
                     }
-                };
-                if let Some(back) = self.back(step, &now) {
-                    let name = names.add(name);
-                    steps.push(Step { name, aspects: step.aspects, ..back });
                 }
             }
             reversed.folders.push(Folder {
                 parent: folder.parent,
                 name: folder.name.clone(),
-                source: self.memory.before.get(path.as_bytes()).map(|before| before.state),
+                known: self.known(folder.known.drive, &there),
+                before: self.memory.before.get(path.as_bytes()).map(|before| before.state),
                 names,
                 steps: steps.into(),
                 first: 0,
@@ -144,6 +135,31 @@ impl Reversal<'_> {
         (reversed, problems)
     }
 
+    /// What the folder that something goes back into is now.
+    fn known(&self, drive: DriveId, there: &Option<OwnedFd>) -> Known {
+        let inode = there.as_ref().and_then(|there| {
+            let stat = self.system.stat(Entry::Open(there.as_fd())).ok()?;
+            Some(stat.identity.inode)
+        });
+        Known { source: None, destination: inode, drive }
+    }
+
+    fn look<'m>(
+        &'m self,
+        path: &TreePath,
+        (there, aside): (&Option<OwnedFd>, &Option<OwnedFd>),
+        name: &[u8],
+    ) -> io::Result<Taken<'m>> {
+        let look =
+            |folder: &Option<OwnedFd>| overtaken::state(self.system, folder.as_ref(), name);
+        Ok(Taken {
+            there: look(there)?,
+            aside: look(aside)?,
+            before: self.memory.before.get(path.as_bytes()),
+            after: self.memory.after.get(path.as_bytes()).copied(),
+        })
+    }
+
     /// What the run renamed has its step where it was before.
     fn rename_back(&self, reversed: &mut Part) {
         let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
@@ -151,28 +167,25 @@ impl Reversal<'_> {
             let path = self.part.folder_path(at);
             let root = self.pair.destination.anchor.as_fd();
             let there = self.system.open_folder(root, path.as_bytes()).ok();
-            for step in folder.steps.iter().filter(|step| step.verb == Verb::Rename) {
-                let Some(leader) = step.leader else { continue };
-                let was = &self.part.leaders[leader.0 as usize];
+            for step in &folder.steps {
+                let Some(was) = step.renamed_from().map(|id| self.part.name(id)) else { continue };
                 let name = folder.names.get(step.name);
                 // Never renamed, or renamed back.
-                let Ok(Some(now)) = drift::state(self.system, there.as_ref(), name) else {
+                let Ok(Some(now)) = overtaken::state(self.system, there.as_ref(), name) else {
                     continue;
                 };
                 let after = self.memory.after.get(path.join(name).as_bytes()).copied();
-                let seen =
-                    step.destination.filter(|seen| seen.still(&now)).or(Some(State::from(&now)));
+                let seen = step.destination.filter(|seen| seen.still(&now));
+                let now = after.or(seen).unwrap_or_else(|| State::from(&now));
                 let to = self.part.folder_path(was.folder as usize).join(&was.name);
                 let before = self.memory.before.get(to.as_bytes()).map(|before| before.state);
-                let mut back = Step::new(Verb::Rename, Reason::Before, before, after.or(seen));
-                back.aspects = step.aspects;
-                let id = u32::try_from(reversed.leaders.len()).unwrap_or(u32::MAX);
-                back.leader = Some(LeaderId(id));
+                let id = u32::try_from(reversed.elsewhere.len()).unwrap_or(u32::MAX);
                 let own = u32::try_from(at).unwrap_or(u32::MAX);
-                reversed.leaders.push(Leader { folder: own, name: name.into() });
+                reversed.elsewhere.push(Elsewhere { folder: own, name: name.into() });
                 let to = was.folder as usize;
-                back.name = reversed.folders[to].names.add(&was.name);
-                added.entry(to).or_default().push(back);
+                let name = reversed.folders[to].names.add(&was.name);
+                let back = Reversal { from: NameId(id), name, before, now };
+                added.entry(to).or_default().push(back.step(step));
             }
         }
         for (at, more) in added {
@@ -186,75 +199,19 @@ impl Reversal<'_> {
     fn root(&self) -> Option<Step> {
         let step = self.part.root.filter(|step| step.verb == Verb::Adjust)?;
         let stat = self.system.stat(Entry::Pinned(self.pair.destination.anchor.as_fd())).ok()?;
-        let now = Now {
+        let taken = Taken {
             there: Some(stat),
             aside: None,
             before: self.memory.before.get(&[][..]),
             after: self.memory.after.get(&[][..]).copied(),
         };
-        self.back(&step, &now).map(|back| Step { aspects: step.aspects, ..back })
+        let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);
+        policy::reverse(&step, NameRange::default(), &taken, &alike)
     }
 
-    /// The step that takes one step back; `None` if it was never taken, or is taken back already.
-    fn back(&self, step: &Step, now: &Now<'_>) -> Option<Step> {
-        let made = self.made(step, now);
-        let planned =
-            |verb, reason, source, destination| Some(Step::new(verb, reason, source, destination));
-        match step.verb {
-            Verb::Add => {
-                now.there?;
-                planned(Verb::Remove, Reason::Made, None, made)
-            }
-            Verb::Remove | Verb::Replace => {
-                let was = step.destination?;
-                if self.is_back(&was, now) {
-                    return None;
-                }
-                // Lost, if nothing is aside: the step says so when it comes up.
-                let kept = now.before.map(|before| before.state);
-                let kept = kept.or(now.aside.as_ref().map(State::from)).or(Some(was));
-                match now.there {
-                    Some(_) if step.verb == Verb::Replace => {
-                        planned(Verb::Replace, Reason::Before, kept, made)
-                    }
-                    _ => planned(Verb::Add, Reason::Before, kept, None),
-                }
-            }
-            // Told by the folder it was in: see `renamed_back`.
-            Verb::Rename => None,
-            Verb::Adjust => {
-                let before = now.before?;
-                let there = now.there.as_ref();
-                let stays = there.is_some_and(|there| State::from(there) == before.state);
-                // Where only what a state does not show was changed, it is put back in any case.
-                if stays && now.after.is_some_and(|after| after != before.state) {
-                    return None;
-                }
-                let after = now.after.or(there.map(State::from));
-                planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
-            }
-        }
-    }
-
-    /// What the step left. The run may have been killed before it could write that down; then what
-    /// is there counts as made by it if it is as the plan wanted it.
-    fn made(&self, step: &Step, now: &Now<'_>) -> Option<State> {
-        let as_planned =
-            |there: &&Stat| step.source.is_some_and(|wanted| self.alike(&wanted, there));
-        now.after.or_else(|| now.there.as_ref().filter(as_planned).map(State::from)).or(step.source)
-    }
-
-    /// True if what the run displaced is in its place: it was never displaced, or was brought back.
-    fn is_back(&self, was: &State, now: &Now<'_>) -> bool {
-        let Some(there) = &now.there else { return false };
-        let is_made = now.after.is_some_and(|after| after.still(there));
-        was.still(there) || !is_made && self.alike(was, there)
-    }
-
-    fn alike(&self, wanted: &State, there: &Stat) -> bool {
+    fn alike(&self, drive: DriveId, wanted: &State, there: &Stat) -> bool {
+        let same_time = || self.map.get(drive).reach.agree(wanted.modified(), there.modified);
         wanted.kind == there.kind
-            && (there.kind == Kind::Folder
-                || wanted.size == there.size
-                    && self.reach.same_time(wanted.modified(), there.modified))
+            && (there.kind == Kind::Folder || wanted.size == there.size && same_time())
     }
 }

@@ -7,55 +7,65 @@ use std::sync::PoisonError;
 
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{Entry, Flags, Kind, Stat};
-use crate::plan::{Reason, Step, Verb};
-use crate::reach;
+use crate::mark::Doubt;
+use crate::reach::{self, Reach};
 use crate::request::{By, Sample};
+use crate::scope::Attributes;
 
-use super::{Comparison, content, step};
+use super::difference::{Change, What};
+use super::{Comparison, content};
 
 /// An entry on both sides: how to reach it, and what is known of it.
 pub(super) struct Sides<'a> {
     pub(super) source: (Entry<'a>, &'a Stat),
     pub(super) destination: (Entry<'a>, &'a Stat),
+    /// What an interrupted run left in doubt about the destination's.
+    pub(super) doubt: Option<Doubt>,
 }
 
-/// The step that makes the destination's entry as the source's, if one is needed.
-pub(super) fn compare(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Step>> {
+/// In what two entries of one name differ.
+pub(super) fn compare(
+    context: &Comparison<'_>,
+    reach: &Reach,
+    sides: &Sides<'_>,
+) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
-    let planned = |verb, reason| step(verb, reason, Some(source), Some(destination));
     // The same object under two names cannot differ from itself.
     if source.identity == destination.identity {
-        return Ok(None);
+        return Ok(What::Nothing);
     }
     if source.kind != destination.kind {
-        let carried = context.reach.carry.has(Aspect::Content);
-        return Ok(carried.then(|| planned(Verb::Replace, Reason::Kind)));
+        return Ok(What::Kind);
     }
-    if context.changed.by == By::Presence {
-        return Ok(None);
+    if context.scope.by == By::Presence {
+        return Ok(What::Nothing);
     }
-    if context.reach.carry.has(Aspect::Content)
-        && let Some(reason) = content_differs(context, sides)?
+    if reach.carry.has(Aspect::Content)
+        && let Some(change) = content_differs(context, reach, sides)?
     {
-        return Ok(Some(planned(Verb::Replace, reason)));
+        return Ok(What::Content(change));
     }
-    let aspects = differing_aspects(context, sides)?;
-    Ok((!aspects.is_empty()).then(|| Step { aspects, ..planned(Verb::Adjust, Reason::Aspects) }))
+    let aspects = differing_aspects(context, reach, sides)?;
+    Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
 }
 
-fn content_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
+fn content_differs(
+    context: &Comparison<'_>,
+    reach: &Reach,
+    sides: &Sides<'_>,
+) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     match source.kind {
         Kind::Folder | Kind::Fifo | Kind::Socket => Ok(None),
         Kind::CharDevice | Kind::BlockDevice => {
-            Ok((source.size != destination.size).then_some(Reason::Reference))
+            Ok((source.size != destination.size).then_some(Change::Reference))
         }
         Kind::Symlink => {
             let differs = source.size != destination.size
                 || link_text(context, sides.source.0)? != link_text(context, sides.destination.0)?;
-            Ok(differs.then_some(Reason::Reference))
+            Ok(differs.then_some(Change::Reference))
         }
-        Kind::File => file_differs(context, sides),
+        Kind::File => file_differs(context, reach, sides),
     }
 }
 
@@ -66,38 +76,42 @@ fn link_text(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<Vec<u8>> 
     }
 }
 
-fn file_differs(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
+fn file_differs(
+    context: &Comparison<'_>,
+    reach: &Reach,
+    sides: &Sides<'_>,
+) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.size != destination.size {
-        return Ok(Some(Reason::SizeTime));
+        return Ok(Some(Change::SizeTime));
     }
-    match context.changed.by {
-        By::Size | By::Presence => sampled(context, sides),
-        By::SizeTime => {
-            let reach = context.reach;
-            let moved = if reach.carry.has(Aspect::Times) {
-                if reach.hours_apart(source.modified, destination.modified) {
-                    // Not to be believed either way.
-                    return contents_differ(context, sides);
-                }
-                !reach.same_time(source.modified, destination.modified)
-            } else {
-                // A copy whose time was not carried dates from when it was written.
-                destination.modified < source.modified
-            };
-            let lost = context.interrupted.is_some_and(|left| left.may_have_lost(destination));
-            if lost && !moved {
+    let by = context.scope.by;
+    if by == By::Content {
+        return contents_differ(context, sides);
+    }
+    if by == By::SizeTime {
+        if reach.carry.has(Aspect::Times) {
+            if reach.hours_apart(source.modified, destination.modified) {
+                // Not to be believed either way.
                 return contents_differ(context, sides);
             }
-            if moved { Ok(Some(Reason::SizeTime)) } else { sampled(context, sides) }
+            if !reach.same_time(source.modified, destination.modified) {
+                return Ok(Some(Change::SizeTime));
+            }
+        } else if destination.modified < source.modified {
+            // A copy whose time was not carried dates from when it was written.
+            return Ok(Some(Change::SizeTime));
         }
-        By::Content => contents_differ(context, sides),
     }
+    if sides.doubt.is_some_and(|doubt| doubt.may_have_lost(destination)) {
+        return contents_differ(context, sides);
+    }
+    sampled(context, sides)
 }
 
 /// Reads both sides of a file that was chosen by chance.
-fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
-    let Some(Sample { percent, seed }) = context.changed.sample else { return Ok(None) };
+fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Change>> {
+    let Some(Sample { percent, seed }) = context.scope.sample else { return Ok(None) };
     let source = sides.source.1;
     let mut hasher = DefaultHasher::new();
     (seed, source.identity).hash(&mut hasher);
@@ -109,12 +123,12 @@ fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Rea
     Ok(differs)
 }
 
-fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Reason>> {
+fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Change>> {
     let mut held = (None, None);
     let from = opened(context, sides.source.0, &mut held.0)?;
     let to = opened(context, sides.destination.0, &mut held.1)?;
     let first = content::first_difference(context, from, to)?;
-    Ok(first.map(|offset| Reason::Content { offset }))
+    Ok(first.map(Change::Bytes))
 }
 
 /// A file's handle, if need be a new one, which `held` then keeps.
@@ -136,9 +150,9 @@ fn opened<'a>(
 /// The carried aspects, content aside, in which two entries of one kind differ.
 pub(super) fn differing_aspects(
     context: &Comparison<'_>,
+    reach: &Reach,
     sides: &Sides<'_>,
 ) -> io::Result<Aspects> {
-    let reach = context.reach;
     let (source, destination) = (sides.source.1, sides.destination.1);
     let mut differing = Aspects::NONE;
     let mut note = |aspect, differs: bool| {
@@ -148,10 +162,13 @@ pub(super) fn differing_aspects(
     };
     note(Aspect::Times, !reach.same_time(source.modified, destination.modified));
     note(Aspect::Atime, !reach.same_time(source.accessed, destination.accessed));
-    // The mode of a link is no one's to set.
-    note(Aspect::Mode, source.kind != Kind::Symlink && source.mode != destination.mode);
-    let owner = reach.owner_to_set((source.uid, source.gid), (destination.uid, destination.gid));
+    let has = (destination.uid, destination.gid);
+    let owner = reach.owner_to_set((source.uid, source.gid), has);
     note(Aspect::Owner, owner.is_some());
+    let owner = owner.unwrap_or(has);
+    // The mode of a link is no one's to set.
+    let mode = reach.mode_for(source, owner);
+    note(Aspect::Mode, source.kind != Kind::Symlink && mode != destination.mode);
     let told = source.flags_told.and(destination.flags_told).and(reach.drive.flags);
     note(
         Aspect::Flags,
@@ -160,21 +177,26 @@ pub(super) fn differing_aspects(
     if !reach.carries_hidden() || !looks_closely(context, sides, differing) {
         return Ok(differing);
     }
-    if reach.carry.has(Aspect::Flags) && flags_differ(context, sides)? {
+    if reach.carry.has(Aspect::Flags) && flags_differ(context, reach, sides)? {
         differing = differing.with(Aspect::Flags);
     }
     let xattrs = |entry| reach.xattrs(context.system, entry);
-    let hidden = reach::differing(&xattrs(sides.source.0)?, &xattrs(sides.destination.0)?);
+    let wanted = reach.xattrs_for(xattrs(sides.source.0)?, (source.uid, source.gid), owner);
+    let hidden = reach::differing(&wanted, &xattrs(sides.destination.0)?);
     Ok(differing.iter().chain(hidden.iter()).collect())
 }
 
 /// All carried flags; those that `statx` does not show are known only of what is open.
-fn flags_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<bool> {
+fn flags_differ(
+    context: &Comparison<'_>,
+    reach: &Reach,
+    sides: &Sides<'_>,
+) -> io::Result<bool> {
     let source = flags(context, sides.source.0, sides.source.1.kind)?;
     let Some(source) = source else { return Ok(false) };
     let destination = flags(context, sides.destination.0, sides.destination.1.kind)?;
-    let settable = |flags: Flags| flags.and(context.reach.drive.flags);
-    let wanted = context.reach.flags_to_carry(source);
+    let settable = |flags: Flags| flags.and(reach.drive.flags);
+    let wanted = reach.flags_to_carry(source);
     Ok(destination.is_some_and(|destination| wanted != settable(destination)))
 }
 
@@ -200,7 +222,7 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 /// something else differs, and always if nothing is to be trusted.
 fn looks_closely(context: &Comparison<'_>, sides: &Sides<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
-    let touched =
-        context.interrupted.is_some_and(|left| left.may_have_touched(sides.destination.1));
-    altered || touched || context.distrusts() || !differing.is_empty()
+    let touched = sides.doubt.is_some_and(|doubt| doubt.may_have_touched(sides.destination.1));
+    let always = context.scope.attributes == Attributes::Always;
+    altered || touched || always || !differing.is_empty()
 }

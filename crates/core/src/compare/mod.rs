@@ -1,72 +1,80 @@
-//! Station: both sides side by side, folder by folder, into the steps of one part of a plan.
+//! Station: facts. Both sides are gone through side by side, folder by folder, and each folder is given
+//! to the next station once all in it is known.
 //!
-//! A task is one folder of either side or both. What only its contents can decide (is a folder
-//! needed, can it be removed) is settled when the last task below it ends; a folder in which
-//! nothing differs leaves nothing behind.
+//! It knows neither the command nor the kinds of step: a [`Scope`] of questions tells what to look at.
+//! What only its contents can settle (does a folder take part for what it holds) is settled when the
+//! last folder below it ends; a folder in which nothing differs leaves nothing behind.
 
 mod content;
+mod difference;
 mod entry;
-mod links;
+mod find;
+mod look;
 mod node;
-mod renames;
+mod proof;
 mod walk;
-mod weigh;
 
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::{Mutex, PoisonError};
 
 use crate::aspect::Aspect;
-use crate::mark;
+use crate::drives::DriveMap;
 use crate::observe::Observer;
-use crate::os::{Entry, Stat, System, Time};
-use crate::pair::Pair;
+use crate::os::{Entry, System, Time};
 use crate::path::TreePath;
-use crate::plan::{Count, Note, Part, Reason, State, Step, Tally, Verb};
+use crate::plan::{Count, Note, Tally};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Changed, Running, Task};
+use crate::request::{By, Running};
+use crate::scope::Scope;
 use crate::select::Selection;
+use crate::sides::Pair;
+use crate::state::State;
+
+pub(crate) use difference::{
+    Below, Change, Difference, Folder, Linked, Named, Obstacle, Presence, Seen, Station, What,
+};
+pub(crate) use proof::{Moved, Proof, Proven, Wanted};
 
 /// What this station needs to know.
 pub(crate) struct Comparison<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
-    pub(crate) task: Task,
-    pub(crate) changed: &'a Changed,
+    pub(crate) scope: Scope,
     pub(crate) selection: &'a Selection,
-    pub(crate) reach: &'a Reach,
     pub(crate) pair: &'a Pair,
+    /// The drives below the destination; those that are found are added.
+    pub(crate) drives: &'a DriveMap,
+    /// Finds out what can be carried to the drive with this number, on which a folder lies.
+    pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Reach + Sync),
     /// Files of the sample that were read, and found to be the same.
     pub(crate) sampled: Mutex<Count>,
-    /// What cannot be carried is a problem.
-    pub(crate) strictly: bool,
     /// The time of this machine's clock.
     pub(crate) now: Time,
-    /// An earlier run did not come to its end.
-    pub(crate) interrupted: Option<mark::Left>,
     pub(crate) running: Running,
 }
 
-impl Comparison<'_> {
-    /// True if every attribute is looked at, whatever the change times say.
-    fn distrusts(&self) -> bool {
-        self.changed.all_aspects || self.task == Task::Verify || self.changed.by == By::Content
-    }
-}
-
-/// What this station finds.
+/// What this station finds beyond the folders that it gives to the next.
 #[derive(Debug, Default)]
 pub(crate) struct Compared {
-    pub(crate) part: Part,
     pub(crate) problems: Vec<Problem>,
     pub(crate) notes: Vec<Note>,
     pub(crate) source: Tally,
     pub(crate) destination: Tally,
     pub(crate) unchanged: Count,
-    pub(crate) spared_newer: u64,
-    pub(crate) held_back: u64,
     pub(crate) sampled: Count,
+    /// Folders of the destination that hold the mark of an earlier run.
+    pub(crate) doubts: Vec<TreePath>,
+    pub(crate) root: Option<Root>,
+}
+
+/// What is to be known of the two roots themselves.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Root {
+    pub(crate) source: State,
+    pub(crate) destination: Option<State>,
+    pub(crate) what: What,
 }
 
 /// Why comparing ended without a result.
@@ -80,81 +88,66 @@ pub(crate) enum Halt {
     Stopped,
 }
 
-/// Compares one pair of roots.
-pub(crate) fn compare(comparison: &Comparison<'_>) -> Result<Compared, Halt> {
-    let pair = comparison.pair;
-    let mut findings = walk::go(comparison);
+/// Compares one pair of roots, and gives every folder in which something differs to `station`.
+pub(crate) fn compare(
+    comparison: &Comparison<'_>,
+    station: &mut (dyn Station + Send),
+) -> Result<Compared, Halt> {
+    let mut findings = walk::go(comparison, station);
     if let Some(halt) = findings.halt.take() {
         return Err(halt);
     }
     if comparison.observer.stop_requested() {
         return Err(Halt::Stopped);
     }
-    let mut part = node::arrange(findings.closed);
-    part.replaces = comparison.changed.steps.has(Verb::Replace);
-    links::resolve(
-        std::mem::take(&mut findings.linked),
-        &mut part,
-        &mut findings.tallies.unchanged,
-    );
-    renames::find(comparison, &mut part, &mut findings.tallies.unchanged);
-    let mut part = part.finish();
+    let tallies = findings.tallies;
     // A source that goes inside under its own name is a folder like any other.
-    let is_needed = pair.prefix.as_bytes().is_empty()
+    let is_needed = comparison.pair.prefix.as_bytes().is_empty()
         || !comparison.selection.is_choosy()
-        || findings.tallies.source.entries() > 0;
-    if is_needed {
-        let root = compare_roots(comparison).unwrap_or_else(|cause| {
-            let (path, operation) = (TreePath::default(), Operation::Compare);
-            findings.problems.push(Problem { path, operation, cause: cause.into() });
-            None
-        });
-        part.root = root.filter(|step| comparison.changed.steps.has(step.verb));
-    }
-    findings.notes.extend(findings.tallies.ahead(comparison.now));
+        || tallies.source.entries() > 0;
+    let root = if is_needed { compare_roots(comparison) } else { Ok(None) };
+    let root = root.unwrap_or_else(|error| {
+        findings.problem(TreePath::default(), Operation::Compare, error.into());
+        None
+    });
+    findings.notes.extend(tallies.ahead(comparison.now));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Compared {
-        part,
         problems: findings.problems,
         notes: findings.notes,
-        source: findings.tallies.source,
-        destination: findings.tallies.destination,
-        unchanged: findings.tallies.unchanged,
-        spared_newer: findings.tallies.spared_newer,
-        held_back: findings.tallies.held_back,
+        source: tallies.source,
+        destination: tallies.destination,
+        unchanged: tallies.unchanged,
         sampled: *comparison.sampled.lock().unwrap_or_else(PoisonError::into_inner),
+        doubts: findings.doubts,
+        root,
     })
 }
 
-/// The step for the root folder itself, if it needs one.
-fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Step>> {
+/// The two roots themselves; `None` where they agree, or a single entry is meant.
+fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Root>> {
     let pair = comparison.pair;
     if pair.single.is_some() {
         return Ok(None);
     }
-    let source = &pair.source_stat;
+    let source = State::from(&pair.source_stat);
     if !pair.destination.exists() {
-        let content = comparison.reach.carry.has(Aspect::Content);
-        return Ok(content.then(|| step(Verb::Add, Reason::New, Some(source), None)));
+        return Ok(Some(Root { source, destination: None, what: What::New }));
     }
-    if comparison.changed.by == By::Presence {
+    if comparison.scope.by == By::Presence {
         return Ok(None);
     }
-    let destination = &pair.destination.anchor_stat;
+    let there = &pair.destination.anchor_stat;
     let sides = entry::Sides {
-        source: (Entry::Pinned(pair.source.as_fd()), source),
-        destination: (Entry::Pinned(pair.destination.anchor.as_fd()), destination),
+        source: (Entry::Pinned(pair.source.as_fd()), &pair.source_stat),
+        destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
+        doubt: None,
     };
-    let mut aspects = entry::differing_aspects(comparison, &sides)?;
-    if !comparison.reach.keeps_top_times(pair) {
+    let drive = comparison.drives.root();
+    let mut aspects = entry::differing_aspects(comparison, &drive.reach, &sides)?;
+    if !drive.reach.keeps_top_times(pair) {
         aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
     }
-    Ok((!aspects.is_empty()).then(|| Step {
-        aspects,
-        ..step(Verb::Adjust, Reason::Aspects, Some(source), Some(destination))
-    }))
-}
-
-fn step(verb: Verb, reason: Reason, source: Option<&Stat>, destination: Option<&Stat>) -> Step {
-    Step::new(verb, reason, source.map(State::from), destination.map(State::from))
+    let what = What::Aspects(aspects);
+    Ok((!aspects.is_empty()).then(|| Root { source, destination: Some(there.into()), what }))
 }

@@ -386,6 +386,10 @@ impl System for Linux {
         Ok(rustix::fs::syncfs(self.open_folder(folder, b"")?)?)
     }
 
+    fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64> {
+        Ok(rustix::fs::fstatfs(folder)?.f_type.cast_unsigned())
+    }
+
     fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space> {
         let raw = rustix::fs::fstatvfs(folder)?;
         let blocks = if rustix::process::geteuid().is_root() { raw.f_bfree } else { raw.f_bavail };

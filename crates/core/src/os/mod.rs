@@ -415,6 +415,8 @@ pub trait System: Sync {
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings everything written to the drive that holds `folder` onto it.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
+    /// The kernel's number for the kind of file system that holds `folder`; see `statfs(2)`.
+    fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64>;
     /// Room on the drive that holds `folder`.
     fn space(&self, folder: BorrowedFd<'_>) -> io::Result<Space>;
     /// A text that stays the same as long as the machine runs and the drive of `folder` is mounted:

@@ -13,6 +13,16 @@ pub enum Note {
     Mount(TreePath),
     /// The same, left out as was asked for.
     MountLeftOut(TreePath),
+    /// A folder in the destination where another drive is mounted, and that the run goes onto.
+    DriveWrittenTo(TreePath),
+    /// A folder in the destination where another drive is mounted, and that the source has nothing in
+    /// the place of: it is left alone.
+    DriveLeftAlone(TreePath),
+    /// What a file system keeps for itself, on either side: it is part of the drive, and left alone.
+    OfTheDrive(TreePath),
+    /// Bits and attributes of so many entries that lend rights are left out, since the owner that they
+    /// were given for is not carried.
+    PrivilegesLeftOut(u64),
     /// Missing folders above the destination are made.
     MissingFolders(String),
     /// The caller may not give files away, and the source holds some of another owner.
@@ -46,6 +56,19 @@ pub struct NotHeld {
 }
 
 impl Note {
+    /// The same with its path seen from further up.
+    pub(crate) fn below(self, prefix: &TreePath) -> Self {
+        let moved = |path: TreePath| prefix.join(path.as_bytes());
+        match self {
+            Self::Mount(path) => Self::Mount(moved(path)),
+            Self::MountLeftOut(path) => Self::MountLeftOut(moved(path)),
+            Self::DriveWrittenTo(path) => Self::DriveWrittenTo(moved(path)),
+            Self::DriveLeftAlone(path) => Self::DriveLeftAlone(moved(path)),
+            Self::OfTheDrive(path) => Self::OfTheDrive(moved(path)),
+            other => other,
+        }
+    }
+
     /// In words, what was to be carried and is not; `None` for a note on something else.
     pub(crate) fn not_carried(&self) -> Option<String> {
         match self {

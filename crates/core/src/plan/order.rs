@@ -1,8 +1,7 @@
 //! All steps of a part in tree order.
 
 use crate::path::TreePath;
-
-use super::{Part, Step};
+use crate::policy::{Part, Step};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
 pub(super) struct InTreeOrder<'a> {

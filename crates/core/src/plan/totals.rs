@@ -3,8 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::os::Kind;
-
-use super::{Reason, Step, Verb};
+use crate::policy::{Reason, Step, Verb};
 
 /// Entries and bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -20,6 +19,12 @@ impl Count {
     pub fn add(&mut self, bytes: u64) {
         self.entries += 1;
         self.bytes += bytes;
+    }
+
+    /// And those of another.
+    pub(crate) fn merge(&mut self, other: Self) {
+        self.entries += other.entries;
+        self.bytes += other.bytes;
     }
 }
 
@@ -84,7 +89,7 @@ pub struct Totals {
     pub unchanged: Count,
     /// Entries that were left as they are though they differ, since the destination's is newer.
     pub spared_newer: u64,
-    /// Entries that were left as they are since no step of the kind needed may be taken.
+    /// Steps that would have been planned and that an option forbids, each counted once.
     pub held_back: u64,
     /// Files that were read on both sides since they were chosen by chance.
     pub sampled: Count,
@@ -118,6 +123,13 @@ impl Totals {
 }
 
 impl Totals {
+    /// What is counted anew from the steps of a plan.
+    pub(super) fn forget_steps(&mut self) {
+        let none = Count::default();
+        let (add, replace, adjust, rename, remove) = (none, none, none, none, none);
+        *self = Self { add, replace, adjust, rename, remove, leftovers: 0, ..*self };
+    }
+
     pub(super) fn include(&mut self, step: &Step) {
         let count = match step.verb {
             Verb::Add => &mut self.add,

@@ -108,6 +108,8 @@ pub struct Rules {
     pub no_empty_folders: bool,
     /// Leave out folders of the source where another drive is mounted.
     pub same_drive: bool,
+    /// Go through drives that are mounted where only the destination has a folder.
+    pub cross_drives: bool,
     /// A mirror removes from the destination what is left out.
     pub drop_unselected: bool,
 }
@@ -128,6 +130,7 @@ impl Default for Rules {
             no_caches: false,
             no_empty_folders: false,
             same_drive: false,
+            cross_drives: false,
             drop_unselected: false,
         }
     }
@@ -203,11 +206,12 @@ pub(crate) enum Rule {
     Hidden,
     Litter,
     Cache,
+    Empty,
 }
 
 impl Rule {
     /// Those that do not stand for a pattern.
-    const PLAIN: [Self; 8] = [
+    const PLAIN: [Self; 9] = [
         Self::NotOnly,
         Self::Depth,
         Self::Size,
@@ -216,6 +220,7 @@ impl Rule {
         Self::Hidden,
         Self::Litter,
         Self::Cache,
+        Self::Empty,
     ];
 }
 
@@ -232,15 +237,43 @@ pub struct Decided {
     pub kept: u64,
 }
 
-/// Which side an entry is on.
+/// What is decided about.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Asked<'a> {
+    /// Relative to the root.
+    pub(crate) path: &'a [u8],
+    pub(crate) kind: Kind,
+    /// Levels below the root.
+    pub(crate) depth: u32,
+    /// What the folder above was taken with.
+    pub(crate) all_below: bool,
+}
+
+/// What an entry is, beyond its path and kind.
+#[derive(Clone, Copy)]
+pub(crate) struct Nature<'a> {
+    pub(crate) stat: &'a Stat,
+    /// Whether a folder is marked as a cache; costs calls, so it is asked last.
+    pub(crate) is_cache: &'a dyn Fn() -> io::Result<bool>,
+}
+
+/// Which side a decision is counted for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Side {
+pub(crate) enum Counted {
     Source,
     /// The destination has it and the source does not.
     DestinationAlone,
 }
 
 impl Selection {
+    /// One that takes all there is.
+    pub fn everything() -> Self {
+        let none = || Patterns::none();
+        let counts = std::iter::repeat_with(Counts::default).take(Rule::PLAIN.len()).collect();
+        let rules = Rules::default();
+        Self { rules, exclude: none(), only: none(), litter: none(), counts }
+    }
+
     /// Reads the patterns; the first bad one is the error.
     pub fn new(rules: &Rules) -> Result<Self, BadPattern> {
         let given = |texts: &[String], option| {
@@ -261,15 +294,26 @@ impl Selection {
         Ok(Self { rules: rules.clone(), exclude, only, litter, counts })
     }
 
-    /// Decides by path and kind about an entry that lies `depth` levels below the root, and tells
-    /// the rule, if it was one. `all_below` is what the folder above was taken with.
-    pub(crate) fn decide(
+    /// Decides about an entry, and tells the rule, if it was one: by its path and kind, and by what
+    /// else it is where that is given. There is no other way to a verdict.
+    pub(crate) fn judge(
         &self,
-        path: &[u8],
-        kind: Kind,
-        depth: u32,
-        all_below: bool,
-    ) -> (Verdict, Option<Rule>) {
+        asked: &Asked<'_>,
+        nature: Option<Nature<'_>>,
+    ) -> io::Result<(Verdict, Option<Rule>)> {
+        let decided = self.judge_name(asked);
+        let Some(Nature { stat, is_cache }) = nature.filter(|_| decided.0 != Verdict::Leave) else {
+            return Ok(decided);
+        };
+        let rule = match self.leaves_out(stat) {
+            None if asked.kind == Kind::Folder && is_cache()? => Some(Rule::Cache),
+            rule => rule,
+        };
+        Ok(rule.map_or(decided, |rule| (Verdict::Leave, Some(rule))))
+    }
+
+    fn judge_name(&self, asked: &Asked<'_>) -> (Verdict, Option<Rule>) {
+        let Asked { path, kind, depth, all_below } = *asked;
         let folder = kind == Kind::Folder;
         let leave = |rule| (Verdict::Leave, Some(rule));
         let name = path.rsplit(|b| *b == b'/').next().unwrap_or(path);
@@ -309,7 +353,7 @@ impl Selection {
 
     /// The rule that leaves an entry out for its size or time. Folders are never left out for
     /// these: they hold what is not.
-    pub(crate) fn leaves_out(&self, stat: &Stat) -> Option<Rule> {
+    fn leaves_out(&self, stat: &Stat) -> Option<Rule> {
         if stat.kind == Kind::Folder {
             return None;
         }
@@ -363,6 +407,34 @@ impl Selection {
         *no_empty_folders || !kinds.folders || !size.is_open() || !modified.is_open()
     }
 
+    /// The rule by which a folder was left out of which nothing takes part. `all_below` is what it was
+    /// to be taken with.
+    pub(crate) fn rule_of_unneeded(&self, all_below: bool) -> Rule {
+        let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
+        if self.takes_only() && !all_below {
+            Rule::NotOnly
+        } else if *no_empty_folders {
+            Rule::Empty
+        } else if !kinds.folders {
+            Rule::Kind
+        } else if !size.is_open() {
+            Rule::Size
+        } else {
+            debug_assert!(!modified.is_open(), "some rule made the folder wait for its contents");
+            Rule::Date
+        }
+    }
+
+    /// True if other drives that are mounted in the destination alone are gone through, too.
+    pub(crate) fn crosses_drives(&self) -> bool {
+        self.rules.cross_drives
+    }
+
+    /// True if it takes all there is: nothing can lie below the roots that was not looked at.
+    pub(crate) fn takes_everything(&self) -> bool {
+        self.rules == Rules::default()
+    }
+
     /// True if it stops where another drive is mounted.
     pub(crate) fn stays_on_its_drive(&self) -> bool {
         self.rules.same_drive
@@ -383,12 +455,12 @@ impl Selection {
     }
 
     /// Counts a decision.
-    pub(crate) fn count(&self, rule: Rule, side: Side, taken: bool) {
+    pub(crate) fn count(&self, rule: Rule, side: Counted, taken: bool) {
         let counts = &self.counts[self.place(rule)];
         let count = match (taken, side) {
             (true, _) => &counts.taken,
-            (false, Side::Source) => &counts.left_out,
-            (false, Side::DestinationAlone) => &counts.kept,
+            (false, Counted::Source) => &counts.left_out,
+            (false, Counted::DestinationAlone) => &counts.kept,
         };
         count.fetch_add(1, Ordering::Relaxed);
     }
@@ -425,6 +497,7 @@ impl Selection {
             Rule::Hidden => rules.no_hidden,
             Rule::Litter => rules.no_litter,
             Rule::Cache => rules.no_caches,
+            Rule::Empty => rules.no_empty_folders,
         }
     }
 
@@ -441,6 +514,7 @@ impl Selection {
             Rule::Hidden => "--hidden no".to_owned(),
             Rule::Litter => "--skip-litter".to_owned(),
             Rule::Cache => "--skip-caches".to_owned(),
+            Rule::Empty => "--no-empty-folders".to_owned(),
         }
     }
 
@@ -496,10 +570,15 @@ mod tests {
             .unwrap()
     }
 
+    fn decided(selection: &Selection, path: &str, kind: Kind, all_below: bool) -> Verdict {
+        let asked = Asked { path: path.as_bytes(), kind, depth: 1, all_below };
+        selection.judge(&asked, None).unwrap().0
+    }
+
     fn taken(selection: &Selection, path: &str, folder: bool) -> bool {
         let kind = if folder { Kind::Folder } else { Kind::File };
         let all_below = selection.all_below_root();
-        selection.decide(path.as_bytes(), kind, 1, all_below).0 != Verdict::Leave
+        decided(selection, path, kind, all_below) != Verdict::Leave
     }
 
     #[test]
@@ -536,8 +615,7 @@ mod tests {
     #[test]
     fn only_takes_files_by_name_and_folders_as_a_whole() {
         let selection = selection(&[], &["*.csv", "logbooks/"]);
-        let decide =
-            |path: &str, kind, all_below| selection.decide(path.as_bytes(), kind, 1, all_below).0;
+        let decide = |path: &str, kind, all_below| decided(&selection, path, kind, all_below);
         assert_eq!(decide("shop", Kind::Folder, false), Verdict::IfNeeded { all_below: false });
         assert_eq!(decide("shop/a.txt", Kind::File, false), Verdict::Leave);
         assert_eq!(decide("logbooks", Kind::Folder, false), Verdict::Take { all_below: true });
@@ -561,8 +639,9 @@ mod tests {
     #[test]
     fn a_pattern_that_decided_nothing_is_named() {
         let selection = selection(&["*.tmp", "*.csv"], &[]);
-        let rule = selection.decide(b"a.csv", Kind::File, 1, true).1.unwrap();
-        selection.count(rule, Side::Source, false);
+        let asked = Asked { path: b"a.csv", kind: Kind::File, depth: 1, all_below: true };
+        let rule = selection.judge_name(&asked).1.unwrap();
+        selection.count(rule, Counted::Source, false);
         assert_eq!(selection.idle_patterns(), ["--exclude '*.tmp'"]);
         assert_eq!(selection.decided()[1].left_out, 1);
     }

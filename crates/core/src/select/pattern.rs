@@ -65,6 +65,11 @@ pub(crate) struct Patterns {
 }
 
 impl Patterns {
+    /// None at all.
+    pub(crate) fn none() -> Self {
+        Self { given: Vec::new(), matcher: Gitignore::empty() }
+    }
+
     pub(crate) fn new(given: Vec<Given>, any_case: bool) -> Result<Self, BadPattern> {
         let mut builder = GitignoreBuilder::new("");
         let bad = |given: &Given, cause: &str, at| BadPattern {

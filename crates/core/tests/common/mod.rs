@@ -4,18 +4,14 @@
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use tempfile::TempDir;
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::aspect::Aspect;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::request::{
-    Cache, Changed, Flush, Places, Request, Retries, Running, Safety, Task,
-};
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::request::{Changed, Flush, Places, Request, Running, Task};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::{Facts, Snapshot};
 
@@ -38,29 +34,14 @@ impl Trees {
 }
 
 pub fn request(trees: &Trees, task: Task) -> Request {
-    Request {
-        task,
-        places: Places {
-            sources: vec![trees.source.clone()],
-            destination: trees.destination.clone(),
-            inside: false,
-        },
-        selection: Selection::new(&Rules::default()).unwrap(),
-        // Where random trees happen to hold the same twice, tests of single steps would not know.
-        changed: Changed { steps: Verbs::ALL.without(Verb::Rename), ..Changed::default() },
-        carry: Aspects::ALL,
-        strictly: false,
-        safety: Safety::default(),
-        // The tests pull no plug, and some make hundreds of runs.
-        running: Running {
-            workers: 2,
-            flush: Flush::None,
-            rate: None,
-            cache: Cache::Keep,
-            retries: Retries { times: 0, wait: Duration::ZERO },
-            recheck: false,
-        },
-    }
+    let places = Places::new(vec![trees.source.clone()], trees.destination.clone());
+    // Where random trees happen to hold the same twice, tests of single steps would not know.
+    let steps = Verbs::ALL.without(Verb::Rename);
+    // The tests pull no plug, and some make hundreds of runs.
+    let running = Running { workers: 2, flush: Flush::None, ..Running::default() };
+    Request::new(task, places)
+        .comparing(Changed { steps, ..Changed::default() })
+        .running(running)
 }
 
 /// Gives the first folder of a tree another name; a locked one keeps it.
@@ -79,7 +60,7 @@ pub fn plan_of(system: &dyn System, request: &Request) -> Plan {
 pub fn apply(system: &dyn System, request: &Request) -> Outcome {
     let session = Session::open(system, request).unwrap();
     let plan = session.plan(&Silent).unwrap();
-    session.apply(&plan, &Silent)
+    session.enact(&plan, &Silent)
 }
 
 pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {

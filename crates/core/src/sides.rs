@@ -153,7 +153,7 @@ fn open_one(
             let place = find_place(system, &path)?;
             pair_of(system, (source, handle), (path, place), None, &name)?
         }
-        Found::Single { .. } if task == Task::Mirror => {
+        Found::Single { .. } if task.needs_a_folder() => {
             return Err(CallError::NotAFolder(shown(source)));
         }
         Found::Single { folder, name } => {
@@ -168,7 +168,7 @@ fn open_one(
             pair_of(system, (source, folder), (path, place), Some(single), b"")?
         }
     };
-    if task == Task::Verify && !pair.destination.exists() {
+    if task.needs_a_destination() && !pair.destination.exists() {
         return Err(CallError::NoDestination(pair.destination_shown));
     }
     Ok(pair)

@@ -9,74 +9,89 @@
 
 use std::os::fd::AsFd;
 
+use rustix::io::Errno;
+
 use crate::abilities::Ability;
 use crate::aspect::{Aspect, Aspects};
 use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, Xattrs, is_absent};
 use crate::path::TreePath;
-use crate::plan::{Before, State, Step, Verb};
+use crate::policy::Verb;
+use crate::state::{Before, State};
 use crate::problem::Operation;
 
-use super::{Done, During, PartRun, Place, Trouble};
+use super::{Deed, Done, During, Place, Trouble, Writer};
 
 /// The attributes that a new entry is to have in the end.
 pub(super) struct Wanted {
     owner: (u32, u32),
+    /// Whose it will be, as far as this caller can see to that.
+    settled: (u32, u32),
     /// `None`: as the system makes it.
     mode: Option<u32>,
 }
 
 /// What the attributes of an entry that is there are to become.
 #[derive(Clone, Copy)]
-pub(super) enum Model<'a> {
+pub(crate) enum Model<'a> {
     /// Those of this entry of the source.
     Entry(Entry<'a>),
     /// Those it had before a run that is taken back.
     Before(&'a Before),
 }
 
-impl PartRun<'_> {
+impl Writer<'_> {
     /// The model of an entry of the destination: the source's of the same path, unless a record
     /// tells what it was like.
-    pub(super) fn model<'m>(
+    pub(crate) fn model<'m>(
         &'m self,
         path: &TreePath,
         source: impl FnOnce() -> Result<Entry<'m>, Trouble>,
     ) -> Result<Model<'m>, Trouble> {
-        let memory = self.part.memory.as_ref();
-        match memory.and_then(|memory| memory.get(path.as_bytes())) {
+        match self.memory.and_then(|memory| memory.get(path.as_bytes())) {
             Some(before) => Ok(Model::Before(before)),
             None => source().map(Model::Entry),
         }
     }
 
-    pub(super) fn accessed(&self, model: Model<'_>) -> std::io::Result<Time> {
+    pub(crate) fn accessed(&self, model: Model<'_>) -> std::io::Result<Time> {
         match model {
-            Model::Entry(entry) => self.shared.system.stat(entry).map(|stat| stat.accessed),
+            Model::Entry(entry) => self.system().stat(entry).map(|stat| stat.accessed),
             Model::Before(before) => Ok(before.accessed),
         }
     }
 
     /// What a new entry should have: the source's, and of what is not carried, the replaced
     /// entry's, so that leaving an aspect out leaves it alone.
-    pub(super) fn wanted(&self, step: &Step, source: &State) -> Wanted {
-        let replaced = step.destination.filter(|_| step.replaces_its_kind());
-        let own = (self.reach.caller.uid, self.reach.caller.gid);
-        let owner = if self.carries(Aspect::Owner) {
-            (source.uid, source.gid)
+    pub(super) fn wanted(&self, place: &Place, deed: &Deed, source: &State) -> Wanted {
+        let replaced = deed.destination.filter(|_| deed.replaces_its_kind());
+        let born = (self.reach.caller.uid, place.born_gid);
+        let of = |state: &State| (state.uid, state.gid);
+        let (owner, settled) = if self.carries(Aspect::Owner) {
+            let owner = of(source);
+            (owner, self.reach.owner_to_set(owner, born).unwrap_or(born))
         } else {
-            replaced.map_or(own, |old| (old.uid, old.gid))
+            let own = (self.reach.caller.uid, self.reach.caller.gid);
+            let owner = replaced.as_ref().map_or(own, of);
+            (owner, if self.gives_owners() { owner } else { born })
         };
-        let mode = if self.carries(Aspect::Mode) {
-            Some(source.mode())
-        } else {
-            replaced.map(|old| old.mode())
+        let mode = match replaced {
+            _ if self.carries(Aspect::Mode) => {
+                Some(self.reach.mode_with(source.mode(), of(source), settled))
+            }
+            Some(old) => Some(self.reach.mode_with(old.mode(), of(&old), settled)),
+            None => None,
         };
-        Wanted { owner, mode }
+        Wanted { owner, settled, mode }
+    }
+
+    /// The caller may give files to others, and the drive keeps whose they are.
+    fn gives_owners(&self) -> bool {
+        self.reach.caller.gives_files && self.reach.drive.holds(Ability::Owners)
     }
 
     /// The mode to create a file with. Nobody may reach it before it has its owner, and special
     /// bits wait for the end.
-    pub(super) fn birth_mode(&self, place: &Place<'_>, wanted: &Wanted) -> u32 {
+    pub(super) fn birth_mode(&self, place: &Place, wanted: &Wanted) -> u32 {
         let born = (self.reach.caller.uid, place.born_gid);
         if wanted.owner != born || place.gives_lists {
             return 0o600;
@@ -85,7 +100,7 @@ impl PartRun<'_> {
     }
 
     /// What a file has that was created with `birth_mode`.
-    pub(super) fn born(&self, place: &Place<'_>, birth_mode: u32, like: &Stat) -> State {
+    pub(super) fn born(&self, place: &Place, birth_mode: u32, like: &Stat) -> State {
         let mut born = *like;
         born.uid = self.reach.caller.uid;
         born.gid = place.born_gid;
@@ -97,19 +112,20 @@ impl PartRun<'_> {
     #[allow(clippy::too_many_arguments, reason = "both sides of one entry, by handle and by state")]
     pub(super) fn dress(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
-        step: &Step,
+        deed: &Deed,
         source_entry: Entry<'_>,
         made: Entry<'_>,
         source: &State,
         born: &State,
     ) -> Result<Option<Flags>, Trouble> {
-        let system = self.shared.system;
-        let wanted = self.wanted(step, source);
+        let system = self.system();
+        let wanted = self.wanted(place, deed, source);
         self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
-        let mut xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
-        let replaced = step.replaces_its_kind();
+        let xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        let mut xattrs = self.reach.xattrs_for(xattrs, (source.uid, source.gid), wanted.settled);
+        let replaced = deed.replaces_its_kind();
         if replaced {
             let old = Entry::Named(place.destination.as_fd(), name);
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
@@ -130,7 +146,7 @@ impl PartRun<'_> {
         self.set_time(made, source, || self.accessed(Model::Entry(source_entry)))?;
         match (source_entry, made) {
             (Entry::Open(source), Entry::Open(made)) => {
-                self.dress_with_flags(place, name, step, source, made)
+                self.dress_with_flags(place, name, deed, source, made)
             }
             // Links and special files have none.
             _ => Ok(None),
@@ -141,18 +157,18 @@ impl PartRun<'_> {
         if !self.reach.drive.holds(Ability::Modes) {
             return Ok(());
         }
-        self.shared.system.set_mode(entry, mode).during(Operation::SetAttributes)
+        self.system().set_mode(entry, mode).during(Operation::SetAttributes)
     }
 
     /// The source's times, as far as they are carried and the drive can keep them; it is looked at
     /// again for its access time alone.
-    pub(super) fn set_time(
+    pub(crate) fn set_time(
         &self,
         entry: Entry<'_>,
         source: &State,
         accessed: impl FnOnce() -> std::io::Result<Time>,
     ) -> Done {
-        let (system, reach) = (self.shared.system, self.reach);
+        let (system, reach) = (self.system(), self.reach);
         let carries_access = self.carries(Aspect::Atime);
         if !self.carries(Aspect::Times) && !carries_access {
             return Ok(());
@@ -171,17 +187,39 @@ impl PartRun<'_> {
         system.set_times(entry, modified, accessed).during(Operation::SetAttributes)
     }
 
+    /// The times that an entry had before, whatever is carried: what happened in it is no change of it.
+    pub(crate) fn restore_time(
+        &self,
+        entry: Entry<'_>,
+        before: &State,
+        accessed: impl FnOnce() -> Option<Time>,
+    ) -> Done {
+        let (system, drive) = (self.system(), &self.reach.drive);
+        let accessed = match accessed() {
+            None if drive.holds(Ability::TimesApart) => None,
+            None => Some(system.stat(entry).during(Operation::SetAttributes)?.accessed),
+            known => known,
+        };
+        let accessed = accessed.map(|time| drive.nearest(time));
+        let modified = drive.nearest(before.modified());
+        match system.set_times(entry, modified, accessed) {
+            // Somebody else's folder, which the caller may only write into.
+            Err(e) if e.raw_os_error() == Some(Errno::PERM.raw_os_error()) => Ok(()),
+            other => other.during(Operation::SetAttributes),
+        }
+    }
+
     /// Extended attributes of a replaced entry that the run does not carry and so leaves alone.
     fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
         let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
         let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
-        self.reach.xattrs_of(self.shared.system, old, uncarried)
+        self.reach.xattrs_of(self.system(), old, uncarried)
     }
 
     fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> Done {
         for list in [ACCESS_LIST, DEFAULT_LIST] {
             if wanted.iter().all(|(name, _)| name != list) {
-                match self.shared.system.remove_xattr(made, list) {
+                match self.system().remove_xattr(made, list) {
                     Err(e) if is_absent(&e) => {}
                     other => other.during(Operation::SetAttributes)?,
                 }
@@ -201,11 +239,10 @@ impl PartRun<'_> {
             self.reach.owner_to_set(wanted, has)
         } else {
             // Kept from the entry that is replaced; only its owner could be somebody else.
-            let able = self.reach.caller.gives_files && self.reach.drive.holds(Ability::Owners);
-            (wanted != has && able).then_some(wanted)
+            (wanted != has && self.gives_owners()).then_some(wanted)
         };
         if let Some((uid, gid)) = set {
-            self.shared.system.set_owner(entry, uid, gid).during(Operation::SetAttributes)?;
+            self.system().set_owner(entry, uid, gid).during(Operation::SetAttributes)?;
         }
         Ok(set.is_some())
     }
@@ -218,15 +255,23 @@ impl PartRun<'_> {
         source: &State,
         has: &State,
     ) -> Done {
-        let system = self.shared.system;
-        let owner = if self.carries(Aspect::Owner) { source } else { has };
-        let owner_set = self.set_owner(entry, (owner.uid, owner.gid), (has.uid, has.gid))?;
+        let system = self.system();
+        let of = |state: &State| (state.uid, state.gid);
+        let owner = of(if self.carries(Aspect::Owner) { source } else { has });
+        let owner_set = self.set_owner(entry, owner, of(has))?;
+        let settled = if self.carries(Aspect::Owner) {
+            self.reach.owner_to_set(owner, of(has)).unwrap_or(of(has))
+        } else {
+            of(has)
+        };
         let wanted = match model {
-            Model::Entry(source) => self.reach.xattrs(system, source).during(Operation::Read)?,
+            Model::Entry(entry) => self.reach.xattrs(system, entry).during(Operation::Read)?,
             Model::Before(before) => before.xattrs.clone(),
         };
+        let wanted = self.reach.xattrs_for(wanted, of(source), settled);
         let lists_set = self.change_xattrs(&wanted, entry, has)?;
-        let usual = if self.carries(Aspect::Mode) { source.mode() } else { has.mode() };
+        let from = if self.carries(Aspect::Mode) { source } else { has };
+        let usual = self.reach.mode_with(from.mode(), of(from), settled);
         let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner takes special bits away, and a new access list changes the group's bits.
         if source.kind != Kind::Symlink && (mode != has.mode() || owner_set || lists_set) {
@@ -252,7 +297,7 @@ impl PartRun<'_> {
         entry: Entry<'_>,
         has: &State,
     ) -> Result<bool, Trouble> {
-        let system = self.shared.system;
+        let system = self.system();
         let present = self.reach.xattrs(system, entry).during(Operation::LookAtDestination)?;
         if *wanted == present {
             return Ok(false);
@@ -272,19 +317,19 @@ impl PartRun<'_> {
     }
 
     /// The attributes of a folder: of a new one all, of an old one those that differ.
-    pub(super) fn dress_folder(
+    pub(crate) fn dress_folder(
         &self,
-        step: &Step,
+        deed: &Deed,
         source: Model<'_>,
         made: Entry<'_>,
         keeps_times: bool,
     ) -> Done {
-        let Some(planned) = step.source else {
+        let Some(planned) = deed.source else {
             return Ok(());
         };
-        let system = self.shared.system;
-        self.between_flags(step, source, made, || {
-            if step.verb != Verb::Adjust && !self.carries(Aspect::Mode) {
+        let system = self.system();
+        self.between_flags(deed, source, made, || {
+            if deed.verb != Verb::Adjust && !self.carries(Aspect::Mode) {
                 self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
             }
             let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);

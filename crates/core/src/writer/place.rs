@@ -4,49 +4,50 @@ use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::abilities::Ability;
-use crate::aspect::Aspect;
 use crate::os::{Entry, Flags, Kind, LARGE, Onto};
-use crate::plan::{Leader, State, Step, Verb};
+use crate::policy::Verb;
+use crate::state::State;
 use crate::problem::{Cause, Operation};
 use crate::temporary;
 
+use super::aside::{Displaced, Name};
 use super::attributes::Model;
 use super::content::Under;
 use super::flags::Made;
-use super::folders::no_exchange;
-use super::{Done, During, PartRun, Place, StepOutcome, Trouble, was_interrupted};
+use super::flags::After;
+use super::folder::no_exchange;
+use super::{Deed, Done, During, Place, Trouble, Writer, was_interrupted};
 
 /// A driver that puts a replaced file aside under a longer name of its own has no room for that
 /// beyond this many bytes, and leaves it behind.
 const LONG_NAME: usize = 230;
 
-impl PartRun<'_> {
+impl Writer<'_> {
     /// Adds, replaces or adjusts one entry.
-    pub(super) fn write(&self, place: &Place<'_>, step: &Step) -> Done {
-        let name = place.folder.names.get(step.name);
-        if step.verb == Verb::Adjust {
-            return self.adjust(place, name, step);
+    pub(crate) fn write(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
+        if deed.verb == Verb::Adjust {
+            return self.adjust(place, name, deed);
         }
-        let Some(source) = step.source else { return Ok(()) };
-        if self.part.memory.is_some() && self.bring_back(place, name, step, &source)? {
+        let Some(source) = deed.source else { return Ok(()) };
+        if self.memory.is_some() && self.bring_back(place, name, deed, &source)? {
             return Ok(());
         }
         if place.hidden {
-            let made = self.make(place, name, name, step, &source);
+            let made = self.make(place, name, name, deed, &source);
             return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
         }
         let is_large = source.kind == Kind::File && source.size > LARGE;
-        let nameless = step.verb == Verb::Add && source.kind == Kind::File && !is_large;
+        let nameless = deed.verb == Verb::Add && source.kind == Kind::File && !is_large;
         if nameless && self.makes_nameless(place) {
-            return self.add_file(place, name, step, &source);
+            return self.add_file(place, name, deed, &source);
         }
         let large = is_large.then(|| temporary::name_of_large(name, source.fingerprint()));
         let temporary = large.as_deref().unwrap_or(&place.temporary);
-        match self.make_and_place(place, name, temporary, step, &source) {
+        match self.make_and_place(place, name, temporary, deed, &source) {
             // Somebody has taken the name, perhaps on purpose: one that nobody knows.
-            Err(trouble) if already_exists(&trouble) => {
-                let another = self.shared.temporaries.name();
-                self.make_and_place(place, name, &another, step, &source)
+            Err(trouble) if trouble.is_taken_name() => {
+                let another = self.means.temporaries.name();
+                self.make_and_place(place, name, &another, deed, &source)
             }
             other => other,
         }
@@ -54,12 +55,12 @@ impl PartRun<'_> {
 
     /// A file that has no name until it is complete leaves nothing behind if the run is killed, and
     /// in a folder of many entries one name costs half of what two do.
-    fn add_file(&self, place: &Place<'_>, name: &[u8], step: &Step, source: &State) -> Done {
-        let made = self.make_file(place, name, Under::Nothing, step, source)?;
+    fn add_file(&self, place: &Place, name: &[u8], deed: &Deed, source: &State) -> Done {
+        let made = self.make_file(place, name, Under::Nothing, deed, source)?;
         let Some(handle) = &made.handle else { return Ok(()) };
-        match self.shared.system.give_name(handle.as_fd(), place.destination.as_fd(), name) {
+        match self.system().give_name(handle.as_fd(), place.destination.as_fd(), name) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                return Err(Trouble(Operation::Write, Cause::Overtaken("the destination")));
+                return Err(Trouble::overtaken_there(Operation::Write));
             }
             other => other.during(Operation::Write)?,
         }
@@ -67,23 +68,23 @@ impl PartRun<'_> {
     }
 
     /// Tried out once a run; most kinds of drive can.
-    fn makes_nameless(&self, place: &Place<'_>) -> bool {
-        *self.shared.makes_nameless.get_or_init(|| {
-            self.shared.system.create_nameless(place.destination.as_fd(), 0o600).is_ok()
+    fn makes_nameless(&self, place: &Place) -> bool {
+        *self.makes_nameless.get_or_init(|| {
+            self.system().create_nameless(place.destination.as_fd(), 0o600).is_ok()
         })
     }
 
     pub(super) fn make_and_place(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
         temporary: &[u8],
-        step: &Step,
+        deed: &Deed,
         source: &State,
     ) -> Done {
-        let made = self.make(place, name, temporary, step, source);
+        let made = self.make(place, name, temporary, deed, source);
         let placed = made.and_then(|made| {
-            self.put_in_place(place, temporary, name, step)?;
+            self.put_in_place(place, temporary, name, deed)?;
             Ok(made)
         });
         match placed {
@@ -104,46 +105,41 @@ impl PartRun<'_> {
 
     fn make(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
         temporary: &[u8],
-        step: &Step,
+        deed: &Deed,
         source: &State,
     ) -> Result<Made, Trouble> {
         if source.kind == Kind::File {
             let large = source.size > LARGE;
             let under = if large { Under::Kept(temporary) } else { Under::Name(temporary) };
-            return self.make_file(place, name, under, step, source);
+            return self.make_file(place, name, under, deed, source);
         }
-        self.make_other(place, name, temporary, step, source).map(|()| Made::default())
+        self.make_other(place, name, temporary, deed, source).map(|()| Made::default())
     }
 
     /// Clears what was made if it came to nothing.
-    fn or_discard(&self, place: &Place<'_>, temporary: &[u8], result: Done) -> Done {
+    fn or_discard(&self, place: &Place, temporary: &[u8], result: Done) -> Done {
         if let Err(trouble) = &result
-            && !already_exists(trouble)
+            && !trouble.is_taken_name()
         {
             // Most often it was not made, and then there is nothing to clear.
-            let _ = self.shared.system.remove_file(place.destination.as_fd(), temporary);
+            let _ = self.system().remove_file(place.destination.as_fd(), temporary);
         }
         result
-    }
-
-    /// The source's name of an entry, which differs only for a single file under a new name.
-    pub(super) fn source_name<'n>(&'n self, name: &'n [u8]) -> &'n [u8] {
-        self.single.map_or(name, |single| &single.source)
     }
 
     /// A link, FIFO, socket or device.
     fn make_other(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
         temporary: &[u8],
-        step: &Step,
+        deed: &Deed,
         planned: &State,
     ) -> Done {
-        let system = self.shared.system;
+        let system = self.system();
         let source_name = self.source_name(name);
         let source_entry = Entry::Named(place.source()?, source_name);
         let source = self.source_now(source_entry, planned)?;
@@ -163,40 +159,41 @@ impl PartRun<'_> {
         if born.kind != source.kind || born.links != 1 {
             return Err(Trouble(Operation::Write, Cause::Overtaken("what was just made")));
         }
-        self.dress(place, name, step, source_entry, entry, &source, &State::from(&born)).map(drop)
+        self.dress(place, name, deed, source_entry, entry, &source, &State::from(&born)).map(drop)
     }
 
     /// Looks at the source again; it must still be what the plan saw.
-    pub(super) fn source_now(&self, entry: Entry<'_>, planned: &State) -> Result<State, Trouble> {
-        match self.shared.system.stat(entry) {
+    pub(crate) fn source_now(&self, entry: Entry<'_>, planned: &State) -> Result<State, Trouble> {
+        match self.system().stat(entry) {
             Ok(now) if planned.still(&now) => Ok(State::from(&now)),
             Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::Read),
-            _ => Err(Trouble(Operation::Read, Cause::Overtaken("the source"))),
+            _ => Err(Trouble::overtaken_here(Operation::Read)),
         }
     }
 
     pub(super) fn put_in_place(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         temporary: &[u8],
         name: &[u8],
-        step: &Step,
+        deed: &Deed,
     ) -> Done {
-        let system = self.shared.system;
+        let system = self.system();
         let folder = place.destination.as_fd();
-        if step.verb == Verb::Add {
+        if deed.verb == Verb::Add {
             return self.rename_to_new(place, temporary, name);
         }
-        let old = self.check_destination(place, name, step)?;
+        let old = self.check_destination(place, name, deed)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
-        let lives = self.shelf.is_some() && old.0 != Kind::Folder;
-        self.unlocked(folder, name, old, lives, || {
-            if step.is_late() {
-                self.set_folder_aside(place, name, step)?;
+        let kept = self.shelf.is_some() && old.0 != Kind::Folder;
+        let after = if kept { After::Kept } else { After::Gone };
+        self.unlocked(folder, name, old, after, || {
+            if deed.takes_a_folders_place() {
+                self.set_folder_aside(place, name, deed)?;
                 return self.replace_folder(folder, temporary, name);
             }
-            let stays = self.set_aside(place, name, true)?;
-            if stays
+            let name_is = self.set_aside(place, name, Displaced::Replaced)?;
+            if name_is == Name::Taken
                 && name.len() > LONG_NAME
                 && !self.reach.drive.holds(Ability::LongNamesReplaced)
             {
@@ -204,7 +201,7 @@ impl PartRun<'_> {
             }
             let placed = system.rename((folder, temporary), (folder, name), Onto::Replace);
             if placed.is_err() {
-                self.take_back(place, name, stays);
+                self.take_back(place, name, name_is);
             }
             placed.during(Operation::Write)
         })
@@ -212,7 +209,7 @@ impl PartRun<'_> {
 
     /// Puts something else in the place of an empty folder.
     fn replace_folder(&self, folder: BorrowedFd<'_>, temporary: &[u8], name: &[u8]) -> Done {
-        let system = self.shared.system;
+        let system = self.system();
         match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
             Ok(()) => system
                 .remove_folder(folder, temporary)
@@ -233,20 +230,20 @@ impl PartRun<'_> {
     }
 
     /// Renames to a name that the plan saw free, never over what appeared there since.
-    pub(super) fn rename_to_new(&self, place: &Place<'_>, temporary: &[u8], name: &[u8]) -> Done {
+    pub(super) fn rename_to_new(&self, place: &Place, temporary: &[u8], name: &[u8]) -> Done {
         let folder = place.destination.as_fd();
         match self.rename_free((folder, temporary), (folder, name)) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
+                Err(Trouble::overtaken_there(Operation::Write))
             }
             other => other.during(Operation::Write),
         }
     }
 
     /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
-    pub(super) fn adjust(&self, place: &Place<'_>, name: &[u8], step: &Step) -> Done {
-        let system = self.shared.system;
-        let Some(planned) = step.source else {
+    pub(crate) fn adjust(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
+        let system = self.system();
+        let Some(planned) = deed.source else {
             return Ok(());
         };
         let path = place.path.join(name);
@@ -260,48 +257,39 @@ impl PartRun<'_> {
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
-        if !step.destination.is_some_and(|seen| seen.still(&now)) {
-            return Err(Trouble(Operation::SetAttributes, Cause::Overtaken("the destination")));
+        if !deed.destination.is_some_and(|seen| seen.still(&now)) {
+            return Err(Trouble::overtaken_there(Operation::SetAttributes));
         }
         // What may open it is its name; that it still leads to the same entry is checked.
         let named = Entry::Named(place.destination.as_fd(), name);
         let change = || {
             let again = system.stat(named).during(Operation::SetAttributes)?;
             if again.identity != now.identity {
-                return Err(Trouble(Operation::SetAttributes, Cause::Overtaken("the destination")));
+                return Err(Trouble::overtaken_there(Operation::SetAttributes));
             }
-            self.note_before(&path, named)?;
             self.change_attributes(model, entry, &source, &State::from(&now))?;
             self.set_time(entry, &source, || self.accessed(model))
         };
-        self.between_flags(step, model, named, change)
+        self.between_flags(deed, model, named, change)
     }
 
-    /// Makes one more name of a file that an earlier step wrote or that was right before.
-    pub(super) fn link(&self, root: BorrowedFd<'_>, place: &Place<'_>, step: &Step) -> Done {
-        let system = self.shared.system;
-        let name = place.folder.names.get(step.name);
-        let Some(leader) = step.link().map(|id| &self.part.leaders[id.0 as usize]) else {
-            return Ok(());
-        };
-        if !self.leader_is_done(leader) {
-            return Err(Trouble(Operation::Write, Cause::LeaderFailed));
-        }
-        let path = self.part.folder_path(leader.folder as usize);
-        let from = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
-        let may_be_locked = !self.carries(Aspect::Flags)
-            || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
-        // Else one worker would lock it again while another still links to it.
-        let _alone = may_be_locked
-            .then(|| self.linking.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
-        match self.place_link(place, (from.as_fd(), &leader.name), name, step) {
+    /// Makes one more name of an entry that is there: `leader`, in the folder `from`.
+    pub(crate) fn link(
+        &self,
+        place: &Place,
+        (from, leader): (BorrowedFd<'_>, &[u8]),
+        name: &[u8],
+        deed: &Deed,
+    ) -> Done {
+        let system = self.system();
+        match self.place_link(place, (from, leader), name, deed) {
             // Flags that keep a file from being changed keep it from getting names, too.
-            Err(trouble) if is_forbidden(&trouble) => {
-                let Ok(handle) = system.open_file(from.as_fd(), &leader.name) else {
+            Err(trouble) if trouble.is_forbidden() => {
+                let Ok(handle) = system.open_file(from, leader) else {
                     return Err(trouble);
                 };
                 let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
-                let placed = self.place_link(place, (from.as_fd(), &leader.name), name, step);
+                let placed = self.place_link(place, (from, leader), name, deed);
                 let locked = had.map_or(Ok(()), |had| system.set_flags(handle.as_fd(), had));
                 placed.and_then(|()| locked.during(Operation::SetAttributes))
             }
@@ -311,41 +299,23 @@ impl PartRun<'_> {
 
     fn place_link(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         (from, leader): (BorrowedFd<'_>, &[u8]),
         name: &[u8],
-        step: &Step,
+        deed: &Deed,
     ) -> Done {
-        let (system, folder) = (self.shared.system, place.destination.as_fd());
-        if step.verb == Verb::Add {
+        let (system, folder) = (self.system(), place.destination.as_fd());
+        if deed.verb == Verb::Add {
             return match system.add_name(from, leader, folder, name) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
+                    Err(Trouble::overtaken_there(Operation::Write))
                 }
                 other => other.during(Operation::Write),
             };
         }
-        let temporary = self.shared.temporaries.name();
+        let temporary = self.means.temporaries.name();
         system.add_name(from, leader, folder, &temporary).during(Operation::Write)?;
-        let placed = self.put_in_place(place, &temporary, name, step);
+        let placed = self.put_in_place(place, &temporary, name, deed);
         self.or_discard(place, &temporary, placed)
     }
-
-    /// True also for a name that was right before the run, and so has no step.
-    pub(super) fn leader_is_done(&self, leader: &Leader) -> bool {
-        let folder = &self.part.folders[leader.folder as usize];
-        let name = |step: &Step| folder.names.get(step.name);
-        let found = folder.steps.binary_search_by(|step| name(step).cmp(&leader.name));
-        found.map_or(true, |at| self.outcome_of(folder.first + at) == StepOutcome::Done)
-    }
-}
-
-/// True if a name to be made was taken. A rename that finds its new name taken is drift.
-fn already_exists(Trouble(_, cause): &Trouble) -> bool {
-    matches!(cause, Cause::System(e) if e.kind() == ErrorKind::AlreadyExists)
-}
-
-/// True if the system does not permit it, which may be for the sake of flags.
-fn is_forbidden(Trouble(_, cause): &Trouble) -> bool {
-    matches!(cause, Cause::System(e) if e.kind() == ErrorKind::PermissionDenied)
 }

@@ -3,14 +3,20 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
+use crate::drives::DriveMap;
 use crate::os::{Entry, Stat, System};
-use crate::pair::Pair;
-use crate::plan::{Part, Reason, State, Step, Verb};
+use crate::sides::Pair;
+use crate::policy::{Part, Reason, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
-use crate::reach::Reach;
+use crate::state::State;
 
-/// A problem for each step whose source or destination overtaken.
-pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part) -> Vec<Problem> {
+/// A problem for each step whose source or destination was overtaken.
+pub(crate) fn find(
+    system: &dyn System,
+    pair: &Pair,
+    drives: &DriveMap,
+    part: &Part,
+) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (at, folder) in part.folders.iter().enumerate() {
         let path = part.folder_path(at);
@@ -18,6 +24,20 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
         let source = open(pair.source.as_fd());
         let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
         let destination = anchor.and_then(|anchor| open(anchor.as_fd()));
+        let drive = drives.get(folder.known.drive);
+        let is_other = |there: &OwnedFd| {
+            let stat = system.stat(Entry::Open(there.as_fd()));
+            stat.is_ok_and(|stat| {
+                let other_drive = stat.identity.drive != drive.identity.drive;
+                other_drive || folder.known.destination.is_some_and(|i| i != stat.identity.inode)
+            })
+        };
+        if destination.as_ref().is_some_and(is_other) && !folder.steps.is_empty() {
+            let (operation, cause) = told("the destination");
+            let path = pair.prefix.join(path.as_bytes());
+            problems.push(Problem { path, operation, cause });
+            continue;
+        }
         for step in &folder.steps {
             let name = folder.names.get(step.name);
             let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
@@ -26,7 +46,7 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, reach: &Reach, part: &Part)
                 // Whatever an interrupted run left goes.
                 (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
                 (Verb::Remove, _) => look(&source, source_name)
-                    .map(|now| now.filter(|now| reach.has_appeared(now.kind, step.kind()))),
+                    .map(|now| now.filter(|now| drive.reach.has_appeared(now.kind, step.kind()))),
                 // Known from the record, and there is no entry to look at.
                 _ if part.remembers(path.join(name).as_bytes()) => Ok(None),
                 _ => look(&source, source_name),
@@ -57,11 +77,15 @@ fn moved(
     step: &Step,
     taken: io::Result<Option<Stat>>,
 ) -> Side {
-    let leader = step.leader.map(|id| &part.leaders[id.0 as usize]);
-    let (Some(leader), Ok(None)) = (leader, taken) else { return (step.destination, Ok(None)) };
-    let path = part.folder_path(leader.folder as usize);
+    let was = step.renamed_from().map(|id| part.name(id));
+    let (Some(was), Ok(None)) = (was, taken) else { return (step.destination, Ok(None)) };
+    let path = part.folder_path(was.folder as usize);
     let folder = system.open_folder(pair.destination.anchor.as_fd(), path.as_bytes()).ok();
-    (step.destination, state(system, folder.as_ref(), &leader.name))
+    (step.destination, state(system, folder.as_ref(), &was.name))
+}
+
+fn told(side: &'static str) -> (Operation, Cause) {
+    (Operation::LookAtDestination, Cause::Overtaken(side))
 }
 
 /// What is there now; nothing, where there is not even the folder.
@@ -94,7 +118,7 @@ fn overtaken(source: Side, destination: Side) -> Option<(Operation, Cause)> {
     }
     match destination.1 {
         Ok(now) if same(destination.0, now) => None,
-        Ok(_) => Some((Operation::LookAtDestination, Cause::Overtaken("the destination"))),
+        Ok(_) => Some(told("the destination")),
         Err(error) => Some((Operation::LookAtDestination, error.into())),
     }
 }

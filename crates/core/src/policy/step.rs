@@ -1,13 +1,15 @@
-//! One change to the destination, and why.
+//! One change to one side, and why. Nothing but [`policy`](super) can make one.
 
 use serde::{Deserialize, Serialize};
 
 use crate::aspect::Aspects;
 use crate::os::Kind;
+use crate::path::NameRange;
+use crate::state::State;
 
-use super::State;
+use super::part::NameId;
 
-/// One change to the destination.
+/// What a step does.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Verb {
@@ -25,7 +27,8 @@ pub enum Verb {
 
 impl Verb {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
+    pub const ALL: [Self; 5] =
+        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
 
     /// The word for it.
     pub fn name(self) -> &'static str {
@@ -46,7 +49,6 @@ pub struct Verbs(u8);
 impl Verbs {
     /// All of them.
     pub const ALL: Self = Self(0b11111);
-
     /// None of them.
     pub const NONE: Self = Self(0);
 
@@ -65,6 +67,11 @@ impl Verbs {
     #[must_use]
     pub fn without(self, verb: Verb) -> Self {
         Self(self.0 & !(1 << verb as u8))
+    }
+
+    /// The kinds among them, in the order of [`Verb::ALL`].
+    pub fn iter(self) -> impl Iterator<Item = Verb> {
+        Verb::ALL.into_iter().filter(move |verb| self.has(*verb))
     }
 
     /// Reads a list as a user types it: `all`, `add,replace`, `all,-rename`. Later words act on what
@@ -89,7 +96,7 @@ impl Verbs {
 
 impl FromIterator<Verb> for Verbs {
     fn from_iter<I: IntoIterator<Item = Verb>>(verbs: I) -> Self {
-        Self(verbs.into_iter().fold(0, |all, verb| all | 1 << verb as u8))
+        verbs.into_iter().fold(Self::NONE, Self::with)
     }
 }
 
@@ -102,7 +109,7 @@ pub struct UnknownVerb(String);
 
 /// Why a step is in the plan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// Not in the destination.
     New,
@@ -115,7 +122,7 @@ pub enum Reason {
         /// Counted from 0.
         offset: u64,
     },
-    /// A link leads elsewhere, or a device has another number.
+    /// A symbolic link leads elsewhere, or a device has another number.
     Reference,
     /// The source has it as a hard link of another name, the destination not.
     Linked,
@@ -137,11 +144,33 @@ pub enum Reason {
     Before,
 }
 
-/// One step. Its name and place are told by [`Plan::steps`](super::Plan::steps).
+/// The side that a step changes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Side {
+    /// The tree that is the model.
+    Source,
+    /// The tree that becomes its echo.
+    #[default]
+    Destination,
+}
+
+/// What a step has to do with another name of its part.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Relation {
+    /// It makes one more name of the entry that is, or will be, there.
+    LinkOf(NameId),
+    /// It takes the entry away from there.
+    RenameOf(NameId),
+}
+
+/// One step. Its name and place are told by [`Plan::steps`](crate::plan::Plan::steps).
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
     /// What it does.
     pub verb: Verb,
+    /// Which side it changes.
+    pub side: Side,
     /// Why.
     pub reason: Reason,
     /// The aspects that differ, the content left out.
@@ -150,24 +179,48 @@ pub struct Step {
     pub source: Option<State>,
     /// The destination's side; `None` if it has none.
     pub destination: Option<State>,
-    pub(crate) leader: Option<LeaderId>,
+    pub(crate) relation: Option<Relation>,
     pub(crate) name: NameRange,
+    /// Keeps everybody but this station from writing one down.
+    #[allow(dead_code, reason = "it is there to be missing elsewhere")]
+    pub(in crate::policy) seal: (),
 }
 
 impl Step {
-    pub(crate) fn new(
+    /// A step of the destination. The only way to one: [`super::Policy`] asks its last word of all
+    /// that come this way, and a saved plan was sealed after it had.
+    pub(in crate::policy) fn new(
         verb: Verb,
         reason: Reason,
-        source: Option<State>,
-        destination: Option<State>,
+        (source, destination): (Option<State>, Option<State>),
     ) -> Self {
-        let (aspects, leader, name) = (Aspects::NONE, None, NameRange::default());
-        Self { verb, reason, aspects, source, destination, leader, name }
+        Self {
+            verb,
+            side: Side::Destination,
+            reason,
+            aspects: Aspects::NONE,
+            source,
+            destination,
+            relation: None,
+            name: NameRange::default(),
+            seal: (),
+        }
     }
 
     /// The name that a hard link is made to.
-    pub(crate) fn link(&self) -> Option<LeaderId> {
-        self.leader.filter(|_| self.verb != Verb::Rename)
+    pub(crate) fn link(&self) -> Option<NameId> {
+        match self.relation {
+            Some(Relation::LinkOf(name)) => Some(name),
+            _ => None,
+        }
+    }
+
+    /// The name that a rename takes away.
+    pub(crate) fn renamed_from(&self) -> Option<NameId> {
+        match self.relation {
+            Some(Relation::RenameOf(name)) => Some(name),
+            _ => None,
+        }
     }
 
     /// The kind of the entry once the step is done; of what goes, for a removal.
@@ -184,24 +237,22 @@ impl Step {
         };
         state.map_or(0, |state| state.bytes())
     }
-}
 
-/// Where a step's name stands in its folder's names.
-#[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct NameRange {
-    pub(super) start: u32,
-    pub(super) length: u16,
-}
+    /// It makes a folder that steps may happen in.
+    pub(crate) fn makes_folder(&self) -> bool {
+        self.kind() == Kind::Folder && matches!(self.verb, Verb::Add | Verb::Replace)
+    }
 
-/// Which entry of [`Part::leaders`](super::Part::leaders).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct LeaderId(pub(crate) u32);
+    /// It takes the place of a folder, which must be empty by then.
+    pub(crate) fn takes_a_folders_place(&self) -> bool {
+        let onto_folder = self.destination.is_some_and(|there| there.kind == Kind::Folder);
+        self.verb == Verb::Replace && onto_folder && self.kind() != Kind::Folder
+    }
 
-/// The name that other names of the same file are linked to, or that a rename takes away.
-#[derive(Debug)]
-pub(crate) struct Leader {
-    pub(crate) folder: u32,
-    pub(crate) name: Box<[u8]>,
+    /// It makes or changes an entry other than a folder.
+    pub(crate) fn writes(&self) -> bool {
+        !matches!(self.verb, Verb::Rename | Verb::Remove) && self.kind() != Kind::Folder
+    }
 }
 
 #[cfg(test)]
@@ -213,5 +264,17 @@ mod tests {
         // 160 bytes a step, of which a name of the usual length takes twenty.
         assert!(size_of::<Step>() <= 136, "{} bytes", size_of::<Step>());
         assert_eq!(size_of::<Option<Step>>(), size_of::<Step>());
+    }
+
+    #[test]
+    fn a_list_of_steps_is_read_from_left_to_right() {
+        let parse = |list| Verbs::parse(list).unwrap();
+        assert_eq!(parse("all"), Verbs::ALL);
+        assert_eq!(parse("add, replace").iter().collect::<Vec<_>>(), [Verb::Add, Verb::Replace]);
+        assert_eq!(parse("all,-rename"), Verbs::ALL.without(Verb::Rename));
+        assert_eq!(parse("-rename,-remove,remove"), Verbs::ALL.without(Verb::Rename));
+        for wrong in ["", "copy", "add,,remove", "--add"] {
+            assert!(Verbs::parse(wrong).is_err(), "{wrong}");
+        }
     }
 }

@@ -8,12 +8,12 @@ use std::sync::atomic::Ordering;
 use crate::alike;
 use crate::aspect::Aspect;
 use crate::os::{Advice, Entry, Kind, LARGE, Stat, is_unsupported};
-use crate::plan::{State, Step};
+use crate::state::State;
 use crate::problem::{Cause, Operation};
 use crate::request::{Cache, Flush};
 
 use super::flags::Made;
-use super::{Done, During, PartRun, Place, Trouble};
+use super::{Deed, Done, During, Place, Trouble, Writer};
 
 /// What a file is called while it is made.
 #[derive(Clone, Copy, Debug)]
@@ -39,27 +39,27 @@ thread_local! {
     static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
 }
 
-impl PartRun<'_> {
+impl Writer<'_> {
     /// Makes a complete file, with all attributes, under this name or without any.
     pub(super) fn make_file(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
         under: Under<'_>,
-        step: &Step,
+        deed: &Deed,
         planned: &State,
     ) -> Result<Made, Trouble> {
-        let system = self.shared.system;
+        let system = self.system();
         let opened = system.open_file(place.source()?, self.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
-            ErrorKind::NotFound => Trouble(Operation::Read, Cause::Overtaken("the source")),
+            ErrorKind::NotFound => Trouble::overtaken_here(Operation::Read),
             _ => Trouble(Operation::Read, e.into()),
         })?;
         let mut before = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
         if !planned.still(&before) {
-            return Err(Trouble(Operation::Read, Cause::Overtaken("the source")));
+            return Err(Trouble::overtaken_here(Operation::Read));
         }
-        let wanted = self.wanted(step, &State::from(&before));
+        let wanted = self.wanted(place, deed, &State::from(&before));
         let mut birth_mode = self.birth_mode(place, &wanted);
         let folder = place.destination.as_fd();
         let mut from = 0;
@@ -95,7 +95,7 @@ impl PartRun<'_> {
         let born = self.born(place, birth_mode, &before);
         let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
         let flags =
-            self.dress(place, name, step, source_entry, entry, &State::from(&before), &born)?;
+            self.dress(place, name, deed, source_entry, entry, &State::from(&before), &born)?;
         if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }
@@ -105,7 +105,7 @@ impl PartRun<'_> {
     /// True if the file must be on the drive before it gets its name: it was asked for, or nothing
     /// else keeps a power cut from leaving its size and times there without its content.
     fn is_flushed_first(&self) -> bool {
-        match self.shared.running.flush {
+        match self.means.running.flush {
             Flush::Each => true,
             Flush::End => !self.marked.load(Ordering::Relaxed),
             Flush::None => false,
@@ -117,7 +117,7 @@ impl PartRun<'_> {
     }
 
     fn flush_before_naming(&self, made: BorrowedFd<'_>) -> Done {
-        match self.shared.system.flush_file(made) {
+        match self.system().flush_file(made) {
             Err(e) if is_unsupported(&e) => Ok(()),
             other => other.during(Operation::Flush),
         }
@@ -125,7 +125,7 @@ impl PartRun<'_> {
 
     /// What an interrupted run left of the same large file, if nobody else can have put it there.
     fn kept(&self, folder: BorrowedFd<'_>, name: &[u8]) -> Option<OwnedFd> {
-        let system = self.shared.system;
+        let system = self.system();
         let kept = system.open_to_write(folder, name).ok()?;
         let stat = system.stat(Entry::Open(kept.as_fd())).ok()?;
         let ours = stat.kind == Kind::File && stat.links == 1 && stat.uid == self.reach.caller.uid;
@@ -141,12 +141,12 @@ impl PartRun<'_> {
         kept: BorrowedFd<'_>,
         stat: &Stat,
     ) -> Result<u64, Trouble> {
-        let system = self.shared.system;
-        let same = alike::first_difference(system, source, kept, |_, _| self.go_on());
+        let system = self.system();
+        let same = alike::first_difference(system, source, kept, |_, _| self.means.go_on());
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
-        self.shared.observer.wrote(at);
+        self.means.observer.wrote(at);
         Ok(at)
     }
 
@@ -160,22 +160,22 @@ impl PartRun<'_> {
             return Ok(());
         }
         // Advice that is not taken costs nothing but time.
-        let _ = self.shared.system.advise(source, Advice::ReadAhead, 0, 0);
+        let _ = self.system().advise(source, Advice::ReadAhead, 0, 0);
         if !sparse {
             self.reserve(made, stat.size)?;
             return self.pour_stretch(source, made, from, stat.size);
         }
         // The length first: what is not written then reads as zeros and takes no room.
-        self.shared.system.set_length(made, stat.size).during(Operation::Write)?;
+        self.system().set_length(made, stat.size).during(Operation::Write)?;
         let mut at = from;
         while at < stat.size {
-            let next = self.shared.system.next_data(source, at).during(Operation::Read)?;
+            let next = self.system().next_data(source, at).during(Operation::Read)?;
             let Some((start, end)) = next else { break };
-            self.shared.observer.wrote(start - at);
+            self.means.observer.wrote(start - at);
             self.pour_stretch(source, made, start, end.min(stat.size))?;
             at = end;
         }
-        self.shared.observer.wrote(stat.size.saturating_sub(at));
+        self.means.observer.wrote(stat.size.saturating_sub(at));
         Ok(())
     }
 
@@ -186,9 +186,9 @@ impl PartRun<'_> {
         with_buffer(|buffer| {
             // One byte more than expected would show a file that grew; its times show it as well.
             let length = usize::try_from(size).unwrap_or(SMALL).min(SMALL);
-            let read = self.shared.system.read_at(source, &mut buffer[..length], 0);
+            let read = self.system().read_at(source, &mut buffer[..length], 0);
             let read = read.during(Operation::Read)?;
-            self.shared.system.write_at(made, &buffer[..read], 0).during(Operation::Write)?;
+            self.system().write_at(made, &buffer[..read], 0).during(Operation::Write)?;
             self.wrote(read as u64);
             Ok(())
         })
@@ -199,7 +199,7 @@ impl PartRun<'_> {
     /// must not look finished. On a drive that is filling up it also keeps the kernel from writing
     /// everything out in between, which it does when much of the room is promised and not given.
     fn reserve(&self, made: BorrowedFd<'_>, size: u64) -> Done {
-        match self.shared.system.reserve(made, size) {
+        match self.system().reserve(made, size) {
             Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
             // Not every drive can.
             _ => Ok(()),
@@ -208,14 +208,14 @@ impl PartRun<'_> {
 
     /// Shares the content where the drive can; false where it cannot.
     fn share(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>) -> Result<bool, Trouble> {
-        if !self.shared.shares_content.load(Ordering::Relaxed) {
+        if !self.shares_content.load(Ordering::Relaxed) {
             return Ok(false);
         }
-        match self.shared.system.share_content(source, made) {
+        match self.system().share_content(source, made) {
             Ok(()) => Ok(true),
             Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
             Err(_) => {
-                self.shared.shares_content.store(false, Ordering::Relaxed);
+                self.shares_content.store(false, Ordering::Relaxed);
                 Ok(false)
             }
         }
@@ -228,10 +228,10 @@ impl PartRun<'_> {
         mut at: u64,
         end: u64,
     ) -> Done {
-        let stretch = self.shared.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
+        let stretch = self.means.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
         let mut dropped = at;
         while at < end {
-            self.go_on().during(Operation::Write)?;
+            self.means.go_on().during(Operation::Write)?;
             let length = (end - at).min(stretch);
             let copied = match self.copy_in_kernel(source, made, at, length)? {
                 Some(copied) => copied,
@@ -260,10 +260,10 @@ impl PartRun<'_> {
         from: u64,
         to: u64,
     ) -> Done {
-        if self.shared.running.cache == Cache::Keep || to < LARGE {
+        if self.means.running.cache == Cache::Keep || to < LARGE {
             return Ok(());
         }
-        let system = self.shared.system;
+        let system = self.system();
         system.flush_file(made).during(Operation::Flush)?;
         for file in [source, made] {
             let _ = system.advise(file, Advice::Drop, from, to - from);
@@ -279,14 +279,14 @@ impl PartRun<'_> {
         at: u64,
         length: u64,
     ) -> Result<Option<u64>, Trouble> {
-        if !self.shared.copies_in_kernel.load(Ordering::Relaxed) {
+        if !self.copies_in_kernel.load(Ordering::Relaxed) {
             return Ok(None);
         }
-        match self.shared.system.copy_range(source, made, at, length) {
+        match self.system().copy_range(source, made, at, length) {
             Ok(copied) => Ok(Some(copied)),
             Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
             Err(_) => {
-                self.shared.copies_in_kernel.store(false, Ordering::Relaxed);
+                self.copies_in_kernel.store(false, Ordering::Relaxed);
                 Ok(None)
             }
         }
@@ -301,7 +301,7 @@ impl PartRun<'_> {
     ) -> Result<u64, Trouble> {
         with_buffer(|buffer| {
             let length = usize::try_from(length).unwrap_or(SMALL).min(buffer.len());
-            let system = self.shared.system;
+            let system = self.system();
             let read = system.read_at(source, &mut buffer[..length], at).during(Operation::Read)?;
             system.write_at(made, &buffer[..read], at).during(Operation::Write)?;
             Ok(read as u64)
@@ -309,11 +309,11 @@ impl PartRun<'_> {
     }
 
     fn wrote(&self, bytes: u64) {
-        if let Some(pace) = &self.shared.pace {
-            pace.pass(bytes, || self.shared.must_end());
+        if let Some(pace) = &self.means.pace {
+            pace.pass(bytes, || self.means.must_end());
         }
-        self.shared.bytes_written.fetch_add(bytes, Ordering::Relaxed);
-        self.shared.observer.wrote(bytes);
+        self.means.bytes_written.fetch_add(bytes, Ordering::Relaxed);
+        self.means.observer.wrote(bytes);
     }
 }
 

@@ -6,12 +6,12 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::aspect::Aspect;
 use crate::os::{Entry, Flags, Kind};
-use crate::plan::{Step, Verb};
+use crate::policy::Verb;
 use crate::problem::Operation;
 use crate::reach;
 
 use super::attributes::Model;
-use super::{Done, During, PartRun, Place, StepOutcome, Trouble};
+use super::{Deed, Done, During, Place, Trouble, Writer};
 
 /// An entry that was made: what is still to be done once it has its name.
 #[derive(Debug, Default)]
@@ -22,24 +22,33 @@ pub(super) struct Made {
     pub(super) flags: Option<Flags>,
 }
 
-impl PartRun<'_> {
+/// What becomes of an entry once the work on it is done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum After {
+    /// It lives on, here or elsewhere.
+    Kept,
+    /// It is gone.
+    Gone,
+}
+
+impl Writer<'_> {
     /// Lifts what keeps an open entry from being changed; returns all flags it had.
-    pub(super) fn unlock(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
-        let had = reach::flags(self.shared.system, entry)?;
+    pub(crate) fn unlock(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
+        let had = reach::flags(self.system(), entry)?;
         if let Some(had) = had.filter(|had| !had.and(Flags::LOCKS).is_empty()) {
-            self.shared.system.set_flags(entry, had.without(Flags::LOCKS))?;
+            self.system().set_flags(entry, had.without(Flags::LOCKS))?;
         }
         Ok(had)
     }
 
     /// Does `work` on a named entry of the destination, with what keeps it from being changed
-    /// lifted, and set again if the work fails or the entry `lives` on elsewhere.
+    /// lifted, and set again if the work fails or the entry is kept elsewhere.
     pub(super) fn unlocked<T>(
         &self,
         folder: BorrowedFd<'_>,
         name: &[u8],
         (kind, shown): (Kind, Flags),
-        lives: bool,
+        after: After,
         work: impl FnOnce() -> Result<T, Trouble>,
     ) -> Result<T, Trouble> {
         if shown.and(Flags::LOCKS).is_empty() {
@@ -51,10 +60,10 @@ impl PartRun<'_> {
         match (&result, had) {
             (Err(_), Some(had)) => {
                 // The first trouble is the one to tell.
-                let _ = self.shared.system.set_flags(handle.as_fd(), had);
+                let _ = self.system().set_flags(handle.as_fd(), had);
             }
-            (Ok(_), Some(had)) if lives => {
-                let locked = self.shared.system.set_flags(handle.as_fd(), had);
+            (Ok(_), Some(had)) if after == After::Kept => {
+                let locked = self.system().set_flags(handle.as_fd(), had);
                 locked.during(Operation::SetAttributes)?;
             }
             _ => {}
@@ -69,8 +78,8 @@ impl PartRun<'_> {
         kind: Kind,
     ) -> io::Result<OwnedFd> {
         match kind {
-            Kind::Folder => self.shared.system.open_folder(folder, name),
-            _ => self.shared.system.open_file(folder, name),
+            Kind::Folder => self.system().open_folder(folder, name),
+            _ => self.system().open_file(folder, name),
         }
     }
 
@@ -78,20 +87,20 @@ impl PartRun<'_> {
     /// are returned, with all others.
     pub(super) fn dress_with_flags(
         &self,
-        place: &Place<'_>,
+        place: &Place,
         name: &[u8],
-        step: &Step,
+        deed: &Deed,
         source: BorrowedFd<'_>,
         made: BorrowedFd<'_>,
     ) -> Result<Option<Flags>, Trouble> {
         if self.reach.drive.flags.is_empty() {
             return Ok(None);
         }
-        let system = self.shared.system;
+        let system = self.system();
         let wanted = if self.carries(Aspect::Flags) {
             let source = reach::flags(system, source).during(Operation::Read)?;
             source.map(|flags| self.reach.flags_to_carry(flags))
-        } else if step.replaces_its_kind() {
+        } else if deed.replaces_its_kind() {
             let old = system.open_file(place.destination.as_fd(), name);
             let old = old.and_then(|old| reach::flags(system, old.as_fd()));
             old.during(Operation::LookAtDestination)?
@@ -115,8 +124,7 @@ impl PartRun<'_> {
     pub(super) fn lock(&self, made: &Made) -> Done {
         match made {
             Made { handle: Some(handle), flags: Some(flags) } => self
-                .shared
-                .system
+                .system()
                 .set_flags(handle.as_fd(), *flags)
                 .during(Operation::SetAttributes),
             _ => Ok(()),
@@ -127,24 +135,24 @@ impl PartRun<'_> {
     /// and setting those it should have.
     pub(super) fn between_flags(
         &self,
-        step: &Step,
+        deed: &Deed,
         source: Model<'_>,
         entry: Entry<'_>,
         work: impl FnOnce() -> Done,
     ) -> Done {
-        let concerned = step.aspects.has(Aspect::Flags) || step.verb != Verb::Adjust;
+        let concerned = deed.aspects.has(Aspect::Flags) || deed.verb != Verb::Adjust;
         let carries = self.carries(Aspect::Flags) && concerned;
-        let locked = step.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
-        if !matches!(step.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
+        let locked = deed.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
+        if !matches!(deed.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
             return work();
         }
-        let system = self.shared.system;
+        let system = self.system();
         let mut held = None;
-        let opened = self.handle(entry, step.kind(), &mut held).during(Operation::SetAttributes)?;
+        let opened = self.handle(entry, deed.kind(), &mut held).during(Operation::SetAttributes)?;
         let Some(had) = reach::flags(system, opened).during(Operation::SetAttributes)? else {
             return work();
         };
-        let wanted = if carries { self.flags_of(source, step.kind())? } else { None };
+        let wanted = if carries { self.flags_of(source, deed.kind())? } else { None };
         let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
         // Those that lock come last. All others come first: a run that is killed in between is known
         // by the times, which come after them, while flags show to nobody who does not look closely.
@@ -170,7 +178,7 @@ impl PartRun<'_> {
         };
         let mut held = None;
         match self.handle(source, kind, &mut held) {
-            Ok(source) => reach::flags(self.shared.system, source).during(Operation::Read),
+            Ok(source) => reach::flags(self.system(), source).during(Operation::Read),
             Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
             Err(e) => Err(e).during(Operation::Read),
         }
@@ -186,24 +194,9 @@ impl PartRun<'_> {
         let opened = match entry {
             Entry::Open(handle) => return Ok(handle),
             Entry::Named(folder, name) => self.open_named(folder, name, kind)?,
-            Entry::Pinned(handle) => self.shared.system.open_folder(handle, b"")?,
+            Entry::Pinned(handle) => self.system().open_folder(handle, b"")?,
         };
         let opened: &'h OwnedFd = held.insert(opened);
         Ok(opened.as_fd())
-    }
-
-    /// True if a folder of the plan has got the source's flags in this run.
-    pub(super) fn carries_flags_of(&self, at: usize) -> bool {
-        let (step, number) = if at == 0 {
-            (self.part.root.as_ref(), self.part.first)
-        } else {
-            let above = &self.part.folders[self.part.folders[at].parent as usize];
-            let own = self.own_step(at);
-            (own.map(|own| &above.steps[own]), above.first + own.unwrap_or(0))
-        };
-        let sets = |step: &Step| step.verb != Verb::Adjust || step.aspects.has(Aspect::Flags);
-        self.carries(Aspect::Flags)
-            && step.is_some_and(sets)
-            && self.outcome_of(number) == StepOutcome::Done
     }
 }

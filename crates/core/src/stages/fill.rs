@@ -12,13 +12,16 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::time::{Duration, Instant};
 
 use crate::abilities::Ability;
-use crate::os::{Entry, Kind, LARGE, Onto};
-use crate::plan::{Folder, Step, Verb};
+use crate::os::LARGE;
+use crate::path::TreePath;
+use crate::policy::{Folder, Step, Verb};
 use crate::pool::{self, Stack};
-use crate::problem::{Cause, Operation};
+use crate::problem::Operation;
+use crate::writer::{Done, During, Place, Trouble, WHILE_FILLED};
 
-use super::folders::{WHILE_FILLED, no_exchange};
-use super::{Done, During, PartRun, Place, StepOutcome, Trouble, writes};
+use super::outcome::StepOutcome;
+use super::steps::At;
+use super::{Run, name_of};
 
 /// How long a folder may stay under its temporary name.
 const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
@@ -26,6 +29,9 @@ const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
 /// one folder of large files keeps all workers busy.
 const BATCH_BYTES: u64 = 64 * 1024 * 1024;
 const BATCH_STEPS: usize = 4096;
+
+/// The number of a step, its path, and what became of it.
+type Filled = (usize, TreePath, Done);
 
 /// What a worker takes on at a time.
 enum Work {
@@ -37,20 +43,16 @@ enum Work {
 
 /// A step that this stage takes: it writes an entry other than a folder, now.
 fn is_due(step: &Step) -> bool {
-    writes(step) && !step.is_late() && step.link().is_none()
+    step.writes() && !step.takes_a_folders_place() && step.link().is_none()
 }
 
-pub(super) fn makes_folder(step: &Step) -> bool {
-    step.kind() == Kind::Folder && matches!(step.verb, Verb::Add | Verb::Replace)
-}
-
-/// The steps of a folder, cut where a batch is full.
-fn batches(steps: &[Step]) -> Vec<Range<usize>> {
+/// The steps of a folder, by what they write, cut where a batch is full.
+fn batches(sizes: impl ExactSizeIterator<Item = u64>) -> Vec<Range<usize>> {
     let mut batches = Vec::new();
-    let (mut start, mut bytes) = (0, 0);
-    for (i, step) in steps.iter().enumerate() {
-        bytes += step.bytes();
-        if bytes >= BATCH_BYTES || i + 1 - start >= BATCH_STEPS || i + 1 == steps.len() {
+    let (mut start, mut bytes, count) = (0, 0, sizes.len());
+    for (i, size) in sizes.enumerate() {
+        bytes += size;
+        if bytes >= BATCH_BYTES || i + 1 - start >= BATCH_STEPS || i + 1 == count {
             batches.push(start..i + 1);
             (start, bytes) = (i + 1, 0);
         }
@@ -58,21 +60,21 @@ fn batches(steps: &[Step]) -> Vec<Range<usize>> {
     batches
 }
 
-impl PartRun<'_> {
+impl Run<'_> {
     pub(super) fn fill(&self, root: BorrowedFd<'_>) {
         let new_folders = self.new_folders();
         let is_new: HashSet<usize> = new_folders.values().copied().collect();
         let first = (0..self.part.folders.len()).filter(|at| !is_new.contains(at));
         let first = first.flat_map(|at| self.works_in(at)).collect();
-        pool::run(self.shared.running.workers, first, |work, stack| {
-            if self.shared.must_end() {
+        pool::run(self.means.running.workers, first, |work, stack| {
+            if self.means.must_end() {
                 return;
             }
             match work {
                 Work::New { parent, at } => self.add_folder(root, parent, at, &new_folders, stack),
                 Work::Batch { folder, steps } => {
-                    self.work_on(root, folder, steps, &is_due, &|place, step| {
-                        self.write(place, step)
+                    self.work_on(root, folder, steps, &is_due, &|at, step| {
+                        at.on.writer.write(at.place, at.name, &step.into())
                     });
                 }
             }
@@ -82,10 +84,9 @@ impl PartRun<'_> {
     /// The plan's folders that are made by a step, by that step's number.
     fn new_folders(&self) -> HashMap<usize, usize> {
         let folders = self.part.folders.iter().enumerate().skip(1);
-        let made = folders.filter_map(|(at, folder)| {
-            let above = &self.part.folders[folder.parent as usize];
-            let own = self.own_step(at)?;
-            makes_folder(&above.steps[own]).then_some((above.first + own, at))
+        let made = folders.filter_map(|(at, _)| {
+            let (number, step) = self.part.own_step(at)?;
+            step.makes_folder().then_some((number, at))
         });
         made.collect()
     }
@@ -93,10 +94,10 @@ impl PartRun<'_> {
     /// All there is to make in a folder that is there.
     fn works_in(&self, at: usize) -> Vec<Work> {
         let steps = &self.part.folders[at].steps;
-        let new = (0..steps.len()).filter(|i| makes_folder(&steps[*i]));
+        let new = (0..steps.len()).filter(|i| steps[*i].makes_folder());
         let new = new.map(|i| Work::New { parent: at, at: i });
         let holds_due = |range: &Range<usize>| steps[range.clone()].iter().any(is_due);
-        let batches = batches(steps).into_iter().filter(holds_due);
+        let batches = batches(steps.iter().map(Step::bytes)).into_iter().filter(holds_due);
         new.chain(batches.map(|steps| Work::Batch { folder: at, steps })).collect()
     }
 
@@ -112,10 +113,11 @@ impl PartRun<'_> {
         let number = above.first + at;
         let child = new_folders.get(&number).copied();
         let step = &above.steps[at];
-        let name = above.names.get(step.name);
+        let name = name_of(above, step);
+        let on = self.drive_of(parent);
         let made = self.try_hard(|| {
-            self.enter_to_change(root, parent)
-                .and_then(|place| self.make_folder(&place, name, step, child))
+            let place = self.enter_to_change(root, parent)?;
+            self.make_folder(&At { on, place: &place, name }, step, child)
         });
         match made {
             // It is done only when it has its attributes, at the end.
@@ -126,7 +128,7 @@ impl PartRun<'_> {
                 if let Some(child) = child {
                     self.fail_below(child);
                 }
-                self.conclude(number, &self.part.folder_path(parent).join(name), Err(trouble));
+                self.conclude(on, number, &self.part.folder_path(parent).join(name), Err(trouble));
             }
         }
     }
@@ -138,45 +140,34 @@ impl PartRun<'_> {
         let folders = self.part.folders.iter().enumerate().skip(top);
         for (_, folder) in folders.take_while(is_below) {
             for number in folder.first..folder.first + folder.steps.len() {
-                self.set_outcome(number, StepOutcome::Failed);
+                self.ledger.set(number, StepOutcome::Failed);
             }
         }
     }
 
-    fn make_folder(
-        &self,
-        place: &Place<'_>,
-        name: &[u8],
-        step: &Step,
-        child: Option<usize>,
-    ) -> Done {
-        let system = self.shared.system;
+    fn make_folder(&self, at: &At<'_>, step: &Step, child: Option<usize>) -> Done {
+        let At { on, place, name } = *at;
+        let (system, writer) = (self.system(), &on.writer);
         let folder = place.destination.as_fd();
-        self.check_destination(place, name, step)?;
+        writer.check_destination(place, name, &step.into())?;
         // What is brought back is not to be lost with a folder that finds no place.
-        let brings_back = self.part.memory.is_some();
-        let hides = self.reach.drive.holds(Ability::RenamedFolders) && !brings_back;
+        let brings_back = writer.memory.is_some();
+        let hides = writer.reach.drive.holds(Ability::RenamedFolders) && !brings_back;
         if !hides && step.verb == Verb::Add {
-            return match system.create_folder(folder, name, WHILE_FILLED) {
-                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    Err(Trouble(Operation::Write, Cause::Overtaken("the destination")))
-                }
-                other => other.during(Operation::Write),
-            };
+            return writer.make_folder(place, name);
         }
         let child = child.filter(|_| hides);
-        let temporary = self.shared.temporaries.name();
+        let temporary = self.means.temporaries.name();
         system.create_folder(folder, &temporary, WHILE_FILLED).during(Operation::Write)?;
-        let filled =
-            child.map_or(Ok(Vec::new()), |child| self.fill_hidden(place, name, &temporary, child));
+        let filled = child.map_or(Ok(Vec::new()), |child| self.fill_hidden(at, &temporary, child));
         let placed = filled.and_then(|filled| {
-            self.place_folder(place, &temporary, name, step)?;
+            writer.place_folder(place, &temporary, name, &step.into())?;
             Ok(filled)
         });
         match placed {
             Ok(filled) => {
                 for (number, path, result) in filled {
-                    self.conclude(number, &path, result);
+                    self.conclude(on, number, &path, result);
                 }
                 Ok(())
             }
@@ -190,12 +181,11 @@ impl PartRun<'_> {
     /// Writes small files into a folder that nobody sees yet. Returns what became of each step.
     fn fill_hidden(
         &self,
-        above: &Place<'_>,
-        name: &[u8],
+        At { on, place: above, name }: &At<'_>,
         temporary: &[u8],
         child: usize,
-    ) -> Result<Vec<(usize, crate::path::TreePath, Done)>, Trouble> {
-        let system = self.shared.system;
+    ) -> Result<Vec<Filled>, Trouble> {
+        let system = self.system();
         let folder = &self.part.folders[child];
         let due = |i: &usize| is_due(&folder.steps[*i]) && folder.steps[*i].bytes() <= LARGE;
         let mut due = (0..folder.steps.len()).filter(due).peekable();
@@ -205,25 +195,23 @@ impl PartRun<'_> {
         let destination =
             system.open_folder(above.destination.as_fd(), temporary).during(Operation::Write)?;
         let source = above.source.as_ref().map(|s| system.open_folder(s.as_fd(), name));
-        let place =
-            self.place_in(folder, above.path.join(name), source.and_then(Result::ok), destination)?;
-        let place = Place { hidden: true, ..place };
+        let path = above.path.join(name);
+        let mut place = on.writer.place(path, source.and_then(Result::ok), destination)?;
+        place.hidden = true;
         let begun = Instant::now();
         let mut filled = Vec::new();
         for i in due {
-            if self.shared.must_end() || begun.elapsed() > HIDDEN_AT_MOST {
+            if self.means.must_end() || begun.elapsed() > HIDDEN_AT_MOST {
                 break;
             }
             let step = &folder.steps[i];
-            let path = place.path.join(folder.names.get(step.name));
+            let at = At { on, place: &place, name: name_of(folder, step) };
+            let path = place.path.join(at.name);
             self.tell_start(&path);
-            let name = folder.names.get(step.name);
-            let result = self.try_hard(|| self.write(&place, step)).and_then(|()| {
-                let made = Entry::Named(place.destination.as_fd(), name);
-                self.note_after(step, &path, made)
-            });
+            let written = self.try_hard(|| on.writer.write(&place, at.name, &step.into()));
+            let result = written.and_then(|()| self.note_after(&at, step));
             // Told once, and not for every file that would meet it too.
-            let is_last = result.as_ref().is_err_and(|trouble| trouble.1.ends_the_run());
+            let is_last = result.as_ref().is_err_and(|trouble| trouble.1.may_end_the_run());
             filled.push((folder.first + i, path, result));
             if is_last {
                 break;
@@ -232,37 +220,15 @@ impl PartRun<'_> {
         Ok(filled)
     }
 
-    fn place_folder(&self, place: &Place<'_>, temporary: &[u8], name: &[u8], step: &Step) -> Done {
-        let system = self.shared.system;
-        let folder = place.destination.as_fd();
-        if step.verb == Verb::Add {
-            return self.rename_to_new(place, temporary, name);
-        }
-        self.check_destination(place, name, step)?;
-        if !self.set_aside(place, name, true)? {
-            return self.rename_to_new(place, temporary, name);
-        }
-        match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
-            Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
-            Err(e) if no_exchange(&e) => {
-                system.remove_file(folder, name).during(Operation::Remove)?;
-                system
-                    .rename((folder, temporary), (folder, name), Onto::Nothing)
-                    .during(Operation::Write)
-            }
-            Err(e) => Err(e).during(Operation::Write),
-        }
-    }
-
     /// Clears a hidden folder that found no place. What is left all the same is known by its name,
     /// and the next run clears it.
-    fn discard_folder(&self, place: &Place<'_>, temporary: &[u8], child: Option<usize>) {
-        let system = self.shared.system;
+    fn discard_folder(&self, place: &Place, temporary: &[u8], child: Option<usize>) {
+        let system = self.system();
         let folder = place.destination.as_fd();
         if let (Some(child), Ok(hidden)) = (child, system.open_folder(folder, temporary)) {
             let below = &self.part.folders[child];
             for step in below.steps.iter().filter(|step| is_due(step)) {
-                match system.remove_file(hidden.as_fd(), below.names.get(step.name)) {
+                match system.remove_file(hidden.as_fd(), name_of(below, step)) {
                     Err(e) if e.kind() != ErrorKind::NotFound => return,
                     _ => {}
                 }
@@ -275,37 +241,15 @@ impl PartRun<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::plan::State;
-
-    fn step(bytes: u64) -> Step {
-        let stat = crate::os::Stat {
-            kind: Kind::File,
-            mode: 0o644,
-            uid: 0,
-            gid: 0,
-            size: bytes,
-            allocated: bytes,
-            modified: crate::os::Time::default(),
-            accessed: crate::os::Time::default(),
-            changed: crate::os::Time::default(),
-            identity: crate::os::Identity { drive: 1, inode: 1 },
-            links: 1,
-            flags: crate::os::Flags::default(),
-            flags_told: crate::os::Flags::default(),
-            mounted: false,
-        };
-        Step::new(Verb::Add, crate::plan::Reason::New, Some(State::from(&stat)), None)
-    }
 
     #[test]
     fn batches_are_cut_by_bytes_and_by_number_and_leave_nothing_out() {
         let sizes = [vec![1; 10_000], vec![BATCH_BYTES; 3], vec![BATCH_BYTES / 2; 5], Vec::new()];
         for (sizes, expected) in sizes.iter().zip([3, 3, 3, 0]) {
-            let steps: Vec<Step> = sizes.iter().map(|bytes| step(*bytes)).collect();
-            let batches = batches(&steps);
+            let batches = batches(sizes.iter().copied());
             assert_eq!(batches.len(), expected);
             let joined: Vec<usize> = batches.into_iter().flatten().collect();
-            assert_eq!(joined, (0..steps.len()).collect::<Vec<_>>());
+            assert_eq!(joined, (0..sizes.len()).collect::<Vec<_>>());
         }
     }
 }

@@ -3,7 +3,8 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::plan::{Count, Plan, Verb};
+use crate::plan::{Count, Plan};
+use crate::policy::Verb;
 use crate::problem::{Cause, Operation, Problem};
 
 /// What became of a step.

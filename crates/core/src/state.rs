@@ -1,13 +1,14 @@
-//! An entry as a plan saw it.
+//! An entry as it was seen: what facts, steps and notes remember of it.
 
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::Bytes;
+use crate::drives::DriveId;
 use crate::os::{Flags, Kind, Stat, Time, Xattrs};
 
-/// What a plan remembers of an entry: enough to explain a step and to recognise drift.
+/// What is remembered of an entry: enough to explain a step and to recognise it again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct State {
     /// Length in bytes; the device number for devices.
@@ -83,6 +84,16 @@ impl From<&Stat> for State {
     }
 }
 
+/// What a folder of the plan was, to know it again before anything happens in it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Known {
+    /// Inode numbers on either side; `None` where there was none.
+    pub(crate) source: Option<u64>,
+    pub(crate) destination: Option<u64>,
+    /// The drive of the destination that it lies on, or will.
+    pub(crate) drive: DriveId,
+}
+
 /// An entry before a run changed its attributes, in full.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct Before {
@@ -94,7 +105,7 @@ pub(crate) struct Before {
     pub(crate) xattrs: Xattrs,
 }
 
-/// What a part that undoes another knows beyond its steps: what entries were like before, by paths.
+/// What entries were like before a run changed them, by their paths.
 pub(crate) type Memory = HashMap<Vec<u8>, Before>;
 
 /// Extended attributes as pairs of name and value, each text where it is such.

@@ -1,0 +1,187 @@
+//! Facts: what the two sides show of one path, before anything is decided.
+
+use crate::abilities::Objection;
+use crate::aspect::Aspects;
+use crate::drives::DriveId;
+use crate::os::{Identity, Stat};
+use crate::path::{NameRange, Names, TreePath};
+use crate::state::{Known, State};
+
+/// What one side shows of a name.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum Seen {
+    /// It has no such entry.
+    Absent,
+    /// It has one that the selection leaves out.
+    LeftOut,
+    /// It has one that takes part.
+    There(State),
+}
+
+impl Seen {
+    pub(crate) fn state(&self) -> Option<State> {
+        match self {
+            Self::There(state) => Some(*state),
+            Self::Absent | Self::LeftOut => None,
+        }
+    }
+}
+
+/// Why a content counts as another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Change {
+    /// Size or modification time differ.
+    SizeTime,
+    /// Same size, other bytes, the first of them at this offset.
+    Bytes(u64),
+    /// A symbolic link leads elsewhere, or a device has another number.
+    Reference,
+}
+
+/// In what the two sides differ.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) enum What {
+    /// Nothing, as it turned out.
+    Nothing,
+    /// Only the source has it.
+    New,
+    /// Only the destination has it.
+    Extra,
+    /// Only the destination has it, and it is what an interrupted run left.
+    Leftover,
+    /// The destination has it, and the selection leaves it out on one side or both.
+    LeftOut,
+    /// One is a folder, say, and the other a file.
+    Kind,
+    /// The content; why it counts as another.
+    Content(Change),
+    /// Only these.
+    Aspects(Aspects),
+}
+
+/// What keeps the destination's drive from taking the source's entry.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Obstacle {
+    /// It holds none of this kind, or not for this caller.
+    Kind,
+    /// It does not take the name.
+    Name(Objection),
+    /// To it the name is the same as that of an entry before.
+    SameName(Vec<u8>),
+    /// It stores no file this long, in bytes.
+    Size(u64),
+    /// It takes no symbolic link with this text, or no device of this number.
+    Reference,
+    /// Another drive is mounted there.
+    Mount,
+}
+
+/// One path on which the two sides do not agree.
+#[derive(Clone, Debug)]
+pub(crate) struct Difference {
+    pub(crate) name: NameRange,
+    pub(crate) source: Seen,
+    pub(crate) destination: Seen,
+    pub(crate) what: What,
+    /// Boxed, since nearly none has one.
+    pub(crate) obstacle: Option<Box<Obstacle>>,
+}
+
+impl Difference {
+    pub(crate) fn nothing(name: NameRange) -> Self {
+        let (source, destination) = (Seen::Absent, Seen::Absent);
+        Self { name, source, destination, what: What::Nothing, obstacle: None }
+    }
+}
+
+/// A name, on one side, of an entry that is no folder.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Named {
+    pub(crate) state: State,
+    pub(crate) identity: Identity,
+    /// How many names it has in all, those outside of the tree among them.
+    pub(crate) links: u32,
+}
+
+impl From<&Stat> for Named {
+    fn from(stat: &Stat) -> Self {
+        Self { state: stat.into(), identity: stat.identity, links: stat.links }
+    }
+}
+
+/// A name of an entry that has more than one on either side.
+#[derive(Clone, Debug)]
+pub(crate) struct Linked {
+    pub(crate) name: NameRange,
+    pub(crate) source: Named,
+    /// `None` if there is none, or one of another kind.
+    pub(crate) destination: Option<Named>,
+    /// Which of the folder's differences it has, if it has one.
+    pub(crate) difference: Option<usize>,
+}
+
+/// On which sides a folder exists.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Presence {
+    Both,
+    Source,
+    Destination,
+}
+
+/// A folder of which everything is known: what this station gives to the next.
+#[derive(Debug)]
+pub(crate) struct Folder {
+    /// Relative to the root; known only where something in it differs.
+    pub(crate) path: TreePath,
+    pub(crate) name: Box<[u8]>,
+    pub(crate) is_root: bool,
+    pub(crate) presence: Presence,
+    pub(crate) known: Known,
+    /// The destination's, if there is one and it belongs to the tree.
+    pub(crate) before: Option<State>,
+    pub(crate) names: Names,
+    pub(crate) differences: Vec<Difference>,
+    pub(crate) linked: Vec<Linked>,
+    /// Something of the destination stays in it, whatever is decided: left out, unknown, or on a
+    /// drive that is none of this run's.
+    pub(crate) holds: bool,
+    /// It takes part only for what takes part in it.
+    pub(crate) for_what_it_holds: bool,
+    /// What became of the folders in it: which of its differences each is, if it is one, and what the
+    /// next station gave back for it.
+    pub(crate) below: Vec<(Option<usize>, Below)>,
+}
+
+/// What the next station made of a folder, as far as the one above it must know.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Below {
+    /// Its number there, if it is kept.
+    pub(crate) number: Option<usize>,
+    /// Something of the destination stays in it.
+    pub(crate) stays: bool,
+    /// All that stays does so only since an option forbids its step.
+    pub(crate) only_held: bool,
+    /// Something of the destination goes from it.
+    pub(crate) removes: bool,
+    /// It takes part only for what takes part in it.
+    pub(crate) for_what_it_holds: bool,
+}
+
+/// Takes folders, each after all that are in it.
+pub(crate) trait Station {
+    fn folder(&mut self, folder: Folder) -> Below;
+}
+
+impl Folder {
+    /// True if the next station has nothing to do with it, nor with what is below it.
+    pub(crate) fn is_plain(&self) -> bool {
+        !self.is_root
+            && self.differences.is_empty()
+            && self.linked.is_empty()
+            && self.below.iter().all(|(_, below)| below.number.is_none())
+    }
+
+    pub(crate) fn drive(&self) -> DriveId {
+        self.known.drive
+    }
+}

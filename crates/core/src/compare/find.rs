@@ -1,0 +1,364 @@
+//! What was met under one name, put down as a difference, as a name of several, or as nothing at all.
+
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::Arc;
+
+use crate::drives::Mounted;
+use crate::os::{Entry, Kind, Stat, Time};
+use crate::path::NameRange;
+use crate::plan::Note;
+use crate::problem::Operation;
+use crate::reach::Reach;
+use crate::scope::{Drives, Extra, LeftOut};
+use crate::select::Verdict;
+use crate::temporary;
+
+use super::difference::{Difference, Linked, Named, Obstacle, Presence, Seen, What};
+use super::entry;
+use super::look::{Met, Side};
+use super::node::{Begun, Node, Whole};
+use super::walk::{Visit, Walk};
+
+/// A folder to be visited next, and what it is among the differences of the one above.
+struct Down<'a> {
+    presence: Presence,
+    source: Option<&'a Stat>,
+    destination: Option<&'a Stat>,
+    verdict: Verdict,
+    whole: Option<Whole>,
+    difference: Option<usize>,
+}
+
+impl Walk<'_, '_> {
+    /// Puts down what is to be known of one name.
+    pub(super) fn find(&self, visit: &mut Visit<'_>, met: &Met<'_>) {
+        if self.has_met_itself(met) {
+            self.halt_for_overlap(visit, met.name);
+            return;
+        }
+        self.tally(visit, met);
+        visit.note_ahead(met, self.context.now);
+        match (&met.source, &met.destination) {
+            (Side::Absent, Side::Absent) => {}
+            (Side::Absent | Side::LeftOut(_), Side::LeftOut(None)) | (Side::LeftOut(_), Side::Absent) => {
+                visit.node.holds();
+            }
+            (Side::Absent | Side::LeftOut(_), Side::LeftOut(Some(there))) => {
+                self.find_left_out(visit, met, there);
+            }
+            // Where the source's is left out, nothing was taken of the destination's.
+            (Side::LeftOut(_), Side::Taken(..)) => visit.node.holds(),
+            (Side::Taken(source, verdict, _), Side::Absent | Side::LeftOut(_)) => {
+                self.find_new(visit, met, source, *verdict);
+            }
+            (Side::Taken(source, verdict, _), Side::Taken(there, below, _)) => {
+                self.find_both(visit, met, (source, *verdict), (there, *below));
+            }
+            (Side::Absent, Side::Taken(there, verdict, _)) => {
+                self.find_extra(visit, met, there, *verdict);
+            }
+        }
+    }
+
+    fn find_new(&self, visit: &mut Visit<'_>, met: &Met<'_>, source: &Stat, verdict: Verdict) {
+        let there = match met.destination {
+            Side::LeftOut(_) => Seen::LeftOut,
+            _ => Seen::Absent,
+        };
+        let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
+        let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
+        let difference = visit.note(met.name, (Seen::There(source.into()), there), What::New, obstacle);
+        if source.kind == Kind::Folder {
+            if !stops {
+                let (presence, source) = (Presence::Source, Some(source));
+                let (destination, difference) = (None, Some(difference));
+                let whole = None;
+                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            }
+        } else if source.links > 1 {
+            visit.note_linked(met.name, source, None, Some(difference));
+        }
+    }
+
+    fn find_both(
+        &self,
+        visit: &mut Visit<'_>,
+        met: &Met<'_>,
+        (source, verdict): (&Stat, Verdict),
+        (there, below): (&Stat, Verdict),
+    ) {
+        let what = match self.compare_entries(visit, met, source, there) {
+            Ok(what) => what,
+            Err(cause) => {
+                visit.problem(met.name, Operation::Compare, cause.into());
+                visit.node.holds();
+                return;
+            }
+        };
+        let makes = !matches!(what, What::Nothing | What::Aspects(_));
+        let mut obstacle = makes.then(|| self.obstacle(visit, met, source)).flatten();
+        if what == What::Kind && there.kind == Kind::Folder && visit.leaves_destination(there) {
+            obstacle = Some(Obstacle::Mount);
+        }
+        let is_mount = obstacle == Some(Obstacle::Mount);
+        let sides = (Seen::There(source.into()), Seen::There(there.into()));
+        let differs = what != What::Nothing;
+        let difference = differs.then(|| visit.note(met.name, sides, what, obstacle));
+        let (from, to, whole) = (Some(source), Some(there), None);
+        match (source.kind, there.kind) {
+            (Kind::Folder, Kind::Folder) => {
+                let (presence, source, destination) = (Presence::Both, from, to);
+                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            }
+            (Kind::Folder, _) => {
+                let (presence, source, destination) = (Presence::Source, from, to);
+                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            }
+            (_, Kind::Folder) if !is_mount => {
+                let (presence, source, destination) = (Presence::Destination, None, to);
+                let verdict = below;
+                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            }
+            _ => {}
+        }
+        if source.kind == Kind::Folder {
+            return;
+        }
+        let same_kind = (source.kind == there.kind).then_some(there);
+        if source.links > 1 || same_kind.is_some_and(|there| there.links > 1) {
+            visit.note_linked(met.name, source, same_kind, difference);
+        } else if difference.is_none() {
+            let bytes = if source.kind == Kind::File { source.size } else { 0 };
+            visit.findings.tallies.unchanged.add(bytes);
+        }
+    }
+
+    fn find_extra(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat, verdict: Verdict) {
+        let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
+        let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
+        if visit.leaves_destination(there) && self.context.scope.drives != Drives::All {
+            visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
+            visit.node.holds();
+            return;
+        }
+        let what = whole.map_or(What::Extra, Whole::what);
+        let difference = visit.note(met.name, (Seen::Absent, Seen::There(there.into())), what, None);
+        let goes_on = self.context.scope.extra == Extra::WithContents || whole.is_some();
+        if there.kind == Kind::Folder && goes_on {
+            let (presence, source) = (Presence::Destination, None);
+            let (destination, difference) = (Some(there), Some(difference));
+            self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+        }
+    }
+
+    /// What the selection leaves out of the destination, where that is told.
+    fn find_left_out(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat) {
+        if visit.leaves_destination(there) && self.context.scope.drives != Drives::All {
+            visit.node.holds();
+            return;
+        }
+        let source = match met.source {
+            Side::LeftOut(_) => Seen::LeftOut,
+            _ => Seen::Absent,
+        };
+        let there_seen = Seen::There(there.into());
+        let difference = visit.note(met.name, (source, there_seen), What::LeftOut, None);
+        if there.kind == Kind::Folder {
+            let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
+            let (destination, difference) = (Some(there), Some(difference));
+            let verdict = Verdict::Take { all_below: true };
+            self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+        }
+    }
+
+    /// What keeps the destination's drive from taking an entry.
+    fn obstacle(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Option<Obstacle> {
+        let reach = &visit.node.begun.drive.reach;
+        if !reach.can_hold(source.kind) {
+            return Some(Obstacle::Kind);
+        }
+        if let Some(objection) = reach.drive.names.objection(met.name) {
+            return Some(Obstacle::Name(objection));
+        }
+        match reach.drive.largest_file {
+            Some(longest) if source.kind == Kind::File && source.size > longest => {
+                Some(Obstacle::Size(longest))
+            }
+            _ => None,
+        }
+    }
+
+    fn go_below(&self, visit: &mut Visit<'_>, name: &[u8], down: Down<'_>) {
+        let Down { presence, source, destination, verdict, whole, difference } = down;
+        let (all_below, conditional) = match verdict {
+            Verdict::Take { all_below } => (all_below, false),
+            Verdict::IfNeeded { all_below } => (all_below, true),
+            Verdict::Leave => return,
+        };
+        if source.is_some_and(|source| visit.leaves_source(source)) {
+            visit.findings.notes.push(Note::Mount(visit.listed.path.join(name)));
+        }
+        let Some(drive) = self.drive_below(visit, name, presence, destination) else { return };
+        let crosses = drive.id != visit.node.begun.drive.id;
+        let instead = destination
+            .filter(|there| there.kind != Kind::Folder && presence == Presence::Source)
+            .map(|there| (there.kind, there.size));
+        let node = Node::new(
+            Some(visit.node),
+            name,
+            Begun {
+                presence,
+                source: source.copied(),
+                destination: destination.copied(),
+                all_below,
+                conditional,
+                whole,
+                difference,
+                drive,
+                doubt: visit.listed.doubt,
+                instead,
+            },
+        );
+        if crosses {
+            // What a drive is mounted on stays.
+            node.holds();
+        }
+        visit.below.push(Arc::new(node));
+    }
+
+    /// The drive of the destination that a folder lies on, or will; `None`, and a problem, if it cannot
+    /// be looked into.
+    fn drive_below(
+        &self,
+        visit: &mut Visit<'_>,
+        name: &[u8],
+        presence: Presence,
+        destination: Option<&Stat>,
+    ) -> Option<Arc<Mounted>> {
+        let here = &visit.node.begun.drive;
+        let there = destination.filter(|there| presence != Presence::Source && visit.leaves_destination(there));
+        let Some(there) = there else { return Some(Arc::clone(here)) };
+        let context = self.context;
+        let path = visit.listed.path.join(name);
+        let anchor = context.pair.destination.anchor.as_fd();
+        match context.system.open_folder(anchor, path.as_bytes()) {
+            Ok(folder) => {
+                let reach = || (context.reach_of)(folder.as_fd(), there.identity.drive);
+                let drive = context.drives.add(&path, there.identity, reach);
+                visit.findings.notes.push(Note::DriveWrittenTo(path));
+                Some(drive)
+            }
+            Err(error) => {
+                visit.problem(name, Operation::ListDestination, error.into());
+                visit.node.holds();
+                None
+            }
+        }
+    }
+
+    /// True if one side turned up within the other.
+    fn has_met_itself(&self, met: &Met<'_>) -> bool {
+        let pair = self.context.pair;
+        let identity = |side: &Side| side.taken().map(|(stat, _)| stat.identity);
+        let (source, there) = (identity(&met.source), identity(&met.destination));
+        if pair.single.is_some() {
+            return there.is_some() && source == there;
+        }
+        source == Some(pair.destination.anchor_stat.identity)
+            || there == Some(pair.source_stat.identity)
+    }
+
+    fn compare_entries(
+        &self,
+        visit: &Visit<'_>,
+        met: &Met<'_>,
+        source: &Stat,
+        there: &Stat,
+    ) -> io::Result<What> {
+        let (Some(from), Some(to)) = (&visit.listed.source, &visit.listed.destination) else {
+            return Ok(What::Nothing);
+        };
+        let sides = entry::Sides {
+            source: (reached(met.source.handle(), from, met.source_name), source),
+            destination: (reached(met.destination.handle(), to, met.name), there),
+            doubt: visit.listed.doubt,
+        };
+        entry::compare(self.context, self.reach(visit), &sides)
+    }
+
+    fn reach<'v>(&self, visit: &'v Visit<'_>) -> &'v Reach {
+        &visit.node.begun.drive.reach
+    }
+
+    /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
+    fn tally(&self, visit: &mut Visit<'_>, met: &Met<'_>) {
+        let told = self.context.scope.left_out == LeftOut::Told;
+        let tallies = &mut visit.findings.tallies;
+        let is_sure = |verdict: Verdict| !matches!(verdict, Verdict::IfNeeded { .. });
+        if let Some((stat, _)) = met.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {
+            tallies.source.count(stat.kind, stat.size);
+            visit.taken.0 = true;
+        }
+        match &met.destination {
+            Side::Taken(there, verdict, _) if is_sure(*verdict) => {
+                visit.taken.1 = true;
+                // In the place of a folder that may not be needed it is counted with that.
+                let waits = met.source.taken().is_some_and(|(source, verdict)| {
+                    !is_sure(verdict) && source.kind == Kind::Folder && there.kind != Kind::Folder
+                });
+                if !waits {
+                    tallies.destination.count(there.kind, there.size);
+                }
+            }
+            Side::LeftOut(Some(there)) if told => {
+                visit.taken.1 = true;
+                tallies.destination.count(there.kind, there.size);
+            }
+            _ => {}
+        }
+    }
+}
+
+/// By its handle, if it is open, else by its name.
+fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
+    open.map_or(Entry::Named(folder.as_fd(), name), |open| Entry::Open(open.as_fd()))
+}
+
+impl Visit<'_> {
+    fn note(
+        &self,
+        name: &[u8],
+        (source, destination): (Seen, Seen),
+        what: What,
+        obstacle: Option<Obstacle>,
+    ) -> usize {
+        let obstacle = obstacle.map(Box::new);
+        let difference =
+            Difference { name: NameRange::default(), source, destination, what, obstacle };
+        self.node.note_difference(name, difference)
+    }
+
+    fn note_linked(
+        &self,
+        name: &[u8],
+        source: &Stat,
+        destination: Option<&Stat>,
+        difference: Option<usize>,
+    ) {
+        let (source, destination) = (Named::from(source), destination.map(Named::from));
+        let linked = Linked { name: NameRange::default(), source, destination, difference };
+        self.node.note_linked(name, linked);
+    }
+
+    /// A file of the destination alone, or another than the source's, that was changed in the
+    /// future: two clocks do not agree.
+    fn note_ahead(&mut self, met: &Met<'_>, now: Time) {
+        let Some((there, _)) = met.destination.taken() else { return };
+        let same = met.source.taken().is_some_and(|(source, _)| source.modified == there.modified);
+        if there.kind == Kind::File && there.modified > now && !same {
+            let (count, newest) = self.findings.tallies.ahead;
+            self.findings.tallies.ahead = (count + 1, newest.max(there.modified));
+        }
+    }
+}

@@ -1,0 +1,259 @@
+//! Looking at one name on both sides, as far as the selection takes it.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use crate::os::{Entry, Kind, Stat};
+use crate::path::TreePath;
+use crate::plan::Note;
+use crate::problem::Operation;
+use crate::scope::{Attributes, LeftOut};
+use crate::select::{Asked, Counted, Nature, Verdict};
+use crate::tree::{Hint, Joined};
+
+use super::Halt;
+use super::difference::Obstacle;
+use super::node::{Node, Whole};
+use super::walk::{Visit, Walk};
+
+/// What one side shows of a name, with what it takes to go on from there.
+#[derive(Debug)]
+pub(super) enum Side {
+    Absent,
+    /// The selection leaves it out; what it is was looked at only where that is told.
+    LeftOut(Option<Stat>),
+    /// It takes part. Its handle, if it was opened.
+    Taken(Stat, Verdict, Option<OwnedFd>),
+}
+
+impl Side {
+    pub(super) fn taken(&self) -> Option<(&Stat, Verdict)> {
+        match self {
+            Self::Taken(stat, verdict, _) => Some((stat, *verdict)),
+            Self::Absent | Self::LeftOut(_) => None,
+        }
+    }
+
+    pub(super) fn handle(&self) -> Option<&OwnedFd> {
+        match self {
+            Self::Taken(_, _, handle) => handle.as_ref(),
+            Self::Absent | Self::LeftOut(_) => None,
+        }
+    }
+}
+
+/// A name on both sides of a visit.
+pub(super) struct Met<'a> {
+    /// Its name in the destination.
+    pub(super) name: &'a [u8],
+    /// The same but for a single file that gets a new name.
+    pub(super) source_name: &'a [u8],
+    pub(super) source: Side,
+    pub(super) destination: Side,
+    /// What the destination's drive has against its name.
+    pub(super) obstacle: Option<Obstacle>,
+}
+
+/// A name in an open folder of one side.
+struct Place<'a> {
+    folder: BorrowedFd<'a>,
+    name: &'a [u8],
+    /// Its kind, where the file system told it with the name.
+    hint: Hint,
+    /// Open it, if it is taken.
+    opens: bool,
+    /// The side to count it for; `None` for a counterpart of what the source has, of which only its
+    /// path and kind are asked.
+    counted: Option<Counted>,
+}
+
+impl Walk<'_, '_> {
+    /// Looks at one name on both sides. `None` if it plays no part in this run.
+    pub(super) fn look<'n>(&'n self, visit: &mut Visit<'_>, joined: &Joined<'n>) -> Option<Met<'n>> {
+        let is_mark = joined.name == self.mark && joined.source.is_none();
+        let in_a_tree = visit.listed.source.is_some();
+        if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
+            visit.node.holds();
+            return None;
+        }
+        let single = self.context.pair.single.as_ref();
+        let name = single.map_or(joined.name, |single| &*single.destination);
+        // Empty if no pattern asks for it.
+        let path = if self.context.selection.looks_at_paths() {
+            visit.listed.path.join(name)
+        } else {
+            TreePath::default()
+        };
+        let are_files = [joined.source, joined.destination]
+            .into_iter()
+            .all(|side| side.is_some_and(|Hint(kind)| kind == Some(Kind::File)));
+        let opens = are_files && self.context.scope.attributes == Attributes::Always;
+        let mut met = Met {
+            name,
+            source_name: joined.name,
+            source: Side::Absent,
+            destination: Side::Absent,
+            obstacle: None,
+        };
+        if let Some(hint) = joined.source {
+            let folder = visit.listed.source.as_ref()?.as_fd();
+            let counted = Some(Counted::Source);
+            let place = Place { folder, name: joined.name, hint, opens, counted };
+            match self.look_at(visit.node, &path, &place) {
+                Ok(side) => met.source = side,
+                // Gone since it was listed: nothing may be concluded from that in this run.
+                Err(e) if e.kind() == io::ErrorKind::NotFound => return unknown(visit),
+                Err(e) => {
+                    visit.problem(name, Operation::LookAtSource, e.into());
+                    return unknown(visit);
+                }
+            }
+        }
+        if let Some((stat, _)) = met.source.taken() {
+            if self.leaves_mount(visit, name, stat) {
+                met.source = Side::LeftOut(None);
+            } else if let Some(first) = self.falls_together(visit, name) {
+                met.obstacle = Some(Obstacle::SameName(first));
+                return Some(met);
+            }
+        }
+        if let Some(hint) = joined.destination {
+            let folder = visit.listed.destination.as_ref()?.as_fd();
+            let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
+            let place = Place { folder, name, hint, opens, counted };
+            match self.look_at_destination(visit.node, &path, &place, &met.source) {
+                Ok(side) => met.destination = side,
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+                Err(e) => {
+                    visit.problem(name, Operation::LookAtDestination, e.into());
+                    return unknown(visit);
+                }
+            }
+        }
+        Some(met)
+    }
+
+    /// Where the source has an entry that is left out, the destination's is left out with it, whatever
+    /// it is: it may be of another size, time or kind just because it is out of date.
+    fn look_at_destination(
+        &self,
+        node: &Node,
+        path: &TreePath,
+        place: &Place<'_>,
+        source: &Side,
+    ) -> io::Result<Side> {
+        let looked = match source {
+            Side::LeftOut(_) => Side::LeftOut(None),
+            Side::Absent | Side::Taken(..) => self.look_at(node, path, place)?,
+        };
+        match looked {
+            Side::LeftOut(None) if self.context.scope.left_out == LeftOut::Told => {
+                let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
+                Ok(Side::LeftOut(Some(stat)))
+            }
+            other => Ok(other),
+        }
+    }
+
+    fn look_at(&self, node: &Node, path: &TreePath, place: &Place<'_>) -> io::Result<Side> {
+        let system = self.context.system;
+        let named = Entry::Named(place.folder, place.name);
+        if let Some(whole) = node.begun.whole {
+            let stat = system.stat(named)?;
+            return Ok(match whole {
+                Whole::Leftover => Side::Taken(stat, Verdict::Take { all_below: true }, None),
+                Whole::LeftOut => Side::LeftOut(Some(stat)),
+            });
+        }
+        let selection = self.context.selection;
+        let asked = |kind| Asked {
+            path: path.as_bytes(),
+            kind,
+            depth: node.depth + 1,
+            all_below: node.begun.all_below,
+        };
+        let count = |rule, taken| {
+            if let (Some(rule), Some(side)) = (rule, place.counted) {
+                selection.count(rule, side, taken);
+            }
+        };
+        // What the file system told with the name may be enough.
+        if let Some(kind) = place.hint.0
+            && let (Verdict::Leave, rule) = selection.judge(&asked(kind), None)?
+        {
+            count(rule, false);
+            return Ok(Side::LeftOut(None));
+        }
+        // By its handle a file is looked at for less than by its name. One that may not be opened
+        // is a problem only if it must be read.
+        let open = place.opens.then(|| system.open_file(place.folder, place.name));
+        let open = open.and_then(Result::ok);
+        let stat = system.stat(open.as_ref().map_or(named, |o| Entry::Open(o.as_fd())))?;
+        let is_cache = || selection.is_cache(system, place.folder, place.name);
+        let nature = Nature { stat: &stat, is_cache: &is_cache };
+        // What a counterpart is does not matter: the source's entry was taken.
+        let nature = place.counted.is_some().then_some(nature);
+        let (verdict, rule) = selection.judge(&asked(stat.kind), nature)?;
+        count(rule, verdict != Verdict::Leave);
+        if verdict == Verdict::Leave {
+            return Ok(Side::LeftOut(None));
+        }
+        Ok(Side::Taken(stat, verdict, open))
+    }
+
+    /// A drive mounted in the source is left out if that was asked for, and never passed over in
+    /// silence.
+    fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
+        let leaves = self.context.selection.stays_on_its_drive() && visit.leaves_source(source);
+        if leaves {
+            visit.findings.notes.push(Note::MountLeftOut(visit.listed.path.join(name)));
+        }
+        leaves
+    }
+
+    /// The name before this one that the destination's drive takes for the same, if it takes part.
+    fn falls_together(&self, visit: &Visit<'_>, name: &[u8]) -> Option<Vec<u8>> {
+        let first = visit.listed.same_there.get(name)?;
+        let path = visit.listed.path.join(first);
+        let node = visit.node;
+        let asked = Asked {
+            path: path.as_bytes(),
+            kind: Kind::File,
+            depth: node.depth + 1,
+            all_below: node.begun.all_below,
+        };
+        match self.context.selection.judge(&asked, None) {
+            Ok((Verdict::Leave, _)) => None,
+            _ => Some(first.clone()),
+        }
+    }
+
+    /// One side turned up within the other.
+    pub(super) fn halt_for_overlap(&self, visit: &mut Visit<'_>, name: &[u8]) {
+        visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(name)));
+    }
+}
+
+impl Visit<'_> {
+    /// True for a folder of the source where a drive, or a part of one, is mounted.
+    pub(super) fn leaves_source(&self, stat: &Stat) -> bool {
+        let above = self.node.begun.source.as_ref();
+        is_border(stat, above.map(|above| above.identity.drive))
+    }
+
+    /// The same for the destination.
+    pub(super) fn leaves_destination(&self, stat: &Stat) -> bool {
+        is_border(stat, Some(self.node.begun.drive.identity.drive))
+    }
+}
+
+fn is_border(stat: &Stat, above: Option<u64>) -> bool {
+    let elsewhere = above.is_some_and(|drive| drive != stat.identity.drive);
+    stat.kind == Kind::Folder && (stat.mounted || elsewhere)
+}
+
+/// Nothing is concluded from a name that could not be looked at.
+fn unknown<T>(visit: &Visit<'_>) -> Option<T> {
+    visit.node.holds();
+    None
+}

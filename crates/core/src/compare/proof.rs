@@ -1,0 +1,205 @@
+//! Whether an entry of the source and one of the destination, under different names, are the same to the
+//! last byte and attribute: what a rename needs to be true, and nothing else would ever notice.
+
+use std::collections::HashMap;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use crate::aspect::Aspects;
+use crate::drives::DriveId;
+use crate::os::{Entry, Identity, Kind, Stat};
+use crate::path::TreePath;
+use crate::pool;
+use crate::tree::Listing;
+
+use super::difference::What;
+use super::{Comparison, content, entry};
+
+/// Two entries that are the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Proven {
+    /// What has to be changed of the entry itself after it was renamed.
+    pub(crate) aspects: Aspects,
+}
+
+/// What a new folder of the source is to hold, for those who have decided that.
+pub(crate) trait Wanted: Sync {
+    /// The names in a folder, sorted, each with the number of the folder if it is one that holds
+    /// something.
+    fn names(&self, folder: usize) -> Vec<(&[u8], Option<usize>)>;
+}
+
+/// What may have moved.
+pub(crate) struct Moved<'a> {
+    /// Where it is in the source.
+    pub(crate) source: TreePath,
+    /// Where it is in the destination.
+    pub(crate) destination: TreePath,
+    /// The drive of the destination that both places lie on.
+    pub(crate) drive: DriveId,
+    /// For a folder that holds something, its number.
+    pub(crate) folder: Option<usize>,
+    pub(crate) wanted: &'a dyn Wanted,
+}
+
+/// Looks both sides up to prove it.
+pub(crate) trait Proof {
+    /// `None` if they are not the same, or it cannot be told.
+    fn same(&self, moved: &Moved<'_>) -> Option<Proven>;
+}
+
+impl Proof for Comparison<'_> {
+    fn same(&self, moved: &Moved<'_>) -> Option<Proven> {
+        // What cannot be looked at is not the same as far as is known.
+        self.prove(moved).ok().flatten()
+    }
+}
+
+/// Two folders, the number of the first, and the first of the names that are to be looked at.
+struct Stretch {
+    from: TreePath,
+    to: TreePath,
+    folder: Option<usize>,
+    begin: usize,
+}
+
+/// Names looked at before others get their turn: a wide folder is shared among the workers.
+const STRETCH: usize = 1024;
+
+impl Comparison<'_> {
+    fn prove(&self, moved: &Moved<'_>) -> io::Result<Option<Proven>> {
+        let Moved { source, destination, drive, .. } = moved;
+        let ((above, name), (other_above, other)) = (source.split_last(), destination.split_last());
+        let (from, to) = (self.open_source(above)?, self.open_destination(other_above)?);
+        let own = self.hold_together((&from, name), (&to, other), *drive)?;
+        let aspects = match own.what {
+            // Its other names would have to move as well.
+            _ if own.linked.is_some() || own.crosses => return Ok(None),
+            What::Nothing => Aspects::NONE,
+            What::Aspects(aspects) => aspects,
+            _ => return Ok(None),
+        };
+        let same = own.kind != Kind::Folder || self.same_below(moved);
+        Ok(same.then_some(Proven { aspects }))
+    }
+
+    fn open_source(&self, path: &[u8]) -> io::Result<OwnedFd> {
+        self.system.open_folder(self.pair.source.as_fd(), path)
+    }
+
+    fn open_destination(&self, path: &[u8]) -> io::Result<OwnedFd> {
+        self.system.open_folder(self.pair.destination.anchor.as_fd(), path)
+    }
+
+    /// True if all that two folders hold is the same.
+    fn same_below(&self, moved: &Moved<'_>) -> bool {
+        let same = AtomicBool::new(true);
+        let groups = Mutex::new(Vec::new());
+        let Moved { source, destination, folder, .. } = moved;
+        let (from, to) = (source.clone(), destination.clone());
+        let first = vec![Stretch { from, to, folder: *folder, begin: 0 }];
+        pool::run(self.running.workers, first, |stretch, stack| {
+            let goes_on = same.load(Ordering::Relaxed) && !self.observer.stop_requested();
+            match goes_on.then(|| self.same_entries(moved, &stretch, &groups)) {
+                Some(Ok(Some(more))) => stack.push(more.into_iter()),
+                _ => same.store(false, Ordering::Relaxed),
+            }
+        });
+        same.into_inner()
+            && same_groups(&groups.into_inner().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Compares some entries of two folders; returns where to go on, `None` if one differs.
+    fn same_entries(
+        &self,
+        moved: &Moved<'_>,
+        Stretch { from, to, folder, begin }: &Stretch,
+        groups: &Mutex<Vec<(Stat, Stat)>>,
+    ) -> io::Result<Option<Vec<Stretch>>> {
+        let (source, destination) =
+            (self.open_source(from.as_bytes())?, self.open_destination(to.as_bytes())?);
+        let here = folder.map(|folder| moved.wanted.names(folder)).unwrap_or_default();
+        let there = Listing::read(self.system, destination.as_fd())?;
+        let same_names = here.len() == there.len()
+            && (0..there.len()).all(|at| there.get(at).map(|(name, _)| name) == Some(here[at].0));
+        if !same_names {
+            return Ok(None);
+        }
+        let end = here.len().min(begin.saturating_add(STRETCH));
+        let mut more = Vec::new();
+        for (name, folder) in &here[*begin..end] {
+            let held = self.hold_together((&source, name), (&destination, name), moved.drive)?;
+            if held.what != What::Nothing || held.crosses {
+                return Ok(None);
+            }
+            if let Some(both) = held.linked {
+                groups.lock().unwrap_or_else(PoisonError::into_inner).push(both);
+            }
+            if held.kind == Kind::Folder {
+                let (from, to) = (from.join(name), to.join(name));
+                more.push(Stretch { from, to, folder: *folder, begin: 0 });
+            }
+        }
+        if end < here.len() {
+            let (from, to) = (from.clone(), to.clone());
+            more.push(Stretch { from, to, folder: *folder, begin: end });
+        }
+        Ok(Some(more))
+    }
+
+    /// Compares two entries with every byte read.
+    fn hold_together(
+        &self,
+        (source, name): (&OwnedFd, &[u8]),
+        (destination, other): (&OwnedFd, &[u8]),
+        drive: DriveId,
+    ) -> io::Result<Held> {
+        let system = self.system;
+        let (from, to) =
+            (Entry::Named(source.as_fd(), name), Entry::Named(destination.as_fd(), other));
+        let (here, there) = (system.stat(from)?, system.stat(to)?);
+        let linked = here.kind != Kind::Folder && (here.links > 1 || there.links > 1);
+        let linked = linked.then_some((here, there));
+        let drive = self.drives.get(drive);
+        let crosses = there.mounted || there.identity.drive != drive.identity.drive;
+        let sides = entry::Sides { source: (from, &here), destination: (to, &there), doubt: None };
+        let mut what = entry::compare(self, &drive.reach, &sides)?;
+        let alike = matches!(what, What::Nothing | What::Aspects(_));
+        if here.kind == Kind::File && there.kind == Kind::File && alike {
+            let from = system.open_file(source.as_fd(), name)?;
+            let to = system.open_file(destination.as_fd(), other)?;
+            if content::first_difference(self, from.as_fd(), to.as_fd())?.is_some() {
+                what = What::Kind;
+            }
+        }
+        Ok(Held { what, kind: here.kind, linked, crosses })
+    }
+}
+
+/// What became of comparing two entries with every byte read.
+struct Held {
+    what: What,
+    /// Of the source's.
+    kind: Kind,
+    /// Both, if they have other names.
+    linked: Option<(Stat, Stat)>,
+    /// Another drive is mounted on the destination's.
+    crosses: bool,
+}
+
+/// True if the same names share a file on both sides, and no name elsewhere does.
+fn same_groups(pairs: &[(Stat, Stat)]) -> bool {
+    let mut counts: HashMap<Identity, (Identity, u32)> = HashMap::new();
+    let mut taken = HashMap::new();
+    for (here, there) in pairs {
+        let known = counts.entry(here.identity).or_insert((there.identity, 0));
+        known.1 += 1;
+        let back = *taken.entry(there.identity).or_insert(here.identity);
+        if known.0 != there.identity || back != here.identity || here.links != there.links {
+            return false;
+        }
+    }
+    pairs.iter().all(|(here, _)| counts[&here.identity].1 == here.links)
+}

@@ -1,0 +1,36 @@
+//! Station: drives. Those that are mounted on this machine (`listing`), and those below one root
+//! (`map`): abilities, renames, links, room and flushes are asked of the drive on which an entry lies.
+
+use std::os::fd::BorrowedFd;
+
+use crate::os::{Stat, System};
+
+mod listing;
+mod map;
+
+pub use listing::{Drive, Known, NoFolder, holding, list};
+
+pub(crate) use listing::is_called;
+pub(crate) use map::{DriveId, DriveMap, Mounted};
+
+/// Numbers of file systems, as the kernel's `linux/magic.h` and its drivers have them: ext2 to ext4,
+/// FAT, exFAT, NTFS, and what is driven in user space.
+const EXT: u64 = 0xef53;
+const OF_WINDOWS: [u64; 4] = [0x4d44, 0x2011_bab0, 0x5346_544e, 0x6573_5546];
+
+/// Names in the topmost folder of a drive that belong to the drive and not to the tree: where ext keeps
+/// what a check has found, and what Windows keeps on drives of its kinds.
+pub(crate) fn own_places(
+    system: &dyn System,
+    folder: BorrowedFd<'_>,
+    stat: &Stat,
+) -> &'static [&'static [u8]] {
+    if !stat.mounted {
+        return &[];
+    }
+    match system.kind_of_drive(folder) {
+        Ok(EXT) => &[b"lost+found"],
+        Ok(kind) if OF_WINDOWS.contains(&kind) => &[b"System Volume Information"],
+        _ => &[],
+    }
+}

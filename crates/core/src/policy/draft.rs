@@ -1,0 +1,275 @@
+//! The folders of a part while their steps may still change.
+
+use std::collections::{HashMap, HashSet};
+
+use crate::compare::{Linked, Presence};
+use crate::drives::DriveId;
+use crate::path::{NameRange, Names, TreePath};
+use crate::plan::Count;
+use crate::state::{Known, State};
+
+use super::part::{Elsewhere, Folder, NameId, Part};
+use super::step::Step;
+use super::{Decided, Policy, dependence};
+
+/// A folder in which something is decided.
+#[derive(Debug)]
+pub(super) struct Drafted {
+    pub(super) name: Box<[u8]>,
+    pub(super) presence: Presence,
+    pub(super) known: Known,
+    pub(super) before: Option<State>,
+    pub(super) names: Names,
+    pub(super) steps: Vec<Option<Step>>,
+    pub(super) linked: Vec<LinkedName>,
+    /// What it holds stays with it: it was to give way to something else, and may not.
+    pub(super) spared: bool,
+    /// In closing order; after [`Draft::arrange`] nobody asks any more.
+    children: Vec<usize>,
+    /// Position of the folder above, once all stand in tree order.
+    pub(super) parent: u32,
+    /// Names of the steps, once they were sorted by them; a step may be gone by then.
+    order: Vec<NameRange>,
+}
+
+/// A name of an entry with several, and what was decided about it as if it had no other.
+#[derive(Debug)]
+pub(super) struct LinkedName {
+    pub(super) facts: Linked,
+    pub(super) alone: Alone,
+}
+
+/// What was decided about a name for itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Alone {
+    /// The two sides agree.
+    Right,
+    /// A step is planned, in this place.
+    Planned(usize),
+    /// They differ, and it stays so.
+    Stays,
+}
+
+/// What is decided so far about one pair of roots.
+pub(crate) struct Draft<'a> {
+    pub(super) policy: &'a Policy<'a>,
+    pub(super) folders: Vec<Drafted>,
+    pub(super) elsewhere: Vec<Elsewhere>,
+    /// Folders that a rename took along, with all they held.
+    dead: HashSet<usize>,
+    pub(super) decided: Decided,
+}
+
+impl Drafted {
+    pub(super) fn new(from: crate::compare::Folder) -> Self {
+        let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
+        Self {
+            name: from.name,
+            presence: from.presence,
+            known: from.known,
+            before: from.before,
+            names: from.names,
+            steps: Vec::new(),
+            linked: Vec::new(),
+            spared: false,
+            children,
+            parent: 0,
+            order: Vec::new(),
+        }
+    }
+
+    pub(super) fn is_empty(&self) -> bool {
+        self.steps.is_empty() && self.linked.is_empty() && self.children.is_empty()
+    }
+
+    fn sort(&mut self) {
+        let names = &self.names;
+        self.steps.retain(Option::is_some);
+        let name_of = |step: &Option<Step>| step.map(|step| names.get(step.name));
+        self.steps.sort_by(|a, b| name_of(a).cmp(&name_of(b)));
+        self.order = self.steps.iter().flatten().map(|step| step.name).collect();
+    }
+
+    /// Where the step of this name stands or stood; known once they are sorted.
+    pub(super) fn slot_of(&self, name: &[u8]) -> Option<usize> {
+        self.order.binary_search_by(|range| self.names.get(*range).cmp(name)).ok()
+    }
+
+    /// The name of a step, once they are sorted, also of one that is gone.
+    pub(super) fn name_at(&self, slot: usize) -> &[u8] {
+        self.names.get(self.order[slot])
+    }
+
+    pub(super) fn drive(&self) -> DriveId {
+        self.known.drive
+    }
+}
+
+impl<'a> Draft<'a> {
+    pub(crate) fn new(policy: &'a Policy<'a>) -> Self {
+        Self {
+            policy,
+            folders: Vec::new(),
+            elsewhere: Vec::new(),
+            dead: HashSet::new(),
+            decided: Decided::default(),
+        }
+    }
+
+    /// Puts the folders into tree order. The root closed last.
+    pub(super) fn arrange(&mut self) {
+        let mut closed: Vec<_> = std::mem::take(&mut self.folders).into_iter().map(Some).collect();
+        let mut waiting: Vec<(usize, u32, bool)> =
+            closed.len().checked_sub(1).map(|root| (root, 0, false)).into_iter().collect();
+        while let Some((position, parent, spared)) = waiting.pop() {
+            let here = u32::try_from(self.folders.len()).unwrap_or(u32::MAX);
+            let Some(mut folder) = closed[position].take() else { continue };
+            folder.parent = parent;
+            let spared = spared || folder.spared;
+            let mut children = std::mem::take(&mut folder.children);
+            children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
+            waiting.extend(children.into_iter().map(|child| (child, here, spared)));
+            if spared {
+                let steps = folder.steps.iter_mut().filter_map(Option::take);
+                self.decided.held_back += steps.count() as u64;
+            }
+            self.folders.push(folder);
+        }
+    }
+
+    /// Nothing can be done without the root.
+    pub(super) fn hold_back_all(&mut self) {
+        for folder in &mut self.folders {
+            let steps = folder.steps.iter_mut().filter_map(Option::take);
+            self.decided.held_back += steps.count() as u64;
+            folder.linked.clear();
+        }
+    }
+
+    pub(super) fn is_dead(&self, at: usize) -> bool {
+        self.dead.contains(&at)
+    }
+
+    /// Sorts the steps of every folder by name; their slots are new ones then.
+    pub(super) fn sort(&mut self) {
+        self.folders.iter_mut().for_each(Drafted::sort);
+    }
+
+    /// Path of a folder, relative to the root.
+    pub(super) fn path(&self, at: usize) -> TreePath {
+        let mut at = at;
+        TreePath::from_deepest(std::iter::from_fn(|| {
+            let folder = &self.folders[at];
+            (at != 0).then(|| {
+                at = folder.parent as usize;
+                &*folder.name
+            })
+        }))
+    }
+
+    /// Remembers a name for steps of others to speak of.
+    pub(super) fn name(&mut self, folder: usize, name: Box<[u8]>) -> NameId {
+        let folder = u32::try_from(folder).unwrap_or(u32::MAX);
+        self.elsewhere.push(Elsewhere { folder, name });
+        NameId(u32::try_from(self.elsewhere.len() - 1).unwrap_or(u32::MAX))
+    }
+
+    /// Takes a folder and all below it out of the plan; returns what its steps were for.
+    pub(super) fn kill(&mut self, top: usize) -> Vec<State> {
+        let mut states = Vec::new();
+        for at in top..self.folders.len() {
+            let is_below = at == top || self.dead.contains(&(self.folders[at].parent as usize));
+            // In tree order what is below comes right after.
+            if !is_below {
+                break;
+            }
+            self.dead.insert(at);
+            let steps = self.folders[at].steps.iter_mut().filter_map(Option::take);
+            states.extend(steps.filter_map(|step| step.source.or(step.destination)));
+        }
+        states
+    }
+
+    /// Asks of every step, wherever it came from, whether it may be taken, and takes out what cannot
+    /// be done without one that may not.
+    pub(super) fn last_word(mut self, root: Option<Step>) -> Decided {
+        for at in 0..self.folders.len() {
+            let drive = self.folders[at].drive();
+            for slot in 0..self.folders[at].steps.len() {
+                let step = self.folders[at].steps[slot].take();
+                let granted = step.and_then(|step| self.granted(step, drive));
+                self.folders[at].steps[slot] = granted;
+            }
+        }
+        let mut decided = std::mem::take(&mut self.decided);
+        decided.part = self.into_part(root);
+        decided.held_back += dependence::prune(&mut decided.part);
+        decided
+    }
+
+    fn into_part(mut self, root: Option<Step>) -> Part {
+        let dead = std::mem::take(&mut self.dead);
+        let needed = self.needed(&dead);
+        let mut places = Vec::new();
+        let mut next = 0;
+        for needed in &needed {
+            places.push(next);
+            next += u32::from(*needed);
+        }
+        for named in &mut self.elsewhere {
+            // What took its folder along took all names that were linked to it as well.
+            let at = named.folder as usize;
+            named.folder = if needed[at] { places[at] } else { 0 };
+        }
+        let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
+        let folders = alive.map(|(drafted, _)| {
+            let Drafted { name, known, before, mut names, steps, parent, .. } = drafted;
+            let parent = places[parent as usize];
+            let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
+            steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+            names.shrink();
+            Folder { parent, name, known, before, names, steps: steps.into(), first: 0 }
+        });
+        Part { root, folders: folders.collect(), elsewhere: self.elsewhere, ..Part::default() }
+    }
+
+    /// The folders that hold a step, or a name that steps speak of, and those that lead there.
+    fn needed(&self, dead: &HashSet<usize>) -> Vec<bool> {
+        let mut needed: Vec<bool> = (0..self.folders.len()).map(|at| at == 0).collect();
+        for named in self.elsewhere.iter().filter(|named| !dead.contains(&(named.folder as usize))) {
+            needed[named.folder as usize] = true;
+        }
+        for at in (1..self.folders.len()).rev() {
+            needed[at] |= self.folders[at].steps.iter().any(Option::is_some);
+            needed[at] &= !dead.contains(&at);
+            if needed[at] {
+                needed[self.folders[at].parent as usize] = true;
+            }
+        }
+        needed
+    }
+
+    pub(super) fn count_unchanged(&mut self, state: &State) {
+        let Count { entries, bytes } = &mut self.decided.unchanged;
+        *entries += 1;
+        *bytes += state.bytes();
+    }
+
+    /// The step in a place.
+    pub(super) fn step(&mut self, (folder, slot): (usize, usize)) -> &mut Option<Step> {
+        &mut self.folders[folder].steps[slot]
+    }
+}
+
+fn name_of(closed: &[Option<Drafted>], position: usize) -> &[u8] {
+    closed[position].as_ref().map_or(b"", |folder| &folder.name)
+}
+
+/// Folders by the step that makes or removes them.
+pub(super) fn folders_by_step(folders: &[Drafted]) -> HashMap<(usize, usize), usize> {
+    let below = folders.iter().enumerate().skip(1).filter_map(|(at, folder)| {
+        let parent = folder.parent as usize;
+        Some(((parent, folders[parent].slot_of(&folder.name)?), at))
+    });
+    below.collect()
+}

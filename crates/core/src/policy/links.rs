@@ -1,0 +1,289 @@
+//! Entries with several names. Which names share one is known only when all have been seen, so their
+//! steps are settled after all others, and nothing is changed through a name that others hold.
+
+use std::collections::{HashMap, HashSet};
+
+use crate::aspect::Aspect;
+use crate::compare::Named;
+use crate::drives::DriveId;
+use crate::os::Identity;
+use crate::path::TreePath;
+
+use super::draft::{Alone, Draft};
+use super::part::NameId;
+use super::step::{Reason, Relation, Step, Verb};
+
+/// One name of an entry that has several on either side.
+struct Member {
+    path: TreePath,
+    folder: usize,
+    name: Box<[u8]>,
+    source: Named,
+    destination: Option<Named>,
+    alone: Alone,
+    /// What is planned for it alone.
+    planned: Option<Verb>,
+}
+
+impl Member {
+    /// The destination's entry, if its content is right.
+    fn right(&self) -> Option<Identity> {
+        let right = match self.alone {
+            Alone::Right => true,
+            Alone::Planned(_) => self.planned == Some(Verb::Adjust),
+            Alone::Stays => false,
+        };
+        self.destination.filter(|_| right).map(|there| there.identity)
+    }
+
+    fn adjusts(&self) -> bool {
+        self.planned == Some(Verb::Adjust)
+    }
+
+    /// A step makes it anew.
+    fn is_written(&self) -> bool {
+        matches!(self.planned, Some(Verb::Add | Verb::Replace))
+    }
+}
+
+/// Names that are to be one entry of the destination, on one of its drives.
+type Group = Vec<Member>;
+
+impl Draft<'_> {
+    /// Makes the steps of all names agree: names of one entry of the source become names of one, and
+    /// none is changed through a name that others share.
+    pub(super) fn settle_links(&mut self) {
+        let mut members = self.members();
+        members.sort_by(|a, b| a.path.cmp(&b.path));
+        // How many of the names of an entry of the destination take part at all.
+        let mut met: HashMap<Identity, u32> = HashMap::new();
+        for there in members.iter().filter_map(|member| member.destination) {
+            *met.entry(there.identity).or_default() += 1;
+        }
+        let mut granted = HashSet::new();
+        for group in self.grouped(members) {
+            match &*group {
+                [only] if !self.is_carried(only) => self.settle_alone(&group, &met),
+                _ if self.is_carried(&group[0]) => self.settle_group(&group, &mut granted),
+                _ => self.settle_alone(&group, &met),
+            }
+        }
+    }
+
+    fn members(&mut self) -> Vec<Member> {
+        let mut members = Vec::new();
+        for at in 0..self.folders.len() {
+            let linked = std::mem::take(&mut self.folders[at].linked);
+            for name in linked {
+                let folder = &self.folders[at];
+                let own: Box<[u8]> = folder.names.get(name.facts.name).into();
+                let planned = match name.alone {
+                    Alone::Planned(slot) => folder.steps[slot].map(|step| step.verb),
+                    Alone::Right | Alone::Stays => None,
+                };
+                let gone = matches!(name.alone, Alone::Planned(_)) && planned.is_none();
+                members.push(Member {
+                    path: self.path(at).join(&own),
+                    folder: at,
+                    name: own,
+                    source: name.facts.source,
+                    destination: name.facts.destination,
+                    alone: if gone { Alone::Stays } else { name.alone },
+                    planned,
+                });
+            }
+        }
+        members
+    }
+
+    fn drive_of(&self, member: &Member) -> DriveId {
+        self.folders[member.folder].drive()
+    }
+
+    fn is_carried(&self, member: &Member) -> bool {
+        self.policy.drives.carries(self.drive_of(member), Aspect::Hardlinks)
+    }
+
+    /// In the order of their first members. Where names of one entry are not carried as such, those
+    /// that share one on both sides are still looked at together.
+    fn grouped(&self, members: Vec<Member>) -> Vec<Group> {
+        let mut groups: Vec<Group> = Vec::new();
+        let mut known: HashMap<(Identity, DriveId, Option<Identity>), usize> = HashMap::new();
+        for member in members {
+            let there = member.destination.map(|there| there.identity);
+            let apart = (!self.is_carried(&member)).then_some(there).flatten();
+            let key = (member.source.identity, self.drive_of(&member), apart);
+            let single = member.source.links < 2 || !self.is_carried(&member) && there.is_none();
+            let at = if single { groups.len() } else { *known.entry(key).or_insert(groups.len()) };
+            if at == groups.len() {
+                groups.push(Group::new());
+            }
+            groups[at].push(member);
+        }
+        groups
+    }
+
+    /// Names that each stand for themselves. If all of an entry's names want the same change, it can be
+    /// made through one of them; else the name gets an entry of its own.
+    fn settle_alone(&mut self, group: &[Member], met: &HashMap<Identity, u32>) {
+        let first_adjusts = group.iter().find(|member| member.adjusts());
+        for member in group {
+            let Some(there) = member.destination else { continue };
+            if member.alone == Alone::Right {
+                self.count_unchanged(&member.source.state);
+            }
+            if !member.adjusts() || there.links < 2 {
+                continue;
+            }
+            let all_agree = met.get(&there.identity) == Some(&there.links)
+                && u32::try_from(group.len()).is_ok_and(|count| count == there.links);
+            if !all_agree {
+                self.set_apart(member);
+            } else if first_adjusts.is_some_and(|first| !std::ptr::eq(first, member)) {
+                self.drop_step(member);
+                self.count_unchanged(&member.source.state);
+            }
+        }
+    }
+
+    /// Gives a name an entry of its own, if that may be; else it stays as it is.
+    fn set_apart(&mut self, member: &Member) -> bool {
+        let there = member.destination.map(|there| there.state);
+        let sides = (Some(member.source.state), there);
+        let step = Step::new(Verb::Replace, Reason::Apart, sides);
+        self.put(member, step)
+    }
+
+    fn settle_group(&mut self, group: &[Member], granted: &mut HashSet<Identity>) {
+        let base = self.most_common(group, granted);
+        let sharing: Vec<&Member> =
+            group.iter().filter(|member| base.is_some() && member.right() == base).collect();
+        let mut others: Vec<&Member> =
+            group.iter().filter(|member| base.is_none() || member.right() != base).collect();
+        if self.policy.by_presence {
+            // Of what is there nothing is known, so nothing is made a name of it.
+            let right = |member: &&Member| member.alone == Alone::Right;
+            others.iter().filter(|m| right(m)).for_each(|m| self.count_unchanged(&m.source.state));
+            others.retain(|member| !right(member));
+        }
+        let leader = match sharing.first() {
+            Some(first) => {
+                self.keep_together(first, &sharing);
+                granted.extend(base);
+                Some(*first)
+            }
+            None => self.write_first(&mut others),
+        };
+        let Some(leader) = leader else { return };
+        let mut id = None;
+        for member in others.into_iter().filter(|member| !std::ptr::eq(*member, leader)) {
+            self.link(member, leader, &mut id);
+        }
+    }
+
+    /// Names that lead to one entry already. What it needs is done through the first of them, unless it
+    /// has names that are none of these.
+    fn keep_together(&mut self, first: &Member, sharing: &[&Member]) {
+        let links = first.destination.map_or(0, |there| there.links);
+        let is_shared = u32::try_from(sharing.len()).is_ok_and(|count| count < links);
+        let adjusts = sharing.iter().any(|member| member.adjusts());
+        let apart = adjusts && is_shared && self.set_apart(first);
+        let mut id = None;
+        for member in sharing {
+            let is_first = std::ptr::eq(*member, first);
+            if apart {
+                if !is_first {
+                    self.link(member, first, &mut id);
+                }
+                continue;
+            }
+            if adjusts && is_first {
+                // Done through this name; or refused, and counted as such.
+                continue;
+            }
+            self.drop_step(member);
+            self.count_unchanged(&member.source.state);
+        }
+    }
+
+    /// The first name that can be written; it leads the others.
+    fn write_first<'m>(&mut self, others: &mut Vec<&'m Member>) -> Option<&'m Member> {
+        let written = others.iter().find(|member| member.is_written()).copied();
+        if written.is_some() {
+            return written;
+        }
+        // All are right, and each is a name of something else, too.
+        let at = others.iter().position(|member| member.right().is_some())?;
+        let first = others[at];
+        if self.set_apart(first) {
+            return Some(first);
+        }
+        others.clear();
+        None
+    }
+
+    /// Makes one more name of what the leader leads to, where something else, or nothing, is now.
+    fn link(&mut self, member: &Member, leader: &Member, id: &mut Option<NameId>) {
+        let sides = (Some(member.source.state), member.destination.map(|there| there.state));
+        let mut step = match (member.alone, member.planned) {
+            (Alone::Stays, _) => return,
+            (Alone::Planned(_), Some(Verb::Add)) => Step::new(Verb::Add, Reason::New, sides),
+            _ => Step::new(Verb::Replace, Reason::Linked, sides),
+        };
+        let id = *id.get_or_insert_with(|| self.name(leader.folder, leader.name.clone()));
+        step.relation = Some(Relation::LinkOf(id));
+        self.put(member, step);
+    }
+
+    /// The destination's entry that most names of the group lead to, if no other group has it.
+    fn most_common(&self, group: &[Member], granted: &HashSet<Identity>) -> Option<Identity> {
+        if self.policy.by_presence {
+            return None;
+        }
+        let mut counts: HashMap<Identity, usize> = HashMap::new();
+        for identity in group.iter().filter_map(Member::right).filter(|i| !granted.contains(i)) {
+            *counts.entry(identity).or_default() += 1;
+        }
+        // In the order of the members, so that a tie goes to the first.
+        let mut best: Option<(Identity, usize)> = None;
+        for identity in group.iter().filter_map(Member::right) {
+            let count = counts.get(&identity).copied().unwrap_or(0);
+            if count > best.map_or(0, |(_, most)| most) {
+                best = Some((identity, count));
+            }
+        }
+        best.map(|(identity, _)| identity)
+    }
+
+    /// Puts a step in the place of the one planned for the name alone. If it may not be, that one goes,
+    /// too: it was not made for a name that others share.
+    fn put(&mut self, member: &Member, step: Step) -> bool {
+        let drive = self.drive_of(member);
+        let granted = self.granted(step, drive);
+        match (member.alone, granted) {
+            (Alone::Planned(slot), granted) => {
+                let place = self.step((member.folder, slot));
+                let planned = place.take();
+                // What stands in the way may be of another kind, which only that step knows.
+                *place = granted.zip(planned).map(|(step, planned)| Step {
+                    destination: planned.destination,
+                    name: planned.name,
+                    ..step
+                });
+            }
+            (_, Some(step)) => {
+                let folder = &mut self.folders[member.folder];
+                let name = folder.names.add(&member.name);
+                folder.steps.push(Some(Step { name, ..step }));
+            }
+            (_, None) => {}
+        }
+        granted.is_some()
+    }
+
+    fn drop_step(&mut self, member: &Member) {
+        if let Alone::Planned(slot) = member.alone {
+            *self.step((member.folder, slot)) = None;
+        }
+    }
+}

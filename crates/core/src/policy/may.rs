@@ -1,0 +1,62 @@
+//! The last word: what no option allows is not done, wherever the step came from.
+
+use crate::drives::DriveId;
+use crate::os::Kind;
+
+use super::step::{Reason, Step, Verb};
+use super::{Draft, Policy};
+
+/// What is said to a step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Word {
+    Yes,
+    /// An option forbids it.
+    Held,
+    /// The destination's file is newer, and such are spared.
+    Newer,
+}
+
+impl Policy<'_> {
+    /// Whether a step may be taken. Options narrow: each of them alone can forbid.
+    pub(super) fn may(&self, step: &Step, drive: DriveId) -> Word {
+        if self.task.is_undo() {
+            return Word::Yes;
+        }
+        if !self.steps.has(step.verb) {
+            return Word::Held;
+        }
+        // Comparing tells whatever is on one side only, whatever is carried.
+        if !self.content && step.verb != Verb::Adjust && !self.task.only_compares() {
+            return Word::Held;
+        }
+        let clears = step.reason == Reason::Leftover;
+        let takes_away = matches!(step.verb, Verb::Remove | Verb::Rename);
+        if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
+            return Word::Held;
+        }
+        if self.spare_newer && self.is_newer_there(step, drive) { Word::Newer } else { Word::Yes }
+    }
+
+    /// True for a file of the destination, or anything else that is no folder, that is newer than what
+    /// would take its place.
+    fn is_newer_there(&self, step: &Step, drive: DriveId) -> bool {
+        let (Verb::Replace, Some(source), Some(there)) = (step.verb, step.source, step.destination)
+        else {
+            return false;
+        };
+        let (source, newer) = (source.modified(), there.modified());
+        there.kind != Kind::Folder && newer > source && !self.drives.agree(drive, source, newer)
+    }
+}
+
+impl Draft<'_> {
+    /// A step if it may be taken; else it is counted as what keeps it from being taken.
+    pub(super) fn granted(&mut self, step: Step, drive: DriveId) -> Option<Step> {
+        match self.policy.may(&step, drive) {
+            Word::Yes => return Some(step),
+            Word::Held => self.decided.held_back += 1,
+            Word::Newer => self.decided.spared_newer += 1,
+        }
+        None
+    }
+}

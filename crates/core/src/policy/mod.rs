@@ -1,0 +1,136 @@
+//! Station: decisions. Turns what comparing found into steps: folder by folder as they are known
+//! (`folder`), then names of one file (`links`) and what only moved (`renames`), and has the last word
+//! on every step, wherever it came from (`may`).
+//!
+//! Nothing else can make a [`Step`]. It asks no file system: what it must know of a drive it is told
+//! ([`Drives`]), and what only reading can prove is proven by others ([`Proof`]).
+
+mod dependence;
+mod draft;
+mod folder;
+mod links;
+mod may;
+mod part;
+mod readmit;
+mod renames;
+mod reverse;
+mod step;
+
+use crate::aspect::Aspect;
+use crate::compare::{Compared, Proof, Root, What};
+use crate::drives::{DriveId, DriveMap};
+use crate::os::{Kind, Time};
+use crate::plan::Count;
+use crate::problem::Problem;
+use crate::request::{By, Request, Task};
+
+pub(crate) use dependence::withdraw;
+pub(crate) use draft::Draft;
+pub(crate) use part::{Elsewhere, Folder, NameId, Part};
+pub(crate) use readmit::{Readmitted, readmit};
+pub(crate) use reverse::{Reversal, Taken, reverse};
+pub(crate) use step::Relation;
+pub use step::{Reason, Side, Step, UnknownVerb, Verb, Verbs};
+
+/// What has to be known of a drive to decide.
+pub(crate) trait Drives: Sync {
+    /// True if two modification times are the same as far as the drive can tell.
+    fn agree(&self, drive: DriveId, one: Time, other: Time) -> bool;
+    /// The time that the drive keeps of one that it is given.
+    fn nearest(&self, drive: DriveId, time: Time) -> Time;
+    /// True if an aspect is carried to the drive.
+    fn carries(&self, drive: DriveId, aspect: Aspect) -> bool;
+    /// True if it keeps what a renamed folder holds, and the time of a renamed file.
+    fn renames(&self, drive: DriveId) -> bool;
+}
+
+impl Drives for DriveMap {
+    fn agree(&self, drive: DriveId, one: Time, other: Time) -> bool {
+        self.get(drive).reach.agree(one, other)
+    }
+
+    fn nearest(&self, drive: DriveId, time: Time) -> Time {
+        self.get(drive).reach.drive.nearest(time)
+    }
+
+    fn carries(&self, drive: DriveId, aspect: Aspect) -> bool {
+        self.get(drive).reach.carry.has(aspect)
+    }
+
+    fn renames(&self, drive: DriveId) -> bool {
+        use crate::abilities::Ability::{RenamedFolders, RenamedTimes};
+        let drive = self.get(drive);
+        [RenamedFolders, RenamedTimes].into_iter().all(|a| drive.reach.drive.holds(a))
+    }
+}
+
+/// What is wished for, as far as it decides about steps.
+pub(crate) struct Policy<'a> {
+    task: Task,
+    steps: Verbs,
+    spare_newer: bool,
+    /// Without it nothing is added, replaced or removed.
+    content: bool,
+    strictly: bool,
+    /// Nothing is known of what is on both sides but that it is there.
+    by_presence: bool,
+    drives: &'a dyn Drives,
+}
+
+impl<'a> Policy<'a> {
+    pub(crate) fn of(request: &Request, drives: &'a dyn Drives) -> Self {
+        Self {
+            task: request.task,
+            steps: request.changed.steps,
+            spare_newer: request.changed.spare_newer,
+            content: request.carry.has(Aspect::Content),
+            strictly: request.strictly,
+            by_presence: request.changed.by == By::Presence,
+            drives,
+        }
+    }
+}
+
+/// What this station hands on.
+#[derive(Debug, Default)]
+pub(crate) struct Decided {
+    pub(crate) part: Part,
+    /// Steps that an option forbids, each counted once.
+    pub(crate) held_back: u64,
+    /// Files that are newer in the destination and stay for that.
+    pub(crate) spared_newer: u64,
+    /// Entries that are as they should be, and that comparing left to this station to count.
+    pub(crate) unchanged: Count,
+    pub(crate) problems: Vec<Problem>,
+    /// Entries of kinds that a drive does not hold.
+    pub(crate) not_held: Vec<(DriveId, Kind)>,
+}
+
+impl Draft<'_> {
+    /// Settles links and renames, and says the last word.
+    pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decided {
+        let root = compared.root.as_ref().and_then(|root| self.root_step(root));
+        let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
+        self.arrange();
+        if lacks_root {
+            self.hold_back_all();
+        }
+        self.settle_links();
+        self.find_renames(proof);
+        self.last_word(root)
+    }
+
+    fn root_step(&mut self, root: &Root) -> Option<Step> {
+        let Root { source, destination, what } = *root;
+        let (verb, reason) = match what {
+            What::New => (Verb::Add, Reason::New),
+            What::Aspects(_) => (Verb::Adjust, Reason::Aspects),
+            _ => return None,
+        };
+        let mut step = Step::new(verb, reason, (Some(source), destination));
+        if let What::Aspects(aspects) = what {
+            step.aspects = aspects;
+        }
+        self.granted(step, DriveId::default())
+    }
+}

@@ -1,0 +1,112 @@
+//! The steps of one pair of roots, compact and in tree order: what this station hands on.
+
+use crate::path::{Names, TreePath};
+use crate::state::{Known, Memory, State};
+
+use super::step::{Step, Verb};
+
+/// Which of [`Part::elsewhere`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct NameId(pub(crate) u32);
+
+/// A name that steps of other names speak of.
+#[derive(Debug)]
+pub(crate) struct Elsewhere {
+    pub(crate) folder: u32,
+    pub(crate) name: Box<[u8]>,
+}
+
+/// A folder that holds steps, or leads to one that does.
+#[derive(Debug)]
+pub(crate) struct Folder {
+    /// Position of the folder above; the root stands at 0 and is its own.
+    pub(crate) parent: u32,
+    pub(crate) name: Box<[u8]>,
+    pub(crate) known: Known,
+    /// The destination's folder before: without a step of its own it gets these times back when
+    /// what happens in it is done. `None` for a folder that is none of the tree's.
+    pub(crate) before: Option<State>,
+    pub(crate) names: Names,
+    /// By name.
+    pub(crate) steps: Box<[Step]>,
+    /// Number of the first of these steps among all of the plan.
+    pub(crate) first: usize,
+}
+
+impl Folder {
+    /// Where the step of this name stands among its steps.
+    pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
+        self.steps.binary_search_by(|step| self.names.get(step.name).cmp(name)).ok()
+    }
+}
+
+/// The part of a plan that belongs to one pair of roots.
+#[derive(Debug, Default)]
+pub(crate) struct Part {
+    /// What happens to the root folder itself; it is step number `first`.
+    pub(crate) root: Option<Step>,
+    pub(crate) first: usize,
+    /// In tree order, so that each comes after the one above it.
+    pub(crate) folders: Vec<Folder>,
+    /// Names that hard links are made to, and that renames take away.
+    pub(crate) elsewhere: Vec<Elsewhere>,
+    /// Set if the part takes back what a run did: attributes of entries as they were before, by
+    /// their paths. The source is then what that run set aside, and what can goes back by name.
+    pub(crate) memory: Option<Memory>,
+}
+
+impl Part {
+    pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
+        self.root.iter().chain(self.folders.iter().flat_map(|folder| &*folder.steps))
+    }
+
+    pub(crate) fn has_steps(&self) -> bool {
+        self.all_steps().next().is_some()
+    }
+
+    pub(crate) fn name(&self, id: NameId) -> &Elsewhere {
+        &self.elsewhere[id.0 as usize]
+    }
+
+    /// The names that renames take away.
+    pub(crate) fn renamed_away(&self) -> impl Iterator<Item = &Elsewhere> {
+        let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
+        steps.filter(|step| step.verb == Verb::Rename).filter_map(|step| {
+            step.renamed_from().map(|id| self.name(id))
+        })
+    }
+
+    /// True if the attributes of this entry are known from the notes of the run that is undone.
+    pub(crate) fn remembers(&self, path: &[u8]) -> bool {
+        self.memory.as_ref().is_some_and(|memory| memory.contains_key(path))
+    }
+
+    /// Path of a folder, relative to the part's root.
+    pub(crate) fn folder_path(&self, folder: usize) -> TreePath {
+        let mut at = folder;
+        TreePath::from_deepest(std::iter::from_fn(|| {
+            let here = &self.folders[at];
+            (at != 0).then(|| {
+                at = here.parent as usize;
+                &*here.name
+            })
+        }))
+    }
+
+    /// Path of a name that steps speak of.
+    pub(crate) fn path_of(&self, id: NameId) -> TreePath {
+        let Elsewhere { folder, name } = self.name(id);
+        self.folder_path(*folder as usize).join(name)
+    }
+
+    /// A folder's own step: that of the root, or among those of the folder above.
+    pub(crate) fn own_step(&self, at: usize) -> Option<(usize, &Step)> {
+        if at == 0 {
+            return self.root.as_ref().map(|step| (self.first, step));
+        }
+        let folder = &self.folders[at];
+        let above = &self.folders[folder.parent as usize];
+        let own = above.find(&folder.name)?;
+        Some((above.first + own, &above.steps[own]))
+    }
+}

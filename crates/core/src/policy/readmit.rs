@@ -1,0 +1,46 @@
+//! The way back for steps that were saved: they had the last word before they were sealed.
+
+use crate::aspect::Aspects;
+use crate::path::NameRange;
+use crate::state::State;
+
+use super::step::{Reason, Relation, Side, Step, Verb};
+
+/// A step as it was read.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Readmitted {
+    pub(crate) verb: Verb,
+    pub(crate) side: Side,
+    pub(crate) reason: Reason,
+    pub(crate) aspects: Aspects,
+    pub(crate) source: Option<State>,
+    pub(crate) destination: Option<State>,
+    pub(crate) relation: Option<Relation>,
+    pub(crate) name: NameRange,
+}
+
+/// A step that was saved; an error if it could not have been made.
+pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
+    let Readmitted { verb, side, reason, aspects, source, destination, relation, name } = read;
+    let sides = match verb {
+        Verb::Add => source.is_some() && destination.is_none(),
+        Verb::Rename => destination.is_some(),
+        Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
+        Verb::Remove => source.is_none() && destination.is_some(),
+    };
+    if !sides {
+        return Err("the sides do not fit the verb".into());
+    }
+    let fits = match relation {
+        Some(Relation::RenameOf(_)) => verb == Verb::Rename,
+        Some(Relation::LinkOf(_)) => matches!(verb, Verb::Add | Verb::Replace),
+        None => verb != Verb::Rename,
+    };
+    if !fits {
+        return Err("the name that it speaks of does not fit the verb".into());
+    }
+    if side != Side::Destination {
+        return Err("no step changes the source".into());
+    }
+    Ok(Step { side, aspects, relation, name, ..Step::new(verb, reason, (source, destination)) })
+}

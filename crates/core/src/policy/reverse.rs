@@ -1,0 +1,110 @@
+//! The steps that take back what the steps of a recorded run did.
+
+use crate::os::Stat;
+use crate::path::NameRange;
+use crate::state::{Before, State};
+
+use super::part::NameId;
+use super::step::{Reason, Relation, Step, Verb};
+
+/// What is known of an entry that a run changed.
+pub(crate) struct Taken<'a> {
+    /// In the destination now.
+    pub(crate) there: Option<Stat>,
+    /// Where the run set things aside.
+    pub(crate) aside: Option<Stat>,
+    /// What it was like before the run changed its attributes.
+    pub(crate) before: Option<&'a Before>,
+    /// What the run left, if it came to write that down.
+    pub(crate) after: Option<State>,
+}
+
+/// Tells whether an entry is as it was wanted, as far as its drive can tell.
+pub(crate) type Alike<'a> = &'a dyn Fn(&State, &Stat) -> bool;
+
+/// Where a rename came from, as a rename back knows it.
+pub(crate) struct Reversal {
+    /// The present name of what goes back.
+    pub(crate) from: NameId,
+    /// The name it goes back to.
+    pub(crate) name: NameRange,
+    /// What it was like before.
+    pub(crate) before: Option<State>,
+    /// What it is now.
+    pub(crate) now: State,
+}
+
+impl Reversal {
+    pub(crate) fn step(self, of: &Step) -> Step {
+        let mut back = Step::new(Verb::Rename, Reason::Before, (self.before, Some(self.now)));
+        back.aspects = of.aspects;
+        back.relation = Some(Relation::RenameOf(self.from));
+        back.name = self.name;
+        back
+    }
+}
+
+/// The step that takes one step back; `None` if it was never taken, or is taken back already.
+pub(crate) fn reverse(
+    step: &Step,
+    name: NameRange,
+    taken: &Taken<'_>,
+    alike: Alike<'_>,
+) -> Option<Step> {
+    let made = made(step, taken, alike);
+    let planned = |verb, reason, source, destination| {
+        let mut back = Step::new(verb, reason, (source, destination));
+        back.aspects = step.aspects;
+        back.name = name;
+        Some(back)
+    };
+    match step.verb {
+        Verb::Add => {
+            taken.there?;
+            planned(Verb::Remove, Reason::Made, None, made)
+        }
+        Verb::Remove | Verb::Replace => {
+            let was = step.destination?;
+            if is_back(&was, taken, alike) {
+                return None;
+            }
+            // Lost, if nothing is aside: the step says so when it comes up.
+            let kept = taken.before.map(|before| before.state);
+            let kept = kept.or(taken.aside.as_ref().map(State::from)).or(Some(was));
+            match taken.there {
+                Some(_) if step.verb == Verb::Replace => {
+                    planned(Verb::Replace, Reason::Before, kept, made)
+                }
+                _ => planned(Verb::Add, Reason::Before, kept, None),
+            }
+        }
+        // Told by the folder it was in: see `Reversal`.
+        Verb::Rename => None,
+        Verb::Adjust => {
+            let before = taken.before?;
+            let there = taken.there.as_ref();
+            let stays = there.is_some_and(|there| State::from(there) == before.state);
+            // Where only what a state does not show was changed, it is put back in any case.
+            if stays && taken.after.is_some_and(|after| after != before.state) {
+                return None;
+            }
+            let after = taken.after.or(there.map(State::from));
+            planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
+        }
+    }
+}
+
+/// What the step left. The run may have been killed before it could write that down; then what
+/// is there counts as made by it if it is as the plan wanted it.
+fn made(step: &Step, taken: &Taken<'_>, alike: Alike<'_>) -> Option<State> {
+    let as_planned = |there: &&Stat| step.source.is_some_and(|wanted| alike(&wanted, there));
+    let there = taken.there.as_ref().filter(as_planned).map(State::from);
+    taken.after.or(there).or(step.source)
+}
+
+/// True if what the run displaced is in its place: it was never displaced, or was brought back.
+fn is_back(was: &State, taken: &Taken<'_>, alike: Alike<'_>) -> bool {
+    let Some(there) = &taken.there else { return false };
+    let is_made = taken.after.is_some_and(|after| after.still(there));
+    was.still(there) || !is_made && alike(was, there)
+}

@@ -1,0 +1,82 @@
+//! What comparing is asked to find out: derived from command and options here, and nowhere else, so
+//! that it does not look at what nobody asks for and still knows nothing of steps.
+
+use crate::request::{By, Changed, Request, Sample};
+
+/// The questions of one comparison.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Scope {
+    /// What tells that a file changed.
+    pub(crate) by: By,
+    /// Files to be read though nothing else tells that they differ.
+    pub(crate) sample: Option<Sample>,
+    /// Whether to look at attributes that `statx` does not show.
+    pub(crate) attributes: Attributes,
+    /// Whether to go below folders that only the destination has.
+    pub(crate) extra: Extra,
+    /// Whether what the selection leaves out of the destination is a difference.
+    pub(crate) left_out: LeftOut,
+    /// Whether to go onto other drives that are mounted in the destination alone.
+    pub(crate) drives: Drives,
+}
+
+/// When attributes that cost calls of their own are looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Attributes {
+    /// Where the source's change time says that they may have been altered since they were carried.
+    WhereAltered,
+    /// Always.
+    Always,
+}
+
+/// What to find out about a folder that only the destination has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Extra {
+    /// That it is there.
+    NameOnly,
+    /// All that is in it.
+    WithContents,
+}
+
+/// What to do with what the selection leaves out of the destination.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum LeftOut {
+    /// It is invisible.
+    Unseen,
+    /// It is a difference.
+    Told,
+}
+
+/// How far to go in the destination.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Drives {
+    /// Onto another drive only where the source has something in that very place.
+    WhereTheSourceGoes,
+    /// Wherever one is mounted.
+    All,
+}
+
+impl Scope {
+    pub(crate) fn of(request: &Request) -> Self {
+        let Request { task, selection, changed, .. } = request;
+        let Changed { by, sample, all_aspects, .. } = *changed;
+        let always = all_aspects || task.only_compares() || by == By::Content;
+        let drops = task.removes() && selection.drops_unselected();
+        Self {
+            by,
+            sample,
+            attributes: if always { Attributes::Always } else { Attributes::WhereAltered },
+            extra: if task.removes() || task.only_compares() {
+                Extra::WithContents
+            } else {
+                Extra::NameOnly
+            },
+            left_out: if drops { LeftOut::Told } else { LeftOut::Unseen },
+            drives: if selection.crosses_drives() {
+                Drives::All
+            } else {
+                Drives::WhereTheSourceGoes
+            },
+        }
+    }
+}

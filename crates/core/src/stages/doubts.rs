@@ -1,0 +1,190 @@
+//! What may not be on the drive yet: told beforehand, flushed, and taken back when it is sure.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use crate::mark::{self, Leaving};
+use crate::os::{Entry, is_unsupported};
+use crate::path::TreePath;
+use crate::plan::Plan;
+use crate::policy::Verb;
+use crate::problem::{Cause, Operation};
+use crate::request::Flush;
+use crate::writer::Trouble;
+
+use super::ledger::Health;
+use super::outcome::StepOutcome;
+use super::{OnDrive, Run};
+
+/// What is in doubt about one part.
+pub(super) struct Doubts<'a> {
+    /// The mark that this run left.
+    own: Mutex<Leaving>,
+    /// Marks of earlier runs below the root.
+    earlier: &'a [TreePath],
+    /// Once all steps are done nothing of theirs is in doubt any more.
+    settles: bool,
+    /// All drives were flushed.
+    flushed: AtomicBool,
+}
+
+impl<'a> Doubts<'a> {
+    pub(super) fn new(plan: &'a Plan, part: usize) -> Self {
+        Self {
+            own: Mutex::new(Leaving::Impossible),
+            earlier: plan.doubts.get(part).map_or(&[], Vec::as_slice),
+            settles: plan.settles,
+            flushed: AtomicBool::new(false),
+        }
+    }
+}
+
+impl Run<'_> {
+    /// Only what is flushed at the end needs it: see [`mark`].
+    pub(super) fn leaves_a_doubt(&self) -> bool {
+        self.means.running.flush == Flush::End && self.part.has_steps()
+    }
+
+    pub(super) fn leave_doubts(&self, root: BorrowedFd<'_>) {
+        let left = mark::leave(self.system(), root);
+        *self.doubts.own.lock().unwrap_or_else(PoisonError::into_inner) = left;
+        for drive in &self.drives {
+            drive.writer.marked.store(left != Leaving::Impossible, Ordering::Relaxed);
+        }
+    }
+
+    pub(super) fn flushes(&self) -> bool {
+        let flushes = self.means.running.flush != Flush::None;
+        flushes && (self.part.has_steps() || !self.doubts.earlier.is_empty())
+    }
+
+    /// Brings what was written to each drive onto it.
+    pub(super) fn flush(&self, _root: BorrowedFd<'_>) {
+        self.means.observer.flushing();
+        let mut all = true;
+        for on in &self.drives {
+            let Some(handle) = on.handle.get() else { continue };
+            if let Err(error) = self.system().flush_drive(handle.as_fd()) {
+                all = false;
+                let path = on.mounted.path.clone();
+                self.report(on, &path, Trouble(Operation::Flush, error.into()));
+            }
+        }
+        self.doubts.flushed.store(all, Ordering::Relaxed);
+    }
+
+    pub(super) fn has_flushed(&self) -> bool {
+        self.doubts.flushed.load(Ordering::Relaxed)
+    }
+
+    /// This run's own mark goes when all that it began is whole and on the drive; those of earlier runs
+    /// only if it looked at everything, too, and left nothing undone.
+    pub(super) fn clear_doubts(&self, root: BorrowedFd<'_>) {
+        let own = *self.doubts.own.lock().unwrap_or_else(PoisonError::into_inner);
+        if own == Leaving::New && self.left_nothing_half() {
+            self.lift(root, &TreePath::default());
+        }
+        let all_done = self.numbers().all(|number| self.ledger.get(number) == StepOutcome::Done);
+        if self.doubts.settles && all_done {
+            self.doubts.earlier.iter().for_each(|path| self.lift(root, path));
+        }
+    }
+
+    fn lift(&self, root: BorrowedFd<'_>, path: &TreePath) {
+        let folder = self.system().open_folder(root, path.as_bytes());
+        let lifted = folder.and_then(|folder| mark::lift(self.system(), folder.as_fd()));
+        if let Err(error) = lifted {
+            self.report(&self.drives[0], path, Trouble(Operation::Flush, error.into()));
+        }
+    }
+
+    /// The numbers of all steps of the part.
+    pub(super) fn numbers(&self) -> std::ops::Range<usize> {
+        self.part.first..self.part.first + self.part.all_steps().count()
+    }
+
+    /// True unless a step failed that changes attributes in place: whatever else fails comes to nothing.
+    fn left_nothing_half(&self) -> bool {
+        let failed = |number| self.ledger.get(number) == StepOutcome::Failed;
+        let in_place = |verb| matches!(verb, Verb::Adjust | Verb::Rename);
+        let steps = self.part.all_steps().zip(self.numbers());
+        steps.filter(|(step, _)| in_place(step.verb) || step.makes_folder()).all(|(_, n)| !failed(n))
+    }
+
+    /// Asks the drives whether a cause is about more than one entry, which needs so many bytes.
+    pub(super) fn ask_drives(&self, on: &OnDrive<'_>, cause: &Cause, needs: u64) -> Health {
+        let over = |over| if over { Health::OneIsOver } else { Health::Well };
+        let Some(handle) = on.handle.get().map(AsFd::as_fd) else { return Health::Well };
+        if cause.is_full() {
+            return over(!self.has_room(handle, needs));
+        }
+        if cause.is_read_only() {
+            return over(self.try_writing(on).is_err());
+        }
+        if !cause.is_gone() && !cause.is_input_output() {
+            return Health::Well;
+        }
+        if self.fails(on, handle) {
+            return Health::OneIsOver;
+        }
+        let source = self.pair.source.as_fd();
+        if self.fails(on, source) { Health::SourceIsOver } else { Health::Well }
+    }
+
+    fn has_room(&self, folder: BorrowedFd<'_>, needs: u64) -> bool {
+        match self.system().space(folder) {
+            Ok(space) => {
+                let inodes = space.inodes.is_none_or(|free| free > 0);
+                let room = space.bytes > needs.max(LEAST_ROOM);
+                inodes && room && self.writes_a_little(folder)
+            }
+            // A drive that does not say how full it is is believed.
+            Err(_) => false,
+        }
+    }
+
+    /// A quota shows in nothing but a refusal.
+    fn writes_a_little(&self, folder: BorrowedFd<'_>) -> bool {
+        let (system, name) = (self.system(), self.means.temporaries.name());
+        let written = system
+            .create_file(folder, &name, 0o600)
+            .and_then(|file| system.write_at(file.as_fd(), &[1; 4096], 0));
+        let _ = system.remove_file(folder, &name);
+        written.is_ok()
+    }
+
+    fn try_writing(&self, on: &OnDrive<'_>) -> io::Result<()> {
+        let Some(handle) = on.handle.get() else { return Ok(()) };
+        let (system, name) = (self.system(), self.means.temporaries.name());
+        let made = system.create_file(handle.as_fd(), &name, 0o600);
+        let _ = system.remove_file(handle.as_fd(), &name);
+        made.map(drop)
+    }
+
+    /// True if a drive fails whatever is asked of it. Of a fault in one place a drive tells once, and is
+    /// well the second time.
+    fn fails(&self, on: &OnDrive<'_>, folder: BorrowedFd<'_>) -> bool {
+        let system = self.system();
+        let flush = || {
+            let folder = system.open_folder(folder, b"")?;
+            system.stat(Entry::Open(folder.as_fd()))?;
+            system.flush_drive(folder.as_fd())
+        };
+        match (flush(), flush()) {
+            (_, Err(again)) => !is_unsupported(&again),
+            (Err(error), Ok(())) => {
+                // The flush at the end will not be told of it any more.
+                let path = self.prefix.join(on.mounted.path.as_bytes());
+                let (operation, cause) = (Operation::Flush, error.into());
+                self.ledger.report(crate::problem::Problem { path, operation, cause });
+                false
+            }
+            (Ok(()), Ok(())) => false,
+        }
+    }
+}
+
+/// With less than this many bytes left a drive counts as full.
+const LEAST_ROOM: u64 = 16 * 1024;

@@ -1,0 +1,228 @@
+//! Station: deeds. A plan is carried out in stages, each over all of a part, in an order that is
+//! written down here and nowhere else; what is done to one entry is the [`writer`](crate::writer)'s.
+
+mod attributes;
+mod doubts;
+mod enter;
+mod fill;
+mod ledger;
+mod notes;
+mod outcome;
+mod recheck;
+mod steps;
+
+use std::collections::HashMap;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, OnceLock};
+
+use crate::aside::Aside;
+use crate::drives::{DriveId, DriveMap, Mounted};
+use crate::observe::Observer;
+use crate::os::{Entry, System};
+use crate::path::TreePath;
+use crate::plan::Plan;
+use crate::policy::{Folder, Part, Step};
+use crate::problem::{Operation, Problem};
+use crate::request::{Flush, Running};
+use crate::sides::Pair;
+use crate::writer::{Means, Shelf, Writer};
+
+pub use outcome::{Ending, Outcome, StepOutcome};
+
+use doubts::Doubts;
+use enter::Opening;
+use ledger::Ledger;
+
+/// On what terms a plan is carried out.
+pub(crate) struct Terms<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) observer: &'a dyn Observer,
+    pub(crate) running: Running,
+    /// Where what is displaced goes, if it is not lost.
+    pub(crate) aside: Option<&'a Aside<'a>>,
+}
+
+/// When a stage is due.
+#[derive(Clone, Copy)]
+enum Gate {
+    /// Whatever has happened: what was begun is made whole.
+    Always,
+    /// Unless the run is to end.
+    WhileItGoesOn,
+    /// If this says so.
+    If(fn(&Run<'_>) -> bool),
+}
+
+/// One of the stages: when it is due, and what it does in the root that it is given.
+struct Stage {
+    gate: Gate,
+    work: fn(&Run<'_>, BorrowedFd<'_>),
+}
+
+/// The stages of a part, in their order. Nothing goes before its successor has arrived; what takes an
+/// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
+/// them is done, since that changed their times.
+const STAGES: [Stage; 12] = [
+    // What is set aside can only be brought back as it was if that is known before anything changes.
+    Stage { gate: Gate::If(|run| run.sets_aside()), work: |run, root| run.note_all(root) },
+    Stage { gate: Gate::If(|run| run.leaves_a_doubt()), work: |run, root| run.leave_doubts(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.fill(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.rename(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.link(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.remove(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.take_places(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.link_the_rest(root) },
+    Stage { gate: Gate::Always, work: |run, root| run.finish_folders(root) },
+    Stage { gate: Gate::If(|run| run.flushes()), work: |run, root| run.flush(root) },
+    Stage { gate: Gate::If(|run| run.rechecks()), work: |run, root| run.recheck(root) },
+    Stage { gate: Gate::If(|run| run.has_flushed()), work: |run, root| run.clear_doubts(root) },
+];
+
+/// One part while it is carried out.
+struct Run<'a> {
+    means: &'a Means<'a>,
+    ledger: &'a Ledger,
+    pair: &'a Pair,
+    part: &'a Part,
+    prefix: &'a TreePath,
+    /// By [`DriveId`].
+    drives: Vec<OnDrive<'a>>,
+    /// Folders that are open for the time of the changes.
+    opened: Mutex<HashMap<usize, Opening>>,
+    /// Held while names are given to a file that is locked.
+    linking: Mutex<()>,
+    doubts: Doubts<'a>,
+}
+
+/// A drive of the destination while a part is carried out.
+struct OnDrive<'a> {
+    mounted: &'a Mounted,
+    writer: Writer<'a>,
+    /// Its topmost folder, opened before the first writing: an error of writing out is told once to
+    /// each handle, and so not lost to whoever asks first.
+    handle: OnceLock<OwnedFd>,
+    /// Set once nothing more can be written to it.
+    closed: AtomicBool,
+}
+
+/// Carries out every part of a plan and flushes the drives.
+pub(crate) fn carry_out(
+    terms: &Terms<'_>,
+    (pairs, maps): (&[Pair], &[DriveMap]),
+    plan: &Plan,
+) -> Outcome {
+    let Terms { system, observer, running, aside } = *terms;
+    let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
+    let means = Means::new(system, observer, running);
+    let ledger = Ledger::new(count, running.retries);
+    // What is copied aside is no step, and no part of the bytes that were announced.
+    let quiet = Quiet(observer);
+    let means_aside = Means::new(system, &quiet, running);
+    for (at, part) in plan.parts.iter().enumerate() {
+        let (pair, prefix) = (&pairs[at], &plan.prefixes[at]);
+        let shelf = aside.map(|aside| {
+            let writer = Writer::new(&means_aside, &aside.reach);
+            Shelf { aside, writer, part: at, prefix }
+        });
+        let mounted: Vec<Arc<Mounted>> = maps[at].all();
+        let drives = mounted.iter().map(|mounted| OnDrive {
+            mounted,
+            writer: Writer::new(&means, &mounted.reach)
+                .for_single(pair.single.as_ref())
+                .remembering(part.memory.as_ref())
+                .setting_aside(shelf.as_ref()),
+            handle: OnceLock::new(),
+            closed: AtomicBool::new(false),
+        });
+        let run = Run {
+            means: &means,
+            ledger: &ledger,
+            pair,
+            part,
+            prefix,
+            drives: drives.collect(),
+            opened: Mutex::default(),
+            linking: Mutex::default(),
+            doubts: Doubts::new(plan, at),
+        };
+        run.go();
+    }
+    if let Some(aside) = aside.filter(|_| running.flush != Flush::None)
+        && let Err(error) = aside.flush()
+    {
+        let path = aside.path.as_os_str().as_encoded_bytes().into();
+        ledger.report(Problem { path, operation: Operation::Flush, cause: error.into() });
+    }
+    let bytes_written = means.bytes_written.load(Ordering::Relaxed);
+    let set_aside = aside.map(|aside| aside.path.clone());
+    let stopped = observer.stop_requested();
+    Outcome { set_aside, bytes_written, ..ledger.outcome(plan, stopped) }
+}
+
+/// Passes nothing on but the wish to stop.
+struct Quiet<'a>(&'a dyn Observer);
+
+impl Observer for Quiet<'_> {
+    fn stop_requested(&self) -> bool {
+        self.0.stop_requested()
+    }
+}
+
+impl Run<'_> {
+    fn go(&self) {
+        let Some(root) = self.make_root() else { return };
+        let root = root.as_fd();
+        // One that was there the guard has locked.
+        let is_new = !self.pair.destination.exists();
+        let _lock = is_new.then(|| self.system().lock(root));
+        self.drives.iter().for_each(|on| self.look_again(on, root));
+        for Stage { gate, work } in &STAGES {
+            let due = match gate {
+                Gate::Always => true,
+                Gate::WhileItGoesOn => !self.means.must_end(),
+                Gate::If(says_so) => says_so(self),
+            };
+            if due {
+                work(self, root);
+            }
+        }
+    }
+
+    /// Opens what is mounted, if it is still what the plan saw; else what lies on it is told of as
+    /// overtaken when its turn comes.
+    fn look_again(&self, on: &OnDrive<'_>, root: BorrowedFd<'_>) {
+        let opened = on.mounted.open(self.system(), root).and_then(|handle| {
+            let now = self.system().stat(Entry::Open(handle.as_fd()))?;
+            Ok((handle, now.identity))
+        });
+        if let Ok((handle, now)) = opened
+            && (now == on.mounted.identity || !self.pair.destination.exists())
+        {
+            // Set once: a run looks but once.
+            let _ = on.handle.set(handle);
+        }
+    }
+
+    fn system(&self) -> &dyn System {
+        self.means.system
+    }
+
+    fn drive(&self, id: DriveId) -> &OnDrive<'_> {
+        self.drives.get(usize::from(id.0)).unwrap_or(&self.drives[0])
+    }
+
+    /// The drive that a folder of the plan lies on.
+    fn drive_of(&self, at: usize) -> &OnDrive<'_> {
+        let id = self.part.folders.get(at).map_or_else(DriveId::default, |folder| folder.known.drive);
+        self.drive(id)
+    }
+
+    fn sets_aside(&self) -> bool {
+        self.drives[0].writer.shelf.is_some()
+    }
+}
+
+fn name_of<'f>(folder: &'f Folder, step: &Step) -> &'f [u8] {
+    folder.names.get(step.name)
+}

@@ -1,0 +1,94 @@
+//! Writing down what is about to change, before anything does: what is set aside can only be brought back
+//! as it was if that is known.
+
+use std::os::fd::{AsFd, BorrowedFd};
+
+use crate::os::{Entry, Kind};
+use crate::path::TreePath;
+use crate::policy::{Step, Verb};
+use crate::pool;
+use crate::problem::Operation;
+use crate::writer::{Done, During, Shelf, Trouble};
+
+use super::outcome::StepOutcome;
+use super::{OnDrive, Run, name_of};
+
+impl Run<'_> {
+    /// Notes every folder that something happens in, and every entry whose attributes change. A deed
+    /// that could not be noted is not done.
+    pub(super) fn note_all(&self, root: BorrowedFd<'_>) {
+        let Some(shelf) = self.drives[0].writer.shelf else { return };
+        let mut folders = vec![false; self.part.folders.len()];
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            folders[at] |= !folder.steps.is_empty();
+            for from in folder.steps.iter().filter_map(Step::renamed_from) {
+                folders[self.part.name(from).folder as usize] = true;
+            }
+        }
+        let is_there = |at: &usize| self.part.folders[*at].known.destination.is_some();
+        let first: Vec<usize> =
+            (0..folders.len()).filter(|at| folders[*at] && (*at == 0 || is_there(at))).collect();
+        pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
+        if let Err(trouble) = shelf.aside.flush_notes().during(Operation::SetAside) {
+            self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
+            self.report(&self.drives[0], &TreePath::default(), trouble);
+        }
+    }
+
+    fn note_folder(&self, root: BorrowedFd<'_>, shelf: &Shelf<'_>, at: usize) {
+        let folder = &self.part.folders[at];
+        let on = self.drive_of(at);
+        let path = self.part.folder_path(at);
+        let opened = self.system().open_folder(root, path.as_bytes()).during(Operation::SetAside);
+        let noted = opened.and_then(|handle| {
+            shelf.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
+            Ok(handle)
+        });
+        let handle = match noted {
+            Ok(handle) => handle,
+            Err(trouble) => {
+                (folder.first..folder.first + folder.steps.len())
+                    .for_each(|number| self.ledger.set(number, StepOutcome::Failed));
+                return self.report(on, &path, trouble);
+            }
+        };
+        for (i, step) in folder.steps.iter().enumerate() {
+            let noted = self.note_step(root, shelf, on, (handle.as_fd(), &path), name_of(folder, step), step);
+            if let Err(trouble) = noted {
+                self.conclude(on, folder.first + i, &path.join(name_of(folder, step)), Err(trouble));
+            }
+        }
+    }
+
+    fn note_step(
+        &self,
+        root: BorrowedFd<'_>,
+        shelf: &Shelf<'_>,
+        on: &OnDrive<'_>,
+        (folder, path): (BorrowedFd<'_>, &TreePath),
+        name: &[u8],
+        step: &Step,
+    ) -> Done {
+        let goes = step.verb == Verb::Remove || step.takes_a_folders_place();
+        let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
+        if step.verb == Verb::Adjust || goes && is_folder {
+            let noted = shelf.note_before(&on.writer, &path.join(name), Entry::Named(folder, name));
+            return unless_gone(noted);
+        }
+        let Some(from) = step.renamed_from().filter(|_| !step.aspects.is_empty()) else {
+            return Ok(());
+        };
+        let above = self.part.folder_path(self.part.name(from).folder as usize);
+        let above = self.system().open_folder(root, above.as_bytes()).during(Operation::SetAside)?;
+        let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
+        unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
+    }
+}
+
+/// What is gone meanwhile is found out again when its turn comes, and told then.
+fn unless_gone(noted: Done) -> Done {
+    match noted {
+        Err(Trouble(_, cause)) if cause.is_absence() => Ok(()),
+        other => other,
+    }
+}

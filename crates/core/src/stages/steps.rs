@@ -1,0 +1,206 @@
+//! The steps of one kind after those of another, folder by folder, with all workers.
+
+use std::ops::Range;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
+
+use crate::aspect::Aspect;
+use crate::os::{Entry, Flags, Kind};
+use crate::path::TreePath;
+use crate::policy::{Elsewhere, Folder, Step, Verb};
+use crate::pool;
+use crate::problem::{Cause, Operation};
+use crate::state::State;
+use crate::writer::{Deed, Done, During, Place, Trouble};
+
+use super::outcome::StepOutcome;
+use super::{OnDrive, Run, name_of};
+
+/// Where a step happens.
+pub(super) struct At<'a> {
+    pub(super) on: &'a OnDrive<'a>,
+    pub(super) place: &'a Place,
+    pub(super) name: &'a [u8],
+}
+
+/// What is done to one step.
+pub(super) type Work<'w> = &'w (dyn Fn(&At<'_>, &Step) -> Done + Sync);
+
+impl Run<'_> {
+    /// Entries of the destination go to the names and folders that the source has them in.
+    pub(super) fn rename(&self, root: BorrowedFd<'_>) {
+        let renames = |step: &Step| step.verb == Verb::Rename;
+        self.each_folder(root, &renames, &|at, step| self.rename_one(root, at, step));
+    }
+
+    /// Names of entries whose first name is written, but for those that wait for a folder to be emptied.
+    pub(super) fn link(&self, root: BorrowedFd<'_>) {
+        let ready = |step: &Step| {
+            let leader = step.link().map(|id| self.part.name(id));
+            leader.is_some_and(|leader| !step.takes_a_folders_place() && self.is_written(leader))
+        };
+        self.each_folder(root, &ready, &|at, step| self.link_one(root, at, step));
+    }
+
+    /// All others.
+    pub(super) fn link_the_rest(&self, root: BorrowedFd<'_>) {
+        let left = |step: &Step| step.link().is_some();
+        self.each_folder(root, &left, &|at, step| self.link_one(root, at, step));
+    }
+
+    /// Removal: after everything else has arrived, and of exactly what the plan saw.
+    pub(super) fn remove(&self, root: BorrowedFd<'_>) {
+        let files = |step: &Step| step.verb == Verb::Remove && step.kind() != Kind::Folder;
+        let remove: Work<'_> =
+            &|at, step| at.on.writer.remove(at.place, at.name, &step.into());
+        self.each_folder(root, &files, remove);
+        // The deepest first: a folder must be empty by then.
+        let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
+        for at in (0..self.part.folders.len()).rev() {
+            let steps = 0..self.part.folders[at].steps.len();
+            self.work_on(root, at, steps, &folders, remove);
+        }
+    }
+
+    /// What takes the place of a folder that is empty by now.
+    pub(super) fn take_places(&self, root: BorrowedFd<'_>) {
+        let late = |step: &Step| step.takes_a_folders_place() && step.link().is_none();
+        self.each_folder(root, &late, &|at, step| {
+            at.on.writer.write(at.place, at.name, &step.into())
+        });
+    }
+
+    fn rename_one(&self, root: BorrowedFd<'_>, at: &At<'_>, step: &Step) -> Done {
+        let At { on, place, name } = *at;
+        let (Some(from), Some(seen)) = (step.renamed_from(), step.destination) else {
+            return Ok(());
+        };
+        let Elsewhere { folder, name: old } = self.part.name(from);
+        let writer = &on.writer;
+        if let Some(planned) = step.source.filter(|_| writer.memory.is_none()) {
+            writer.source_now(Entry::Named(place.source()?, name), &planned)?;
+        }
+        let above = self.enter_to_change(root, *folder as usize)?;
+        let now = writer.rename(&above, old, place, name, &seen)?;
+        if step.aspects.is_empty() {
+            return Ok(());
+        }
+        let deed = Deed::from(step).adjusting(State::from(&now));
+        match now.kind {
+            Kind::Folder => writer.finish_folder(place, name, &deed),
+            _ => writer.adjust(place, name, &deed),
+        }
+    }
+
+    fn link_one(&self, root: BorrowedFd<'_>, at: &At<'_>, step: &Step) -> Done {
+        let At { on, place, name } = *at;
+        let Some(leader) = step.link().map(|id| self.part.name(id)) else { return Ok(()) };
+        if !self.is_written(leader) {
+            return Err(Trouble(Operation::Write, Cause::LeaderFailed));
+        }
+        let path = self.part.folder_path(leader.folder as usize);
+        let from = self.system().open_folder(root, path.as_bytes()).during(Operation::Write)?;
+        let writer = &on.writer;
+        let may_be_locked = !writer.carries(Aspect::Flags)
+            || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
+        // Else one worker would lock it again while another still links to it.
+        let _alone = may_be_locked
+            .then(|| self.linking.lock().unwrap_or_else(PoisonError::into_inner));
+        writer.link(place, (from.as_fd(), &leader.name), name, &step.into())
+    }
+
+    /// True also for a name that was right before the run, and so has no step.
+    fn is_written(&self, leader: &Elsewhere) -> bool {
+        let folder = &self.part.folders[leader.folder as usize];
+        let done = |at| self.ledger.get(folder.first + at) == StepOutcome::Done;
+        folder.find(&leader.name).is_none_or(done)
+    }
+
+    /// Does `work` on all steps that are wanted and were not tried yet.
+    fn each_folder(
+        &self,
+        root: BorrowedFd<'_>,
+        wanted: &(dyn Fn(&Step) -> bool + Sync),
+        work: Work<'_>,
+    ) {
+        let folders = self.part.folders.iter().enumerate();
+        let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(wanted));
+        let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
+        pool::run(self.means.running.workers, all, |(at, steps), _| {
+            self.work_on(root, at, steps, wanted, work);
+        });
+    }
+
+    /// The same for some steps of one folder.
+    pub(super) fn work_on(
+        &self,
+        root: BorrowedFd<'_>,
+        at: usize,
+        steps: Range<usize>,
+        wanted: &dyn Fn(&Step) -> bool,
+        work: Work<'_>,
+    ) {
+        let folder = &self.part.folders[at];
+        let is_due = |i: &usize| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i);
+        let mut due = steps.filter(is_due).peekable();
+        if due.peek().is_none() || self.means.must_end() {
+            return;
+        }
+        let on = self.drive_of(at);
+        if on.closed.load(Ordering::Relaxed) {
+            due.for_each(|i| self.ledger.set(folder.first + i, StepOutcome::Failed));
+            return;
+        }
+        match self.enter_to_change(root, at) {
+            Ok(place) => due.for_each(|i| self.try_step(&place, at, i, work)),
+            Err(trouble) => {
+                // One problem names the folder; its steps share its fate.
+                let overtaken = trouble.1.is_overtaken();
+                let fate = if overtaken { StepOutcome::Overtaken } else { StepOutcome::Failed };
+                due.for_each(|i| self.ledger.set(folder.first + i, fate));
+                self.report(on, &self.part.folder_path(at), trouble);
+            }
+        }
+    }
+
+    fn try_step(&self, place: &Place, at: usize, i: usize, work: Work<'_>) {
+        let on = self.drive_of(at);
+        if self.means.must_end() || on.closed.load(Ordering::Relaxed) {
+            return;
+        }
+        let folder = &self.part.folders[at];
+        let step = &folder.steps[i];
+        let name = name_of(folder, step);
+        let path = place.path.join(name);
+        self.tell_start(&path);
+        let at = At { on, place, name };
+        let result = self.try_hard(|| work(&at, step)).and_then(|()| self.note_after(&at, step));
+        self.conclude(on, folder.first + i, &path, result);
+    }
+
+    /// Writes down what a step left, where that is asked for.
+    #[allow(clippy::unused_self, reason = "reads as a part of carrying out a step")]
+    pub(super) fn note_after(&self, at: &At<'_>, step: &Step) -> Done {
+        let At { on, place, name } = *at;
+        match on.writer.shelf.filter(|_| step.verb != Verb::Remove) {
+            Some(shelf) => {
+                let made = Entry::Named(place.destination.as_fd(), name);
+                shelf.note_after(&on.writer, &place.path.join(name), made)
+            }
+            None => Ok(()),
+        }
+    }
+
+    pub(super) fn tell_start(&self, path: &TreePath) {
+        self.means.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
+    }
+
+    pub(super) fn try_hard<T>(&self, work: impl Fn() -> Result<T, Trouble>) -> Result<T, Trouble> {
+        self.ledger.patience.try_hard(self.means.observer, |trouble: &Trouble| &trouble.1, work)
+    }
+
+    pub(super) fn was_tried(&self, folder: &Folder, at: usize) -> bool {
+        self.ledger.get(folder.first + at) != StepOutcome::NotReached
+    }
+}

@@ -1,0 +1,219 @@
+//! Setting aside what a step displaces, and bringing back what an earlier run set aside.
+
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use rustix::io::Errno;
+
+use crate::aside::Aside;
+use crate::os::{Entry, Onto, Stat};
+use crate::path::TreePath;
+use crate::policy::{Reason, Verb};
+use crate::problem::Operation;
+use crate::state::State;
+
+use super::attributes::Model;
+use super::flags::After;
+use super::{Deed, Done, During, Place, Trouble, Writer};
+
+/// Where one part of a run sets aside, and the means to copy something there.
+pub(crate) struct Shelf<'a> {
+    pub(crate) aside: &'a Aside<'a>,
+    /// Writes on the drive where things are set aside, which may be another.
+    pub(crate) writer: Writer<'a>,
+    /// Which part of the plan.
+    pub(crate) part: usize,
+    /// Where the part's root stands in the folder of the run.
+    pub(crate) prefix: &'a TreePath,
+}
+
+/// Why an entry is set aside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Displaced {
+    /// Another is about to take its name, which should never be free.
+    Replaced,
+    /// It goes.
+    Removed,
+}
+
+/// What became of the name of an entry that was set aside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Name {
+    /// It still leads to the entry.
+    Taken,
+    /// Nothing has it any more.
+    Free,
+}
+
+/// A name with its folder.
+type Named<'a> = (BorrowedFd<'a>, &'a [u8]);
+
+impl Shelf<'_> {
+    /// Writes down what an entry is like before its attributes change.
+    pub(crate) fn note_before(&self, writer: &Writer<'_>, path: &TreePath, entry: Entry<'_>) -> Done {
+        let was = crate::aside::look_before(writer.system(), writer.reach, entry);
+        let noted = was.and_then(|was| self.aside.note_before(self.part, path.as_bytes(), was));
+        noted.during(Operation::SetAside)
+    }
+
+    /// Writes down what a step left, so that what changes after can be told from it.
+    pub(crate) fn note_after(&self, writer: &Writer<'_>, path: &TreePath, entry: Entry<'_>) -> Done {
+        let now = writer.system().stat(entry);
+        let noted =
+            now.and_then(|now| self.aside.note_after(self.part, path.as_bytes(), (&now).into()));
+        noted.during(Operation::SetAside)
+    }
+
+    fn counterpart(&self, path: &TreePath) -> io::Result<OwnedFd> {
+        self.aside.counterpart(self.prefix.join(path.as_bytes()).as_bytes())
+    }
+
+    /// Copies an entry with all its aspects to where things are set aside.
+    fn copy_aside(&self, place: &Place, name: &[u8], to: OwnedFd) -> Done {
+        let (writer, system) = (&self.writer, self.writer.system());
+        let from =
+            system.open_folder(place.destination.as_fd(), b"").during(Operation::SetAside)?;
+        let now = system.stat(Entry::Named(from.as_fd(), name)).during(Operation::SetAside)?;
+        if let Ok(there) = system.stat(Entry::Named(to.as_fd(), name)) {
+            if is_copy(&there, &now) {
+                return Ok(());
+            }
+            let taken = io::Error::from(ErrorKind::AlreadyExists);
+            return Err(Trouble(Operation::SetAside, taken.into()));
+        }
+        let to = writer.place(place.path.clone(), Some(from), to)?;
+        let now = State::from(&now);
+        writer.make_and_place(&to, name, &to.temporary, &Deed::copy_of(now), &now)
+    }
+}
+
+impl Writer<'_> {
+    /// Sets aside an entry that is no folder and that is about to be replaced or removed. Tells whether
+    /// it still has its name.
+    pub(super) fn set_aside(
+        &self,
+        place: &Place,
+        name: &[u8],
+        displaced: Displaced,
+    ) -> Result<Name, Trouble> {
+        let Some(shelf) = self.shelf else { return Ok(Name::Taken) };
+        let counterpart = shelf.counterpart(&place.path).during(Operation::SetAside)?;
+        let (from, to) = ((place.destination.as_fd(), name), (counterpart.as_fd(), name));
+        let (moved, leaves) = match displaced {
+            Displaced::Replaced => (self.add_name_aside(from, to), Name::Taken),
+            Displaced::Removed => (self.rename_free(from, to), Name::Free),
+        };
+        match moved {
+            Ok(()) => Ok(leaves),
+            Err(e) if is_elsewhere(&e) => {
+                shelf.copy_aside(place, name, counterpart)?;
+                Ok(Name::Taken)
+            }
+            // Not every drive gives an entry a second name, nor every entry.
+            Err(e) if displaced == Displaced::Replaced && e.kind() != ErrorKind::NotFound => {
+                self.rename_free(from, to).during(Operation::SetAside)?;
+                Ok(Name::Free)
+            }
+            Err(e) => Err(e).during(Operation::SetAside),
+        }
+    }
+
+    /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
+    pub(super) fn take_back(&self, place: &Place, name: &[u8], left: Name) {
+        let Some(shelf) = self.shelf else { return };
+        let Ok(counterpart) = shelf.counterpart(&place.path) else { return };
+        // The trouble that led here is the one to tell, and nothing is lost either way.
+        let _ = match left {
+            Name::Taken => self.system().remove_file(counterpart.as_fd(), name),
+            Name::Free => {
+                self.rename_free((counterpart.as_fd(), name), (place.destination.as_fd(), name))
+            }
+        };
+    }
+
+    /// Sets aside a folder that is empty by now: what was in it went before.
+    pub(super) fn set_folder_aside(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
+        let (Some(shelf), Some(was)) = (self.shelf, deed.destination) else { return Ok(()) };
+        if deed.reason == Reason::Leftover {
+            return Ok(());
+        }
+        let path = place.path.join(name);
+        let from = Entry::Named(place.destination.as_fd(), name);
+        let made = shelf.counterpart(&path).during(Operation::SetAside)?;
+        let (copy, to) = (Deed::copy_of(was), Entry::Open(made.as_fd()));
+        shelf.writer.dress_folder(&copy, Model::Entry(from), to, true)?;
+        // Locked it could be neither emptied again nor pruned; the record knows its flags.
+        shelf.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
+        Ok(())
+    }
+
+    /// Moves back what an earlier run set aside; false if it lies on another drive.
+    pub(super) fn bring_back(
+        &self,
+        place: &Place,
+        name: &[u8],
+        deed: &Deed,
+        planned: &State,
+    ) -> Result<bool, Trouble> {
+        let from = (place.source()?, name);
+        let source = self.source_now(Entry::Named(from.0, name), planned)?;
+        let folder = place.destination.as_fd();
+        let to = (folder, if deed.verb == Verb::Add { name } else { &*place.temporary });
+        self.unlocked(from.0, name, (source.kind, source.flags()), After::Kept, || {
+            match self.rename_free(from, to) {
+                Err(e) if is_elsewhere(&e) => return Ok(false),
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    return Err(Trouble::overtaken_there(Operation::Write));
+                }
+                other => other.during(Operation::Write)?,
+            }
+            if deed.verb != Verb::Add
+                && let Err(trouble) = self.put_in_place(place, to.1, name, deed)
+            {
+                self.rename_free(to, from).during(Operation::SetAside)?;
+                return Err(trouble);
+            }
+            Ok(true)
+        })
+    }
+
+    /// A second name keeps the entry in place until the new one is: its name is never free.
+    fn add_name_aside(&self, from: Named<'_>, to: Named<'_>) -> io::Result<()> {
+        let system = self.system();
+        match system.add_name(from.0, from.1, to.0, to.1) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                // An earlier try of the same step got as far as this.
+                let stat = |(folder, name)| system.stat(Entry::Named(folder, name));
+                if stat(from)?.identity == stat(to)?.identity { Ok(()) } else { Err(e) }
+            }
+            other => other,
+        }
+    }
+
+    /// Renames to a name that must be free, also where the drive does not see to that.
+    pub(super) fn rename_free(&self, from: Named<'_>, to: Named<'_>) -> io::Result<()> {
+        let system = self.system();
+        match system.rename(from, to, Onto::Nothing) {
+            Err(e) if super::folder::no_exchange(&e) => {
+                match system.stat(Entry::Named(to.0, to.1)) {
+                    Err(e) if e.kind() == ErrorKind::NotFound => {
+                        system.rename(from, to, Onto::Replace)
+                    }
+                    Err(e) => Err(e),
+                    Ok(_) => Err(ErrorKind::AlreadyExists.into()),
+                }
+            }
+            other => other,
+        }
+    }
+}
+
+/// True if an earlier try of a step made this copy.
+fn is_copy(copy: &Stat, of: &Stat) -> bool {
+    (copy.kind, copy.size, copy.modified) == (of.kind, of.size, of.modified)
+}
+
+/// True if two folders do not lie on one drive.
+fn is_elsewhere(error: &io::Error) -> bool {
+    error.raw_os_error() == Some(Errno::XDEV.raw_os_error())
+}
