@@ -145,7 +145,7 @@ fn text_reads_as_documented() {
         [
             "  added      1 entry, 4 B",
             "  replaced   1 entry, 9 B",
-            "  adjusted  1 entry",
+            "  adjusted   1 entry",
             "  removed    2 entries, 1 B",
             "  unchanged  1 entry, 0 B"
         ]

@@ -74,16 +74,22 @@ pub(crate) enum Leaving {
 
 /// Leaves the mark, unless an older one is there.
 pub(crate) fn leave(system: &dyn System, root: BorrowedFd<'_>) -> Leaving {
-    let left = system
-        .sitting(root)
-        .and_then(|text| keeping_times(system, root, || system.create_link(root, &name(), &text)));
+    let mut made = false;
+    let left = system.sitting(root).and_then(|text| {
+        keeping_times(system, root, || {
+            let created = system.create_link(root, &name(), &text);
+            made = created.is_ok();
+            created
+        })
+    });
     match left {
-        Ok(()) => Leaving::New,
+        // Should the folder not have got its time back, it gets it at the end of the run.
+        _ if made => Leaving::New,
         Err(e) if e.kind() == ErrorKind::AlreadyExists => match read(system, root) {
             Ok(Some(_)) => Leaving::Older,
             _ => Leaving::Impossible,
         },
-        Err(_) => Leaving::Impossible,
+        _ => Leaving::Impossible,
     }
 }
 

@@ -50,7 +50,10 @@ pub(crate) fn look_before(
     };
     let flags = match opened {
         Ok(Some(opened)) => reach::flags(system, opened.as_fd())?,
-        Err(e) if e.kind() != ErrorKind::PermissionDenied => return Err(e),
+        // A folder that cannot be opened cannot be made anew either as it was.
+        Err(e) if e.kind() != ErrorKind::PermissionDenied || stat.kind == Kind::Folder => {
+            return Err(e);
+        }
         _ => None,
     };
     let xattrs = reach.xattrs_of(system, entry, Aspects::ALL)?;

@@ -180,7 +180,9 @@ impl Policy<'_> {
         }
         if step.kind() == Kind::Folder {
             let Some(child) = child else { return Decision::Stays };
-            let is_no_ones = child.for_what_it_holds && !child.removes && !child.only_held;
+            let is_extra = step.reason == Reason::Extra;
+            let is_no_ones =
+                is_extra && child.for_what_it_holds && !child.removes && !child.only_held;
             if child.stays && !child.only_held || is_no_ones {
                 return Decision::Stays;
             }

@@ -25,9 +25,7 @@ impl Run<'_> {
                 folders[self.part.name(from).folder as usize] = true;
             }
         }
-        let is_there = |at: &usize| self.part.folders[*at].known.destination.is_some();
-        let first: Vec<usize> =
-            (0..folders.len()).filter(|at| folders[*at] && (*at == 0 || is_there(at))).collect();
+        let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
         if let Err(trouble) = shelf.aside.flush_notes().during(Operation::SetAside) {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
@@ -39,12 +37,15 @@ impl Run<'_> {
         let folder = &self.part.folders[at];
         let on = self.drive_of(at);
         let path = self.part.folder_path(at);
-        let opened = self.system().open_folder(root, path.as_bytes()).during(Operation::SetAside);
-        let noted = opened.and_then(|handle| {
+        // One that is still to be made has nothing to tell, and only renames lead into it.
+        let is_there = at == 0 || folder.known.destination.is_some();
+        let opened = is_there.then(|| {
+            let handle = self.system().open_folder(root, path.as_bytes());
+            let handle = handle.during(Operation::SetAside)?;
             shelf.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
             Ok(handle)
         });
-        let handle = match noted {
+        let handle = match opened.transpose() {
             Ok(handle) => handle,
             Err(trouble) => {
                 (folder.first..folder.first + folder.steps.len())
@@ -53,9 +54,11 @@ impl Run<'_> {
             }
         };
         for (i, step) in folder.steps.iter().enumerate() {
-            let noted = self.note_step(root, shelf, on, (handle.as_fd(), &path), name_of(folder, step), step);
-            if let Err(trouble) = noted {
-                self.conclude(on, folder.first + i, &path.join(name_of(folder, step)), Err(trouble));
+            let name = name_of(folder, step);
+            let here = handle.as_ref().map(|handle| Entry::Named(handle.as_fd(), name));
+            let path = path.join(name);
+            if let Err(trouble) = self.note_step(root, shelf, on, (&path, here), step) {
+                self.conclude(on, folder.first + i, &path, Err(trouble));
             }
         }
     }
@@ -65,15 +68,14 @@ impl Run<'_> {
         root: BorrowedFd<'_>,
         shelf: &Shelf<'_>,
         on: &OnDrive<'_>,
-        (folder, path): (BorrowedFd<'_>, &TreePath),
-        name: &[u8],
+        (path, here): (&TreePath, Option<Entry<'_>>),
         step: &Step,
     ) -> Done {
         let goes = step.verb == Verb::Remove || step.takes_a_folders_place();
         let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
         if step.verb == Verb::Adjust || goes && is_folder {
-            let noted = shelf.note_before(&on.writer, &path.join(name), Entry::Named(folder, name));
-            return unless_gone(noted);
+            let noted = here.map(|here| shelf.note_before(&on.writer, path, here));
+            return noted.map_or(Ok(()), unless_gone);
         }
         let Some(from) = step.renamed_from().filter(|_| !step.aspects.is_empty()) else {
             return Ok(());

@@ -79,6 +79,13 @@ pub fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
     snapshot
 }
 
+/// Bits that lend the rights of an owner are good only for the one they were given for.
+fn lent(model: &Facts, there: &Facts) -> u32 {
+    let user = if model.owner.0 == there.owner.0 { 0 } else { 0o4000 };
+    let group = if model.owner.1 == there.owner.1 { 0 } else { 0o2000 };
+    user | group
+}
+
 /// Adjusts what is expected of an entry when `aspect` was not carried: the old value where there
 /// was an old entry, anything for a new one.
 pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: Aspect) {
@@ -88,10 +95,15 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: 
         Aspect::Times => expected.modified = there.modified,
         // An access list holds permission bits of its own.
         Aspect::Mode if expected.xattrs.contains_key(ACCESS_LIST) => {
-            expected.mode = expected.mode & !0o7000 | model.mode & 0o7000;
+            expected.mode = expected.mode & !0o7000 | model.mode & 0o7000 & !lent(model, there);
         }
-        Aspect::Mode => expected.mode = expected.mode & !0o7777 | model.mode & 0o7777,
-        Aspect::Owner => expected.owner = model.owner,
+        Aspect::Mode => {
+            expected.mode = expected.mode & !0o7777 | model.mode & 0o7777 & !lent(model, there);
+        }
+        Aspect::Owner => {
+            expected.mode &= !lent(expected, there);
+            expected.owner = model.owner;
+        }
         Aspect::Acl | Aspect::Xattr => {
             let list = |name: &[u8]| name.starts_with(b"system.posix_acl");
             let of_aspect = |name: &Vec<u8>| list(name) == (aspect == Aspect::Acl);
