@@ -163,7 +163,10 @@ fn what_counts_as_changed_can_be_narrowed() {
         set_time(&room.path("echo").join(name), there);
     }
     let filled = room.run("mirror --steps add source echo");
-    assert!(filled.out.contains("Left as they are, for --steps or --carry: 4 differences."), "{filled:?}");
+    assert!(
+        filled.out.contains("Left as they are, for --steps or --carry: 4 differences."),
+        "{filled:?}"
+    );
     assert_eq!(room.list("echo"), ["extra.txt", "missing.txt", "newer.txt", "older.txt"]);
     assert_eq!(room.read("echo/newer.txt"), "old");
     let kept = room.run("mirror --spare-newer --steps replace,adjust source echo");

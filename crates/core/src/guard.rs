@@ -4,10 +4,10 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use crate::aside::Shelf;
 use crate::os::{Space, System};
-use crate::sides::Pair;
 use crate::plan::Plan;
 use crate::policy::{Part, Step, Verb};
 use crate::request::{Guard, RemovalLimit, Request};
+use crate::sides::Pair;
 
 /// Why a plan was refused, with the figures that made it so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

@@ -42,7 +42,7 @@ mod temporary;
 mod tree;
 mod writer;
 
-pub use stages::{Ending, Outcome, StepOutcome};
 pub use aside::{BadRecord, Recorded};
-pub use sides::CallError;
 pub use session::{PlanError, Session};
+pub use sides::CallError;
+pub use stages::{Ending, Outcome, StepOutcome};

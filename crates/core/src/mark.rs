@@ -31,10 +31,7 @@ pub(crate) struct Doubt {
 impl Doubt {
     /// What two runs left in doubt together.
     pub(crate) fn and(self, other: Self) -> Self {
-        Self {
-            since: self.since.min(other.since),
-            remembered: self.remembered && other.remembered,
-        }
+        Self { since: self.since.min(other.since), remembered: self.remembered && other.remembered }
     }
 
     /// True for an entry that the run may have changed, and not in all it was to change.

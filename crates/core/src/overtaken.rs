@@ -5,9 +5,9 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::drives::DriveMap;
 use crate::os::{Entry, Stat, System};
-use crate::sides::Pair;
 use crate::policy::{Part, Reason, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
+use crate::sides::Pair;
 use crate::state::State;
 
 /// A problem for each step whose source or destination was overtaken.

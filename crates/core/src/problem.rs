@@ -128,10 +128,14 @@ pub enum Cause {
     #[error("the destination's drive holds no entry of this kind")]
     KindNotHeld,
     /// The destination's drive does not take such a link text or device number.
-    #[error("the destination's drive holds no symbolic link this long, or no device of this number")]
+    #[error(
+        "the destination's drive holds no symbolic link this long, or no device of this number"
+    )]
     ReferenceNotHeld,
     /// A mounted drive stays where it is.
-    #[error("another drive is mounted here in the destination, so nothing can take its place; unmount it first")]
+    #[error(
+        "another drive is mounted here in the destination, so nothing can take its place; unmount it first"
+    )]
     MountInTheWay,
     /// The destination's drive does not take the name.
     #[error("the destination's drive takes no name that {}", objection(*.0))]

@@ -10,8 +10,8 @@ use crate::os::{
     ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, Kind, Stat, System, Time, Xattrs, is_absent,
     is_unsupported,
 };
-use crate::sides::Pair;
 use crate::plan::{NotHeld, Note};
+use crate::sides::Pair;
 use crate::state::State;
 
 /// What was asked for, cut down to what can be done.
@@ -222,7 +222,12 @@ impl Reach {
     }
 
     /// Attributes without those that lend rights, where the owner is not the one they were given for.
-    pub(crate) fn xattrs_for(&self, xattrs: Xattrs, wanted: (u32, u32), owner: (u32, u32)) -> Xattrs {
+    pub(crate) fn xattrs_for(
+        &self,
+        xattrs: Xattrs,
+        wanted: (u32, u32),
+        owner: (u32, u32),
+    ) -> Xattrs {
         if wanted == owner || xattrs.iter().all(|(name, _)| name != CAPABILITIES) {
             return xattrs;
         }

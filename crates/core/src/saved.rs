@@ -383,7 +383,7 @@ impl Reader {
             return None;
         }
         let (parts, drives, problems) = (self.parts, self.drives, self.problems);
-        let mut plan = Plan { parts, drives, problems, ..Plan::default() };
+        let mut plan = Plan { parts, problems, drives, ..Plan::default() };
         plan.number();
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
         let counted = plan.totals;

@@ -199,8 +199,12 @@ impl<'a> Session<'a> {
             return Err(PlanError::Unfit);
         }
         for ((pair, map), paths) in self.pairs.iter().zip(self.maps()).zip(&plan.drives) {
-            paths.iter().for_each(|path| self.find_again(pair, map, path));
-            notes_of(map).into_iter().for_each(|new| note(&mut plan.notes, new));
+            for path in paths {
+                self.find_again(pair, map, path);
+            }
+            for new in notes_of(map) {
+                note(&mut plan.notes, new);
+            }
         }
         Ok(plan)
     }
@@ -213,12 +217,11 @@ impl<'a> Session<'a> {
             let stat = self.system.stat(Entry::Open(folder.as_fd()))?;
             Ok((folder, stat.identity))
         });
-        let (reach, identity) = match &found {
-            Ok((folder, identity)) => (self.reach_of(folder.as_fd(), identity.drive), *identity),
-            Err(_) => {
-                let identity = crate::os::Identity { drive: u64::MAX, inode: u64::MAX };
-                (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
-            }
+        let (reach, identity) = if let Ok((folder, identity)) = &found {
+            (self.reach_of(folder.as_fd(), identity.drive), *identity)
+        } else {
+            let identity = crate::os::Identity { drive: u64::MAX, inode: u64::MAX };
+            (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
         };
         map.add(path, identity, || reach);
     }
@@ -244,7 +247,9 @@ impl<'a> Session<'a> {
     /// Carrying it out would refuse each of them, and do the rest.
     pub fn overtaken(&self, plan: &Plan) -> Vec<Problem> {
         let parts = self.pairs.iter().zip(self.maps()).zip(&plan.parts);
-        parts.flat_map(|((pair, map), part)| overtaken::find(self.system, pair, map, part)).collect()
+        parts
+            .flat_map(|((pair, map), part)| overtaken::find(self.system, pair, map, part))
+            .collect()
     }
 
     /// Checks a plan against the guards that are not waived.
@@ -367,7 +372,9 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
         map.get(drive).reach.leave_out(kind);
     }
     foresee(map, &decided.part);
-    notes_of(map).into_iter().for_each(|new| note(&mut plan.notes, new));
+    for new in notes_of(map) {
+        note(&mut plan.notes, new);
+    }
     plan.parts.push(decided.part);
     plan.prefixes.push(pair.prefix.clone());
     plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());

@@ -31,7 +31,7 @@ pub struct Facts {
     pub flags: u32,
     /// Bytes that a file takes on its drive.
     pub allocated: Allocated,
-    /// First name, in tree order, of the file this is one of several names of.
+    /// First name, in tree order, of the entry this is one of several names of.
     pub same_as: Option<Vec<u8>>,
 }
 
@@ -55,8 +55,8 @@ pub fn snapshot(root: &Path) -> Snapshot {
 
 struct Reader {
     entries: Snapshot,
-    /// First path of each file with several names.
-    firsts: HashMap<u64, Vec<u8>>,
+    /// First path of each entry with several names.
+    firsts: HashMap<(u64, u64), Vec<u8>>,
 }
 
 impl Reader {
@@ -97,8 +97,10 @@ impl Reader {
             }
             _ => Vec::new(),
         };
-        let same_as = (kind == FileType::RegularFile && stat.st_nlink > 1)
-            .then(|| self.firsts.entry(stat.st_ino).or_insert_with(|| path.to_vec()).clone());
+        let several = kind != FileType::Directory && stat.st_nlink > 1;
+        let own = (stat.st_dev, stat.st_ino);
+        let same_as =
+            several.then(|| self.firsts.entry(own).or_insert_with(|| path.to_vec()).clone());
         Facts {
             mode: stat.st_mode,
             owner: (stat.st_uid, stat.st_gid),

@@ -17,13 +17,13 @@ use std::path::PathBuf;
 use crate::abilities::Abilities;
 use crate::aspect::Aspects;
 use crate::os::{Caller, Entry, Identity, Kind, System};
-use crate::sides::{self, CallError, Pair, Place};
 use crate::plan::Plan;
 use crate::problem::Problem;
 use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
-use crate::state::{Before, State};
 use crate::saved;
+use crate::sides::{self, CallError, Pair, Place};
+use crate::state::{Before, State};
 
 pub(crate) use prune::clear_leftovers;
 use record::{Line, Record, Root};

@@ -12,8 +12,8 @@ use crate::bytes::Bytes;
 use crate::os::{System, is_unsupported};
 use crate::plan::Plan;
 use crate::problem::Cause;
-use crate::state::{Before, State};
 use crate::saved::{self, BadPlan, Purpose};
+use crate::state::{Before, State};
 
 use super::{RECORD, prune};
 

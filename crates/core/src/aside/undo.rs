@@ -8,9 +8,7 @@ use crate::drives::{DriveId, DriveMap};
 use crate::os::{Entry, Kind, Stat, System};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
-use crate::policy::{
-    self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb,
-};
+use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
 use crate::problem::{Operation, Problem};
 use crate::sides::{self, CallError, Pair};
 use crate::state::{Known, State};
@@ -104,7 +102,8 @@ impl Back<'_> {
             let path = self.part.folder_path(at);
             let open = |root: &OwnedFd| self.system.open_folder(root.as_fd(), path.as_bytes()).ok();
             let (there, aside) = (open(&self.pair.destination.anchor), open(&self.pair.source));
-            let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
+            let alike =
+                |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
             let (mut names, mut steps) = (Names::default(), Vec::new());
             for step in folder.steps.iter().filter(|step| step.reason != Reason::Leftover) {
                 let name = folder.names.get(step.name);
@@ -123,7 +122,7 @@ impl Back<'_> {
             reversed.folders.push(Folder {
                 parent: folder.parent,
                 name: folder.name.clone(),
-                known: self.known(folder.known.drive, &there),
+                known: self.known(folder.known.drive, there.as_ref()),
                 before: self.memory.before.get(path.as_bytes()).map(|before| before.state),
                 names,
                 steps: steps.into(),
@@ -136,8 +135,8 @@ impl Back<'_> {
     }
 
     /// What the folder that something goes back into is now.
-    fn known(&self, drive: DriveId, there: &Option<OwnedFd>) -> Known {
-        let inode = there.as_ref().and_then(|there| {
+    fn known(&self, drive: DriveId, there: Option<&OwnedFd>) -> Known {
+        let inode = there.and_then(|there| {
             let stat = self.system.stat(Entry::Open(there.as_fd())).ok()?;
             Some(stat.identity.inode)
         });
@@ -150,8 +149,7 @@ impl Back<'_> {
         (there, aside): (&Option<OwnedFd>, &Option<OwnedFd>),
         name: &[u8],
     ) -> io::Result<Taken<'m>> {
-        let look =
-            |folder: &Option<OwnedFd>| overtaken::state(self.system, folder.as_ref(), name);
+        let look = |folder: &Option<OwnedFd>| overtaken::state(self.system, folder.as_ref(), name);
         Ok(Taken {
             there: look(there)?,
             aside: look(aside)?,

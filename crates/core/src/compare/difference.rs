@@ -70,8 +70,6 @@ pub(crate) enum Obstacle {
     SameName(Vec<u8>),
     /// It stores no file this long, in bytes.
     Size(u64),
-    /// It takes no symbolic link with this text, or no device of this number.
-    Reference,
     /// Another drive is mounted there.
     Mount,
 }
@@ -110,7 +108,7 @@ impl From<&Stat> for Named {
 }
 
 /// A name of an entry that has more than one on either side.
-#[derive(Clone, Debug)]
+#[derive(Clone, Copy, Debug)]
 pub(crate) struct Linked {
     pub(crate) name: NameRange,
     pub(crate) source: Named,
@@ -152,15 +150,25 @@ pub(crate) struct Folder {
     pub(crate) below: Vec<(Option<usize>, Below)>,
 }
 
+/// What stays in a folder of the destination, and why.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Stays {
+    /// Nothing does.
+    #[default]
+    Nothing,
+    /// Only what an option forbids to take away.
+    Held,
+    /// Something, whatever is allowed.
+    Something,
+}
+
 /// What the next station made of a folder, as far as the one above it must know.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Below {
     /// Its number there, if it is kept.
     pub(crate) number: Option<usize>,
-    /// Something of the destination stays in it.
-    pub(crate) stays: bool,
-    /// All that stays does so only since an option forbids its step.
-    pub(crate) only_held: bool,
+    /// What stays in it of the destination.
+    pub(crate) stays: Stays,
     /// Something of the destination goes from it.
     pub(crate) removes: bool,
     /// It takes part only for what takes part in it.

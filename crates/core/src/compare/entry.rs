@@ -6,8 +6,8 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::PoisonError;
 
 use crate::aspect::{Aspect, Aspects};
-use crate::os::{Entry, Flags, Kind, Stat};
 use crate::mark::Doubt;
+use crate::os::{Entry, Flags, Kind, Stat};
 use crate::reach::{self, Reach};
 use crate::request::{By, Sample};
 use crate::scope::Attributes;
@@ -21,6 +21,8 @@ pub(super) struct Sides<'a> {
     pub(super) destination: (Entry<'a>, &'a Stat),
     /// What an interrupted run left in doubt about the destination's.
     pub(super) doubt: Option<Doubt>,
+    /// When to look at what `statx` does not show.
+    pub(super) attributes: Attributes,
 }
 
 /// In what two entries of one name differ.
@@ -43,6 +45,28 @@ pub(super) fn compare(
     if reach.carry.has(Aspect::Content)
         && let Some(change) = content_differs(context, reach, sides)?
     {
+        return Ok(What::Content(change));
+    }
+    let aspects = differing_aspects(context, reach, sides)?;
+    Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
+}
+
+/// As [`compare`], with every byte and every attribute, whatever was asked for.
+pub(super) fn compare_all(
+    context: &Comparison<'_>,
+    reach: &Reach,
+    sides: &Sides<'_>,
+) -> io::Result<What> {
+    let (source, destination) = (sides.source.1, sides.destination.1);
+    if source.kind != destination.kind {
+        return Ok(What::Kind);
+    }
+    let change = match source.kind {
+        Kind::File if source.size != destination.size => Some(Change::SizeTime),
+        Kind::File => contents_differ(context, sides)?,
+        _ => content_differs(context, reach, sides)?,
+    };
+    if let Some(change) = change {
         return Ok(What::Content(change));
     }
     let aspects = differing_aspects(context, reach, sides)?;
@@ -174,7 +198,7 @@ pub(super) fn differing_aspects(
         Aspect::Flags,
         reach.flags_to_carry(source.flags).and(told) != destination.flags.and(told),
     );
-    if !reach.carries_hidden() || !looks_closely(context, sides, differing) {
+    if !reach.carries_hidden() || !looks_closely(sides, differing) {
         return Ok(differing);
     }
     if reach.carry.has(Aspect::Flags) && flags_differ(context, reach, sides)? {
@@ -187,11 +211,7 @@ pub(super) fn differing_aspects(
 }
 
 /// All carried flags; those that `statx` does not show are known only of what is open.
-fn flags_differ(
-    context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
-) -> io::Result<bool> {
+fn flags_differ(context: &Comparison<'_>, reach: &Reach, sides: &Sides<'_>) -> io::Result<bool> {
     let source = flags(context, sides.source.0, sides.source.1.kind)?;
     let Some(source) = source else { return Ok(false) };
     let destination = flags(context, sides.destination.0, sides.destination.1.kind)?;
@@ -220,9 +240,9 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 /// Attributes that `statx` does not show cost calls of their own. They are looked at where the
 /// source may have been altered since they were carried, which its change time tells, where
 /// something else differs, and always if nothing is to be trusted.
-fn looks_closely(context: &Comparison<'_>, sides: &Sides<'_>, differing: Aspects) -> bool {
+fn looks_closely(sides: &Sides<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
     let touched = sides.doubt.is_some_and(|doubt| doubt.may_have_touched(sides.destination.1));
-    let always = context.scope.attributes == Attributes::Always;
+    let always = sides.attributes == Attributes::Always;
     altered || touched || always || !differing.is_empty()
 }

@@ -14,6 +14,7 @@ use crate::scope::{Drives, Extra, LeftOut};
 use crate::select::Verdict;
 use crate::temporary;
 
+use super::Halt;
 use super::difference::{Difference, Linked, Named, Obstacle, Presence, Seen, What};
 use super::entry;
 use super::look::{Met, Side};
@@ -21,6 +22,7 @@ use super::node::{Begun, Node, Whole};
 use super::walk::{Visit, Walk};
 
 /// A folder to be visited next, and what it is among the differences of the one above.
+#[derive(Clone, Copy)]
 struct Down<'a> {
     presence: Presence,
     source: Option<&'a Stat>,
@@ -34,14 +36,19 @@ impl Walk<'_, '_> {
     /// Puts down what is to be known of one name.
     pub(super) fn find(&self, visit: &mut Visit<'_>, met: &Met<'_>) {
         if self.has_met_itself(met) {
-            self.halt_for_overlap(visit, met.name);
+            let at = visit.listed.path.join(met.name);
+            visit.findings.halt = Some(Halt::Overlap(at));
+            return;
+        }
+        if self.leaves_drive(visit, met) {
             return;
         }
         self.tally(visit, met);
         visit.note_ahead(met, self.context.now);
         match (&met.source, &met.destination) {
             (Side::Absent, Side::Absent) => {}
-            (Side::Absent | Side::LeftOut(_), Side::LeftOut(None)) | (Side::LeftOut(_), Side::Absent) => {
+            (Side::Absent | Side::LeftOut(_), Side::LeftOut(None))
+            | (Side::LeftOut(_), Side::Absent) => {
                 visit.node.holds();
             }
             (Side::Absent | Side::LeftOut(_), Side::LeftOut(Some(there))) => {
@@ -61,6 +68,27 @@ impl Walk<'_, '_> {
         }
     }
 
+    fn goes_below_extra(&self) -> bool {
+        self.context.scope.extra == Extra::WithContents
+    }
+
+    /// True for a folder of the destination alone where another drive is mounted, unless the user said
+    /// to go there: it is left alone, and named.
+    fn leaves_drive(&self, visit: &mut Visit<'_>, met: &Met<'_>) -> bool {
+        let there = match (&met.source, &met.destination) {
+            (Side::Taken(..), _) => None,
+            (_, Side::Taken(there, ..) | Side::LeftOut(Some(there))) => Some(there),
+            _ => None,
+        };
+        let leaves = self.context.scope.drives != Drives::All
+            && there.is_some_and(|there| visit.leaves_destination(there));
+        if leaves {
+            visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
+            visit.node.holds();
+        }
+        leaves
+    }
+
     fn find_new(&self, visit: &mut Visit<'_>, met: &Met<'_>, source: &Stat, verdict: Verdict) {
         let there = match met.destination {
             Side::LeftOut(_) => Seen::LeftOut,
@@ -68,13 +96,18 @@ impl Walk<'_, '_> {
         };
         let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
-        let difference = visit.note(met.name, (Seen::There(source.into()), there), What::New, obstacle);
+        let difference =
+            visit.note(met.name, (Seen::There(source.into()), there), What::New, obstacle);
         if source.kind == Kind::Folder {
             if !stops {
                 let (presence, source) = (Presence::Source, Some(source));
                 let (destination, difference) = (None, Some(difference));
                 let whole = None;
-                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+                self.go_below(
+                    visit,
+                    met.name,
+                    Down { presence, source, destination, verdict, whole, difference },
+                );
             }
         } else if source.links > 1 {
             visit.note_linked(met.name, source, None, Some(difference));
@@ -109,16 +142,28 @@ impl Walk<'_, '_> {
         match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => {
                 let (presence, source, destination) = (Presence::Both, from, to);
-                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+                self.go_below(
+                    visit,
+                    met.name,
+                    Down { presence, source, destination, verdict, whole, difference },
+                );
             }
             (Kind::Folder, _) => {
                 let (presence, source, destination) = (Presence::Source, from, to);
-                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+                self.go_below(
+                    visit,
+                    met.name,
+                    Down { presence, source, destination, verdict, whole, difference },
+                );
             }
             (_, Kind::Folder) if !is_mount => {
                 let (presence, source, destination) = (Presence::Destination, None, to);
                 let verdict = below;
-                self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+                self.go_below(
+                    visit,
+                    met.name,
+                    Down { presence, source, destination, verdict, whole, difference },
+                );
             }
             _ => {}
         }
@@ -137,27 +182,23 @@ impl Walk<'_, '_> {
     fn find_extra(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat, verdict: Verdict) {
         let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
         let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
-        if visit.leaves_destination(there) && self.context.scope.drives != Drives::All {
-            visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
-            visit.node.holds();
-            return;
-        }
         let what = whole.map_or(What::Extra, Whole::what);
-        let difference = visit.note(met.name, (Seen::Absent, Seen::There(there.into())), what, None);
-        let goes_on = self.context.scope.extra == Extra::WithContents || whole.is_some();
+        let difference =
+            visit.note(met.name, (Seen::Absent, Seen::There(there.into())), what, None);
+        let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
             let (destination, difference) = (Some(there), Some(difference));
-            self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            self.go_below(
+                visit,
+                met.name,
+                Down { presence, source, destination, verdict, whole, difference },
+            );
         }
     }
 
     /// What the selection leaves out of the destination, where that is told.
     fn find_left_out(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat) {
-        if visit.leaves_destination(there) && self.context.scope.drives != Drives::All {
-            visit.node.holds();
-            return;
-        }
         let source = match met.source {
             Side::LeftOut(_) => Seen::LeftOut,
             _ => Seen::Absent,
@@ -168,13 +209,18 @@ impl Walk<'_, '_> {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
             let (destination, difference) = (Some(there), Some(difference));
             let verdict = Verdict::Take { all_below: true };
-            self.go_below(visit, met.name, Down { presence, source, destination, verdict, whole, difference });
+            self.go_below(
+                visit,
+                met.name,
+                Down { presence, source, destination, verdict, whole, difference },
+            );
         }
     }
 
     /// What keeps the destination's drive from taking an entry.
+    #[allow(clippy::unused_self, reason = "reads as a step of the walk")]
     fn obstacle(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Option<Obstacle> {
-        let reach = &visit.node.begun.drive.reach;
+        let reach = visit.reach();
         if !reach.can_hold(source.kind) {
             return Some(Obstacle::Kind);
         }
@@ -237,7 +283,8 @@ impl Walk<'_, '_> {
         destination: Option<&Stat>,
     ) -> Option<Arc<Mounted>> {
         let here = &visit.node.begun.drive;
-        let there = destination.filter(|there| presence != Presence::Source && visit.leaves_destination(there));
+        let there = destination
+            .filter(|there| presence != Presence::Source && visit.leaves_destination(there));
         let Some(there) = there else { return Some(Arc::clone(here)) };
         let context = self.context;
         let path = visit.listed.path.join(name);
@@ -283,12 +330,9 @@ impl Walk<'_, '_> {
             source: (reached(met.source.handle(), from, met.source_name), source),
             destination: (reached(met.destination.handle(), to, met.name), there),
             doubt: visit.listed.doubt,
+            attributes: self.context.scope.attributes,
         };
-        entry::compare(self.context, self.reach(visit), &sides)
-    }
-
-    fn reach<'v>(&self, visit: &'v Visit<'_>) -> &'v Reach {
-        &visit.node.begun.drive.reach
+        entry::compare(self.context, visit.reach(), &sides)
     }
 
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
@@ -303,10 +347,15 @@ impl Walk<'_, '_> {
         match &met.destination {
             Side::Taken(there, verdict, _) if is_sure(*verdict) => {
                 visit.taken.1 = true;
-                // In the place of a folder that may not be needed it is counted with that.
-                let waits = met.source.taken().is_some_and(|(source, verdict)| {
-                    !is_sure(verdict) && source.kind == Kind::Folder && there.kind != Kind::Folder
-                });
+                // In the place of a folder that may not be needed it is counted with that, and a
+                // folder that only the destination has, when it is known whether it holds something.
+                let waits = match met.source.taken() {
+                    Some((source, verdict)) if !is_sure(verdict) => {
+                        source.kind == Kind::Folder && there.kind != Kind::Folder
+                    }
+                    Some(_) => false,
+                    None => there.kind == Kind::Folder && self.goes_below_extra(),
+                };
                 if !waits {
                     tallies.destination.count(there.kind, there.size);
                 }
@@ -326,6 +375,11 @@ fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -
 }
 
 impl Visit<'_> {
+    /// What can be carried to the drive that the destination's folder lies on.
+    fn reach(&self) -> &Reach {
+        &self.node.begun.drive.reach
+    }
+
     fn note(
         &self,
         name: &[u8],

@@ -11,7 +11,6 @@ use crate::scope::{Attributes, LeftOut};
 use crate::select::{Asked, Counted, Nature, Verdict};
 use crate::tree::{Hint, Joined};
 
-use super::Halt;
 use super::difference::Obstacle;
 use super::node::{Node, Whole};
 use super::walk::{Visit, Walk};
@@ -69,7 +68,11 @@ struct Place<'a> {
 
 impl Walk<'_, '_> {
     /// Looks at one name on both sides. `None` if it plays no part in this run.
-    pub(super) fn look<'n>(&'n self, visit: &mut Visit<'_>, joined: &Joined<'n>) -> Option<Met<'n>> {
+    pub(super) fn look<'n>(
+        &'n self,
+        visit: &mut Visit<'_>,
+        joined: &Joined<'n>,
+    ) -> Option<Met<'n>> {
         let is_mark = joined.name == self.mark && joined.source.is_none();
         let in_a_tree = visit.listed.source.is_some();
         if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
@@ -226,11 +229,6 @@ impl Walk<'_, '_> {
             Ok((Verdict::Leave, _)) => None,
             _ => Some(first.clone()),
         }
-    }
-
-    /// One side turned up within the other.
-    pub(super) fn halt_for_overlap(&self, visit: &mut Visit<'_>, name: &[u8]) {
-        visit.findings.halt = Some(Halt::Overlap(visit.listed.path.join(name)));
     }
 }
 

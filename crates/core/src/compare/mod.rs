@@ -33,7 +33,8 @@ use crate::sides::Pair;
 use crate::state::State;
 
 pub(crate) use difference::{
-    Below, Change, Difference, Folder, Linked, Named, Obstacle, Presence, Seen, Station, What,
+    Below, Change, Difference, Folder, Linked, Named, Obstacle, Presence, Seen, Station, Stays,
+    What,
 };
 pub(crate) use proof::{Moved, Proof, Proven, Wanted};
 
@@ -142,6 +143,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Root>> {
         source: (Entry::Pinned(pair.source.as_fd()), &pair.source_stat),
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
         doubt: None,
+        attributes: comparison.scope.attributes,
     };
     let drive = comparison.drives.root();
     let mut aspects = entry::differing_aspects(comparison, &drive.reach, &sides)?;

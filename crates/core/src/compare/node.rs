@@ -181,11 +181,12 @@ impl Node {
         let inner = std::mem::take(&mut *self.inner());
         let takes_part = !self.begun.conditional || inner.taken.0;
         self.count(&inner, (takes_part, tells_left_out), selection, tallies);
-        let taken = inner.taken;
+        let (taken, holds) = (inner.taken, inner.holds);
         let below = self.hand_over(inner, station);
         let Some(parent) = &self.parent else { return };
         let mut above = parent.inner();
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
+        above.holds |= holds && self.begun.presence == Presence::Destination;
         let mut own = self.begun.difference;
         if !takes_part && self.begun.presence != Presence::Destination {
             own = self.leave_out(&mut above, tells_left_out);
@@ -242,12 +243,19 @@ impl Node {
         if self.is_root() {
             return;
         }
+        if presence == Presence::Destination && self.begun.whole.is_none() {
+            // One that holds what is left out is there for that, and no part of the comparison.
+            let counts = !inner.holds && (!conditional || inner.taken.1);
+            tallies.destination.folders += u64::from(counts);
+            return;
+        }
         if conditional {
             let source = presence != Presence::Destination && inner.taken.0;
             tallies.source.folders += u64::from(source);
             let counterpart = presence == Presence::Both && inner.taken.0;
             tallies.destination.folders += u64::from(counterpart || inner.taken.1);
-            if let Some((kind, size)) = self.begun.instead.filter(|_| takes_part || tells_left_out) {
+            if let Some((kind, size)) = self.begun.instead.filter(|_| takes_part || tells_left_out)
+            {
                 tallies.destination.count(kind, size);
             }
             if presence != Presence::Destination && !takes_part {

@@ -12,10 +12,11 @@ use crate::drives::DriveId;
 use crate::os::{Entry, Identity, Kind, Stat};
 use crate::path::TreePath;
 use crate::pool;
+use crate::scope::Attributes;
 use crate::tree::Listing;
 
 use super::difference::What;
-use super::{Comparison, content, entry};
+use super::{Comparison, entry};
 
 /// Two entries that are the same.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -164,16 +165,13 @@ impl Comparison<'_> {
         let linked = linked.then_some((here, there));
         let drive = self.drives.get(drive);
         let crosses = there.mounted || there.identity.drive != drive.identity.drive;
-        let sides = entry::Sides { source: (from, &here), destination: (to, &there), doubt: None };
-        let mut what = entry::compare(self, &drive.reach, &sides)?;
-        let alike = matches!(what, What::Nothing | What::Aspects(_));
-        if here.kind == Kind::File && there.kind == Kind::File && alike {
-            let from = system.open_file(source.as_fd(), name)?;
-            let to = system.open_file(destination.as_fd(), other)?;
-            if content::first_difference(self, from.as_fd(), to.as_fd())?.is_some() {
-                what = What::Kind;
-            }
-        }
+        let sides = entry::Sides {
+            source: (from, &here),
+            destination: (to, &there),
+            doubt: None,
+            attributes: Attributes::Always,
+        };
+        let what = entry::compare_all(self, &drive.reach, &sides)?;
         Ok(Held { what, kind: here.kind, linked, crosses })
     }
 }

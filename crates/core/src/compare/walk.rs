@@ -241,31 +241,11 @@ impl Walk<'_, '_> {
             }
         }
         if pair.single.is_none() {
-            self.fold(node, &mut listed, findings)?;
+            fold(node, &mut listed, findings)?;
             self.read_mark(&mut listed, findings)?;
             self.find_the_drives_own(&mut listed, findings);
         }
         Some(listed)
-    }
-
-    /// Finds names that the destination's drive takes for one.
-    fn fold(&self, node: &Node, listed: &mut Listed, findings: &mut Findings) -> Option<()> {
-        let names = &node.begun.drive.reach.drive.names;
-        if names.folding == Folding::Never {
-            return Some(());
-        }
-        let (source, destination) = &mut listed.listings;
-        match tree::fold_together(names, source, destination) {
-            Ok(same_there) => {
-                listed.same_there = same_there;
-                Some(())
-            }
-            Err(cause) => {
-                let path = listed.path.clone();
-                findings.problem(path, Operation::ListDestination, cause.into());
-                None
-            }
-        }
     }
 
     /// What an earlier run left in doubt from this folder on.
@@ -318,6 +298,26 @@ impl Walk<'_, '_> {
             let there = own.iter().filter(|name| listing.has(name));
             let note = |name: &&[u8]| Note::OfTheDrive(listed.path.join(name));
             findings.notes.extend(there.map(note));
+        }
+    }
+}
+
+/// Finds names that the destination's drive takes for one.
+fn fold(node: &Node, listed: &mut Listed, findings: &mut Findings) -> Option<()> {
+    let names = &node.begun.drive.reach.drive.names;
+    if names.folding == Folding::Never {
+        return Some(());
+    }
+    let (source, destination) = &mut listed.listings;
+    match tree::fold_together(names, source, destination) {
+        Ok(same_there) => {
+            listed.same_there = same_there;
+            Some(())
+        }
+        Err(cause) => {
+            let path = listed.path.clone();
+            findings.problem(path, Operation::ListDestination, cause.into());
+            None
         }
     }
 }

@@ -73,7 +73,8 @@ impl Web {
     fn go_down(&self, part: &Part, gone: &mut [bool]) {
         let (mut missing, mut spared) = (Vec::new(), Vec::new());
         for (at, folder) in part.folders.iter().enumerate() {
-            let own = self.own[at].and_then(|number| Some((self.step(part, at, number)?, gone[number])));
+            let own =
+                self.own[at].and_then(|number| Some((self.step(part, at, number)?, gone[number])));
             let is_missing = match own {
                 Some((step, gone)) => gone && step.makes_folder(),
                 None => at != 0 && folder.known.destination.is_none(),

@@ -22,14 +22,24 @@ pub(super) struct Drafted {
     pub(super) names: Names,
     pub(super) steps: Vec<Option<Step>>,
     pub(super) linked: Vec<LinkedName>,
-    /// What it holds stays with it: it was to give way to something else, and may not.
-    pub(super) spared: bool,
+    pub(super) fate: Fate,
     /// In closing order; after [`Draft::arrange`] nobody asks any more.
     children: Vec<usize>,
     /// Position of the folder above, once all stand in tree order.
     pub(super) parent: u32,
     /// Names of the steps, once they were sorted by them; a step may be gone by then.
     order: Vec<NameRange>,
+}
+
+/// What becomes of the steps in a folder for the sake of the folder itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fate {
+    /// They may be taken.
+    Open,
+    /// The folder was to give way to something else, or to take its place, and an option forbids it.
+    Held,
+    /// The folder is not made, which a problem tells.
+    Lost,
 }
 
 /// A name of an entry with several, and what was decided about it as if it had no other.
@@ -71,7 +81,7 @@ impl Drafted {
             names: from.names,
             steps: Vec::new(),
             linked: Vec::new(),
-            spared: false,
+            fate: Fate::Open,
             children,
             parent: 0,
             order: Vec::new(),
@@ -119,19 +129,19 @@ impl<'a> Draft<'a> {
     /// Puts the folders into tree order. The root closed last.
     pub(super) fn arrange(&mut self) {
         let mut closed: Vec<_> = std::mem::take(&mut self.folders).into_iter().map(Some).collect();
-        let mut waiting: Vec<(usize, u32, bool)> =
-            closed.len().checked_sub(1).map(|root| (root, 0, false)).into_iter().collect();
-        while let Some((position, parent, spared)) = waiting.pop() {
+        let root = closed.len().checked_sub(1).map(|root| (root, 0, Fate::Open));
+        let mut waiting: Vec<(usize, u32, Fate)> = root.into_iter().collect();
+        while let Some((position, parent, above)) = waiting.pop() {
             let here = u32::try_from(self.folders.len()).unwrap_or(u32::MAX);
             let Some(mut folder) = closed[position].take() else { continue };
             folder.parent = parent;
-            let spared = spared || folder.spared;
+            let fate = if above == Fate::Open { folder.fate } else { above };
             let mut children = std::mem::take(&mut folder.children);
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
-            waiting.extend(children.into_iter().map(|child| (child, here, spared)));
-            if spared {
-                let steps = folder.steps.iter_mut().filter_map(Option::take);
-                self.decided.held_back += steps.count() as u64;
+            waiting.extend(children.into_iter().map(|child| (child, here, fate)));
+            if fate != Fate::Open {
+                let steps = folder.steps.iter_mut().filter_map(Option::take).count();
+                self.decided.held_back += if fate == Fate::Held { steps as u64 } else { 0 };
             }
             self.folders.push(folder);
         }
@@ -236,7 +246,8 @@ impl<'a> Draft<'a> {
     /// The folders that hold a step, or a name that steps speak of, and those that lead there.
     fn needed(&self, dead: &HashSet<usize>) -> Vec<bool> {
         let mut needed: Vec<bool> = (0..self.folders.len()).map(|at| at == 0).collect();
-        for named in self.elsewhere.iter().filter(|named| !dead.contains(&(named.folder as usize))) {
+        for named in self.elsewhere.iter().filter(|named| !dead.contains(&(named.folder as usize)))
+        {
             needed[named.folder as usize] = true;
         }
         for at in (1..self.folders.len()).rev() {

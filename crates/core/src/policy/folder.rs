@@ -2,15 +2,17 @@
 
 use std::collections::HashMap;
 
-use crate::compare::{self, Below, Change, Difference, Obstacle, Presence, Seen, Station, What};
+use crate::compare::{
+    self, Below, Change, Difference, Obstacle, Presence, Seen, Station, Stays, What,
+};
 use crate::drives::DriveId;
 use crate::os::Kind;
 use crate::problem::{Cause, Operation, Problem};
 
-use super::draft::{Alone, Draft, Drafted, LinkedName};
+use super::Policy;
+use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
 use super::may::Word;
 use super::step::{Reason, Step, Verb};
-use super::Policy;
 
 /// What is decided about one difference.
 #[derive(Debug)]
@@ -32,10 +34,11 @@ impl Station for Draft<'_> {
     fn folder(&mut self, mut folder: compare::Folder) -> Below {
         let for_what_it_holds = folder.for_what_it_holds;
         if folder.is_plain() {
-            let stays = folder.holds;
+            let stays = if folder.holds { Stays::Something } else { Stays::Nothing };
             return Below { stays, for_what_it_holds, ..Below::default() };
         }
-        let mut tally = Tally { firm: folder.holds, ..Tally::default() };
+        let mut left = if folder.holds { Stays::Something } else { Stays::Nothing };
+        let mut removes = false;
         let drive = folder.drive();
         let below: HashMap<usize, Below> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
@@ -46,28 +49,36 @@ impl Station for Draft<'_> {
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
             let child = below.get(&at);
-            tally.removes |= child.is_some_and(|child| child.removes);
+            removes |= child.is_some_and(|child| child.removes);
             match self.policy.decide(difference, child, drive) {
                 Decision::Step(step) => {
-                    tally.removes |= step.verb == Verb::Remove;
+                    removes |= step.verb == Verb::Remove;
                     slots.insert(at, drafted.steps.len());
                     drafted.steps.push(Some(Step { name: difference.name, ..step }));
                 }
                 Decision::Nothing => {}
-                Decision::Stays => tally.firm = true,
+                Decision::Stays => left = Stays::Something,
                 Decision::Held(word) => {
-                    tally.held = true;
+                    left = left.max(Stays::Held);
                     match word {
                         Word::Newer => self.decided.spared_newer += 1,
                         Word::Held | Word::Yes => self.decided.held_back += 1,
                     }
-                    self.spare_what_would_give_way(difference, child);
+                    self.doom(child, Fate::Held);
                 }
-                Decision::NotHeld(kind) => self.decided.not_held.push((drive, kind)),
+                Decision::NotHeld(kind) => {
+                    self.decided.not_held.push((drive, kind));
+                    self.doom(child.filter(|_| difference.what == What::New), Fate::Lost);
+                }
                 Decision::Problem(cause) => {
-                    tally.firm = true;
+                    left = Stays::Something;
+                    self.doom(child.filter(|_| sides_make_a_folder(difference)), Fate::Lost);
                     let path = path.join(drafted.names.get(difference.name));
-                    self.decided.problems.push(Problem { path, operation: Operation::Write, cause });
+                    self.decided.problems.push(Problem {
+                        path,
+                        operation: Operation::Write,
+                        cause,
+                    });
                 }
             }
         }
@@ -86,43 +97,27 @@ impl Station for Draft<'_> {
         if number.is_some() {
             self.folders.push(drafted);
         }
-        Below {
-            number,
-            stays: tally.firm || tally.held,
-            only_held: tally.held && !tally.firm,
-            removes: tally.removes,
-            for_what_it_holds,
-        }
+        Below { number, stays: left, removes, for_what_it_holds }
     }
-}
-
-/// What is left in the destination's folder, and why.
-#[derive(Default)]
-struct Tally {
-    firm: bool,
-    held: bool,
-    removes: bool,
 }
 
 impl Draft<'_> {
-    /// What a folder holds that may not give way to something else stays with it.
-    fn spare_what_would_give_way(&mut self, difference: &Difference, child: Option<&Below>) {
-        if difference.what == What::Kind
-            && let Some(number) = child.and_then(|child| child.number)
-            && self.folders[number].presence == Presence::Destination
-        {
-            self.folders[number].spared = true;
+    /// Nothing happens in a folder that is not made, nor in one that does not give way.
+    fn doom(&mut self, child: Option<&Below>, fate: Fate) {
+        let folder = child.and_then(|child| child.number).map(|number| &mut self.folders[number]);
+        if let Some(folder) = folder.filter(|folder| folder.presence != Presence::Both) {
+            folder.fate = fate;
         }
     }
 }
 
+/// True if a folder of the source was to be made there.
+fn sides_make_a_folder(difference: &Difference) -> bool {
+    difference.source.state().is_some_and(|source| source.kind == Kind::Folder)
+}
+
 impl Policy<'_> {
-    fn decide(
-        &self,
-        difference: &Difference,
-        child: Option<&Below>,
-        drive: DriveId,
-    ) -> Decision {
+    fn decide(&self, difference: &Difference, child: Option<&Below>, drive: DriveId) -> Decision {
         let Difference { source, destination, what, obstacle, .. } = difference;
         let sides = (source.state(), destination.state());
         let step = |verb, reason| Step::new(verb, reason, sides);
@@ -131,7 +126,9 @@ impl Policy<'_> {
             (What::Nothing, _) => Decision::Nothing,
             (What::Extra, _) => self.removal(step(Verb::Remove, Reason::Extra), child, drive),
             (What::Leftover, _) => self.removal(step(Verb::Remove, Reason::Leftover), child, drive),
-            (What::LeftOut, _) => self.removal(step(Verb::Remove, Reason::Unselected), child, drive),
+            (What::LeftOut, _) => {
+                self.removal(step(Verb::Remove, Reason::Unselected), child, drive)
+            }
             (What::New, Some(Obstacle::Kind)) => self.not_held(sides.0.map(|source| source.kind)),
             // Left out, it is not there: what was there before is no longer the source's.
             (What::Kind, Some(Obstacle::Kind)) => {
@@ -181,13 +178,12 @@ impl Policy<'_> {
         if step.kind() == Kind::Folder {
             let Some(child) = child else { return Decision::Stays };
             let is_extra = step.reason == Reason::Extra;
-            let is_no_ones =
-                is_extra && child.for_what_it_holds && !child.removes && !child.only_held;
-            if child.stays && !child.only_held || is_no_ones {
-                return Decision::Stays;
-            }
-            if child.only_held {
-                return Decision::Held(Word::Held);
+            let is_no_ones = is_extra && child.for_what_it_holds && !child.removes;
+            match child.stays {
+                Stays::Something => return Decision::Stays,
+                Stays::Held => return Decision::Held(Word::Held),
+                Stays::Nothing if is_no_ones => return Decision::Stays,
+                Stays::Nothing => {}
             }
         }
         self.if_granted(step, drive)
@@ -199,15 +195,13 @@ impl Policy<'_> {
         if !step.takes_a_folders_place() || self.task.only_compares() {
             return granted;
         }
-        let stays = child.is_none_or(|child| child.stays);
-        let only_held = child.is_some_and(|child| child.only_held);
-        match granted {
-            Decision::Step(_) if only_held => Decision::Held(Word::Held),
-            Decision::Step(_) if stays && self.task.removes() => {
+        match (granted, child.map_or(Stays::Something, |child| child.stays)) {
+            (Decision::Step(_), Stays::Held) => Decision::Held(Word::Held),
+            (Decision::Step(_), Stays::Something) if self.task.removes() => {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
-            Decision::Step(_) if stays => Decision::Problem(Cause::FolderInTheWay),
-            granted => granted,
+            (Decision::Step(_), Stays::Something) => Decision::Problem(Cause::FolderInTheWay),
+            (granted, _) => granted,
         }
     }
 }
@@ -226,7 +220,6 @@ fn cause_of(obstacle: &Obstacle) -> Cause {
         Obstacle::Name(objection) => Cause::NameNotHeld(*objection),
         Obstacle::SameName(first) => Cause::SameNameThere(first.clone()),
         Obstacle::Size(longest) => Cause::TooLarge(*longest),
-        Obstacle::Reference => Cause::ReferenceNotHeld,
         Obstacle::Mount => Cause::MountInTheWay,
     }
 }

@@ -65,6 +65,7 @@ impl Drives for DriveMap {
 }
 
 /// What is wished for, as far as it decides about steps.
+#[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
 pub(crate) struct Policy<'a> {
     task: Task,
     steps: Verbs,

@@ -71,9 +71,9 @@ impl Part {
     /// The names that renames take away.
     pub(crate) fn renamed_away(&self) -> impl Iterator<Item = &Elsewhere> {
         let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
-        steps.filter(|step| step.verb == Verb::Rename).filter_map(|step| {
-            step.renamed_from().map(|id| self.name(id))
-        })
+        steps
+            .filter(|step| step.verb == Verb::Rename)
+            .filter_map(|step| step.renamed_from().map(|id| self.name(id)))
     }
 
     /// True if the attributes of this entry are known from the notes of the run that is undone.

@@ -158,12 +158,7 @@ impl Candidates {
 
     /// A sum over what a folder holds, the same whatever the order; `None` if not all of it is new,
     /// or not all of it extra.
-    fn sum(
-        &self,
-        draft: &Draft<'_>,
-        at: usize,
-        sums: &HashMap<usize, Option<u64>>,
-    ) -> Option<u64> {
+    fn sum(&self, draft: &Draft<'_>, at: usize, sums: &HashMap<usize, Option<u64>>) -> Option<u64> {
         let folder = &draft.folders[at];
         let verb = folder.steps.iter().flatten().next()?.verb;
         folder.steps.iter().enumerate().try_fold(0_u64, |sum, (slot, step)| {
@@ -190,8 +185,8 @@ impl Candidates {
         step: &Step,
         sums: &HashMap<usize, Option<u64>>,
     ) -> Option<Mark> {
-        let plain = step.verb == Verb::Add
-            || step.verb == Verb::Remove && step.reason == Reason::Extra;
+        let plain =
+            step.verb == Verb::Add || step.verb == Verb::Remove && step.reason == Reason::Extra;
         if !plain || step.relation.is_some() {
             return None;
         }

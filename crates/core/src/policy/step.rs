@@ -27,8 +27,7 @@ pub enum Verb {
 
 impl Verb {
     /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
+    pub const ALL: [Self; 5] = [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
 
     /// The word for it.
     pub fn name(self) -> &'static str {

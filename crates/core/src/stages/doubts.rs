@@ -110,7 +110,9 @@ impl Run<'_> {
         let failed = |number| self.ledger.get(number) == StepOutcome::Failed;
         let in_place = |verb| matches!(verb, Verb::Adjust | Verb::Rename);
         let steps = self.part.all_steps().zip(self.numbers());
-        steps.filter(|(step, _)| in_place(step.verb) || step.makes_folder()).all(|(_, n)| !failed(n))
+        steps
+            .filter(|(step, _)| in_place(step.verb) || step.makes_folder())
+            .all(|(_, n)| !failed(n))
     }
 
     /// Asks the drives whether a cause is about more than one entry, which needs so many bytes.

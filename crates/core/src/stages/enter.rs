@@ -79,7 +79,8 @@ impl Run<'_> {
             return Err(Trouble::overtaken_there(Operation::LookAtDestination));
         }
         let Some((inode, source)) = known.source.zip(place.source.as_ref()) else { return Ok(()) };
-        let source = self.system().stat(Entry::Open(source.as_fd())).during(Operation::LookAtSource)?;
+        let source =
+            self.system().stat(Entry::Open(source.as_fd())).during(Operation::LookAtSource)?;
         if source.identity.inode != inode {
             return Err(Trouble::overtaken_here(Operation::LookAtSource));
         }

@@ -88,13 +88,7 @@ fn read(outcome: &AtomicU8) -> StepOutcome {
 
 impl Run<'_> {
     /// Writes down what became of a step on a drive.
-    pub(super) fn conclude(
-        &self,
-        on: &OnDrive<'_>,
-        number: usize,
-        path: &TreePath,
-        result: Done,
-    ) {
+    pub(super) fn conclude(&self, on: &OnDrive<'_>, number: usize, path: &TreePath, result: Done) {
         let trouble = match result {
             Ok(()) => {
                 self.ledger.set(number, StepOutcome::Done);

@@ -63,6 +63,7 @@ struct Stage {
 /// The stages of a part, in their order. Nothing goes before its successor has arrived; what takes an
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
+#[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
 const STAGES: [Stage; 12] = [
     // What is set aside can only be brought back as it was if that is known before anything changes.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: |run, root| run.note_all(root) },
@@ -157,7 +158,7 @@ pub(crate) fn carry_out(
     let bytes_written = means.bytes_written.load(Ordering::Relaxed);
     let set_aside = aside.map(|aside| aside.path.clone());
     let stopped = observer.stop_requested();
-    Outcome { set_aside, bytes_written, ..ledger.outcome(plan, stopped) }
+    Outcome { bytes_written, set_aside, ..ledger.outcome(plan, stopped) }
 }
 
 /// Passes nothing on but the wish to stop.
@@ -214,7 +215,8 @@ impl Run<'_> {
 
     /// The drive that a folder of the plan lies on.
     fn drive_of(&self, at: usize) -> &OnDrive<'_> {
-        let id = self.part.folders.get(at).map_or_else(DriveId::default, |folder| folder.known.drive);
+        let id =
+            self.part.folders.get(at).map_or_else(DriveId::default, |folder| folder.known.drive);
         self.drive(id)
     }
 

@@ -81,7 +81,8 @@ impl Run<'_> {
             return Ok(());
         };
         let above = self.part.folder_path(self.part.name(from).folder as usize);
-        let above = self.system().open_folder(root, above.as_bytes()).during(Operation::SetAside)?;
+        let above =
+            self.system().open_folder(root, above.as_bytes()).during(Operation::SetAside)?;
         let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
         unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
     }

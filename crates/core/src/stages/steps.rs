@@ -52,8 +52,7 @@ impl Run<'_> {
     /// Removal: after everything else has arrived, and of exactly what the plan saw.
     pub(super) fn remove(&self, root: BorrowedFd<'_>) {
         let files = |step: &Step| step.verb == Verb::Remove && step.kind() != Kind::Folder;
-        let remove: Work<'_> =
-            &|at, step| at.on.writer.remove(at.place, at.name, &step.into());
+        let remove: Work<'_> = &|at, step| at.on.writer.remove(at.place, at.name, &step.into());
         self.each_folder(root, &files, remove);
         // The deepest first: a folder must be empty by then.
         let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
@@ -105,8 +104,8 @@ impl Run<'_> {
         let may_be_locked = !writer.carries(Aspect::Flags)
             || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
         // Else one worker would lock it again while another still links to it.
-        let _alone = may_be_locked
-            .then(|| self.linking.lock().unwrap_or_else(PoisonError::into_inner));
+        let _alone =
+            may_be_locked.then(|| self.linking.lock().unwrap_or_else(PoisonError::into_inner));
         writer.link(place, (from.as_fd(), &leader.name), name, &step.into())
     }
 

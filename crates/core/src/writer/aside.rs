@@ -50,14 +50,24 @@ type Named<'a> = (BorrowedFd<'a>, &'a [u8]);
 
 impl Shelf<'_> {
     /// Writes down what an entry is like before its attributes change.
-    pub(crate) fn note_before(&self, writer: &Writer<'_>, path: &TreePath, entry: Entry<'_>) -> Done {
+    pub(crate) fn note_before(
+        &self,
+        writer: &Writer<'_>,
+        path: &TreePath,
+        entry: Entry<'_>,
+    ) -> Done {
         let was = crate::aside::look_before(writer.system(), writer.reach, entry);
         let noted = was.and_then(|was| self.aside.note_before(self.part, path.as_bytes(), was));
         noted.during(Operation::SetAside)
     }
 
     /// Writes down what a step left, so that what changes after can be told from it.
-    pub(crate) fn note_after(&self, writer: &Writer<'_>, path: &TreePath, entry: Entry<'_>) -> Done {
+    pub(crate) fn note_after(
+        &self,
+        writer: &Writer<'_>,
+        path: &TreePath,
+        entry: Entry<'_>,
+    ) -> Done {
         let now = writer.system().stat(entry);
         let noted =
             now.and_then(|now| self.aside.note_after(self.part, path.as_bytes(), (&now).into()));

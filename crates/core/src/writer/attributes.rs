@@ -16,8 +16,8 @@ use crate::aspect::{Aspect, Aspects};
 use crate::os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, Xattrs, is_absent};
 use crate::path::TreePath;
 use crate::policy::Verb;
-use crate::state::{Before, State};
 use crate::problem::Operation;
+use crate::state::{Before, State};
 
 use super::{Deed, Done, During, Place, Trouble, Writer};
 

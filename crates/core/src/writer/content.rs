@@ -8,9 +8,9 @@ use std::sync::atomic::Ordering;
 use crate::alike;
 use crate::aspect::Aspect;
 use crate::os::{Advice, Entry, Kind, LARGE, Stat, is_unsupported};
-use crate::state::State;
 use crate::problem::{Cause, Operation};
 use crate::request::{Cache, Flush};
+use crate::state::State;
 
 use super::flags::Made;
 use super::{Deed, Done, During, Place, Trouble, Writer};

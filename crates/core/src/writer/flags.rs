@@ -123,10 +123,9 @@ impl Writer<'_> {
     /// Sets what had to wait until the entry had its name.
     pub(super) fn lock(&self, made: &Made) -> Done {
         match made {
-            Made { handle: Some(handle), flags: Some(flags) } => self
-                .system()
-                .set_flags(handle.as_fd(), *flags)
-                .during(Operation::SetAttributes),
+            Made { handle: Some(handle), flags: Some(flags) } => {
+                self.system().set_flags(handle.as_fd(), *flags).during(Operation::SetAttributes)
+            }
             _ => Ok(()),
         }
     }

@@ -6,15 +6,15 @@ use std::os::fd::{AsFd, BorrowedFd};
 use crate::abilities::Ability;
 use crate::os::{Entry, Flags, Kind, LARGE, Onto};
 use crate::policy::Verb;
-use crate::state::State;
 use crate::problem::{Cause, Operation};
+use crate::state::State;
 use crate::temporary;
 
 use super::aside::{Displaced, Name};
 use super::attributes::Model;
 use super::content::Under;
-use super::flags::Made;
 use super::flags::After;
+use super::flags::Made;
 use super::folder::no_exchange;
 use super::{Deed, Done, During, Place, Trouble, Writer, was_interrupted};
 
@@ -69,9 +69,9 @@ impl Writer<'_> {
 
     /// Tried out once a run; most kinds of drive can.
     fn makes_nameless(&self, place: &Place) -> bool {
-        *self.makes_nameless.get_or_init(|| {
-            self.system().create_nameless(place.destination.as_fd(), 0o600).is_ok()
-        })
+        *self
+            .makes_nameless
+            .get_or_init(|| self.system().create_nameless(place.destination.as_fd(), 0o600).is_ok())
     }
 
     pub(super) fn make_and_place(

@@ -60,9 +60,7 @@ impl Writer<'_> {
             Ok(now) if self.reach.has_appeared(now.kind, kind) => {
                 Err(Trouble::overtaken_here(Operation::LookAtSource))
             }
-            Err(e) if e.kind() != ErrorKind::NotFound => {
-                Err(e).during(Operation::LookAtSource)
-            }
+            Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::LookAtSource),
             _ => Ok(()),
         }
     }
@@ -86,9 +84,7 @@ impl Writer<'_> {
         let now = now.during(Operation::LookAtDestination);
         match now {
             Ok(now) if seen.still(&now) => Ok(Some(now)),
-            Err(Trouble(operation, Cause::System(e)))
-                if e.kind() != ErrorKind::NotFound =>
-            {
+            Err(Trouble(operation, Cause::System(e))) if e.kind() != ErrorKind::NotFound => {
                 Err(Trouble(operation, Cause::System(e)))
             }
             _ => Err(Trouble::overtaken_there(Operation::LookAtDestination)),

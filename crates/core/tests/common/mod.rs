@@ -39,9 +39,7 @@ pub fn request(trees: &Trees, task: Task) -> Request {
     let steps = Verbs::ALL.without(Verb::Rename);
     // The tests pull no plug, and some make hundreds of runs.
     let running = Running { workers: 2, flush: Flush::None, ..Running::default() };
-    Request::new(task, places)
-        .comparing(Changed { steps, ..Changed::default() })
-        .running(running)
+    Request::new(task, places).comparing(Changed { steps, ..Changed::default() }).running(running)
 }
 
 /// Gives the first folder of a tree another name; a locked one keeps it.

@@ -1,0 +1,543 @@
+//! Guarantee: whatever options are combined, on any pair of trees: no step is taken of a kind that was not
+//! allowed; what the selection leaves out does not change, not even through another name of the same
+//! file; whatever changes has a step that says so; the source stays as it is; the run does what the
+//! plan says, and a second run has nothing left to do; counts and verdicts are those of the trees; and
+//! undo brings back what was.
+//!
+//! The trees and options are random and shrink to a few lines. `UTTER_CASES` says how many to try.
+
+#![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
+#![allow(missing_docs, unreachable_pub, reason = "a test of its own")]
+
+mod model;
+mod world;
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::path::Path;
+
+use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
+use utter_echo_core::aspect::Aspect;
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::Linux;
+use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
+use utter_echo_core::problem::Cause;
+use utter_echo_core::request::{By, Request, SetAside, Task};
+use utter_echo_core::{Ending, Recorded, Session, explain, saved};
+use utter_echo_lab::{Facts, Snapshot, differences, snapshot};
+
+use model::{FOLDER, Selected, kind, select};
+use world::{Options, Other, Tree, World};
+
+macro_rules! ensure {
+    ($holds:expr, $($why:tt)*) => {
+        if !$holds {
+            return Err(TestCaseError::fail(format!($($why)*)));
+        }
+    };
+}
+
+fn cases() -> u32 {
+    std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(500)
+}
+
+fn try_all(tasks: &'static [Task], holds: impl Fn(&Tree, &Other, &Options) -> TestCaseResult) {
+    let config = Config { cases: cases(), failure_persistence: None, ..Config::default() };
+    let mut runner = TestRunner::new(config);
+    let case = (world::tree(), world::other(), world::options(tasks));
+    let result = runner.run(&case, |(source, other, options)| holds(&source, &other, &options));
+    match result {
+        Err(TestError::Fail(why, case)) => panic!("{why}\nat least with {case:?}"),
+        Err(error) => panic!("{error}"),
+        Ok(()) => {}
+    }
+}
+
+#[test]
+fn a_run_does_what_its_options_allow_and_nothing_else() {
+    try_all(&[Task::Copy, Task::Mirror], run);
+}
+
+#[test]
+fn a_verdict_is_that_of_the_trees() {
+    try_all(&[Task::Verify], verify);
+}
+
+fn path_of(bytes: &[u8]) -> String {
+    String::from_utf8(bytes.to_vec()).unwrap()
+}
+
+fn listed(plan: &Plan) -> Vec<String> {
+    plan.steps()
+        .map(|p| format!("{:?} {} {:?}", p.step.verb, path_of(p.path.as_bytes()), p.step.reason))
+        .collect()
+}
+
+fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
+    let world = World::grow(source, other, options.mounts);
+    let (from, before) = (snapshot(&world.source), snapshot(&world.destination));
+    let selected = select(options, &from, &before);
+    let mut request = options.request(&world);
+    let aside = world.base.path().join("aside");
+    if options.set_aside {
+        let run = "2026-11-23T14-05-09Z".to_owned();
+        request.safety.set_aside = Some(SetAside { folder: aside, run, keep: None });
+    }
+    let session = Session::open(&Linux, &request).unwrap();
+    let mut plan = session.plan(&Silent).unwrap();
+    ensure!(before == snapshot(&world.destination), "planning changed the destination");
+    only_allowed_steps(options, &plan)?;
+    only_known_problems(options, &plan)?;
+    counts(options, &selected, &from, &plan)?;
+    if options.saved {
+        let mut text = Vec::new();
+        saved::write(&plan, &request, &mut text).unwrap();
+        plan = session.adopt(saved::read(&text[..]).unwrap().1).unwrap();
+    }
+    let declined: HashSet<usize> = options.declined.iter().copied().collect();
+    if !declined.is_empty() {
+        plan.leave_out(&declined);
+    }
+    let overtaken = session.overtaken(&plan);
+    ensure!(overtaken.is_empty(), "overtaken by itself: {overtaken:?}\n{:#?}", listed(&plan));
+    let outcome = session.enact(&plan, &Silent);
+    ensure!(
+        outcome.problems.is_empty() && matches!(outcome.ending, Ending::Complete),
+        "the run met what the plan did not: {:?}\n{:#?}",
+        outcome.problems,
+        listed(&plan)
+    );
+    ensure!(from == snapshot(&world.source), "the source changed");
+    let after = snapshot(&world.destination);
+    nothing_left_out_changed(options, &selected, &before, &after)?;
+    whatever_changed_has_a_step(&plan, &before, &after)?;
+    spared(options, &selected, (&from, &before, &after))?;
+    if declined.is_empty() {
+        if plan.problems.is_empty() {
+            echoes(options, &selected, &world, (&from, &before, &after))?;
+        }
+        nothing_left_to_do(&request, &plan)?;
+    }
+    match outcome.set_aside {
+        Some(path) => taken_back(&world, options, &path, &before),
+        None => Ok(()),
+    }
+}
+
+fn only_allowed_steps(options: &Options, plan: &Plan) -> TestCaseResult {
+    for placed in plan.steps() {
+        let (verb, path) = (placed.step.verb, path_of(placed.path.as_bytes()));
+        ensure!(options.may(verb), "{verb:?} of '{path}' is not allowed");
+        let takes_away = matches!(verb, Verb::Remove | Verb::Rename);
+        ensure!(options.task == Task::Mirror || !takes_away, "copy would {verb:?} '{path}'");
+        let content = options.carries(Aspect::Content) || verb == Verb::Adjust;
+        ensure!(content, "{verb:?} of '{path}' without content");
+        let dropped = placed.step.reason == Reason::Unselected;
+        ensure!(!dropped || options.drop_unselected, "'{path}' goes for being left out");
+    }
+    Ok(())
+}
+
+/// On drives that hold everything only what stands in the way is a problem.
+fn only_known_problems(options: &Options, plan: &Plan) -> TestCaseResult {
+    for problem in &plan.problems {
+        let known = match &problem.cause {
+            Cause::FolderInTheWay => options.task == Task::Copy && options.may(Verb::Replace),
+            Cause::LeftOutInTheWay => true,
+            Cause::MountInTheWay => options.mounts.1.is_some(),
+            _ => false,
+        };
+        ensure!(known, "{problem:?}");
+    }
+    Ok(())
+}
+
+fn entries(paths: &BTreeSet<String>, tree: &Snapshot) -> Tally {
+    let mut tally = Tally::default();
+    for facts in paths.iter().map(|path| &tree[path.as_bytes()]) {
+        match kind(facts) {
+            FOLDER => tally.folders += 1,
+            0o10 => {
+                tally.files += 1;
+                tally.bytes += facts.size;
+            }
+            0o12 => tally.links += 1,
+            _ => tally.others += 1,
+        }
+    }
+    tally
+}
+
+fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) -> TestCaseResult {
+    let totals = &plan.totals;
+    let taken = entries(&selected.source, from);
+    ensure!(totals.source == taken, "source counted as {:?}, is {taken:?}", totals.source);
+    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Aspect::Content);
+    let held = totals.held_back > 0 && !options.spare_newer;
+    ensure!(!everything || !held, "held back for no option: {totals:?}");
+    ensure!(options.spare_newer || totals.spared_newer == 0, "spared unasked: {totals:?}");
+    Ok(())
+}
+
+fn is_below(path: &str, top: &str) -> bool {
+    path == top || path.strip_prefix(top).is_some_and(|rest| rest.starts_with('/'))
+}
+
+fn nothing_left_out_changed(
+    options: &Options,
+    selected: &Selected,
+    before: &Snapshot,
+    after: &Snapshot,
+) -> TestCaseResult {
+    if options.drop_unselected {
+        return Ok(());
+    }
+    for path in &selected.left_alone {
+        let (was, is) = (before.get(path.as_bytes()), after.get(path.as_bytes()));
+        // Which other names it has is the others' matter.
+        let alone = |facts: Option<&Facts>| facts.map(|f| Facts { same_as: None, ..f.clone() });
+        ensure!(alone(was) == alone(is), "'{path}' is left out, and changed: {was:?} to {is:?}");
+    }
+    Ok(())
+}
+
+fn whatever_changed_has_a_step(plan: &Plan, before: &Snapshot, after: &Snapshot) -> TestCaseResult {
+    let mut told: BTreeSet<String> = BTreeSet::new();
+    let mut moved: Vec<String> = Vec::new();
+    for placed in plan.steps() {
+        told.insert(path_of(placed.path.as_bytes()));
+        if let Some(was) = &placed.was {
+            moved.extend([path_of(was.as_bytes()), path_of(placed.path.as_bytes())]);
+        }
+    }
+    // What is done to one name of a file shows under all.
+    let groups: BTreeSet<&Vec<u8>> = before
+        .iter()
+        .filter(|(path, _)| told.contains(&path_of(path)))
+        .filter_map(|(_, facts)| facts.same_as.as_ref())
+        .collect();
+    let all: BTreeSet<&Vec<u8>> = before.keys().chain(after.keys()).collect();
+    for path in all {
+        let alone = |facts: Option<&Facts>| facts.map(|f| Facts { same_as: None, ..f.clone() });
+        let (was, is) = (before.get(path), after.get(path));
+        if alone(was) == alone(is) {
+            continue;
+        }
+        let shared = was.and_then(|was| was.same_as.as_ref()).is_some_and(|g| groups.contains(g));
+        let path = path_of(path);
+        let has_step = told.contains(&path) || moved.iter().any(|top| is_below(&path, top));
+        ensure!(
+            has_step || shared,
+            "'{path}' changed without a step: {was:?} to {is:?}\n{:#?}",
+            listed(plan)
+        );
+    }
+    Ok(())
+}
+
+/// Nothing newer is replaced by what is older.
+fn spared(
+    options: &Options,
+    selected: &Selected,
+    (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
+) -> TestCaseResult {
+    if !options.spare_newer {
+        return Ok(());
+    }
+    for (path, was) in before {
+        let newer = from.get(path).is_some_and(|here| was.modified > here.modified);
+        let taken = selected.source.contains(&path_of(path));
+        if newer && taken && kind(was) != FOLDER {
+            let kept = after.get(path).is_some_and(|is| is.content == was.content);
+            ensure!(kept, "'{}' is newer, and was replaced", path_of(path));
+        }
+    }
+    Ok(())
+}
+
+/// True if two entries count as the same but for attributes.
+fn same_content(options: &Options, here: &Facts, there: &Facts) -> bool {
+    let same_kind = kind(here) == kind(there);
+    let same_size = here.size == there.size;
+    same_kind
+        && match (options.by, kind(here)) {
+            (By::Presence, _) => true,
+            (_, 0o12) | (By::Content, _) => here.content == there.content,
+            (By::Size, _) => same_size,
+            (By::SizeTime, 0o10) if options.carries(Aspect::Times) => {
+                same_size && here.modified == there.modified
+            }
+            (By::SizeTime, 0o10) => same_size && there.modified >= here.modified,
+            _ => true,
+        }
+}
+
+/// Where all steps are allowed, the destination holds what was selected, as it is in the source.
+fn echoes(
+    options: &Options,
+    selected: &Selected,
+    world: &World,
+    (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
+) -> TestCaseResult {
+    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Aspect::Content);
+    if !everything || options.spare_newer {
+        return Ok(());
+    }
+    for path in &selected.source {
+        let here = &from[path.as_bytes()];
+        let Some(is) = after.get(path.as_bytes()) else {
+            return Err(TestCaseError::fail(format!("'{path}' did not arrive")));
+        };
+        ensure!(kind(here) == kind(is), "'{path}' is of another kind: {here:?} and {is:?}");
+        ensure!(same_content(options, here, is), "'{path}' is another: {here:?} and {is:?}");
+        let was = before.get(path.as_bytes());
+        let kept = was.is_some_and(|was| same_content(options, here, was));
+        ensure!(kept || here.content == is.content, "'{path}' has other content than its source");
+        if options.by == By::Presence && was.is_some_and(|was| kind(was) == kind(here)) {
+            continue;
+        }
+        let time = here.modified == is.modified || !options.carries(Aspect::Times);
+        ensure!(time, "'{path}' has another time: {here:?} and {is:?}");
+        let mode = here.mode == is.mode || !options.carries(Aspect::Mode);
+        ensure!(mode || kind(here) == 0o12, "'{path}' has another mode: {here:?} and {is:?}");
+    }
+    links_follow(options, selected, world, (from, before, after))?;
+    if options.task == Task::Mirror {
+        for (path, is) in after.iter().filter(|(path, _)| !path.is_empty()) {
+            let path = path_of(path);
+            let on_a_drive = world.mounts.1.as_ref().is_some_and(|mount| {
+                let mount = mount.to_str().unwrap();
+                is_below(&path, mount) || is_below(mount, &path)
+            });
+            let may_stay = selected.source.contains(&path)
+                || selected.left_alone.contains(&path)
+                || on_a_drive
+                || kind(is) == FOLDER && stays_for_what_it_holds(options, &path, after);
+            ensure!(may_stay, "'{path}' is extra and stayed");
+        }
+    }
+    Ok(())
+}
+
+/// A folder stays if it holds something that does, and if it was none's to remove.
+fn stays_for_what_it_holds(options: &Options, path: &str, after: &Snapshot) -> bool {
+    let below = format!("{path}/");
+    let holds = after.keys().any(|other| other.starts_with(below.as_bytes()));
+    let choosy =
+        options.no_empty_folders || !options.only.is_empty() || options.large || !options.kinds[1];
+    holds || choosy
+}
+
+/// Names that share an entry in the source share one in the destination, as far as both lie on one drive.
+fn links_follow(
+    options: &Options,
+    selected: &Selected,
+    world: &World,
+    (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
+) -> TestCaseResult {
+    if !options.carries(Aspect::Hardlinks) {
+        return Ok(());
+    }
+    let on_a_drive = |path: &str| {
+        let mount = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
+        mount.is_some_and(|mount| is_below(path, mount) && after.contains_key(mount.as_bytes()))
+    };
+    let mut groups: BTreeMap<(&Vec<u8>, bool), &Option<Vec<u8>>> = BTreeMap::new();
+    for path in &selected.source {
+        let (here, is) = (&from[path.as_bytes()], &after[path.as_bytes()]);
+        let Some(group) = &here.same_as else { continue };
+        let was_there = before.get(path.as_bytes()).is_some_and(|was| kind(was) == kind(here));
+        if options.by == By::Presence && was_there {
+            continue;
+        }
+        let first = groups.entry((group, on_a_drive(path))).or_insert(&is.same_as);
+        let others = selected.source.iter().filter(|other| {
+            from[other.as_bytes()].same_as.as_ref() == Some(group)
+                && on_a_drive(other) == on_a_drive(path)
+        });
+        let together = others.count() < 2 || *first == &is.same_as && is.same_as.is_some();
+        let known = options.by != By::Presence;
+        ensure!(together || !known, "'{path}' is no longer a name of the same file as others");
+        ensure!(known || *first == &is.same_as, "'{path}' was made a file of its own");
+    }
+    Ok(())
+}
+
+/// A second run has nothing to do, and what an option held back is held back again. Only what was a name
+/// of something that went meanwhile can be adjusted then, where it was held back before.
+fn nothing_left_to_do(request: &Request, first: &Plan) -> TestCaseResult {
+    let told = |plan: &Plan| (plan.totals.held_back, plan.totals.spared_newer, plan.problems.len());
+    let again = || {
+        let session = Session::open(&Linux, request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let outcome = session.enact(&plan, &Silent);
+        (plan, outcome.problems.len())
+    };
+    let (second, problems) = again();
+    let held = told(first).0 + told(first).1 > 0;
+    if held && second.steps().all(|placed| placed.step.verb == Verb::Adjust) {
+        let (third, _) = again();
+        ensure!(problems == 0 && third.is_empty(), "planned a third time: {:#?}", listed(&third));
+        return Ok(());
+    }
+    ensure!(second.is_empty(), "again: {:#?}\nafter {:#?}", listed(&second), listed(first));
+    ensure!(told(&second) == told(first), "{:?} was left, then {:?}", told(first), told(&second));
+    Ok(())
+}
+
+fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) -> TestCaseResult {
+    let recorded = Recorded::open(&Linux, path).unwrap();
+    let places = utter_echo_core::request::Places::new(
+        vec![recorded.path.clone()],
+        world.destination.clone(),
+    );
+    let mut undo = Request::new(Task::Undo, places);
+    undo.running.workers = options.workers;
+    undo.running.flush = utter_echo_core::request::Flush::None;
+    let session = Session::open_to_undo(&Linux, &undo, &recorded).unwrap();
+    let plan = session.plan_to_undo(&recorded).unwrap();
+    let outcome = session.enact(&plan, &Silent);
+    ensure!(outcome.problems.is_empty(), "undo: {:?}\n{:#?}", outcome.problems, listed(&plan));
+    let crosses = world.mounts.1.is_some();
+    // What is set aside from another drive is copied there and back.
+    let alone = |mut tree: Snapshot| {
+        tree.values_mut().filter(|_| crosses).for_each(|facts| facts.same_as = None);
+        tree
+    };
+    let left = differences(&alone(before.clone()), &alone(snapshot(&world.destination)));
+    ensure!(left.is_empty(), "taken back, it is not what it was:\n{left}\n{:#?}", listed(&plan));
+    Ok(())
+}
+
+fn verify(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
+    let options = Options {
+        steps: if options.may(Verb::Remove) {
+            Verb::ALL.to_vec()
+        } else {
+            Verb::ALL.into_iter().filter(|verb| *verb != Verb::Remove).collect()
+        },
+        spare_newer: false,
+        ..options.clone()
+    };
+    let world = World::grow(source, other, options.mounts);
+    let (from, there) = (snapshot(&world.source), snapshot(&world.destination));
+    let selected = select(&options, &from, &there);
+    let request = options.request(&world);
+    let plan = Session::open(&Linux, &request).unwrap().plan(&Silent).unwrap();
+    ensure!(there == snapshot(&world.destination), "verifying changed the destination");
+    let taken = entries(&selected.source, &from);
+    ensure!(plan.totals.source == taken, "source {:?}, is {taken:?}", plan.totals.source);
+    explained(&options, &world, &plan)?;
+    if !plan.problems.is_empty() {
+        return Ok(());
+    }
+    let (differs, unsure) = told_apart(&options, &selected, &world, &from, &there);
+    let found = !plan.is_empty();
+    ensure!(
+        differs.is_empty() != found || differs.is_empty() && unsure,
+        "differs in {differs:?}, and the verdict is {:#?}",
+        listed(&plan)
+    );
+    let ignores = !options.may(Verb::Remove);
+    let compared = options.by != By::Presence && options.carries(Aspect::Content);
+    let (here, theirs) = (plan.totals.source, plan.totals.destination);
+    let same = if compared { here == theirs } else { here.entries() == theirs.entries() };
+    ensure!(found || ignores || same, "identical, and the table says {here:?} and {theirs:?}");
+    Ok(())
+}
+
+/// What differs in those aspects that a verification has to tell, links left out.
+fn told_apart(
+    options: &Options,
+    selected: &Selected,
+    world: &World,
+    from: &Snapshot,
+    there: &Snapshot,
+) -> (Vec<String>, bool) {
+    let mut differs = Vec::new();
+    let mut unsure = false;
+    for path in &selected.source {
+        let here = &from[path.as_bytes()];
+        let Some(is) = there.get(path.as_bytes()) else {
+            differs.push(format!("missing {path}"));
+            continue;
+        };
+        if selected.left_alone.contains(path) {
+            differs.push(format!("hidden {path}"));
+            continue;
+        }
+        if kind(here) != kind(is) {
+            differs.push(format!("kind {path}"));
+            continue;
+        }
+        if options.by == By::Presence {
+            continue;
+        }
+        let mode = options.carries(Aspect::Mode) && kind(here) != 0o12 && here.mode != is.mode;
+        let time = options.carries(Aspect::Times) && here.modified != is.modified;
+        let content = options.carries(Aspect::Content) && !same_content(options, here, is);
+        if mode || time || content {
+            differs.push(format!("attributes or content {path}"));
+        }
+    }
+    let root = (&from[&[][..]], &there[&[][..]]);
+    if options.by != By::Presence
+        && (options.carries(Aspect::Mode) && root.0.mode != root.1.mode
+            || options.carries(Aspect::Times) && root.0.modified != root.1.modified)
+    {
+        differs.push("root".to_owned());
+    }
+    if options.carries(Aspect::Hardlinks) && options.carries(Aspect::Content) {
+        differs.extend(torn(options, selected, from, there));
+    }
+    if options.may(Verb::Remove) {
+        let mounted = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
+        for path in there.keys().map(|path| path_of(path)).filter(|path| !path.is_empty()) {
+            let extra = !from.contains_key(path.as_bytes())
+                && !selected.left_alone.contains(&path)
+                && !mounted.is_some_and(|mount| {
+                    let alone = !from.contains_key(mount.as_bytes());
+                    alone && (is_below(&path, mount) || is_below(mount, &path))
+                });
+            let holder = kind(&there[path.as_bytes()]) == FOLDER
+                && stays_for_what_it_holds(options, &path, there);
+            // A folder may be there only for what it holds, which may be none of the run's.
+            unsure |= extra && holder;
+            if extra && !holder {
+                differs.push(format!("extra {path}"));
+            }
+        }
+    }
+    (differs, unsure)
+}
+
+/// Names that share an entry on one side only.
+fn torn(options: &Options, selected: &Selected, from: &Snapshot, there: &Snapshot) -> Vec<String> {
+    if options.by == By::Presence {
+        return Vec::new();
+    }
+    let both: Vec<&String> =
+        selected.source.iter().filter(|path| there.contains_key(path.as_bytes())).collect();
+    let mut torn = Vec::new();
+    for (at, one) in both.iter().enumerate() {
+        for other in &both[at + 1..] {
+            let group = |tree: &Snapshot, path: &str| tree[path.as_bytes()].same_as.clone();
+            let here = group(from, one).is_some() && group(from, one) == group(from, other);
+            let is = group(there, one).is_some() && group(there, one) == group(there, other);
+            if here != is {
+                torn.push(format!("links {one} {other}"));
+            }
+        }
+    }
+    torn
+}
+
+/// `explain` counts what a run takes.
+fn explained(options: &Options, world: &World, plan: &Plan) -> TestCaseResult {
+    let request = options.request(world);
+    let survey = explain::survey(&Linux, &world.source, &request.selection).unwrap();
+    ensure!(survey.taken == plan.totals.source, "explained as {:?}", survey.taken);
+    let all = snapshot(&world.source).len() as u64 - 1;
+    let told = survey.taken.entries() + survey.left_out.entries();
+    ensure!(told == all, "explained {told} entries of {all}");
+    Ok(())
+}

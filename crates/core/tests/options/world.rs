@@ -1,0 +1,439 @@
+//! Small trees and options at random, and how they become folders and a request.
+
+use std::fs;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use proptest::collection::vec;
+use proptest::prelude::*;
+use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
+use tempfile::TempDir;
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::plan::{Verb, Verbs};
+use utter_echo_core::request::{By, Changed, Flush, Places, RemovalLimit, Request, Running, Task};
+use utter_echo_core::select::{Kinds, Rules, Selection, Span};
+
+/// Few, so that names meet on the two sides and patterns have something to match.
+pub const NAMES: [&str; 6] = ["a", "b", "c", "log.csv", "x.tmp", ".fog"];
+pub const CONTENTS: [&str; 4] = ["", "tide", "fog!", "lighthouse log"];
+const TIMES: [i64; 3] = [1_000_000_000, 1_200_000_000, 1_400_000_000];
+const FILE_MODES: [u32; 2] = [0o644, 0o600];
+const FOLDER_MODES: [u32; 2] = [0o755, 0o711];
+const TEXTS: [&str; 2] = ["a", "../nowhere"];
+
+#[derive(Clone, Debug)]
+pub enum Node {
+    File {
+        content: usize,
+        time: usize,
+        mode: usize,
+    },
+    Folder {
+        time: usize,
+        mode: usize,
+    },
+    Link {
+        text: usize,
+        time: usize,
+    },
+    Fifo {
+        time: usize,
+        mode: usize,
+    },
+    /// One more name of an entry that was made before, counted from the last.
+    Hard(usize),
+}
+
+/// Entries in the order in which they are made; one whose place is taken, or whose folder is none, is
+/// left out.
+pub type Tree = Vec<(Vec<usize>, Node)>;
+
+fn node() -> impl Strategy<Value = Node> {
+    let (time, mode) = (0..TIMES.len(), 0..2_usize);
+    prop_oneof![
+        4 => (0..CONTENTS.len(), time.clone(), mode.clone())
+            .prop_map(|(content, time, mode)| Node::File { content, time, mode }),
+        4 => (time.clone(), mode.clone()).prop_map(|(time, mode)| Node::Folder { time, mode }),
+        1 => (0..TEXTS.len(), time.clone()).prop_map(|(text, time)| Node::Link { text, time }),
+        1 => (time, mode).prop_map(|(time, mode)| Node::Fifo { time, mode }),
+        3 => (0..6_usize).prop_map(Node::Hard),
+    ]
+}
+
+pub fn tree() -> impl Strategy<Value = Tree> {
+    vec((vec(0..NAMES.len(), 1..4), node()), 0..14)
+}
+
+/// How the destination comes about.
+#[derive(Clone, Debug)]
+pub enum Other {
+    /// A tree of its own.
+    Apart(Tree),
+    /// As the source, with these entries added, and those that are counted here taken away.
+    Changed(Tree, Vec<usize>),
+    /// As the source, with entries under other names.
+    Moved(Vec<(usize, usize)>),
+}
+
+pub fn other() -> impl Strategy<Value = Other> {
+    prop_oneof![
+        2 => tree().prop_map(Other::Apart),
+        2 => (vec((vec(0..NAMES.len(), 1..4), node()), 0..6), vec(0..14_usize, 0..4))
+            .prop_map(|(more, less)| Other::Changed(more, less)),
+        2 => vec((0..14_usize, 0..NAMES.len()), 1..4).prop_map(Other::Moved),
+    ]
+}
+
+/// Patterns, and what each of them is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Pattern {
+    Named(&'static str),
+    FolderNamed(&'static str),
+    AtTheTop(&'static str),
+    Csv,
+    NotNamed(&'static str),
+}
+
+impl Pattern {
+    fn text(self) -> String {
+        match self {
+            Self::Named(name) => name.to_owned(),
+            Self::FolderNamed(name) => format!("{name}/"),
+            Self::AtTheTop(name) => format!("/{name}"),
+            Self::Csv => "*.csv".to_owned(),
+            Self::NotNamed(name) => format!("!{name}"),
+        }
+    }
+}
+
+fn pattern() -> impl Strategy<Value = Pattern> {
+    prop_oneof![
+        Just(Pattern::Named("x.tmp")),
+        Just(Pattern::Named("c")),
+        Just(Pattern::FolderNamed("b")),
+        Just(Pattern::FolderNamed("a")),
+        Just(Pattern::AtTheTop("a")),
+        Just(Pattern::AtTheTop("log.csv")),
+        Just(Pattern::Csv),
+        Just(Pattern::NotNamed("c")),
+    ]
+}
+
+#[derive(Clone)]
+#[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
+pub struct Options {
+    pub task: Task,
+    pub steps: Vec<Verb>,
+    pub by: By,
+    pub spare_newer: bool,
+    pub carry: Vec<Aspect>,
+    pub exclude: Vec<Pattern>,
+    pub only: Vec<Pattern>,
+    /// Sizes from 5 bytes on.
+    pub large: bool,
+    pub kinds: [bool; 4],
+    pub depth: Option<u32>,
+    pub no_hidden: bool,
+    pub no_empty_folders: bool,
+    pub drop_unselected: bool,
+    pub all_aspects: bool,
+    pub workers: usize,
+    /// The plan is written to bytes and read again before it is carried out.
+    pub saved: bool,
+    pub set_aside: bool,
+    /// Steps that are declined before the plan is carried out, counted by their numbers.
+    pub declined: Vec<usize>,
+    /// Where other drives are mounted, if that can be done: in the source, in the destination.
+    pub mounts: (Option<usize>, Option<usize>),
+}
+
+/// Most cases have few options: what goes wrong should not hide behind others.
+fn seldom<S>(of: S, without: S::Value) -> impl Strategy<Value = S::Value>
+where
+    S: Strategy + 'static,
+    S::Value: Clone + 'static,
+{
+    prop_oneof![2 => Just(without).boxed(), 1 => of.boxed()]
+}
+
+pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
+    use Aspect::{Content, Hardlinks, Mode, Times};
+    let carry = prop_oneof![
+        Just(vec![Mode]),
+        Just(vec![Times, Mode]),
+        Just(vec![Content]),
+        Just(vec![Content, Times]),
+        Just(vec![Content, Times, Mode]),
+        Just(vec![Content, Mode, Hardlinks]),
+    ];
+    let every = Aspects::ALL.iter().collect::<Vec<_>>();
+    let what = (
+        proptest::sample::select(tasks),
+        seldom(proptest::sample::subsequence(Verb::ALL.to_vec(), 1..5), Verb::ALL.to_vec()),
+        seldom(prop_oneof![Just(By::Content), Just(By::Size), Just(By::Presence)], By::SizeTime),
+        seldom(Just(true), false),
+        seldom(carry, every),
+        seldom(Just(true), false),
+    );
+    let selection = (
+        seldom(vec(pattern(), 1..3), Vec::new()),
+        seldom(vec(pattern(), 1..3), Vec::new()),
+        seldom(Just(true), false),
+        seldom(proptest::array::uniform4(any::<bool>()), [true; 4]),
+        seldom((1..4_u32).prop_map(Some), None),
+        seldom(Just(true), false),
+        seldom(Just(true), false),
+        seldom(Just(true), false),
+    );
+    let how = (
+        1..3_usize,
+        seldom(Just(true), false),
+        seldom(Just(true), false),
+        seldom(vec(0..12_usize, 1..4), Vec::new()),
+        (seldom((0..14_usize).prop_map(Some), None), seldom((0..14_usize).prop_map(Some), None)),
+    );
+    (what, selection, how).prop_map(|(what, selection, how)| {
+        let (task, steps, by, spare_newer, carry, all_aspects) = what;
+        let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = selection;
+        let (workers, saved, set_aside, declined, mounts) = how;
+        let kinds = if kinds == [false; 4] { [true; 4] } else { kinds };
+        // What only takes back takes nothing.
+        let takes = |pattern: &Pattern| !matches!(pattern, Pattern::NotNamed(_));
+        let only = only.into_iter().filter(takes).collect();
+        Options {
+            task,
+            steps,
+            by,
+            spare_newer,
+            carry,
+            exclude,
+            only,
+            large,
+            kinds,
+            depth,
+            no_hidden,
+            no_empty_folders,
+            drop_unselected: drops && task == Task::Mirror,
+            all_aspects,
+            workers,
+            saved,
+            set_aside: set_aside && task != Task::Verify,
+            declined,
+            mounts,
+        }
+    })
+}
+
+/// Only what is not as usual, so that a case that shrank is a few lines.
+impl std::fmt::Debug for Options {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let mut shown = f.debug_struct("Options");
+        shown.field("task", &self.task);
+        let mut field = |name: &str, value: &dyn std::fmt::Debug, usual: bool| {
+            if !usual {
+                shown.field(name, value);
+            }
+        };
+        field("steps", &self.steps, self.steps.len() == Verb::ALL.len());
+        field("by", &self.by, self.by == By::SizeTime);
+        field("spare_newer", &true, !self.spare_newer);
+        field("carry", &self.carry, self.carry.len() > 5);
+        field("exclude", &self.exclude, self.exclude.is_empty());
+        field("only", &self.only, self.only.is_empty());
+        field("large", &true, !self.large);
+        field("kinds", &self.kinds, self.kinds == [true; 4]);
+        field("depth", &self.depth, self.depth.is_none());
+        field("no_hidden", &true, !self.no_hidden);
+        field("no_empty_folders", &true, !self.no_empty_folders);
+        field("drop_unselected", &true, !self.drop_unselected);
+        field("all_aspects", &true, !self.all_aspects);
+        field("workers", &self.workers, self.workers == 1);
+        field("saved", &true, !self.saved);
+        field("set_aside", &true, !self.set_aside);
+        field("declined", &self.declined, self.declined.is_empty());
+        field("mounts", &self.mounts, self.mounts == (None, None));
+        shown.finish()
+    }
+}
+
+impl Options {
+    pub fn carries(&self, aspect: Aspect) -> bool {
+        self.carry.contains(&aspect)
+    }
+
+    pub fn may(&self, verb: Verb) -> bool {
+        self.steps.contains(&verb)
+    }
+
+    pub fn request(&self, world: &World) -> Request {
+        let texts = |patterns: &[Pattern]| patterns.iter().map(|p| p.text()).collect();
+        let [files, folders, links, specials] = self.kinds;
+        let rules = Rules {
+            exclude: texts(&self.exclude),
+            only: texts(&self.only),
+            size: if self.large { Span { from: Some(5), to: None } } else { Span::default() },
+            kinds: Kinds { files, folders, links, specials },
+            depth: self.depth,
+            no_hidden: self.no_hidden,
+            no_empty_folders: self.no_empty_folders,
+            drop_unselected: self.drop_unselected,
+            ..Rules::default()
+        };
+        let changed = Changed {
+            by: self.by,
+            spare_newer: self.spare_newer,
+            steps: self.steps.iter().copied().collect::<Verbs>(),
+            all_aspects: self.all_aspects,
+            ..Changed::default()
+        };
+        let running = Running { workers: self.workers, flush: Flush::None, ..Running::default() };
+        let places = Places::new(vec![world.source.clone()], world.destination.clone());
+        let mut request = Request::new(self.task, places)
+            .selecting(Selection::new(&rules).unwrap())
+            .comparing(changed)
+            .carrying(self.carry.iter().copied().collect())
+            .running(running);
+        request.safety.removal_limit = RemovalLimit::Percent(100.0);
+        request
+    }
+}
+
+/// Both trees as folders.
+pub struct World {
+    pub base: TempDir,
+    pub source: PathBuf,
+    pub destination: PathBuf,
+    /// Relative to the source and to the destination; they are mounted as long as this lives.
+    pub mounts: (Option<PathBuf>, Option<PathBuf>),
+}
+
+impl World {
+    pub fn grow(source: &Tree, other: &Other, mounts: (Option<usize>, Option<usize>)) -> Self {
+        let base = tempfile::tempdir().unwrap();
+        let (from, to) = (base.path().join("source"), base.path().join("destination"));
+        fs::create_dir(&from).unwrap();
+        fs::create_dir(&to).unwrap();
+        let mut world =
+            Self { base, source: from.clone(), destination: to.clone(), mounts: (None, None) };
+        let theirs: Tree = match other {
+            Other::Apart(tree) => tree.clone(),
+            Other::Changed(more, less) => {
+                let kept = source.iter().enumerate().filter(|(at, _)| !less.contains(at));
+                let kept = kept.map(|(_, entry)| entry.clone());
+                more.iter().cloned().chain(kept).collect()
+            }
+            Other::Moved(moves) => {
+                let mut tree = source.clone();
+                for (at, name) in moves {
+                    let Some((old, _)) = tree.get(*at).cloned() else { continue };
+                    let new = [&old[..old.len() - 1], &[*name]].concat();
+                    for (path, _) in &mut tree {
+                        if path.starts_with(&old) {
+                            *path = [&new, &path[old.len()..]].concat();
+                        }
+                    }
+                }
+                tree
+            }
+        };
+        for (root, tree, wanted) in [(&from, source, mounts.0), (&to, &theirs, mounts.1)] {
+            let mounted = plant(root, tree, wanted);
+            let relative = mounted.map(|path| path.strip_prefix(root).unwrap().to_path_buf());
+            if *root == from {
+                world.mounts.0 = relative;
+            } else {
+                world.mounts.1 = relative;
+            }
+        }
+        world
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        let (from, to) = &self.mounts;
+        let mounted = [(&self.source, from), (&self.destination, to)];
+        for (root, path) in
+            mounted.into_iter().filter_map(|(root, path)| Some((root, path.as_ref()?)))
+        {
+            let _ = Command::new("umount").arg(root.join(path)).status();
+        }
+    }
+}
+
+/// Makes the entries of a tree; on the folder that is wanted for that a drive is mounted first.
+fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
+    let mut made: Vec<PathBuf> = Vec::new();
+    let mut dressed = Vec::new();
+    let mut mounted = None;
+    for (at, (path, node)) in tree.iter().enumerate() {
+        let path: PathBuf = path.iter().map(|name| NAMES[*name]).collect();
+        let path = root.join(path);
+        let parent_is_folder =
+            path.parent().unwrap().symlink_metadata().is_ok_and(|parent| parent.is_dir());
+        if !parent_is_folder || path.symlink_metadata().is_ok() {
+            continue;
+        }
+        match node {
+            Node::File { content, .. } => fs::write(&path, CONTENTS[*content]).unwrap(),
+            Node::Folder { .. } => {
+                fs::create_dir(&path).unwrap();
+                if Some(at) == wanted && mounted.is_none() && mount(&path) {
+                    mounted = Some(path.clone());
+                }
+            }
+            Node::Link { text, .. } => symlink(TEXTS[*text], &path).unwrap(),
+            Node::Fifo { .. } => {
+                rustix::fs::mknodat(CWD, &path, FileType::Fifo, Mode::from_raw_mode(0o600), 0)
+                    .unwrap();
+            }
+            Node::Hard(back) => {
+                let Some(from) = made.iter().rev().nth(*back) else { continue };
+                // Not every drive, nor two of them, can do that.
+                if rustix::fs::linkat(CWD, from, CWD, &path, AtFlags::empty()).is_err() {
+                    continue;
+                }
+            }
+        }
+        if !matches!(node, Node::Folder { .. }) {
+            made.push(path.clone());
+        }
+        dressed.push((path, node.clone()));
+    }
+    for (path, node) in dressed.into_iter().rev() {
+        dress(&path, &node);
+    }
+    set_time(root, 0);
+    mounted
+}
+
+fn mount(path: &Path) -> bool {
+    if !utter_echo_lab::is_root() {
+        return false;
+    }
+    let options = ["-t", "tmpfs", "-o", "mode=755,size=4m", "tmpfs"];
+    Command::new("mount").args(options).arg(path).status().is_ok_and(|status| status.success())
+}
+
+fn dress(path: &Path, node: &Node) {
+    let chmod = |mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    match node {
+        Node::File { time, mode, .. } | Node::Fifo { time, mode } => {
+            chmod(FILE_MODES[*mode]);
+            set_time(path, *time);
+        }
+        Node::Folder { time, mode } => {
+            chmod(FOLDER_MODES[*mode]);
+            set_time(path, *time);
+        }
+        Node::Link { time, .. } => set_time(path, *time),
+        Node::Hard(_) => {}
+    }
+}
+
+fn set_time(path: &Path, time: usize) {
+    let time = Timespec { tv_sec: TIMES[time], tv_nsec: 0 };
+    let times = Timestamps { last_access: time, last_modification: time };
+    rustix::fs::utimensat(CWD, path, &times, AtFlags::SYMLINK_NOFOLLOW).unwrap();
+}
