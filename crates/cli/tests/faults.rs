@@ -92,11 +92,10 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     assert!(run.err.contains("--waive drive") && !room.path("echo").exists(), "{run:?}");
     assert_eq!(room.run("copy --drive keeper-a --waive drive source echo").code, 0);
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
-    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    let Ok(drive) = made.inspect_err(|reason| utter_echo_lab::left_out(reason)) else { return };
     let listed = room.run(&format!("drives --format json {}", drive.folder().display()));
     let line: serde_json::Value = serde_json::from_str(&listed.out).unwrap();
     let uuid = line["uuid"].as_str().unwrap();
@@ -113,12 +112,11 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
 #[test]
 fn a_drive_that_disappears_ends_the_run_with_one_word() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let room = Room::new();
     let made = MountedDrive::make(DriveKind::ExFat, &room.path("lab"));
-    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    let Ok(drive) = made.inspect_err(|reason| utter_echo_lab::left_out(reason)) else { return };
     for i in 0..300 {
         room.write(&format!("source/{i}/leaf.csv"), &"lit".repeat(3000));
     }
@@ -142,12 +140,11 @@ fn a_drive_that_disappears_ends_the_run_with_one_word() {
 #[test]
 fn a_run_goes_on_once_its_drive_is_back() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let room = Room::new();
     let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
-    let Ok(drive) = made.inspect_err(|reason| eprintln!("left out: {reason}")) else { return };
+    let Ok(drive) = made.inspect_err(|reason| utter_echo_lab::left_out(reason)) else { return };
     for i in 0..300 {
         room.write(&format!("source/{i}/leaf.csv"), &"lit".repeat(3000));
     }

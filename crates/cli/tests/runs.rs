@@ -235,8 +235,7 @@ fn paths_longer_than_the_system_takes_at_once_are_carried() {
 #[test]
 fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: this test needs root to become somebody without rights");
-        return;
+        return utter_echo_lab::left_out("this test needs root to become somebody without rights");
     }
     let room = Room::new();
     for name in
@@ -309,8 +308,7 @@ fn give_away(root: &Path) {
 #[test]
 fn an_unprivileged_run_carries_all_that_its_user_may_set() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: this test needs root to become somebody without rights");
-        return;
+        return utter_echo_lab::left_out("this test needs root to become somebody without rights");
     }
     let room = Room::new().with("source/", "").with("echo/", "");
     let run = room.opened_to_nobody();
@@ -377,8 +375,7 @@ fn drives_are_listed_with_what_they_hold() {
 #[test]
 fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: this test needs the right to mount");
-        return;
+        return utter_echo_lab::left_out("this test needs the right to mount");
     }
     let room = Room::new().with("source/a.txt", "a").with("echo/", "");
     let mount = |options: &str| {
@@ -413,8 +410,7 @@ fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
 #[test]
 fn a_drive_that_fills_up_is_told_of_once_a_worker() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: this test needs the right to mount");
-        return;
+        return utter_echo_lab::left_out("this test needs the right to mount");
     }
     let room = Room::new().with("drive/", "");
     for i in 0..100 {

@@ -105,8 +105,7 @@ fn changes_of_lists(list: &'static str) -> Vec<Change> {
 #[test]
 fn a_change_of_one_aspect_is_found_and_carried() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root sets every aspect");
-        return;
+        return utter_echo_lab::left_out("only root sets every aspect");
     }
     let trees = Trees::new();
     let at = |name: &str| trees.source.join(name);
@@ -173,8 +172,7 @@ fn an_access_time_is_carried_only_if_it_is_named() {
 #[test]
 fn a_locked_tree_is_changed_and_removed_and_what_stays_is_locked_again() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root locks files");
-        return;
+        return utter_echo_lab::left_out("only root locks files");
     }
     let trees = Trees::new();
     let at = |name: &str| trees.source.join(name);

@@ -51,7 +51,7 @@ fn mounted(kind: DriveKind, room: &Path) -> Option<MountedDrive> {
         Err(reason) => {
             let required = std::env::var_os("UTTER_LAB").is_some_and(|lab| lab == "required");
             assert!(!required, "{} cannot be had: {reason}", kind.name());
-            eprintln!("left out: {}: {reason}", kind.name());
+            utter_echo_lab::left_out(format!("{}: {reason}", kind.name()));
             None
         }
     }
@@ -88,8 +88,7 @@ fn plant_oddities(root: &Path) {
 #[test]
 fn every_kind_of_drive_gets_what_it_can_hold() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let Some(origin) = mounted(DriveKind::Ext4, &room.path().join("origin")) else { return };
@@ -268,8 +267,7 @@ fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
 #[test]
 fn a_shifted_clock_costs_no_new_copy() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let Some(stick) = mounted(DriveKind::Fat, room.path()) else { return };
@@ -301,8 +299,7 @@ fn a_shifted_clock_costs_no_new_copy() {
 #[test]
 fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
     if !utter_echo_lab::is_root() {
-        eprintln!("left out: only root mounts drives");
-        return;
+        return utter_echo_lab::left_out("only root mounts drives");
     }
     let trees = Trees::new();
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };

@@ -21,7 +21,7 @@ use utter_echo_lab::{
 fn prepare(kind: DriveKind) -> Option<(Trees, MountedDrive, Request)> {
     let mut trees = Trees::new();
     let made = MountedDrive::make(kind, trees.base.path());
-    let drive = made.inspect_err(|reason| eprintln!("left out: {reason}")).ok()?;
+    let drive = made.inspect_err(|reason| utter_echo_lab::left_out(reason)).ok()?;
     Gardener::new(70).grow(&trees.source, 150);
     trees.destination = drive.folder().join("echo");
     std::fs::create_dir(&trees.destination).unwrap();

@@ -239,6 +239,8 @@ fn run(command: &[&str], paths: &[&Path]) -> Result<(), String> {
     let output = Command::new(command[0])
         .args(&command[1..])
         .args(paths)
+        // Some kinds keep local time, and their drivers do not agree with themselves west of UTC.
+        .env("TZ", "UTC")
         .stdin(Stdio::null())
         .output()
         .map_err(|e| format!("{}: {e}", command[0]))?;

@@ -46,18 +46,27 @@ impl Room {
 
     pub fn write(&self, name: &str, content: &str) {
         let path = self.path(name);
-        if name.ends_with('/') {
-            fs::create_dir_all(path).unwrap();
-        } else {
-            fs::create_dir_all(path.parent().unwrap()).unwrap();
+        let folder = if name.ends_with('/') { &*path } else { path.parent().unwrap() };
+        fs::create_dir_all(folder).unwrap();
+        // Whatever the umask of whoever runs the tests.
+        let chmod = |path: &Path, mode| {
+            fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+        };
+        let room = self.base.path();
+        let above = folder.ancestors().take_while(|above| *above != room);
+        above.for_each(|folder| chmod(folder, 0o755));
+        if folder != path {
             fs::write(&path, content).unwrap();
+            chmod(&path, 0o644);
             set_time(&path, 1_000_000_000);
         }
     }
 
     pub fn command(&self, line: &str) -> Command {
         let mut command = Command::new(UTTER);
-        command.args(line.split_whitespace()).current_dir(self.base.path()).env_remove("NO_COLOR");
+        command.args(line.split_whitespace()).current_dir(self.base.path());
+        // In a zone and with colours that every machine has.
+        command.env_remove("NO_COLOR").env("TZ", "UTC");
         command
     }
 
@@ -72,6 +81,7 @@ impl Room {
         let (program, folder) = (self.path("utter"), self.path(""));
         // Where it was built nobody else may look.
         fs::copy(UTTER, &program).unwrap();
+        fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
         move |line| {
             let mut command = Command::new(&program);
             command.args(line.split(' ')).current_dir(&folder).uid(NOBODY).gid(NOBODY);
