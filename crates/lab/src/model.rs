@@ -1,13 +1,16 @@
 //! What is selected, told by a few lines that share nothing with the program.
 
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
 use std::collections::{BTreeMap, BTreeSet};
 
-use utter_echo_lab::{Facts, Snapshot};
-
+use crate::snapshot::{Facts, Snapshot};
 use crate::world::{Options, Pattern};
 
+/// The kind of a folder.
 pub const FOLDER: u32 = 0o04;
 
+/// What an entry is, as `st_mode` has it.
 pub fn kind(facts: &Facts) -> u32 {
     facts.mode >> 12
 }
@@ -81,10 +84,16 @@ fn children<'t>(tree: &'t Snapshot, path: &str) -> BTreeMap<String, &'t Facts> {
 /// What a selection takes of a source, and what it leaves alone in a destination.
 #[derive(Debug, Default)]
 pub struct Selected {
+    /// Paths of the source that are taken.
     pub source: BTreeSet<String>,
+    /// Paths of the destination that nothing may happen to.
     pub left_alone: BTreeSet<String>,
 }
 
+/// Decides about every path of both trees.
+///
+/// # Panics
+/// If a path is not UTF-8.
 pub fn select(options: &Options, source: &Snapshot, destination: &Snapshot) -> Selected {
     let mut selected = Selected::default();
     let all_below = options.only.is_empty();
@@ -167,4 +176,21 @@ fn leave(
             leave(options, trees, &path, all_below, into);
         }
     }
+}
+
+/// Folders, files, symbolic links, others and bytes of these paths.
+pub fn tally(paths: &BTreeSet<String>, tree: &Snapshot) -> [u64; 5] {
+    let mut tally = [0; 5];
+    for facts in paths.iter().map(|path| &tree[path.as_bytes()]) {
+        match kind(facts) {
+            FOLDER => tally[0] += 1,
+            0o10 => {
+                tally[1] += 1;
+                tally[4] += facts.size;
+            }
+            0o12 => tally[2] += 1,
+            _ => tally[3] += 1,
+        }
+    }
+    tally
 }

@@ -9,9 +9,6 @@
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 #![allow(missing_docs, unreachable_pub, reason = "a test of its own")]
 
-mod model;
-mod world;
-
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
@@ -25,8 +22,8 @@ use utter_echo_core::request::{By, Request, SetAside, Task};
 use utter_echo_core::{Ending, Recorded, Session, explain, saved};
 use utter_echo_lab::{Facts, Snapshot, differences, snapshot};
 
-use model::{FOLDER, Selected, kind, select};
-use world::{Options, Other, Tree, World};
+use utter_echo_lab::model::{FOLDER, Selected, kind, select, tally};
+use utter_echo_lab::world::{self, Options, Other, Tree, World};
 
 macro_rules! ensure {
     ($holds:expr, $($why:tt)*) => {
@@ -152,19 +149,8 @@ fn only_known_problems(options: &Options, plan: &Plan) -> TestCaseResult {
 }
 
 fn entries(paths: &BTreeSet<String>, tree: &Snapshot) -> Tally {
-    let mut tally = Tally::default();
-    for facts in paths.iter().map(|path| &tree[path.as_bytes()]) {
-        match kind(facts) {
-            FOLDER => tally.folders += 1,
-            0o10 => {
-                tally.files += 1;
-                tally.bytes += facts.size;
-            }
-            0o12 => tally.links += 1,
-            _ => tally.others += 1,
-        }
-    }
-    tally
+    let [folders, files, links, others, bytes] = tally(paths, tree);
+    Tally { folders, files, links, others, bytes }
 }
 
 fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) -> TestCaseResult {

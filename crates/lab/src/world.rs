@@ -1,4 +1,8 @@
-//! Small trees and options at random, and how they become folders and a request.
+//! Small trees and options at random, and how they become folders, a request, and a command line.
+
+#![allow(missing_docs, reason = "the fields of a case are its options")]
+#![allow(clippy::missing_panics_doc, reason = "a test stops there")]
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
@@ -45,6 +49,26 @@ pub enum Node {
     Hard(usize),
 }
 
+impl Node {
+    /// The same with another mode, or another time.
+    fn worn(&self, at: usize) -> Self {
+        let mut worn = self.clone();
+        match &mut worn {
+            Self::File { mode, .. } | Self::Folder { mode, .. } | Self::Fifo { mode, .. }
+                if at.is_multiple_of(2) =>
+            {
+                *mode = 1 - *mode;
+            }
+            Self::File { time, .. }
+            | Self::Folder { time, .. }
+            | Self::Link { time, .. }
+            | Self::Fifo { time, .. } => *time = (*time + 1) % TIMES.len(),
+            Self::Hard(_) => {}
+        }
+        worn
+    }
+}
+
 /// Entries in the order in which they are made; one whose place is taken, or whose folder is none, is
 /// left out.
 pub type Tree = Vec<(Vec<usize>, Node)>;
@@ -57,7 +81,7 @@ fn node() -> impl Strategy<Value = Node> {
         4 => (time.clone(), mode.clone()).prop_map(|(time, mode)| Node::Folder { time, mode }),
         1 => (0..TEXTS.len(), time.clone()).prop_map(|(text, time)| Node::Link { text, time }),
         1 => (time, mode).prop_map(|(time, mode)| Node::Fifo { time, mode }),
-        3 => (0..6_usize).prop_map(Node::Hard),
+        5 => (0..4_usize).prop_map(Node::Hard),
     ]
 }
 
@@ -70,8 +94,9 @@ pub fn tree() -> impl Strategy<Value = Tree> {
 pub enum Other {
     /// A tree of its own.
     Apart(Tree),
-    /// As the source, with these entries added, and those that are counted here taken away.
-    Changed(Tree, Vec<usize>),
+    /// As the source, without those that are counted here first, with another time or mode of those
+    /// counted then, and with these entries added.
+    Changed(Vec<usize>, Vec<usize>, Tree),
     /// As the source, with entries under other names.
     Moved(Vec<(usize, usize)>),
 }
@@ -79,8 +104,12 @@ pub enum Other {
 pub fn other() -> impl Strategy<Value = Other> {
     prop_oneof![
         2 => tree().prop_map(Other::Apart),
-        2 => (vec((vec(0..NAMES.len(), 1..4), node()), 0..6), vec(0..14_usize, 0..4))
-            .prop_map(|(more, less)| Other::Changed(more, less)),
+        4 => (
+            vec(0..14_usize, 0..3),
+            vec(0..14_usize, 0..4),
+            vec((vec(0..NAMES.len(), 1..3), node()), 0..5),
+        )
+            .prop_map(|(less, worn, more)| Other::Changed(less, worn, more)),
         2 => vec((0..14_usize, 0..NAMES.len()), 1..4).prop_map(Other::Moved),
     ]
 }
@@ -266,6 +295,53 @@ impl Options {
         self.steps.contains(&verb)
     }
 
+    /// The options as words of a command line, the places left out.
+    pub fn words(&self) -> Vec<String> {
+        let mut words = Vec::new();
+        let mut say = |word: String| words.push(word);
+        let names = |verbs: &[Verb]| verbs.iter().map(|v| v.name()).collect::<Vec<_>>().join(",");
+        if self.steps.len() < Verb::ALL.len() && self.task != Task::Verify {
+            say(format!("--steps={}", names(&self.steps)));
+        }
+        let by = match self.by {
+            By::SizeTime => "size-time",
+            By::Content => "content",
+            By::Size => "size",
+            By::Presence => "presence",
+        };
+        say(format!("--by={by}"));
+        if self.spare_newer && self.task != Task::Verify {
+            say("--spare-newer".into());
+        }
+        let carried: Vec<_> = self.carry.iter().map(|aspect| aspect.name()).collect();
+        say(format!("--carry={}", carried.join(",")));
+        self.exclude.iter().for_each(|pattern| say(format!("--exclude={}", pattern.text())));
+        self.only.iter().for_each(|pattern| say(format!("--only={}", pattern.text())));
+        if self.large {
+            say("--size=5..".into());
+        }
+        let kinds = ["file", "folder", "symlink", "special"].into_iter().zip(self.kinds);
+        let kinds: Vec<_> = kinds.filter(|(_, taken)| *taken).map(|(kind, _)| kind).collect();
+        say(format!("--kind={}", kinds.join(",")));
+        if let Some(depth) = self.depth {
+            say(format!("--depth={depth}"));
+        }
+        if self.no_hidden {
+            say("--hidden=no".into());
+        }
+        if self.no_empty_folders {
+            say("--no-empty-folders".into());
+        }
+        if self.drop_unselected {
+            say("--drop-unselected".into());
+        }
+        if self.all_aspects {
+            say("--all-aspects".into());
+        }
+        say(format!("--workers={}", self.workers));
+        words
+    }
+
     pub fn request(&self, world: &World) -> Request {
         let texts = |patterns: &[Pattern]| patterns.iter().map(|p| p.text()).collect();
         let [files, folders, links, specials] = self.kinds;
@@ -318,10 +394,13 @@ impl World {
             Self { base, source: from.clone(), destination: to.clone(), mounts: (None, None) };
         let theirs: Tree = match other {
             Other::Apart(tree) => tree.clone(),
-            Other::Changed(more, less) => {
+            Other::Changed(less, worn, more) => {
                 let kept = source.iter().enumerate().filter(|(at, _)| !less.contains(at));
-                let kept = kept.map(|(_, entry)| entry.clone());
-                more.iter().cloned().chain(kept).collect()
+                let kept = kept.map(|(at, (path, node))| {
+                    let node = if worn.contains(&at) { node.worn(at) } else { node.clone() };
+                    (path.clone(), node)
+                });
+                kept.chain(more.iter().cloned()).collect()
             }
             Other::Moved(moves) => {
                 let mut tree = source.clone();
@@ -409,7 +488,7 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
 }
 
 fn mount(path: &Path) -> bool {
-    if !utter_echo_lab::is_root() {
+    if !crate::is_root() {
         return false;
     }
     let options = ["-t", "tmpfs", "-o", "mode=755,size=4m", "tmpfs"];
