@@ -107,7 +107,7 @@ fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     let after = snapshot(&world.destination);
     nothing_left_out_changed(options, &selected, &before, &after)?;
     whatever_changed_has_a_step(&plan, &before, &after)?;
-    spared(options, &selected, (&from, &before, &after))?;
+    spared(options, &selected, &plan, (&from, &before, &after))?;
     if declined.is_empty() {
         if plan.problems.is_empty() {
             echoes(options, &selected, &world, (&from, &before, &after))?;
@@ -224,10 +224,17 @@ fn whatever_changed_has_a_step(plan: &Plan, before: &Snapshot, after: &Snapshot)
 fn spared(
     options: &Options,
     selected: &Selected,
+    plan: &Plan,
     (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
 ) -> TestCaseResult {
     if !options.spare_newer {
         return Ok(());
+    }
+    for placed in plan.steps().filter(|placed| placed.step.verb == Verb::Replace) {
+        let path = placed.path.as_bytes();
+        let (Some(here), Some(was)) = (from.get(path), before.get(path)) else { continue };
+        let newer = was.modified > here.modified && kind(was) != FOLDER;
+        ensure!(!newer, "'{}' is newer, and would be replaced", path_of(path));
     }
     for (path, was) in before {
         let newer = from.get(path).is_some_and(|here| was.modified > here.modified);
@@ -327,23 +334,23 @@ fn links_follow(
         let mount = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
         mount.is_some_and(|mount| is_below(path, mount) && after.contains_key(mount.as_bytes()))
     };
-    let mut groups: BTreeMap<(&Vec<u8>, bool), &Option<Vec<u8>>> = BTreeMap::new();
-    for path in &selected.source {
-        let (here, is) = (&from[path.as_bytes()], &after[path.as_bytes()]);
-        let Some(group) = &here.same_as else { continue };
-        let was_there = before.get(path.as_bytes()).is_some_and(|was| kind(was) == kind(here));
-        if options.by == By::Presence && was_there {
-            continue;
+    // Of what was there nothing is known if only presence counts, so nothing becomes a name of it.
+    let stays = |path: &str| {
+        let here = kind(&from[path.as_bytes()]);
+        let was_there = before.get(path.as_bytes()).is_some_and(|was| kind(was) == here);
+        options.by == By::Presence && was_there
+    };
+    let mut groups: BTreeMap<(&Vec<u8>, bool), Vec<&String>> = BTreeMap::new();
+    for path in selected.source.iter().filter(|path| !stays(path)) {
+        if let Some(group) = &from[path.as_bytes()].same_as {
+            groups.entry((group, on_a_drive(path))).or_default().push(path);
         }
-        let first = groups.entry((group, on_a_drive(path))).or_insert(&is.same_as);
-        let others = selected.source.iter().filter(|other| {
-            from[other.as_bytes()].same_as.as_ref() == Some(group)
-                && on_a_drive(other) == on_a_drive(path)
-        });
-        let together = others.count() < 2 || *first == &is.same_as && is.same_as.is_some();
-        let known = options.by != By::Presence;
-        ensure!(together || !known, "'{path}' is no longer a name of the same file as others");
-        ensure!(known || *first == &is.same_as, "'{path}' was made a file of its own");
+    }
+    for names in groups.into_values().filter(|names| names.len() > 1) {
+        let is = |name: &String| &after[name.as_bytes()].same_as;
+        let first = is(names[0]);
+        let together = first.is_some() && names.iter().all(|name| is(name) == first);
+        ensure!(together, "{names:?} are no longer names of one file");
     }
     Ok(())
 }

@@ -47,6 +47,8 @@ pub enum Node {
     },
     /// One more name of an entry that was made before, counted from the last.
     Hard(usize),
+    /// One more name of the entry at this path.
+    Second(Vec<usize>),
 }
 
 impl Node {
@@ -63,7 +65,7 @@ impl Node {
             | Self::Folder { time, .. }
             | Self::Link { time, .. }
             | Self::Fifo { time, .. } => *time = (*time + 1) % TIMES.len(),
-            Self::Hard(_) => {}
+            Self::Hard(_) | Self::Second(_) => {}
         }
         worn
     }
@@ -81,7 +83,7 @@ fn node() -> impl Strategy<Value = Node> {
         4 => (time.clone(), mode.clone()).prop_map(|(time, mode)| Node::Folder { time, mode }),
         1 => (0..TEXTS.len(), time.clone()).prop_map(|(text, time)| Node::Link { text, time }),
         1 => (time, mode).prop_map(|(time, mode)| Node::Fifo { time, mode }),
-        5 => (0..4_usize).prop_map(Node::Hard),
+        3 => (0..4_usize).prop_map(Node::Hard),
     ]
 }
 
@@ -94,11 +96,17 @@ pub fn tree() -> impl Strategy<Value = Tree> {
 pub enum Other {
     /// A tree of its own.
     Apart(Tree),
-    /// As the source, without those that are counted here first, with another time or mode of those
-    /// counted then, and with these entries added.
-    Changed(Vec<usize>, Vec<usize>, Tree),
-    /// As the source, with entries under other names.
-    Moved(Vec<(usize, usize)>),
+    /// As the source, except for what is counted here.
+    Changed {
+        less: Vec<usize>,
+        /// These have another mode, or another time.
+        worn: Vec<usize>,
+        more: Tree,
+        /// These have one more name, beside the one they have.
+        second: Vec<(usize, usize)>,
+    },
+    /// As the source, with entries under other names, and in the folders that some other entries are.
+    Moved(Vec<(usize, usize, Option<usize>)>),
 }
 
 pub fn other() -> impl Strategy<Value = Other> {
@@ -106,11 +114,13 @@ pub fn other() -> impl Strategy<Value = Other> {
         2 => tree().prop_map(Other::Apart),
         4 => (
             vec(0..14_usize, 0..3),
-            vec(0..14_usize, 0..4),
+            vec(0..8_usize, 0..5),
             vec((vec(0..NAMES.len(), 1..3), node()), 0..5),
+            vec((0..8_usize, 0..NAMES.len()), 0..4),
         )
-            .prop_map(|(less, worn, more)| Other::Changed(less, worn, more)),
-        2 => vec((0..14_usize, 0..NAMES.len()), 1..4).prop_map(Other::Moved),
+            .prop_map(|(less, worn, more, second)| Other::Changed { less, worn, more, second }),
+        3 => vec((0..10_usize, 0..NAMES.len(), proptest::option::of(0..10_usize)), 1..4)
+            .prop_map(Other::Moved),
     ]
 }
 
@@ -173,7 +183,8 @@ pub struct Options {
     pub set_aside: bool,
     /// Steps that are declined before the plan is carried out, counted by their numbers.
     pub declined: Vec<usize>,
-    /// Where other drives are mounted, if that can be done: in the source, in the destination.
+    /// In which of their folders other drives are mounted, if that can be done: in the source, in the
+    /// destination.
     pub mounts: (Option<usize>, Option<usize>),
 }
 
@@ -183,7 +194,7 @@ where
     S: Strategy + 'static,
     S::Value: Clone + 'static,
 {
-    prop_oneof![2 => Just(without).boxed(), 1 => of.boxed()]
+    prop_oneof![3 => Just(without).boxed(), 1 => of.boxed()]
 }
 
 pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
@@ -220,7 +231,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         seldom(Just(true), false),
         seldom(Just(true), false),
         seldom(vec(0..12_usize, 1..4), Vec::new()),
-        (seldom((0..14_usize).prop_map(Some), None), seldom((0..14_usize).prop_map(Some), None)),
+        (seldom((0..3_usize).prop_map(Some), None), seldom((0..3_usize).prop_map(Some), None)),
     );
     (what, selection, how).prop_map(|(what, selection, how)| {
         let (task, steps, by, spare_newer, carry, all_aspects) = what;
@@ -394,19 +405,29 @@ impl World {
             Self { base, source: from.clone(), destination: to.clone(), mounts: (None, None) };
         let theirs: Tree = match other {
             Other::Apart(tree) => tree.clone(),
-            Other::Changed(less, worn, more) => {
+            Other::Changed { less, worn, more, second } => {
                 let kept = source.iter().enumerate().filter(|(at, _)| !less.contains(at));
                 let kept = kept.map(|(at, (path, node))| {
                     let node = if worn.contains(&at) { node.worn(at) } else { node.clone() };
                     (path.clone(), node)
                 });
-                kept.chain(more.iter().cloned()).collect()
+                let second = second.iter().filter_map(|(at, name)| {
+                    let (path, _) = source.get(*at)?;
+                    let beside = [&path[..path.len() - 1], &[*name]].concat();
+                    Some((beside, Node::Second(path.clone())))
+                });
+                kept.chain(second).chain(more.iter().cloned()).collect()
             }
             Other::Moved(moves) => {
                 let mut tree = source.clone();
-                for (at, name) in moves {
+                for (at, name, into) in moves {
                     let Some((old, _)) = tree.get(*at).cloned() else { continue };
-                    let new = [&old[..old.len() - 1], &[*name]].concat();
+                    let folder = match into.map(|into| tree.get(into)) {
+                        Some(Some((folder, _))) if !folder.starts_with(&old) => folder.clone(),
+                        Some(_) => continue,
+                        None => old[..old.len() - 1].to_vec(),
+                    };
+                    let new = [&folder[..], &[*name]].concat();
                     for (path, _) in &mut tree {
                         if path.starts_with(&old) {
                             *path = [&new, &path[old.len()..]].concat();
@@ -445,10 +466,13 @@ impl Drop for World {
 fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
     let mut made: Vec<PathBuf> = Vec::new();
     let mut dressed = Vec::new();
-    let mut mounted = None;
-    for (at, (path, node)) in tree.iter().enumerate() {
-        let path: PathBuf = path.iter().map(|name| NAMES[*name]).collect();
-        let path = root.join(path);
+    let (mut mounted, mut folders) = (None, 0);
+    let at = |path: &[usize]| root.join(path.iter().map(|n| NAMES[*n]).collect::<PathBuf>());
+    // Folders before what is in them, wherever it was moved to.
+    let mut tree: Vec<_> = tree.iter().collect();
+    tree.sort_by_key(|(path, node)| (path.len(), matches!(node, Node::Second(_))));
+    for (path, node) in tree {
+        let path = at(path);
         let parent_is_folder =
             path.parent().unwrap().symlink_metadata().is_ok_and(|parent| parent.is_dir());
         if !parent_is_folder || path.symlink_metadata().is_ok() {
@@ -458,9 +482,10 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
             Node::File { content, .. } => fs::write(&path, CONTENTS[*content]).unwrap(),
             Node::Folder { .. } => {
                 fs::create_dir(&path).unwrap();
-                if Some(at) == wanted && mounted.is_none() && mount(&path) {
+                if wanted == Some(folders) && mount(&path) {
                     mounted = Some(path.clone());
                 }
+                folders += 1;
             }
             Node::Link { text, .. } => symlink(TEXTS[*text], &path).unwrap(),
             Node::Fifo { .. } => {
@@ -469,8 +494,13 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
             }
             Node::Hard(back) => {
                 let Some(from) = made.iter().rev().nth(*back) else { continue };
-                // Not every drive, nor two of them, can do that.
-                if rustix::fs::linkat(CWD, from, CWD, &path, AtFlags::empty()).is_err() {
+                if !link(from, &path) {
+                    continue;
+                }
+            }
+            Node::Second(of) => {
+                let from = at(of);
+                if !made.contains(&from) || !link(&from, &path) {
                     continue;
                 }
             }
@@ -485,6 +515,11 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
     }
     set_time(root, 0);
     mounted
+}
+
+/// Not every drive, nor two of them, can do that.
+fn link(from: &Path, to: &Path) -> bool {
+    rustix::fs::linkat(CWD, from, CWD, to, AtFlags::empty()).is_ok()
 }
 
 fn mount(path: &Path) -> bool {
@@ -507,7 +542,7 @@ fn dress(path: &Path, node: &Node) {
             set_time(path, *time);
         }
         Node::Link { time, .. } => set_time(path, *time),
-        Node::Hard(_) => {}
+        Node::Hard(_) | Node::Second(_) => {}
     }
 }
 
