@@ -105,8 +105,9 @@ pub enum Other {
         /// These have one more name, beside the one they have.
         second: Vec<(usize, usize)>,
     },
-    /// As the source, with entries under other names, and in the folders that some other entries are.
-    Moved(Vec<(usize, usize, Option<usize>)>),
+    /// As the source, with entries under other names, and in the folders that some other entries are;
+    /// and with another mode, or another time, of those that are counted then.
+    Moved(Vec<(usize, usize, Option<usize>)>, Vec<usize>),
 }
 
 pub fn other() -> impl Strategy<Value = Other> {
@@ -119,8 +120,11 @@ pub fn other() -> impl Strategy<Value = Other> {
             vec((0..8_usize, 0..NAMES.len()), 0..4),
         )
             .prop_map(|(less, worn, more, second)| Other::Changed { less, worn, more, second }),
-        3 => vec((0..10_usize, 0..NAMES.len(), proptest::option::of(0..10_usize)), 1..4)
-            .prop_map(Other::Moved),
+        3 => (
+            vec((0..10_usize, 0..NAMES.len(), proptest::option::of(0..10_usize)), 1..4),
+            vec(0..10_usize, 0..3),
+        )
+            .prop_map(|(moves, worn)| Other::Moved(moves, worn)),
     ]
 }
 
@@ -418,8 +422,13 @@ impl World {
                 });
                 kept.chain(second).chain(more.iter().cloned()).collect()
             }
-            Other::Moved(moves) => {
+            Other::Moved(moves, worn) => {
                 let mut tree = source.clone();
+                for (at, (_, node)) in
+                    tree.iter_mut().enumerate().filter(|(at, _)| worn.contains(at))
+                {
+                    *node = node.worn(at);
+                }
                 for (at, name, into) in moves {
                     let Some((old, _)) = tree.get(*at).cloned() else { continue };
                     let folder = match into.map(|into| tree.get(into)) {

@@ -346,17 +346,15 @@ impl Walk<'_, '_> {
         }
         match &met.destination {
             Side::Taken(there, verdict, _) if is_sure(*verdict) => {
-                visit.taken.1 = true;
-                // In the place of a folder that may not be needed it is counted with that, and a
-                // folder that only the destination has, when it is known whether it holds something.
-                let waits = match met.source.taken() {
-                    Some((source, verdict)) if !is_sure(verdict) => {
-                        source.kind == Kind::Folder && there.kind != Kind::Folder
-                    }
-                    Some(_) => false,
-                    None => there.kind == Kind::Folder && self.goes_below_extra(),
-                };
-                if !waits {
+                // In the place of a folder that may not be needed it takes part and is counted with
+                // that; a folder that only the destination has is counted when it is known whether it
+                // holds something.
+                let is_folder = there.kind == Kind::Folder;
+                let source = met.source.taken();
+                let depends = !is_folder && source.is_some_and(|(_, verdict)| !is_sure(verdict));
+                let is_counted_later = source.is_none() && is_folder && self.goes_below_extra();
+                visit.taken.1 |= !depends;
+                if !depends && !is_counted_later {
                     tallies.destination.count(there.kind, there.size);
                 }
             }

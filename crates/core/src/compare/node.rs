@@ -181,7 +181,8 @@ impl Node {
         let inner = std::mem::take(&mut *self.inner());
         let takes_part = !self.begun.conditional || inner.taken.0;
         self.count(&inner, (takes_part, tells_left_out), selection, tallies);
-        let (taken, holds) = (inner.taken, inner.holds);
+        let (mut taken, holds) = (inner.taken, inner.holds);
+        taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
         let below = self.hand_over(inner, station);
         let Some(parent) = &self.parent else { return };
         let mut above = parent.inner();

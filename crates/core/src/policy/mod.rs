@@ -15,6 +15,8 @@ mod readmit;
 mod renames;
 mod reverse;
 mod step;
+#[cfg(test)]
+mod tests;
 
 use crate::aspect::Aspect;
 use crate::compare::{Compared, Proof, Root, What};

@@ -1,0 +1,298 @@
+//! Guarantee: decisions are made from facts alone. No file system is asked here: drives and proofs are
+//! made up, and what is decided about one difference holds for all tasks and options.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+use super::*;
+use crate::aspect::Aspects;
+use crate::compare::{
+    Below, Change, Difference, Folder as Facts, Linked, Moved, Named, Presence, Proven, Seen,
+    Station,
+};
+use crate::os::{Flags, Identity, Stat};
+use crate::path::Names;
+use crate::state::{Known, State};
+
+/// Drives that keep everything, the first of them in units of two seconds.
+struct Made {
+    renames: bool,
+}
+
+impl Drives for Made {
+    fn agree(&self, DriveId(drive): DriveId, one: Time, other: Time) -> bool {
+        drive == 0 && one.secs.abs_diff(other.secs) < 2 || one == other
+    }
+
+    fn nearest(&self, _: DriveId, time: Time) -> Time {
+        time
+    }
+
+    fn carries(&self, _: DriveId, _: Aspect) -> bool {
+        true
+    }
+
+    fn renames(&self, _: DriveId) -> bool {
+        self.renames
+    }
+}
+
+/// Answers each question of sameness alike.
+struct Says(bool);
+
+impl Proof for Says {
+    fn same(&self, _: &Moved<'_>) -> Option<Proven> {
+        self.0.then_some(Proven { aspects: Aspects::NONE })
+    }
+}
+
+fn state(kind: Kind, secs: i64) -> State {
+    State::from(&Stat {
+        kind,
+        mode: 0o644,
+        uid: 0,
+        gid: 0,
+        size: 4,
+        allocated: 4096,
+        modified: Time { secs, nanos: 0 },
+        accessed: Time::default(),
+        changed: Time::default(),
+        identity: Identity { drive: 1, inode: secs.unsigned_abs() },
+        links: 1,
+        flags: Flags::default(),
+        flags_told: Flags::default(),
+        mounted: false,
+    })
+}
+
+fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
+    Policy {
+        task,
+        steps,
+        spare_newer: false,
+        content: true,
+        strictly: false,
+        by_presence: false,
+        drives,
+    }
+}
+
+fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
+    Facts {
+        path: name.as_bytes().into(),
+        name: name.as_bytes().into(),
+        is_root,
+        presence: Presence::Both,
+        known: Known { source: Some(1), destination: Some(1), drive },
+        before: None,
+        names: Names::default(),
+        differences: Vec::new(),
+        linked: Vec::new(),
+        holds: false,
+        for_what_it_holds: false,
+        below: Vec::new(),
+    }
+}
+
+fn differs(of: &mut Facts, name: &str, sides: (Option<State>, Option<State>), what: What) {
+    let seen = |state: Option<State>| state.map_or(Seen::Absent, Seen::There);
+    let (source, destination) = (seen(sides.0), seen(sides.1));
+    let name = of.names.add(name.as_bytes());
+    of.differences.push(Difference { name, source, destination, what, obstacle: None });
+}
+
+fn decided(policy: &Policy<'_>, folders: Vec<Facts>, same: bool) -> Decided {
+    let mut draft = Draft::new(policy);
+    let mut below: Vec<(Option<usize>, Below)> = Vec::new();
+    for mut facts in folders {
+        if facts.is_root {
+            facts.below = std::mem::take(&mut below);
+        }
+        below.push((None, draft.folder(facts)));
+    }
+    draft.decide(&Compared::default(), &Says(same))
+}
+
+fn steps(decided: &Decided) -> Vec<(Verb, Reason)> {
+    decided.part.all_steps().map(|step| (step.verb, step.reason)).collect()
+}
+
+/// Every difference that one file can show, with what a mirror does about it.
+fn differences() -> [((Option<State>, Option<State>), What, Verb); 7] {
+    let (old, new) = (state(Kind::File, 100), state(Kind::File, 200));
+    let link = state(Kind::Symlink, 100);
+    let both = (Some(new), Some(old));
+    [
+        ((Some(new), None), What::New, Verb::Add),
+        (both, What::Content(Change::SizeTime), Verb::Replace),
+        (both, What::Content(Change::Bytes(3)), Verb::Replace),
+        ((Some(link), Some(old)), What::Kind, Verb::Replace),
+        (both, What::Aspects([Aspect::Mode].into_iter().collect()), Verb::Adjust),
+        ((None, Some(old)), What::Extra, Verb::Remove),
+        ((None, Some(old)), What::LeftOut, Verb::Remove),
+    ]
+}
+
+#[test]
+fn each_difference_gets_its_step_or_is_counted_once_as_held_back() {
+    let drives = Made { renames: true };
+    for task in [Task::Copy, Task::Mirror, Task::Verify] {
+        for without in Verb::ALL {
+            for content in [true, false] {
+                for (sides, what, verb) in differences() {
+                    let allowed = Verbs::ALL.without(without);
+                    let policy = Policy { content, ..policy(task, allowed, &drives) };
+                    let mut root = folder("", true, DriveId::default());
+                    differs(&mut root, "log.csv", sides, what);
+                    let decided = decided(&policy, vec![root], false);
+                    let case = format!("{task:?} without {without:?}, {content}: {what:?}");
+                    let counted = decided.held_back + decided.spared_newer;
+                    // What a copy leaves alone was never wanted, and so not held back either.
+                    let wanted = verb != Verb::Remove || task != Task::Copy;
+                    let carried = content || verb == Verb::Adjust || task == Task::Verify;
+                    let may = wanted && verb != without && carried;
+                    let expected: Vec<Verb> = may.then_some(verb).into_iter().collect();
+                    let got: Vec<Verb> = steps(&decided).iter().map(|(verb, _)| *verb).collect();
+                    assert_eq!(got, expected, "{case}");
+                    assert_eq!(counted, u64::from(wanted && !may), "{case}");
+                    assert!(decided.problems.is_empty(), "{case}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
+    let drives = Made { renames: true };
+    // Seconds by which the destination's is newer, its drive, and whether it is spared.
+    for (ahead, drive, spared) in
+        [(0, 0, false), (1, 0, false), (2, 0, true), (-5, 0, false), (1, 1, true), (0, 1, false)]
+    {
+        let spare = Policy { spare_newer: true, ..policy(Task::Mirror, Verbs::ALL, &drives) };
+        let mut root = folder("", true, DriveId(drive));
+        let sides = (Some(state(Kind::File, 500)), Some(state(Kind::File, 500 + ahead)));
+        differs(&mut root, "log.csv", sides, What::Content(Change::SizeTime));
+        let decided = decided(&spare, vec![root], false);
+        assert_eq!(steps(&decided).is_empty(), spared, "{ahead} s ahead on drive {drive}");
+        assert_eq!(decided.spared_newer, u64::from(spared));
+    }
+}
+
+#[test]
+fn what_moved_is_renamed_only_if_proven_on_one_drive_that_keeps_it() {
+    let moved = state(Kind::File, 300);
+    for (same, renames, apart, allowed) in [
+        (true, true, false, Verbs::ALL),
+        (false, true, false, Verbs::ALL),
+        (true, false, false, Verbs::ALL),
+        (true, true, true, Verbs::ALL),
+        (true, true, false, Verbs::ALL.without(Verb::Rename)),
+        (true, true, false, Verbs::ALL.without(Verb::Remove)),
+        (true, true, false, Verbs::ALL.without(Verb::Add)),
+    ] {
+        let drives = Made { renames };
+        let policy = policy(Task::Mirror, allowed, &drives);
+        let mut below = folder("new", false, DriveId(u16::from(apart)));
+        differs(&mut below, "log.csv", (Some(moved), None), What::New);
+        let mut root = folder("", true, DriveId::default());
+        differs(&mut root, "log.csv", (None, Some(moved)), What::Extra);
+        let decided = decided(&policy, vec![below, root], same);
+        let got = steps(&decided);
+        let renamed = got == [(Verb::Rename, Reason::Moved)];
+        let expected = same && renames && !apart && allowed == Verbs::ALL;
+        assert_eq!(renamed, expected, "{same} {renames} {apart} {allowed:?}: {got:?}");
+        assert!(got.iter().all(|(verb, _)| allowed.has(*verb)), "{got:?}");
+    }
+}
+
+#[test]
+fn a_folder_goes_only_with_all_that_it_holds() {
+    let drives = Made { renames: true };
+    let there = state(Kind::Folder, 300);
+    for holds in [false, true] {
+        for what in [What::Extra, What::Kind] {
+            let policy = policy(Task::Mirror, Verbs::ALL, &drives);
+            let below = Facts {
+                holds,
+                presence: Presence::Destination,
+                ..folder("old", false, DriveId::default())
+            };
+            let mut root = folder("", true, DriveId::default());
+            let file = (what == What::Kind).then(|| state(Kind::File, 100));
+            differs(&mut root, "old", (file, Some(there)), what);
+            let mut draft = Draft::new(&policy);
+            let below = draft.folder(below);
+            root.below = vec![(Some(0), below)];
+            draft.folder(root);
+            let decided = draft.decide(&Compared::default(), &Says(false));
+            assert_eq!(steps(&decided).is_empty(), holds, "{what:?}, holding something: {holds}");
+            let told = usize::from(holds && what == What::Kind);
+            assert_eq!(decided.problems.len(), told, "what stands in the way is told");
+        }
+    }
+}
+
+#[test]
+fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
+    let drives = Made { renames: true };
+    let named = |inode, secs, links| Named {
+        state: state(Kind::File, secs),
+        identity: Identity { drive: 1, inode },
+        links,
+    };
+    for (spare_newer, ahead) in [(true, 60), (true, -60), (false, 60)] {
+        let policy = Policy { spare_newer, ..policy(Task::Mirror, Verbs::ALL, &drives) };
+        let mut root = folder("", true, DriveId::default());
+        // Two names of one file in the source, two files in the destination.
+        for (name, inode, secs) in [("log", 7, 500), ("log.old", 8, 500 + ahead)] {
+            let name = root.names.add(name.as_bytes());
+            let (source, there) = (named(5, 500, 2), named(inode, secs, 1));
+            root.linked.push(Linked { name, source, destination: Some(there), difference: None });
+        }
+        let decided = decided(&policy, vec![root], false);
+        let spared = spare_newer && ahead > 0;
+        let linked = steps(&decided) == [(Verb::Replace, Reason::Linked)];
+        assert_eq!(linked, !spared, "{:?}", steps(&decided));
+        assert_eq!(decided.spared_newer, u64::from(spared));
+    }
+}
+
+#[test]
+fn a_folder_that_lost_something_to_a_rename_is_not_renamed_as_a_whole() {
+    let drives = Made { renames: true };
+    let policy = policy(Task::Mirror, Verbs::ALL, &drives);
+    let (file, there) = (state(Kind::File, 300), state(Kind::Folder, 300));
+    let holding = |name: &str, presence, file: (Option<State>, Option<State>), what| {
+        let mut facts = Facts { presence, ..folder(name, false, DriveId::default()) };
+        differs(&mut facts, "log.csv", file, what);
+        facts
+    };
+    let new = |name| holding(name, Presence::Source, (Some(file), None), What::New);
+    let old = |name| holding(name, Presence::Destination, (None, Some(file)), What::Extra);
+    let mut draft = Draft::new(&policy);
+    // The source has a/log.csv and b/deep/log.csv, the destination old/deep/log.csv.
+    let a = draft.folder(new("a"));
+    let deep = draft.folder(new("deep"));
+    let mut b = Facts { presence: Presence::Source, ..folder("b", false, DriveId::default()) };
+    differs(&mut b, "deep", (Some(there), None), What::New);
+    b.below = vec![(Some(0), deep)];
+    let b = draft.folder(b);
+    let deep = draft.folder(old("deep"));
+    let mut was = Facts { presence: Presence::Destination, ..folder("old", false, DriveId(0)) };
+    differs(&mut was, "deep", (None, Some(there)), What::Extra);
+    was.below = vec![(Some(0), deep)];
+    let was = draft.folder(was);
+    let mut root = folder("", true, DriveId::default());
+    for (name, sides, what) in [
+        ("a", (Some(there), None), What::New),
+        ("b", (Some(there), None), What::New),
+        ("old", (None, Some(there)), What::Extra),
+    ] {
+        differs(&mut root, name, sides, what);
+    }
+    root.below = vec![(Some(0), a), (Some(1), b), (Some(2), was)];
+    draft.folder(root);
+    let decided = draft.decide(&Compared::default(), &Says(true));
+    let renames = steps(&decided).iter().filter(|(verb, _)| *verb == Verb::Rename).count();
+    assert_eq!(renames, 1, "what is there once went to two places: {:?}", steps(&decided));
+}
