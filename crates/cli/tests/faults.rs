@@ -76,11 +76,27 @@ fn a_destination_that_another_run_works_on_is_refused_and_free_again_when_that_i
 }
 
 #[test]
-fn what_was_written_is_read_back() {
-    let room = Room::new().with("source/log", "lit").with("source/deep/lens.svg", "<svg/>");
-    let run = room.run("copy --recheck source echo");
-    assert_eq!(run.code, 0, "{run:?}");
-    assert_eq!(room.read("echo/deep/lens.svg"), "<svg/>");
+fn what_was_written_is_read_back_and_what_became_another_is_named() {
+    let room = Room::new().with("source/a.log", "lit").with("source/deep/lens.svg", "<svg/>");
+    fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
+    let mut run = room.command("copy --recheck --rate 1M --workers 1 source echo");
+    let run = run.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    // While the long file is on its way, one that is written already changes, and keeps its stamp.
+    let early = room.path("echo/a.log");
+    let begun = Instant::now();
+    while !early.exists() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    let modified = early.metadata().unwrap().modified().unwrap();
+    fs::write(&early, "LIT").unwrap();
+    fs::File::options().write(true).open(&early).unwrap().set_modified(modified).unwrap();
+    let run = ran(&run.wait_with_output().unwrap());
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.err.contains("a.log") && !run.err.contains("lens.svg"), "{run:?}");
+    // It lost its stamp, so the next run writes it anew.
+    let again = room.run("copy --recheck source echo");
+    assert_eq!((again.code, &*room.read("echo/a.log")), (0, "lit"), "{again:?}");
 }
 
 #[test]
