@@ -1,9 +1,10 @@
-//! Ctrl-C and termination: a wish to stop at the next safe point; a second one ends at once.
+//! Ctrl-C and termination: a wish to stop at the next safe point; a second one ends at once. What tells
+//! of a limit ends nothing: the call that met it fails, and that is the entry's affair.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use signal_hook::consts::{SIGINT, SIGTERM};
+use signal_hook::consts::{SIGINT, SIGTERM, SIGXFSZ};
 use signal_hook::flag;
 
 use crate::exit::StoppedBy;
@@ -23,6 +24,8 @@ impl Signals {
             flag::register(signal, Arc::clone(&second))?;
             flag::register_usize(signal, Arc::clone(&signals.0), signal.unsigned_abs() as usize)?;
         }
+        // Nobody asks for it: that it is caught keeps it from ending the process.
+        flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)))?;
         Ok(signals)
     }
 

@@ -10,6 +10,7 @@
 mod common;
 
 use std::fs;
+use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -193,4 +194,35 @@ fn a_run_goes_on_once_its_drive_is_back() {
     }
     assert_eq!(room.list("source").len(), fs::read_dir(&to).unwrap().count() * 2);
     assert_eq!(room.run(&format!("verify --by content source {}", to.display())).code, 0);
+}
+
+#[test]
+fn what_a_size_says_and_what_comes_are_told_apart() {
+    // The kernel makes up what these hold when they are read, and gives them sizes of no meaning.
+    let (empty, longer) = (Path::new("/proc/version"), Path::new("/sys/kernel/cpu_byteorder"));
+    let room = Room::new();
+    let content = fs::read(empty).unwrap();
+    assert!(empty.metadata().unwrap().len() == 0 && !content.is_empty());
+    let copied = room.run("copy --recheck /proc/version made-up");
+    assert_eq!(copied.code, 0, "{copied:?}");
+    assert_eq!(fs::read(room.path("made-up")).unwrap(), content);
+    let Ok(is) = fs::read(longer) else { return utter_echo_lab::left_out("no /sys to read") };
+    assert!(longer.metadata().unwrap().len() > is.len() as u64);
+    let refused = room.run("copy /sys/kernel/cpu_byteorder order");
+    assert_eq!(refused.code, 3, "{refused:?}");
+    assert!(refused.err.contains("size is given as 4096 bytes, but it ended after"), "{refused:?}");
+    assert!(!room.path("order").exists());
+}
+
+#[test]
+fn a_limit_on_the_size_of_files_is_met_by_those_that_are_larger_and_by_no_other() {
+    let room = Room::new().with("source/a.log", "lit").with("source/z.log", "dark");
+    fs::write(room.path("source/season.wav"), vec![7; 1 << 20]).unwrap();
+    let utter = room.command("").get_program().to_owned();
+    let mut limited = std::process::Command::new("sh");
+    limited.args(["-c", "ulimit -f 200; exec \"$0\" copy source echo"]).arg(utter);
+    let run = ran(&limited.current_dir(room.path("")).output().unwrap());
+    assert_eq!(run.code, 3, "{run:?}");
+    assert!(run.err.contains("season.wav"), "{run:?}");
+    assert_eq!(room.list("echo"), ["a.log", "z.log"]);
 }

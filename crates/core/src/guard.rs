@@ -186,7 +186,7 @@ fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
     let entries = plan.totals.destination.entries();
     let share = |percent: f64| removals as f64 * 100.0 > entries as f64 * percent;
     let (refused, limit) = match limit {
-        RemovalLimit::Usual => (removals > 20 && share(50.0), "half of them".to_owned()),
+        RemovalLimit::Usual => (removals > 20 && share(100.0 / 3.0), "a third of them".to_owned()),
         RemovalLimit::Count(most) => (removals > most, most.to_string()),
         RemovalLimit::Percent(percent) => (share(percent), format!("{percent} %")),
     };

@@ -116,6 +116,14 @@ pub enum Cause {
     /// It is being written by somebody.
     #[error("changing while being read; run again when it rests")]
     Restless,
+    /// Its drive tells a size that is not that of the content.
+    #[error("{}", belied(*.size, *.came))]
+    SizeBelied {
+        /// What it is said to hold, in bytes.
+        size: u64,
+        /// Where the content ended, in bytes; more than the size if it went on there.
+        came: u64,
+    },
     /// Copying removes nothing.
     #[error(
         "the destination has a folder of this name that is not empty; copy removes nothing, mirror would"
@@ -238,6 +246,11 @@ impl Cause {
             _ => false,
         }
     }
+}
+
+fn belied(size: u64, came: u64) -> String {
+    let how = if came < size { format!("ended after {came}") } else { "went on after that".into() };
+    format!("its size is given as {size} bytes, but it {how}; it was not copied")
 }
 
 fn objection(objection: Objection) -> String {

@@ -93,7 +93,7 @@ pub struct Sample {
 /// How many removals a mirror may hold.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub enum RemovalLimit {
-    /// Half of the destination's entries, once that is more than twenty removals.
+    /// A third of the destination's entries, once that is more than twenty removals.
     #[default]
     Usual,
     /// This many entries.

@@ -166,7 +166,8 @@ pub(crate) struct Carried {
     /// holes
     ///
     /// A list like 'content,times' takes just these, 'all,-owner' all but one. An aspect that is
-    /// left out is left alone in the destination. The access time, 'atime', is not among all: name
+    /// left out is left alone in the destination; without 'content' nothing is added, replaced or
+    /// removed. The access time, 'atime', is not among all: name
     /// it, as in 'all,atime'. Birth and change times cannot be carried by anyone.
     #[arg(long, value_name = "LIST", default_value = "all", value_parser = values::carry, allow_hyphen_values = true)]
     pub(crate) carry: Aspects,
@@ -224,7 +225,7 @@ pub(crate) struct SafetyOptions {
 #[command(next_help_heading = "Safety")]
 pub(crate) struct Removing {
     /// Refuse to remove more than this many entries, or this part of the destination's entries
-    /// [default: half of them, once that is more than 20]
+    /// [default: a third of them, once that is more than 20]
     #[arg(long, value_name = "N|P%", value_parser = values::removal_limit, help_heading = "Safety", hide_short_help = true)]
     pub(crate) removal_limit: Option<RemovalLimit>,
 }

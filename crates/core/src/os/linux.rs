@@ -101,14 +101,13 @@ impl System for Linux {
         let mut filled = 0;
         while filled < buffer.len() {
             let rest = &mut buffer[filled..];
-            let wanted = rest.len();
             let read =
                 retry_on_intr(|| rustix::io::pread(file, &mut *rest, offset + filled as u64))?;
-            filled += read;
-            // A regular file gives less than asked only where it ends, so no further read is due.
-            if read < wanted {
+            // Less than asked is no end: some drivers give what they have at hand.
+            if read == 0 {
                 break;
             }
+            filled += read;
         }
         Ok(filled)
     }

@@ -308,7 +308,8 @@ pub trait System: Sync {
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat>;
     /// The text of a symbolic link.
     fn read_link(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<Vec<u8>>;
-    /// Reads up to `buffer.len()` bytes at `offset`; fewer only at the end of the file.
+    /// Reads up to `buffer.len()` bytes at `offset`; fewer only where the file ends, whatever its size
+    /// is said to be.
     fn read_at(&self, file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> io::Result<usize>;
     /// The next stretch of data at or after `offset`, as start and end; `None` if only a hole or
     /// nothing is left.

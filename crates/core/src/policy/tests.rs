@@ -93,7 +93,7 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
     }
 }
 
-fn differs(of: &mut Facts, name: &str, sides: (Option<State>, Option<State>), what: What) {
+fn differs(of: &mut Facts, name: &str, sides: Sides, what: What) {
     let seen = |state: Option<State>| state.map_or(Seen::Absent, Seen::There);
     let (source, destination) = (seen(sides.0), seen(sides.1));
     let name = of.names.add(name.as_bytes());
@@ -116,8 +116,10 @@ fn steps(decided: &Decided) -> Vec<(Verb, Reason)> {
     decided.part.all_steps().map(|step| (step.verb, step.reason)).collect()
 }
 
+type Sides = (Option<State>, Option<State>);
+
 /// Every difference that one file can show, with what a mirror does about it.
-fn differences() -> [((Option<State>, Option<State>), What, Verb); 7] {
+fn differences() -> [(Sides, What, Verb); 7] {
     let (old, new) = (state(Kind::File, 100), state(Kind::File, 200));
     let link = state(Kind::Symlink, 100);
     let both = (Some(new), Some(old));
@@ -262,7 +264,7 @@ fn a_folder_that_lost_something_to_a_rename_is_not_renamed_as_a_whole() {
     let drives = Made { renames: true };
     let policy = policy(Task::Mirror, Verbs::ALL, &drives);
     let (file, there) = (state(Kind::File, 300), state(Kind::Folder, 300));
-    let holding = |name: &str, presence, file: (Option<State>, Option<State>), what| {
+    let holding = |name: &str, presence, file: Sides, what| {
         let mut facts = Facts { presence, ..folder(name, false, DriveId::default()) };
         differs(&mut facts, "log.csv", file, what);
         facts

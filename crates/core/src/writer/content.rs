@@ -79,12 +79,17 @@ impl Writer<'_> {
         };
         let made = made.during(Operation::Write)?;
         for attempt in 1.. {
-            self.pour(source.as_fd(), made.as_fd(), &before, from)?;
+            let came = self.pour(source.as_fd(), made.as_fd(), &before, from)?;
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
             let at_rest = (after.size, after.modified, after.changed)
                 == (before.size, before.modified, before.changed);
-            if at_rest {
+            // A size of nothing says nothing: what the kernel makes up when it is read has none.
+            if at_rest && (came == before.size || before.size == 0) {
                 break;
+            }
+            if at_rest {
+                let size = before.size;
+                return Err(Trouble(Operation::Read, Cause::SizeBelied { size, came }));
             }
             if attempt == TRIES {
                 return Err(Trouble(Operation::Read, Cause::Restless));
@@ -150,14 +155,49 @@ impl Writer<'_> {
         Ok(at)
     }
 
-    fn pour(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, stat: &Stat, from: u64) -> Done {
+    /// Returns where the source's content ended, or where it goes on beyond its size.
+    fn pour(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        stat: &Stat,
+        from: u64,
+    ) -> Result<u64, Trouble> {
+        let mut end = self.pour_size(source, made, stat, from)?;
+        if end == stat.size && stat.size > 0 {
+            let beyond = self.system().read_at(source, &mut [0], end);
+            return Ok(end + beyond.during(Operation::Read)? as u64);
+        }
+        if stat.size > 0 {
+            return Ok(end);
+        }
+        loop {
+            self.means.go_on().during(Operation::Write)?;
+            match self.copy_through(source, made, end, SMALL as u64)? {
+                0 => return Ok(end),
+                copied => {
+                    self.wrote(copied);
+                    end += copied;
+                }
+            }
+        }
+    }
+
+    /// As much as the source says it holds; returns where it ended.
+    fn pour_size(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        stat: &Stat,
+        from: u64,
+    ) -> Result<u64, Trouble> {
         let sparse = self.is_sparse(stat);
         if stat.size <= SMALL as u64 && !sparse {
             return self.pour_at_once(source, made, stat.size);
         }
         if from == 0 && self.share(source, made)? {
             self.wrote(stat.size);
-            return Ok(());
+            return Ok(stat.size);
         }
         // Advice that is not taken costs nothing but time.
         let _ = self.system().advise(source, Advice::ReadAhead, 0, 0);
@@ -172,25 +212,32 @@ impl Writer<'_> {
             let next = self.system().next_data(source, at).during(Operation::Read)?;
             let Some((start, end)) = next else { break };
             self.means.observer.wrote(start - at);
-            self.pour_stretch(source, made, start, end.min(stat.size))?;
-            at = end;
+            let end = end.min(stat.size);
+            at = self.pour_stretch(source, made, start, end)?;
+            if at < end {
+                return Ok(at);
+            }
         }
         self.means.observer.wrote(stat.size.saturating_sub(at));
-        Ok(())
+        Ok(stat.size)
     }
 
-    fn pour_at_once(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>, size: u64) -> Done {
+    fn pour_at_once(
+        &self,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+        size: u64,
+    ) -> Result<u64, Trouble> {
         if size == 0 {
-            return Ok(());
+            return Ok(0);
         }
         with_buffer(|buffer| {
-            // One byte more than expected would show a file that grew; its times show it as well.
             let length = usize::try_from(size).unwrap_or(SMALL).min(SMALL);
             let read = self.system().read_at(source, &mut buffer[..length], 0);
             let read = read.during(Operation::Read)?;
             self.system().write_at(made, &buffer[..read], 0).during(Operation::Write)?;
             self.wrote(read as u64);
-            Ok(())
+            Ok(read as u64)
         })
     }
 
@@ -227,18 +274,18 @@ impl Writer<'_> {
         made: BorrowedFd<'_>,
         mut at: u64,
         end: u64,
-    ) -> Done {
+    ) -> Result<u64, Trouble> {
         let stretch = self.means.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
         let mut dropped = at;
         while at < end {
             self.means.go_on().during(Operation::Write)?;
             let length = (end - at).min(stretch);
             let copied = match self.copy_in_kernel(source, made, at, length)? {
+                // Some drivers say that of what they cannot do.
+                None | Some(0) => self.copy_through(source, made, at, length)?,
                 Some(copied) => copied,
-                None => self.copy_through(source, made, at, length)?,
             };
             if copied == 0 {
-                // Cut short meanwhile: the times tell, and it is read again.
                 break;
             }
             self.wrote(copied);
@@ -248,7 +295,7 @@ impl Writer<'_> {
                 dropped = at;
             }
         }
-        Ok(())
+        Ok(at)
     }
 
     /// What was just copied goes from the cache, if that was asked for. It can only go once it is
