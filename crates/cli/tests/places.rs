@@ -161,3 +161,49 @@ fn a_bind_mount_hides_no_overlap() {
     assert!(unmounted.success());
     assert_eq!((same.code, below.code), (4, 4), "{same:?} {below:?}");
 }
+
+/// Mounts a folder in another place as long as it lives.
+struct Bound(std::path::PathBuf);
+
+impl Bound {
+    fn new(room: &Room, from: &str, to: &str) -> Self {
+        let to = room.path(to);
+        let mut mount = std::process::Command::new("mount");
+        let mount = mount.arg("--bind").arg(room.path(from)).arg(&to);
+        assert!(mount.status().unwrap().success());
+        Self(to)
+    }
+}
+
+impl Drop for Bound {
+    fn drop(&mut self) {
+        let done = std::process::Command::new("umount").arg(&self.0).status();
+        assert!(done.unwrap().success());
+    }
+}
+
+#[test]
+fn a_folder_of_one_side_that_is_mounted_in_the_other_is_an_overlap() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts folders in other places");
+    }
+    let room = Room::new().with("source/a/log", "lit").with("source/b/lens", "<svg/>");
+    let room = room.with("echo/a/", "").with("echo/c/chart", "old").with("source/d/", "");
+    let listed = || (room.list("source/b"), room.list("echo/c"));
+    let before = listed();
+    // Saved while all was well, carried out once it is not.
+    assert_eq!(room.run("mirror -n --save-plan early.plan source echo").code, 0);
+    for (from, to) in [("source/b", "echo/a"), ("echo/c", "source/d"), ("echo", "source/d")] {
+        let bound = Bound::new(&room, from, to);
+        for line in ["mirror --yes source echo", "copy source echo", "mirror -n source echo"] {
+            let run = room.run(line);
+            assert_eq!(run.code, 4, "{from} at {to}: {run:?}");
+            assert!(run.err.contains("overlap"), "{run:?}");
+        }
+        let enacted = room.run("enact --yes early.plan");
+        assert_eq!(enacted.code, 4, "{from} at {to}: {enacted:?}");
+        assert_eq!(room.list("source/b"), before.0, "{from} at {to}");
+        drop(bound);
+    }
+    assert_eq!(room.run("mirror --yes source echo").code, 0);
+}

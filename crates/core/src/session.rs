@@ -128,6 +128,9 @@ impl<'a> Session<'a> {
         for (pair, map) in self.pairs.iter().zip(self.maps()) {
             let (compared, decided) =
                 self.decide(pair, map, observer).map_err(|halt| halted(halt, pair))?;
+            if let Some(at) = self.overlap_by_mounts(pair, map, None) {
+                return Err(halted(Halt::Overlap(at), pair));
+            }
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
         }
@@ -252,8 +255,24 @@ impl<'a> Session<'a> {
             .collect()
     }
 
+    fn overlap_by_mounts(
+        &self,
+        pair: &Pair,
+        map: &DriveMap,
+        part: Option<&Part>,
+    ) -> Option<TreePath> {
+        let same_drive = self.request.selection.stays_on_its_drive();
+        sides::overlap_by_mounts(self.system, pair, map, part, same_drive)
+    }
+
     /// Checks a plan against the guards that are not waived.
     pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
+        // Something may have been mounted since the plan was made.
+        for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
+            if let Some(at) = self.overlap_by_mounts(pair, map, Some(part)) {
+                return Err(overlap(&at, pair));
+            }
+        }
         let holds = |map: &DriveMap| map.root().reach.drive.holds(Ability::Holes);
         let holds_holes = self.maps().iter().all(holds);
         let locks = guard::check(
@@ -355,14 +374,16 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
         Halt::SourceClosed(cause) => {
             PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
         }
-        Halt::Overlap(at) => {
-            let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
-            PlanError::Refused(Refusal::Overlap {
-                source_path: pair.source_shown.clone(),
-                destination_path: pair.destination_shown.clone(),
-                at: (!at.is_empty() && pair.single.is_none()).then_some(at),
-            })
-        }
+        Halt::Overlap(at) => PlanError::Refused(overlap(&at, pair)),
+    }
+}
+
+fn overlap(at: &TreePath, pair: &Pair) -> Refusal {
+    let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
+    Refusal::Overlap {
+        source_path: pair.source_shown.clone(),
+        destination_path: pair.destination_shown.clone(),
+        at: (!at.is_empty() && pair.single.is_none()).then_some(at),
     }
 }
 

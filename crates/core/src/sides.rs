@@ -1,13 +1,16 @@
 //! From paths as a user types them to open roots.
 
+use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Component, Path, PathBuf};
 
-use crate::os::{Entry, Identity, Kind, Stat, System};
+use crate::drives::DriveMap;
+use crate::os::{Entry, Identity, Kind, Mount, Stat, System};
 use crate::path::TreePath;
+use crate::policy::Part;
 use crate::request::{Places, Task};
 
 /// Why a run cannot even begin to look at the two sides.
@@ -276,7 +279,7 @@ fn own_name(source: &Path) -> Result<Vec<u8>, CallError> {
 }
 
 /// True if one root lies inside the other or both are one folder, as far as the folders above
-/// them tell. What a bind mount hides is found while scanning.
+/// them tell. What mounts hide is found by [`overlap_by_mounts`], and while scanning.
 pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
     let destination = &pair.destination;
     if pair.single.is_some() {
@@ -289,9 +292,68 @@ pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
     Ok(s == d || folders_above(system, &destination.anchor)?.contains(&s))
 }
 
-pub(crate) fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
+/// Where a folder lies: on which file system, and where in that.
+struct Region {
+    drive: u64,
+    path: PathBuf,
+}
+
+impl Region {
+    /// Of a folder by its real path. Of several mounts in one place the last is the one that shows.
+    fn of(mounts: &[Mount], real: &Path) -> Option<Self> {
+        let around = mounts.iter().filter(|mount| real.starts_with(&mount.point));
+        let mount = around.max_by_key(|mount| mount.point.components().count())?;
+        let path = mount.part.join(real.strip_prefix(&mount.point).ok()?);
+        Some(Self { drive: mount.drive, path })
+    }
+
+    fn meets(&self, other: &Self) -> bool {
+        let within = self.path.starts_with(&other.path) || other.path.starts_with(&self.path);
+        self.drive == other.drive && within
+    }
+}
+
+/// The path, relative to the destination, of a place in which the two sides are one, by mounts of the
+/// same folder in both, or of one side's folder in the other. Besides the drives that were found,
+/// whatever is mounted by now where a part has something to change counts as well. `None` also where
+/// the system does not tell what is mounted.
+pub(crate) fn overlap_by_mounts(
+    system: &dyn System,
+    pair: &Pair,
+    drives: &DriveMap,
+    part: Option<&Part>,
+    same_drive: bool,
+) -> Option<TreePath> {
+    if pair.single.is_some() {
+        return None;
+    }
+    let mounts = system.mounts().ok()?;
+    let source = real_path(&pair.source).ok()?;
+    let mut destination = real_path(&pair.destination.anchor).ok()?;
+    destination.extend(pair.destination.missing.iter().map(|name| OsStr::from_bytes(name)));
+    let is_below = |mount: &&Mount| mount.point != source && mount.point.starts_with(&source);
+    let below = mounts.iter().filter(|mount| !same_drive && is_below(mount));
+    let below = below.map(|mount| Region { drive: mount.drive, path: mount.part.clone() });
+    let here: Vec<Region> = Region::of(&mounts, &source).into_iter().chain(below).collect();
+    let meets = |path: &TreePath| {
+        let there = Region::of(&mounts, &destination.join(OsStr::from_bytes(path.as_bytes())));
+        there.is_some_and(|there| here.iter().any(|here| here.meets(&there)))
+    };
+    let below = mounts.iter().filter_map(|mount| mount.point.strip_prefix(&destination).ok());
+    let below: HashSet<&[u8]> = below.map(|path| path.as_os_str().as_bytes()).collect();
+    let changed = part.filter(|_| !below.is_empty()).into_iter();
+    let changed = changed.flat_map(|part| (0..part.folders.len()).map(|at| part.folder_path(at)));
+    let found = drives.all().into_iter().map(|drive| drive.path.clone());
+    found.chain(changed.filter(|path| below.contains(path.as_bytes()))).find(meets)
+}
+
+fn real_path(folder: &OwnedFd) -> io::Result<PathBuf> {
     use std::os::fd::AsRawFd;
-    let real = std::fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))?;
+    std::fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))
+}
+
+pub(crate) fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
+    let real = real_path(folder)?;
     let above = real.ancestors().skip(1);
     above
         .map(|path| Ok(system.stat(Entry::Pinned(system.open_root(path)?.as_fd()))?.identity))

@@ -57,6 +57,7 @@ pub fn holding(system: &dyn System, folders: &[PathBuf]) -> Result<Vec<u64>, NoF
 /// that stays.
 pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>> {
     let caller = system.caller()?;
+    let is_whole = |mount: &Mount| mount.part == Path::new("/");
     let mut mounts: HashMap<u64, Mount> = HashMap::new();
     for mount in system.mounts()? {
         if only.is_some_and(|only| !only.contains(&mount.drive)) {
@@ -64,8 +65,8 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
         }
         let known = mounts.get(&mount.drive);
         let better = known.is_none_or(|known| {
-            (mount.whole, known.point.as_os_str().len())
-                > (known.whole, mount.point.as_os_str().len())
+            (is_whole(&mount), known.point.as_os_str().len())
+                > (is_whole(known), mount.point.as_os_str().len())
         });
         if better {
             mounts.insert(mount.drive, mount);

@@ -236,8 +236,8 @@ pub struct Mount {
     pub device: PathBuf,
     /// Device number, as in [`Identity::drive`].
     pub drive: u64,
-    /// What is mounted is the whole of it, and not a part.
-    pub whole: bool,
+    /// What of it is mounted: the path of a folder there, `/` for all of it.
+    pub part: PathBuf,
     /// It may be written to.
     pub writable: bool,
 }

@@ -12,7 +12,7 @@ pub(super) fn mount_of(line: &[u8]) -> Option<Mount> {
     let mut fields = line.split(|b| *b == b' ');
     let numbers = std::str::from_utf8(fields.nth(2)?).ok()?;
     let (major, minor) = numbers.split_once(':')?;
-    let part = fields.next()?;
+    let part = unescaped(fields.next()?);
     let point = unescaped(fields.next()?);
     let options = fields.next()?;
     let mut rest = fields.skip_while(|field| *field != b"-").skip(1);
@@ -27,7 +27,7 @@ pub(super) fn mount_of(line: &[u8]) -> Option<Mount> {
         kind,
         device,
         drive: rustix::fs::makedev(major.parse().ok()?, minor.parse().ok()?),
-        whole: part == b"/",
+        part,
         writable,
     })
 }
@@ -82,7 +82,7 @@ mod tests {
         let mount = mount_of(line).unwrap();
         assert_eq!(mount.point, Path::new("/mnt/tide tables"));
         assert_eq!((mount.kind.as_str(), mount.device.to_str()), ("ext4", Some(r"/dev/sd\b")));
-        assert_eq!((mount.whole, mount.writable), (false, false));
+        assert_eq!((&*mount.part, mount.writable), (Path::new("/part"), false));
         assert_eq!(mount.drive, rustix::fs::makedev(98, 0));
         assert_eq!(mount_of(b""), None);
     }
