@@ -261,6 +261,10 @@ impl<'a> Session<'a> {
         map: &DriveMap,
         part: Option<&Part>,
     ) -> Option<TreePath> {
+        // What was set aside may lie beside what it goes back to.
+        if self.request.task.is_undo() {
+            return None;
+        }
         let same_drive = self.request.selection.stays_on_its_drive();
         sides::overlap_by_mounts(self.system, pair, map, part, same_drive)
     }

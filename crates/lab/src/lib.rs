@@ -3,11 +3,12 @@
 //! [`Gardener`] grows trees at random and changes them; [`snapshot()`] reads a tree without any code
 //! of the core, so that the two can be held against each other; [`Tampered`] stands between the
 //! core and the system, counts the calls and fails those it is told to; [`MountedDrive`] is a file
-//! system of any kind, made for a test; [`world`] makes small trees with options at random, and
+//! system of any kind, made for a test; [`LyingDrive`] one that does not tell the truth; [`world`] makes small trees with options at random, and
 //! [`model`] tells what those options take, sharing nothing with the core.
 
 mod drives;
 mod gardener;
+mod lying;
 pub mod model;
 mod snapshot;
 mod tampered;
@@ -15,6 +16,7 @@ pub mod world;
 
 pub use drives::{DriveKind, MountedDrive};
 pub use gardener::Gardener;
+pub use lying::{Lies, LyingDrive, Told};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{Tampered, Tampering};
 
