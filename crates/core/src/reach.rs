@@ -313,12 +313,14 @@ pub(crate) fn has_default_list(system: &dyn System, folder: BorrowedFd<'_>) -> i
     }
 }
 
-/// The carried flags of an open file or folder; none where its file system has no such thing.
-pub(crate) fn flags(system: &dyn System, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
-    match system.flags(entry) {
-        Err(e) if is_unsupported(&e) => Ok(None),
-        other => other.map(|flags| Some(flags.and(Flags::CARRIED))),
-    }
+/// The carried flags of an open file or folder; `None` where they cannot be told. Drivers that have no
+/// such thing say so with many an error; one that came by chance does not come twice.
+pub(crate) fn flags(system: &dyn System, entry: BorrowedFd<'_>) -> Option<Flags> {
+    let told = match system.flags(entry) {
+        Err(e) if is_unsupported(&e) => return None,
+        other => other.or_else(|_| system.flags(entry)),
+    };
+    told.ok().map(|flags| flags.and(Flags::CARRIED))
 }
 
 #[cfg(test)]

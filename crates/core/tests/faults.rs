@@ -119,3 +119,73 @@ fn a_run_killed_at_any_call_leaves_old_or_new_and_is_completed_by_the_next() {
         each_call(seed, Tampering::KillAt, false);
     }
 }
+
+/// What a run does for speed and for comfort, and could do without.
+const OPTIONAL: [&str; 6] =
+    ["flags", "next_data", "share_content", "copy_range", "advise", "mounts"];
+
+/// In whichever way a driver says that it does not know.
+const ERRORS: [Errno; 20] = [
+    Errno::PERM,
+    Errno::NOENT,
+    Errno::INTR,
+    Errno::IO,
+    Errno::NXIO,
+    Errno::BADF,
+    Errno::AGAIN,
+    Errno::NOMEM,
+    Errno::ACCESS,
+    Errno::FAULT,
+    Errno::BUSY,
+    Errno::XDEV,
+    Errno::NODEV,
+    Errno::INVAL,
+    Errno::NOTTY,
+    Errno::NOSPC,
+    Errno::ROFS,
+    Errno::NOSYS,
+    Errno::OPNOTSUPP,
+    Errno::STALE,
+];
+
+/// In what each entry of the destination is as in the source.
+fn alike(source: &Snapshot, destination: &Snapshot) -> Vec<(Vec<u8>, [bool; 7])> {
+    let same = |(path, here): (&Vec<u8>, &utter_echo_lab::Facts)| {
+        let is = destination.get(path)?;
+        let same = [
+            here.mode == is.mode && here.owner == is.owner,
+            here.content == is.content && here.device == is.device,
+            here.modified == is.modified,
+            here.xattrs == is.xattrs,
+            here.flags == is.flags,
+            here.same_as == is.same_as,
+            here.allocated == is.allocated,
+        ];
+        Some((path.clone(), same))
+    };
+    assert_eq!(source.len(), destination.len());
+    source.iter().map(|entry| same(entry).expect("it arrived")).collect()
+}
+
+#[test]
+fn what_a_run_can_do_without_may_fail_in_any_way() {
+    let grown = |name, error: Errno| {
+        let trees = prepare(71);
+        std::fs::write(trees.source.join("season.wav"), vec![7; 3 << 20]).unwrap();
+        let sparse = std::fs::File::create(trees.source.join("sparse.wav")).unwrap();
+        sparse.set_len(1 << 20).unwrap();
+        std::os::unix::fs::FileExt::write_at(&sparse, b"fog", 300_000).unwrap();
+        let system = Tampered::new(Tampering::FailAll(name, error.raw_os_error()));
+        assert!(run(&system, &request(&trees, Task::Mirror)), "{name} failing with {error}");
+        let tried = system.calls().contains(&name);
+        (tried, alike(&snapshot(&trees.source), &snapshot(&trees.destination)))
+    };
+    for name in OPTIONAL {
+        let (tried, unknown) = grown(name, Errno::OPNOTSUPP);
+        assert!(tried, "{name} is never called");
+        for error in ERRORS {
+            let (_, is) = grown(name, error);
+            assert_eq!(is, unknown, "{name} failing with {error}");
+        }
+    }
+}

@@ -16,6 +16,8 @@ pub enum Tampering {
     Nothing,
     /// Fail the call with this number, with this system error.
     FailOne(usize, i32),
+    /// Fail each call of this name, with this system error.
+    FailAll(&'static str, i32),
     /// Fail this call and all after it, as if the process had been killed: nothing has an effect
     /// any more.
     KillAt(usize),
@@ -54,6 +56,9 @@ impl<'a> Tampered<'a> {
         calls.push(name);
         match self.tampering {
             Tampering::FailOne(at, error) if at == number => {
+                Err(io::Error::from_raw_os_error(error))
+            }
+            Tampering::FailAll(always, error) if always == name => {
                 Err(io::Error::from_raw_os_error(error))
             }
             Tampering::KillAt(at) if number >= at => Err(io::Error::other("killed")),

@@ -49,7 +49,7 @@ pub(crate) fn look_before(
         _ => Ok(None),
     };
     let flags = match opened {
-        Ok(Some(opened)) => reach::flags(system, opened.as_fd())?,
+        Ok(Some(opened)) => reach::flags(system, opened.as_fd()),
         // A folder that cannot be opened cannot be made anew either as it was.
         Err(e) if e.kind() != ErrorKind::PermissionDenied || stat.kind == Kind::Folder => {
             return Err(e);

@@ -123,7 +123,7 @@ fn unlock(system: &dyn System, entry: BorrowedFd<'_>) -> io::Result<()> {
     if stat.kind == Kind::Folder && stat.mode & 0o700 != 0o700 {
         system.set_mode(Entry::Open(entry), stat.mode | 0o700)?;
     }
-    match crate::reach::flags(system, entry)? {
+    match crate::reach::flags(system, entry) {
         Some(flags) if !flags.and(Flags::LOCKS).is_empty() => {
             system.set_flags(entry, flags.without(Flags::LOCKS))
         }

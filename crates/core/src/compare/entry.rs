@@ -224,14 +224,14 @@ fn flags_differ(context: &Comparison<'_>, reach: &Reach, sides: &Sides<'_>) -> i
 fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<Option<Flags>> {
     let system = context.system;
     let opened = match (entry, kind) {
-        (Entry::Open(handle), _) => return reach::flags(system, handle),
+        (Entry::Open(handle), _) => return Ok(reach::flags(system, handle)),
         (Entry::Pinned(handle), Kind::Folder) => system.open_folder(handle, b""),
         (Entry::Named(folder, name), Kind::Folder) => system.open_folder(folder, name),
         (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name),
         _ => return Ok(None),
     };
     match opened {
-        Ok(handle) => reach::flags(system, handle.as_fd()),
+        Ok(handle) => Ok(reach::flags(system, handle.as_fd())),
         Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
         Err(e) => Err(e),
     }

@@ -195,7 +195,7 @@ impl Writer<'_> {
         if stat.size <= SMALL as u64 && !sparse {
             return self.pour_at_once(source, made, stat.size);
         }
-        if from == 0 && self.share(source, made)? {
+        if from == 0 && self.share(source, made) {
             self.wrote(stat.size);
             return Ok(stat.size);
         }
@@ -209,7 +209,8 @@ impl Writer<'_> {
         self.system().set_length(made, stat.size).during(Operation::Write)?;
         let mut at = from;
         while at < stat.size {
-            let next = self.system().next_data(source, at).during(Operation::Read)?;
+            // Where holes cannot be told, all of the rest is content.
+            let next = self.system().next_data(source, at).unwrap_or(Some((at, stat.size)));
             let Some((start, end)) = next else { break };
             self.means.observer.wrote(start - at);
             let end = end.min(stat.size);
@@ -254,18 +255,16 @@ impl Writer<'_> {
     }
 
     /// Shares the content where the drive can; false where it cannot.
-    fn share(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>) -> Result<bool, Trouble> {
+    fn share(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>) -> bool {
         if !self.shares_content.load(Ordering::Relaxed) {
-            return Ok(false);
+            return false;
         }
-        match self.system().share_content(source, made) {
-            Ok(()) => Ok(true),
-            Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
-            Err(_) => {
-                self.shares_content.store(false, Ordering::Relaxed);
-                Ok(false)
-            }
+        // Whatever it says: what is amiss with the drive shows once more when the content is written.
+        let shared = self.system().share_content(source, made).is_ok();
+        if !shared {
+            self.shares_content.store(false, Ordering::Relaxed);
         }
+        shared
     }
 
     fn pour_stretch(
@@ -280,7 +279,7 @@ impl Writer<'_> {
         while at < end {
             self.means.go_on().during(Operation::Write)?;
             let length = (end - at).min(stretch);
-            let copied = match self.copy_in_kernel(source, made, at, length)? {
+            let copied = match self.copy_in_kernel(source, made, at, length) {
                 // Some drivers say that of what they cannot do.
                 None | Some(0) => self.copy_through(source, made, at, length)?,
                 Some(copied) => copied,
@@ -325,18 +324,15 @@ impl Writer<'_> {
         made: BorrowedFd<'_>,
         at: u64,
         length: u64,
-    ) -> Result<Option<u64>, Trouble> {
+    ) -> Option<u64> {
         if !self.copies_in_kernel.load(Ordering::Relaxed) {
-            return Ok(None);
+            return None;
         }
-        match self.system().copy_range(source, made, at, length) {
-            Ok(copied) => Ok(Some(copied)),
-            Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
-            Err(_) => {
-                self.copies_in_kernel.store(false, Ordering::Relaxed);
-                Ok(None)
-            }
+        let copied = self.system().copy_range(source, made, at, length).ok();
+        if copied.is_none() {
+            self.copies_in_kernel.store(false, Ordering::Relaxed);
         }
+        copied
     }
 
     fn copy_through(
@@ -371,7 +367,7 @@ fn with_buffer<T>(work: impl FnOnce(&mut [u8]) -> T) -> T {
     })
 }
 
-/// True for what another way of copying would meet as well.
+/// True for what writing would meet as well, and late.
 fn ends_the_try(error: &io::Error) -> bool {
     use ErrorKind as K;
     matches!(

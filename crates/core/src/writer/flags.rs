@@ -34,7 +34,7 @@ pub(super) enum After {
 impl Writer<'_> {
     /// Lifts what keeps an open entry from being changed; returns all flags it had.
     pub(crate) fn unlock(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
-        let had = reach::flags(self.system(), entry)?;
+        let had = reach::flags(self.system(), entry);
         if let Some(had) = had.filter(|had| !had.and(Flags::LOCKS).is_empty()) {
             self.system().set_flags(entry, had.without(Flags::LOCKS))?;
         }
@@ -98,12 +98,11 @@ impl Writer<'_> {
         }
         let system = self.system();
         let wanted = if self.carries(Aspect::Flags) {
-            let source = reach::flags(system, source).during(Operation::Read)?;
-            source.map(|flags| self.reach.flags_to_carry(flags))
+            reach::flags(system, source).map(|flags| self.reach.flags_to_carry(flags))
         } else if deed.replaces_its_kind() {
             let old = system.open_file(place.destination.as_fd(), name);
-            let old = old.and_then(|old| reach::flags(system, old.as_fd()));
-            old.during(Operation::LookAtDestination)?
+            let old = old.during(Operation::LookAtDestination)?;
+            reach::flags(system, old.as_fd())
         } else {
             None
         };
@@ -111,7 +110,7 @@ impl Writer<'_> {
         let born = if place.flags.is_empty() {
             Flags::default()
         } else {
-            reach::flags(system, made).during(Operation::SetAttributes)?.unwrap_or_default()
+            reach::flags(system, made).unwrap_or_default()
         };
         let now = wanted.without(Flags::LOCKS);
         if now != born {
@@ -148,7 +147,7 @@ impl Writer<'_> {
         let system = self.system();
         let mut held = None;
         let opened = self.handle(entry, deed.kind(), &mut held).during(Operation::SetAttributes)?;
-        let Some(had) = reach::flags(system, opened).during(Operation::SetAttributes)? else {
+        let Some(had) = reach::flags(system, opened) else {
             return work();
         };
         let wanted = if carries { self.flags_of(source, deed.kind())? } else { None };
@@ -177,7 +176,7 @@ impl Writer<'_> {
         };
         let mut held = None;
         match self.handle(source, kind, &mut held) {
-            Ok(source) => reach::flags(self.system(), source).during(Operation::Read),
+            Ok(source) => Ok(reach::flags(self.system(), source)),
             Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
             Err(e) => Err(e).during(Operation::Read),
         }

@@ -67,8 +67,7 @@ impl Writer<'_> {
         let flags = if self.reach.drive.flags.is_empty() {
             stat.flags
         } else {
-            let flags = reach::flags(system, destination.as_fd());
-            flags.during(Operation::LookAtDestination)?.unwrap_or_default()
+            reach::flags(system, destination.as_fd()).unwrap_or(stat.flags)
         };
         Ok(Place {
             path,
