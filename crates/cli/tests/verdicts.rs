@@ -225,3 +225,24 @@ fn a_sample_says_how_far_it_can_be_trusted() {
     assert_eq!(rotten.code, 1, "{rotten:?}");
     assert!(rotten.out.contains("some of them differ: verify with --by content"), "{rotten:?}");
 }
+
+#[test]
+fn a_folder_that_moved_is_told_once_and_counted_once() {
+    let room = Room::new().with("source/logbooks/1931/tides.csv", "lit").with("source/lens", "svg");
+    let room = room.with("source/logbooks/1932.csv", "dark");
+    assert_eq!(room.run("copy source echo").code, 0);
+    std::fs::rename(room.path("source/logbooks"), room.path("source/books")).unwrap();
+    common::set_time(&room.path("source"), 1_000_000_000);
+    common::set_time(&room.path("echo"), 1_000_000_000);
+    let text = room.run("verify source echo");
+    assert_eq!(text.code, 1, "{text:?}");
+    assert!(text.out.contains("Elsewhere in the destination: 1 entry\n"), "{text:?}");
+    assert!(text.out.contains("moved    books · was logbooks\n"), "{text:?}");
+    assert!(
+        text.out.contains("Different: 0 missing, 0 extra, 1 moved, 0 not the same."),
+        "{text:?}"
+    );
+    let table = room.run("verify --format csv source echo");
+    let rows: Vec<&str> = table.out.lines().skip(1).collect();
+    assert_eq!(rows, ["moved,folder,books,0,was logbooks"], "{table:?}");
+}

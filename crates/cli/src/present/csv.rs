@@ -15,7 +15,8 @@ pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
         let difference = match placed.step.verb {
             Verb::Add => "missing",
             Verb::Remove => "extra",
-            Verb::Replace | Verb::Rename => "differs",
+            Verb::Rename => "moved",
+            Verb::Replace => "differs",
             Verb::Adjust => "attributes",
         };
         let bytes = placed.step.bytes().to_string();

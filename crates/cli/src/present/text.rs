@@ -273,6 +273,7 @@ fn differences(out: &mut impl Write, plan: &Plan, limit: Option<usize>) -> io::R
     let kinds = [
         (Verb::Add, "Missing in the destination"),
         (Verb::Remove, "Extra in the destination"),
+        (Verb::Rename, "Elsewhere in the destination"),
         (Verb::Replace, "Not the same"),
         (Verb::Adjust, "The same but for attributes"),
     ];
@@ -307,8 +308,12 @@ fn sentence(plan: &Plan, request: &Request) -> (Style, String) {
     }
     if differences > 0 {
         let totals = &plan.totals;
+        let moved = match totals.rename.entries {
+            0 => String::new(),
+            moved => format!(" {} moved,", units::count(moved)),
+        };
         let sentence = format!(
-            "Different: {} missing, {} extra, {} not the same.",
+            "Different: {} missing, {} extra,{moved} {} not the same.",
             units::count(totals.add.entries),
             units::count(totals.remove.entries),
             units::count(totals.replace.entries + totals.adjust.entries),
@@ -357,7 +362,8 @@ fn difference_line(out: &mut impl Write, placed: &PlacedStep<'_>) -> io::Result<
     let (word, reason) = match step.verb {
         Verb::Add => ("missing", "only in the source".to_owned()),
         Verb::Remove => ("extra", "only in the destination".to_owned()),
-        Verb::Replace | Verb::Adjust | Verb::Rename => ("differs", words::reason(placed)),
+        Verb::Rename => ("moved", words::reason(placed)),
+        Verb::Replace | Verb::Adjust => ("differs", words::reason(placed)),
     };
     let style = style_of(step.verb);
     writeln!(
