@@ -15,13 +15,15 @@ thread_local! {
     static BLOCKS: RefCell<(Vec<u8>, Vec<u8>)> = const { RefCell::new((Vec::new(), Vec::new())) };
 }
 
-/// The offset of the first byte that differs, or at which one ends; `None` if all are equal. After
-/// each block `passed` is told how many bytes were read of both sides and where the block ends;
+/// The offset of the first byte that differs, or at which one ends; `None` if all are equal. Reading
+/// ends where the source's `size` says, once that much came of both, but not at a size of 0, which
+/// says nothing. After each block `passed` is told how many bytes were read of both sides and where the block ends;
 /// comparing ends when it fails.
 pub(crate) fn first_difference(
     system: &dyn System,
     source: BorrowedFd<'_>,
     destination: BorrowedFd<'_>,
+    size: u64,
     mut passed: impl FnMut(usize, u64) -> io::Result<()>,
 ) -> io::Result<Option<u64>> {
     BLOCKS.with_borrow_mut(|(here, there)| {
@@ -29,8 +31,10 @@ pub(crate) fn first_difference(
         there.resize(BLOCK, 0);
         let mut offset = 0;
         loop {
-            let read = system.read_at(source, here, offset)?;
-            let other = system.read_at(destination, there, offset)?;
+            let left = if size == 0 { u64::MAX } else { size - offset };
+            let length = usize::try_from(left).unwrap_or(BLOCK).min(BLOCK);
+            let read = system.read_at(source, &mut here[..length], offset)?;
+            let other = system.read_at(destination, &mut there[..length], offset)?;
             let shared = read.min(other);
             passed(read + other, offset + shared as u64)?;
             if here[..shared] != there[..shared] {
@@ -41,10 +45,10 @@ pub(crate) fn first_difference(
             if read != other {
                 return Ok(Some(offset + shared as u64));
             }
-            if read < BLOCK {
+            offset += read as u64;
+            if read < length || offset == size {
                 return Ok(None);
             }
-            offset += read as u64;
         }
     })
 }

@@ -21,8 +21,9 @@ pub(super) fn first_difference(
     context: &Comparison<'_>,
     source: BorrowedFd<'_>,
     destination: BorrowedFd<'_>,
+    size: u64,
 ) -> io::Result<Option<u64>> {
-    alike::first_difference(context.system, source, destination, |bytes, end| {
+    alike::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;
         UNTOLD.set(if tells { 0 } else { untold });

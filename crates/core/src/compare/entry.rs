@@ -151,7 +151,7 @@ fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Op
     let mut held = (None, None);
     let from = opened(context, sides.source.0, &mut held.0)?;
     let to = opened(context, sides.destination.0, &mut held.1)?;
-    let first = content::first_difference(context, from, to)?;
+    let first = content::first_difference(context, from, to, sides.source.1.size)?;
     Ok(first.map(Change::Bytes))
 }
 

@@ -81,7 +81,8 @@ impl Run<'_> {
         system.flush_file(copy.as_fd()).during(Operation::Recheck)?;
         let _ = system.advise(copy.as_fd(), Advice::Drop, 0, 0);
         let (here, there) = (source.as_fd(), copy.as_fd());
-        let differs = alike::first_difference(system, here, there, |_, _| self.means.go_on());
+        let differs =
+            alike::first_difference(system, here, there, now.size, |_, _| self.means.go_on());
         match differs.during(Operation::Recheck)? {
             Some(offset) => Err(Trouble(Operation::Recheck, Cause::ReadBack(offset))),
             None => Ok(()),

@@ -147,7 +147,8 @@ impl Writer<'_> {
         stat: &Stat,
     ) -> Result<u64, Trouble> {
         let system = self.system();
-        let same = alike::first_difference(system, source, kept, |_, _| self.means.go_on());
+        let go_on = |_, _| self.means.go_on();
+        let same = alike::first_difference(system, source, kept, stat.size, go_on);
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
