@@ -231,9 +231,9 @@ fn a_folder_that_moved_is_told_once_and_counted_once() {
     let room = Room::new().with("source/logbooks/1931/tides.csv", "lit").with("source/lens", "svg");
     let room = room.with("source/logbooks/1932.csv", "dark");
     assert_eq!(room.run("copy source echo").code, 0);
-    std::fs::rename(room.path("source/logbooks"), room.path("source/books")).unwrap();
-    common::set_time(&room.path("source"), 1_000_000_000);
-    common::set_time(&room.path("echo"), 1_000_000_000);
+    fs::rename(room.path("source/logbooks"), room.path("source/books")).unwrap();
+    set_time(&room.path("source"), 1_000_000_000);
+    set_time(&room.path("echo"), 1_000_000_000);
     let text = room.run("verify source echo");
     assert_eq!(text.code, 1, "{text:?}");
     assert!(text.out.contains("Elsewhere in the destination: 1 entry\n"), "{text:?}");
