@@ -69,7 +69,7 @@ pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stac
         changed: Condvar::new(),
     };
     stack.push(first.into_iter());
-    let labour = || {
+    let work_off = || {
         let mut task = stack.next(false);
         while let Some(current) = task {
             let panicked = Panicked(&stack);
@@ -80,9 +80,9 @@ pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stac
     };
     std::thread::scope(|scope| {
         for _ in 1..workers.max(1) {
-            scope.spawn(labour);
+            scope.spawn(work_off);
         }
-        labour();
+        work_off();
     });
 }
 

@@ -19,7 +19,7 @@ use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Request, Task};
 use utter_echo_core::{Ending, Session};
-use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+use utter_echo_lab::{ERRORS, Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
 /// A source, and a destination that was its echo before the source changed in every way.
 fn prepare(seed: u64) -> Trees {
@@ -123,30 +123,6 @@ fn a_run_killed_at_any_call_leaves_old_or_new_and_is_completed_by_the_next() {
 /// What a run does for speed and for comfort, and could do without.
 const OPTIONAL: [&str; 6] =
     ["flags", "next_data", "share_content", "copy_range", "advise", "mounts"];
-
-/// In whichever way a driver says that it does not know.
-const ERRORS: [Errno; 20] = [
-    Errno::PERM,
-    Errno::NOENT,
-    Errno::INTR,
-    Errno::IO,
-    Errno::NXIO,
-    Errno::BADF,
-    Errno::AGAIN,
-    Errno::NOMEM,
-    Errno::ACCESS,
-    Errno::FAULT,
-    Errno::BUSY,
-    Errno::XDEV,
-    Errno::NODEV,
-    Errno::INVAL,
-    Errno::NOTTY,
-    Errno::NOSPC,
-    Errno::ROFS,
-    Errno::NOSYS,
-    Errno::OPNOTSUPP,
-    Errno::STALE,
-];
 
 /// In what each entry of the destination is as in the source.
 fn alike(source: &Snapshot, destination: &Snapshot) -> Vec<(Vec<u8>, [bool; 7])> {

@@ -17,7 +17,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Task};
 use utter_echo_core::{Outcome, Session};
-use utter_echo_lab::{Lies, LyingDrive, Told, left_out};
+use utter_echo_lab::{ERRORS, Lies, LyingDrive, Told, left_out};
 
 fn truth() -> Lies {
     let waves: Vec<u8> =
@@ -98,29 +98,7 @@ fn a_size_that_is_not_that_of_the_content_is_a_problem_and_one_of_nothing_says_n
 
 #[test]
 fn what_nobody_needs_to_know_may_fail_in_any_way() {
-    let errors = [
-        Errno::PERM,
-        Errno::NOENT,
-        Errno::INTR,
-        Errno::IO,
-        Errno::NXIO,
-        Errno::BADF,
-        Errno::AGAIN,
-        Errno::NOMEM,
-        Errno::ACCESS,
-        Errno::FAULT,
-        Errno::BUSY,
-        Errno::XDEV,
-        Errno::NODEV,
-        Errno::INVAL,
-        Errno::NOTTY,
-        Errno::NOSPC,
-        Errno::ROFS,
-        Errno::NOSYS,
-        Errno::OPNOTSUPP,
-        Errno::STALE,
-    ];
-    for error in errors {
+    for error in ERRORS {
         let lies = Lies { optional: error.raw_os_error(), ..truth() };
         let Some((trees, outcome)) = mirrored(&lies) else { return };
         assert!(outcome.problems.is_empty(), "{error}: {:?}", outcome.problems);

@@ -18,7 +18,7 @@ pub use drives::{DriveKind, MountedDrive};
 pub use gardener::Gardener;
 pub use lying::{Lies, LyingDrive, Told};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
-pub use tampered::{Tampered, Tampering};
+pub use tampered::{ERRORS, Tampered, Tampering};
 
 /// True if the tests may make devices, give files away and mount drives.
 pub fn is_root() -> bool {

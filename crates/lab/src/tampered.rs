@@ -5,6 +5,7 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 
+use rustix::io::Errno;
 use utter_echo_core::os::{
     Advice, Caller, EachName, Entry, Flags, Kind, Linux, Mount, Onto, Space, Stat, System, Time,
 };
@@ -22,6 +23,30 @@ pub enum Tampering {
     /// any more.
     KillAt(usize),
 }
+
+/// In whichever way a driver says that it does not know.
+pub const ERRORS: [Errno; 20] = [
+    Errno::PERM,
+    Errno::NOENT,
+    Errno::INTR,
+    Errno::IO,
+    Errno::NXIO,
+    Errno::BADF,
+    Errno::AGAIN,
+    Errno::NOMEM,
+    Errno::ACCESS,
+    Errno::FAULT,
+    Errno::BUSY,
+    Errno::XDEV,
+    Errno::NODEV,
+    Errno::INVAL,
+    Errno::NOTTY,
+    Errno::NOSPC,
+    Errno::ROFS,
+    Errno::NOSYS,
+    Errno::OPNOTSUPP,
+    Errno::STALE,
+];
 
 /// The real system, tampered with.
 pub struct Tampered<'a> {

@@ -65,7 +65,12 @@ impl Node {
             | Self::Folder { time, .. }
             | Self::Link { time, .. }
             | Self::Fifo { time, .. } => *time = (*time + 1) % TIMES.len(),
-            Self::Hard(_) | Self::Second(_) => {}
+            // A file of its own.
+            Self::Hard(back) => {
+                let (content, time, mode) = (*back % CONTENTS.len(), TIMES.len() - 1, 0);
+                worn = Self::File { content, time, mode };
+            }
+            Self::Second(_) => {}
         }
         worn
     }
@@ -187,8 +192,8 @@ pub struct Options {
     pub set_aside: bool,
     /// Steps that are declined before the plan is carried out, counted by their numbers.
     pub declined: Vec<usize>,
-    /// In which of their folders other drives are mounted, if that can be done: in the source, in the
-    /// destination.
+    /// In which of their folders other drives are mounted, if that can be done, in the source and in the
+    /// destination: twice its number for one in memory, and one more for a folder from elsewhere.
     pub mounts: (Option<usize>, Option<usize>),
 }
 
@@ -235,7 +240,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         seldom(Just(true), false),
         seldom(Just(true), false),
         seldom(vec(0..12_usize, 1..4), Vec::new()),
-        (seldom((0..3_usize).prop_map(Some), None), seldom((0..3_usize).prop_map(Some), None)),
+        (seldom((0..6_usize).prop_map(Some), None), seldom((0..6_usize).prop_map(Some), None)),
     );
     (what, selection, how).prop_map(|(what, selection, how)| {
         let (task, steps, by, spare_newer, carry, all_aspects) = what;
@@ -491,7 +496,9 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
             Node::File { content, .. } => fs::write(&path, CONTENTS[*content]).unwrap(),
             Node::Folder { .. } => {
                 fs::create_dir(&path).unwrap();
-                if wanted == Some(folders) && mount(&path) {
+                let is_wanted = wanted.is_some_and(|wanted| wanted / 2 == folders);
+                let base = root.parent().filter(|_| wanted.is_some_and(|wanted| wanted % 2 == 1));
+                if is_wanted && mount(&path, base) {
                     mounted = Some(path.clone());
                 }
                 folders += 1;
@@ -531,12 +538,21 @@ fn link(from: &Path, to: &Path) -> bool {
     rustix::fs::linkat(CWD, from, CWD, to, AtFlags::empty()).is_ok()
 }
 
-fn mount(path: &Path) -> bool {
+/// Mounts a drive in memory, or a folder of this base.
+fn mount(path: &Path, base: Option<&Path>) -> bool {
     if !crate::is_root() {
         return false;
     }
-    let options = ["-t", "tmpfs", "-o", "mode=755,size=4m", "tmpfs"];
-    Command::new("mount").args(options).arg(path).status().is_ok_and(|status| status.success())
+    let mut command = Command::new("mount");
+    match base {
+        Some(base) => {
+            let elsewhere = tempfile::Builder::new().tempdir_in(base).unwrap().keep();
+            fs::set_permissions(&elsewhere, fs::Permissions::from_mode(0o755)).unwrap();
+            command.arg("--bind").arg(elsewhere)
+        }
+        None => command.args(["-t", "tmpfs", "-o", "mode=755,size=4m", "tmpfs"]),
+    };
+    command.arg(path).status().is_ok_and(|status| status.success())
 }
 
 fn dress(path: &Path, node: &Node) {

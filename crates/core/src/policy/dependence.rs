@@ -84,8 +84,8 @@ impl Web {
             missing.push(is_missing || at != 0 && missing[parent]);
             spared.push(is_spared || at != 0 && spared[parent]);
             for (slot, step) in folder.steps.iter().enumerate() {
-                let goes = missing[at] || spared[at] && step.verb == Verb::Remove;
-                gone[self.firsts[at] + slot] |= goes;
+                let is_undone = missing[at] || spared[at] && step.verb == Verb::Remove;
+                gone[self.firsts[at] + slot] |= is_undone;
             }
         }
     }

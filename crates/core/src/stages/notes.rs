@@ -71,9 +71,9 @@ impl Run<'_> {
         (path, here): (&TreePath, Option<Entry<'_>>),
         step: &Step,
     ) -> Done {
-        let goes = step.verb == Verb::Remove || step.takes_a_folders_place();
+        let is_taken_away = step.verb == Verb::Remove || step.takes_a_folders_place();
         let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
-        if step.verb == Verb::Adjust || goes && is_folder {
+        if step.verb == Verb::Adjust || is_taken_away && is_folder {
             let noted = here.map(|here| shelf.note_before(&on.writer, path, here));
             return noted.map_or(Ok(()), unless_gone);
         }
