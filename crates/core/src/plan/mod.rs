@@ -72,7 +72,7 @@ impl Plan {
     }
 
     /// Takes steps out of the plan, by their numbers, and with them what cannot be done without
-    /// them: see [`policy::withdraw`]. The others get new numbers.
+    /// them. The others get new numbers.
     pub fn leave_out(&mut self, unwanted: &HashSet<usize>) {
         for part in &mut self.parts {
             self.settles &= policy::withdraw(part, unwanted) == 0;
