@@ -88,7 +88,7 @@ fn node() -> impl Strategy<Value = Node> {
         4 => (time.clone(), mode.clone()).prop_map(|(time, mode)| Node::Folder { time, mode }),
         1 => (0..TEXTS.len(), time.clone()).prop_map(|(text, time)| Node::Link { text, time }),
         1 => (time, mode).prop_map(|(time, mode)| Node::Fifo { time, mode }),
-        3 => (0..4_usize).prop_map(Node::Hard),
+        6 => (0..4_usize).prop_map(Node::Hard),
     ]
 }
 
@@ -240,7 +240,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         seldom(Just(true), false),
         seldom(Just(true), false),
         seldom(vec(0..12_usize, 1..4), Vec::new()),
-        (seldom((0..6_usize).prop_map(Some), None), seldom((0..6_usize).prop_map(Some), None)),
+        (seldom((0..6_usize).prop_map(Some), None), proptest::option::of(0..6_usize)),
     );
     (what, selection, how).prop_map(|(what, selection, how)| {
         let (task, steps, by, spare_newer, carry, all_aspects) = what;
@@ -471,7 +471,8 @@ impl Drop for World {
         for (root, path) in
             mounted.into_iter().filter_map(|(root, path)| Some((root, path.as_ref()?)))
         {
-            let _ = Command::new("umount").arg(root.join(path)).status();
+            // Another test may be starting a process, which holds all that is open for a moment.
+            let _ = Command::new("umount").arg("--lazy").arg(root.join(path)).status();
         }
     }
 }

@@ -73,12 +73,21 @@ impl Run<'_> {
             match work {
                 Work::New { parent, at } => self.add_folder(root, parent, at, &new_folders, stack),
                 Work::Batch { folder, steps } => {
-                    self.work_on(root, folder, steps, &is_due, &|at, step| {
-                        at.on.writer.write(at.place, at.name, &step.into())
-                    });
+                    self.work_on(
+                        root,
+                        folder,
+                        steps,
+                        &|step| self.is_due_now(step),
+                        &|at, step| at.on.writer.write(at.place, at.name, &step.into()),
+                    );
                 }
             }
         });
+    }
+
+    /// What is taken back gets its attributes only when names that a run joined are apart again.
+    fn is_due_now(&self, step: &Step) -> bool {
+        is_due(step) && !(step.verb == Verb::Adjust && self.part.memory.is_some())
     }
 
     /// The plan's folders that are made by a step, by that step's number.
@@ -96,7 +105,8 @@ impl Run<'_> {
         let steps = &self.part.folders[at].steps;
         let new = (0..steps.len()).filter(|i| steps[*i].makes_folder());
         let new = new.map(|i| Work::New { parent: at, at: i });
-        let holds_due = |range: &Range<usize>| steps[range.clone()].iter().any(is_due);
+        let due = |step: &Step| self.is_due_now(step);
+        let holds_due = |range: &Range<usize>| steps[range.clone()].iter().any(due);
         let batches = batches(steps.iter().map(Step::bytes)).into_iter().filter(holds_due);
         new.chain(batches.map(|steps| Work::Batch { folder: at, steps })).collect()
     }

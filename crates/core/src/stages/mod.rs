@@ -64,7 +64,7 @@ struct Stage {
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
-const STAGES: [Stage; 12] = [
+const STAGES: [Stage; 13] = [
     // What is set aside can only be brought back as it was if that is known before anything changes.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: |run, root| run.note_all(root) },
     Stage { gate: Gate::If(|run| run.leaves_a_doubt()), work: |run, root| run.leave_doubts(root) },
@@ -74,6 +74,7 @@ const STAGES: [Stage; 12] = [
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.remove(root) },
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.take_places(root) },
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.link_the_rest(root) },
+    Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.adjust(root) },
     Stage { gate: Gate::Always, work: |run, root| run.finish_folders(root) },
     Stage { gate: Gate::If(|run| run.flushes()), work: |run, root| run.flush(root) },
     Stage { gate: Gate::If(|run| run.rechecks()), work: |run, root| run.recheck(root) },

@@ -70,6 +70,14 @@ impl Run<'_> {
         });
     }
 
+    /// Attributes of entries that are no folders, where they had to wait.
+    pub(super) fn adjust(&self, root: BorrowedFd<'_>) {
+        let adjusts = |step: &Step| step.verb == Verb::Adjust && step.writes();
+        self.each_folder(root, &adjusts, &|at, step| {
+            at.on.writer.write(at.place, at.name, &step.into())
+        });
+    }
+
     fn rename_one(&self, root: BorrowedFd<'_>, at: &At<'_>, step: &Step) -> Done {
         let At { on, place, name } = *at;
         let (Some(from), Some(seen)) = (step.renamed_from(), step.destination) else {
