@@ -85,6 +85,9 @@ fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     only_allowed_steps(options, &plan)?;
     only_known_problems(options, &plan)?;
     counts(options, &selected, &from, &plan)?;
+    if from.values().chain(before.values()).all(|facts| facts.same_as.is_none()) {
+        held_back_once(options, &world, &plan)?;
+    }
     if options.saved {
         let mut text = Vec::new();
         saved::write(&plan, &request, &mut text).unwrap();
@@ -161,6 +164,29 @@ fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) 
     let held = totals.held_back > 0 && !options.spare_newer;
     ensure!(!everything || !held, "held back for no option: {totals:?}");
     ensure!(options.spare_newer || totals.spared_newer == 0, "spared unasked: {totals:?}");
+    Ok(())
+}
+
+/// What an option holds back is what would be done without it, each entry once.
+fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResult {
+    let without = Verb::ALL.into_iter().filter(|verb| *verb != Verb::Rename).collect();
+    let mut carry = options.carry.clone();
+    carry.extend((!options.carries(Aspect::Content)).then_some(Aspect::Content));
+    let all = Options { steps: without, spare_newer: false, carry, ..options.clone() };
+    let all = Session::open(&Linux, &all.request(world)).unwrap().plan(&Silent).unwrap();
+    let held = plan.totals.held_back + plan.totals.spared_newer;
+    let told = plan.steps().count() as u64 + held + plan.problems.len() as u64;
+    let most = all.steps().count() as u64 + all.problems.len() as u64;
+    // A rename does what would be an addition and a removal, and takes along what it holds.
+    // Without content in what is carried, nobody looks whether content differs.
+    let renames = plan.steps().any(|placed| placed.step.verb == Verb::Rename);
+    let less = renames || !options.carries(Aspect::Content);
+    ensure!(
+        told == most || less && told < most,
+        "{held} held back of {:#?}\nleft {:#?}",
+        listed(&all),
+        listed(plan)
+    );
     Ok(())
 }
 

@@ -49,6 +49,8 @@ pub enum Node {
     Hard(usize),
     /// One more name of the entry at this path.
     Second(Vec<usize>),
+    /// A file of its own that is like one that was made before, but newer.
+    Twin(usize),
 }
 
 impl Node {
@@ -65,12 +67,8 @@ impl Node {
             | Self::Folder { time, .. }
             | Self::Link { time, .. }
             | Self::Fifo { time, .. } => *time = (*time + 1) % TIMES.len(),
-            // A file of its own.
-            Self::Hard(back) => {
-                let (content, time, mode) = (*back % CONTENTS.len(), TIMES.len() - 1, 0);
-                worn = Self::File { content, time, mode };
-            }
-            Self::Second(_) => {}
+            Self::Hard(back) => worn = Self::Twin(*back),
+            Self::Second(_) | Self::Twin(_) => {}
         }
         worn
     }
@@ -80,7 +78,8 @@ impl Node {
 /// left out.
 pub type Tree = Vec<(Vec<usize>, Node)>;
 
-fn node() -> impl Strategy<Value = Node> {
+/// An entry; the more `links`, the more often it is a further name of another.
+fn node(links: u32) -> impl Strategy<Value = Node> {
     let (time, mode) = (0..TIMES.len(), 0..2_usize);
     prop_oneof![
         4 => (0..CONTENTS.len(), time.clone(), mode.clone())
@@ -88,12 +87,13 @@ fn node() -> impl Strategy<Value = Node> {
         4 => (time.clone(), mode.clone()).prop_map(|(time, mode)| Node::Folder { time, mode }),
         1 => (0..TEXTS.len(), time.clone()).prop_map(|(text, time)| Node::Link { text, time }),
         1 => (time, mode).prop_map(|(time, mode)| Node::Fifo { time, mode }),
-        6 => (0..4_usize).prop_map(Node::Hard),
+        links => (0..4_usize).prop_map(Node::Hard),
     ]
 }
 
 pub fn tree() -> impl Strategy<Value = Tree> {
-    vec((vec(0..NAMES.len(), 1..4), node()), 0..14)
+    let of = |links| vec((vec(0..NAMES.len(), 1..4), node(links)), 0..14);
+    prop_oneof![1 => of(0), 2 => of(6)]
 }
 
 /// How the destination comes about.
@@ -110,9 +110,13 @@ pub enum Other {
         /// These have one more name, beside the one they have.
         second: Vec<(usize, usize)>,
     },
-    /// As the source, with entries under other names, and in the folders that some other entries are;
-    /// and with another mode, or another time, of those that are counted then.
-    Moved(Vec<(usize, usize, Option<usize>)>, Vec<usize>),
+    /// As the source, with entries under other names, and in the folders that some other entries are.
+    Moved {
+        moves: Vec<(usize, usize, Option<usize>)>,
+        worn: Vec<usize>,
+        /// These are not there, nor what would be in them.
+        less: Vec<usize>,
+    },
 }
 
 pub fn other() -> impl Strategy<Value = Other> {
@@ -121,15 +125,16 @@ pub fn other() -> impl Strategy<Value = Other> {
         4 => (
             vec(0..14_usize, 0..3),
             vec(0..8_usize, 0..5),
-            vec((vec(0..NAMES.len(), 1..3), node()), 0..5),
+            vec((vec(0..NAMES.len(), 1..3), node(0)), 0..5),
             vec((0..8_usize, 0..NAMES.len()), 0..4),
         )
             .prop_map(|(less, worn, more, second)| Other::Changed { less, worn, more, second }),
         3 => (
             vec((0..10_usize, 0..NAMES.len(), proptest::option::of(0..10_usize)), 1..4),
             vec(0..10_usize, 0..3),
+            vec(0..8_usize, 0..3),
         )
-            .prop_map(|(moves, worn)| Other::Moved(moves, worn)),
+            .prop_map(|(moves, worn, less)| Other::Moved { moves, worn, less }),
     ]
 }
 
@@ -427,7 +432,7 @@ impl World {
                 });
                 kept.chain(second).chain(more.iter().cloned()).collect()
             }
-            Other::Moved(moves, worn) => {
+            Other::Moved { moves, worn, less } => {
                 let mut tree = source.clone();
                 for (at, (_, node)) in
                     tree.iter_mut().enumerate().filter(|(at, _)| worn.contains(at))
@@ -448,6 +453,8 @@ impl World {
                         }
                     }
                 }
+                let gone: Vec<_> = less.iter().filter_map(|at| source.get(*at)).collect();
+                tree.retain(|(path, _)| !gone.iter().any(|(top, _)| path.starts_with(top)));
                 tree
             }
         };
@@ -515,6 +522,13 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
                     continue;
                 }
             }
+            Node::Twin(back) => {
+                let Some(from) = made.iter().rev().nth(*back) else { continue };
+                if !from.symlink_metadata().unwrap().is_file() {
+                    continue;
+                }
+                fs::write(&path, fs::read(from).unwrap()).unwrap();
+            }
             Node::Second(of) => {
                 let from = at(of);
                 if !made.contains(&from) || !link(&from, &path) {
@@ -568,6 +582,10 @@ fn dress(path: &Path, node: &Node) {
             set_time(path, *time);
         }
         Node::Link { time, .. } => set_time(path, *time),
+        Node::Twin(_) => {
+            chmod(FILE_MODES[0]);
+            set_time(path, TIMES.len() - 1);
+        }
         Node::Hard(_) | Node::Second(_) => {}
     }
 }
