@@ -128,9 +128,7 @@ impl<'a> Session<'a> {
         for (pair, map) in self.pairs.iter().zip(self.maps()) {
             let (compared, decided) =
                 self.decide(pair, map, observer).map_err(|halt| halted(halt, pair))?;
-            if let Some(at) = self.overlap_by_mounts(pair, map, None) {
-                return Err(halted(Halt::Overlap(at), pair));
-            }
+            self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
         }
@@ -346,17 +344,25 @@ impl<'a> Session<'a> {
 
     /// What is set aside must not become part of a side.
     fn refuse_shelf(&self, pair: &Pair) -> Result<(), PlanError> {
-        if let Some(shelf) = &self.shelf
-            && shelf.is_in_the_way(self.system, pair).unwrap_or(true)
-        {
-            let (source, destination) = (&pair.source_shown, &pair.destination_shown);
-            return Err(PlanError::Refused(Refusal::SetAsideWithin {
-                folder: shelf.shown(),
-                source_path: source.clone(),
-                destination_path: destination.clone(),
-            }));
+        let in_the_way = |shelf: &Shelf| shelf.is_in_the_way(self.system, pair).unwrap_or(true);
+        match &self.shelf {
+            Some(shelf) if in_the_way(shelf) => Err(set_aside_within(shelf, pair).into()),
+            _ => Ok(()),
         }
-        Ok(())
+    }
+
+    /// What mounts and spellings hide of places within each other.
+    fn refuse_hidden_overlap(&self, pair: &Pair, map: &DriveMap) -> Result<(), Refusal> {
+        if let Some(at) = self.overlap_by_mounts(pair, map, None) {
+            return Err(overlap(&at, pair));
+        }
+        let names = &map.root().reach.drive.names;
+        let within =
+            |shelf: &&Shelf| shelf.is_spelled_within(self.system, pair, names).unwrap_or(false);
+        match self.shelf.as_ref().filter(within) {
+            Some(shelf) => Err(set_aside_within(shelf, pair)),
+            None => Ok(()),
+        }
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
@@ -379,6 +385,14 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
             PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
         }
         Halt::Overlap(at) => PlanError::Refused(overlap(&at, pair)),
+    }
+}
+
+fn set_aside_within(shelf: &Shelf, pair: &Pair) -> Refusal {
+    Refusal::SetAsideWithin {
+        folder: shelf.shown(),
+        source_path: pair.source_shown.clone(),
+        destination_path: pair.destination_shown.clone(),
     }
 }
 

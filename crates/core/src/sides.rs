@@ -1,12 +1,13 @@
 //! From paths as a user types them to open roots.
 
 use std::collections::HashSet;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
-use std::os::unix::ffi::OsStrExt;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Component, Path, PathBuf};
 
+use crate::abilities::Names;
 use crate::drives::DriveMap;
 use crate::os::{Entry, Identity, Kind, Mount, Stat, System};
 use crate::path::TreePath;
@@ -307,9 +308,16 @@ impl Region {
         Some(Self { drive: mount.drive, path })
     }
 
-    fn meets(&self, other: &Self) -> bool {
-        let within = self.path.starts_with(&other.path) || other.path.starts_with(&self.path);
+    /// True if one lies within the other. Some drives take several spellings for one name, and some
+    /// drivers number each spelling as if it were another folder, so no number tells.
+    fn meets(&self, other: &Self, names: &Names) -> bool {
+        let (one, other_path) = (self.folded(names), other.folded(names));
+        let within = one.starts_with(&other_path) || other_path.starts_with(&one);
         self.drive == other.drive && within
+    }
+
+    fn folded(&self, names: &Names) -> PathBuf {
+        OsString::from_vec(names.fold(self.path.as_os_str().as_bytes())).into()
     }
 }
 
@@ -335,16 +343,44 @@ pub(crate) fn overlap_by_mounts(
     let below = mounts.iter().filter(|mount| !same_drive && is_below(mount));
     let below = below.map(|mount| Region { drive: mount.drive, path: mount.part.clone() });
     let here: Vec<Region> = Region::of(&mounts, &source).into_iter().chain(below).collect();
-    let meets = |path: &TreePath| {
+    let meets = |path: &TreePath, names: &Names| {
         let there = Region::of(&mounts, &destination.join(OsStr::from_bytes(path.as_bytes())));
-        there.is_some_and(|there| here.iter().any(|here| here.meets(&there)))
+        there.is_some_and(|there| here.iter().any(|here| here.meets(&there, names)))
     };
     let below = mounts.iter().filter_map(|mount| mount.point.strip_prefix(&destination).ok());
     let below: HashSet<&[u8]> = below.map(|path| path.as_os_str().as_bytes()).collect();
     let changed = part.filter(|_| !below.is_empty()).into_iter();
     let changed = changed.flat_map(|part| (0..part.folders.len()).map(|at| part.folder_path(at)));
-    let found = drives.all().into_iter().map(|drive| drive.path.clone());
-    found.chain(changed.filter(|path| below.contains(path.as_bytes()))).find(meets)
+    let mut changed = changed.filter(|path| below.contains(path.as_bytes()));
+    let found = drives.all();
+    let found = found.iter().find(|drive| meets(&drive.path, &drive.reach.drive.names));
+    found
+        .map(|drive| drive.path.clone())
+        .or_else(|| changed.find(|path| meets(path, &Names::default())))
+}
+
+/// True if a place lies within a root of a pair, in whatever spelling the destination's drive takes for
+/// one.
+pub(crate) fn is_within(
+    system: &dyn System,
+    place: &Place,
+    pair: &Pair,
+    names: &Names,
+) -> io::Result<bool> {
+    let mounts = system.mounts()?;
+    let region = |folder: &OwnedFd, missing: &[Vec<u8>]| {
+        let mut path = real_path(folder)?;
+        path.extend(missing.iter().map(|name| OsStr::from_bytes(name)));
+        io::Result::Ok(Region::of(&mounts, &path))
+    };
+    let inner = region(&place.anchor, &place.missing)?;
+    let destination = &pair.destination;
+    let roots = [region(&pair.source, &[])?, region(&destination.anchor, &destination.missing)?];
+    Ok(inner.is_some_and(|inner| {
+        roots.iter().flatten().any(|root| {
+            root.drive == inner.drive && inner.folded(names).starts_with(root.folded(names))
+        })
+    }))
 }
 
 fn real_path(folder: &OwnedFd) -> io::Result<PathBuf> {

@@ -93,7 +93,21 @@ fn node(links: u32) -> impl Strategy<Value = Node> {
 
 pub fn tree() -> impl Strategy<Value = Tree> {
     let of = |links| vec((vec(0..NAMES.len(), 1..4), node(links)), 0..14);
-    prop_oneof![1 => of(0), 2 => of(6)]
+    prop_oneof![1 => of(0), 2 => of(6)].prop_map(with_folders)
+}
+
+/// The entries with the folders that they lie in, where those are none of them.
+fn with_folders(entries: Tree) -> Tree {
+    let mut tree = Tree::new();
+    for (path, node) in entries {
+        for above in (1..path.len()).map(|length| &path[..length]) {
+            if !tree.iter().any(|(known, _)| known == above) {
+                tree.push((above.to_vec(), Node::Folder { time: 0, mode: 0 }));
+            }
+        }
+        tree.push((path, node));
+    }
+    tree
 }
 
 /// How the destination comes about.
@@ -124,7 +138,7 @@ pub fn other() -> impl Strategy<Value = Other> {
         2 => tree().prop_map(Other::Apart),
         4 => (
             vec(0..14_usize, 0..3),
-            vec(0..8_usize, 0..5),
+            vec(0..14_usize, 0..7),
             vec((vec(0..NAMES.len(), 1..3), node(0)), 0..5),
             vec((0..8_usize, 0..NAMES.len()), 0..4),
         )
@@ -222,11 +236,16 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         Just(vec![Content, Mode, Hardlinks]),
     ];
     let every = Aspects::ALL.iter().collect::<Vec<_>>();
+    let by = prop_oneof![Just(By::Content), Just(By::Size), Just(By::Presence)];
+    // What is newer and yet right can only be where times do not decide.
+    let compared = prop_oneof![
+        6 => (seldom(by, By::SizeTime), seldom(Just(true), false)),
+        1 => (prop_oneof![Just(By::Content), Just(By::Size)], Just(true)),
+    ];
     let what = (
         proptest::sample::select(tasks),
         seldom(proptest::sample::subsequence(Verb::ALL.to_vec(), 1..5), Verb::ALL.to_vec()),
-        seldom(prop_oneof![Just(By::Content), Just(By::Size), Just(By::Presence)], By::SizeTime),
-        seldom(Just(true), false),
+        compared,
         seldom(carry, every),
         seldom(Just(true), false),
     );
@@ -248,7 +267,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         (seldom((0..6_usize).prop_map(Some), None), proptest::option::of(0..6_usize)),
     );
     (what, selection, how).prop_map(|(what, selection, how)| {
-        let (task, steps, by, spare_newer, carry, all_aspects) = what;
+        let (task, steps, (by, spare_newer), carry, all_aspects) = what;
         let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = selection;
         let (workers, saved, set_aside, declined, mounts) = how;
         let kinds = if kinds == [false; 4] { [true; 4] } else { kinds };

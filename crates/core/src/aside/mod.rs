@@ -15,6 +15,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::PathBuf;
 
 use crate::abilities::Abilities;
+use crate::abilities::Names;
 use crate::aspect::Aspects;
 use crate::os::{Caller, Entry, Identity, Kind, System};
 use crate::plan::Plan;
@@ -88,6 +89,16 @@ impl Shelf {
         let mut above = sides::folders_above(system, &self.place.anchor)?;
         above.push(self.drive_and_folder());
         Ok([source, destination].into_iter().flatten().any(|side| above.contains(&side)))
+    }
+
+    /// The same for other spellings, on a drive that takes several for one name.
+    pub(crate) fn is_spelled_within(
+        &self,
+        system: &dyn System,
+        pair: &Pair,
+        names: &Names,
+    ) -> io::Result<bool> {
+        Ok(pair.single.is_none() && sides::is_within(system, &self.place, pair, names)?)
     }
 
     /// Of the deepest folder of its path that exists.
