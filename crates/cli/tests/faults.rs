@@ -70,7 +70,7 @@ fn a_destination_that_another_run_works_on_is_refused_and_free_again_when_that_i
     slow.kill().unwrap();
     slow.wait().unwrap();
     assert_eq!(refused.code, 4, "{refused:?}");
-    assert!(refused.err.contains("guard 'busy'") && refused.err.contains("--waive busy"));
+    assert!(refused.err.contains("guard 'other-run'") && refused.err.contains("--waive other-run"));
     let after = room.run("mirror source echo --yes");
     assert_eq!(after.code, 0, "{after:?}");
     assert_eq!(room.list("echo"), ["season.wav"]);

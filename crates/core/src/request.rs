@@ -113,16 +113,30 @@ pub enum Guard {
     Removals,
     /// A plan that needs more room than there is.
     Space,
-    /// A destination that another run is working on.
-    Busy,
-    /// A destination on another drive than was named.
+    /// A mirror into a destination that looks nothing like the source, while a folder right above or
+    /// right below it does.
+    Nesting,
+    /// A mirror that would mostly take away what was written in the destination after the newest
+    /// entry of the source.
+    Swapped,
+    /// A place on a drive that is not mounted, or on another drive than was named.
     Drive,
+    /// A destination that another run is working on.
+    OtherRun,
 }
 
 impl Guard {
     /// All guards.
-    pub const ALL: [Self; 6] =
-        [Self::Overlap, Self::EmptySource, Self::Removals, Self::Space, Self::Busy, Self::Drive];
+    pub const ALL: [Self; 8] = [
+        Self::Overlap,
+        Self::EmptySource,
+        Self::Removals,
+        Self::Space,
+        Self::Nesting,
+        Self::Swapped,
+        Self::Drive,
+        Self::OtherRun,
+    ];
 
     /// Its name in options, messages and JSON.
     pub fn name(self) -> &'static str {
@@ -131,8 +145,10 @@ impl Guard {
             Self::EmptySource => "empty-source",
             Self::Removals => "removals",
             Self::Space => "space",
-            Self::Busy => "busy",
+            Self::Nesting => "nesting",
+            Self::Swapped => "swapped",
             Self::Drive => "drive",
+            Self::OtherRun => "other-run",
         }
     }
 }

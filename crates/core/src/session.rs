@@ -17,7 +17,7 @@ use crate::plan::{Note, Plan};
 use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Request};
+use crate::request::{By, Guard, Request};
 use crate::scope::Scope;
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
@@ -131,6 +131,10 @@ impl<'a> Session<'a> {
             self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
+            let nested = self.request.task.removes().then(|| {
+                guard::nesting::find(self.system, pair, &plan.parts[plan.parts.len() - 1])
+            });
+            plan.notes.extend(nested.flatten().map(Note::Nested));
         }
         let selection = &self.request.selection;
         plan.notes.extend(selection.idle_patterns().into_iter().map(Note::IdlePattern));
@@ -267,8 +271,9 @@ impl<'a> Session<'a> {
         sides::overlap_by_mounts(self.system, pair, map, part, same_drive)
     }
 
-    /// Checks a plan against the guards that are not waived.
-    pub fn guard(&self, plan: &Plan) -> Result<(), Refusal> {
+    /// Checks a plan against the guards that are neither waived nor among those that were `answered`
+    /// for this plan.
+    pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
         // Something may have been mounted since the plan was made.
         for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
             if let Some(at) = self.overlap_by_mounts(pair, map, Some(part)) {
@@ -283,7 +288,7 @@ impl<'a> Session<'a> {
             &self.pairs,
             self.shelf.as_ref(),
             holds_holes,
-            plan,
+            (plan, answered),
         )?;
         *self.locks.lock().unwrap_or_else(PoisonError::into_inner) = locks;
         Ok(())
@@ -426,6 +431,7 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
     plan.notes.extend(compared.notes.into_iter().map(|note| note.below(&pair.prefix)));
     let totals = &mut plan.totals;
     totals.source.merge(&compared.source);
+    totals.newest = totals.newest.max(compared.newest);
     totals.destination.merge(&compared.destination);
     totals.unchanged.merge(compared.unchanged);
     totals.unchanged.merge(decided.unchanged);

@@ -383,7 +383,7 @@ pub(crate) fn is_within(
     }))
 }
 
-fn real_path(folder: &OwnedFd) -> io::Result<PathBuf> {
+pub(crate) fn real_path(folder: &OwnedFd) -> io::Result<PathBuf> {
     use std::os::fd::AsRawFd;
     std::fs::read_link(format!("/proc/self/fd/{}", folder.as_raw_fd()))
 }

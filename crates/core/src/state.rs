@@ -26,6 +26,9 @@ pub struct State {
     pub gid: u32,
     mode: u16,
     flags: u8,
+    /// It was changed where it is: an entry that was carried there is changed again when it gets the
+    /// time of the one it echoes.
+    pub(crate) written_here: bool,
     /// What it is.
     pub kind: Kind,
 }
@@ -77,12 +80,22 @@ impl From<&Stat> for State {
             gid: stat.gid,
             // Only the twelve lowest bits are ever set.
             mode: (stat.mode & 0o7777) as u16,
+            written_here: was_written_here(stat),
             // All carried flags fit into a byte.
             flags: u8::try_from(stat.flags.and(Flags::CARRIED).0).unwrap_or(0),
             kind: stat.kind,
         }
     }
 }
+
+/// What an entry's times tell of how it came to be: the change of its content is its last change.
+fn was_written_here(stat: &Stat) -> bool {
+    let (modified, changed) = (stat.modified, stat.changed);
+    changed.secs.saturating_sub(modified.secs).unsigned_abs() <= CLOSE
+}
+
+/// In seconds: saving a file may take a moment, and a program may set its mode after that.
+const CLOSE: u64 = 2;
 
 /// What a folder of the plan was, to know it again before anything happens in it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -60,7 +60,7 @@ impl Listing {
         self.entries.len()
     }
 
-    fn names(&self) -> impl Iterator<Item = &[u8]> {
+    pub(crate) fn names(&self) -> impl Iterator<Item = &[u8]> {
         self.entries.iter().map(|entry| name_in(&self.names, *entry))
     }
 

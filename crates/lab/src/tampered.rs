@@ -2,7 +2,7 @@
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use rustix::io::Errno;
@@ -148,6 +148,7 @@ tampered! {
     space(folder: BorrowedFd<'_>) -> Space;
     sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;
+    mounts_meant() -> Vec<PathBuf>;
     read_device(device: &Path, offset: u64, length: usize) -> Vec<u8>;
     caller() -> Caller;
 }

@@ -209,13 +209,16 @@ pub(crate) struct SafetyOptions {
     /// Counts the run itself. Older ones are removed once the run came through.
     #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
     pub(crate) set_aside_keep: Option<KeepRuns>,
-    /// Switch guards off: empty-source, removals, space, busy, drive
+    /// Switch guards off: empty-source, removals, space, nesting, swapped, drive, other-run
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has;
     /// removals refuses more removals than --removal-limit; space refuses a plan that needs more
-    /// room than there is; busy refuses a destination that another run works on;
-    /// drive refuses one that is not on the drive of --drive. The overlap of source and destination is always refused. Default: all
-    /// guards are on.
+    /// room than there is; nesting refuses a mirror into a folder that looks nothing like the source
+    /// while the one above or one in it does; swapped refuses a mirror that would mostly take away
+    /// what is newer than all of the source and was written in the destination; drive refuses a
+    /// destination that is not on the drive of --drive, and a place where a drive is to be mounted
+    /// by /etc/fstab and is not; other-run refuses a destination that another run is working on.
+    /// The overlap of source and destination is always refused. Default: all guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, hide_short_help = true)]
     pub(crate) waive: Vec<Guard>,
 }

@@ -215,7 +215,7 @@ pub(super) fn waivable(name: &str) -> Result<Guard, String> {
             Err("this guard cannot be waived: a tree cannot be its own echo".into())
         }
         Some(guard) => Ok(guard),
-        None => Err("there are the guards empty-source, removals, space, busy and drive".into()),
+        None => Err("there are the guards empty-source, removals, space, nesting, swapped, drive and other-run".into()),
     }
 }
 

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result, anyhow};
 use utter_echo_core::drives::Known;
+use utter_echo_core::guard::Refusal;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
@@ -189,10 +190,10 @@ impl Change<'_> {
     ) -> Result<Exit> {
         if self.safety.dry_run {
             presenter.plan(&plan)?;
-            guard(session, &plan, presenter)?;
+            session.guard(&plan, &[]).or_else(|refusal| refused(&refusal, presenter))?;
             return Ok(if plan.problems.is_empty() { Exit::Done } else { Exit::Problems });
         }
-        guard(session, &plan, presenter)?;
+        guard_or_ask(session, &plan, presenter, signals)?;
         presenter.notes(&plan)?;
         confirm(self.request, self.safety, &mut plan, signals)?;
         let progress = Progress::changing(&self.how.output, signals, &plan);
@@ -219,14 +220,29 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     saved.with_context(|| format!("cannot save the plan to '{shown}'; nothing was touched"))
 }
 
-fn guard(session: &Session<'_>, plan: &Plan, presenter: &Presenter<'_>) -> Result<()> {
-    if let Err(refusal) = session.guard(plan) {
-        presenter.refusal(&refusal)?;
-        return Err(
-            Refused(format!("guard '{}' refuses the plan: {refusal}", refusal.guard())).into()
-        );
+/// A refusal that only the user can judge is a question, if there is somebody to answer it.
+fn guard_or_ask(
+    session: &Session<'_>,
+    plan: &Plan,
+    presenter: &Presenter<'_>,
+    signals: &Signals,
+) -> Result<()> {
+    match session.guard(plan, &[]) {
+        Err(refusal @ Refusal::Swapped { .. }) if ask::can_ask() => {
+            if !ask::despite(&refusal, signals)? {
+                return Err(Refused("not agreed to".into()).into());
+            }
+            let answered = [refusal.guard()];
+            session.guard(plan, &answered).or_else(|refusal| refused(&refusal, presenter))
+        }
+        Err(refusal) => refused(&refusal, presenter),
+        Ok(()) => Ok(()),
     }
-    Ok(())
+}
+
+fn refused(refusal: &Refusal, presenter: &Presenter<'_>) -> Result<()> {
+    presenter.refusal(refusal)?;
+    Err(Refused(format!("guard '{}' refuses the plan: {refusal}", refusal.guard())).into())
 }
 
 /// Asks where it should: always with `--ask`, before removing anything on a terminal without

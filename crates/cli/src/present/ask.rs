@@ -6,6 +6,7 @@ use std::path::Path;
 
 use anyhow::Result;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use utter_echo_core::guard::Refusal;
 use utter_echo_core::plan::{PlacedStep, Plan, Verb};
 
 use super::{names, text, units};
@@ -64,6 +65,16 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
             _ => return Ok(false),
         }
     }
+}
+
+/// Shows why a guard refuses, and asks whether to go on all the same.
+pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
+    let mut err = anstream::stderr().lock();
+    let refusal = refusal.to_string();
+    let why = refusal.lines().next().unwrap_or_default();
+    writeln!(err, "{why}")?;
+    let answer = answer(&mut err, "Go on all the same? [y/N] ", signals)?;
+    Ok(matches!(&*answer, "y" | "yes"))
 }
 
 /// The steps of one kind, or those with a word in their path, page by page.

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::guard::Nested;
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::plan::{NotHeld, Note, PlacedStep, Reason, State, Step};
 
@@ -151,6 +152,10 @@ pub(crate) fn note(note: &Note) -> String {
                 names::shown(path.as_bytes())
             )
         }
+        Note::Nested(Nested { source_path, destination_path, folder }) => format!(
+            "{destination_path} holds next to nothing of what {source_path} holds, but {folder} \
+             does: was that meant as the destination?"
+        ),
         Note::MissingFolders(path) => format!("the folders on the way to {path} are made"),
         Note::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
@@ -267,6 +272,7 @@ fn listed(words: &[&str], last: &str) -> String {
 pub(crate) fn note_id(note: &Note) -> &'static str {
     match note {
         Note::Mount(_) => "mount",
+        Note::Nested(_) => "nested",
         Note::MissingFolders(_) => "missing-folders",
         Note::OwnerNotCarried => "owner-not-carried",
         Note::MountLeftOut(_) => "mount-left-out",

@@ -342,6 +342,9 @@ impl Walk<'_, '_> {
         let is_sure = |verdict: Verdict| !matches!(verdict, Verdict::IfNeeded { .. });
         if let Some((stat, _)) = met.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {
             tallies.source.count(stat.kind, stat.size);
+            if stat.kind != Kind::Folder {
+                tallies.newest = tallies.newest.max(Some(stat.modified));
+            }
             visit.taken.0 = true;
         }
         match &met.destination {

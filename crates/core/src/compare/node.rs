@@ -22,6 +22,8 @@ pub(super) struct Tallies {
     pub(super) unchanged: Count,
     /// Files of the destination changed in the future, and the newest of their times.
     pub(super) ahead: (u64, Time),
+    /// The latest modification time of what is taken of the source, folders aside.
+    pub(super) newest: Option<Time>,
 }
 
 impl Tallies {
@@ -29,6 +31,7 @@ impl Tallies {
         self.source.merge(&other.source);
         self.destination.merge(&other.destination);
         self.unchanged.merge(other.unchanged);
+        self.newest = self.newest.max(other.newest);
         self.ahead = (self.ahead.0 + other.ahead.0, self.ahead.1.max(other.ahead.1));
     }
 

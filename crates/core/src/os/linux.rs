@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::io::{self, ErrorKind};
 use std::num::NonZeroU64;
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use rustix::fs::{
     AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags, RawDir,
@@ -413,6 +413,11 @@ impl System for Linux {
     fn mounts(&self) -> io::Result<Vec<Mount>> {
         let list = std::fs::read("/proc/self/mountinfo")?;
         Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_of).collect())
+    }
+
+    fn mounts_meant(&self) -> io::Result<Vec<PathBuf>> {
+        let list = std::fs::read("/etc/fstab")?;
+        Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_meant).collect())
     }
 
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>> {

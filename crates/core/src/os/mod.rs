@@ -425,6 +425,8 @@ pub trait System: Sync {
     fn sitting(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>>;
     /// What is mounted, in the order of mounting.
     fn mounts(&self) -> io::Result<Vec<Mount>>;
+    /// Where something is to be mounted, as the system's own list of that says.
+    fn mounts_meant(&self) -> io::Result<Vec<PathBuf>>;
     /// Reads up to `length` bytes of a device, from `offset` on.
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>>;
     /// Who this process is.

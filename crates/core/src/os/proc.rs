@@ -32,6 +32,14 @@ pub(super) fn mount_of(line: &[u8]) -> Option<Mount> {
     })
 }
 
+/// Reads a line of `/etc/fstab`, see `fstab(5)`: where something is to be mounted.
+pub(super) fn mount_meant(line: &[u8]) -> Option<PathBuf> {
+    let mut fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
+    let device = fields.next()?;
+    let point = unescaped(fields.next()?);
+    (!device.starts_with(b"#") && point.is_absolute()).then_some(point)
+}
+
 /// White space and backslashes stand as three octal digits.
 fn unescaped(field: &[u8]) -> PathBuf {
     let mut bytes = Vec::with_capacity(field.len());

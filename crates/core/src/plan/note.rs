@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use crate::aspect::{Aspect, Aspects};
+use crate::guard::Nested;
 use crate::os::Flags;
 use crate::path::TreePath;
 
@@ -23,6 +24,8 @@ pub enum Note {
     /// Bits and attributes of so many entries that lend rights are left out, since the owner that they
     /// were given for is not carried.
     PrivilegesLeftOut(u64),
+    /// What the source holds turned up beside the destination instead of in it.
+    Nested(Nested),
     /// Missing folders above the destination are made.
     MissingFolders(String),
     /// The caller may not give files away, and the source holds some of another owner.

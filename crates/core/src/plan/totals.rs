@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::os::Kind;
+use crate::os::{Kind, Time};
 use crate::policy::{Reason, Step, Verb};
 
 /// Entries and bytes.
@@ -93,6 +93,9 @@ pub struct Totals {
     pub held_back: u64,
     /// Files that were read on both sides since they were chosen by chance.
     pub sampled: Count,
+    /// The latest modification time of what is taken of the source, folders aside; `None` if that is
+    /// nothing.
+    pub newest: Option<Time>,
     /// The source's side, as far as selected.
     pub source: Tally,
     /// The destination's side, as far as selected; a copy does not look at what it would leave.

@@ -1,13 +1,19 @@
 //! Station: checks on a whole plan that can refuse it before anything is touched.
 
+pub(crate) mod nesting;
+mod swapped;
+
 use std::os::fd::{AsFd, OwnedFd};
+use std::path::PathBuf;
 
 use crate::aside::Shelf;
 use crate::os::{Space, System};
 use crate::plan::Plan;
 use crate::policy::{Part, Step, Verb};
 use crate::request::{Guard, RemovalLimit, Request};
-use crate::sides::Pair;
+use crate::sides::{self, Pair};
+
+pub use nesting::Nested;
 
 /// Why a plan was refused, with the figures that made it so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -68,13 +74,37 @@ pub enum Refusal {
         /// Which drive, in words.
         drive: &'static str,
     },
-    /// See [`Guard::Busy`].
+    /// See [`Guard::Nesting`].
     #[error(
-        "another run is working on '{destination_path}'\n  wait until it has ended; if you know that it does no harm: --waive busy"
+        "'{}' holds next to nothing of what '{}' holds, but '{}' does\n  probably meant: utter mirror '{}' '{}'; if this is meant: --waive nesting",
+        .0.destination_path, .0.source_path, .0.folder, .0.source_path, .0.folder
     )]
-    Busy {
+    Nesting(Nested),
+    /// See [`Guard::Swapped`].
+    #[error(
+        "{written} of the {taken} entries that would be replaced or removed were written in the destination after the newest entry of the source: the two sides are probably swapped\n  look at them with --dry-run; if this is meant: --waive swapped"
+    )]
+    Swapped {
+        /// Entries that were written in the destination.
+        written: u64,
+        /// Entries that would be replaced or removed.
+        taken: u64,
+    },
+    /// See [`Guard::OtherRun`].
+    #[error(
+        "another run is working on '{destination_path}'\n  wait until it has ended; if you know that it does no harm: --waive other-run"
+    )]
+    OtherRun {
         /// As the user named it.
         destination_path: String,
+    },
+    /// See [`Guard::Drive`].
+    #[error(
+        "'{path}' lies where /etc/fstab mounts a drive, and none is mounted there\n  mount it; if the folder itself is meant: --waive drive"
+    )]
+    NotMounted {
+        /// As the user named it.
+        path: String,
     },
     /// See [`Guard::Drive`].
     #[error(
@@ -99,8 +129,10 @@ impl Refusal {
             Self::EmptySource { .. } => Guard::EmptySource,
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
-            Self::Busy { .. } => Guard::Busy,
-            Self::Drive { .. } => Guard::Drive,
+            Self::Nesting(_) => Guard::Nesting,
+            Self::Swapped { .. } => Guard::Swapped,
+            Self::OtherRun { .. } => Guard::OtherRun,
+            Self::Drive { .. } | Self::NotMounted { .. } => Guard::Drive,
         }
     }
 }
@@ -113,24 +145,57 @@ pub(crate) fn check(
     pairs: &[Pair],
     shelf: Option<&Shelf>,
     holds_holes: bool,
-    plan: &Plan,
+    (plan, answered): (&Plan, &[Guard]),
 ) -> Result<Vec<OwnedFd>, Refusal> {
     let Request { task, safety, .. } = request;
-    let on = |guard| !safety.waived.contains(&guard);
-    if let (Some(wanted), true) = (&safety.drive, on(Guard::Drive)) {
-        drive(system, pairs, wanted)?;
+    let on = |guard| !safety.waived.contains(&guard) && !answered.contains(&guard);
+    if on(Guard::Drive) {
+        mounted(system, request, pairs)?;
+        if let Some(wanted) = &safety.drive {
+            drive(system, pairs, wanted)?;
+        }
     }
-    let locks = lock(system, pairs, on(Guard::Busy))?;
+    let locks = lock(system, pairs, on(Guard::OtherRun))?;
+    if task.removes() && real_removals(plan) > 0 && on(Guard::Nesting) {
+        let mut both = pairs.iter().zip(&plan.parts);
+        let nested = both.find_map(|(pair, part)| nesting::find(system, pair, part));
+        nested.map_or(Ok(()), |nested| Err(Refusal::Nesting(nested)))?;
+    }
     if task.removes() && on(Guard::EmptySource) {
         empty_source(plan)?;
     }
     if task.removes() && on(Guard::Removals) {
         removals(plan, safety.removal_limit)?;
     }
+    if task.removes() && on(Guard::Swapped) {
+        swapped::check(plan)?;
+    }
     if on(Guard::Space) {
         space(system, pairs, shelf, holds_holes, plan)?;
     }
     Ok(locks)
+}
+
+/// A folder that a drive is to be mounted on holds none of it as long as that is not.
+fn mounted(system: &dyn System, request: &Request, pairs: &[Pair]) -> Result<(), Refusal> {
+    // Where the system does not tell, nothing is known to be amiss.
+    let (Ok(meant), Ok(mounts)) = (system.mounts_meant(), system.mounts()) else { return Ok(()) };
+    let lacks = |folder: &OwnedFd| {
+        let real = sides::real_path(folder).unwrap_or_else(|_| PathBuf::new());
+        meant.contains(&real) && mounts.iter().all(|mount| mount.point != real)
+    };
+    for pair in pairs {
+        let source = (&pair.source, &pair.source_shown);
+        let destination = (&pair.destination.anchor, &pair.destination_shown);
+        let task = request.task;
+        let both = [(!task.is_undo()).then_some(source), Some(destination)];
+        for (folder, shown) in both.into_iter().flatten() {
+            if lacks(folder) {
+                return Err(Refusal::NotMounted { path: shown.clone() });
+            }
+        }
+    }
+    Ok(())
 }
 
 /// What is not mounted leaves an empty folder behind, on the drive above.
@@ -159,7 +224,7 @@ fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<OwnedF
         match system.lock(pair.destination.anchor.as_fd()) {
             Ok(None) if refuses => {
                 let destination_path = pair.destination_shown.clone();
-                return Err(Refusal::Busy { destination_path });
+                return Err(Refusal::OtherRun { destination_path });
             }
             Ok(lock) => locks.extend(lock),
             Err(_) => {}

@@ -1,0 +1,123 @@
+//! Guarantee: the classic mistakes of a mirror are refused before anything is touched: one folder too high
+//! or too low, the two sides swapped, a drive that is not mounted. What only looks a little like one is not.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::fs;
+use std::process::Command;
+
+use common::{Room, UTTER};
+
+/// Ten lamps, and one side that already echoes them within a folder of its own.
+fn lamps() -> Room {
+    let mut room = Room::new().with("archive/lamps/", "").with("archive/other.txt", "other");
+    for lamp in 0..10 {
+        room = room.with(&format!("lamps/{lamp}.csv"), "lit at four");
+    }
+    assert_eq!(room.run("copy lamps archive/lamps").code, 0);
+    room
+}
+
+#[test]
+fn a_mirror_one_folder_too_high_or_too_low_is_refused_with_what_was_probably_meant() {
+    let room = lamps().with("archive/lamps/lamps/old.csv", "old");
+    for destination in ["archive", "archive/lamps/lamps"] {
+        let line = format!("mirror lamps {destination} --removal-limit 100%");
+        let before = room.list("archive");
+        let ran = room.run(&line);
+        assert_eq!(ran.code, 4, "{line}: {ran:?}");
+        let meant = "utter mirror 'lamps' 'archive/lamps'";
+        assert!(ran.err.contains("'nesting'") && ran.err.contains(meant), "{line}: {ran:?}");
+        assert_eq!(room.list("archive"), before, "{line}");
+    }
+    let waived = room.run("mirror lamps archive/lamps/lamps --waive nesting");
+    assert_eq!(waived.code, 0, "{waived:?}");
+}
+
+#[test]
+fn a_nested_folder_is_told_and_not_refused_where_nothing_would_be_removed() {
+    let room = lamps();
+    let ran = room.run("mirror lamps archive/lamps/lamps --dry-run");
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert!(ran.out.contains("was that meant as the destination?"), "{ran:?}");
+}
+
+#[test]
+fn a_mirror_over_what_it_mostly_resembles_is_not_taken_for_nested() {
+    let room = lamps();
+    // A tenth in common is not little: seven of the ten names went, and three stay.
+    for lamp in 3..10 {
+        fs::remove_file(room.path(&format!("archive/lamps/{lamp}.csv"))).unwrap();
+        room.write(&format!("archive/lamps/was {lamp}.csv"), "was");
+    }
+    let ran = room.run("mirror lamps archive/lamps --removal-limit 100%");
+    assert_eq!(ran.code, 0, "{ran:?}");
+}
+
+/// Writes so many files into the work, all of them now.
+fn write_now(room: &Room, count: usize) {
+    for log in 0..count {
+        fs::write(room.path(&format!("work/{log}.log")), "written today").unwrap();
+    }
+}
+
+#[test]
+fn a_mirror_from_the_echo_onto_the_work_is_refused() {
+    for (written, is_refused) in [(19, false), (20, true)] {
+        let mut room = Room::new().with("work/", "");
+        for log in 0..25 {
+            room = room.with(&format!("work/{log}.log"), "an older log");
+        }
+        assert_eq!(room.run("mirror work echo").code, 0);
+        write_now(&room, written);
+        let ran = room.run("mirror echo work");
+        assert_eq!(ran.code, if is_refused { 4 } else { 0 }, "{written}: {ran:?}");
+        assert_eq!(ran.err.contains("'swapped'"), is_refused, "{ran:?}");
+        let is = if is_refused { "written today" } else { "an older log" };
+        assert_eq!(room.read("work/0.log"), is);
+        // The way it was meant, and the way it was said, if that is meant.
+        assert_eq!(room.run("mirror work echo --dry-run").code, 0);
+        let waived = room.run("mirror echo work --waive swapped");
+        assert_eq!(waived.code, 0, "{waived:?}");
+    }
+}
+
+#[test]
+fn a_place_that_a_drive_is_to_be_mounted_on_is_refused_without_it() {
+    if !utter_echo_lab::is_root() {
+        utter_echo_lab::left_out("a list of what is to be mounted, since that needs root");
+        return;
+    }
+    let room = Room::new().with("lens/drawing.svg", "rings").with("my stick/", "");
+    let point = room.path("my stick").canonicalize().unwrap();
+    let escaped = point.to_str().unwrap().replace(' ', "\\040");
+    room.write(
+        "fstab",
+        &format!("# device point kind\n\nLABEL=LANTERN {escaped} ext4 noauto 0 0\n"),
+    );
+    let run = |before: &str, line: &str| {
+        let script = format!("mount --bind fstab /etc/fstab && {before} exec {UTTER} {line}",);
+        let mut command = Command::new("unshare");
+        command.args(["--mount", "sh", "-ec", &script]).current_dir(room.path(""));
+        common::ran(&command.output().unwrap())
+    };
+    for line in [
+        "copy lens 'my stick'",
+        "mirror lens 'my stick/echo'",
+        "copy lens 'my stick/a/b'",
+        "mirror 'my stick' lens --waive empty-source",
+    ] {
+        let ran = run("", line);
+        assert_eq!(ran.code, 4, "{line}: {ran:?}");
+        assert!(ran.err.contains("'drive'") && ran.err.contains("fstab"), "{line}: {ran:?}");
+        assert_eq!(room.list("my stick"), [""; 0]);
+        assert_eq!(room.list("lens"), ["drawing.svg"]);
+    }
+    let mounted = run("mount -t tmpfs tmpfs 'my stick' &&", "copy lens 'my stick'");
+    assert_eq!(mounted.code, 0, "{mounted:?}");
+    let waived = run("", "copy lens 'my stick' --waive drive");
+    assert_eq!(waived.code, 0, "{waived:?}");
+    assert_eq!(room.list("my stick"), ["drawing.svg"]);
+}

@@ -1,0 +1,99 @@
+//! The nested-folder mistake: a mirror that goes one folder too high or too low.
+
+use std::ffi::OsStr;
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
+
+use crate::os::{Kind, System};
+use crate::policy::{Part, Verb};
+use crate::sides::{self, Pair, Place};
+use crate::tree::Listing;
+
+/// A folder has to hold so many of the source's names to look like it.
+const ENOUGH: usize = 8;
+/// So many folders within the destination are looked into.
+const FOLDERS: usize = 1000;
+
+/// Where the source's names turned up instead of in the destination.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Nested {
+    /// As the user named it.
+    pub source_path: String,
+    /// As the user named it.
+    pub destination_path: String,
+    /// The folder that looks like the source.
+    pub folder: String,
+}
+
+/// Finds a folder right above or right below a destination that looks like the source while the
+/// destination itself does not. What cannot be looked into is no reason to refuse anything.
+pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Option<Nested> {
+    if pair.single.is_some() || !changes_much(part) {
+        return None;
+    }
+    let folder = look_around(system, pair).ok()??;
+    Some(Nested {
+        source_path: pair.source_shown.clone(),
+        destination_path: pair.destination_shown.clone(),
+        folder: folder.to_string_lossy().into_owned(),
+    })
+}
+
+/// So that a destination that the source's names are in need not be listed again.
+fn changes_much(part: &Part) -> bool {
+    let Some(top) = part.folders.first() else { return false };
+    let count = |verbs: &[Verb]| top.steps.iter().filter(|step| verbs.contains(&step.verb)).count();
+    let (new, removed) = (count(&[Verb::Add, Verb::Rename]), count(&[Verb::Remove]));
+    // Where nothing may be added, what would be is not known.
+    new + 1 >= ENOUGH || new == 0 && removed > 0
+}
+
+fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> {
+    let source = list(system, &pair.source)?;
+    let in_common = |listed: &Listing| listed.names().filter(|name| source.has(name)).count();
+    let looks_like = |listed: &Listing| {
+        let common = in_common(listed);
+        (common >= ENOUGH && common * 4 >= source.len() * 3).then_some(common)
+    };
+    let (place, path) = (&pair.destination, &pair.destination_path);
+    let mut here = Listing::default();
+    if place.exists() {
+        here = list(system, &place.anchor)?;
+        if in_common(&here) * 10 > source.len().min(here.len()) {
+            return Ok(None);
+        }
+    }
+    if let Some(above) = above(system, pair)
+        && looks_like(&list(system, &above)?).is_some()
+    {
+        let named = path.parent().filter(|_| path.file_name().is_some());
+        let named =
+            named.map(|above| if above.as_os_str().is_empty() { Path::new(".") } else { above });
+        return Ok(Some(named.map_or_else(|| path.join(".."), Path::to_path_buf)));
+    }
+    let folders = (0..here.len()).filter_map(|at| here.get(at));
+    let folders = folders.filter(|(_, kind)| kind.is_none_or(|kind| kind == Kind::Folder));
+    let below = folders.take(FOLDERS).filter_map(|(name, _)| {
+        let folder = system.open_folder(place.anchor.as_fd(), name).ok()?;
+        let common = looks_like(&Listing::read(system, folder.as_fd()).ok()?)?;
+        Some((common, name))
+    });
+    Ok(below.max().map(|(_, name)| path.join(OsStr::from_bytes(name))))
+}
+
+/// A root is held, and opened to be listed.
+fn list(system: &dyn System, root: &OwnedFd) -> io::Result<Listing> {
+    Listing::read(system, system.open_folder(root.as_fd(), b"")?.as_fd())
+}
+
+/// The folder right above the destination, if it can be opened.
+fn above(system: &dyn System, pair: &Pair) -> Option<OwnedFd> {
+    let Place { anchor, missing, .. } = &pair.destination;
+    match &**missing {
+        [] => system.open_root(sides::real_path(anchor).ok()?.parent()?).ok(),
+        [_] => anchor.try_clone().ok(),
+        _ => None,
+    }
+}
