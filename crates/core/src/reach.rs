@@ -131,12 +131,11 @@ impl Reach {
         count.fetch_add(1, Ordering::Relaxed);
     }
 
-    /// As [`Self::agree`]; a time that the drive cannot keep is counted.
-    pub(crate) fn same_time(&self, source: Time, destination: Time) -> bool {
-        if source != destination && !self.drive.keeps(source) {
+    /// Counts an entry whose time the drive cannot keep.
+    pub(crate) fn count_time(&self, source: Time) {
+        if self.carry.has(Aspect::Times) && !self.drive.keeps(source) {
             self.missed.times.fetch_add(1, Ordering::Relaxed);
         }
-        self.agree(source, destination)
     }
 
     /// True if two modification times are the same as far as the drive can tell, or the source's is
@@ -182,9 +181,7 @@ impl Reach {
             self.mode_with(source.mode(), (source.uid, source.gid), owner);
         }
         self.flags_to_carry(source.flags());
-        if self.carry.has(Aspect::Times) && !self.drive.keeps(source.modified()) {
-            self.missed.times.fetch_add(1, Ordering::Relaxed);
-        }
+        self.count_time(source.modified());
     }
 
     /// The owner an entry should get, given the one wanted and the one it has or will have:
@@ -345,13 +342,18 @@ mod tests {
         let coarse = Abilities { grain: 2_000_000_000, ..Abilities::default() };
         let at = |secs, nanos| Time { secs, nanos };
         let stick = reach(coarse.clone(), 0);
-        assert!(stick.same_time(at(13, 999_999_999), at(12, 0)));
-        assert!(!stick.same_time(at(14, 0), at(12, 0)));
-        assert!(!reach(Abilities::default(), 0).same_time(at(12, 1), at(12, 0)));
-        assert!(reach(Abilities::default(), 3_000_000_000).same_time(at(15, 0), at(12, 0)));
+        assert!(stick.agree(at(13, 999_999_999), at(12, 0)));
+        assert!(!stick.agree(at(14, 0), at(12, 0)));
+        assert!(!reach(Abilities::default(), 0).agree(at(12, 1), at(12, 0)));
+        assert!(reach(Abilities::default(), 3_000_000_000).agree(at(15, 0), at(12, 0)));
         let since_1980 = Abilities { seconds: (315_619_200, i64::MAX), ..coarse };
         let stick = reach(since_1980, 0);
-        assert!(stick.same_time(at(0, 0), at(315_619_200, 0)));
+        assert!(stick.agree(at(0, 0), at(315_619_200, 0)));
+        let narrow = Abilities { seconds: (-9, 9), ..Abilities::default() };
+        let narrow = reach(narrow, 0);
+        assert!(narrow.agree(at(-9, 5), at(-9, 0)) && narrow.agree(at(9, 5), at(9, 0)));
+        assert!(!narrow.agree(at(-8, 5), at(-8, 0)) && !narrow.agree(at(9, 5), at(8, 5)));
+        stick.count_time(at(0, 0));
         assert_eq!(stick.drive.nearest(at(-5, 7)), at(315_619_200, 0));
         assert!(matches!(stick.notes()[..], [Note::NotHeld(NotHeld { times: 1, .. })]));
     }

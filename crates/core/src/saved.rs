@@ -383,21 +383,10 @@ impl Reader {
             return None;
         }
         let (parts, drives, problems) = (self.parts, self.drives, self.problems);
-        let mut plan = Plan { parts, problems, drives, ..Plan::default() };
-        plan.number();
+        let mut plan = Plan { parts, problems, drives, totals: saved, ..Plan::default() };
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
-        let counted = plan.totals;
-        let all = Totals {
-            unchanged: saved.unchanged,
-            spared_newer: saved.spared_newer,
-            held_back: saved.held_back,
-            sampled: saved.sampled,
-            source: saved.source,
-            destination: saved.destination,
-            ..counted
-        };
-        plan.totals = all;
-        (all == saved).then_some((purpose, plan))
+        plan.number();
+        (plan.totals == saved).then_some((purpose, plan))
     }
 }
 

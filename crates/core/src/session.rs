@@ -239,6 +239,13 @@ impl<'a> Session<'a> {
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
             let (part, problems) = run.reversed(self.system, at, pair, map);
+            let totals = &mut plan.totals;
+            for step in part.all_steps() {
+                let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
+                comes_back.iter().for_each(|state| totals.source.count(state.kind, state.bytes()));
+                let there = step.destination.iter();
+                there.for_each(|state| totals.destination.count(state.kind, state.bytes()));
+            }
             plan.parts.push(part);
             plan.drives.push(run.drives(at).to_vec());
             plan.prefixes.push(pair.prefix.clone());

@@ -109,7 +109,7 @@ fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     ensure!(from == snapshot(&world.source), "the source changed");
     let after = snapshot(&world.destination);
     nothing_left_out_changed(options, &selected, &before, &after)?;
-    whatever_changed_has_a_step(&plan, &before, &after)?;
+    whatever_changed_has_a_step(&plan, &selected, &before, &after)?;
     spared(options, &selected, &plan, (&from, &before, &after))?;
     if declined.is_empty() {
         if plan.problems.is_empty() {
@@ -212,7 +212,12 @@ fn nothing_left_out_changed(
     Ok(())
 }
 
-fn whatever_changed_has_a_step(plan: &Plan, before: &Snapshot, after: &Snapshot) -> TestCaseResult {
+fn whatever_changed_has_a_step(
+    plan: &Plan,
+    selected: &Selected,
+    before: &Snapshot,
+    after: &Snapshot,
+) -> TestCaseResult {
     let mut told: BTreeSet<String> = BTreeSet::new();
     let mut moved: Vec<String> = Vec::new();
     for placed in plan.steps() {
@@ -221,7 +226,7 @@ fn whatever_changed_has_a_step(plan: &Plan, before: &Snapshot, after: &Snapshot)
             moved.extend([path_of(was.as_bytes()), path_of(placed.path.as_bytes())]);
         }
     }
-    // What is done to one name of a file shows under all.
+    // What is done to one name of a file shows under all, so all have to be names that are taken.
     let groups: BTreeSet<&Vec<u8>> = before
         .iter()
         .filter(|(path, _)| told.contains(&path_of(path)))
@@ -236,6 +241,7 @@ fn whatever_changed_has_a_step(plan: &Plan, before: &Snapshot, after: &Snapshot)
         }
         let shared = was.and_then(|was| was.same_as.as_ref()).is_some_and(|g| groups.contains(g));
         let path = path_of(path);
+        let shared = shared && selected.source.contains(&path);
         let has_step = told.contains(&path) || moved.iter().any(|top| is_below(&path, top));
         ensure!(
             has_step || shared,

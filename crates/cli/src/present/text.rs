@@ -188,8 +188,13 @@ fn headline(
     request: &Request,
     took: Duration,
 ) -> io::Result<()> {
+    let whole = matches!(outcome.ending, Ending::Complete)
+        && plan.problems.is_empty()
+        && outcome.problems.is_empty();
+    let none = Verb::ALL.into_iter().all(|verb| outcome.done(verb).entries == 0);
     let what = match request.task {
-        _ if !matches!(outcome.ending, Ending::Complete) => "Partly done:",
+        _ if !whole && none => "Nothing done:",
+        _ if !whole => "Partly done:",
         _ if plan.is_empty() => "Nothing to do:",
         Task::Mirror => "Mirrored",
         Task::Undo => "Undone",

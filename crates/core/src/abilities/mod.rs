@@ -233,7 +233,7 @@ impl Abilities {
     /// The longest span, in nanoseconds, by which two times may differ that are the same to it,
     /// if one of them is `time`.
     pub fn blur(&self, time: Time) -> u64 {
-        let whole = time.secs < 0 && !self.holds(Ability::EarlyFractions);
+        let whole = self.is_whole(time.secs);
         (if whole { self.grain.max(SECOND) } else { self.grain }).saturating_sub(1)
     }
 
@@ -241,8 +241,15 @@ impl Abilities {
     pub fn nearest(&self, time: Time) -> Time {
         let (first, last) = self.seconds;
         let secs = time.secs.clamp(first, last);
-        let whole = secs != time.secs || secs < 0 && !self.holds(Ability::EarlyFractions);
+        let whole = secs != time.secs || self.is_whole(secs);
         Time { secs, nanos: if whole { 0 } else { time.nanos } }
+    }
+
+    /// True if of this second no fractions are kept: the system drops those of the first and of the
+    /// last that a drive can hold.
+    fn is_whole(&self, secs: i64) -> bool {
+        let (first, last) = self.seconds;
+        secs == first || secs == last || secs < 0 && !self.holds(Ability::EarlyFractions)
     }
 
     /// Tries out the drive that holds `folder`.

@@ -119,7 +119,7 @@ fn file_differs(
                 // Not to be believed either way.
                 return contents_differ(context, sides);
             }
-            if !reach.same_time(source.modified, destination.modified) {
+            if !reach.agree(source.modified, destination.modified) {
                 return Ok(Some(Change::SizeTime));
             }
         } else if destination.modified < source.modified {
@@ -178,14 +178,17 @@ pub(super) fn differing_aspects(
     sides: &Sides<'_>,
 ) -> io::Result<Aspects> {
     let (source, destination) = (sides.source.1, sides.destination.1);
+    if source.modified != destination.modified {
+        reach.count_time(source.modified);
+    }
     let mut differing = Aspects::NONE;
     let mut note = |aspect, differs: bool| {
         if differs && reach.carry.has(aspect) {
             differing = differing.with(aspect);
         }
     };
-    note(Aspect::Times, !reach.same_time(source.modified, destination.modified));
-    note(Aspect::Atime, !reach.same_time(source.accessed, destination.accessed));
+    note(Aspect::Times, !reach.agree(source.modified, destination.modified));
+    note(Aspect::Atime, !reach.agree(source.accessed, destination.accessed));
     let has = (destination.uid, destination.gid);
     let owner = reach.owner_to_set((source.uid, source.gid), has);
     note(Aspect::Owner, owner.is_some());
