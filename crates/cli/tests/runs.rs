@@ -373,61 +373,6 @@ fn drives_are_listed_with_what_they_hold() {
 }
 
 #[test]
-fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("this test needs the right to mount");
-    }
-    let room = Room::new().with("source/a.txt", "a").with("echo/", "");
-    let mount = |options: &str| {
-        let line = format!("-t tmpfs -o {options} tmpfs {}", room.path("echo").display());
-        std::process::Command::new("mount").args(line.split(' ')).status().unwrap().success()
-    };
-    assert!(mount("size=64k"));
-    let remount = std::process::Command::new("mount")
-        .args(["-o", "remount,ro"])
-        .arg(room.path("echo"))
-        .status();
-    let read_only = room.run("copy source echo");
-    let writable = std::process::Command::new("mount")
-        .args(["-o", "remount,rw"])
-        .arg(room.path("echo"))
-        .status();
-    room.write("source/big.bin", &"x".repeat(100_000));
-    let refused = room.run("copy source echo");
-    let full = room.run("copy source echo --waive space");
-    let left = room.list("echo");
-    std::process::Command::new("umount").arg(room.path("echo")).status().unwrap();
-    assert!(remount.unwrap().success() && writable.unwrap().success());
-    assert_eq!(read_only.code, 5, "{read_only:?}");
-    assert!(read_only.err.contains("read-only"), "{read_only:?}");
-    assert_eq!(refused.code, 4, "{refused:?}");
-    assert!(refused.err.contains("--waive space"), "{refused:?}");
-    assert_eq!(full.code, 5, "{full:?}");
-    assert!(full.out.contains("run the same line again"), "{full:?}");
-    assert!(left.iter().all(|name| name == "a.txt"), "{left:?}");
-}
-
-#[test]
-fn a_drive_that_fills_up_is_told_of_once_a_worker() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("this test needs the right to mount");
-    }
-    let room = Room::new().with("drive/", "");
-    for i in 0..100 {
-        room.write(&format!("source/pages/{i:02}.txt"), &"p".repeat(4000));
-    }
-    let mount = std::process::Command::new("mount")
-        .args(["-t", "tmpfs", "-o", "size=128k", "tmpfs"])
-        .arg(room.path("drive"))
-        .status();
-    let full = room.run("copy source drive/echo --waive space --workers 2");
-    std::process::Command::new("umount").arg(room.path("drive")).status().unwrap();
-    assert!(mount.unwrap().success());
-    assert_eq!(full.code, 5, "{full:?}");
-    assert!((1..=4).contains(&full.err.lines().count()), "{full:?}");
-}
-
-#[test]
 fn a_rate_is_never_passed_by_more_than_five_percent() {
     // One large file and many small ones; two seconds' worth.
     let room = Room::new().with("source/large.wav", &"x".repeat(3_000_000));

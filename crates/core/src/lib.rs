@@ -20,6 +20,7 @@ pub mod path;
 pub mod plan;
 pub mod problem;
 pub mod request;
+mod room;
 pub mod saved;
 pub mod select;
 

@@ -194,7 +194,7 @@ impl Cause {
     }
 
     /// True if there is no room left.
-    pub(crate) fn is_full(&self) -> bool {
+    pub fn is_full(&self) -> bool {
         use io::ErrorKind as K;
         matches!(self, Self::System(e) if matches!(e.kind(), K::StorageFull | K::QuotaExceeded))
     }

@@ -203,6 +203,8 @@ pub struct SetAside {
 pub struct Safety {
     /// Most removals that a mirror may hold.
     pub removal_limit: RemovalLimit,
+    /// Files are removed before anything arrives: for drives that have no room for both.
+    pub remove_first: bool,
     /// Label or UUID of the drive that the destination must lie on.
     pub drive: Option<String>,
     /// Guards that are switched off for this run.

@@ -92,6 +92,7 @@ struct Head {
     carry: Vec<String>,
     strictly: bool,
     removal_limit: SavedLimit,
+    remove_first: bool,
     waived: Vec<String>,
     drive: Option<String>,
 }
@@ -202,6 +203,7 @@ pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> 
         carry: words(request.carry),
         strictly: request.strictly,
         removal_limit: request.safety.removal_limit.into(),
+        remove_first: request.safety.remove_first,
         waived: request.safety.waived.iter().map(|guard| guard.name().to_owned()).collect(),
         drive: request.safety.drive.clone(),
     }))?;
@@ -405,6 +407,7 @@ fn purpose(head: Head) -> Result<Purpose, String> {
     };
     let safety = Safety {
         removal_limit: head.removal_limit.into(),
+        remove_first: head.remove_first,
         drive: head.drive,
         waived: head.waived.iter().map(guard).collect::<Result<_, _>>()?,
         set_aside: None,

@@ -306,7 +306,9 @@ impl<'a> Session<'a> {
     pub fn enact(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
         let enact = |aside: Option<&Aside<'_>>| {
             let running = self.request.running;
-            let terms = stages::Terms { system: self.system, observer, running, aside };
+            let remove_first = self.request.safety.remove_first;
+            let terms =
+                stages::Terms { system: self.system, observer, running, remove_first, aside };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {

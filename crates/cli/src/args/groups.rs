@@ -231,6 +231,12 @@ pub(crate) struct Removing {
     /// [default: a third of them, once that is more than 20]
     #[arg(long, value_name = "N|P%", value_parser = values::removal_limit, help_heading = "Safety", hide_short_help = true)]
     pub(crate) removal_limit: Option<RemovalLimit>,
+    /// Remove files before anything arrives, to make room on a drive that is full
+    ///
+    /// Without it nothing goes before what takes its place has arrived. A run that dies in between
+    /// has then removed and not yet added; run the same line again to go on.
+    #[arg(long, help_heading = "Safety", hide_short_help = true)]
+    pub(crate) remove_first: bool,
 }
 
 #[derive(Debug, Args)]

@@ -7,13 +7,13 @@ use anyhow::{Context as _, Result};
 use jiff::Timestamp;
 use utter_echo_core::os::Time;
 use utter_echo_core::request::{
-    self, By, Cache, Flush, Keep, Places, RemovalLimit, Request, Retries, Safety, SetAside, Task,
+    self, By, Cache, Flush, Keep, Places, Request, Retries, Safety, SetAside, Task,
 };
 use utter_echo_core::select::{Kinds, RuleFile, Rules, Selection};
 
 use super::groups::{
-    ByWhat, CacheHow, FlushWhen, Format, Output, Running, SafetyOptions, Takes, What, Writing,
-    YesNo,
+    ByWhat, CacheHow, FlushWhen, Format, Output, Removing, Running, SafetyOptions, Takes, What,
+    Writing, YesNo,
 };
 use super::values::{self, KeepRuns};
 
@@ -124,8 +124,8 @@ impl Output {
 }
 
 impl SafetyOptions {
-    /// What may refuse a plan, and what not.
-    pub(crate) fn guards(&self, removal_limit: RemovalLimit) -> Safety {
+    /// What may refuse a plan, and what not, but for what only removals need.
+    pub(crate) fn guards(&self) -> Safety {
         let set_aside = self.set_aside.as_ref().map(|folder| {
             let now = Timestamp::now();
             let keep = self.set_aside_keep.map(|keep| match keep {
@@ -135,7 +135,18 @@ impl SafetyOptions {
             SetAside { folder: folder.clone(), run: run_at(now), keep }
         });
         let (drive, waived) = (self.drive.clone(), self.waive.clone());
-        Safety { removal_limit, drive, waived, set_aside }
+        Safety { drive, waived, set_aside, ..Safety::default() }
+    }
+}
+
+impl Removing {
+    /// What was said of removals now, and otherwise before.
+    pub(crate) fn over(&self, before: &Safety, safety: Safety) -> Safety {
+        Safety {
+            removal_limit: self.removal_limit.unwrap_or(before.removal_limit),
+            remove_first: self.remove_first || before.remove_first,
+            ..safety
+        }
     }
 }
 

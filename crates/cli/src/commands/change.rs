@@ -10,7 +10,7 @@ use utter_echo_core::drives::Known;
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
+use utter_echo_core::request::{Places, Request, Safety, Task};
 use utter_echo_core::{Session, saved};
 
 use super::hooks;
@@ -22,26 +22,25 @@ use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
     let places = (args.sources.clone(), args.destination.as_path());
-    let request = wanted(Task::Copy, places, RemovalLimit::default(), false, &args.changing)?;
+    let request = wanted(Task::Copy, places, args.changing.safety.guards(), false, &args.changing)?;
     change(&request, &args.changing)
 }
 
 pub(crate) fn mirror(args: &Mirror) -> Result<Exit> {
     let places = (vec![args.source.clone()], args.destination.as_path());
-    let removal_limit = args.removing.removal_limit.unwrap_or_default();
+    let guards = args.removing.over(&Safety::default(), args.changing.safety.guards());
     let drops = args.drop_unselected;
-    let request = wanted(Task::Mirror, places, removal_limit, drops, &args.changing)?;
+    let request = wanted(Task::Mirror, places, guards, drops, &args.changing)?;
     change(&request, &args.changing)
 }
 
 fn wanted(
     task: Task,
     places: (Vec<PathBuf>, &Path),
-    removal_limit: RemovalLimit,
+    guards: Safety,
     drops: bool,
-    Changing { what, steps, safety, writing, how, .. }: &Changing,
+    Changing { what, steps, writing, how, .. }: &Changing,
 ) -> Result<Request> {
-    let guards = safety.guards(removal_limit);
     let mut request = request(task, places, (what, drops), &how.running, Some(writing), guards)?;
     request.changed.spare_newer = steps.spare_newer;
     request.changed.steps = steps.steps.unwrap_or(request.changed.steps);

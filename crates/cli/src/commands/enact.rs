@@ -17,8 +17,7 @@ pub(crate) fn enact(args: &Enact) -> Result<Exit> {
     let (purpose, plan) = saved::read(BufReader::new(file))
         .with_context(|| format!("plan '{shown}' is refused, and nothing was touched"))?;
     // The guards and limits that the plan was made under hold still, unless others are given now.
-    let limit = args.removing.removal_limit.unwrap_or(purpose.safety.removal_limit);
-    let mut guards = args.safety.guards(limit);
+    let mut guards = args.removing.over(&purpose.safety, args.safety.guards());
     guards.drive = guards.drive.or(purpose.safety.drive);
     guards.waived.extend(purpose.safety.waived);
     // What was selected, and what counted as changed, decided about the plan; it is decided.

@@ -3,7 +3,7 @@
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Places, RemovalLimit, Request, Task};
+use utter_echo_core::request::{Places, Request, Task};
 use utter_echo_core::{Recorded, Session};
 
 use super::change::Change;
@@ -17,7 +17,7 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
     let places = Places::new(vec![run.path.clone()], destination);
     let request = &Request::new(Task::Undo, places)
         .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
-        .guarded(args.safety.guards(RemovalLimit::default()))
+        .guarded(args.safety.guards())
         .running(running(&args.how.running, Some(&args.writing)));
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {

@@ -113,7 +113,7 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
 pub(super) fn outcome_in_brief(plan: &Plan, outcome: &Outcome) -> io::Result<()> {
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
-    ending(&mut anstream::stderr().lock(), &outcome.ending)
+    ending(&mut anstream::stderr().lock(), plan, &outcome.ending)
 }
 
 /// Every step, with what became of it if it was not done.
@@ -162,23 +162,28 @@ pub(super) fn outcome(
         writeln!(out, "To take this run back: utter undo {shown}")?;
     }
     problem_count(&mut out, plan.problems.len() + outcome.problems.len())?;
-    ending(&mut out, &outcome.ending)?;
+    ending(&mut out, plan, &outcome.ending)?;
     out.flush()
 }
 
-fn ending(out: &mut impl Write, ending: &Ending) -> io::Result<()> {
-    match ending {
-        Ending::Complete => Ok(()),
-        Ending::Stopped => writeln!(
-            out,
-            "{BAD}Stopped.{BAD:#} What was done is whole; run the same line again to go on."
-        ),
-        Ending::Early(cause) => writeln!(
-            out,
-            "{BAD}Ended early: {cause}.{BAD:#} What was done is whole; mend the cause and run the \
-             same line again."
-        ),
-    }
+fn ending(out: &mut impl Write, plan: &Plan, ending: &Ending) -> io::Result<()> {
+    let cause = match ending {
+        Ending::Complete => return Ok(()),
+        Ending::Stopped => {
+            return writeln!(
+                out,
+                "{BAD}Stopped.{BAD:#} What was done is whole; run the same line again to go on."
+            );
+        }
+        Ending::Early(cause) => cause,
+    };
+    let gives_room = cause.is_full() && plan.totals.remove.bytes > 0;
+    let hint = if gives_room { ", or let the removals make room with --remove-first," } else { "" };
+    writeln!(
+        out,
+        "{BAD}Ended early: {cause}.{BAD:#} What was done is whole; mend the cause{hint} and run the \
+         same line again."
+    )
 }
 
 fn headline(

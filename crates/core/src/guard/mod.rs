@@ -9,8 +9,9 @@ use std::path::PathBuf;
 use crate::aside::Shelf;
 use crate::os::{Space, System};
 use crate::plan::Plan;
-use crate::policy::{Part, Step, Verb};
-use crate::request::{Guard, RemovalLimit, Request};
+use crate::policy::Part;
+use crate::request::{Guard, RemovalLimit, Request, Safety};
+use crate::room::{Giving, Need};
 use crate::sides::{self, Pair};
 
 pub use nesting::Nested;
@@ -62,7 +63,8 @@ pub enum Refusal {
     },
     /// See [`Guard::Space`].
     #[error(
-        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, or go on all the same with --waive space"
+        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, {}or go on all the same with --waive space",
+        if *remove_first { "have the removals make it with --remove-first, " } else { "" }
     )]
     Space {
         /// Needed at the fullest moment.
@@ -73,6 +75,8 @@ pub enum Refusal {
         unit: &'static str,
         /// Which drive, in words.
         drive: &'static str,
+        /// There is room for all of it if the removals come first.
+        remove_first: bool,
     },
     /// See [`Guard::Nesting`].
     #[error(
@@ -171,7 +175,7 @@ pub(crate) fn check(
         swapped::check(plan)?;
     }
     if on(Guard::Space) {
-        space(system, pairs, shelf, holds_holes, plan)?;
+        space(system, safety, (pairs, shelf), holds_holes, plan)?;
     }
     Ok(locks)
 }
@@ -261,8 +265,8 @@ fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> {
 /// Every pair's destination lies on the drive of the first: they share the folder it names.
 fn space(
     system: &dyn System,
-    pairs: &[Pair],
-    shelf: Option<&Shelf>,
+    safety: &Safety,
+    (pairs, shelf): (&[Pair], Option<&Shelf>),
     holds_holes: bool,
     plan: &Plan,
 ) -> Result<(), Refusal> {
@@ -280,78 +284,37 @@ fn space(
         return Ok(());
     };
     let steps = || plan.parts.iter().flat_map(Part::all_steps);
-    let mut need = steps().fold(Need::default(), |need, step| need.with(step, &space, holds_holes));
-    let aside = steps().fold(Need::default(), |need, step| need.with_aside(step, &space));
-    match shelf {
-        Some(shelf) if shelf.drive() != pair.destination.anchor_stat.identity.drive => {
-            if let Ok(space) = system.space(shelf.anchor()) {
-                aside.fits(&space, "the drive where things are set aside")?;
-            }
+    let need = Need::of(steps(), &space, holds_holes);
+    let mut giving = match safety.remove_first {
+        true => Giving::Removed,
+        false => Giving::Shrinking,
+    };
+    if let Some(shelf) = shelf {
+        if shelf.drive() == pair.destination.anchor_stat.identity.drive {
+            // What is displaced gives no room free.
+            giving = Giving::Nothing;
+        } else if let Ok(space) = system.space(shelf.anchor()) {
+            let aside = Need::of_what_is_set_aside(steps(), &space);
+            let drive = "the drive where things are set aside";
+            refuse_unless(&aside, aside.bytes(false) <= space.bytes, &space, (drive, false))?;
         }
-        // What is replaced gives no room free.
-        Some(_) => need.bytes = need.bytes.saturating_add(need.freed),
-        None => {}
     }
-    need.fits(&space, "the destination's drive")
+    let fits = need.fits(space.bytes, giving);
+    let would_fit = giving == Giving::Shrinking && need.fits(space.bytes, Giving::Removed);
+    refuse_unless(&need, fits, &space, ("the destination's drive", would_fit))
 }
 
-#[derive(Default)]
-struct Need {
-    bytes: u64,
-    /// While a file is replaced both the old and the new one are there.
-    largest_replaced: u64,
-    inodes: u64,
-    /// Bytes of what is replaced, as far as new bytes take their place.
-    freed: u64,
-}
-
-impl Need {
-    fn fits(&self, space: &Space, drive: &'static str) -> Result<(), Refusal> {
-        let bytes = self.bytes.saturating_add(self.largest_replaced);
-        if bytes > space.bytes {
-            return Err(Refusal::Space { needed: bytes, free: space.bytes, unit: "bytes", drive });
-        }
-        match space.inodes {
-            Some(free) if self.inodes > free => {
-                Err(Refusal::Space { needed: self.inodes, free, unit: "inodes", drive })
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// What setting aside takes on another drive.
-    fn with_aside(mut self, step: &Step, space: &Space) -> Self {
-        let displaced = matches!(step.verb, Verb::Replace | Verb::Remove);
-        if let Some(old) = step.destination.filter(|_| displaced) {
-            let bytes = old.bytes().div_ceil(space.block).saturating_mul(space.block);
-            self.bytes = self.bytes.saturating_add(bytes);
-            self.inodes += 1;
-        }
-        self
-    }
-
-    fn with(mut self, step: &Step, space: &Space, holds_holes: bool) -> Self {
-        let Some(source) = step.source.filter(|_| step.link().is_none()) else {
-            return self;
-        };
-        let rounded = |bytes: u64| bytes.div_ceil(space.block).saturating_mul(space.block);
-        // A file with holes takes less than its size; one that the source has not yet written to
-        // its drive may seem to, but by less than a block for a small file.
-        let taken = if holds_holes { source.allocated.max(space.block) } else { u64::MAX };
-        let new = rounded(source.bytes().min(taken));
-        let old = step.destination.map_or(0, |d| rounded(d.bytes().min(d.allocated)));
-        match step.verb {
-            Verb::Add => {
-                self.bytes = self.bytes.saturating_add(new);
-                self.inodes += 1;
-            }
-            Verb::Replace => {
-                self.bytes = self.bytes.saturating_add(new.saturating_sub(old));
-                self.freed = self.freed.saturating_add(new.min(old));
-                self.largest_replaced = self.largest_replaced.max(new.min(old));
-            }
-            Verb::Adjust | Verb::Rename | Verb::Remove => {}
-        }
-        self
-    }
+fn refuse_unless(
+    need: &Need,
+    fits: bool,
+    space: &Space,
+    (drive, remove_first): (&'static str, bool),
+) -> Result<(), Refusal> {
+    let (needed, free, unit) = match space.inodes {
+        _ if !fits => (need.bytes(false), space.bytes, "bytes"),
+        Some(free) if need.inodes() > free => (need.inodes(), free, "inodes"),
+        _ => return Ok(()),
+    };
+    let remove_first = remove_first && unit == "bytes";
+    Err(Refusal::Space { needed, unit, free, drive, remove_first })
 }

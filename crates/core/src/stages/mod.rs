@@ -9,6 +9,7 @@ mod ledger;
 mod notes;
 mod outcome;
 mod recheck;
+mod room;
 mod steps;
 
 use std::collections::HashMap;
@@ -39,6 +40,8 @@ pub(crate) struct Terms<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) running: Running,
+    /// Files are removed before anything arrives.
+    pub(crate) remove_first: bool,
     /// Where what is displaced goes, if it is not lost.
     pub(crate) aside: Option<&'a Aside<'a>>,
 }
@@ -64,10 +67,12 @@ struct Stage {
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
-const STAGES: [Stage; 13] = [
+const STAGES: [Stage; 14] = [
     // What is set aside can only be brought back as it was if that is known before anything changes.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: |run, root| run.note_all(root) },
     Stage { gate: Gate::If(|run| run.leaves_a_doubt()), work: |run, root| run.leave_doubts(root) },
+    // The one exception, and only where the user asked for it, is that removals come first.
+    Stage { gate: Gate::If(|run| run.makes_room()), work: |run, root| run.make_room(root) },
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.fill(root) },
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.rename(root) },
     Stage { gate: Gate::WhileItGoesOn, work: |run, root| run.link(root) },
@@ -95,6 +100,7 @@ struct Run<'a> {
     /// Held while names are given to a file that is locked.
     linking: Mutex<()>,
     doubts: Doubts<'a>,
+    remove_first: bool,
 }
 
 /// A drive of the destination while a part is carried out.
@@ -114,7 +120,7 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, aside } = *terms;
+    let Terms { system, observer, running, remove_first, aside } = *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let means = Means::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -147,6 +153,7 @@ pub(crate) fn carry_out(
             opened: Mutex::default(),
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
+            remove_first,
         };
         run.go();
     }

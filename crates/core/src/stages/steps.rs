@@ -11,6 +11,7 @@ use crate::path::TreePath;
 use crate::policy::{Elsewhere, Folder, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation};
+use crate::room;
 use crate::state::State;
 use crate::writer::{Deed, Done, During, Place, Trouble};
 
@@ -51,15 +52,21 @@ impl Run<'_> {
 
     /// Removal: after everything else has arrived, and of exactly what the plan saw.
     pub(super) fn remove(&self, root: BorrowedFd<'_>) {
-        let files = |step: &Step| step.verb == Verb::Remove && step.kind() != Kind::Folder;
+        self.remove_files(root);
         let remove: Work<'_> = &|at, step| at.on.writer.remove(at.place, at.name, &step.into());
-        self.each_folder(root, &files, remove);
         // The deepest first: a folder must be empty by then.
         let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
         for at in (0..self.part.folders.len()).rev() {
             let steps = 0..self.part.folders[at].steps.len();
             self.work_on(root, at, steps, &folders, remove);
         }
+    }
+
+    /// All that is removed and is no folder.
+    pub(super) fn remove_files(&self, root: BorrowedFd<'_>) {
+        self.each_folder(root, &room::clears, &|at, step| {
+            at.on.writer.remove(at.place, at.name, &step.into())
+        });
     }
 
     /// What takes the place of a folder that is empty by now.

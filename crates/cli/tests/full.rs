@@ -1,0 +1,113 @@
+//! Guarantee: a drive without room is told of once, and before anything is touched where that can be known;
+//! what gives room comes before what needs it, so that a plan that fits in some order is carried out.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::path::PathBuf;
+use std::process::Command;
+
+use common::Room;
+
+/// A drive in memory; it goes with this value.
+struct Drive(PathBuf);
+
+impl Drive {
+    fn mount(room: &Room, name: &str, size: &str) -> Option<Self> {
+        if !utter_echo_lab::is_root() {
+            utter_echo_lab::left_out("small drives, since that needs the right to mount");
+            return None;
+        }
+        room.write(&format!("{name}/"), "");
+        let drive = Self(room.path(name));
+        drive.run("mount", &["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"]);
+        Some(drive)
+    }
+
+    fn run(&self, program: &str, words: &[&str]) {
+        let status = Command::new(program).args(words).arg(&self.0).status().unwrap();
+        assert!(status.success(), "{program} {words:?}");
+    }
+}
+
+impl Drop for Drive {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("--lazy").arg(&self.0).status();
+    }
+}
+
+fn kibibytes(count: usize) -> String {
+    "p".repeat(count * 1024)
+}
+
+#[test]
+fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
+    let room = Room::new().with("source/a.txt", "a");
+    let Some(drive) = Drive::mount(&room, "echo", "64k") else { return };
+    drive.run("mount", &["-o", "remount,ro"]);
+    let read_only = room.run("copy source echo");
+    drive.run("mount", &["-o", "remount,rw"]);
+    room.write("source/big.bin", &kibibytes(100));
+    let refused = room.run("copy source echo");
+    let full = room.run("copy source echo --waive space");
+    assert_eq!(read_only.code, 5, "{read_only:?}");
+    assert!(read_only.err.contains("read-only"), "{read_only:?}");
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("--waive space"), "{refused:?}");
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!(full.out.contains("run the same line again"), "{full:?}");
+    let left = room.list("echo");
+    assert!(left.iter().all(|name| name == "a.txt"), "{left:?}");
+}
+
+#[test]
+fn a_drive_that_fills_up_is_told_of_once_a_worker() {
+    let room = Room::new();
+    for i in 0..100 {
+        room.write(&format!("source/pages/{i:02}.txt"), &kibibytes(4));
+    }
+    let Some(_drive) = Drive::mount(&room, "drive", "128k") else { return };
+    let full = room.run("copy source drive/echo --waive space --workers 2");
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!((1..=4).contains(&full.err.lines().count()), "{full:?}");
+}
+
+#[test]
+fn files_that_become_shorter_give_room_to_those_that_grow() {
+    let room = Room::new();
+    let Some(_drive) = Drive::mount(&room, "echo", "1000k") else { return };
+    for (name, was, is) in [("a", 100, 700), ("y", 400, 40), ("z", 400, 30)] {
+        room.write(&format!("echo/{name}.wav"), &kibibytes(was));
+        room.write(&format!("source/{name}.wav"), &kibibytes(is));
+    }
+    let ran = room.run("copy source echo --by size --workers 2");
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert_eq!(room.run("verify source echo --by content").code, 0);
+}
+
+#[test]
+fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
+    let room = Room::new().with("source/new.wav", &kibibytes(700));
+    let Some(_drive) = Drive::mount(&room, "echo", "1000k") else { return };
+    room.write("echo/old/old.wav", &kibibytes(800));
+    let line = "mirror source echo --removal-limit 100%";
+    let refused = room.run(line);
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("--remove-first"), "{refused:?}");
+    assert_eq!(room.list("echo"), ["old/", "old/old.wav"]);
+    let waived = room.run(&format!("{line} --waive space"));
+    assert_eq!(waived.code, 5, "{waived:?}");
+    assert!(waived.out.contains("--remove-first"), "{waived:?}");
+    assert_eq!(room.list("echo"), ["old/", "old/old.wav"], "nothing went before its time");
+    // The plan remembers it.
+    assert_eq!(room.run(&format!("{line} --remove-first --save-plan plan --dry-run")).code, 0);
+    let ran = room.run("enact plan");
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert_eq!(room.list("echo"), ["new.wav"]);
+    // What is set aside on the same drive stays there, and gives no room.
+    room.write("source/new.wav", "");
+    room.write("source/newer.wav", &kibibytes(600));
+    let aside = room.run("mirror source echo/now --remove-first --set-aside echo/aside");
+    assert_eq!(aside.code, 4, "{aside:?}");
+}
