@@ -17,7 +17,8 @@ thread_local! {
 
 /// The offset of the first byte that differs, or at which one ends; `None` if all are equal. Reading
 /// ends where the source's `size` says, once that much came of both, but not at a size of 0, which
-/// says nothing. After each block `passed` is told how many bytes were read of both sides and where the block ends;
+/// says nothing. What neither side holds is not read, but for the end, which tells how long they are.
+/// After each block `passed` is told how many bytes were read of both sides and where the block ends;
 /// comparing ends when it fails.
 pub(crate) fn first_difference(
     system: &dyn System,
@@ -49,6 +50,27 @@ pub(crate) fn first_difference(
             if read < length || offset == size {
                 return Ok(None);
             }
+            if here[..read].iter().all(|byte| *byte == 0) {
+                offset = past_holes(system, (source, destination), offset, size);
+            }
         }
     })
+}
+
+/// Where to read on, where zeros were read: at the next byte that one of the sides may hold.
+fn past_holes(
+    system: &dyn System,
+    (source, destination): (BorrowedFd<'_>, BorrowedFd<'_>),
+    offset: u64,
+    size: u64,
+) -> u64 {
+    let Some(last) = size.checked_sub(1) else { return offset };
+    // Where a file system does not tell, all of it counts as held.
+    let next = |file| match system.next_data(file, offset) {
+        Ok(Some((start, _))) => start,
+        Ok(None) => last,
+        Err(_) => offset,
+    };
+    let first = next(source);
+    if first == offset { offset } else { first.min(next(destination)).clamp(offset, last) }
 }

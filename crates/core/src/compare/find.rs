@@ -30,6 +30,8 @@ struct Down<'a> {
     verdict: Verdict,
     whole: Option<Whole>,
     difference: Option<usize>,
+    /// The destination's entry in its place that is no folder, and takes part with it.
+    instead: Option<&'a Stat>,
 }
 
 impl Walk<'_, '_> {
@@ -101,12 +103,16 @@ impl Walk<'_, '_> {
         if source.kind == Kind::Folder {
             if !stops {
                 let (presence, source) = (Presence::Source, Some(source));
-                let (destination, difference) = (None, Some(difference));
-                let whole = None;
+                // Should the folder turn out not to take part, that is what is left out with it.
+                let destination = match &met.destination {
+                    Side::LeftOut(there) => there.as_ref(),
+                    _ => None,
+                };
+                let (difference, whole, instead) = (Some(difference), None, None);
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference },
+                    Down { presence, source, destination, verdict, whole, difference, instead },
                 );
             }
         } else if source.links > 1 {
@@ -138,22 +144,23 @@ impl Walk<'_, '_> {
         let sides = (Seen::There(source.into()), Seen::There(there.into()));
         let differs = what != What::Nothing;
         let difference = differs.then(|| visit.note(met.name, sides, what, obstacle));
-        let (from, to, whole) = (Some(source), Some(there), None);
+        let (from, to, whole, instead) = (Some(source), Some(there), None, None);
         match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => {
                 let (presence, source, destination) = (Presence::Both, from, to);
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference },
+                    Down { presence, source, destination, verdict, whole, difference, instead },
                 );
             }
             (Kind::Folder, _) => {
                 let (presence, source, destination) = (Presence::Source, from, to);
+                let instead = to;
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference },
+                    Down { presence, source, destination, verdict, whole, difference, instead },
                 );
             }
             (_, Kind::Folder) if !is_mount => {
@@ -162,7 +169,7 @@ impl Walk<'_, '_> {
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference },
+                    Down { presence, source, destination, verdict, whole, difference, instead },
                 );
             }
             _ => {}
@@ -188,11 +195,11 @@ impl Walk<'_, '_> {
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
-            let (destination, difference) = (Some(there), Some(difference));
+            let (destination, difference, instead) = (Some(there), Some(difference), None);
             self.go_below(
                 visit,
                 met.name,
-                Down { presence, source, destination, verdict, whole, difference },
+                Down { presence, source, destination, verdict, whole, difference, instead },
             );
         }
     }
@@ -207,12 +214,12 @@ impl Walk<'_, '_> {
         let difference = visit.note(met.name, (source, there_seen), What::LeftOut, None);
         if there.kind == Kind::Folder {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
-            let (destination, difference) = (Some(there), Some(difference));
+            let (destination, difference, instead) = (Some(there), Some(difference), None);
             let verdict = Verdict::Take { all_below: true };
             self.go_below(
                 visit,
                 met.name,
-                Down { presence, source, destination, verdict, whole, difference },
+                Down { presence, source, destination, verdict, whole, difference, instead },
             );
         }
     }
@@ -236,7 +243,7 @@ impl Walk<'_, '_> {
     }
 
     fn go_below(&self, visit: &mut Visit<'_>, name: &[u8], down: Down<'_>) {
-        let Down { presence, source, destination, verdict, whole, difference } = down;
+        let Down { presence, source, destination, verdict, whole, difference, instead } = down;
         let (all_below, conditional) = match verdict {
             Verdict::Take { all_below } => (all_below, false),
             Verdict::IfNeeded { all_below } => (all_below, true),
@@ -247,9 +254,7 @@ impl Walk<'_, '_> {
         }
         let Some(drive) = self.drive_below(visit, name, presence, destination) else { return };
         let crosses = drive.id != visit.node.begun.drive.id;
-        let instead = destination
-            .filter(|there| there.kind != Kind::Folder && presence == Presence::Source)
-            .map(|there| (there.kind, there.size));
+        let instead = instead.map(|there| (there.kind, there.size));
         let node = Node::new(
             Some(visit.node),
             name,
@@ -356,8 +361,8 @@ impl Walk<'_, '_> {
                 let source = met.source.taken();
                 let depends = !is_folder && source.is_some_and(|(_, verdict)| !is_sure(verdict));
                 let is_counted_later = source.is_none() && is_folder && self.goes_below_extra();
-                visit.taken.1 |= !depends;
                 if !depends && !is_counted_later {
+                    visit.taken.1 = true;
                     tallies.destination.count(there.kind, there.size);
                 }
             }

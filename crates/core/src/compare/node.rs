@@ -185,6 +185,7 @@ impl Node {
         let takes_part = !self.begun.conditional || inner.taken.0;
         self.count(&inner, (takes_part, tells_left_out), selection, tallies);
         let (mut taken, holds) = (inner.taken, inner.holds);
+        taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
         taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
         let below = self.hand_over(inner, station);
         let Some(parent) = &self.parent else { return };
@@ -236,6 +237,14 @@ impl Node {
         told.map(|_| own)
     }
 
+    /// True for a folder that only the destination has, and that takes part. One that holds what is
+    /// left out is there for that, and no part of the comparison.
+    fn counts_alone(&self, inner: &Inner) -> bool {
+        let Begun { presence, conditional, whole, .. } = self.begun;
+        let alone = presence == Presence::Destination && whole.is_none() && !self.is_root();
+        alone && !inner.holds && (!conditional || inner.taken.1)
+    }
+
     fn count(
         &self,
         inner: &Inner,
@@ -248,9 +257,7 @@ impl Node {
             return;
         }
         if presence == Presence::Destination && self.begun.whole.is_none() {
-            // One that holds what is left out is there for that, and no part of the comparison.
-            let counts = !inner.holds && (!conditional || inner.taken.1);
-            tallies.destination.folders += u64::from(counts);
+            tallies.destination.folders += u64::from(self.counts_alone(inner));
             return;
         }
         if conditional {

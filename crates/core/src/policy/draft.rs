@@ -22,6 +22,10 @@ pub(super) struct Drafted {
     pub(super) names: Names,
     pub(super) steps: Vec<Option<Step>>,
     pub(super) linked: Vec<LinkedName>,
+    /// Entries in it that an option holds back.
+    pub(super) held_back: u64,
+    /// Files in it that are newer in the destination, and stay for that.
+    pub(super) spared_newer: u64,
     pub(super) fate: Fate,
     /// In closing order; after [`Draft::arrange`] nobody asks any more.
     children: Vec<usize>,
@@ -81,6 +85,8 @@ impl Drafted {
             names: from.names,
             steps: Vec::new(),
             linked: Vec::new(),
+            held_back: 0,
+            spared_newer: 0,
             fate: Fate::Open,
             children,
             parent: 0,
@@ -89,7 +95,8 @@ impl Drafted {
     }
 
     pub(super) fn is_empty(&self) -> bool {
-        self.steps.is_empty() && self.linked.is_empty() && self.children.is_empty()
+        let holds_back = self.held_back + self.spared_newer > 0;
+        self.steps.is_empty() && self.linked.is_empty() && self.children.is_empty() && !holds_back
     }
 
     fn sort(&mut self) {
@@ -140,8 +147,12 @@ impl<'a> Draft<'a> {
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
             waiting.extend(children.into_iter().map(|child| (child, here, fate)));
             if fate != Fate::Open {
-                let steps = folder.steps.iter_mut().filter_map(Option::take).count();
-                self.decided.held_back += if fate == Fate::Held { steps as u64 } else { 0 };
+                folder.held_back += folder.steps.iter_mut().filter_map(Option::take).count() as u64;
+            }
+            // What is in a folder that is not made shares its fate, which a problem tells.
+            if fate != Fate::Lost {
+                self.decided.held_back += folder.held_back;
+                self.decided.spared_newer += folder.spared_newer;
             }
             self.folders.push(folder);
         }

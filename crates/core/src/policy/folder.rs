@@ -61,8 +61,8 @@ impl Station for Draft<'_> {
                 Decision::Held(word) => {
                     left = left.max(Stays::Held);
                     match word {
-                        Word::Newer => self.decided.spared_newer += 1,
-                        Word::Held | Word::Yes => self.decided.held_back += 1,
+                        Word::Newer => drafted.spared_newer += 1,
+                        Word::Held | Word::Yes => drafted.held_back += 1,
                     }
                     self.doom(child, Fate::Held);
                 }
