@@ -135,11 +135,12 @@ pub enum Cause {
     /// The destination's drive has no entries of this kind, or not for this caller.
     #[error("the destination's drive holds no entry of this kind")]
     KindNotHeld,
-    /// The destination's drive does not take such a link text or device number.
-    #[error(
-        "the destination's drive holds no symbolic link this long, or no device of this number"
-    )]
-    ReferenceNotHeld,
+    /// The destination's drive does not take a link with so long a text.
+    #[error("the destination's drive holds no symbolic link with so long a text")]
+    LinkTooLong,
+    /// The destination's drive does not take a device with this number.
+    #[error("the destination's drive holds no device with this number")]
+    DeviceNotHeld,
     /// A mounted drive stays where it is.
     #[error(
         "another drive is mounted here in the destination, so nothing can take its place; unmount it first"

@@ -3,6 +3,7 @@
 use std::io;
 use std::os::fd::BorrowedFd;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use crate::abilities::{self, Abilities, Ability};
 use crate::aspect::{Aspect, Aspects};
@@ -27,7 +28,23 @@ pub(crate) struct Reach {
     not_held: Aspects,
     /// What turned up on the way that cannot be carried.
     missed: Missed,
+    /// Link texts and device numbers that are out of the common, as far as they were tried out.
+    references: Mutex<References>,
 }
+
+/// What a drive is known to hold, and not to hold.
+#[derive(Debug)]
+struct References {
+    /// Bytes of the longest link text that was held, and of the shortest that was not.
+    links: (u64, u64),
+    /// Whether a device with a large number was.
+    devices: Option<bool>,
+}
+
+/// Link texts up to this length, in bytes, and device numbers up to these, are held by whatever holds
+/// links and devices at all.
+const SHORT_TEXT: u64 = 255;
+const SMALL_NUMBERS: (u32, u32) = (255, 255);
 
 #[derive(Debug, Default)]
 struct Missed {
@@ -70,6 +87,7 @@ impl Reach {
             caller: caller.clone(),
             not_held: asked.iter().filter(|aspect| lacking.has(*aspect)).collect(),
             missed: Missed::default(),
+            references: Mutex::new(References { links: (SHORT_TEXT, u64::MAX), devices: None }),
         }
     }
 
@@ -111,6 +129,39 @@ impl Reach {
             Kind::CharDevice | Kind::BlockDevice => {
                 self.caller.makes_devices && self.drive.holds(Ability::Devices)
             }
+        }
+    }
+
+    /// True if the drive holds what a link or device refers to; what is out of the common is tried out,
+    /// once for all of its like.
+    pub(crate) fn takes_reference(&self, source: &Stat, tries: impl Fn(Kind, u64) -> bool) -> bool {
+        let known = || self.references.lock().unwrap_or_else(PoisonError::into_inner);
+        match source.kind {
+            Kind::Symlink => {
+                let (held, refused) = known().links;
+                if source.size <= held || source.size >= refused {
+                    return source.size <= held;
+                }
+                let takes = tries(source.kind, source.size);
+                let links = &mut known().links;
+                *links = match takes {
+                    true => (links.0.max(source.size), links.1),
+                    false => (links.0, links.1.min(source.size)),
+                };
+                takes
+            }
+            Kind::CharDevice | Kind::BlockDevice => {
+                let (major, minor) =
+                    (rustix::fs::major(source.size), rustix::fs::minor(source.size));
+                if major <= SMALL_NUMBERS.0 && minor <= SMALL_NUMBERS.1 {
+                    return true;
+                }
+                let tried = known().devices;
+                let takes = tried.unwrap_or_else(|| tries(source.kind, source.size));
+                known().devices = Some(takes);
+                takes
+            }
+            _ => true,
         }
     }
 

@@ -8,7 +8,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Component, Path, PathBuf};
 
 use crate::abilities::Names;
-use crate::drives::DriveMap;
+use crate::drives::{self, DriveMap};
 use crate::os::{Entry, Identity, Kind, Mount, Stat, System};
 use crate::path::TreePath;
 use crate::policy::Part;
@@ -60,7 +60,10 @@ pub enum CallError {
     )]
     NoName(String),
     /// The system would not say who is asking.
-    #[error("cannot find out the rights of this process: {}", lower(.0))]
+    #[error(
+        "cannot find out the rights of this process: {}\n  /proc must be mounted, and readable: mount -t proc proc /proc",
+        lower(.0)
+    )]
     Caller(io::Error),
 }
 
@@ -300,10 +303,9 @@ struct Region {
 }
 
 impl Region {
-    /// Of a folder by its real path. Of several mounts in one place the last is the one that shows.
+    /// Of a folder by its real path.
     fn of(mounts: &[Mount], real: &Path) -> Option<Self> {
-        let around = mounts.iter().filter(|mount| real.starts_with(&mount.point));
-        let mount = around.max_by_key(|mount| mount.point.components().count())?;
+        let mount = drives::mount_holding(mounts, real)?;
         let path = mount.part.join(real.strip_prefix(&mount.point).ok()?);
         Some(Self { drive: mount.drive, path })
     }

@@ -18,13 +18,14 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 
-use utter_echo_core::Session;
+use utter_echo_core::drives;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::request::{By, Guard, Request, SetAside, Task};
 use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{PlanError, Session};
 use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
 
 use common::Trees;
@@ -321,4 +322,99 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
     common::apply(&Linux, &request);
     assert!(copy.exists() && !drive.folder().join("nested").exists());
+}
+
+#[test]
+fn sides_within_each_other_are_found_in_whatever_spelling() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = tempfile::tempdir().unwrap();
+    for kind in [DriveKind::ExFat, DriveKind::Fat] {
+        let Some(drive) = mounted(kind, room.path()) else { continue };
+        let at = |path: &str| drive.folder().join(path);
+        fs::create_dir_all(at("Lens/Drawings")).unwrap();
+        let refusal = |source: &str, destination: &str, aside: Option<&str>| {
+            let mut request = request(&at(source), &at(destination), Task::Mirror);
+            request.safety.set_aside = aside.map(|aside| SetAside {
+                folder: at(aside),
+                run: "2026-11-23T14-05-09Z".to_owned(),
+                keep: None,
+            });
+            let planned = Session::open(&Linux, &request).unwrap().plan(&Silent);
+            match planned {
+                Err(PlanError::Refused(refusal)) => Some(refusal.guard()),
+                _ => None,
+            }
+        };
+        for (source, destination) in [
+            ("Lens", "LENS"),
+            ("Lens", "lens/new"),
+            ("Lens/Drawings", "lENS"),
+            ("lens/drawings", "Lens"),
+        ] {
+            let refused = refusal(source, destination, None);
+            assert_eq!(refused, Some(Guard::Overlap), "{kind:?}: {source} to {destination}");
+        }
+        assert_eq!(refusal("Lens", "Lenses", None), None, "{kind:?}");
+        fs::create_dir_all(at("Echo")).unwrap();
+        assert_eq!(refusal("Lens", "Echo", Some("ECHO/aside")), Some(Guard::Overlap), "{kind:?}");
+        assert_eq!(refusal("Lens", "Echo", Some("aside")), None, "{kind:?}");
+    }
+}
+
+#[test]
+fn what_a_drive_cannot_refer_to_is_foreseen() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = tempfile::tempdir().unwrap();
+    let Some(drive) = mounted(DriveKind::Xfs, room.path()) else { return };
+    let source = room.path().join("source");
+    fs::create_dir(&source).unwrap();
+    for length in [300, 1023, 1024, 4000] {
+        let text = "l".repeat(length);
+        std::os::unix::fs::symlink(text, source.join(format!("link {length}"))).unwrap();
+    }
+    for (name, minor) in [("null", 3), ("far", 300_000)] {
+        let device = rustix::fs::makedev(1, minor);
+        let kind = rustix::fs::FileType::CharacterDevice;
+        let mode = rustix::fs::Mode::from_raw_mode(0o600);
+        rustix::fs::mknodat(rustix::fs::CWD, source.join(name), kind, mode, device).unwrap();
+    }
+    let request = request(&source, &drive.folder().join("echo"), Task::Mirror);
+    for _ in 0..2 {
+        let session = Session::open(&Linux, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let told = plan.problems.iter().map(|problem| problem.cause.to_string());
+        let told: Vec<String> = told.collect();
+        assert_eq!(told.len(), 3, "{told:?}");
+        assert!(told[0].contains("device") && told[1..].iter().all(|cause| cause.contains("text")));
+        assert!(session.enact(&plan, &Silent).problems.is_empty());
+    }
+    assert!(common::plan_of(&Linux, &request).is_empty());
+}
+
+#[test]
+fn a_drive_is_known_by_its_name_in_any_part_of_it() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let trees = Trees::new();
+    let Some(drive) = mounted(DriveKind::Btrfs, trees.base.path()) else { return };
+    let part = drive.folder().join("part");
+    let mut make = std::process::Command::new("btrfs");
+    assert!(make.args(["-q", "subvolume", "create"]).arg(&part).status().unwrap().success());
+    let numbers = drives::holding(&Linux, std::slice::from_ref(&part)).unwrap();
+    let found = drives::list(&Linux, Some(&numbers)).unwrap();
+    let uuid = found[0].uuid.clone().unwrap();
+    fs::write(trees.source.join("tide.csv"), "high").unwrap();
+    let mut request = request(&trees.source, &part.join("echo"), Task::Mirror);
+    for (name, refused) in [(uuid.as_str(), false), ("LANTERN", true)] {
+        request.safety.drive = Some(name.to_owned());
+        let session = Session::open(&Linux, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let guarded = session.guard(&plan, &[]).map_err(|refusal| refusal.guard());
+        assert_eq!(guarded, if refused { Err(Guard::Drive) } else { Ok(()) }, "{name}");
+    }
 }

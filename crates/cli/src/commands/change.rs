@@ -216,6 +216,10 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
         _ => anyhow!("cannot save the plan to '{shown}': {error}; nothing was touched"),
     })?;
     let saved = saved::write(plan, request, BufWriter::new(&out)).and_then(|()| out.sync_all());
+    if saved.is_err() {
+        // Else the next try would find half of it there. What cannot be removed either stays.
+        let _ = std::fs::remove_file(file);
+    }
     saved.with_context(|| format!("cannot save the plan to '{shown}'; nothing was touched"))
 }
 

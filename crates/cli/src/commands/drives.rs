@@ -12,7 +12,9 @@ pub(crate) fn drives(args: &Drives) -> Result<Exit> {
     present::choose_colors(args.color);
     let asked = drives::holding(&Linux, &args.folders)?;
     let only = (!asked.is_empty()).then_some(&*asked);
-    let drives = drives::list(&Linux, only).context("cannot list the mounted drives")?;
+    let drives = drives::list(&Linux, only).context(
+        "cannot list the mounted drives; /proc must be mounted, and readable: mount -t proc proc /proc",
+    )?;
     present::drives(&drives, args.format)?;
     Ok(Exit::Done)
 }

@@ -6,7 +6,7 @@ use std::os::fd::BorrowedFd;
 
 use trial::Trial;
 
-use crate::os::{Caller, Flags, System, Time};
+use crate::os::{Caller, Flags, Kind, System, Time};
 
 /// One thing that a drive may hold or not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -263,6 +263,17 @@ impl Abilities {
         }
         found
     }
+}
+
+/// Tries out whether the drive that holds `folder` takes a link with a text this long, or a device of this
+/// number. What cannot be tried counts as taken, and is found out by its step.
+pub(crate) fn takes_reference(
+    system: &dyn System,
+    folder: BorrowedFd<'_>,
+    kind: Kind,
+    size: u64,
+) -> bool {
+    trial::takes_reference(system, folder, kind, size).unwrap_or(true)
 }
 
 /// From this grain on, in nanoseconds, a drive without modes keeps its times in the way of FAT.

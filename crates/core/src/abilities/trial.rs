@@ -42,6 +42,31 @@ const LONG: u64 = 1 << 32;
 /// Large enough for a hole on every kind.
 const HOLLOW: u64 = 1 << 20;
 
+/// In a folder of our own, whose folder is left as it was.
+pub(super) fn takes_reference(
+    system: &dyn System,
+    above: BorrowedFd<'_>,
+    kind: Kind,
+    size: u64,
+) -> io::Result<bool> {
+    let before = system.stat(Entry::Open(above))?;
+    let name = Temporaries::new().name();
+    system.create_folder(above, &name, 0o700)?;
+    let made = system.open_folder(above, &name).map(|own| {
+        let text = vec![b'l'; usize::try_from(size).unwrap_or(0)];
+        let made = match kind {
+            Kind::Symlink => system.create_link(own.as_fd(), b"trial", &text),
+            _ => system.create_special(own.as_fd(), b"trial", kind, 0o600, size),
+        };
+        let _ = system.remove_file(own.as_fd(), b"trial");
+        made
+    });
+    system.remove_folder(above, &name)?;
+    system.set_times(Entry::Open(above), before.modified, Some(before.accessed))?;
+    let refused = [Errno::NAMETOOLONG, Errno::INVAL, Errno::OVERFLOW];
+    Ok(!made?.is_err_and(|error| refused.iter().any(|errno| is(&error, *errno))))
+}
+
 pub(super) struct Trial<'a> {
     pub(super) system: &'a dyn System,
     pub(super) caller: &'a Caller,

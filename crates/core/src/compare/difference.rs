@@ -70,6 +70,10 @@ pub(crate) enum Obstacle {
     SameName(Vec<u8>),
     /// It stores no file this long, in bytes.
     Size(u64),
+    /// It holds no link text this long.
+    LinkText,
+    /// It holds no device of this number.
+    DeviceNumber,
     /// Another drive is mounted there.
     Mount,
 }

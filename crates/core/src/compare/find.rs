@@ -4,6 +4,7 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::Arc;
 
+use crate::abilities;
 use crate::drives::Mounted;
 use crate::os::{Entry, Kind, Stat, Time};
 use crate::path::NameRange;
@@ -225,7 +226,6 @@ impl Walk<'_, '_> {
     }
 
     /// What keeps the destination's drive from taking an entry.
-    #[allow(clippy::unused_self, reason = "reads as a step of the walk")]
     fn obstacle(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Option<Obstacle> {
         let reach = visit.reach();
         if !reach.can_hold(source.kind) {
@@ -236,9 +236,21 @@ impl Walk<'_, '_> {
         }
         match reach.drive.largest_file {
             Some(longest) if source.kind == Kind::File && source.size > longest => {
-                Some(Obstacle::Size(longest))
+                return Some(Obstacle::Size(longest));
             }
-            _ => None,
+            _ => {}
+        }
+        let system = self.context.system;
+        let anchor = self.context.pair.destination.anchor.as_fd();
+        let open = || visit.node.begun.drive.open(system, anchor);
+        let takes = reach.takes_reference(source, |kind, size| {
+            let Ok(folder) = open() else { return true };
+            abilities::takes_reference(system, folder.as_fd(), kind, size)
+        });
+        match source.kind {
+            _ if takes => None,
+            Kind::Symlink => Some(Obstacle::LinkText),
+            _ => Some(Obstacle::DeviceNumber),
         }
     }
 

@@ -44,12 +44,24 @@ pub struct NoFolder {
 
 /// The numbers of the drives that hold these folders.
 pub fn holding(system: &dyn System, folders: &[PathBuf]) -> Result<Vec<u64>, NoFolder> {
+    let mounts = system.mounts().unwrap_or_default();
     let drive = |path: &PathBuf| {
-        let stat = system.open_root(path).and_then(|root| system.stat(Entry::Pinned(root.as_fd())));
-        let stat = stat.map_err(|cause| NoFolder { path: path.clone(), cause })?;
-        Ok(stat.identity.drive)
+        let closed = |cause| NoFolder { path: path.clone(), cause };
+        let root = system.open_root(path).map_err(closed)?;
+        let real = path.canonicalize().map_err(closed)?;
+        let stat = system.stat(Entry::Pinned(root.as_fd())).map_err(closed)?;
+        // A part of a drive may have a number of its own, which is not that of the mount.
+        let mount = mount_holding(&mounts, &real);
+        Ok(mount.map_or(stat.identity.drive, |mount| mount.drive))
     };
     folders.iter().map(drive).collect()
+}
+
+/// The mount that a folder lies on, by its real path. Of several in one place the last is the one that
+/// shows.
+pub(crate) fn mount_holding<'m>(mounts: &'m [Mount], real: &Path) -> Option<&'m Mount> {
+    let around = mounts.iter().filter(|mount| real.starts_with(&mount.point));
+    around.max_by_key(|mount| mount.point.components().count())
 }
 
 /// Lists the mounted drives that hold files, each once, by where they are mounted; all, or `only`
@@ -97,17 +109,15 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
     Ok(drives)
 }
 
-/// True if the drive with this number has this label or UUID; else what it is called, as far as it
-/// can be found out.
-pub(crate) fn is_called(system: &dyn System, drive: u64, name: &str) -> Result<(), Vec<String>> {
+/// True if the drive that holds a folder, by its real path, has this label or UUID; else what it is
+/// called, as far as it can be found out.
+pub(crate) fn is_called(system: &dyn System, real: &Path, name: &str) -> Result<(), Vec<String>> {
     let mounts = system.mounts().unwrap_or_default();
-    let mounts = mounts.into_iter().filter(|mount| mount.drive == drive);
     let mut names = Vec::new();
-    for mount in mounts {
+    if let Some(mount) = mount_holding(&mounts, real) {
         let Written { label, uuid, .. } = identify(system, &mount.device);
         names.extend(label.into_iter().chain(uuid).filter(|name| !name.is_empty()));
     }
-    names.dedup();
     if names.iter().any(|known| known.eq_ignore_ascii_case(name)) { Ok(()) } else { Err(names) }
 }
 
@@ -126,18 +136,15 @@ impl Known {
         let path = std::path::absolute(path)?;
         let real = path.ancestors().find_map(|above| above.canonicalize().ok());
         let real = real.ok_or(io::ErrorKind::NotFound)?;
-        // The last one mounted is the one that is seen.
-        let mounts = system.mounts()?.into_iter().filter(|mount| real.starts_with(&mount.point));
-        let mount = mounts.reduce(|best, mount| {
-            let length = |mount: &Mount| mount.point.as_os_str().len();
-            if length(&mount) >= length(&best) { mount } else { best }
-        });
-        Ok(Self::mounted(system, mount.ok_or(io::ErrorKind::NotFound)?))
+        let mounts = system.mounts()?;
+        let mount = mount_holding(&mounts, &real).ok_or(io::ErrorKind::NotFound)?;
+        Ok(Self::mounted(system, mount))
     }
 
-    fn mounted(system: &dyn System, mount: Mount) -> Self {
+    fn mounted(system: &dyn System, mount: &Mount) -> Self {
         let uuid = identify(system, &mount.device).uuid;
-        Self { point: mount.point, kind: mount.kind, writable: mount.writable, uuid }
+        let (point, kind) = (mount.point.clone(), mount.kind.clone());
+        Self { point, kind, writable: mount.writable, uuid }
     }
 
     /// True if the same drive is mounted there again, or still, and works.
@@ -150,7 +157,7 @@ impl Known {
             let root = system.open_root(&self.point)?;
             system.flush_drive(system.open_folder(root.as_fd(), b"")?.as_fd())
         };
-        Self::mounted(system, mount) == *self && works().is_ok()
+        Self::mounted(system, &mount) == *self && works().is_ok()
     }
 }
 
@@ -184,7 +191,20 @@ fn linked_as(folder: &str, device: &Path) -> Option<String> {
     let links = std::fs::read_dir(folder).ok()?.flatten();
     let link =
         links.into_iter().find(|link| link.path().canonicalize().is_ok_and(|to| to == device))?;
-    Some(link.file_name().to_string_lossy().into_owned())
+    Some(spelled_out(&link.file_name().to_string_lossy()))
+}
+
+/// In the names of such links, whatever a path should not hold stands as `\xNN`.
+fn spelled_out(name: &str) -> String {
+    let mut parts = name.split("\\x");
+    let mut bytes = parts.next().unwrap_or_default().as_bytes().to_vec();
+    for part in parts {
+        match part.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok()) {
+            Some(byte) => bytes.extend([&[byte], &part.as_bytes()[2..]].concat()),
+            None => bytes.extend([b"\\x", part.as_bytes()].concat()),
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 /// Reads the first blocks of the kinds that are met most. Offsets are those of the kernel's own
@@ -334,6 +354,7 @@ mod tests {
         (record[64], record[68], record[80], record[84]) = (0x60, 40, 4, 24);
         record[88..92].copy_from_slice(b"f\0g\0");
         assert_eq!(ntfs_label(&record).as_deref(), Some("fg"));
+        assert_eq!(spelled_out("harbour\\x20stick\\xc3\\xa9\\xz"), "harbour stick\u{e9}\\xz");
         assert!(label_place(&ext4).is_none() && ntfs_label(&[]).is_none());
         assert_eq!(read_head(b""), None);
         assert_eq!(read_head(&vec![0; HEAD]), None);

@@ -205,8 +205,8 @@ fn mounted(system: &dyn System, request: &Request, pairs: &[Pair]) -> Result<(),
 /// What is not mounted leaves an empty folder behind, on the drive above.
 fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result<(), Refusal> {
     for pair in pairs {
-        let drive = pair.destination.anchor_stat.identity.drive;
-        crate::drives::is_called(system, drive, wanted).map_err(|found| Refusal::Drive {
+        let real = sides::real_path(&pair.destination.anchor).unwrap_or_default();
+        crate::drives::is_called(system, &real, wanted).map_err(|found| Refusal::Drive {
             destination_path: pair.destination_shown.clone(),
             wanted: wanted.to_owned(),
             found,

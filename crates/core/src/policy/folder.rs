@@ -220,6 +220,8 @@ fn cause_of(obstacle: &Obstacle) -> Cause {
         Obstacle::Name(objection) => Cause::NameNotHeld(*objection),
         Obstacle::SameName(first) => Cause::SameNameThere(first.clone()),
         Obstacle::Size(longest) => Cause::TooLarge(*longest),
+        Obstacle::LinkText => Cause::LinkTooLong,
+        Obstacle::DeviceNumber => Cause::DeviceNotHeld,
         Obstacle::Mount => Cause::MountInTheWay,
     }
 }

@@ -41,7 +41,14 @@ pub(crate) fn demo(args: &Demo) -> Result<Exit> {
         make_empty(folder)?;
         folder.clone()
     } else {
-        temporary = tempfile::Builder::new().prefix("saltmere-").tempdir()?;
+        temporary = tempfile::Builder::new().prefix("saltmere-").tempdir().with_context(|| {
+            let folder = std::env::temp_dir();
+            let folder = names::shown(folder.as_os_str().as_encoded_bytes());
+            format!(
+                "cannot make a folder for the demo in '{folder}'; name one yourself with \
+                 utter demo FOLDER, or set TMPDIR"
+            )
+        })?;
         temporary.path().to_path_buf()
     };
     let (source, echo) = (base.join("saltmere"), base.join("lantern-drive").join("saltmere"));
