@@ -8,7 +8,7 @@ use crate::os::{Entry, Stat, System};
 use crate::policy::{Part, Reason, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::Pair;
-use crate::state::State;
+use crate::state::{State, is_number};
 
 /// A problem for each step whose source or destination was overtaken.
 pub(crate) fn find(
@@ -29,7 +29,8 @@ pub(crate) fn find(
             let stat = system.stat(Entry::Open(there.as_fd()));
             stat.is_ok_and(|stat| {
                 let other_drive = stat.identity.drive != drive.identity.drive;
-                other_drive || folder.known.destination.is_some_and(|i| i != stat.identity.inode)
+                other_drive
+                    || folder.known.destination.is_some_and(|known| !is_number(known, &stat))
             })
         };
         if destination.as_ref().is_some_and(is_other) && !folder.steps.is_empty() {

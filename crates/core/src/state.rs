@@ -15,7 +15,7 @@ pub struct State {
     pub size: u64,
     /// Bytes allocated on the drive.
     pub allocated: u64,
-    /// Inode number.
+    /// Inode number; 0 where the drive's numbers do not last.
     pub inode: u64,
     /// Modification time, in two parts to keep steps small.
     secs: i64,
@@ -53,6 +53,11 @@ impl State {
         Flags(self.flags.into())
     }
 
+    /// The same as seen on a drive, whose numbers may last or not.
+    pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
+        Self { inode: numbers.of(stat), ..Self::from(stat) }
+    }
+
     /// Modification time.
     pub fn modified(&self) -> Time {
         Time { secs: self.secs, nanos: self.nanos }
@@ -76,7 +81,7 @@ impl State {
     /// True if `stat` shows the same object with the same content as far as its stamp tells. A
     /// folder's own size and times change with what it holds, so they do not count.
     pub(crate) fn still(&self, stat: &Stat) -> bool {
-        let same = self.kind == stat.kind && self.inode == stat.identity.inode;
+        let same = self.kind == stat.kind && is_number(self.inode, stat);
         same && (self.kind == Kind::Folder
             || (self.size == stat.size && self.modified() == stat.modified))
     }
@@ -100,6 +105,25 @@ impl From<&Stat> for State {
             kind: stat.kind,
         }
     }
+}
+
+/// Whether the inode numbers of a drive can be used to know an entry again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Numbers {
+    Last,
+    /// They may be others at the next look: what an entry is tells whether it is the same.
+    Change,
+}
+
+impl Numbers {
+    pub(crate) fn of(self, stat: &Stat) -> u64 {
+        if self == Self::Last { stat.identity.inode } else { 0 }
+    }
+}
+
+/// True if a number that was remembered is that of an entry, as far as its drive's numbers last.
+pub(crate) fn is_number(known: u64, stat: &Stat) -> bool {
+    known == 0 || known == stat.identity.inode
 }
 
 /// What an entry's times tell of how it came to be: the change of its content is its last change.

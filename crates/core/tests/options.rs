@@ -12,6 +12,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
+use proptest::prelude::*;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::aspect::Aspect;
 use utter_echo_core::observe::Silent;
@@ -20,10 +21,10 @@ use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Request, SetAside, Task};
 use utter_echo_core::{Ending, Recorded, Session, explain, saved};
-use utter_echo_lab::{Facts, Snapshot, differences, snapshot};
+use utter_echo_lab::{Facts, Lies, Snapshot, differences, snapshot};
 
 use utter_echo_lab::model::{FOLDER, Selected, kind, select, tally};
-use utter_echo_lab::world::{self, Options, Other, Tree, World};
+use utter_echo_lab::world::{self, Options, World};
 
 macro_rules! ensure {
     ($holds:expr, $($why:tt)*) => {
@@ -37,11 +38,27 @@ fn cases() -> u32 {
     std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(500)
 }
 
-fn try_all(tasks: &'static [Task], holds: impl Fn(&Tree, &Other, &Options) -> TestCaseResult) {
-    let config = Config { cases: cases(), failure_persistence: None, ..Config::default() };
+fn try_all(
+    (tasks, lies): (&'static [Task], BoxedStrategy<Option<Lies>>),
+    cases: u32,
+    holds: impl Fn(&World, &Options) -> TestCaseResult,
+) {
+    let config = Config { cases, failure_persistence: None, ..Config::default() };
     let mut runner = TestRunner::new(config);
-    let case = (world::tree(), world::other(), world::options(tasks));
-    let result = runner.run(&case, |(source, other, options)| holds(&source, &other, &options));
+    let case = (world::tree(), world::other(), world::options(tasks), lies);
+    let result = runner.run(&case, |(source, other, options, lies)| {
+        let world = World::grow(&source, &other, options.mounts);
+        match lies {
+            None => holds(&world, &options),
+            Some(lies) => match world.behind(lies) {
+                Ok(world) => holds(&world, &options),
+                Err(error) => {
+                    utter_echo_lab::left_out(format!("no drive that lies: {error}"));
+                    Ok(())
+                }
+            },
+        }
+    });
     match result {
         Err(TestError::Fail(why, case)) => panic!("{why}\nat least with {case:?}"),
         Err(error) => panic!("{error}"),
@@ -51,12 +68,22 @@ fn try_all(tasks: &'static [Task], holds: impl Fn(&Tree, &Other, &Options) -> Te
 
 #[test]
 fn a_run_does_what_its_options_allow_and_nothing_else() {
-    try_all(&[Task::Copy, Task::Mirror], run);
+    try_all((&[Task::Copy, Task::Mirror], Just(None).boxed()), cases(), run);
+}
+
+#[test]
+fn a_run_from_a_drive_that_lies_does_the_same() {
+    let lies = (1..64_usize, proptest::sample::select(&utter_echo_lab::ERRORS[..]), any::<bool>());
+    let lies = lies.prop_map(|(at_a_time, optional, restless)| {
+        let optional = optional.raw_os_error();
+        Some(Lies { at_a_time, optional, restless, ..Lies::default() })
+    });
+    try_all((&[Task::Copy, Task::Mirror], lies.boxed()), cases() / 10, run);
 }
 
 #[test]
 fn a_verdict_is_that_of_the_trees() {
-    try_all(&[Task::Verify], verify);
+    try_all((&[Task::Verify], Just(None).boxed()), cases(), verify);
 }
 
 fn path_of(bytes: &[u8]) -> String {
@@ -69,11 +96,10 @@ fn listed(plan: &Plan) -> Vec<String> {
         .collect()
 }
 
-fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
-    let world = World::grow(source, other, options.mounts);
-    let (from, before) = (snapshot(&world.source), snapshot(&world.destination));
+fn run(world: &World, options: &Options) -> TestCaseResult {
+    let (from, before) = (world.truth(), snapshot(&world.destination));
     let selected = select(options, &from, &before);
-    let mut request = options.request(&world);
+    let mut request = options.request(world);
     let aside = world.base.path().join("aside");
     if options.set_aside {
         let run = "2026-11-23T14-05-09Z".to_owned();
@@ -86,7 +112,7 @@ fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     only_known_problems(options, &plan)?;
     counts(options, &selected, &from, &plan)?;
     if from.values().chain(before.values()).all(|facts| facts.same_as.is_none()) {
-        held_back_once(options, &world, &plan)?;
+        held_back_once(options, world, &plan)?;
     }
     if options.saved {
         let mut text = Vec::new();
@@ -106,19 +132,19 @@ fn run(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
         outcome.problems,
         listed(&plan)
     );
-    ensure!(from == snapshot(&world.source), "the source changed");
+    ensure!(from == world.truth(), "the source changed");
     let after = snapshot(&world.destination);
     nothing_left_out_changed(options, &selected, &before, &after)?;
     whatever_changed_has_a_step(&plan, &selected, &before, &after)?;
     spared(options, &selected, &plan, (&from, &before, &after))?;
     if declined.is_empty() {
         if plan.problems.is_empty() {
-            echoes(options, &selected, &world, (&from, &before, &after))?;
+            echoes(options, &selected, world, (&from, &before, &after))?;
         }
         nothing_left_to_do(&request, &plan)?;
     }
     match outcome.set_aside {
-        Some(path) => taken_back(&world, options, &path, &before),
+        Some(path) => taken_back(world, options, &path, &before),
         None => Ok(()),
     }
 }
@@ -433,7 +459,7 @@ fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) 
     Ok(())
 }
 
-fn verify(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
+fn verify(world: &World, options: &Options) -> TestCaseResult {
     let options = Options {
         steps: if options.may(Verb::Remove) {
             Verb::ALL.to_vec()
@@ -443,19 +469,18 @@ fn verify(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
         spare_newer: false,
         ..options.clone()
     };
-    let world = World::grow(source, other, options.mounts);
-    let (from, there) = (snapshot(&world.source), snapshot(&world.destination));
+    let (from, there) = (world.truth(), snapshot(&world.destination));
     let selected = select(&options, &from, &there);
-    let request = options.request(&world);
+    let request = options.request(world);
     let plan = Session::open(&Linux, &request).unwrap().plan(&Silent).unwrap();
     ensure!(there == snapshot(&world.destination), "verifying changed the destination");
     let taken = entries(&selected.source, &from);
     ensure!(plan.totals.source == taken, "source {:?}, is {taken:?}", plan.totals.source);
-    explained(&options, &world, &plan)?;
+    explained(&options, world, &plan)?;
     if !plan.problems.is_empty() {
         return Ok(());
     }
-    let (differs, unsure) = told_apart(&options, &selected, &world, &from, &there);
+    let (differs, unsure) = told_apart(&options, &selected, world, &from, &there);
     let found = !plan.is_empty();
     ensure!(
         differs.is_empty() != found || differs.is_empty() && unsure,

@@ -1,10 +1,16 @@
-//! A drive that does not tell the truth, or not all of it: files in one folder that can only be read.
+//! A drive that does not tell the truth, or not all of it: a folder seen through it can only be read.
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
+use std::fs::{self, File, Metadata};
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io;
-use std::path::Path;
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::{FileExt as _, FileTypeExt as _, MetadataExt as _};
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::{Duration, UNIX_EPOCH};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use fuser::{
     BackgroundSession, Config, Errno, FileAttr, FileHandle, FileType, Filesystem, FopenFlags,
@@ -12,36 +18,34 @@ use fuser::{
     ReplyDirectory, ReplyEntry, ReplyIoctl, ReplyLseek, ReplyOpen, ReplyXattr, Request,
 };
 
-/// A file, and what is told of it.
-#[derive(Clone, Debug)]
-pub struct Told {
-    /// Its name.
-    pub name: &'static str,
-    /// What it holds.
-    pub content: Vec<u8>,
-    /// What its size is said to be, in bytes.
-    pub size: u64,
-}
-
-impl Told {
-    /// A file of which the truth is told.
-    pub fn truly(name: &'static str, content: Vec<u8>) -> Self {
-        let size = content.len() as u64;
-        Self { name, content, size }
-    }
-}
-
-/// What a drive holds, and how it answers.
+/// How it answers. The usual is the truth.
 #[derive(Clone, Debug)]
 pub struct Lies {
-    /// What is there.
-    pub files: Vec<Told>,
     /// Bytes that one reading gives at most.
     pub at_a_time: usize,
     /// The system error of all that nobody needs: flags, extended attributes, holes.
     pub optional: i32,
-    /// Each look at a file shows another inode number.
+    /// Each look at an entry shows another inode number.
     pub restless: bool,
+    /// The size that files have, in bytes, instead of their own.
+    pub size: Option<u64>,
+    /// Every so many readings one fails, and would not at the next try.
+    pub fails: Option<u64>,
+    /// How long the first reading takes.
+    pub first: Duration,
+}
+
+impl Default for Lies {
+    fn default() -> Self {
+        Self {
+            at_a_time: usize::MAX,
+            optional: Errno::EOPNOTSUPP.code(),
+            restless: false,
+            size: None,
+            fails: None,
+            first: Duration::ZERO,
+        }
+    }
 }
 
 /// It is there as long as this lives.
@@ -49,12 +53,14 @@ pub struct Lies {
 pub struct LyingDrive(#[allow(dead_code, reason = "it ends when it is dropped")] BackgroundSession);
 
 impl LyingDrive {
-    /// Mounts it in a folder.
-    pub fn mount(lies: Lies, folder: &Path) -> io::Result<Self> {
+    /// Shows what a folder holds at another.
+    pub fn mount(lies: Lies, of: &Path, at: &Path) -> io::Result<Self> {
         let mut config = Config::default();
         config.mount_options = vec![MountOption::RO, MountOption::FSName("lying".into())];
-        let drive = Drive { lies, looks: AtomicU64::new(1000) };
-        fuser::spawn_mount(drive, folder, &config).map(Self)
+        let paths = HashMap::from([(INodeNo::ROOT.0, of.to_path_buf())]);
+        let (looks, reads) = (AtomicU64::new(1 << 32), AtomicU64::new(0));
+        let drive = Drive { lies, paths: Mutex::new(paths), looks, reads };
+        fuser::spawn_mount(drive, at, &config).map(Self)
     }
 }
 
@@ -63,61 +69,122 @@ const NEVER: Duration = Duration::ZERO;
 
 struct Drive {
     lies: Lies,
+    /// Where the entries lie that were met, by the numbers that they were given.
+    paths: Mutex<HashMap<u64, PathBuf>>,
     looks: AtomicU64,
+    reads: AtomicU64,
+}
+
+fn errno(error: &io::Error) -> Errno {
+    Errno::from_i32(error.raw_os_error().unwrap_or(0))
+}
+
+fn time(secs: i64, nanos: i64) -> SystemTime {
+    let secs = Duration::from_secs(secs.unsigned_abs());
+    UNIX_EPOCH + secs + Duration::from_nanos(nanos.unsigned_abs())
+}
+
+fn kind(about: &Metadata) -> FileType {
+    let kind = about.file_type();
+    match () {
+        () if kind.is_dir() => FileType::Directory,
+        () if kind.is_symlink() => FileType::Symlink,
+        () if kind.is_fifo() => FileType::NamedPipe,
+        () => FileType::RegularFile,
+    }
 }
 
 impl Drive {
-    fn file(&self, INodeNo(number): INodeNo) -> Option<&Told> {
-        self.lies.files.get(usize::try_from(number.checked_sub(2)?).ok()?)
+    fn path(&self, INodeNo(number): INodeNo) -> io::Result<PathBuf> {
+        let paths = self.paths.lock().unwrap_or_else(PoisonError::into_inner);
+        paths.get(&number).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
-    fn about(&self, ino: INodeNo) -> Option<FileAttr> {
-        let file = if ino == INodeNo::ROOT { None } else { Some(self.file(ino)?) };
-        let shown = match file {
-            Some(_) if self.lies.restless => INodeNo(self.looks.fetch_add(1, Ordering::Relaxed)),
-            _ => ino,
-        };
-        let size = file.map_or(0, |file| file.size);
-        Some(FileAttr {
-            ino: shown,
+    /// What is at a path, by a number that all names of it share.
+    fn meet(&self, path: PathBuf) -> io::Result<FileAttr> {
+        let about = fs::symlink_metadata(&path)?;
+        let mut hasher = DefaultHasher::new();
+        (about.dev(), about.ino()).hash(&mut hasher);
+        let number = hasher.finish() | 2;
+        self.paths.lock().unwrap_or_else(PoisonError::into_inner).insert(number, path);
+        Ok(self.told(number, &about))
+    }
+
+    fn told(&self, number: u64, about: &Metadata) -> FileAttr {
+        let size = self.lies.size.filter(|_| about.is_file()).unwrap_or(about.size());
+        FileAttr {
+            ino: INodeNo(number),
             size,
             blocks: size.div_ceil(512),
-            atime: UNIX_EPOCH,
-            mtime: UNIX_EPOCH + Duration::from_secs(1_000_000_000),
-            ctime: UNIX_EPOCH,
+            atime: time(about.atime(), about.atime_nsec()),
+            mtime: time(about.mtime(), about.mtime_nsec()),
+            ctime: time(about.ctime(), about.ctime_nsec()),
             crtime: UNIX_EPOCH,
-            kind: if file.is_some() { FileType::RegularFile } else { FileType::Directory },
-            perm: if file.is_some() { 0o644 } else { 0o755 },
-            nlink: 1,
-            uid: 0,
-            gid: 0,
+            kind: kind(about),
+            perm: u16::try_from(about.mode() & 0o7777).unwrap_or(0),
+            nlink: u32::try_from(about.nlink()).unwrap_or(u32::MAX),
+            uid: about.uid(),
+            gid: about.gid(),
             rdev: 0,
             flags: 0,
             blksize: 4096,
-        })
+        }
     }
 
     fn optional(&self) -> Errno {
         Errno::from_i32(self.lies.optional)
     }
+
+    fn read_file(&self, ino: INodeNo, offset: u64, length: usize) -> io::Result<Vec<u8>> {
+        let before = self.reads.fetch_add(1, Ordering::Relaxed);
+        if before == 0 {
+            std::thread::sleep(self.lies.first);
+        }
+        if self.lies.fails.is_some_and(|often| before % often == often - 1) {
+            return Err(io::Error::from_raw_os_error(Errno::EIO.code()));
+        }
+        let mut bytes = vec![0; length.min(self.lies.at_a_time)];
+        let read = File::open(self.path(ino)?)?.read_at(&mut bytes, offset)?;
+        bytes.truncate(read);
+        Ok(bytes)
+    }
+
+    fn list(&self, ino: INodeNo) -> io::Result<Vec<(FileType, Vec<u8>)>> {
+        let mut entries: Vec<(FileType, Vec<u8>)> = Vec::new();
+        for entry in fs::read_dir(self.path(ino)?)? {
+            let entry = entry?;
+            let name = entry.file_name().as_bytes().to_vec();
+            entries.push((kind(&fs::symlink_metadata(entry.path())?), name));
+        }
+        entries.sort_by(|a, b| a.1.cmp(&b.1));
+        Ok(entries)
+    }
 }
 
 impl Filesystem for Drive {
-    fn lookup(&self, _: &Request, _: INodeNo, name: &OsStr, reply: ReplyEntry) {
-        let at = self.lies.files.iter().position(|file| name == file.name);
-        match at.and_then(|at| self.about(INodeNo(at as u64 + 2)).map(|about| (at, about))) {
-            Some((at, about)) => {
-                let about = FileAttr { ino: INodeNo(at as u64 + 2), ..about };
-                reply.entry(&NEVER, &about, Generation(0));
-            }
-            None => reply.error(Errno::ENOENT),
+    fn lookup(&self, _: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
+        match self.path(parent).and_then(|parent| self.meet(parent.join(name))) {
+            Ok(about) => reply.entry(&NEVER, &about, Generation(0)),
+            Err(error) => reply.error(errno(&error)),
         }
     }
 
     fn getattr(&self, _: &Request, ino: INodeNo, _: Option<FileHandle>, reply: ReplyAttr) {
-        match self.about(ino) {
-            Some(about) => reply.attr(&NEVER, &about),
-            None => reply.error(Errno::ENOENT),
+        let about = self.path(ino).and_then(fs::symlink_metadata);
+        match about.map(|about| self.told(ino.0, &about)) {
+            Ok(about) if self.lies.restless && ino != INodeNo::ROOT => {
+                let ino = INodeNo(self.looks.fetch_add(1, Ordering::Relaxed));
+                reply.attr(&NEVER, &FileAttr { ino, ..about });
+            }
+            Ok(about) => reply.attr(&NEVER, &about),
+            Err(error) => reply.error(errno(&error)),
+        }
+    }
+
+    fn readlink(&self, _: &Request, ino: INodeNo, reply: ReplyData) {
+        match self.path(ino).and_then(fs::read_link) {
+            Ok(text) => reply.data(text.as_os_str().as_bytes()),
+            Err(error) => reply.error(errno(&error)),
         }
     }
 
@@ -137,29 +204,29 @@ impl Filesystem for Drive {
         _: Option<LockOwner>,
         reply: ReplyData,
     ) {
-        let Some(file) = self.file(ino) else { return reply.error(Errno::EISDIR) };
-        let from = usize::try_from(offset).unwrap_or(usize::MAX).min(file.content.len());
-        let most = self.lies.at_a_time.min(size as usize);
-        let end = from.saturating_add(most).min(file.content.len());
-        reply.data(&file.content[from..end]);
+        match self.read_file(ino, offset, size as usize) {
+            Ok(bytes) => reply.data(&bytes),
+            Err(error) => reply.error(errno(&error)),
+        }
     }
 
     fn readdir(
         &self,
         _: &Request,
-        _: INodeNo,
+        ino: INodeNo,
         _: FileHandle,
         offset: u64,
         mut reply: ReplyDirectory,
     ) {
-        let dots =
-            [(INodeNo::ROOT, FileType::Directory, "."), (INodeNo::ROOT, FileType::Directory, "..")];
-        let files = self.lies.files.iter().enumerate();
-        let files =
-            files.map(|(at, file)| (INodeNo(at as u64 + 2), FileType::RegularFile, file.name));
-        let all = dots.into_iter().chain(files).enumerate();
-        for (at, (ino, kind, name)) in all.skip(usize::try_from(offset).unwrap_or(usize::MAX)) {
-            if reply.add(ino, at as u64 + 1, kind, name) {
+        let entries = match self.list(ino) {
+            Ok(entries) => entries,
+            Err(error) => return reply.error(errno(&error)),
+        };
+        let dots = [b".", &b".."[..]].map(|name| (FileType::Directory, name.to_vec()));
+        let all = dots.into_iter().chain(entries).enumerate();
+        for (at, (kind, name)) in all.skip(usize::try_from(offset).unwrap_or(usize::MAX)) {
+            // Which number it has is told when it is looked at.
+            if reply.add(INodeNo(at as u64 + 2), at as u64 + 1, kind, OsStr::from_bytes(&name)) {
                 break;
             }
         }

@@ -5,10 +5,12 @@
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use std::fs;
+use std::io;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use crate::{Lies, LyingDrive, Snapshot, snapshot};
 use proptest::collection::vec;
 use proptest::prelude::*;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
@@ -408,7 +410,7 @@ impl Options {
             ..Changed::default()
         };
         let running = Running { workers: self.workers, flush: Flush::None, ..Running::default() };
-        let places = Places::new(vec![world.source.clone()], world.destination.clone());
+        let places = Places::new(vec![world.seen.clone()], world.destination.clone());
         let mut request = Request::new(self.task, places)
             .selecting(Selection::new(&rules).unwrap())
             .comparing(changed)
@@ -421,7 +423,13 @@ impl Options {
 
 /// Both trees as folders.
 pub struct World {
+    /// It goes before what it lies in.
+    lying: Option<LyingDrive>,
+    /// Names of one file are told as such.
+    tells_names: bool,
     pub base: TempDir,
+    /// The source as a run is to see it.
+    pub seen: PathBuf,
     pub source: PathBuf,
     pub destination: PathBuf,
     /// Relative to the source and to the destination; they are mounted as long as this lives.
@@ -434,8 +442,15 @@ impl World {
         let (from, to) = (base.path().join("source"), base.path().join("destination"));
         fs::create_dir(&from).unwrap();
         fs::create_dir(&to).unwrap();
-        let mut world =
-            Self { base, source: from.clone(), destination: to.clone(), mounts: (None, None) };
+        let mut world = Self {
+            lying: None,
+            tells_names: true,
+            base,
+            seen: from.clone(),
+            source: from.clone(),
+            destination: to.clone(),
+            mounts: (None, None),
+        };
         let theirs: Tree = match other {
             Other::Apart(tree) => tree.clone(),
             Other::Changed { less, worn, more, second } => {
@@ -487,6 +502,28 @@ impl World {
             }
         }
         world
+    }
+}
+
+impl World {
+    /// The same with a source that is seen through a drive that lies. The truth stays where it is; its
+    /// names of one file are told as such unless its numbers change.
+    pub fn behind(mut self, lies: Lies) -> io::Result<Self> {
+        let seen = self.base.path().join("seen");
+        fs::create_dir(&seen)?;
+        self.tells_names = !lies.restless;
+        self.lying = Some(LyingDrive::mount(lies, &self.source, &seen)?);
+        self.seen = seen;
+        Ok(self)
+    }
+
+    /// What the source holds, as far as it can be known of it.
+    pub fn truth(&self) -> Snapshot {
+        let mut truth = snapshot(&self.source);
+        if !self.tells_names {
+            truth.values_mut().for_each(|facts| facts.same_as = None);
+        }
+        truth
     }
 }
 

@@ -13,6 +13,7 @@ use crate::problem::Operation;
 use crate::reach::Reach;
 use crate::scope::{Drives, Extra, LeftOut};
 use crate::select::Verdict;
+use crate::state::State;
 use crate::temporary;
 
 use super::Halt;
@@ -100,7 +101,7 @@ impl Walk<'_, '_> {
         let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
         let difference =
-            visit.note(met.name, (Seen::There(source.into()), there), What::New, obstacle);
+            visit.note(met.name, (visit.seen_here(source), there), What::New, obstacle);
         if source.kind == Kind::Folder {
             if !stops {
                 let (presence, source) = (Presence::Source, Some(source));
@@ -128,10 +129,11 @@ impl Walk<'_, '_> {
         (source, verdict): (&Stat, Verdict),
         (there, below): (&Stat, Verdict),
     ) {
-        let what = match self.compare_entries(visit, met, source, there) {
+        let compared = self.try_hard(|| self.compare_entries(visit, met, source, there));
+        let what = match compared {
             Ok(what) => what,
             Err(cause) => {
-                visit.problem(met.name, Operation::Compare, cause.into());
+                visit.problem(met.name, Operation::Compare, cause);
                 visit.node.holds();
                 return;
             }
@@ -142,7 +144,7 @@ impl Walk<'_, '_> {
             obstacle = Some(Obstacle::Mount);
         }
         let is_mount = obstacle == Some(Obstacle::Mount);
-        let sides = (Seen::There(source.into()), Seen::There(there.into()));
+        let sides = (visit.seen_here(source), visit.seen_there(there));
         let differs = what != What::Nothing;
         let difference = differs.then(|| visit.note(met.name, sides, what, obstacle));
         let (from, to, whole, instead) = (Some(source), Some(there), None, None);
@@ -191,8 +193,7 @@ impl Walk<'_, '_> {
         let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
         let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
         let what = whole.map_or(What::Extra, Whole::what);
-        let difference =
-            visit.note(met.name, (Seen::Absent, Seen::There(there.into())), what, None);
+        let difference = visit.note(met.name, (Seen::Absent, visit.seen_there(there)), what, None);
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
@@ -211,7 +212,7 @@ impl Walk<'_, '_> {
             Side::LeftOut(_) => Seen::LeftOut,
             _ => Seen::Absent,
         };
-        let there_seen = Seen::There(there.into());
+        let there_seen = visit.seen_there(there);
         let difference = visit.note(met.name, (source, there_seen), What::LeftOut, None);
         if there.kind == Kind::Folder {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
@@ -281,6 +282,7 @@ impl Walk<'_, '_> {
                 drive,
                 doubt: visit.listed.doubt,
                 instead,
+                numbers: visit.listed.numbers,
             },
         );
         if crosses {
@@ -396,6 +398,14 @@ impl Visit<'_> {
     /// What can be carried to the drive that the destination's folder lies on.
     fn reach(&self) -> &Reach {
         &self.node.begun.drive.reach
+    }
+
+    fn seen_here(&self, source: &Stat) -> Seen {
+        Seen::There(State::seen(source, self.listed.numbers.0))
+    }
+
+    fn seen_there(&self, there: &Stat) -> Seen {
+        Seen::There(State::seen(there, self.listed.numbers.1))
     }
 
     fn note(

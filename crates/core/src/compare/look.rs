@@ -102,12 +102,12 @@ impl Walk<'_, '_> {
             let folder = visit.listed.source.as_ref()?.as_fd();
             let counted = Some(Counted::Source);
             let place = Place { folder, name: joined.name, hint, opens, counted };
-            match self.look_at(visit.node, &path, &place) {
+            match self.try_hard(|| self.look_at(visit.node, &path, &place)) {
                 Ok(side) => met.source = side,
                 // Gone since it was listed: nothing may be concluded from that in this run.
-                Err(e) if e.kind() == io::ErrorKind::NotFound => return unknown(visit),
-                Err(e) => {
-                    visit.problem(name, Operation::LookAtSource, e.into());
+                Err(cause) if cause.is_absence() => return unknown(visit),
+                Err(cause) => {
+                    visit.problem(name, Operation::LookAtSource, cause);
                     return unknown(visit);
                 }
             }
@@ -124,11 +124,12 @@ impl Walk<'_, '_> {
             let folder = visit.listed.destination.as_ref()?.as_fd();
             let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
             let place = Place { folder, name, hint, opens, counted };
-            match self.look_at_destination(visit.node, &path, &place, &met.source) {
+            let look = || self.look_at_destination(visit.node, &path, &place, &met.source);
+            match self.try_hard(look) {
                 Ok(side) => met.destination = side,
-                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
-                Err(e) => {
-                    visit.problem(name, Operation::LookAtDestination, e.into());
+                Err(cause) if cause.is_absence() => {}
+                Err(cause) => {
+                    visit.problem(name, Operation::LookAtDestination, cause);
                     return unknown(visit);
                 }
             }

@@ -10,7 +10,7 @@ use crate::os::{Kind, Stat, Time};
 use crate::path::{Names, TreePath};
 use crate::plan::{Count, Note, Tally};
 use crate::select::{Counted, Selection};
-use crate::state::{Known, State};
+use crate::state::{Known, Numbers, State};
 
 use super::difference::{Below, Difference, Folder, Linked, Presence, Seen, Station, What};
 
@@ -80,6 +80,8 @@ pub(super) struct Begun {
     pub(super) doubt: Option<Doubt>,
     /// The destination's entry in its place that is no folder, to be counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
+    /// Of the drives on which it was found, on either side.
+    pub(super) numbers: (Numbers, Numbers),
 }
 
 /// A folder that was begun and whose contents are not all known yet.
@@ -207,7 +209,8 @@ impl Node {
     /// A folder of the source that turned out not to take part: what the destination has in its place
     /// is left out with it. Returns the difference that is left of it.
     fn leave_out(&self, above: &mut Inner, tells_left_out: bool) -> Option<usize> {
-        let there = self.begun.destination.as_ref().map(State::from);
+        let numbers = self.begun.numbers.1;
+        let there = self.begun.destination.as_ref().map(|there| State::seen(there, numbers));
         let told = there.filter(|_| tells_left_out);
         let own = match (self.begun.difference, told) {
             (Some(own), _) => own,
@@ -286,7 +289,7 @@ impl Node {
     fn hand_over(&self, mut inner: Inner, station: &mut dyn Station) -> Below {
         // What is kept until the run ends takes no more than it needs.
         inner.names.shrink();
-        let Begun { presence, source, destination, conditional, .. } = &self.begun;
+        let Begun { presence, source, destination, conditional, numbers, .. } = &self.begun;
         // In the place of a folder that is to be made there may be something else.
         let there = destination
             .as_ref()
@@ -297,11 +300,11 @@ impl Node {
             is_root: self.is_root(),
             presence: *presence,
             known: Known {
-                source: source.map(|stat| stat.identity.inode),
-                destination: there.map(|stat| stat.identity.inode),
+                source: source.map(|stat| numbers.0.of(&stat)),
+                destination: there.map(|stat| numbers.1.of(stat)),
                 drive: self.begun.drive.id,
             },
-            before: there.map(State::from),
+            before: there.map(|there| State::seen(there, numbers.1)),
             names: inner.names,
             differences: inner.differences,
             linked: inner.linked,

@@ -1,18 +1,21 @@
 //! Going through both trees, folder by folder, with all workers.
 
 use std::collections::HashMap;
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::abilities::Folding;
 use crate::mark::{self, Doubt};
+use crate::os::Stat;
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::Note;
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
 use crate::scope::LeftOut;
+use crate::state::Numbers;
 use crate::tree::{self, Listing};
 
 use super::difference::{Presence, Station};
@@ -55,6 +58,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
             drive: context.drives.root(),
             doubt: None,
             instead: None,
+            numbers: (Numbers::Last, Numbers::Last),
         },
     );
     let walk = Walk {
@@ -103,6 +107,8 @@ pub(super) struct Listed {
     pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
     /// What interrupted runs left in doubt here.
     pub(super) doubt: Option<Doubt>,
+    /// Of the drives that the two sides lie on.
+    pub(super) numbers: (Numbers, Numbers),
     /// Names that belong to the drive that one of the two is the topmost folder of.
     pub(super) of_the_drive: &'static [&'static [u8]],
 }
@@ -210,6 +216,7 @@ impl Walk<'_, '_> {
             listings: (Listing::default(), Listing::default()),
             same_there: HashMap::new(),
             doubt: node.begun.doubt,
+            numbers: node.begun.numbers,
             of_the_drive: &[],
         };
         if node.begun.presence != Presence::Destination {
@@ -240,12 +247,28 @@ impl Walk<'_, '_> {
                 }
             }
         }
+        self.find_numbers(&mut listed);
         if pair.single.is_none() {
             fold(node, &mut listed, findings)?;
             self.read_mark(&mut listed, findings)?;
             self.find_the_drives_own(&mut listed, findings);
         }
         Some(listed)
+    }
+
+    /// Where a drive begins its numbers are another's.
+    fn find_numbers(&self, listed: &mut Listed) {
+        let begun = &listed.node.begun;
+        let is_root = listed.node.is_root();
+        let begins = |stat: Option<Stat>| is_root || stat.is_some_and(|stat| stat.mounted);
+        let numbers =
+            |folder: &OwnedFd| crate::drives::numbers(self.context.system, folder.as_fd());
+        if let Some(folder) = listed.source.as_ref().filter(|_| begins(begun.source)) {
+            listed.numbers.0 = numbers(folder);
+        }
+        if let Some(folder) = listed.destination.as_ref().filter(|_| begins(begun.destination)) {
+            listed.numbers.1 = numbers(folder);
+        }
     }
 
     /// What an earlier run left in doubt from this folder on.
@@ -269,7 +292,7 @@ impl Walk<'_, '_> {
     }
 
     fn list(&self, root: BorrowedFd<'_>, path: &TreePath) -> Result<(OwnedFd, Listing), Cause> {
-        let list = || -> Result<_, Cause> {
+        let list = || {
             let handle = self.context.system.open_folder(root, path.as_bytes())?;
             let listing = match &self.context.pair.single {
                 // Both sides by the source's name: they are one entry.
@@ -278,7 +301,13 @@ impl Walk<'_, '_> {
             };
             Ok((handle, listing))
         };
-        self.patience.try_hard(self.context.observer, |cause| cause, list)
+        self.try_hard(list)
+    }
+
+    /// What may pass is tried again.
+    pub(super) fn try_hard<T>(&self, work: impl Fn() -> io::Result<T>) -> Result<T, Cause> {
+        let work = || work().map_err(Cause::from);
+        self.patience.try_hard(self.context.observer, |cause| cause, work)
     }
 
     /// What a file system keeps for itself in its topmost folder is part of the drive, on either side.

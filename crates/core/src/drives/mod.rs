@@ -4,6 +4,7 @@
 use std::os::fd::BorrowedFd;
 
 use crate::os::{Stat, System};
+use crate::state::Numbers;
 
 mod listing;
 mod map;
@@ -16,7 +17,18 @@ pub(crate) use map::{DriveId, DriveMap, Mounted};
 /// Numbers of file systems, as the kernel's `linux/magic.h` and its drivers have them: ext2 to ext4,
 /// FAT, exFAT, NTFS, and what is driven in user space.
 const EXT: u64 = 0xef53;
-const OF_WINDOWS: [u64; 4] = [0x4d44, 0x2011_bab0, 0x5346_544e, 0x6573_5546];
+const OF_WINDOWS: [u64; 4] = [0x4d44, 0x2011_bab0, 0x5346_544e, IN_USER_SPACE];
+const IN_USER_SPACE: u64 = 0x6573_5546;
+/// Those whose drivers may number an entry anew at every look: driven in user space, and shares.
+const RESTLESS: [u64; 4] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997];
+
+/// Whether the numbers of the drive that holds a folder last.
+pub(crate) fn numbers(system: &dyn System, folder: BorrowedFd<'_>) -> Numbers {
+    match system.kind_of_drive(folder) {
+        Ok(kind) if RESTLESS.contains(&kind) => Numbers::Change,
+        _ => Numbers::Last,
+    }
+}
 
 /// Names in the topmost folder of a drive that belong to the drive and not to the tree: where ext keeps
 /// what a check has found, and what Windows keeps on drives of its kinds.

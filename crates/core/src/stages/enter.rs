@@ -10,6 +10,7 @@ use crate::os::{Entry, Flags};
 use crate::path::TreePath;
 use crate::policy::{Step, Verb};
 use crate::problem::{Cause, Operation};
+use crate::state::is_number;
 use crate::writer::{During, Place, Trouble, WHILE_FILLED};
 
 use super::outcome::StepOutcome;
@@ -74,14 +75,15 @@ impl Run<'_> {
     fn check_known(&self, on: &OnDrive<'_>, at: usize, place: &Place) -> Result<(), Trouble> {
         let known = self.part.folders[at].known;
         let same_drive = place.identity.drive == on.mounted.identity.drive;
-        let same_folder = known.destination.is_none_or(|inode| inode == place.identity.inode);
+        let same_folder =
+            known.destination.is_none_or(|known| known == 0 || known == place.identity.inode);
         if self.pair.destination.exists() && !same_drive || !same_folder {
             return Err(Trouble::overtaken_there(Operation::LookAtDestination));
         }
         let Some((inode, source)) = known.source.zip(place.source.as_ref()) else { return Ok(()) };
         let source =
             self.system().stat(Entry::Open(source.as_fd())).during(Operation::LookAtSource)?;
-        if source.identity.inode != inode {
+        if !is_number(inode, &source) {
             return Err(Trouble::overtaken_here(Operation::LookAtSource));
         }
         Ok(())

@@ -38,7 +38,7 @@ impl Run<'_> {
                 continue;
             }
             let name = name_of(folder, step);
-            let read_back = self.read_back(on, &place, name, step);
+            let read_back = self.try_hard(|| self.read_back(on, &place, name, step));
             // What was not read to its end has shown nothing.
             if let Err(trouble) = read_back
                 && !was_interrupted(&trouble.1)
