@@ -152,12 +152,20 @@ pub(crate) fn change(path: &Path) -> Result<()> {
     }
     files.sort();
     for (i, file) in files.iter().step_by(100).enumerate() {
-        match i % 4 {
-            0 => fs::remove_file(file)?,
-            1 => fs::write(file.with_extension("new"), "a new leaf")?,
-            2 => File::options().append(true).open(file)?.write_all(b"one line more")?,
-            _ => File::open(file)?.set_modified(std::time::UNIX_EPOCH)?,
+        let changed = match i % 4 {
+            0 => {
+                fs::remove_file(file)?;
+                continue;
+            }
+            1 => file.with_extension("new"),
+            _ => file.clone(),
+        };
+        if i % 4 < 3 {
+            let file = File::options().append(true).create(true).open(&changed);
+            file?.write_all(b"one line more")?;
         }
+        // An echo is older than what it echoes.
+        File::open(&changed)?.set_modified(std::time::UNIX_EPOCH)?;
     }
     Ok(())
 }

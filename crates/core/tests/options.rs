@@ -535,7 +535,7 @@ fn told_apart(
         differs.push("root".to_owned());
     }
     if options.carries(Aspect::Hardlinks) && options.carries(Aspect::Content) {
-        differs.extend(torn(options, selected, from, there));
+        differs.extend(torn(options, selected, world, (from, there)));
     }
     if options.may(Verb::Remove) {
         let mounted = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
@@ -558,16 +558,23 @@ fn told_apart(
     (differs, unsure)
 }
 
-/// Names that share an entry on one side only.
-fn torn(options: &Options, selected: &Selected, from: &Snapshot, there: &Snapshot) -> Vec<String> {
+/// Names that share an entry on one side only, and could share one on the other.
+fn torn(
+    options: &Options,
+    selected: &Selected,
+    world: &World,
+    (from, there): (&Snapshot, &Snapshot),
+) -> Vec<String> {
     if options.by == By::Presence {
         return Vec::new();
     }
     let both: Vec<&String> =
         selected.source.iter().filter(|path| there.contains_key(path.as_bytes())).collect();
+    let mounted = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
+    let on_a_drive = |path: &str| mounted.is_some_and(|mount| is_below(path, mount));
     let mut torn = Vec::new();
     for (at, one) in both.iter().enumerate() {
-        for other in &both[at + 1..] {
+        for other in both[at + 1..].iter().filter(|other| on_a_drive(other) == on_a_drive(one)) {
             let group = |tree: &Snapshot, path: &str| tree[path.as_bytes()].same_as.clone();
             let here = group(from, one).is_some() && group(from, one) == group(from, other);
             let is = group(there, one).is_some() && group(there, one) == group(there, other);

@@ -5,7 +5,7 @@ use crate::aspect::Aspects;
 use crate::drives::DriveId;
 use crate::os::{Identity, Stat};
 use crate::path::{NameRange, Names, TreePath};
-use crate::state::{Known, State};
+use crate::state::{Known, Numbers, State};
 
 /// What one side shows of a name.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -105,9 +105,10 @@ pub(crate) struct Named {
     pub(crate) links: u32,
 }
 
-impl From<&Stat> for Named {
-    fn from(stat: &Stat) -> Self {
-        Self { state: stat.into(), identity: stat.identity, links: stat.links }
+impl Named {
+    pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
+        let state = State::seen(stat, numbers);
+        Self { state, identity: stat.identity, links: stat.links }
     }
 }
 

@@ -428,7 +428,9 @@ impl Visit<'_> {
         destination: Option<&Stat>,
         difference: Option<usize>,
     ) {
-        let (source, destination) = (Named::from(source), destination.map(Named::from));
+        let numbers = self.listed.numbers;
+        let source = Named::seen(source, numbers.0);
+        let destination = destination.map(|there| Named::seen(there, numbers.1));
         let linked = Linked { name: NameRange::default(), source, destination, difference };
         self.node.note_linked(name, linked);
     }
