@@ -102,7 +102,8 @@ impl Walk<'_, '_> {
             let folder = visit.listed.source.as_ref()?.as_fd();
             let counted = Some(Counted::Source);
             let place = Place { folder, name: joined.name, hint, opens, counted };
-            match self.try_hard(|| self.look_at(visit.node, &path, &place)) {
+            let look = || self.look_at(visit.node, &path, &place);
+            match look().or_else(|error| self.try_again(error, look)) {
                 Ok(side) => met.source = side,
                 // Gone since it was listed: nothing may be concluded from that in this run.
                 Err(cause) if cause.is_absence() => return unknown(visit),
@@ -125,7 +126,7 @@ impl Walk<'_, '_> {
             let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
             let place = Place { folder, name, hint, opens, counted };
             let look = || self.look_at_destination(visit.node, &path, &place, &met.source);
-            match self.try_hard(look) {
+            match look().or_else(|error| self.try_again(error, look)) {
                 Ok(side) => met.destination = side,
                 Err(cause) if cause.is_absence() => {}
                 Err(cause) => {
@@ -146,12 +147,15 @@ impl Walk<'_, '_> {
         place: &Place<'_>,
         source: &Side,
     ) -> io::Result<Side> {
-        let looked = match source {
-            Side::LeftOut(_) => Side::LeftOut(None),
-            Side::Absent | Side::Taken(..) => self.look_at(node, path, place)?,
+        let look = || match source {
+            Side::LeftOut(_) => Ok(Side::LeftOut(None)),
+            Side::Absent | Side::Taken(..) => self.look_at(node, path, place),
         };
-        match looked {
-            Side::LeftOut(None) if self.context.scope.left_out == LeftOut::Told => {
+        if self.context.scope.left_out == LeftOut::Unseen {
+            return look();
+        }
+        match look()? {
+            Side::LeftOut(None) => {
                 let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
                 Ok(Side::LeftOut(Some(stat)))
             }

@@ -1,5 +1,6 @@
 //! Going through both trees, folder by folder, with all workers.
 
+use std::cell::Cell;
 use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -254,6 +255,17 @@ impl Walk<'_, '_> {
             self.find_the_drives_own(&mut listed, findings);
         }
         Some(listed)
+    }
+
+    /// The same after a first try, so that what goes well, as most does, is not handed around.
+    #[cold]
+    pub(super) fn try_again<T>(
+        &self,
+        first: io::Error,
+        work: impl Fn() -> io::Result<T>,
+    ) -> Result<T, Cause> {
+        let first = Cell::new(Some(first));
+        self.try_hard(|| first.take().map_or_else(&work, Err))
     }
 
     /// Where a drive begins its numbers are another's.
