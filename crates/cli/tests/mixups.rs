@@ -98,7 +98,7 @@ fn a_place_that_a_drive_is_to_be_mounted_on_is_refused_without_it() {
         &format!("# device point kind\n\nLABEL=LANTERN {escaped} ext4 noauto 0 0\n"),
     );
     let run = |before: &str, line: &str| {
-        let script = format!("mount --bind fstab /etc/fstab && {before} exec {UTTER} {line}",);
+        let script = format!("mount --bind fstab /etc/fstab && {before} exec {UTTER} {line}");
         let mut command = Command::new("unshare");
         command.args(["--mount", "sh", "-ec", &script]).current_dir(room.path(""));
         common::ran(&command.output().unwrap())

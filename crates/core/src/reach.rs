@@ -144,9 +144,10 @@ impl Reach {
                 }
                 let takes = tries(source.kind, source.size);
                 let links = &mut known().links;
-                *links = match takes {
-                    true => (links.0.max(source.size), links.1),
-                    false => (links.0, links.1.min(source.size)),
+                *links = if takes {
+                    (links.0.max(source.size), links.1)
+                } else {
+                    (links.0, links.1.min(source.size))
                 };
                 takes
             }

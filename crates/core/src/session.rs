@@ -242,9 +242,12 @@ impl<'a> Session<'a> {
             let totals = &mut plan.totals;
             for step in part.all_steps() {
                 let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
-                comes_back.iter().for_each(|state| totals.source.count(state.kind, state.bytes()));
-                let there = step.destination.iter();
-                there.for_each(|state| totals.destination.count(state.kind, state.bytes()));
+                if let Some(state) = comes_back {
+                    totals.source.count(state.kind, state.bytes());
+                }
+                if let Some(state) = step.destination {
+                    totals.destination.count(state.kind, state.bytes());
+                }
             }
             plan.parts.push(part);
             plan.drives.push(run.drives(at).to_vec());

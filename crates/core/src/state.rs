@@ -24,11 +24,9 @@ pub struct State {
     pub uid: u32,
     /// Group number.
     pub gid: u32,
+    /// The lowest twelve bits, and [`WRITTEN_HERE`].
     mode: u16,
     flags: u8,
-    /// It was changed where it is: an entry that was carried there is changed again when it gets the
-    /// time of the one it echoes.
-    pub(crate) written_here: bool,
     /// What it is.
     pub kind: Kind,
 }
@@ -37,9 +35,8 @@ pub struct State {
 impl PartialEq for State {
     fn eq(&self, other: &Self) -> bool {
         let of = |state: &Self| {
-            let Self { size, allocated, inode, secs, nanos, uid, gid, mode, flags, kind, .. } =
-                *state;
-            (size, allocated, inode, (secs, nanos), (uid, gid), mode, flags, kind)
+            let Self { size, allocated, inode, secs, nanos, uid, gid, flags, kind, .. } = *state;
+            (size, allocated, inode, (secs, nanos), (uid, gid), state.mode(), flags, kind)
         };
         of(self) == of(other)
     }
@@ -51,6 +48,12 @@ impl State {
     /// The carried flags that `statx` shows.
     pub fn flags(&self) -> Flags {
         Flags(self.flags.into())
+    }
+
+    /// It was changed where it is: an entry that was carried there is changed once more when it gets
+    /// the time of the one it echoes.
+    pub(crate) fn written_here(&self) -> bool {
+        self.mode & WRITTEN_HERE != 0
     }
 
     /// The same as seen on a drive, whose numbers may last or not.
@@ -65,7 +68,7 @@ impl State {
 
     /// Permission and special bits.
     pub fn mode(&self) -> u32 {
-        self.mode.into()
+        u32::from(self.mode & MODE)
     }
 
     /// What tells one state of an entry from another: size, object and time.
@@ -98,8 +101,8 @@ impl From<&Stat> for State {
             uid: stat.uid,
             gid: stat.gid,
             // Only the twelve lowest bits are ever set.
-            mode: (stat.mode & 0o7777) as u16,
-            written_here: was_written_here(stat),
+            mode: (stat.mode & 0o7777) as u16
+                | if was_written_here(stat) { WRITTEN_HERE } else { 0 },
             // All carried flags fit into a byte.
             flags: u8::try_from(stat.flags.and(Flags::CARRIED).0).unwrap_or(0),
             kind: stat.kind,
@@ -125,6 +128,10 @@ impl Numbers {
 pub(crate) fn is_number(known: u64, stat: &Stat) -> bool {
     known == 0 || known == stat.identity.inode
 }
+
+const MODE: u16 = 0o7777;
+/// A bit beside the mode: steps have no byte to spare.
+const WRITTEN_HERE: u16 = 1 << 15;
 
 /// What an entry's times tell of how it came to be: the change of its content is its last change.
 fn was_written_here(stat: &Stat) -> bool {

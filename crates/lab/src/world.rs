@@ -521,7 +521,9 @@ impl World {
     pub fn truth(&self) -> Snapshot {
         let mut truth = snapshot(&self.source);
         if !self.tells_names {
-            truth.values_mut().for_each(|facts| facts.same_as = None);
+            for facts in truth.values_mut() {
+                facts.same_as = None;
+            }
         }
         truth
     }

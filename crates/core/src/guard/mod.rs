@@ -285,10 +285,7 @@ fn space(
     };
     let steps = || plan.parts.iter().flat_map(Part::all_steps);
     let need = Need::of(steps(), &space, holds_holes);
-    let mut giving = match safety.remove_first {
-        true => Giving::Removed,
-        false => Giving::Shrinking,
-    };
+    let mut giving = if safety.remove_first { Giving::Removed } else { Giving::Shrinking };
     if let Some(shelf) = shelf {
         if shelf.drive() == pair.destination.anchor_stat.identity.drive {
             // What is displaced gives no room free.

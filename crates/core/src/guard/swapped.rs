@@ -14,7 +14,7 @@ const ENOUGH: u64 = 20;
 pub(super) fn check(plan: &Plan) -> Result<(), Refusal> {
     let Some(newest) = plan.totals.newest else { return Ok(()) };
     let (mut written, mut taken) = (0, 0);
-    for step in plan.parts.iter().flat_map(Part::all_steps).filter(takes_away) {
+    for step in plan.parts.iter().flat_map(Part::all_steps).filter(|step| takes_away(step)) {
         taken += 1;
         written += u64::from(is_written_since(step, newest));
     }
@@ -24,11 +24,11 @@ pub(super) fn check(plan: &Plan) -> Result<(), Refusal> {
     Err(Refusal::Swapped { written, taken })
 }
 
-fn takes_away(step: &&Step) -> bool {
+fn takes_away(step: &Step) -> bool {
     let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
     matches!(step.verb, Verb::Replace | Verb::Remove) && !is_folder
 }
 
 fn is_written_since(step: &Step, newest: Time) -> bool {
-    step.destination.is_some_and(|there| there.written_here && there.modified() > newest)
+    step.destination.is_some_and(|there| there.written_here() && there.modified() > newest)
 }
