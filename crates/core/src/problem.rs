@@ -167,6 +167,9 @@ pub enum Cause {
     /// The plan foresaw it when it was saved, in these words.
     #[error("{0}")]
     Foreseen(String),
+    /// Something that a run changed was not seen to be as it was before.
+    #[error("it is not what it was before that run")]
+    NotBack,
     /// The first name of a group of hard links was not written.
     #[error("the name it is a hard link of could not be written")]
     LeaderFailed,

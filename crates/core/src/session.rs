@@ -235,6 +235,9 @@ impl<'a> Session<'a> {
     /// since is among its steps: see [`Session::overtaken`].
     pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
+        if !self.request.safety.waived.contains(&Guard::Drive) {
+            run.check_places(self.system, &self.pairs)?;
+        }
         let mut plan = Plan::default();
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
@@ -256,6 +259,24 @@ impl<'a> Session<'a> {
         }
         plan.number();
         Ok(plan)
+    }
+
+    /// What a recorded run changed and is not seen to be as it was before. Nothing of it may be
+    /// discarded as long as there is something.
+    pub fn not_back(&self, run: &Recorded) -> Result<Vec<Problem>, PlanError> {
+        let plan = self.plan_to_undo(run)?;
+        let (operation, cause) = (Operation::Recheck, || Cause::NotBack);
+        let left = plan.steps().map(|placed| placed.path);
+        let left = left.map(|path| Problem { path, operation, cause: cause() });
+        let mut left: Vec<Problem> = left.collect();
+        left.extend(plan.problems);
+        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
+            let unlike = run.unlike(self.system, at, pair, map);
+            left.extend(unlike);
+        }
+        left.sort_by(|a, b| a.path.cmp(&b.path));
+        left.dedup_by(|a, b| a.path == b.path);
+        Ok(left)
     }
 
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.

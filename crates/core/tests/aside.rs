@@ -42,9 +42,25 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     let outcome = session.enact(&plan, &Silent);
     assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
+        let left = session.not_back(&recorded).unwrap();
+        assert!(left.is_empty(), "not back: {left:?}");
         recorded.discard(&Linux).unwrap();
     }
     outcome
+}
+
+/// Undoes a run over a system that may fail, as far as that goes. True if it says that all is back.
+fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
+    let Ok(recorded) = Recorded::open(system, path) else { return false };
+    let mut request = request(trees, Task::Undo);
+    request.running.workers = 1;
+    let Ok(session) = Session::open_to_undo(system, &request, &recorded) else { return false };
+    let Ok(plan) = session.plan_to_undo(&recorded) else { return false };
+    let outcome = session.enact(&plan, &Silent);
+    outcome.problems.is_empty()
+        && plan.problems.is_empty()
+        && session.not_back(&recorded).is_ok_and(|left| left.is_empty())
+        && recorded.discard(system).is_ok()
 }
 
 fn grown(seed: u64) -> Trees {
@@ -187,6 +203,68 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         undone += 1;
     }
     assert!(undone > 50, "only {undone} runs were undone");
+}
+
+#[test]
+fn an_undo_killed_at_any_call_is_done_again_until_all_is_back() {
+    each_call_of_undo(Tampering::KillAt);
+}
+
+#[test]
+fn an_undo_of_which_a_call_failed_is_done_again_until_all_is_back() {
+    let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
+    each_call_of_undo(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
+}
+
+/// Tampers with each call of an undo in turn. Then either all is back, or the next undo brings it back.
+fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
+    let prepare = || {
+        let trees = Trees::new();
+        Gardener::new(11).grow(&trees.source, 18);
+        Gardener::new(11).grow(&trees.destination, 18);
+        Gardener::new(12).change(&trees.source, 12);
+        common::move_a_folder(&trees.source);
+        // A folder in the place of a file, and a file in that of a folder.
+        for (name, is_folder) in [("lamp", true), ("lens", false)] {
+            for (root, is_folder) in [(&trees.source, is_folder), (&trees.destination, !is_folder)]
+            {
+                let path = root.join(name);
+                if is_folder {
+                    fs::create_dir_all(path.join("deep")).unwrap();
+                    fs::write(path.join("deep/note"), name).unwrap();
+                } else {
+                    fs::write(path, name).unwrap();
+                }
+            }
+        }
+        let old = snapshot(&trees.destination);
+        let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
+        (request.running.workers, request.changed.steps) = (1, Verbs::ALL);
+        let outcome = run(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+        (trees, outcome.set_aside.unwrap(), old)
+    };
+    let (trees, path, old) = prepare();
+    let counted = Tampered::new(Tampering::Nothing);
+    assert!(try_to_undo(&counted, &trees, &path));
+    assert_eq!(differences(&old, &snapshot(&trees.destination)), "");
+    for at in 0..counted.calls().len() {
+        let (trees, path, old) = prepare();
+        let system = Tampered::new(tampering(at));
+        let says_so = try_to_undo(&system, &trees, &path);
+        let when = format!("call {at} ({})", counted.calls()[at]);
+        if !says_so && path.with_extension("record").exists() {
+            let again = try_to_undo(&Linux, &trees, &path);
+            if !again {
+                let recorded = Recorded::open(&Linux, &path).unwrap();
+                let wanted = request(&trees, Task::Undo);
+                let session = Session::open_to_undo(&Linux, &wanted, &recorded).unwrap();
+                panic!("{when}: not back: {:?}", session.not_back(&recorded));
+            }
+        }
+        let left = differences(&old, &snapshot(&trees.destination));
+        assert!(left.is_empty(), "{when}: {left}");
+    }
 }
 
 #[test]

@@ -243,7 +243,7 @@ fn guard_or_ask(
     }
 }
 
-fn refused(refusal: &Refusal, presenter: &Presenter<'_>) -> Result<()> {
+pub(super) fn refused(refusal: &Refusal, presenter: &Presenter<'_>) -> Result<()> {
     presenter.refusal(refusal)?;
     Err(Refused(format!("guard '{}' refuses the plan: {refusal}", refusal.guard())).into())
 }

@@ -1,5 +1,7 @@
 //! `utter undo`: take back a run that set aside what it displaced.
 
+use std::os::fd::OwnedFd;
+
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
@@ -7,8 +9,9 @@ use utter_echo_core::request::{Places, Request, Task};
 use utter_echo_core::{Recorded, Session};
 
 use super::change::Change;
-use crate::args::{Undo, running};
+use crate::args::{Ask, Undo, running};
 use crate::exit::Exit;
+use crate::present::Presenter;
 
 pub(crate) fn undo(args: &Undo) -> Result<Exit> {
     let run = Recorded::open(&Linux, &args.run)?;
@@ -21,16 +24,29 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         .running(running(&args.how.running, Some(&args.writing)));
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
+        let _lock = if safety.dry_run { None } else { locked(&run, presenter)? };
         let session = Session::open_to_undo(&Linux, request, &run)?;
         let plan =
             session.plan_to_undo(&run).inspect_err(|error| presenter.refused_early(error))?;
         let all_or_nothing = args.all_or_nothing;
         let exit = change.carry_out_known(&session, plan, all_or_nothing, presenter, signals)?;
-        if exit == Exit::Done && !safety.dry_run {
+        if exit != Exit::Done || safety.dry_run {
+            return Ok(exit);
+        }
+        // Only what was seen to be back needs its record no more.
+        let left = session.not_back(&run)?;
+        if left.is_empty() {
             run.discard(&Linux).with_context(|| {
                 format!("all is back, but '{}' cannot be removed", run.path.display())
             })?;
+            return Ok(Exit::Done);
         }
-        Ok(exit)
+        let was_asked = safety.ask == Some(Ask::Each);
+        presenter.kept(&run.path, if was_asked { &[] } else { &left })?;
+        Ok(if was_asked { Exit::Done } else { Exit::Problems })
     })
+}
+
+fn locked(run: &Recorded, presenter: &Presenter<'_>) -> Result<Option<OwnedFd>> {
+    run.lock(&Linux).or_else(|refusal| super::change::refused(&refusal, presenter).map(|()| None))
 }

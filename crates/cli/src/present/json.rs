@@ -256,8 +256,8 @@ fn problems(plan: &Plan) -> impl Iterator<Item = Line> {
     plan.problems.iter().map(Line::from)
 }
 
-pub(super) fn problems_alone(plan: &Plan) -> io::Result<()> {
-    write_all(problems(plan))
+pub(super) fn problems_alone(problems: &[problem::Problem]) -> io::Result<()> {
+    write_all(problems.iter().map(Line::from))
 }
 
 /// Something worth knowing in the middle of a run.

@@ -18,6 +18,7 @@ use std::time::Duration;
 
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::plan::Plan;
+use utter_echo_core::problem::Problem;
 use utter_echo_core::request::Request;
 use utter_echo_core::{Outcome, PlanError};
 
@@ -126,7 +127,7 @@ impl<'a> Presenter<'a> {
     /// The problems of a plan that is not carried out for them.
     pub(crate) fn problems(&self, plan: &Plan) -> io::Result<()> {
         match self.output.format {
-            Format::Json => json::problems_alone(plan),
+            Format::Json => json::problems_alone(&plan.problems),
             Format::Text | Format::Csv => text::problems(&plan.problems),
         }
     }
@@ -157,6 +158,22 @@ impl<'a> Presenter<'a> {
                     text::steps_taken(plan, outcome)?;
                 }
                 text::outcome(plan, outcome, self.request, took)
+            }
+        }
+    }
+
+    /// A run that is not wholly taken back, and so is kept, and what keeps it if nobody wanted that.
+    pub(crate) fn kept(&self, run: &Path, left: &[Problem]) -> io::Result<()> {
+        let shown = names::shown(run.as_os_str().as_encoded_bytes());
+        let text = format!("not all of {shown} is back, so it is kept and can still be undone");
+        match self.output.format {
+            Format::Json => {
+                json::problems_alone(left)?;
+                json::note("kept", text)
+            }
+            Format::Text | Format::Csv => {
+                text::problems(left)?;
+                writeln!(anstream::stderr(), "utter: {text}")
             }
         }
     }

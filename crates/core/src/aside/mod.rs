@@ -129,6 +129,8 @@ pub(crate) struct Aside<'a> {
     system: &'a dyn System,
     /// The folder of the run.
     pub(crate) folder: OwnedFd,
+    /// Held as long as something may still be set aside there.
+    _lock: Option<OwnedFd>,
     /// The same, as the user may name it.
     pub(crate) path: PathBuf,
     /// What its drive can hold.
@@ -155,20 +157,26 @@ impl<'a> Aside<'a> {
         // Nobody else may read there what they could not read in the destination.
         system.create_folder(at.as_fd(), name.as_bytes(), 0o700)?;
         let folder = system.open_folder(at.as_fd(), name.as_bytes())?;
+        // Nobody else knows it yet. A drive that cannot lock it does not.
+        let lock = system.lock(folder.as_fd()).ok().flatten();
         saved::write(plan, request, BufWriter::new(&record))?;
         let mut parts = Vec::new();
         for pair in pairs {
             make_folders(system, folder.as_fd(), pair.prefix.as_bytes())?;
             let at = std::path::absolute(&pair.destination_path)?;
+            let (drive, inode) = undo::identity(system, pair);
             parts.push(Root {
                 folder: at.as_os_str().as_encoded_bytes().into(),
                 prefix: pair.prefix.as_bytes().into(),
+                drive,
+                inode,
             });
         }
         record.add(&Line::Run { parts })?;
         let abilities = Abilities::try_out(system, caller, folder.as_fd());
         let reach = Reach::new(Aspects::ALL, abilities, caller, 0);
-        Ok(Self { system, folder, path: shelf.path.join(name), reach, record })
+        let path = shelf.path.join(name);
+        Ok(Self { system, folder, _lock: lock, path, reach, record })
     }
 
     /// Opens the counterpart of a folder of the destination, made if need be.

@@ -31,8 +31,16 @@ pub(super) fn prune(system: &dyn System, path: &Path, set_aside: &SetAside) -> V
         Keep::Newest(count) => runs.len().saturating_sub(*count),
         Keep::Since(oldest) => runs.partition_point(|run| run < oldest),
     };
-    let remove =
-        |run: &String| remove_run(system, folder.as_fd(), run).err().map(|e| problem(run, e));
+    let remove = |run: &String| {
+        let folder = folder.as_fd();
+        // One that is going on, being undone, or our own: whatever the clock says, it is in use.
+        let own = system.open_folder(folder, run.as_bytes());
+        let lock = own.map(|own| system.lock(own.as_fd()));
+        if matches!(lock, Ok(Ok(None))) {
+            return None;
+        }
+        remove_run(system, folder, run).err().map(|e| problem(run, e))
+    };
     runs[..old].iter().filter_map(remove).collect()
 }
 

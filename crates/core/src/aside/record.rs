@@ -41,6 +41,10 @@ pub(super) struct Root {
     pub(super) folder: Bytes,
     /// In the folder of the run.
     pub(super) prefix: Bytes,
+    /// What identifies the drive it lies on, as far as that can be found out.
+    pub(super) drive: Option<String>,
+    /// Its inode number, if it was there and its drive's numbers last.
+    pub(super) inode: Option<u64>,
 }
 
 /// A file that lines are added to, from any worker.
@@ -138,13 +142,16 @@ pub struct Recorded {
 #[derive(Debug)]
 pub(super) struct RecordedPart {
     pub(super) root: PathBuf,
+    pub(super) drive: Option<String>,
+    pub(super) inode: Option<u64>,
     pub(super) prefix: Vec<u8>,
     pub(super) before: HashMap<Vec<u8>, Before>,
     pub(super) after: HashMap<Vec<u8>, State>,
 }
 
 impl Recorded {
-    /// Reads the record of the run whose folder, or record, lies at `path`. Changes nothing.
+    /// Reads the record of the run whose folder, or record, lies at `path`. Changes nothing, but that the
+    /// folder of a run of which only the record is left is made anew.
     pub fn open(system: &dyn System, path: &Path) -> Result<Self, BadRecord> {
         let shown = || path.to_string_lossy().into_owned();
         let missing = |cause: io::Error| BadRecord::NoRun {
@@ -160,7 +167,16 @@ impl Recorded {
         let record = format!("{name}{RECORD}");
         let file = system.open_file(above.as_fd(), record.as_bytes()).map_err(missing)?;
         let text = read_all(system, file.as_fd()).map_err(missing)?;
-        let folder = system.open_folder(above.as_fd(), name.as_bytes()).map_err(missing)?;
+        let open = || system.open_folder(above.as_fd(), name.as_bytes());
+        let folder = open().or_else(|error| match error.kind() {
+            // It was all but discarded.
+            ErrorKind::NotFound => {
+                system.create_folder(above.as_fd(), name.as_bytes(), 0o700)?;
+                open()
+            }
+            _ => Err(error),
+        });
+        let folder = folder.map_err(missing)?;
         // Of a run that was killed the last line may be cut short: what it tells of was not done.
         let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
         let mut lines = BufRead::split(&text[..whole], b'\n').enumerate();
@@ -202,7 +218,8 @@ fn take(parts: &mut Vec<RecordedPart>, line: Line) -> Result<(), String> {
             for root in roots {
                 let (folder, prefix) = (root.folder.path()?, root.prefix.relative()?);
                 let (before, after) = Default::default();
-                parts.push(RecordedPart { root: folder, prefix, before, after });
+                let Root { drive, inode, .. } = root;
+                parts.push(RecordedPart { root: folder, drive, inode, prefix, before, after });
             }
         }
         Line::Before { part, path, was } => {

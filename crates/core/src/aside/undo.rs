@@ -4,19 +4,73 @@ use std::collections::HashMap;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
 
-use crate::drives::{DriveId, DriveMap};
+use rustix::io::Errno;
+
+use crate::drives::{self, DriveId, DriveMap};
+use crate::guard::Refusal;
 use crate::os::{Entry, Kind, Stat, System};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
 use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
-use crate::problem::{Operation, Problem};
+use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
-use crate::state::{Known, State};
+use crate::state::{Before, Known, Numbers, State};
 
-use super::prune;
 use super::record::{Recorded, RecordedPart};
+use super::{look_before, prune};
+
+/// What tells the drive of a destination from others, and its folder.
+pub(super) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Option<u64>) {
+    let place = &pair.destination;
+    let real = sides::real_path(&place.anchor).unwrap_or_default();
+    let lasts = || drives::numbers(system, place.anchor.as_fd()) == Numbers::Last;
+    let inode = (place.exists() && lasts()).then_some(place.anchor_stat.identity.inode);
+    (drives::uuid_of(system, &real), inode)
+}
 
 impl Recorded {
+    /// Fails unless every destination is the one that the run changed: what is not mounted leaves an
+    /// empty folder behind.
+    pub(crate) fn check_places(&self, system: &dyn System, pairs: &[Pair]) -> Result<(), Refusal> {
+        for (recorded, pair) in self.parts.iter().zip(pairs) {
+            let (drive, inode) = identity(system, pair);
+            let differs = |was: Option<&String>, is: Option<&String>| {
+                was.zip(is).is_some_and(|(was, is)| was != is)
+            };
+            let other_drive = differs(recorded.drive.as_ref(), drive.as_ref());
+            let other_folder = recorded.inode.zip(inode).is_some_and(|(was, is)| was != is);
+            if other_drive || other_folder {
+                return Err(Refusal::OtherPlace { path: pair.destination_shown.clone() });
+            }
+        }
+        Ok(())
+    }
+
+    /// Keeps others from undoing or pruning the run as long as what it returns is held. `None` where
+    /// the drive cannot lock.
+    pub fn lock(&self, system: &dyn System) -> Result<Option<OwnedFd>, Refusal> {
+        match system.lock(self.folder.as_fd()) {
+            Ok(None) => Err(Refusal::RunInUse { path: self.path.to_string_lossy().into_owned() }),
+            Ok(lock) => Ok(lock),
+            Err(_) => Ok(None),
+        }
+    }
+
+    /// Entries of one part that are not what they were before the run, as far as its notes tell.
+    pub(crate) fn unlike(
+        &self,
+        system: &dyn System,
+        at: usize,
+        pair: &Pair,
+        map: &DriveMap,
+    ) -> Vec<Problem> {
+        let memory = &self.parts[at];
+        let back = Back { system, pair, map, memory, part: &self.plan.parts[at] };
+        let mut unlike: Vec<Problem> = back.unlike().collect();
+        unlike.sort_by(|a, b| a.path.cmp(&b.path));
+        unlike
+    }
+
     /// The destination as the source of a run back.
     pub(crate) fn pairs(&self, system: &dyn System) -> Result<Vec<Pair>, CallError> {
         self.parts.iter().map(|part| self.pair(system, part)).collect()
@@ -86,6 +140,15 @@ impl Recorded {
     }
 }
 
+/// Puts further steps among those of their folders.
+fn add_steps(part: &mut Part, added: HashMap<usize, Vec<Step>>) {
+    for (at, more) in added {
+        let Folder { names, steps, .. } = &mut part.folders[at];
+        *steps = std::mem::take(steps).into_iter().chain(more).collect();
+        steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+    }
+}
+
 struct Back<'a> {
     system: &'a dyn System,
     pair: &'a Pair,
@@ -100,23 +163,26 @@ impl Back<'_> {
         let mut reversed = Part { root: self.root(), ..Part::default() };
         for (at, folder) in self.part.folders.iter().enumerate() {
             let path = self.part.folder_path(at);
-            let open = |root: &OwnedFd| self.system.open_folder(root.as_fd(), path.as_bytes()).ok();
-            let (there, aside) = (open(&self.pair.destination.anchor), open(&self.pair.source));
+            let both = self.open(&self.pair.destination.anchor, &path);
+            let both = both.and_then(|there| Ok((there, self.open(&self.pair.source, &path)?)));
+            // Nothing is concluded from what cannot be looked at.
+            let is_seen = both.is_ok();
+            let (there, aside) = both.unwrap_or_else(|error| {
+                problems.push(self.problem(&path, error));
+                (None, None)
+            });
             let alike =
                 |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
             let (mut names, mut steps) = (Names::default(), Vec::new());
-            for step in folder.steps.iter().filter(|step| step.reason != Reason::Leftover) {
+            let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen;
+            for step in folder.steps.iter().filter(undone) {
                 let name = folder.names.get(step.name);
                 match self.look(&path.join(name), (&there, &aside), name) {
                     Ok(taken) => {
                         let own = names.add(name);
                         steps.extend(policy::reverse(step, own, &taken, &alike));
                     }
-                    Err(error) => {
-                        let path = self.pair.prefix.join(path.join(name).as_bytes());
-                        let operation = Operation::LookAtDestination;
-                        problems.push(Problem { path, operation, cause: error.into() });
-                    }
+                    Err(error) => problems.push(self.problem(&path.join(name), error)),
                 }
             }
             reversed.folders.push(Folder {
@@ -129,9 +195,79 @@ impl Back<'_> {
                 first: 0,
             });
         }
-        self.rename_back(&mut reversed);
+        self.rename_back(&mut reversed, &mut problems);
+        self.close_again(&mut reversed, &mut problems);
         reversed.memory = Some(self.memory.before.clone());
         (reversed, problems)
+    }
+
+    /// A folder on either side; `None` if there is none, or something else in the place of one of those
+    /// that lead there.
+    fn open(&self, root: &OwnedFd, path: &TreePath) -> io::Result<Option<OwnedFd>> {
+        let absent = [Errno::NOENT, Errno::NOTDIR, Errno::LOOP].map(Errno::raw_os_error);
+        match self.system.open_folder(root.as_fd(), path.as_bytes()) {
+            Err(e) if e.raw_os_error().is_some_and(|error| absent.contains(&error)) => Ok(None),
+            other => other.map(Some),
+        }
+    }
+
+    fn problem(&self, path: &TreePath, error: io::Error) -> Problem {
+        let path = self.pair.prefix.join(path.as_bytes());
+        Problem { path, operation: Operation::LookAtDestination, cause: error.into() }
+    }
+
+    fn unlike(&self) -> impl Iterator<Item = Problem> {
+        // A root that the run made goes, when all in it is gone.
+        let made_root = self.part.root.is_some_and(|step| step.verb == Verb::Add);
+        let before = self.memory.before.iter();
+        let before = before.filter(move |(path, _)| !path.is_empty() || !made_root);
+        before.filter_map(|(path, before)| {
+            let path = TreePath::from(&**path);
+            match self.is_as_before(&path, before) {
+                Ok(true) => None,
+                Ok(false) => {
+                    let path = self.pair.prefix.join(path.as_bytes());
+                    Some(Problem { path, operation: Operation::Recheck, cause: Cause::NotBack })
+                }
+                Err(error) => Some(self.problem(&path, error)),
+            }
+        })
+    }
+
+    fn is_as_before(&self, path: &TreePath, before: &Before) -> io::Result<bool> {
+        let (above, name) = path.split_last();
+        let Some(above) = self.open(&self.pair.destination.anchor, &above.into())? else {
+            return Ok(false);
+        };
+        let is_root = path.as_bytes().is_empty();
+        let named = Entry::Named(above.as_fd(), name);
+        let entry = if is_root { Entry::Open(above.as_fd()) } else { named };
+        let drive = self.map.root();
+        let now = match look_before(self.system, &drive.reach, entry) {
+            Err(e) if e.kind() == ErrorKind::NotFound => return Ok(false),
+            other => other?,
+        };
+        let of = |state: &State| (state.kind, state.uid, state.gid, state.mode());
+        let keeps_time = !is_root || drive.reach.keeps_top_times(self.pair);
+        // It was read from this drive, so the drive can keep it to the last digit.
+        let same_time = before.state.modified() == now.state.modified();
+        let size = |state: &State| if state.kind == Kind::Folder { 0 } else { state.size };
+        let same_flags = before.flags.zip(now.flags).is_none_or(|(was, is)| was == is);
+        Ok(of(&before.state) == of(&now.state)
+            && size(&before.state) == size(&now.state)
+            && (same_time || !keeps_time)
+            && same_flags
+            && before.xattrs == now.xattrs)
+    }
+
+    /// What an entry was and is, where it is there and these differ.
+    fn unfinished(&self, path: &TreePath) -> io::Result<Option<(State, State)>> {
+        let Some(before) = self.memory.before.get(path.as_bytes()) else { return Ok(None) };
+        let (above, name) = path.split_last();
+        let above = self.open(&self.pair.destination.anchor, &above.into())?;
+        let now = overtaken::state(self.system, above.as_ref(), name)?;
+        let is_whole = self.is_as_before(path, before)?;
+        Ok(now.filter(|_| !is_whole).map(|now| (before.state, State::from(&now))))
     }
 
     /// What the folder that something goes back into is now.
@@ -154,23 +290,53 @@ impl Back<'_> {
             there: look(there)?,
             aside: look(aside)?,
             before: self.memory.before.get(path.as_bytes()),
+            is_whole: self.is_whole(path)?,
             after: self.memory.after.get(path.as_bytes()).copied(),
         })
     }
 
+    /// True for what is as the notes say that it was before, and for what they say nothing of.
+    fn is_whole(&self, path: &TreePath) -> io::Result<bool> {
+        match self.memory.before.get(path.as_bytes()) {
+            Some(before) => self.is_as_before(path, before),
+            None => Ok(true),
+        }
+    }
+
     /// What the run renamed has its step where it was before.
-    fn rename_back(&self, reversed: &mut Part) {
+    fn rename_back(&self, reversed: &mut Part, problems: &mut Vec<Problem>) {
         let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
         for (at, folder) in self.part.folders.iter().enumerate() {
             let path = self.part.folder_path(at);
-            let root = self.pair.destination.anchor.as_fd();
-            let there = self.system.open_folder(root, path.as_bytes()).ok();
             for step in &folder.steps {
                 let Some(was) = step.renamed_from().map(|id| self.part.name(id)) else { continue };
                 let name = folder.names.get(step.name);
-                // Never renamed, or renamed back.
-                let Ok(Some(now)) = overtaken::state(self.system, there.as_ref(), name) else {
-                    continue;
+                let there = self.open(&self.pair.destination.anchor, &path);
+                let now =
+                    there.and_then(|there| overtaken::state(self.system, there.as_ref(), name));
+                let now = match now {
+                    Ok(Some(now)) => now,
+                    // Never renamed, or renamed back by a try that may have ended there.
+                    Ok(None) => {
+                        let (to, name) = (was.folder as usize, &*was.name);
+                        let path = self.part.folder_path(to).join(name);
+                        match self.unfinished(&path) {
+                            Ok(Some((before, now))) => {
+                                let name = reversed.folders[to].names.add(name);
+                                added
+                                    .entry(to)
+                                    .or_default()
+                                    .push(policy::adjusted(before, now, name));
+                            }
+                            Ok(None) => {}
+                            Err(error) => problems.push(self.problem(&path, error)),
+                        }
+                        continue;
+                    }
+                    Err(error) => {
+                        problems.push(self.problem(&path.join(name), error));
+                        continue;
+                    }
                 };
                 let after = self.memory.after.get(path.join(name).as_bytes()).copied();
                 let seen = step.destination.filter(|seen| seen.still(&now));
@@ -186,11 +352,35 @@ impl Back<'_> {
                 added.entry(to).or_default().push(back.step(step));
             }
         }
-        for (at, more) in added {
-            let Folder { names, steps, .. } = &mut reversed.folders[at];
-            *steps = std::mem::take(steps).into_iter().chain(more).collect();
-            steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+        add_steps(reversed, added);
+    }
+
+    /// Folders that were open for the time of the changes when the run, or an earlier try to take it back,
+    /// was killed.
+    fn close_again(&self, reversed: &mut Part, problems: &mut Vec<Problem>) {
+        let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
+        for at in 1..reversed.folders.len() {
+            if reversed.own_step(at).is_some() {
+                continue;
+            }
+            let path = reversed.folder_path(at);
+            let Some(before) = self.memory.before.get(path.as_bytes()) else { continue };
+            let there = self.open(&self.pair.destination.anchor, &path);
+            let now = there.and_then(|there| {
+                there.map(|there| self.system.stat(Entry::Open(there.as_fd()))).transpose()
+            });
+            match now {
+                Ok(Some(now)) => {
+                    let parent = reversed.folders[at].parent as usize;
+                    let name: Box<[u8]> = reversed.folders[at].name.clone();
+                    let name = reversed.folders[parent].names.add(&name);
+                    added.entry(parent).or_default().extend(policy::close(before, &now, name));
+                }
+                Ok(None) => {}
+                Err(error) => problems.push(self.problem(&path, error)),
+            }
         }
+        add_steps(reversed, added);
     }
 
     /// The destination's own folder: if the run made it, it goes when all is done.
@@ -201,6 +391,7 @@ impl Back<'_> {
             there: Some(stat),
             aside: None,
             before: self.memory.before.get(&[][..]),
+            is_whole: self.is_whole(&TreePath::default()).ok()?,
             after: self.memory.after.get(&[][..]).copied(),
         };
         let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);

@@ -121,6 +121,13 @@ pub(crate) fn is_called(system: &dyn System, real: &Path, name: &str) -> Result<
     if names.iter().any(|known| known.eq_ignore_ascii_case(name)) { Ok(()) } else { Err(names) }
 }
 
+/// What identifies the drive that holds a folder, by its real path, as far as it can be found out.
+pub(crate) fn uuid_of(system: &dyn System, real: &Path) -> Option<String> {
+    let mounts = system.mounts().ok()?;
+    let mount = mount_holding(&mounts, real)?;
+    identify(system, &mount.device).uuid
+}
+
 /// A drive as it was when a run began, to know it again if it goes and comes back.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Known {

@@ -11,7 +11,7 @@ mod map;
 
 pub use listing::{Drive, Known, NoFolder, holding, list};
 
-pub(crate) use listing::{is_called, mount_holding};
+pub(crate) use listing::{is_called, mount_holding, uuid_of};
 pub(crate) use map::{DriveId, DriveMap, Mounted};
 
 /// Numbers of file systems, as the kernel's `linux/magic.h` and its drivers have them: ext2 to ext4,

@@ -104,6 +104,22 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
+        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the one that was there then; if it is the same for all that: --waive drive"
+    )]
+    OtherPlace {
+        /// As the run named it.
+        path: String,
+    },
+    /// See [`Guard::OtherRun`].
+    #[error(
+        "'{path}' is in use: the run is going on, or is being undone\n  wait until that has ended"
+    )]
+    RunInUse {
+        /// As the user named it.
+        path: String,
+    },
+    /// See [`Guard::Drive`].
+    #[error(
         "'{path}' lies where /etc/fstab mounts a drive, and none is mounted there\n  mount it; if the folder itself is meant: --waive drive"
     )]
     NotMounted {
@@ -135,8 +151,8 @@ impl Refusal {
             Self::Space { .. } => Guard::Space,
             Self::Nesting(_) => Guard::Nesting,
             Self::Swapped { .. } => Guard::Swapped,
-            Self::OtherRun { .. } => Guard::OtherRun,
-            Self::Drive { .. } | Self::NotMounted { .. } => Guard::Drive,
+            Self::OtherRun { .. } | Self::RunInUse { .. } => Guard::OtherRun,
+            Self::Drive { .. } | Self::NotMounted { .. } | Self::OtherPlace { .. } => Guard::Drive,
         }
     }
 }

@@ -1,6 +1,7 @@
 //! The steps that take back what the steps of a recorded run did.
 
-use crate::os::Stat;
+use crate::aspect::Aspects;
+use crate::os::{Flags, Stat};
 use crate::path::NameRange;
 use crate::state::{Before, State};
 
@@ -15,6 +16,8 @@ pub(crate) struct Taken<'a> {
     pub(crate) aside: Option<Stat>,
     /// What it was like before the run changed its attributes.
     pub(crate) before: Option<&'a Before>,
+    /// It is like that now, in every attribute; true also if that is not known.
+    pub(crate) is_whole: bool,
     /// What the run left, if it came to write that down.
     pub(crate) after: Option<State>,
 }
@@ -66,7 +69,10 @@ pub(crate) fn reverse(
         Verb::Remove | Verb::Replace => {
             let was = step.destination?;
             if is_back(&was, taken, alike) {
-                return None;
+                // A try to take the run back may have ended before it got its attributes.
+                let (there, before) = (taken.there.as_ref()?, taken.before?);
+                let step = adjusted(before.state, State::from(there), name);
+                return (!taken.is_whole).then_some(step);
             }
             // Lost, if nothing is aside: the step says so when it comes up.
             let kept = taken.before.map(|before| before.state);
@@ -82,16 +88,31 @@ pub(crate) fn reverse(
         Verb::Rename => None,
         Verb::Adjust => {
             let before = taken.before?;
-            let there = taken.there.as_ref();
-            let stays = there.is_some_and(|there| State::from(there) == before.state);
-            // Where only what a state does not show was changed, it is put back in any case.
-            if stays && taken.after.is_some_and(|after| after != before.state) {
+            if taken.is_whole {
                 return None;
             }
-            let after = taken.after.or(there.map(State::from));
+            let after = taken.after.or(taken.there.as_ref().map(State::from));
             planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
         }
     }
+}
+
+/// The step that closes a folder again that was open for the time of the changes, when whoever opened it
+/// was killed; `None` if it is as it was, or somebody gave it other attributes since.
+pub(crate) fn close(before: &Before, there: &Stat, name: NameRange) -> Option<Step> {
+    let (was, now) = (before.state, State::from(there));
+    let opened = now.mode() != was.mode() && now.mode() == was.mode() | 0o200;
+    let locks = |flags: Flags| flags.and(Flags::LOCKS).and(there.flags_told);
+    let unlocked = before.flags.is_some_and(|flags| locks(flags) != locks(there.flags));
+    (opened || unlocked).then(|| adjusted(was, now, name))
+}
+
+/// The step that gives an entry the attributes that it had.
+pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
+    let mut step = Step::new(Verb::Adjust, Reason::Aspects, (Some(was), Some(now)));
+    step.aspects = Aspects::ALL;
+    step.name = name;
+    step
 }
 
 /// What the step left. The run may have been killed before it could write that down; then what

@@ -88,7 +88,9 @@ impl Run<'_> {
         let folder = &self.part.folders[at];
         let happened = (0..folder.steps.len())
             .any(|i| folder.steps[i].verb != Verb::Adjust && self.was_tried(folder, i));
-        let Some(before) = folder.before.filter(|_| happened || lost_some) else { return };
+        // What an earlier try to take a run back did in it is not known.
+        let is_due = happened || lost_some || self.part.memory.is_some();
+        let Some(before) = folder.before.filter(|_| is_due) else { return };
         let writer = &self.drive_of(at).writer;
         let has_own = self.part.own_step(at).is_some();
         if has_own || at == 0 && !writer.reach.keeps_top_times(self.pair) {

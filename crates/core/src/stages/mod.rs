@@ -24,10 +24,11 @@ use crate::os::{Entry, System};
 use crate::path::TreePath;
 use crate::plan::Plan;
 use crate::policy::{Folder, Part, Step};
+use crate::pool;
 use crate::problem::{Operation, Problem};
 use crate::request::{Flush, Running};
 use crate::sides::Pair;
-use crate::writer::{Means, Shelf, Writer};
+use crate::writer::{During as _, Means, Shelf, Writer};
 
 pub use outcome::{Ending, Outcome, StepOutcome};
 
@@ -67,7 +68,9 @@ struct Stage {
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
-const STAGES: [Stage; 14] = [
+const STAGES: [Stage; 15] = [
+    // An earlier try to take a run back may have been killed. Nothing of what was lies under such names.
+    Stage { gate: Gate::If(|run| run.takes_back()), work: |run, root| run.clear_leftovers(root) },
     // What is set aside can only be brought back as it was if that is known before anything changes.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: |run, root| run.note_all(root) },
     Stage { gate: Gate::If(|run| run.leaves_a_doubt()), work: |run, root| run.leave_doubts(root) },
@@ -226,6 +229,23 @@ impl Run<'_> {
         let id =
             self.part.folders.get(at).map_or_else(DriveId::default, |folder| folder.known.drive);
         self.drive(id)
+    }
+
+    fn takes_back(&self) -> bool {
+        self.part.memory.is_some()
+    }
+
+    /// What interrupted runs left in the folders that something happens in.
+    fn clear_leftovers(&self, root: BorrowedFd<'_>) {
+        let all = (0..self.part.folders.len()).collect();
+        pool::run(self.means.running.workers, all, |at, _| {
+            let path = self.part.folder_path(at);
+            let Ok(folder) = self.system().open_folder(root, path.as_bytes()) else { return };
+            let cleared = crate::aside::clear_leftovers(self.system(), folder.as_fd());
+            if let Err(trouble) = cleared.during(Operation::Remove) {
+                self.report(self.drive_of(at), &path, trouble);
+            }
+        });
     }
 
     fn sets_aside(&self) -> bool {

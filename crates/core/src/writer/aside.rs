@@ -9,7 +9,7 @@ use crate::aside::Aside;
 use crate::os::{Entry, Onto, Stat};
 use crate::path::TreePath;
 use crate::policy::{Reason, Verb};
-use crate::problem::Operation;
+use crate::problem::{Cause, Operation};
 use crate::state::State;
 
 use super::attributes::Model;
@@ -46,7 +46,7 @@ pub(super) enum Name {
 }
 
 /// A name with its folder.
-type Named<'a> = (BorrowedFd<'a>, &'a [u8]);
+pub(super) type Named<'a> = (BorrowedFd<'a>, &'a [u8]);
 
 impl Shelf<'_> {
     /// Writes down what an entry is like before its attributes change.
@@ -167,23 +167,14 @@ impl Writer<'_> {
     ) -> Result<bool, Trouble> {
         let from = (place.source()?, name);
         let source = self.source_now(Entry::Named(from.0, name), planned)?;
-        let folder = place.destination.as_fd();
-        let to = (folder, if deed.verb == Verb::Add { name } else { &*place.temporary });
-        self.unlocked(from.0, name, (source.kind, source.flags()), After::Kept, || {
-            match self.rename_free(from, to) {
-                Err(e) if is_elsewhere(&e) => return Ok(false),
-                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                    return Err(Trouble::overtaken_there(Operation::Write));
-                }
-                other => other.during(Operation::Write)?,
-            }
-            if deed.verb != Verb::Add
-                && let Err(trouble) = self.put_in_place(place, to.1, name, deed)
-            {
-                self.rename_free(to, from).during(Operation::SetAside)?;
-                return Err(trouble);
-            }
-            Ok(true)
+        // In one call: the last copy never lies under a name that nobody would look for it under.
+        let placed = || match deed.verb {
+            Verb::Add => self.rename_to_new(place, from, name),
+            _ => self.put_in_place(place, from, name, deed),
+        };
+        self.unlocked(from.0, name, (source.kind, source.flags()), After::Kept, || match placed() {
+            Err(Trouble(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
+            other => other.map(|()| true),
         })
     }
 

@@ -104,14 +104,14 @@ impl Writer<'_> {
         let system = self.system();
         let folder = place.destination.as_fd();
         if deed.verb == Verb::Add {
-            return self.rename_to_new(place, temporary, name);
+            return self.rename_to_new(place, (folder, temporary), name);
         }
         let old = self.check_destination(place, name, deed)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
         let after = if self.shelf.is_some() { After::Kept } else { After::Gone };
         self.unlocked(folder, name, old, after, || {
             if self.set_aside(place, name, Displaced::Replaced)? == Name::Free {
-                return self.rename_to_new(place, temporary, name);
+                return self.rename_to_new(place, (folder, temporary), name);
             }
             match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
                 Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),

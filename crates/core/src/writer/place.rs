@@ -10,7 +10,7 @@ use crate::problem::{Cause, Operation};
 use crate::state::State;
 use crate::temporary;
 
-use super::aside::{Displaced, Name};
+use super::aside::{Displaced, Name, Named};
 use super::attributes::Model;
 use super::content::Under;
 use super::flags::After;
@@ -84,7 +84,7 @@ impl Writer<'_> {
     ) -> Done {
         let made = self.make(place, name, temporary, deed, source);
         let placed = made.and_then(|made| {
-            self.put_in_place(place, temporary, name, deed)?;
+            self.put_in_place(place, (place.destination.as_fd(), temporary), name, deed)?;
             Ok(made)
         });
         match placed {
@@ -171,17 +171,18 @@ impl Writer<'_> {
         }
     }
 
+    /// Gives an entry that is ready, under whatever name, the one that it should have.
     pub(super) fn put_in_place(
         &self,
         place: &Place,
-        temporary: &[u8],
+        ready: Named<'_>,
         name: &[u8],
         deed: &Deed,
     ) -> Done {
         let system = self.system();
         let folder = place.destination.as_fd();
         if deed.verb == Verb::Add {
-            return self.rename_to_new(place, temporary, name);
+            return self.rename_to_new(place, ready, name);
         }
         let old = self.check_destination(place, name, deed)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
@@ -190,7 +191,7 @@ impl Writer<'_> {
         self.unlocked(folder, name, old, after, || {
             if deed.takes_a_folders_place() {
                 self.set_folder_aside(place, name, deed)?;
-                return self.replace_folder(folder, temporary, name);
+                return self.replace_folder(ready, (folder, name));
             }
             let name_is = self.set_aside(place, name, Displaced::Replaced)?;
             if name_is == Name::Taken
@@ -199,7 +200,7 @@ impl Writer<'_> {
             {
                 system.remove_file(folder, name).during(Operation::Remove)?;
             }
-            let placed = system.rename((folder, temporary), (folder, name), Onto::Replace);
+            let placed = system.rename(ready, (folder, name), Onto::Replace);
             if placed.is_err() {
                 self.take_back(place, name, name_is);
             }
@@ -208,31 +209,28 @@ impl Writer<'_> {
     }
 
     /// Puts something else in the place of an empty folder.
-    fn replace_folder(&self, folder: BorrowedFd<'_>, temporary: &[u8], name: &[u8]) -> Done {
+    fn replace_folder(&self, ready: Named<'_>, to: Named<'_>) -> Done {
         let system = self.system();
-        match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
+        match system.rename(ready, to, Onto::Exchange) {
             Ok(()) => system
-                .remove_folder(folder, temporary)
+                .remove_folder(ready.0, ready.1)
                 .or_else(|error| {
                     // Somebody put something into it after it was emptied: it goes back.
-                    system.rename((folder, temporary), (folder, name), Onto::Exchange)?;
+                    system.rename(ready, to, Onto::Exchange)?;
                     Err(error)
                 })
                 .during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
-                system.remove_folder(folder, name).during(Operation::Remove)?;
-                system
-                    .rename((folder, temporary), (folder, name), Onto::Replace)
-                    .during(Operation::Write)
+                system.remove_folder(to.0, to.1).during(Operation::Remove)?;
+                system.rename(ready, to, Onto::Replace).during(Operation::Write)
             }
             Err(e) => Err(e).during(Operation::Write),
         }
     }
 
     /// Renames to a name that the plan saw free, never over what appeared there since.
-    pub(super) fn rename_to_new(&self, place: &Place, temporary: &[u8], name: &[u8]) -> Done {
-        let folder = place.destination.as_fd();
-        match self.rename_free((folder, temporary), (folder, name)) {
+    pub(super) fn rename_to_new(&self, place: &Place, ready: Named<'_>, name: &[u8]) -> Done {
+        match self.rename_free(ready, (place.destination.as_fd(), name)) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                 Err(Trouble::overtaken_there(Operation::Write))
             }
@@ -315,7 +313,7 @@ impl Writer<'_> {
         }
         let temporary = self.means.temporaries.name();
         system.add_name(from, leader, folder, &temporary).during(Operation::Write)?;
-        let placed = self.put_in_place(place, &temporary, name, deed);
+        let placed = self.put_in_place(place, (folder, &temporary), name, deed);
         self.or_discard(place, &temporary, placed)
     }
 }
