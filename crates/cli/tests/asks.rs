@@ -5,10 +5,7 @@
 
 mod common;
 
-use std::io::Write as _;
-use std::process::{Command, Stdio};
-
-use common::{Ran, Room, UTTER, ran};
+use common::Room;
 
 fn room() -> Room {
     Room::new()
@@ -17,25 +14,11 @@ fn room() -> Room {
         .with("echo/gone.txt", "x")
 }
 
-/// Runs `utter` on a terminal of its own, where somebody types this.
-fn on_a_terminal(room: &Room, line: &str, typed: &str) -> Ran {
-    let mut child = Command::new("script")
-        .args(["--quiet", "--return", "--command", &format!("{UTTER} {line}"), "/dev/null"])
-        .current_dir(room.path("."))
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
-    ran(&child.wait_with_output().unwrap())
-}
-
 #[test]
 fn a_mirror_that_removes_does_so_only_after_a_yes() {
     for (typed, code) in [("n\n", 4), ("\n", 4), ("maybe\n", 4), ("y\n", 0), ("YES\n", 0)] {
         let room = room();
-        let asked = on_a_terminal(&room, "mirror source echo", typed);
+        let asked = room.on_a_terminal("mirror source echo", typed);
         assert_eq!(asked.code, code, "{typed:?}: {asked:?}");
         assert!(asked.out.contains("Go ahead and remove 1 entry from echo? [y/N, "), "{asked:?}");
         assert!(asked.out.contains("gone.txt"), "{asked:?}");
@@ -46,13 +29,13 @@ fn a_mirror_that_removes_does_so_only_after_a_yes() {
 #[test]
 fn nothing_is_asked_where_nothing_goes_or_yes_was_given() {
     let room = room();
-    let yes = on_a_terminal(&room, "mirror --yes source echo", "");
+    let yes = room.on_a_terminal("mirror --yes source echo", "");
     assert_eq!((yes.code, yes.out.contains("Go ahead")), (0, false), "{yes:?}");
     room.write("source/new.txt", "new");
-    let adds = on_a_terminal(&room, "mirror source echo", "");
+    let adds = room.on_a_terminal("mirror source echo", "");
     assert_eq!((adds.code, adds.out.contains("Go ahead")), (0, false), "{adds:?}");
     room.write("source/newer.txt", "newer");
-    let asks = on_a_terminal(&room, "copy --ask source echo", "n\n");
+    let asks = room.on_a_terminal("copy --ask source echo", "n\n");
     assert_eq!((asks.code, asks.out.contains("Go ahead in echo?")), (4, true), "{asks:?}");
     assert!(!room.path("echo/newer.txt").exists());
 }
@@ -72,7 +55,7 @@ fn steps_can_be_listed_before_the_answer() {
     }
     room.write("source/lens.svg", "<svg/>");
     let typed = "l lens\nl add\n\nq\nl remove\nl nowhere\ny\n";
-    let asked = on_a_terminal(&room, "mirror source echo", typed);
+    let asked = room.on_a_terminal("mirror source echo", typed);
     assert_eq!(asked.code, 0, "{asked:?}");
     let count = |text: &str| asked.out.matches(text).count();
     assert_eq!(count("lens.svg"), 2, "once for the word and once for the kind: {asked:?}");
@@ -101,7 +84,7 @@ fn each_step_that_replaces_or_removes_is_asked_about() {
             .with("echo/old/deep/ledger.txt", "x")
             .with("echo/old/list.csv", "x")
             .with("echo/z.txt", "x");
-        let asked = on_a_terminal(&room, "mirror --ask=each source echo", typed);
+        let asked = room.on_a_terminal("mirror --ask=each source echo", typed);
         let quits = typed.contains('q');
         assert_eq!(asked.code, if quits { 4 } else { 0 }, "{typed:?}: {asked:?}");
         let is_there = |path: &str| if room.path(path).exists() { "kept" } else { "gone" };

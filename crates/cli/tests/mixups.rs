@@ -77,6 +77,11 @@ fn a_mirror_from_the_echo_onto_the_work_is_refused() {
         assert_eq!(ran.err.contains("'swapped'"), is_refused, "{ran:?}");
         let is = if is_refused { "written today" } else { "an older log" };
         assert_eq!(room.read("work/0.log"), is);
+        if is_refused {
+            let asked = room.on_a_terminal("mirror echo work --yes", "n\n");
+            assert_eq!(asked.code, 4, "{asked:?}");
+            assert!(asked.out.contains("Go on all the same?"), "{asked:?}");
+        }
         // The way it was meant, and the way it was said, if that is meant.
         assert_eq!(room.run("mirror work echo --dry-run").code, 0);
         let waived = room.run("mirror echo work --waive swapped");

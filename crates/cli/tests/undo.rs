@@ -60,13 +60,88 @@ fn what_changed_since_is_named_and_left_alone() {
 }
 
 #[test]
-fn a_destination_that_the_run_made_goes_with_it() {
-    let room = Room::new().with("saltmere/lens.svg", "<svg/>");
-    let run = room.run("copy --set-aside aside --format json saltmere keeper");
-    let totals: serde_json::Value = serde_json::from_str(run.out.lines().last().unwrap()).unwrap();
-    let undone = room.run(&format!("undo {}", totals["run"]["set_aside"].as_str().unwrap()));
+fn what_was_declined_can_still_be_undone() {
+    let (room, run) = mirrored();
+    // In tree order: what was replaced, what was removed, what was added.
+    let declined = room.on_a_terminal(&format!("undo --ask=each {run}"), "no\nyes\n");
+    assert_eq!(declined.code, 0, "{declined:?}");
+    assert!(declined.out.contains("can still be undone"), "{declined:?}");
+    assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
+    assert_eq!(room.read("keeper/old/ledger.txt"), "old");
+    let rest = room.run(&format!("undo {run}"));
+    assert_eq!(rest.code, 0, "{rest:?}");
+    assert_eq!(room.list("keeper"), ["lens.svg", "old/", "old/ledger.txt"]);
+    assert_eq!(room.read("keeper/lens.svg"), "<svg></svg>");
+    assert!(room.list("aside").is_empty());
+}
+
+/// The folder of the run that a call with `--format json` made.
+fn run_of(ran: &Ran) -> String {
+    let totals: serde_json::Value = serde_json::from_str(ran.out.lines().last().unwrap()).unwrap();
+    totals["run"]["set_aside"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn folders_that_the_run_made_go_with_it_and_those_around_get_their_time_back() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("fog/gull.wav", "tone");
+    let run = room.run("copy --set-aside aside --format json saltmere new/deep/keeper");
+    let undone = room.run(&format!("undo {}", run_of(&run)));
     assert_eq!(undone.code, 0, "{undone:?}");
-    assert!(!room.path("keeper").exists());
+    assert!(!room.path("new").exists());
+    // Two sources, one of which has nothing to give, go into one folder.
+    room.write("keeper/", "");
+    let old = fs::File::open(room.path("keeper")).unwrap();
+    old.set_modified(std::time::UNIX_EPOCH).unwrap();
+    let run = room.run("copy --set-aside aside --format json --only *.svg saltmere fog keeper");
+    assert_eq!(room.list("keeper"), ["saltmere/", "saltmere/lens.svg"]);
+    let undone = room.run(&format!("undo {}", run_of(&run)));
+    assert_eq!(undone.code, 0, "{undone:?}");
+    assert!(room.list("keeper").is_empty());
+    let modified = fs::metadata(room.path("keeper")).unwrap().modified().unwrap();
+    assert_eq!(modified, std::time::UNIX_EPOCH);
+}
+
+#[test]
+fn runs_are_undone_one_after_the_other() {
+    let room = Room::new()
+        .with("saltmere/", "")
+        .with("keeper/old/ledger.txt", "old")
+        .with("keeper/tide.csv", "1,2");
+    let line =
+        "mirror --set-aside aside --format json --waive empty-source,removals saltmere keeper";
+    let first = run_of(&room.run(line));
+    room.write("saltmere/lens.svg", "<svg/>");
+    let second = run_of(&room.run(line));
+    assert_eq!(room.list("keeper"), ["lens.svg"]);
+    for run in [second, first] {
+        let undone = room.run(&format!("undo {run}"));
+        assert_eq!(undone.code, 0, "{undone:?}");
+    }
+    assert_eq!(room.list("keeper"), ["old/", "old/ledger.txt", "tide.csv"]);
+}
+
+#[test]
+fn nothing_comes_back_where_the_drive_is_not_mounted() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("a drive to unmount, since only root mounts drives");
+    }
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("drive/", "");
+    let drive = room.path("drive");
+    let mount = |program: &str, words: &[&str]| {
+        let status = std::process::Command::new(program).args(words).arg(&drive).status();
+        assert!(status.unwrap().success(), "{program}");
+    };
+    mount("mount", &["-t", "tmpfs", "tmpfs"]);
+    room.write("drive/tide.csv", "1,2");
+    let run =
+        run_of(&room.run("mirror --set-aside aside --format json --waive removals saltmere drive"));
+    let kept = room.list(&run);
+    mount("umount", &[]);
+    let refused = room.run(&format!("undo {run}"));
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("--waive drive"), "{refused:?}");
+    assert!(room.list("drive").is_empty());
+    assert_eq!(room.list(&run), kept);
 }
 
 #[test]

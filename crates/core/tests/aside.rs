@@ -396,6 +396,31 @@ fn only_runs_that_need_not_be_kept_are_pruned() {
 }
 
 #[test]
+fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
+    let trees = Trees::new();
+    let aside = trees.base.path().join("aside");
+    let run_at = |day: usize, keep: Option<Keep>| {
+        let mut request = mirror_into(&trees, &aside);
+        let set_aside = request.safety.set_aside.as_mut().unwrap();
+        (set_aside.run, set_aside.keep) = (format!("2026-11-{day}T00-00-00Z"), keep);
+        fs::write(trees.source.join("tide.csv"), "x".repeat(day)).unwrap();
+        let outcome = run(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+        outcome.set_aside.unwrap()
+    };
+    let first = run_at(20, None);
+    let recorded = Recorded::open(&Linux, &first).unwrap();
+    let lock = recorded.lock(&Linux).unwrap();
+    assert!(lock.is_some() && recorded.lock(&Linux).is_err());
+    // By its clock this one is older than the other, and would be the one to go.
+    let second = run_at(19, Some(Keep::Newest(1)));
+    assert!(first.exists() && second.exists());
+    drop(lock);
+    let third = run_at(21, Some(Keep::Newest(1)));
+    assert!(!first.exists() && !second.exists() && third.exists());
+}
+
+#[test]
 fn nothing_is_set_aside_within_one_of_the_sides() {
     let trees = grown(860);
     for inside in [

@@ -4,10 +4,11 @@
 #![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
 
 use std::fs;
+use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Command, Output, Stdio};
 
 use tempfile::TempDir;
 
@@ -73,6 +74,20 @@ impl Room {
     /// Runs `utter` with these words in this folder.
     pub fn run(&self, line: &str) -> Ran {
         ran(&self.command(line).output().unwrap())
+    }
+
+    /// Runs `utter` on a terminal of its own, where somebody types this.
+    pub fn on_a_terminal(&self, line: &str, typed: &str) -> Ran {
+        let mut child = Command::new("script")
+            .args(["--quiet", "--return", "--command", &format!("{UTTER} {line}"), "/dev/null"])
+            .current_dir(self.base.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
+        ran(&child.wait_with_output().unwrap())
     }
 
     /// Lets everybody in, and runs `utter` there as somebody without rights.

@@ -170,6 +170,8 @@ impl<'a> Aside<'a> {
                 prefix: pair.prefix.as_bytes().into(),
                 drive,
                 inode,
+                made: if pair.single.is_none() { pair.destination.missing.len() } else { 0 },
+                above: undo::time_above(pair),
             });
         }
         record.add(&Line::Run { parts })?;

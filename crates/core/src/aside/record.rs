@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::Bytes;
-use crate::os::{System, is_unsupported};
+use crate::os::{System, Time, is_unsupported};
 use crate::plan::Plan;
 use crate::problem::Cause;
 use crate::saved::{self, BadPlan, Purpose};
@@ -45,6 +45,10 @@ pub(super) struct Root {
     pub(super) drive: Option<String>,
     /// Its inode number, if it was there and its drive's numbers last.
     pub(super) inode: Option<u64>,
+    /// How many of the last folders of its path the run makes.
+    pub(super) made: usize,
+    /// The time of the folder that it goes into with others, where that is to change for it alone.
+    pub(super) above: Option<Time>,
 }
 
 /// A file that lines are added to, from any worker.
@@ -144,6 +148,8 @@ pub(super) struct RecordedPart {
     pub(super) root: PathBuf,
     pub(super) drive: Option<String>,
     pub(super) inode: Option<u64>,
+    pub(super) made: usize,
+    pub(super) above: Option<Time>,
     pub(super) prefix: Vec<u8>,
     pub(super) before: HashMap<Vec<u8>, Before>,
     pub(super) after: HashMap<Vec<u8>, State>,
@@ -218,8 +224,9 @@ fn take(parts: &mut Vec<RecordedPart>, line: Line) -> Result<(), String> {
             for root in roots {
                 let (folder, prefix) = (root.folder.path()?, root.prefix.relative()?);
                 let (before, after) = Default::default();
-                let Root { drive, inode, .. } = root;
-                parts.push(RecordedPart { root: folder, drive, inode, prefix, before, after });
+                let Root { drive, inode, made, above, .. } = root;
+                let root = folder;
+                parts.push(RecordedPart { root, drive, inode, made, above, prefix, before, after });
             }
         }
         Line::Before { part, path, was } => {

@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
+use std::path::Path;
 
 use rustix::io::Errno;
 
 use crate::drives::{self, DriveId, DriveMap};
 use crate::guard::Refusal;
-use crate::os::{Entry, Kind, Stat, System};
+use crate::os::{Entry, Kind, Stat, System, Time};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
 use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
@@ -73,13 +74,19 @@ impl Recorded {
 
     /// The destination as the source of a run back.
     pub(crate) fn pairs(&self, system: &dyn System) -> Result<Vec<Pair>, CallError> {
-        self.parts.iter().map(|part| self.pair(system, part)).collect()
+        let parts = self.parts.iter().zip(&self.plan.parts);
+        parts.map(|(recorded, part)| self.pair(system, recorded, part.has_steps())).collect()
     }
 
-    fn pair(&self, system: &dyn System, part: &RecordedPart) -> Result<Pair, CallError> {
+    fn pair(
+        &self,
+        system: &dyn System,
+        part: &RecordedPart,
+        has_steps: bool,
+    ) -> Result<Pair, CallError> {
         let shown = || part.root.to_string_lossy().into_owned();
         let destination = sides::find_place(system, &part.root)?;
-        if !destination.exists() {
+        if !destination.exists() && has_steps {
             return Err(CallError::NoDestination(shown()));
         }
         let closed = |cause| CallError::Closed { path: self.path.to_string_lossy().into(), cause };
@@ -120,24 +127,42 @@ impl Recorded {
         prune::remove_run(system, self.above.as_fd(), &self.name)
     }
 
-    /// A destination folder that the run made, and that holds nothing any more.
+    /// Folders that the run made on the way to a destination, and that hold nothing any more.
     fn remove_new_roots(&self, system: &dyn System) -> io::Result<()> {
-        for (part, recorded) in self.plan.parts.iter().zip(&self.parts) {
-            let is_new = part.root.is_some_and(|step| step.verb == Verb::Add);
-            let (true, Some(name), Some(above)) =
-                (is_new, recorded.root.file_name(), recorded.root.parent())
-            else {
-                continue;
-            };
-            let above = system.open_root(above)?;
-            match system.remove_folder(above.as_fd(), name.as_encoded_bytes()) {
-                // Somebody else put something into it.
-                Err(e) if e.kind() == ErrorKind::DirectoryNotEmpty => {}
-                other => other?,
+        for recorded in &self.parts {
+            let is_gone =
+                recorded.root.ancestors().take(recorded.made).try_fold(true, |gone, path| {
+                    Ok::<_, io::Error>(gone && remove_made(system, path)?)
+                })?;
+            let above = recorded.root.ancestors().nth(recorded.made);
+            if let (true, Some(time), Some(above)) = (is_gone, recorded.above, above) {
+                let above = system.open_folder(system.open_root(above)?.as_fd(), b"")?;
+                let accessed = system.stat(Entry::Open(above.as_fd()))?.accessed;
+                system.set_times(Entry::Open(above.as_fd()), time, Some(accessed))?;
             }
         }
         Ok(())
     }
+}
+
+/// Removes a folder that is empty. False if somebody put something into it.
+fn remove_made(system: &dyn System, path: &Path) -> io::Result<bool> {
+    let (Some(name), Some(above)) = (path.file_name(), path.parent()) else { return Ok(false) };
+    let removed = system
+        .open_root(above)
+        .and_then(|above| system.remove_folder(above.as_fd(), name.as_encoded_bytes()));
+    match removed {
+        Err(e) if e.kind() == ErrorKind::DirectoryNotEmpty => Ok(false),
+        Err(e) if e.kind() == ErrorKind::NotFound => Ok(true),
+        other => other.map(|()| true),
+    }
+}
+
+/// The time of a folder that gets one more entry by the making of a root: it is one of the run's, though
+/// it is part of neither side.
+pub(super) fn time_above(pair: &Pair) -> Option<Time> {
+    let goes_inside = !pair.prefix.as_bytes().is_empty() && pair.destination.missing.len() == 1;
+    goes_inside.then_some(pair.destination.anchor_stat.modified)
 }
 
 /// Puts further steps among those of their folders.
