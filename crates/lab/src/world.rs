@@ -261,6 +261,9 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         seldom(Just(true), false),
         seldom(Just(true), false),
     );
+    // Half of the cases take everything: of eight options that narrow, one nearly always would.
+    let everything = (Vec::new(), Vec::new(), false, [true; 4], None, false, false, false);
+    let selection = prop_oneof![selection, Just(everything)];
     let how = (
         1..3_usize,
         seldom(Just(true), false),

@@ -175,6 +175,7 @@ impl<'a> Aside<'a> {
             });
         }
         record.add(&Line::Run { parts })?;
+        record.write_out()?;
         let abilities = Abilities::try_out(system, caller, folder.as_fd());
         let reach = Reach::new(Aspects::ALL, abilities, caller, 0);
         let path = shelf.path.join(name);
@@ -205,6 +206,11 @@ impl<'a> Aside<'a> {
     /// Brings the record onto the drive.
     pub(crate) fn flush_notes(&self) -> io::Result<()> {
         self.record.flush_to_drive()
+    }
+
+    /// Writes out what is left of the record.
+    pub(crate) fn close_notes(&self) -> io::Result<()> {
+        self.record.write_out()
     }
 
     /// Brings the record, and what was set aside, onto the drive.

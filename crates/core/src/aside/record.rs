@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::io::{self, BufRead, ErrorKind, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use serde::{Deserialize, Serialize};
 
@@ -51,19 +51,46 @@ pub(super) struct Root {
     pub(super) above: Option<Time>,
 }
 
-/// A file that lines are added to, from any worker.
+/// A file that lines are added to, from any worker. They are written out together: what gates a deed is
+/// flushed before it, and what a step left can be told without its line, if that is lost with the run.
 pub(super) struct Record<'a> {
     system: &'a dyn System,
     file: OwnedFd,
-    end: Mutex<u64>,
+    lines: Mutex<Lines>,
 }
+
+/// What is not written out yet, and where it goes.
+#[derive(Default)]
+struct Lines {
+    end: u64,
+    waiting: Vec<u8>,
+}
+
+/// Written out at a time.
+const STRETCH: usize = 64 * 1024;
 
 impl<'a> Record<'a> {
     pub(super) fn new(system: &'a dyn System, file: OwnedFd) -> Self {
-        Self { system, file, end: Mutex::default() }
+        Self { system, file, lines: Mutex::default() }
+    }
+
+    fn lines(&self) -> MutexGuard<'_, Lines> {
+        self.lines.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn write_out(&self) -> io::Result<()> {
+        self.write_lines(&mut self.lines())
+    }
+
+    fn write_lines(&self, lines: &mut Lines) -> io::Result<()> {
+        self.system.write_at(self.file.as_fd(), &lines.waiting, lines.end)?;
+        lines.end += lines.waiting.len() as u64;
+        lines.waiting.clear();
+        Ok(())
     }
 
     pub(super) fn flush_to_drive(&self) -> io::Result<()> {
+        self.write_out()?;
         match self.system.flush_file(self.file.as_fd()) {
             Err(e) if is_unsupported(&e) => Ok(()),
             other => other,
@@ -79,14 +106,16 @@ impl<'a> Record<'a> {
 
 impl Write for &Record<'_> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let mut end = self.end.lock().unwrap_or_else(PoisonError::into_inner);
-        self.system.write_at(self.file.as_fd(), bytes, *end)?;
-        *end += bytes.len() as u64;
+        let mut lines = self.lines();
+        lines.waiting.extend_from_slice(bytes);
+        if lines.waiting.len() >= STRETCH {
+            self.write_lines(&mut lines)?;
+        }
         Ok(bytes.len())
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        Ok(())
+        self.write_out()
     }
 }
 
@@ -198,9 +227,9 @@ impl Recorded {
     }
 }
 
-type Lines<'a> = std::iter::Enumerate<io::Split<&'a [u8]>>;
+type Numbered<'a> = std::iter::Enumerate<io::Split<&'a [u8]>>;
 
-fn read_parts(lines: Lines<'_>, plan: &Plan) -> Result<Vec<RecordedPart>, (usize, String)> {
+fn read_parts(lines: Numbered<'_>, plan: &Plan) -> Result<Vec<RecordedPart>, (usize, String)> {
     let mut parts: Vec<RecordedPart> = Vec::new();
     let mut last = 0;
     for (at, text) in lines {

@@ -160,8 +160,12 @@ pub(crate) fn carry_out(
         };
         run.go();
     }
-    if let Some(aside) = aside.filter(|_| running.flush != Flush::None)
-        && let Err(error) = aside.flush()
+    let keep = |aside: &Aside<'_>| {
+        aside.close_notes()?;
+        if running.flush == Flush::None { Ok(()) } else { aside.flush() }
+    };
+    if let Some(aside) = aside
+        && let Err(error) = keep(aside)
     {
         let path = aside.path.as_os_str().as_encoded_bytes().into();
         ledger.report(Problem { path, operation: Operation::Flush, cause: error.into() });
