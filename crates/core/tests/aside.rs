@@ -14,7 +14,7 @@ use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{Keep, Request, SetAside, Task};
+use utter_echo_core::request::{Flush, Keep, Request, SetAside, Task};
 use utter_echo_core::{Outcome, Recorded, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
@@ -139,6 +139,40 @@ fn what_is_set_aside_on_another_drive_is_copied_there_and_back() {
         let left = differences(&old, &without_groups(snapshot(&trees.destination)));
         assert!(left.is_empty(), "seed {seed}: {left}");
     }
+}
+
+#[test]
+fn what_is_set_aside_on_another_drive_is_there_before_anything_goes() {
+    let Ok(elsewhere) = tempfile::tempdir_in("/dev/shm") else {
+        return utter_echo_lab::left_out("no second drive to be had");
+    };
+    let trees = Trees::new();
+    fs::create_dir(trees.destination.join("old")).unwrap();
+    for name in ["replaced", "removed", "old/removed"] {
+        fs::write(trees.destination.join(name), name).unwrap();
+    }
+    fs::write(trees.source.join("replaced"), "by what is new").unwrap();
+    let is_kept = || {
+        let aside = elsewhere.path().join(RUN);
+        ["replaced", "removed", "old/removed"].iter().all(|name| aside.join(name).exists())
+    };
+    let flushed = std::sync::atomic::AtomicBool::new(false);
+    let are_there = || {
+        let old = ["removed", "old/removed"];
+        old.iter().all(|name| trees.destination.join(name).exists())
+            && fs::read(trees.destination.join("replaced")).unwrap() == b"replaced"
+    };
+    let system = Tampered::before_each(|call| {
+        if call == "flush_drive" && is_kept() {
+            flushed.store(true, std::sync::atomic::Ordering::Relaxed);
+        }
+        let safe = are_there() || flushed.load(std::sync::atomic::Ordering::Relaxed);
+        assert!(safe, "something went before it was kept, by the time of {call}");
+    });
+    let mut request = mirror_into(&trees, elsewhere.path());
+    request.running.flush = Flush::End;
+    let outcome = run(&system, &request);
+    assert!(outcome.problems.is_empty() && !are_there(), "{:?}", outcome.problems);
 }
 
 #[test]

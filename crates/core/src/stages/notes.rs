@@ -1,13 +1,15 @@
 //! Writing down what is about to change, before anything does: what is set aside can only be brought back
 //! as it was if that is known.
 
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::os::{Entry, Kind};
 use crate::path::TreePath;
-use crate::policy::{Step, Verb};
+use crate::policy::{Reason, Step, Verb};
 use crate::pool;
 use crate::problem::Operation;
+use crate::request::Flush;
 use crate::writer::{Done, During, Shelf, Trouble};
 
 use super::outcome::StepOutcome;
@@ -27,9 +29,42 @@ impl Run<'_> {
         }
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
-        if let Err(trouble) = shelf.aside.flush_notes().during(Operation::SetAside) {
+        let kept = self.keep_elsewhere(root, shelf).during(Operation::SetAside);
+        let noted = kept.and_then(|()| shelf.aside.flush_notes().during(Operation::SetAside));
+        if let Err(trouble) = noted {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
             self.report(&self.drives[0], &TreePath::default(), trouble);
+        }
+    }
+
+    /// What is set aside on another drive is on that drive, under the name that it is looked for by, before
+    /// the first deed.
+    fn keep_elsewhere(&self, root: BorrowedFd<'_>, shelf: &Shelf<'_>) -> io::Result<()> {
+        let drive = self.system().stat(Entry::Open(shelf.aside.folder.as_fd()))?.identity.drive;
+        let copied = |at: &usize| {
+            self.drive_of(*at).mounted.identity.drive != drive
+                && self.part.folders[*at].steps.iter().any(displaces)
+        };
+        let work: Vec<usize> = (0..self.part.folders.len()).filter(copied).collect();
+        if work.is_empty() {
+            return Ok(());
+        }
+        pool::run(self.means.running.workers, work, |at, _| self.keep_of_folder(root, at));
+        if self.means.running.flush == Flush::None { Ok(()) } else { shelf.aside.flush() }
+    }
+
+    fn keep_of_folder(&self, root: BorrowedFd<'_>, at: usize) {
+        let (folder, on) = (&self.part.folders[at], self.drive_of(at));
+        // What cannot be entered is told when its turn comes.
+        let Ok(place) = self.enter(root, at) else { return };
+        for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| displaces(step)) {
+            if self.means.must_end() || self.was_tried(folder, i) {
+                continue;
+            }
+            let name = name_of(folder, step);
+            if let Err(trouble) = on.writer.keep_elsewhere(&place, name, &step.into()) {
+                self.conclude(on, folder.first + i, &place.path.join(name), Err(trouble));
+            }
         }
     }
 
@@ -86,6 +121,13 @@ impl Run<'_> {
         let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
         unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
     }
+}
+
+/// True for a step after which an entry that is no folder, and was no leftover, is no longer there.
+fn displaces(step: &Step) -> bool {
+    let is_lost = matches!(step.verb, Verb::Replace | Verb::Remove);
+    let is_folder = step.destination.is_none_or(|there| there.kind == Kind::Folder);
+    is_lost && !is_folder && step.reason != Reason::Leftover
 }
 
 /// What is gone meanwhile is found out again when its turn comes, and told then.

@@ -115,7 +115,8 @@ impl Writer<'_> {
         };
         match moved {
             Ok(()) => Ok(leaves),
-            Err(e) if is_elsewhere(&e) => {
+            // It may have been copied there before the first deed.
+            Err(e) if is_elsewhere(&e) || self.is_copied(&e, to.0, place) => {
                 shelf.copy_aside(place, name, counterpart)?;
                 Ok(Name::Taken)
             }
@@ -126,6 +127,21 @@ impl Writer<'_> {
             }
             Err(e) => Err(e).during(Operation::SetAside),
         }
+    }
+
+    /// Copies an entry that is to be displaced to the drive where it is set aside.
+    pub(crate) fn keep_elsewhere(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
+        let Some(shelf) = self.shelf else { return Ok(()) };
+        self.check_destination(place, name, deed)?;
+        let counterpart = shelf.counterpart(&place.path).during(Operation::SetAside)?;
+        shelf.copy_aside(place, name, counterpart)
+    }
+
+    /// True if a name is taken by a copy, which only another drive can hold.
+    fn is_copied(&self, error: &io::Error, to: BorrowedFd<'_>, place: &Place) -> bool {
+        let drive = || self.system().stat(Entry::Open(to)).map(|stat| stat.identity.drive);
+        error.kind() == ErrorKind::AlreadyExists
+            && drive().is_ok_and(|drive| drive != place.identity.drive)
     }
 
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
