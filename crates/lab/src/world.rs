@@ -125,6 +125,8 @@ pub enum Other {
         more: Tree,
         /// These have one more name, beside the one they have.
         second: Vec<(usize, usize)>,
+        /// What has several names is several files, the later ones newer.
+        apart: bool,
     },
     /// As the source, with entries under other names, and in the folders that some other entries are.
     Moved {
@@ -143,8 +145,11 @@ pub fn other() -> impl Strategy<Value = Other> {
             vec(0..14_usize, 0..7),
             vec((vec(0..NAMES.len(), 1..3), node(0)), 0..5),
             vec((0..8_usize, 0..NAMES.len()), 0..4),
+            seldom(Just(true), false),
         )
-            .prop_map(|(less, worn, more, second)| Other::Changed { less, worn, more, second }),
+            .prop_map(|(less, worn, more, second, apart)| {
+                Other::Changed { less, worn, more, second, apart }
+            }),
         3 => (
             vec((0..10_usize, 0..NAMES.len(), proptest::option::of(0..10_usize)), 1..4),
             vec(0..10_usize, 0..3),
@@ -456,10 +461,14 @@ impl World {
         };
         let theirs: Tree = match other {
             Other::Apart(tree) => tree.clone(),
-            Other::Changed { less, worn, more, second } => {
+            Other::Changed { less, worn, more, second, apart } => {
                 let kept = source.iter().enumerate().filter(|(at, _)| !less.contains(at));
                 let kept = kept.map(|(at, (path, node))| {
-                    let node = if worn.contains(&at) { node.worn(at) } else { node.clone() };
+                    let node = match node {
+                        Node::Hard(back) if *apart => Node::Twin(*back),
+                        node if worn.contains(&at) => node.worn(at),
+                        node => node.clone(),
+                    };
                     (path.clone(), node)
                 });
                 let second = second.iter().filter_map(|(at, name)| {
