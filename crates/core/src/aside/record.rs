@@ -132,9 +132,14 @@ pub enum BadRecord {
         /// The runs that this folder holds, the newest last.
         runs: Vec<String>,
     },
+    /// The run was killed before it was ready to change anything.
+    #[error(
+        "'{0}' was never begun: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its record can be removed"
+    )]
+    NeverBegun(String),
     /// The saved plan at its beginning is not whole.
     #[error(
-        "the record of '{0}' is damaged, or was never finished\n  a run that was killed while it began its record has touched nothing; what a run set aside lies in its folder, under the paths it had"
+        "the record of '{0}' is damaged\n  what the run set aside lies in its folder, under the paths it had"
     )]
     Plan(String, BadPlan),
     /// What follows the plan is not whole.
@@ -214,6 +219,9 @@ impl Recorded {
         let folder = folder.map_err(missing)?;
         // Of a run that was killed the last line may be cut short: what it tells of was not done.
         let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+        if !is_begun(&text[..whole]) {
+            return Err(BadRecord::NeverBegun(shown()));
+        }
         let mut lines = BufRead::split(&text[..whole], b'\n').enumerate();
         let (purpose, plan) =
             saved::read_plan(&mut lines).map_err(|e| BadRecord::Plan(shown(), e))?;
@@ -225,6 +233,13 @@ impl Recorded {
         let path = path.with_file_name(&name);
         Ok(Self { purpose, path, above, name, folder, plan, parts })
     }
+}
+
+/// True if the plan has its end, and the line after it that says where the run takes place: nothing is
+/// touched before that is written.
+fn is_begun(text: &[u8]) -> bool {
+    let mut lines = text.split(|b| *b == b'\n');
+    lines.any(|line| line.starts_with(b"{\"kind\":\"end\"")) && lines.any(|line| !line.is_empty())
 }
 
 type Numbered<'a> = std::iter::Enumerate<io::Split<&'a [u8]>>;
