@@ -254,9 +254,9 @@ fn an_undo_of_which_a_call_failed_is_done_again_until_all_is_back() {
 fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
         let trees = Trees::new();
-        Gardener::new(11).grow(&trees.source, 18);
-        Gardener::new(11).grow(&trees.destination, 18);
-        Gardener::new(12).change(&trees.source, 12);
+        Gardener::new(11).grow(&trees.source, 12);
+        Gardener::new(11).grow(&trees.destination, 12);
+        Gardener::new(12).change(&trees.source, 8);
         common::move_a_folder(&trees.source);
         // A folder in the place of a file, and a file in that of a folder.
         for (name, is_folder) in [("lamp", true), ("lens", false)] {
