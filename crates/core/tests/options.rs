@@ -133,6 +133,7 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     ensure!(from == world.truth(), "the source changed");
     let after = snapshot(&world.destination);
     nothing_left_out_changed(options, &selected, &before, &after)?;
+    no_folder_goes_unasked(options, &before, &after)?;
     whatever_changed_has_a_step(&plan, &selected, &before, &after)?;
     spared(options, &selected, &plan, (&from, &before, &after))?;
     if declined.is_empty() {
@@ -216,6 +217,21 @@ fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResu
 
 fn is_below(path: &str, top: &str) -> bool {
     path == top || path.strip_prefix(top).is_some_and(|rest| rest.starts_with('/'))
+}
+
+/// Where folders are not taken for themselves, none goes.
+fn no_folder_goes_unasked(
+    options: &Options,
+    before: &Snapshot,
+    after: &Snapshot,
+) -> TestCaseResult {
+    if options.kinds[1] || options.drop_unselected {
+        return Ok(());
+    }
+    for (path, was) in before.iter().filter(|(_, was)| kind(was) == FOLDER) {
+        ensure!(after.contains_key(path), "folder '{}' went: {was:?}", path_of(path));
+    }
+    Ok(())
 }
 
 fn nothing_left_out_changed(

@@ -167,8 +167,7 @@ pub(crate) fn note(note: &Note) -> String {
             )
         }
         Note::DriveWrittenTo(path) => format!(
-            "{} of the destination is another drive, mounted there; it is written to, since the \
-             source has something in its place",
+            "{} of the destination is another drive, mounted there; the run goes onto it",
             names::shown(path.as_bytes())
         ),
         Note::DriveLeftAlone(path) => format!(

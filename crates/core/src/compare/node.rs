@@ -183,7 +183,11 @@ impl Node {
         station: &mut dyn Station,
         tallies: &mut Tallies,
     ) {
-        let inner = std::mem::take(&mut *self.inner());
+        let mut inner = std::mem::take(&mut *self.inner());
+        // Where folders are not taken for themselves, none is taken away.
+        let is_spared = !selection.takes_folders() && !tells_left_out;
+        let is_alone = self.begun.presence == Presence::Destination && self.begun.whole.is_none();
+        inner.holds |= is_spared && is_alone && self.begun.conditional;
         let takes_part = !self.begun.conditional || inner.taken.0;
         self.count(&inner, (takes_part, tells_left_out), selection, tallies);
         let (mut taken, holds) = (inner.taken, inner.holds);

@@ -401,6 +401,11 @@ impl Selection {
         self.needs_reason_for_folders() || self.takes_only()
     }
 
+    /// True if folders are among the kinds that are taken.
+    pub(crate) fn takes_folders(&self) -> bool {
+        self.rules.kinds.folders
+    }
+
     /// True if folders are taken for what is taken in them.
     fn needs_reason_for_folders(&self) -> bool {
         let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
