@@ -167,7 +167,7 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     room.write("aside/elsewhere.record", &elsewhere);
     for (call, code, word) in [
         ("undo nowhere", 2, "is no run that was set aside"),
-        ("undo aside", 2, "it holds one run, 'aside/2"),
+        ("undo aside", 2, "it holds one run; name the one to undo:"),
         ("undo keeper", 2, "name a folder that --set-aside made"),
         ("undo aside/edited", 2, "damaged"),
         ("undo aside/elsewhere", 2, "is no path below a root"),

@@ -25,7 +25,7 @@ use utter_echo_core::plan::{Note, Verb};
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Guard, Request, SetAside, Task};
 use utter_echo_core::select::{Rules, Selection};
-use utter_echo_core::{PlanError, Session};
+use utter_echo_core::{Ending, PlanError, Session};
 use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
 
 use common::Trees;
@@ -416,5 +416,35 @@ fn a_drive_is_known_by_its_name_in_any_part_of_it() {
         let plan = session.plan(&Silent).unwrap();
         let guarded = session.guard(&plan, &[]).map_err(|refusal| refusal.guard());
         assert_eq!(guarded, if refused { Err(Guard::Drive) } else { Ok(()) }, "{name}");
+    }
+}
+
+#[test]
+fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = tempfile::tempdir().unwrap();
+    let (Some(large), Some(small)) =
+        (mounted(DriveKind::Xfs, room.path()), mounted(DriveKind::Ext4, room.path()))
+    else {
+        return;
+    };
+    let source = large.folder().join("source");
+    fs::create_dir(&source).unwrap();
+    let names = ["a", "b", "c", "d"];
+    for name in names {
+        fs::write(source.join(name), name).unwrap();
+    }
+    // There is no room for it beside an inode, which the system calls a lack of space.
+    xattr::set(source.join("b"), "user.keeper", &[7; 30_000]).unwrap();
+    let request = request(&source, &small.folder().join("echo"), Task::Mirror);
+    for _ in 0..2 {
+        let outcome = common::apply(&Linux, &request);
+        assert!(matches!(outcome.ending, Ending::Complete), "{:?}", outcome.ending);
+        let told: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
+        assert_eq!(told, [b"b"]);
+        let arrived = names.map(|name| small.folder().join("echo").join(name).exists());
+        assert_eq!(arrived, [true, false, true, true]);
     }
 }

@@ -154,12 +154,18 @@ pub enum BadRecord {
     },
 }
 
+/// What to name instead: the runs that the folder holds, the newest first, as far as anybody reads on.
 fn hint(runs: &[String]) -> String {
-    match runs.last() {
-        None => "\n  name a folder that --set-aside made for one run".to_owned(),
-        Some(only) if runs.len() == 1 => format!("\n  it holds one run, '{only}'"),
-        Some(newest) => format!("\n  it holds {} runs, the newest is '{newest}'", runs.len()),
+    const SHOWN: usize = 10;
+    if runs.is_empty() {
+        return "\n  name a folder that --set-aside made for one run".to_owned();
     }
+    let newest: Vec<String> =
+        runs.iter().rev().take(SHOWN).map(|run| format!("\n    {run}")).collect();
+    let more = runs.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!("\n    and {more} older ones") } else { String::new() };
+    let count = if runs.len() == 1 { "one run" } else { "these runs, the newest first" };
+    format!("\n  it holds {count}; name the one to undo:{}{more}", newest.concat())
 }
 
 /// A run as its record tells it.
