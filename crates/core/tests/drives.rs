@@ -437,7 +437,7 @@ fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
         fs::write(source.join(name), name).unwrap();
     }
     // There is no room for it beside an inode, which the system calls a lack of space.
-    xattr::set(source.join("b"), "user.keeper", &[7; 30_000]).unwrap();
+    xattr::set(source.join("b"), "user.keeper", &vec![7; 30_000]).unwrap();
     let request = request(&source, &small.folder().join("echo"), Task::Mirror);
     for _ in 0..2 {
         let outcome = common::apply(&Linux, &request);
