@@ -3,6 +3,7 @@
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::time::Duration;
 
 /// A kind of file system.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -195,7 +196,7 @@ impl MountedDrive {
 
     /// Mounts it again after that, with what its kind needs to recover.
     pub fn mount_again(&self) -> Result<(), String> {
-        run(&["umount"], &[&self.folder()])?;
+        unmount(&self.folder())?;
         run(&["mount", "-o", "loop"], &[&self.image(), &self.folder()])
     }
 
@@ -227,11 +228,24 @@ impl MountedDrive {
 impl Drop for MountedDrive {
     fn drop(&mut self) {
         // What is left shows in the list of mounts; a test that failed has said enough.
-        let _ = run(&["umount"], &[&self.folder()]);
+        let _ = unmount(&self.folder());
         let _ = run(&["umount", "-q"], &[&self.base.join("inner")]);
         if let Some(device) = &self.device {
             let _ = run(&["losetup", "-d"], &[Path::new(device)]);
         }
+    }
+}
+
+/// Another thread may be starting a process, which holds all that is open until it runs its program: for so
+/// long a drive that nobody uses counts as busy.
+fn unmount(folder: &Path) -> Result<(), String> {
+    let mut left = 100;
+    loop {
+        match run(&["umount"], &[folder]) {
+            Err(said) if said.contains("busy") && left > 0 => left -= 1,
+            other => return other,
+        }
+        std::thread::sleep(Duration::from_millis(20));
     }
 }
 
