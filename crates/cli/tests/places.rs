@@ -157,7 +157,7 @@ fn a_bind_mount_hides_no_overlap() {
     }
     let same = room.run("mirror lens other");
     let below = room.run("copy lens other/old/below");
-    let unmounted = std::process::Command::new("umount").arg(&to).status().unwrap();
+    let unmounted = std::process::Command::new("umount").arg("--lazy").arg(&to).status().unwrap();
     assert!(unmounted.success());
     assert_eq!((same.code, below.code), (4, 4), "{same:?} {below:?}");
 }
@@ -177,7 +177,7 @@ impl Bound {
 
 impl Drop for Bound {
     fn drop(&mut self) {
-        let done = std::process::Command::new("umount").arg(&self.0).status();
+        let done = std::process::Command::new("umount").arg("--lazy").arg(&self.0).status();
         assert!(done.unwrap().success());
     }
 }
