@@ -75,7 +75,8 @@ impl Plan {
     /// them. The others get new numbers.
     pub fn leave_out(&mut self, unwanted: &HashSet<usize>) {
         for part in &mut self.parts {
-            self.settles &= policy::withdraw(part, unwanted) == 0;
+            part.declined |= policy::withdraw(part, unwanted) > 0;
+            self.settles &= !part.declined;
         }
         self.number();
     }

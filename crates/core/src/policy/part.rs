@@ -53,6 +53,8 @@ pub(crate) struct Part {
     /// Set if the part takes back what a run did: attributes of entries as they were before, by
     /// their paths. The source is then what that run set aside, and what can goes back by name.
     pub(crate) memory: Option<Memory>,
+    /// Steps were declined, so what has none was not all done before.
+    pub(crate) declined: bool,
 }
 
 impl Part {

@@ -89,7 +89,8 @@ impl Run<'_> {
         let happened = (0..folder.steps.len())
             .any(|i| folder.steps[i].verb != Verb::Adjust && self.was_tried(folder, i));
         // What an earlier try to take a run back did in it is not known.
-        let is_due = happened || lost_some || self.part.memory.is_some();
+        let was_tried_before = self.part.memory.is_some() && !self.part.declined;
+        let is_due = happened || lost_some || was_tried_before;
         let Some(before) = folder.before.filter(|_| is_due) else { return };
         let writer = &self.drive_of(at).writer;
         let has_own = self.part.own_step(at).is_some();
