@@ -235,8 +235,9 @@ impl<'a> Session<'a> {
     /// since is among its steps: see [`Session::overtaken`].
     pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
-        if !self.request.safety.waived.contains(&Guard::Drive) {
-            run.check_places(self.system, &self.pairs)?;
+        let waived = self.request.safety.waived.contains(&Guard::Drive);
+        if let Some(other) = run.other_place(self.system, &self.pairs).filter(|_| !waived) {
+            return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan::default();
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
@@ -259,6 +260,16 @@ impl<'a> Session<'a> {
         }
         plan.number();
         Ok(plan)
+    }
+
+    /// Keeps others from undoing or pruning a recorded run as long as what it returns is held. `None`
+    /// where the drive cannot lock.
+    pub fn hold(&self, run: &Recorded) -> Result<Option<OwnedFd>, Refusal> {
+        match self.system.lock(run.folder()) {
+            Ok(None) => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
+            Ok(lock) => Ok(lock),
+            Err(_) => Ok(None),
+        }
     }
 
     /// What a recorded run changed and is not seen to be as it was before. Nothing of it may be

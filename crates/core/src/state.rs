@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::Bytes;
-use crate::drives::DriveId;
+use crate::drives::{DriveId, Numbers};
 use crate::os::{Flags, Kind, Stat, Time, Xattrs};
 
 /// What is remembered of an entry: enough to explain a step and to recognise it again.
@@ -107,20 +107,6 @@ impl From<&Stat> for State {
             flags: u8::try_from(stat.flags.and(Flags::CARRIED).0).unwrap_or(0),
             kind: stat.kind,
         }
-    }
-}
-
-/// Whether the inode numbers of a drive can be used to know an entry again.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Numbers {
-    Last,
-    /// They may be others at the next look: what an entry is tells whether it is the same.
-    Change,
-}
-
-impl Numbers {
-    pub(crate) fn of(self, stat: &Stat) -> u64 {
-        if self == Self::Last { stat.identity.inode } else { 0 }
     }
 }
 

@@ -444,8 +444,10 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     };
     let first = run_at(20, None);
     let recorded = Recorded::open(&Linux, &first).unwrap();
-    let lock = recorded.lock(&Linux).unwrap();
-    assert!(lock.is_some() && recorded.lock(&Linux).is_err());
+    let wanted = request(&trees, Task::Undo);
+    let session = Session::open_to_undo(&Linux, &wanted, &recorded).unwrap();
+    let lock = session.hold(&recorded).unwrap();
+    assert!(lock.is_some() && session.hold(&recorded).is_err());
     // By its clock this one is older than the other, and would be the one to go.
     let second = run_at(19, Some(Keep::Newest(1)));
     assert!(first.exists() && second.exists());

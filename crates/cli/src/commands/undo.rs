@@ -1,17 +1,14 @@
 //! `utter undo`: take back a run that set aside what it displaced.
 
-use std::os::fd::OwnedFd;
-
 use anyhow::{Context as _, Result};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Places, Request, Task};
 use utter_echo_core::{Recorded, Session};
 
-use super::change::Change;
+use super::change::{Change, refused};
 use crate::args::{Ask, Undo, running};
 use crate::exit::Exit;
-use crate::present::Presenter;
 
 pub(crate) fn undo(args: &Undo) -> Result<Exit> {
     let run = Recorded::open(&Linux, &args.run)?;
@@ -24,8 +21,9 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         .running(running(&args.how.running, Some(&args.writing)));
     let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
     Change { request, safety, writing, how }.around(|change, presenter, signals| {
-        let _lock = if safety.dry_run { None } else { locked(&run, presenter)? };
         let session = Session::open_to_undo(&Linux, request, &run)?;
+        let lock = if safety.dry_run { Ok(None) } else { session.hold(&run) };
+        let _lock = lock.or_else(|refusal| refused(&refusal, presenter).map(|()| None))?;
         let plan =
             session.plan_to_undo(&run).inspect_err(|error| presenter.refused_early(error))?;
         let all_or_nothing = args.all_or_nothing;
@@ -45,8 +43,4 @@ pub(crate) fn undo(args: &Undo) -> Result<Exit> {
         presenter.kept(&run.path, if was_asked { &[] } else { &left })?;
         Ok(if was_asked { Exit::Done } else { Exit::Problems })
     })
-}
-
-fn locked(run: &Recorded, presenter: &Presenter<'_>) -> Result<Option<OwnedFd>> {
-    run.lock(&Linux).or_else(|refusal| super::change::refused(&refusal, presenter).map(|()| None))
 }

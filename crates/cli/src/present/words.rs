@@ -3,9 +3,8 @@
 use std::time::Duration;
 
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::guard::Nested;
 use utter_echo_core::os::{Flags, Kind, Time};
-use utter_echo_core::plan::{NotHeld, Note, PlacedStep, Reason, State, Step};
+use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step};
 
 use super::{names, units};
 

@@ -2,20 +2,19 @@
 
 use std::collections::HashMap;
 use std::io::{self, ErrorKind};
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use rustix::io::Errno;
 
-use crate::drives::{self, DriveId, DriveMap};
-use crate::guard::Refusal;
+use crate::drives::{self, DriveId, DriveMap, Numbers};
 use crate::os::{Entry, Kind, Stat, System, Time};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
 use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
-use crate::state::{Before, Known, Numbers, State};
+use crate::state::{Before, Known, State};
 
 use super::record::{Recorded, RecordedPart};
 use super::{look_before, prune};
@@ -30,31 +29,27 @@ pub(super) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Opt
 }
 
 impl Recorded {
-    /// Fails unless every destination is the one that the run changed: what is not mounted leaves an
-    /// empty folder behind.
-    pub(crate) fn check_places(&self, system: &dyn System, pairs: &[Pair]) -> Result<(), Refusal> {
-        for (recorded, pair) in self.parts.iter().zip(pairs) {
+    /// A destination that is not the one that the run changed: what is not mounted leaves an empty folder
+    /// behind.
+    pub(crate) fn other_place<'p>(
+        &self,
+        system: &dyn System,
+        pairs: &'p [Pair],
+    ) -> Option<&'p Pair> {
+        let mut both = self.parts.iter().zip(pairs);
+        let other = both.find(|(recorded, pair)| {
             let (drive, inode) = identity(system, pair);
-            let differs = |was: Option<&String>, is: Option<&String>| {
-                was.zip(is).is_some_and(|(was, is)| was != is)
-            };
-            let other_drive = differs(recorded.drive.as_ref(), drive.as_ref());
+            let other_drive =
+                recorded.drive.as_ref().zip(drive).is_some_and(|(was, is)| *was != is);
             let other_folder = recorded.inode.zip(inode).is_some_and(|(was, is)| was != is);
-            if other_drive || other_folder {
-                return Err(Refusal::OtherPlace { path: pair.destination_shown.clone() });
-            }
-        }
-        Ok(())
+            other_drive || other_folder
+        });
+        other.map(|(_, pair)| pair)
     }
 
-    /// Keeps others from undoing or pruning the run as long as what it returns is held. `None` where
-    /// the drive cannot lock.
-    pub fn lock(&self, system: &dyn System) -> Result<Option<OwnedFd>, Refusal> {
-        match system.lock(self.folder.as_fd()) {
-            Ok(None) => Err(Refusal::RunInUse { path: self.path.to_string_lossy().into_owned() }),
-            Ok(lock) => Ok(lock),
-            Err(_) => Ok(None),
-        }
+    /// The folder of the run, to be locked as long as it is in use.
+    pub(crate) fn folder(&self) -> BorrowedFd<'_> {
+        self.folder.as_fd()
     }
 
     /// Entries of one part that are not what they were before the run, as far as its notes tell.

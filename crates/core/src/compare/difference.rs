@@ -2,10 +2,10 @@
 
 use crate::abilities::Objection;
 use crate::aspect::Aspects;
-use crate::drives::DriveId;
+use crate::drives::{DriveId, Numbers};
 use crate::os::{Identity, Stat};
 use crate::path::{NameRange, Names, TreePath};
-use crate::state::{Known, Numbers, State};
+use crate::state::{Known, State};
 
 /// What one side shows of a name.
 #[derive(Clone, Copy, Debug, PartialEq)]

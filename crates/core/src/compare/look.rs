@@ -6,7 +6,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use crate::os::{Entry, Kind, Stat};
 use crate::path::TreePath;
 use crate::plan::Note;
-use crate::problem::Operation;
+use crate::problem::{Cause, Operation};
 use crate::scope::{Attributes, LeftOut};
 use crate::select::{Asked, Counted, Nature, Verdict};
 use crate::tree::{Hint, Joined};
@@ -102,9 +102,9 @@ impl Walk<'_, '_> {
             let folder = visit.listed.source.as_ref()?.as_fd();
             let counted = Some(Counted::Source);
             let place = Place { folder, name: joined.name, hint, opens, counted };
-            let look = || self.look_at(visit.node, &path, &place);
-            match look().or_else(|error| self.try_again(error, look)) {
-                Ok(side) => met.source = side,
+            let look = |side: &mut Side| self.look_at(visit.node, &path, &place, side);
+            match self.look_hard(&mut met.source, look) {
+                Ok(()) => {}
                 // Gone since it was listed: nothing may be concluded from that in this run.
                 Err(cause) if cause.is_absence() => return unknown(visit),
                 Err(cause) => {
@@ -125,9 +125,11 @@ impl Walk<'_, '_> {
             let folder = visit.listed.destination.as_ref()?.as_fd();
             let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
             let place = Place { folder, name, hint, opens, counted };
-            let look = || self.look_at_destination(visit.node, &path, &place, &met.source);
-            match look().or_else(|error| self.try_again(error, look)) {
-                Ok(side) => met.destination = side,
+            let (source, node) = (&met.source, visit.node);
+            let look =
+                |side: &mut Side| self.look_at_destination(node, &path, &place, source, side);
+            match self.look_hard(&mut met.destination, look) {
+                Ok(()) => {}
                 Err(cause) if cause.is_absence() => {}
                 Err(cause) => {
                     visit.problem(name, Operation::LookAtDestination, cause);
@@ -138,6 +140,21 @@ impl Walk<'_, '_> {
         Some(met)
     }
 
+    /// Looks, and again where that may pass. What goes well, as most does, is put down where it stays: an
+    /// entry is large, and there are many.
+    fn look_hard(
+        &self,
+        side: &mut Side,
+        look: impl Fn(&mut Side) -> io::Result<()>,
+    ) -> Result<(), Cause> {
+        let Err(error) = look(side) else { return Ok(()) };
+        *side = self.try_again(error, || {
+            let mut side = Side::Absent;
+            look(&mut side).map(|()| side)
+        })?;
+        Ok(())
+    }
+
     /// Where the source has an entry that is left out, the destination's is left out with it, whatever
     /// it is: it may be of another size, time or kind just because it is out of date.
     fn look_at_destination(
@@ -146,32 +163,35 @@ impl Walk<'_, '_> {
         path: &TreePath,
         place: &Place<'_>,
         source: &Side,
-    ) -> io::Result<Side> {
-        let look = || match source {
-            Side::LeftOut(_) => Ok(Side::LeftOut(None)),
-            Side::Absent | Side::Taken(..) => self.look_at(node, path, place),
-        };
-        if self.context.scope.left_out == LeftOut::Unseen {
-            return look();
+        side: &mut Side,
+    ) -> io::Result<()> {
+        match source {
+            Side::LeftOut(_) => *side = Side::LeftOut(None),
+            Side::Absent | Side::Taken(..) => self.look_at(node, path, place, side)?,
         }
-        match look()? {
-            Side::LeftOut(None) => {
-                let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
-                Ok(Side::LeftOut(Some(stat)))
-            }
-            other => Ok(other),
+        if self.context.scope.left_out == LeftOut::Told && matches!(side, Side::LeftOut(None)) {
+            let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
+            *side = Side::LeftOut(Some(stat));
         }
+        Ok(())
     }
 
-    fn look_at(&self, node: &Node, path: &TreePath, place: &Place<'_>) -> io::Result<Side> {
+    fn look_at(
+        &self,
+        node: &Node,
+        path: &TreePath,
+        place: &Place<'_>,
+        side: &mut Side,
+    ) -> io::Result<()> {
         let system = self.context.system;
         let named = Entry::Named(place.folder, place.name);
         if let Some(whole) = node.begun.whole {
             let stat = system.stat(named)?;
-            return Ok(match whole {
+            *side = match whole {
                 Whole::Leftover => Side::Taken(stat, Verdict::Take { all_below: true }, None),
                 Whole::LeftOut => Side::LeftOut(Some(stat)),
-            });
+            };
+            return Ok(());
         }
         let selection = self.context.selection;
         let asked = |kind| Asked {
@@ -190,7 +210,8 @@ impl Walk<'_, '_> {
             && let (Verdict::Leave, rule) = selection.judge(&asked(kind), None)?
         {
             count(rule, false);
-            return Ok(Side::LeftOut(None));
+            *side = Side::LeftOut(None);
+            return Ok(());
         }
         // By its handle a file is looked at for less than by its name. One that may not be opened
         // is a problem only if it must be read.
@@ -203,10 +224,11 @@ impl Walk<'_, '_> {
         let nature = place.counted.is_some().then_some(nature);
         let (verdict, rule) = selection.judge(&asked(stat.kind), nature)?;
         count(rule, verdict != Verdict::Leave);
-        if verdict == Verdict::Leave {
-            return Ok(Side::LeftOut(None));
-        }
-        Ok(Side::Taken(stat, verdict, open))
+        *side = match verdict {
+            Verdict::Leave => Side::LeftOut(None),
+            _ => Side::Taken(stat, verdict, open),
+        };
+        Ok(())
     }
 
     /// A drive mounted in the source is left out if that was asked for, and never passed over in

@@ -4,13 +4,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use crate::drives::Mounted;
+use crate::drives::{Mounted, Numbers};
 use crate::mark::Doubt;
 use crate::os::{Kind, Stat, Time};
 use crate::path::{Names, TreePath};
 use crate::plan::{Count, Note, Tally};
 use crate::select::{Counted, Selection};
-use crate::state::{Known, Numbers, State};
+use crate::state::{Known, State};
 
 use super::difference::{Below, Difference, Folder, Linked, Presence, Seen, Station, What};
 

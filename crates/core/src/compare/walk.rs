@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::abilities::Folding;
+use crate::drives::Numbers;
 use crate::mark::{self, Doubt};
 use crate::os::Stat;
 use crate::path::TreePath;
@@ -16,7 +17,6 @@ use crate::plan::Note;
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
 use crate::scope::LeftOut;
-use crate::state::Numbers;
 use crate::tree::{self, Listing};
 
 use super::difference::{Presence, Station};

@@ -4,7 +4,6 @@
 use std::os::fd::BorrowedFd;
 
 use crate::os::{Stat, System};
-use crate::state::Numbers;
 
 mod listing;
 mod map;
@@ -21,6 +20,20 @@ const OF_WINDOWS: [u64; 4] = [0x4d44, 0x2011_bab0, 0x5346_544e, IN_USER_SPACE];
 const IN_USER_SPACE: u64 = 0x6573_5546;
 /// Those whose drivers may number an entry anew at every look: driven in user space, and shares.
 const RESTLESS: [u64; 4] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997];
+
+/// Whether the inode numbers of a drive can be used to know an entry again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Numbers {
+    Last,
+    /// They may be others at the next look: what an entry is tells whether it is the same.
+    Change,
+}
+
+impl Numbers {
+    pub(crate) fn of(self, stat: &Stat) -> u64 {
+        if self == Self::Last { stat.identity.inode } else { 0 }
+    }
+}
 
 /// Whether the numbers of the drive that holds a folder last.
 pub(crate) fn numbers(system: &dyn System, folder: BorrowedFd<'_>) -> Numbers {

@@ -8,13 +8,11 @@ use std::path::PathBuf;
 
 use crate::aside::Shelf;
 use crate::os::{Space, System};
-use crate::plan::Plan;
+use crate::plan::{Nested, Plan};
 use crate::policy::Part;
 use crate::request::{Guard, RemovalLimit, Request, Safety};
 use crate::room::{Giving, Need};
 use crate::sides::{self, Pair};
-
-pub use nesting::Nested;
 
 /// Why a plan was refused, with the figures that made it so.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]

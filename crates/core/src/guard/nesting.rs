@@ -7,6 +7,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use crate::os::{Kind, System};
+use crate::plan::Nested;
 use crate::policy::{Part, Verb};
 use crate::sides::{self, Pair, Place};
 use crate::tree::Listing;
@@ -15,17 +16,6 @@ use crate::tree::Listing;
 const ENOUGH: usize = 8;
 /// So many folders within the destination are looked into.
 const FOLDERS: usize = 1000;
-
-/// Where the source's names turned up instead of in the destination.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Nested {
-    /// As the user named it.
-    pub source_path: String,
-    /// As the user named it.
-    pub destination_path: String,
-    /// The folder that looks like the source.
-    pub folder: String,
-}
 
 /// Finds a folder right above or right below a destination that looks like the source while the
 /// destination itself does not. What cannot be looked into is no reason to refuse anything.

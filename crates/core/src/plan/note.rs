@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use crate::aspect::{Aspect, Aspects};
-use crate::guard::Nested;
 use crate::os::Flags;
 use crate::path::TreePath;
 
@@ -37,6 +36,17 @@ pub enum Note {
     NotHeld(NotHeld),
     /// A pattern, as it was given, decided about no entry.
     IdlePattern(String),
+}
+
+/// Where the source's names turned up instead of in the destination.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Nested {
+    /// As the user named it.
+    pub source_path: String,
+    /// As the user named it.
+    pub destination_path: String,
+    /// The folder that looks like the source.
+    pub folder: String,
 }
 
 /// What was asked for and the destination's drive, or this caller on it, cannot hold.
