@@ -165,6 +165,8 @@ const CACHE_TAG: (&[u8], &[u8]) = (b"CACHEDIR.TAG", b"Signature: 8a477f597d28d17
 #[derive(Debug)]
 pub struct Selection {
     rules: Rules,
+    /// It takes all there is, so no rule need be asked.
+    everything: bool,
     exclude: Patterns,
     only: Patterns,
     litter: Patterns,
@@ -271,7 +273,7 @@ impl Selection {
         let none = || Patterns::none();
         let counts = std::iter::repeat_with(Counts::default).take(Rule::PLAIN.len()).collect();
         let rules = Rules::default();
-        Self { rules, exclude: none(), only: none(), litter: none(), counts }
+        Self { rules, everything: true, exclude: none(), only: none(), litter: none(), counts }
     }
 
     /// Reads the patterns; the first bad one is the error.
@@ -291,16 +293,21 @@ impl Selection {
         let litter = Patterns::new(litter, true)?;
         let count = exclude.given.len() + only.given.len() + Rule::PLAIN.len();
         let counts = std::iter::repeat_with(Counts::default).take(count).collect();
-        Ok(Self { rules: rules.clone(), exclude, only, litter, counts })
+        let everything = *rules == Rules::default();
+        Ok(Self { rules: rules.clone(), everything, exclude, only, litter, counts })
     }
 
     /// Decides about an entry, and tells the rule, if it was one: by its path and kind, and by what
     /// else it is where that is given. There is no other way to a verdict.
+    #[inline]
     pub(crate) fn judge(
         &self,
         asked: &Asked<'_>,
         nature: Option<Nature<'_>>,
     ) -> io::Result<(Verdict, Option<Rule>)> {
+        if self.everything {
+            return Ok((Verdict::Take { all_below: asked.all_below }, None));
+        }
         let decided = self.judge_name(asked);
         let Some(Nature { stat, is_cache }) = nature.filter(|_| decided.0 != Verdict::Leave) else {
             return Ok(decided);
@@ -437,7 +444,7 @@ impl Selection {
 
     /// True if it takes all there is: nothing can lie below the roots that was not looked at.
     pub(crate) fn takes_everything(&self) -> bool {
-        self.rules == Rules::default()
+        self.everything
     }
 
     /// True if it stops where another drive is mounted.
