@@ -429,6 +429,27 @@ fn only_runs_that_need_not_be_kept_are_pruned() {
     assert!(names(run_at(4, None)).contains(&format!("{}-2", runs[4])));
 }
 
+/// Only a run that looked at everything can say that nothing is in doubt any more.
+#[test]
+fn undo_leaves_the_doubts_of_other_runs() {
+    let trees = Trees::new();
+    fs::write(trees.source.join("tide.csv"), "high").unwrap();
+    let aside = trees.base.path().join("aside");
+    let path = run(&Linux, &mirror_into(&trees, &aside)).set_aside.unwrap();
+    // A later run was killed, and nobody looked since.
+    let killed = Tampered::new(Tampering::FailAll("flush_drive", Errno::IO.raw_os_error()));
+    fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
+    let mut request = request(&trees, Task::Copy);
+    request.running.flush = Flush::End;
+    run(&killed, &request);
+    let mark = trees.destination.join(".utter-2cdf9ba5b64a9d78");
+    assert!(mark.is_symlink(), "the run that was killed left no mark");
+    fs::remove_file(trees.destination.join("lens.svg")).unwrap();
+    undo(&trees, &path);
+    assert!(mark.is_symlink(), "undo took the mark away");
+    assert!(!trees.destination.join("tide.csv").exists());
+}
+
 #[test]
 fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     let trees = Trees::new();

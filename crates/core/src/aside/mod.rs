@@ -26,7 +26,7 @@ use crate::saved;
 use crate::sides::{self, CallError, Pair, Place};
 use crate::state::{Before, State};
 
-pub(crate) use prune::clear_leftovers;
+pub(crate) use prune::{clear_all_leftovers, clear_leftovers};
 use record::{Line, Record, Root};
 
 pub use record::{BadRecord, Recorded};

@@ -4,6 +4,7 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 
+use crate::mark;
 use crate::os::{Entry, Flags, Kind, System};
 use crate::path::TreePath;
 use crate::problem::{Operation, Problem};
@@ -80,13 +81,23 @@ pub(super) fn remove_run(system: &dyn System, above: BorrowedFd<'_>, run: &str) 
     system.remove_file(above, format!("{run}{RECORD}").as_bytes())
 }
 
-/// Removes what an interrupted run left under temporary names in a folder.
+/// Removes what an interrupted run left under temporary names in a folder that stays. The mark of what
+/// it left in doubt stays too: only a run that looks at everything can lift it.
 pub(crate) fn clear_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
+    clear(system, folder, &mark::name())
+}
+
+/// The same in a folder that is to go.
+pub(crate) fn clear_all_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
+    clear(system, folder, b"")
+}
+
+fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {
     let listing = Listing::read(system, folder)?;
     for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
         let stat = system.stat(Entry::Named(folder, name))?;
         match stat.kind {
-            _ if !temporary::is_leftover(name, &stat) => {}
+            _ if name == spared || !temporary::is_leftover(name, &stat) => {}
             Kind::Folder => remove_below(system, folder, name.into())?,
             _ => system.remove_file(folder, name)?,
         }

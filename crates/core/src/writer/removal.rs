@@ -3,7 +3,7 @@
 use std::io::ErrorKind;
 use std::os::fd::AsFd;
 
-use crate::aside::clear_leftovers;
+use crate::aside::clear_all_leftovers;
 use crate::os::{Entry, Flags, Kind, Stat};
 use crate::policy::Reason;
 use crate::problem::{Cause, Operation};
@@ -49,7 +49,7 @@ impl Writer<'_> {
         }
         let system = self.system();
         let folder = system.open_folder(place.destination.as_fd(), name);
-        let cleared = folder.and_then(|folder| clear_leftovers(system, folder.as_fd()));
+        let cleared = folder.and_then(|folder| clear_all_leftovers(system, folder.as_fd()));
         cleared.during(Operation::Remove)
     }
 
