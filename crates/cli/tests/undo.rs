@@ -163,6 +163,12 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     fs::create_dir(room.path("aside/edited")).unwrap();
     room.write("aside/edited.record", &record.replace("tide.csv", "tidy.csv"));
     fs::create_dir(room.path("aside/elsewhere")).unwrap();
+    // Cut short, with what was set aside beside it, or with nothing: only then was it never begun.
+    let begun = record.lines().next().unwrap();
+    fs::create_dir(room.path("aside/empty")).unwrap();
+    room.write("aside/empty.record", begun);
+    room.write("aside/cut/lens.svg", "the last copy");
+    room.write("aside/cut.record", begun);
     let line = record.lines().last().unwrap();
     let elsewhere = format!("{record}{}\n", line.replace("\"path\":\"", "\"path\":\"../"));
     room.write("aside/elsewhere.record", &elsewhere);
@@ -171,6 +177,8 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
         ("undo aside", 2, "it holds one run; name the one to undo:"),
         ("undo keeper", 2, "name a folder that --set-aside made"),
         ("undo aside/edited", 2, "damaged"),
+        ("undo aside/empty", 2, "never begun"),
+        ("undo aside/cut", 2, "damaged"),
         ("undo aside/elsewhere", 2, "is no path below a root"),
         ("mirror --set-aside keeper/aside saltmere keeper", 4, "outside of both"),
         ("mirror --set-aside saltmere saltmere keeper", 4, "outside of both"),

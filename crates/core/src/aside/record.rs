@@ -14,6 +14,7 @@ use crate::plan::Plan;
 use crate::problem::Cause;
 use crate::saved::{self, BadPlan, Purpose};
 use crate::state::{Before, State};
+use crate::tree::Listing;
 
 use super::{RECORD, prune};
 
@@ -213,21 +214,30 @@ impl Recorded {
         let record = format!("{name}{RECORD}");
         let file = system.open_file(above.as_fd(), record.as_bytes()).map_err(missing)?;
         let text = read_all(system, file.as_fd()).map_err(missing)?;
-        let open = || system.open_folder(above.as_fd(), name.as_bytes());
-        let folder = open().or_else(|error| match error.kind() {
+        // Of a run that was killed the last line may be cut short: what it tells of was not done.
+        let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+        let opened = system.open_folder(above.as_fd(), name.as_bytes());
+        if !is_begun(&text[..whole]) {
+            // What lies in the folder of a run whose record was cut short may be the last of its kind.
+            let holds_nothing = match &opened {
+                Ok(folder) => Listing::read(system, folder.as_fd()).is_ok_and(|all| all.len() == 0),
+                Err(error) => error.kind() == ErrorKind::NotFound,
+            };
+            return Err(if holds_nothing {
+                BadRecord::NeverBegun(shown())
+            } else {
+                BadRecord::Plan(shown(), BadPlan::Damaged)
+            });
+        }
+        let folder = opened.or_else(|error| match error.kind() {
             // It was all but discarded.
             ErrorKind::NotFound => {
                 system.create_folder(above.as_fd(), name.as_bytes(), 0o700)?;
-                open()
+                system.open_folder(above.as_fd(), name.as_bytes())
             }
             _ => Err(error),
         });
         let folder = folder.map_err(missing)?;
-        // Of a run that was killed the last line may be cut short: what it tells of was not done.
-        let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
-        if !is_begun(&text[..whole]) {
-            return Err(BadRecord::NeverBegun(shown()));
-        }
         let mut lines = BufRead::split(&text[..whole], b'\n').enumerate();
         let (purpose, plan) =
             saved::read_plan(&mut lines).map_err(|e| BadRecord::Plan(shown(), e))?;
