@@ -56,6 +56,11 @@ impl State {
         self.mode & WRITTEN_HERE != 0
     }
 
+    /// The same where nothing tells how it came to be.
+    pub(crate) fn of_unknown_origin(self) -> Self {
+        Self { mode: self.mode & MODE, ..self }
+    }
+
     /// The same as seen on a drive, whose numbers may last or not.
     pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
         Self { inode: numbers.of(stat), ..Self::from(stat) }

@@ -363,6 +363,33 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
     }
 }
 
+/// What tells that something was written in the destination is its change time, which FAT and exFAT have
+/// not: the echo on a stick must not be taken for work when the newest of the source goes.
+#[test]
+fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let trees = Trees::new();
+    for kind in [DriveKind::ExFat, DriveKind::Fat, DriveKind::Ext4] {
+        let Some(drive) = mounted(kind, trees.base.path()) else { continue };
+        let name = |log: u64| trees.source.join(format!("{log}.log"));
+        for log in 0..100 {
+            let time = std::time::Duration::from_secs(1_000_000_000 + log * 60);
+            fs::write(name(log), "lit").unwrap();
+            let file = fs::File::open(name(log)).unwrap();
+            file.set_modified(std::time::UNIX_EPOCH + time).unwrap();
+        }
+        let request = request(&trees.source, &drive.folder().join("echo"), Task::Mirror);
+        assert!(common::apply(&Linux, &request).problems.is_empty());
+        (75..100).for_each(|log| fs::remove_file(name(log)).unwrap());
+        let session = Session::open(&Linux, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        assert_eq!(plan.totals.remove.entries, 25);
+        assert_eq!(session.guard(&plan, &[]), Ok(()), "{}", kind.name());
+    }
+}
+
 #[test]
 fn what_a_drive_cannot_refer_to_is_foreseen() {
     if !utter_echo_lab::is_root() {

@@ -38,6 +38,8 @@ pub enum Ability {
     Sharing,
     /// A modification time given alone; without this one only together with an access time.
     TimesApart,
+    /// Change times of their own: without them nothing tells where an entry was written.
+    ChangeTimes,
     /// Fractions of seconds before 1970, which not every driver counts right.
     EarlyFractions,
     /// What a folder holds, when it is renamed.
@@ -52,7 +54,7 @@ pub enum Ability {
 
 impl Ability {
     /// All, in the order in which they are shown.
-    pub const ALL: [Self; 18] = [
+    pub const ALL: [Self; 19] = [
         Self::Links,
         Self::Hardlinks,
         Self::Fifos,
@@ -66,6 +68,7 @@ impl Ability {
         Self::Holes,
         Self::Sharing,
         Self::TimesApart,
+        Self::ChangeTimes,
         Self::EarlyFractions,
         Self::RenamedFolders,
         Self::RenamedTimes,
@@ -78,6 +81,7 @@ impl Ability {
         matches!(
             self,
             Self::TimesApart
+                | Self::ChangeTimes
                 | Self::EarlyFractions
                 | Self::RenamedFolders
                 | Self::RenamedTimes

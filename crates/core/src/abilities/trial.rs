@@ -197,6 +197,9 @@ impl Trial<'_> {
         if span(system.stat(entry)?.modified, MOMENT) >= GRAINS[7].into() {
             self.found.lacks(Ability::TimesApart);
         }
+        system.set_times(entry, MOMENT, Some(MOMENT))?;
+        let now = system.stat(entry)?;
+        self.note(Ability::ChangeTimes, span(now.changed, now.modified) >= GRAINS[7].into());
         let kept = |time: Time| {
             system.set_times(entry, time, Some(time))?;
             Ok::<_, io::Error>(system.stat(entry)?.modified)

@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::Arc;
 
-use crate::abilities;
+use crate::abilities::{self, Ability};
 use crate::drives::Mounted;
 use crate::os::{Entry, Kind, Stat, Time};
 use crate::path::NameRange;
@@ -405,7 +405,9 @@ impl Visit<'_> {
     }
 
     fn seen_there(&self, there: &Stat) -> Seen {
-        Seen::There(State::seen(there, self.listed.numbers.1))
+        let state = State::seen(there, self.listed.numbers.1);
+        let tells = self.reach().drive.holds(Ability::ChangeTimes);
+        Seen::There(if tells { state } else { state.of_unknown_origin() })
     }
 
     fn note(
