@@ -32,6 +32,10 @@ fn a_mirror_one_folder_too_high_or_too_low_is_refused_with_what_was_probably_mea
         assert!(ran.err.contains("'nesting'") && ran.err.contains(meant), "{line}: {ran:?}");
         assert_eq!(room.list("archive"), before, "{line}");
     }
+    // So is a plan that was saved before.
+    let line = "mirror lamps archive --removal-limit 100% --save-plan plan --dry-run";
+    assert_eq!(room.run(line).code, 4);
+    assert!(room.run("enact plan").err.contains("'nesting'"));
     let waived = room.run("mirror lamps archive/lamps/lamps --waive nesting");
     assert_eq!(waived.code, 0, "{waived:?}");
 }

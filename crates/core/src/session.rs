@@ -131,11 +131,8 @@ impl<'a> Session<'a> {
             self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
-            let nested = self.request.task.removes().then(|| {
-                guard::nesting::find(self.system, pair, &plan.parts[plan.parts.len() - 1])
-            });
-            plan.notes.extend(nested.flatten().map(Note::Nested));
         }
+        self.note_nesting(&mut plan);
         let selection = &self.request.selection;
         plan.notes.extend(selection.idle_patterns().into_iter().map(Note::IdlePattern));
         plan.decided = selection.decided();
@@ -211,7 +208,17 @@ impl<'a> Session<'a> {
                 note(&mut plan.notes, new);
             }
         }
+        self.note_nesting(&mut plan);
         Ok(plan)
+    }
+
+    fn note_nesting(&self, plan: &mut Plan) {
+        if self.request.task.removes() {
+            let both = self.pairs.iter().zip(&plan.parts);
+            let nested =
+                both.filter_map(|(pair, part)| guard::nesting::find(self.system, pair, part));
+            plan.notes.extend(nested.map(Note::Nested));
+        }
     }
 
     /// What is mounted below a destination where a saved plan saw a drive. What is there now is found

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use crate::aside::Shelf;
 use crate::os::{Space, System};
-use crate::plan::{Nested, Plan};
+use crate::plan::{Nested, Note, Plan};
 use crate::policy::Part;
 use crate::request::{Guard, RemovalLimit, Request, Safety};
 use crate::room::{Giving, Need};
@@ -174,10 +174,8 @@ pub(crate) fn check(
         }
     }
     let locks = lock(system, pairs, on(Guard::OtherRun))?;
-    if task.removes() && real_removals(plan) > 0 && on(Guard::Nesting) {
-        let mut both = pairs.iter().zip(&plan.parts);
-        let nested = both.find_map(|(pair, part)| nesting::find(system, pair, part));
-        nested.map_or(Ok(()), |nested| Err(Refusal::Nesting(nested)))?;
+    if on(Guard::Nesting) {
+        nested(plan)?;
     }
     if task.removes() && on(Guard::EmptySource) {
         empty_source(plan)?;
@@ -254,6 +252,18 @@ fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<OwnedF
 
 fn real_removals(plan: &Plan) -> u64 {
     plan.totals.remove.entries - plan.totals.leftovers
+}
+
+/// Where nothing would be removed, saying so is enough.
+fn nested(plan: &Plan) -> Result<(), Refusal> {
+    let nested = plan.notes.iter().find_map(|note| match note {
+        Note::Nested(nested) => Some(nested),
+        _ => None,
+    });
+    match nested.filter(|_| real_removals(plan) > 0) {
+        Some(nested) => Err(Refusal::Nesting(nested.clone())),
+        None => Ok(()),
+    }
 }
 
 fn empty_source(plan: &Plan) -> Result<(), Refusal> {
