@@ -108,3 +108,11 @@ proptest! {
         prop_assert_eq!(path(&left).cmp(&path(&right)), left.cmp(&right));
     }
 }
+
+/// What the fuzzing of records begins with: were it refused, nothing behind it would be reached.
+#[test]
+fn the_plan_that_records_are_fuzzed_behind_is_whole() {
+    let (purpose, plan) =
+        saved::read(&include_bytes!("../../../fuzz/seeds/empty.plan")[..]).unwrap();
+    assert!(plan.is_empty() && purpose.places.sources.len() == 1);
+}

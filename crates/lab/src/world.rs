@@ -232,7 +232,10 @@ where
     prop_oneof![3 => Just(without).boxed(), 1 => of.boxed()]
 }
 
-pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
+/// Task, kinds of steps, what counts as changed, and what goes along.
+type What = (Task, Vec<Verb>, (By, bool), Vec<Aspect>, bool);
+
+fn what(tasks: &'static [Task]) -> impl Strategy<Value = What> {
     use Aspect::{Content, Hardlinks, Mode, Times};
     let carry = prop_oneof![
         Just(vec![Mode]),
@@ -249,13 +252,19 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         6 => (seldom(by, By::SizeTime), seldom(Just(true), false)),
         1 => (prop_oneof![Just(By::Content), Just(By::Size)], Just(true)),
     ];
-    let what = (
+    (
         proptest::sample::select(tasks),
         seldom(proptest::sample::subsequence(Verb::ALL.to_vec(), 1..5), Verb::ALL.to_vec()),
         compared,
         seldom(carry, every),
         seldom(Just(true), false),
-    );
+    )
+}
+
+/// Patterns to leave out and to take, and what else narrows, as in [`Options`].
+type Narrowed = (Vec<Pattern>, Vec<Pattern>, bool, [bool; 4], Option<u32>, bool, bool, bool);
+
+fn narrowed() -> impl Strategy<Value = Narrowed> {
     let selection = (
         seldom(vec(pattern(), 1..3), Vec::new()),
         seldom(vec(pattern(), 1..3), Vec::new()),
@@ -268,7 +277,10 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
     );
     // Half of the cases take everything: of eight options that narrow, one nearly always would.
     let everything = (Vec::new(), Vec::new(), false, [true; 4], None, false, false, false);
-    let selection = prop_oneof![selection, Just(everything)];
+    prop_oneof![selection, Just(everything)]
+}
+
+pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
     let how = (
         1..3_usize,
         seldom(Just(true), false),
@@ -276,9 +288,9 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         seldom(vec(0..12_usize, 1..4), Vec::new()),
         (seldom((0..6_usize).prop_map(Some), None), proptest::option::of(0..6_usize)),
     );
-    (what, selection, how).prop_map(|(what, selection, how)| {
+    (what(tasks), narrowed(), how).prop_map(|(what, narrowed, how)| {
         let (task, steps, (by, spare_newer), carry, all_aspects) = what;
-        let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = selection;
+        let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = narrowed;
         let (workers, saved, set_aside, declined, mounts) = how;
         let kinds = if kinds == [false; 4] { [true; 4] } else { kinds };
         // What only takes back takes nothing.
