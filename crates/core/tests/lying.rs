@@ -1,7 +1,8 @@
 //! Guarantee: what a drive says of itself is not believed against what it gives. Content is read to its
 //! end, however little comes at a time; what does not fit its size is named and not copied; numbers
 //! that change are no reason to give up; what passes is tried again; and what nobody needs to know may
-//! fail in any way.
+//! fail in any way. A drive that is written to is not believed either: one value that it does not take is
+//! no full drive, and two names that it takes for one never stand for each other.
 
 #![allow(
     clippy::unwrap_used,
@@ -12,16 +13,18 @@
 mod common;
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use common::{Trees, request};
+use common::{Trees, apply, listed, plan_of, request};
+use utter_echo_core::guard::Refusal;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Verb;
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Retries, Task};
-use utter_echo_core::{Outcome, Session};
-use utter_echo_lab::{ERRORS, Lies, LyingDrive, left_out};
+use utter_echo_core::{Ending, Outcome, PlanError, Session};
+use utter_echo_lab::{ERRORS, Lies, LyingDrive, Taking, left_out, snapshot};
 
 const FILES: [&str; 3] = ["log.csv", "empty", "seasons/season.wav"];
 
@@ -88,7 +91,7 @@ fn whatever_it_says_content_arrives() {
         Lies { restless: true, ..Lies::default() },
         Lies { fails: Some(5), ..Lies::default() },
         Lies { size: Some(0), ..Lies::default() },
-        Lies { first: Duration::from_secs(2), ..Lies::default() },
+        Lies { first: Duration::from_secs(30), ..Lies::default() },
         Lies { restless: true, at_a_time: 777, fails: Some(2000), ..Lies::default() },
     ];
     for lies in at_a_time.into_iter().chain(others) {
@@ -117,5 +120,98 @@ fn what_nobody_needs_to_know_may_fail_in_any_way() {
         let lies = Lies { optional: error.raw_os_error(), ..Lies::default() };
         let Some(told) = mirrored(&lies) else { return };
         told.all_arrived(&lies);
+    }
+}
+
+/// A destination on a drive that takes only this; beside the trees, where what it holds is seen as it is.
+fn destination_that_takes(taking: Taking) -> Option<(Trees, PathBuf, LyingDrive)> {
+    let trees = Trees::new();
+    let truth = trees.base.path().join("truth");
+    fs::create_dir(&truth).unwrap();
+    let lies = Lies { taking: Some(taking), ..Lies::default() };
+    match LyingDrive::mount(lies, &truth, &trees.destination) {
+        Ok(drive) => Some((trees, truth, drive)),
+        Err(error) => {
+            left_out(format!("no drive that lies could be mounted: {error}"));
+            None
+        }
+    }
+}
+
+fn write_all(root: &Path, files: &[(&str, &str)]) {
+    for (path, content) in files {
+        let path = root.join(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+}
+
+#[test]
+fn an_attribute_that_the_drive_does_not_take_keeps_back_its_entry_only() {
+    let taking = Taking { longest: 100, ..Taking::default() };
+    let Some((trees, truth, _drive)) = destination_that_takes(taking) else { return };
+    let files = [("a.csv", "lit"), ("lens.svg", "<svg/>"), ("seasons/z.wav", "~~~")];
+    write_all(&trees.source, &files);
+    for (file, length) in
+        [("a.csv", 100), ("lens.svg", 101), ("seasons", 101), ("seasons/z.wav", 8)]
+    {
+        xattr::set(trees.source.join(file), "user.keeper", &vec![b'k'; length]).unwrap();
+    }
+    for _ in 0..2 {
+        let outcome = apply(&Linux, &request(&trees, Task::Mirror));
+        let problems: Vec<_> =
+            outcome.problems.iter().map(|problem| problem.path.as_bytes().to_vec()).collect();
+        assert_eq!(problems, [&b"lens.svg"[..], b"seasons"], "{:?}", outcome.problems);
+        assert!(matches!(outcome.ending, Ending::Complete), "{:?}", outcome.ending);
+        let (all, there) = (snapshot(&trees.source), snapshot(&truth));
+        for file in ["a.csv", "seasons/z.wav"] {
+            let (expected, is) = (&all[file.as_bytes()], &there[file.as_bytes()]);
+            assert_eq!((&is.xattrs, &is.content), (&expected.xattrs, &expected.content), "{file}");
+        }
+        assert!(!truth.join("lens.svg").exists());
+    }
+}
+
+#[test]
+fn names_that_fall_together_never_stand_for_each_other() {
+    let taking = Taking { folds: true, ..Taking::default() };
+    let Some((trees, truth, _drive)) = destination_that_takes(taking) else { return };
+    let files =
+        [("Log", "of the first"), ("log", "of the second"), ("Lens/a", "1"), ("lens/b", "2")];
+    write_all(&trees.source, &files);
+    write_all(&trees.destination, &[("lOG", "an old one"), ("Echo/x", "extra")]);
+    for (at, task) in [Task::Copy, Task::Mirror, Task::Mirror].into_iter().enumerate() {
+        let wanted = request(&trees, task);
+        let session = Session::open(&Linux, &wanted).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        assert_eq!(plan.problems.len(), 2, "{task:?}: {:?}", plan.problems);
+        let outcome = session.enact(&plan, &Silent);
+        assert!(outcome.problems.is_empty(), "{task:?}: {:?}", outcome.problems);
+        let held = fs::read_to_string(trees.destination.join("LOG")).unwrap();
+        assert_eq!(held, "of the first", "{task:?}");
+        let inner: Vec<_> = fs::read_dir(truth.join("Lens")).unwrap().collect();
+        assert_eq!(inner.len(), 1, "{task:?}");
+        // A second run has nothing left but to say so again.
+        assert!(at < 2 || plan.is_empty(), "{:?}", listed(&plan));
+    }
+    fs::remove_file(trees.source.join("log")).unwrap();
+    fs::rename(trees.source.join("Log"), trees.source.join("LOG")).unwrap();
+    fs::remove_dir_all(trees.source.join("lens")).unwrap();
+    let outcome = apply(&Linux, &request(&trees, Task::Mirror));
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    let left = listed(&plan_of(&Linux, &request(&trees, Task::Mirror)));
+    assert!(left.iter().all(|(verb, _)| *verb == Verb::Rename), "{left:?}");
+    assert_eq!(fs::read_to_string(trees.destination.join("LOG")).unwrap(), "of the first");
+
+    let mut within = request(&trees, Task::Copy);
+    within.places.sources = vec![trees.destination.join("Lens")];
+    within.places.destination = trees.destination.join("lENS/copy");
+    let session = Session::open(&Linux, &within).unwrap();
+    let refused = session.plan(&Silent).map(|plan| session.guard(&plan, &[]));
+    let overlaps = |refused: &Refusal| matches!(refused, Refusal::Overlap { .. });
+    match refused {
+        Err(PlanError::Refused(refused)) => assert!(overlaps(&refused), "{refused}"),
+        Ok(guarded) => assert!(guarded.is_err_and(|refused| overlaps(&refused))),
+        Err(other) => panic!("{other}"),
     }
 }

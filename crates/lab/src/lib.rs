@@ -16,7 +16,7 @@ pub mod world;
 
 pub use drives::{DriveKind, MountedDrive};
 pub use gardener::Gardener;
-pub use lying::{Lies, LyingDrive};
+pub use lying::{Lies, LyingDrive, Taking};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{ERRORS, Tampered, Tampering};
 

@@ -1,4 +1,6 @@
-//! A drive that does not tell the truth, or not all of it: a folder seen through it can only be read.
+//! A drive that does not tell the truth, or not all of it, about the folder that is seen through it.
+
+mod calls;
 
 use std::collections::HashMap;
 use std::ffi::OsStr;
@@ -9,13 +11,11 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileExt as _, FileTypeExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use fuser::{
-    BackgroundSession, Config, Errno, FileAttr, FileHandle, FileType, Filesystem, FopenFlags,
-    Generation, INodeNo, IoctlFlags, LockOwner, MountOption, OpenFlags, ReplyAttr, ReplyData,
-    ReplyDirectory, ReplyEntry, ReplyIoctl, ReplyLseek, ReplyOpen, ReplyXattr, Request,
+    BackgroundSession, Config, Errno, FileAttr, FileHandle, FileType, INodeNo, MountOption,
 };
 
 /// How it answers. The usual is the truth.
@@ -33,6 +33,23 @@ pub struct Lies {
     pub fails: Option<u64>,
     /// How long the first reading takes.
     pub first: Duration,
+    /// What it can take, if it can be written to at all.
+    pub taking: Option<Taking>,
+}
+
+/// What a drive takes. The usual is whatever the folder takes that is seen through it.
+#[derive(Clone, Copy, Debug)]
+pub struct Taking {
+    /// Bytes of the longest value of an extended attribute. For a longer one, it says, there is no room.
+    pub longest: usize,
+    /// Names that differ in the case of ASCII letters only are one name.
+    pub folds: bool,
+}
+
+impl Default for Taking {
+    fn default() -> Self {
+        Self { longest: usize::MAX, folds: false }
+    }
 }
 
 impl Default for Lies {
@@ -44,6 +61,7 @@ impl Default for Lies {
             size: None,
             fails: None,
             first: Duration::ZERO,
+            taking: None,
         }
     }
 }
@@ -56,21 +74,23 @@ impl LyingDrive {
     /// Shows what a folder holds at another.
     pub fn mount(lies: Lies, of: &Path, at: &Path) -> io::Result<Self> {
         let mut config = Config::default();
-        config.mount_options = vec![MountOption::RO, MountOption::FSName("lying".into())];
+        config.mount_options = vec![MountOption::FSName("lying".into())];
+        if lies.taking.is_none() {
+            config.mount_options.push(MountOption::RO);
+        }
         let paths = HashMap::from([(INodeNo::ROOT.0, of.to_path_buf())]);
         let (looks, reads) = (AtomicU64::new(1 << 32), AtomicU64::new(0));
-        let drive = Drive { lies, paths: Mutex::new(paths), looks, reads };
+        let drive = Drive { lies, paths: Mutex::new(paths), open: Mutex::default(), looks, reads };
         fuser::spawn_mount(drive, at, &config).map(Self)
     }
 }
-
-/// So that each question is asked anew.
-const NEVER: Duration = Duration::ZERO;
 
 struct Drive {
     lies: Lies,
     /// Where the entries lie that were met, by the numbers that they were given.
     paths: Mutex<HashMap<u64, PathBuf>>,
+    /// What is open, by the number of its handle.
+    open: Mutex<HashMap<u64, Arc<File>>>,
     looks: AtomicU64,
     reads: AtomicU64,
 }
@@ -90,8 +110,15 @@ fn kind(about: &Metadata) -> FileType {
         () if kind.is_dir() => FileType::Directory,
         () if kind.is_symlink() => FileType::Symlink,
         () if kind.is_fifo() => FileType::NamedPipe,
+        () if kind.is_socket() => FileType::Socket,
+        () if kind.is_char_device() => FileType::CharDevice,
+        () if kind.is_block_device() => FileType::BlockDevice,
         () => FileType::RegularFile,
     }
+}
+
+fn is_there(path: &Path) -> bool {
+    fs::symlink_metadata(path).is_ok()
 }
 
 impl Drive {
@@ -104,7 +131,8 @@ impl Drive {
     fn meet(&self, path: PathBuf) -> io::Result<FileAttr> {
         let about = fs::symlink_metadata(&path)?;
         let mut hasher = DefaultHasher::new();
-        (about.dev(), about.ino()).hash(&mut hasher);
+        // A number of one that is gone may come again, and the kernel remembers it.
+        (about.dev(), about.ino(), about.created().ok()).hash(&mut hasher);
         let number = hasher.finish() | 2;
         self.paths.lock().unwrap_or_else(PoisonError::into_inner).insert(number, path);
         Ok(self.told(number, &about))
@@ -125,17 +153,54 @@ impl Drive {
             nlink: u32::try_from(about.nlink()).unwrap_or(u32::MAX),
             uid: about.uid(),
             gid: about.gid(),
-            rdev: 0,
+            rdev: u32::try_from(about.rdev()).unwrap_or(0),
             flags: 0,
             blksize: 4096,
         }
     }
 
-    fn optional(&self) -> Errno {
-        Errno::from_i32(self.lies.optional)
+    /// The path of a name in a folder, in the spelling that it has there.
+    fn named(&self, parent: INodeNo, name: &OsStr) -> io::Result<PathBuf> {
+        let folder = self.path(parent)?;
+        let path = folder.join(name);
+        if self.lies.taking.is_some_and(|taking| taking.folds) && !is_there(&path) {
+            for entry in fs::read_dir(&folder)? {
+                let other = entry?.file_name();
+                if other.eq_ignore_ascii_case(name) {
+                    return Ok(folder.join(other));
+                }
+            }
+        }
+        Ok(path)
     }
 
-    fn read_file(&self, ino: INodeNo, offset: u64, length: usize) -> io::Result<Vec<u8>> {
+    /// What has moved is found under its new path, and what is in it.
+    fn moved(&self, from: &Path, to: &Path) {
+        let mut paths = self.paths.lock().unwrap_or_else(PoisonError::into_inner);
+        for path in paths.values_mut() {
+            if let Ok(below) = path.strip_prefix(from) {
+                *path = if below.as_os_str().is_empty() { to.into() } else { to.join(below) };
+            }
+        }
+    }
+
+    fn opened(&self, file: File) -> FileHandle {
+        let handle = self.looks.fetch_add(1, Ordering::Relaxed);
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        open.insert(handle, Arc::new(file));
+        FileHandle(handle)
+    }
+
+    fn handle(&self, FileHandle(handle): FileHandle) -> io::Result<Arc<File>> {
+        let open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        open.get(&handle).cloned().ok_or_else(|| io::Error::from_raw_os_error(Errno::EBADF.code()))
+    }
+
+    fn close(&self, FileHandle(handle): FileHandle) {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).remove(&handle);
+    }
+
+    fn read_file(&self, handle: FileHandle, offset: u64, length: usize) -> io::Result<Vec<u8>> {
         let before = self.reads.fetch_add(1, Ordering::Relaxed);
         if before == 0 {
             std::thread::sleep(self.lies.first);
@@ -144,7 +209,7 @@ impl Drive {
             return Err(io::Error::from_raw_os_error(Errno::EIO.code()));
         }
         let mut bytes = vec![0; length.min(self.lies.at_a_time)];
-        let read = File::open(self.path(ino)?)?.read_at(&mut bytes, offset)?;
+        let read = self.handle(handle)?.read_at(&mut bytes, offset)?;
         bytes.truncate(read);
         Ok(bytes)
     }
@@ -158,104 +223,5 @@ impl Drive {
         }
         entries.sort_by(|a, b| a.1.cmp(&b.1));
         Ok(entries)
-    }
-}
-
-impl Filesystem for Drive {
-    fn lookup(&self, _: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
-        match self.path(parent).and_then(|parent| self.meet(parent.join(name))) {
-            Ok(about) => reply.entry(&NEVER, &about, Generation(0)),
-            Err(error) => reply.error(errno(&error)),
-        }
-    }
-
-    fn getattr(&self, _: &Request, ino: INodeNo, _: Option<FileHandle>, reply: ReplyAttr) {
-        let about = self.path(ino).and_then(fs::symlink_metadata);
-        match about.map(|about| self.told(ino.0, &about)) {
-            Ok(about) if self.lies.restless && ino != INodeNo::ROOT => {
-                let ino = INodeNo(self.looks.fetch_add(1, Ordering::Relaxed));
-                reply.attr(&NEVER, &FileAttr { ino, ..about });
-            }
-            Ok(about) => reply.attr(&NEVER, &about),
-            Err(error) => reply.error(errno(&error)),
-        }
-    }
-
-    fn readlink(&self, _: &Request, ino: INodeNo, reply: ReplyData) {
-        match self.path(ino).and_then(fs::read_link) {
-            Ok(text) => reply.data(text.as_os_str().as_bytes()),
-            Err(error) => reply.error(errno(&error)),
-        }
-    }
-
-    fn open(&self, _: &Request, _: INodeNo, _: OpenFlags, reply: ReplyOpen) {
-        // Else the kernel makes up what a short answer lacks.
-        reply.opened(FileHandle(0), FopenFlags::FOPEN_DIRECT_IO);
-    }
-
-    fn read(
-        &self,
-        _: &Request,
-        ino: INodeNo,
-        _: FileHandle,
-        offset: u64,
-        size: u32,
-        _: OpenFlags,
-        _: Option<LockOwner>,
-        reply: ReplyData,
-    ) {
-        match self.read_file(ino, offset, size as usize) {
-            Ok(bytes) => reply.data(&bytes),
-            Err(error) => reply.error(errno(&error)),
-        }
-    }
-
-    fn readdir(
-        &self,
-        _: &Request,
-        ino: INodeNo,
-        _: FileHandle,
-        offset: u64,
-        mut reply: ReplyDirectory,
-    ) {
-        let entries = match self.list(ino) {
-            Ok(entries) => entries,
-            Err(error) => return reply.error(errno(&error)),
-        };
-        let dots = [b".", &b".."[..]].map(|name| (FileType::Directory, name.to_vec()));
-        let all = dots.into_iter().chain(entries).enumerate();
-        for (at, (kind, name)) in all.skip(usize::try_from(offset).unwrap_or(usize::MAX)) {
-            // Which number it has is told when it is looked at.
-            if reply.add(INodeNo(at as u64 + 2), at as u64 + 1, kind, OsStr::from_bytes(&name)) {
-                break;
-            }
-        }
-        reply.ok();
-    }
-
-    fn getxattr(&self, _: &Request, _: INodeNo, _: &OsStr, _: u32, reply: ReplyXattr) {
-        reply.error(Errno::ENODATA);
-    }
-
-    fn listxattr(&self, _: &Request, _: INodeNo, size: u32, reply: ReplyXattr) {
-        if size == 0 { reply.size(0) } else { reply.data(&[]) }
-    }
-
-    fn ioctl(
-        &self,
-        _: &Request,
-        _: INodeNo,
-        _: FileHandle,
-        _: IoctlFlags,
-        _: u32,
-        _: &[u8],
-        _: u32,
-        reply: ReplyIoctl,
-    ) {
-        reply.error(self.optional());
-    }
-
-    fn lseek(&self, _: &Request, _: INodeNo, _: FileHandle, _: i64, _: i32, reply: ReplyLseek) {
-        reply.error(self.optional());
     }
 }
