@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod exit;
 mod gentle;
+mod places;
 mod present;
 mod signals;
 

@@ -146,6 +146,78 @@ fn nothing_comes_back_where_the_drive_is_not_mounted() {
 }
 
 #[test]
+fn some_of_it_comes_back_and_the_rest_later() {
+    let (room, run) = mirrored();
+    let none = room.run(&format!("undo --only fog {run}"));
+    assert_eq!(none.code, 2, "{none:?}");
+    let some = room.run(&format!("undo --yes --only *.txt {run}"));
+    assert_eq!(some.code, 0, "{some:?}");
+    assert!(some.err.contains("can still be undone"), "{some:?}");
+    // With the folder that it lies in.
+    assert_eq!(room.list("keeper"), ["lens.svg", "old/", "old/ledger.txt", "tide.csv"]);
+    assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
+    let rest = room.run(&format!("undo --yes {run}"));
+    assert_eq!(rest.code, 0, "{rest:?}");
+    assert_eq!(room.list("keeper"), ["lens.svg", "old/", "old/ledger.txt"]);
+    assert!(room.list("aside").is_empty());
+}
+
+#[test]
+fn runs_are_listed_and_their_room_is_freed() {
+    let (room, run) = mirrored();
+    let list = |words: &str| {
+        let listed = room.run(&format!("undo {words}"));
+        assert_eq!(listed.code, 0, "{listed:?}");
+        listed.out
+    };
+    let shown = list("");
+    for part in [&*run, "mirror to /", "replaced 1 (11 B)", "removed 2 (3 B)", "1 run, "] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let line: serde_json::Value = serde_json::from_str(list("--format json").trim()).unwrap();
+    assert_eq!(line["standing"], "complete", "{line}");
+    assert_eq!(line["removed"]["entries"], 2, "{line}");
+    assert_eq!(line["destination"], room.path("keeper").to_str().unwrap());
+    // Another that is older, of which only a beginning is left.
+    let notes = fs::read(room.path(&format!("{run}.notes"))).unwrap();
+    fs::create_dir(room.path("aside/2020-01-31T00-00-00Z")).unwrap();
+    fs::write(room.path("aside/2020-01-31T00-00-00Z.notes"), &notes[..30]).unwrap();
+    let shown = list("");
+    assert!(
+        shown.find(&run) < shown.find("2020-01-31") && shown.contains("never begun"),
+        "{shown}"
+    );
+
+    for (call, code, word) in [
+        (format!("undo --discard {run}"), 2, "say --yes"),
+        ("undo --discard keeper".into(), 2, "is no run"),
+        ("undo --discard aside".into(), 2, "is no run"),
+        ("undo --yes --discard older-than:soon".into(), 2, "a length of time"),
+        (format!("undo --discard {run} {run}"), 2, "cannot be used with"),
+        ("undo --dry-run --discard older-than:1000d".into(), 0, ""),
+        ("undo --yes --discard older-than:5000d".into(), 0, ""),
+    ] {
+        let refused = room.run(&call);
+        assert_eq!(refused.code, code, "{call}: {refused:?}");
+        assert!(refused.err.contains(word), "{call}: {refused:?}");
+        assert_eq!(list("").lines().count(), 5, "{call}");
+    }
+    assert_eq!(room.run("undo --yes --discard older-than:1000d").code, 0);
+    assert!(!room.path("aside/2020-01-31T00-00-00Z.notes").exists());
+    let declined = room.on_a_terminal(&format!("undo --discard {run}"), "n\n");
+    assert_eq!(declined.code, 4, "{declined:?}");
+    assert_eq!(list("").lines().count(), 3);
+    assert_eq!(room.on_a_terminal(&format!("undo --discard {run}"), "y\n").code, 0);
+    assert!(room.list("aside").is_empty());
+    assert!(list("").starts_with("No run"), "{}", list(""));
+    assert_eq!(room.list("keeper"), ["lens.svg", "tide.csv"]);
+    // A folder that is not there any more is passed over, in words.
+    fs::remove_dir(room.path("aside")).unwrap();
+    let without = room.run("undo");
+    assert!(without.code == 0 && without.err.contains("mount"), "{without:?}");
+}
+
+#[test]
 fn a_single_file_comes_back_beside_what_was_set_aside() {
     let room = Room::new().with("tide.csv", "1,2,3").with("keeper.csv", "old");
     let copied = room.run("copy --set-aside aside tide.csv keeper.csv");
@@ -159,19 +231,19 @@ fn a_single_file_comes_back_beside_what_was_set_aside() {
 #[test]
 fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     let (room, run) = mirrored();
-    let record = room.read(&format!("{run}.record"));
+    let notes = fs::read(room.path(&format!("{run}.notes"))).unwrap();
+    let write = |name: &str, bytes: &[u8]| fs::write(room.path(name), bytes).unwrap();
     fs::create_dir(room.path("aside/edited")).unwrap();
-    room.write("aside/edited.record", &record.replace("tide.csv", "tidy.csv"));
-    fs::create_dir(room.path("aside/elsewhere")).unwrap();
+    let at = notes.windows(8).position(|word| word == b"tide.csv").unwrap();
+    write("aside/edited.notes", &[&notes[..at], b"tidy", &notes[at + 4..]].concat());
     // Cut short, with what was set aside beside it, or with nothing: only then was it never begun.
-    let begun = record.lines().next().unwrap();
     fs::create_dir(room.path("aside/empty")).unwrap();
-    room.write("aside/empty.record", begun);
+    write("aside/empty.notes", &notes[..at]);
     room.write("aside/cut/lens.svg", "the last copy");
-    room.write("aside/cut.record", begun);
-    let line = record.lines().last().unwrap();
-    let elsewhere = format!("{record}{}\n", line.replace("\"path\":\"", "\"path\":\"../"));
-    room.write("aside/elsewhere.record", &elsewhere);
+    write("aside/cut.notes", &notes[..at]);
+    let version = [&notes[..9], b"\x09", &notes[10..]].concat();
+    fs::create_dir(room.path("aside/later")).unwrap();
+    write("aside/later.notes", &version);
     for (call, code, word) in [
         ("undo nowhere", 2, "is no run that was set aside"),
         ("undo aside", 2, "it holds one run; name the one to undo:"),
@@ -179,7 +251,7 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
         ("undo aside/edited", 2, "damaged"),
         ("undo aside/empty", 2, "never begun"),
         ("undo aside/cut", 2, "damaged"),
-        ("undo aside/elsewhere", 2, "is no path below a root"),
+        ("undo aside/later", 2, "damaged"),
         ("mirror --set-aside keeper/aside saltmere keeper", 4, "outside of both"),
         ("mirror --set-aside saltmere saltmere keeper", 4, "outside of both"),
         ("mirror --set-aside saltmere/lens.svg saltmere keeper", 2, "is not a folder"),

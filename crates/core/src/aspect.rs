@@ -113,6 +113,16 @@ impl Aspects {
         Ok(set)
     }
 
+    /// The set as a number, for files.
+    pub(crate) fn bits(self) -> u16 {
+        self.0
+    }
+
+    /// The aspects among these bits.
+    pub(crate) fn of_bits(bits: u16) -> Self {
+        Aspect::ALL.into_iter().filter(|aspect| bits & Self::bit(*aspect) != 0).collect()
+    }
+
     const fn bit(aspect: Aspect) -> u16 {
         1 << aspect as u8
     }

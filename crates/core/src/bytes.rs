@@ -1,4 +1,4 @@
-//! Names, paths and values in JSON: text where they are such, else their bytes.
+//! Names, paths and values in files: in JSON as text where they are such, else as their bytes in base64.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt;
@@ -6,36 +6,61 @@ use std::path::PathBuf;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use serde_bytes::ByteBuf;
 
-/// Text where it is such, else its bytes.
+/// Any bytes.
+#[derive(Clone, Debug)]
+pub(crate) struct Bytes(Vec<u8>);
+
+/// How JSON shows them.
 #[derive(Serialize, Deserialize)]
 #[serde(untagged)]
-pub(crate) enum Bytes {
-    Text(String),
+enum Shown<T> {
+    Text(T),
     Other { base64: String },
 }
 
 impl From<&[u8]> for Bytes {
     fn from(bytes: &[u8]) -> Self {
-        match std::str::from_utf8(bytes) {
-            Ok(text) => Self::Text(text.to_owned()),
-            Err(_) => Self::Other { base64: STANDARD.encode(bytes) },
+        Self(bytes.to_owned())
+    }
+}
+
+impl Serialize for Bytes {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        if !to.is_human_readable() {
+            return to.serialize_bytes(&self.0);
+        }
+        match std::str::from_utf8(&self.0) {
+            Ok(text) => Shown::Text(text).serialize(to),
+            Err(_) => Shown::<&str>::Other { base64: STANDARD.encode(&self.0) }.serialize(to),
+        }
+    }
+}
+
+impl<'d> Deserialize<'d> for Bytes {
+    fn deserialize<D: Deserializer<'d>>(from: D) -> Result<Self, D::Error> {
+        if !from.is_human_readable() {
+            return ByteBuf::deserialize(from).map(|bytes| Self(bytes.into_vec()));
+        }
+        match Shown::<String>::deserialize(from)? {
+            Shown::Text(text) => Ok(Self(text.into_bytes())),
+            Shown::Other { base64 } => {
+                STANDARD.decode(base64).map(Self).map_err(|e| de::Error::custom(e.to_string()))
+            }
         }
     }
 }
 
 impl Bytes {
-    pub(crate) fn decoded(self) -> Result<Vec<u8>, String> {
-        match self {
-            Self::Text(text) => Ok(text.into_bytes()),
-            Self::Other { base64 } => STANDARD.decode(base64).map_err(|e| e.to_string()),
-        }
+    pub(crate) fn into_vec(self) -> Vec<u8> {
+        self.0
     }
 
     /// As the name of one entry: it must not lead anywhere else.
     pub(crate) fn name(self) -> Result<Vec<u8>, String> {
-        let name = self.decoded()?;
+        let Self(name) = self;
         let leads_away = name.is_empty() || name == b"." || name == b"..";
         if leads_away || name.iter().any(|b| matches!(b, b'/' | 0)) || name.len() > 65_535 {
             return Err(format!("'{}' is no name of an entry", name.escape_ascii()));
@@ -45,7 +70,7 @@ impl Bytes {
 
     /// As a path below a root, empty for the root: it must not lead anywhere else.
     pub(crate) fn relative(self) -> Result<Vec<u8>, String> {
-        let path = self.decoded()?;
+        let Self(path) = self;
         let leads_away = |name: &[u8]| name.is_empty() || name == b"." || name == b"..";
         if !path.is_empty() && path.split(|b| *b == b'/').any(leads_away) || path.contains(&0) {
             return Err(format!("'{}' is no path below a root", path.escape_ascii()));
@@ -53,7 +78,7 @@ impl Bytes {
         Ok(path)
     }
 
-    pub(crate) fn path(self) -> Result<PathBuf, String> {
-        Ok(OsString::from_vec(self.decoded()?).into())
+    pub(crate) fn path(self) -> PathBuf {
+        OsString::from_vec(self.0).into()
     }
 }

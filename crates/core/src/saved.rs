@@ -12,7 +12,7 @@ use std::path::Path;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
-use crate::aspect::{Aspect, Aspects};
+use crate::aspect::Aspects;
 use crate::bytes::Bytes;
 use crate::drives::DriveId;
 use crate::path::{Names, TreePath};
@@ -69,8 +69,8 @@ pub enum BadPlan {
 }
 
 #[derive(Serialize, Deserialize)]
-#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
-enum Line {
+#[serde(rename_all = "lowercase", deny_unknown_fields)]
+pub(crate) enum Line {
     Plan(Head),
     Part { root: Option<SavedStep> },
     Drive { path: Bytes },
@@ -83,13 +83,14 @@ enum Line {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Head {
+pub(crate) struct Head {
     version: u32,
     task: Task,
     sources: Vec<Bytes>,
     destination: Bytes,
     inside: bool,
-    carry: Vec<String>,
+    #[serde(with = "words")]
+    carry: Aspects,
     strictly: bool,
     removal_limit: SavedLimit,
     remove_first: bool,
@@ -126,33 +127,46 @@ impl From<SavedLimit> for RemovalLimit {
 }
 
 #[derive(Serialize, Deserialize)]
-struct SavedStep {
+pub(crate) struct SavedStep {
     name: Bytes,
     verb: Verb,
     side: Side,
     reason: Reason,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    aspects: Vec<String>,
+    #[serde(with = "words")]
+    aspects: Aspects,
     source: Option<State>,
     destination: Option<State>,
     /// Number of the name that it becomes another name of.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     link_of: Option<u32>,
     /// Number of the name that it takes away.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     rename_of: Option<u32>,
 }
 
-fn words(aspects: Aspects) -> Vec<String> {
-    aspects.iter().map(|aspect| aspect.name().to_owned()).collect()
-}
+/// Aspects as their names where people may read them.
+mod words {
+    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
 
-fn aspects(words: &[String]) -> Result<Aspects, String> {
-    let aspect = |word: &String| {
-        let known = Aspect::ALL.into_iter().find(|aspect| aspect.name() == word);
-        known.ok_or_else(|| format!("'{word}' is no aspect"))
-    };
-    words.iter().map(aspect).collect()
+    use crate::aspect::{Aspect, Aspects};
+
+    #[allow(clippy::trivially_copy_pass_by_ref, reason = "so it is called")]
+    pub(super) fn serialize<S: Serializer>(aspects: &Aspects, to: S) -> Result<S::Ok, S::Error> {
+        if to.is_human_readable() {
+            to.collect_seq(aspects.iter().map(Aspect::name))
+        } else {
+            aspects.bits().serialize(to)
+        }
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Aspects, D::Error> {
+        if !from.is_human_readable() {
+            return u16::deserialize(from).map(Aspects::of_bits);
+        }
+        let named = |word: String| {
+            let known = Aspect::ALL.into_iter().find(|aspect| aspect.name() == word);
+            known.ok_or_else(|| de::Error::custom(format!("'{word}' is no aspect")))
+        };
+        Vec::<String>::deserialize(from)?.into_iter().map(named).collect()
+    }
 }
 
 fn saved(step: &Step, name: &[u8]) -> SavedStep {
@@ -161,7 +175,7 @@ fn saved(step: &Step, name: &[u8]) -> SavedStep {
         verb: step.verb,
         side: step.side,
         reason: step.reason,
-        aspects: words(step.aspects),
+        aspects: step.aspects,
         source: step.source,
         destination: step.destination,
         link_of: step.link().map(|NameId(name)| name),
@@ -189,50 +203,63 @@ impl<W: Write> Sealed<W> {
 /// Writes a plan. Its notes are not part of what is carried out, and stay behind.
 pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
     let mut out = Sealed { out, lines: 0, digest: Sha256::new() };
+    each_line(plan, request, &mut |line| out.line(&line))?;
+    let (lines, sha256) = (out.lines, hex(out.digest));
+    serde_json::to_writer(&mut out.out, &Line::End { lines, sha256 })?;
+    out.out.write_all(b"\n")?;
+    out.out.flush()
+}
+
+/// Gives out a plan line by line, in the order in which [`Reader`] takes them.
+pub(crate) fn each_line(
+    plan: &Plan,
+    request: &Request,
+    put: &mut dyn FnMut(Line) -> io::Result<()>,
+) -> io::Result<()> {
+    put(Line::Plan(head(request)?))?;
+    for (part, drives) in plan.parts.iter().zip(&plan.drives) {
+        put(Line::Part { root: part.root.as_ref().map(|step| saved(step, b"")) })?;
+        for path in drives {
+            put(Line::Drive { path: path.as_bytes().into() })?;
+        }
+        for folder in &part.folders {
+            let Folder { parent, name, known, before, .. } = folder;
+            let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
+            put(Line::Folder { parent, name, known, before })?;
+            for step in &folder.steps {
+                put(Line::Step(saved(step, folder.names.get(step.name))))?;
+            }
+        }
+        for Elsewhere { folder, name } in &part.elsewhere {
+            put(Line::Name { folder: *folder, name: (&**name).into() })?;
+        }
+    }
+    for Problem { path, operation, cause } in &plan.problems {
+        let (operation, cause) = (operation.id().to_owned(), cause.to_string());
+        put(Line::Problem { path: path.as_bytes().into(), operation, cause })?;
+    }
+    put(Line::Totals(plan.totals))
+}
+
+fn head(request: &Request) -> io::Result<Head> {
     let absolute = |path: &Path| {
         let path = std::path::absolute(path)?;
         Ok::<_, io::Error>(Bytes::from(path.as_os_str().as_bytes()))
     };
     let Places { sources, destination, inside } = &request.places;
-    out.line(&Line::Plan(Head {
+    Ok(Head {
         version: VERSION,
         task: request.task,
         sources: sources.iter().map(|source| absolute(source)).collect::<Result<_, _>>()?,
         destination: absolute(destination)?,
         inside: *inside,
-        carry: words(request.carry),
+        carry: request.carry,
         strictly: request.strictly,
         removal_limit: request.safety.removal_limit.into(),
         remove_first: request.safety.remove_first,
         waived: request.safety.waived.iter().map(|guard| guard.name().to_owned()).collect(),
         drive: request.safety.drive.clone(),
-    }))?;
-    for (part, drives) in plan.parts.iter().zip(&plan.drives) {
-        out.line(&Line::Part { root: part.root.as_ref().map(|step| saved(step, b"")) })?;
-        for path in drives {
-            out.line(&Line::Drive { path: path.as_bytes().into() })?;
-        }
-        for folder in &part.folders {
-            let Folder { parent, name, known, before, .. } = folder;
-            let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
-            out.line(&Line::Folder { parent, name, known, before })?;
-            for step in &folder.steps {
-                out.line(&Line::Step(saved(step, folder.names.get(step.name))))?;
-            }
-        }
-        for Elsewhere { folder, name } in &part.elsewhere {
-            out.line(&Line::Name { folder: *folder, name: (&**name).into() })?;
-        }
-    }
-    for Problem { path, operation, cause } in &plan.problems {
-        let (operation, cause) = (operation.id().to_owned(), cause.to_string());
-        out.line(&Line::Problem { path: path.as_bytes().into(), operation, cause })?;
-    }
-    out.line(&Line::Totals(plan.totals))?;
-    let (lines, sha256) = (out.lines, hex(out.digest));
-    serde_json::to_writer(&mut out.out, &Line::End { lines, sha256 })?;
-    out.out.write_all(b"\n")?;
-    out.out.flush()
+    })
 }
 
 fn hex(digest: Sha256) -> String {
@@ -242,22 +269,14 @@ fn hex(digest: Sha256) -> String {
 /// Reads a plan back, whole or not at all.
 pub fn read(input: impl BufRead) -> Result<(Purpose, Plan), BadPlan> {
     let mut lines = input.split(b'\n').enumerate();
-    let read = read_plan(&mut lines)?;
-    if lines.next().is_some() { Err(BadPlan::Damaged) } else { Ok(read) }
-}
-
-/// Reads a plan that other lines may follow.
-pub(crate) fn read_plan(
-    lines: &mut impl Iterator<Item = (usize, io::Result<Vec<u8>>)>,
-) -> Result<(Purpose, Plan), BadPlan> {
     let mut reader = Reader::default();
     let mut digest = Sha256::new();
-    for (at, text) in lines {
+    for (at, text) in &mut lines {
         let text = text?;
         let bad = |cause| BadPlan::Line { line: at + 1, cause };
         let line = serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))?;
         if let Line::End { lines: count, sha256 } = &line {
-            if *count != at || *sha256 != hex(digest) {
+            if *count != at || *sha256 != hex(digest) || lines.next().is_some() {
                 return Err(BadPlan::Damaged);
             }
             return reader.finish().ok_or(BadPlan::Damaged);
@@ -274,8 +293,9 @@ pub(crate) fn read_plan(
     Err(BadPlan::Damaged)
 }
 
+/// Puts a plan together again, line by line.
 #[derive(Default)]
-struct Reader {
+pub(crate) struct Reader {
     purpose: Option<Purpose>,
     parts: Vec<Part>,
     /// Of the folder that is being read.
@@ -286,7 +306,8 @@ struct Reader {
 }
 
 impl Reader {
-    fn take(&mut self, line: Line) -> Result<(), String> {
+    /// Takes one line; the error is the reason why it cannot.
+    pub(crate) fn take(&mut self, line: Line) -> Result<(), String> {
         if self.purpose.is_none() != matches!(line, Line::Plan(_)) || self.totals.is_some() {
             return Err("it stands in the wrong place".into());
         }
@@ -368,7 +389,8 @@ impl Reader {
         }
     }
 
-    fn finish(self) -> Option<(Purpose, Plan)> {
+    /// `None` if lines are missing, or do not belong together.
+    pub(crate) fn finish(self) -> Option<(Purpose, Plan)> {
         let (purpose, saved) = (self.purpose?, self.totals?);
         let fits = |part: &Part| {
             let folders = part.folders.len();
@@ -399,8 +421,8 @@ fn is_sorted(folder: &Folder) -> bool {
 }
 
 fn purpose(head: Head) -> Result<Purpose, String> {
-    let sources = head.sources.into_iter().map(Bytes::path).collect::<Result<_, _>>()?;
-    let places = Places { sources, destination: head.destination.path()?, inside: head.inside };
+    let sources = head.sources.into_iter().map(Bytes::path).collect();
+    let places = Places { sources, destination: head.destination.path(), inside: head.inside };
     let guard = |name: &String| {
         let known = Guard::ALL.into_iter().find(|guard| guard.name() == name);
         known.ok_or_else(|| format!("'{name}' is no guard"))
@@ -413,7 +435,7 @@ fn purpose(head: Head) -> Result<Purpose, String> {
         set_aside: None,
     };
     let (task, strictly) = (head.task, head.strictly);
-    Ok(Purpose { task, places, carry: aspects(&head.carry)?, strictly, safety })
+    Ok(Purpose { task, places, carry: head.carry, strictly, safety })
 }
 
 fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, String> {
@@ -428,7 +450,7 @@ fn step_of(step: SavedStep, names: &mut Names, is_root: bool) -> Result<Step, St
         verb: step.verb,
         side: step.side,
         reason: step.reason,
-        aspects: aspects(&step.aspects)?,
+        aspects: step.aspects,
         source: step.source,
         destination: step.destination,
         relation,

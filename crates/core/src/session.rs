@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
-use crate::aside::{Aside, Recorded, Shelf};
+use crate::aside::{Aside, PastRun, Shelf};
 use crate::compare::{self, Compared, Comparison, Halt};
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
@@ -13,11 +13,12 @@ use crate::observe::Observer;
 use crate::os::{Caller, Entry, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
-use crate::plan::{Note, Plan};
+use crate::plan::{Note, PlacedStep, Plan};
 use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Guard, Request};
+use crate::runs::Hold;
 use crate::scope::Scope;
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
@@ -35,6 +36,8 @@ pub struct Session<'a> {
     tried: Mutex<Vec<(u64, Abilities)>>,
     /// Where things are set aside, if they are.
     shelf: Option<Shelf>,
+    /// The run that is to be undone, if one is.
+    undoes: Option<&'a PastRun<'a>>,
     /// Of the destinations, once the guards let a plan pass.
     locks: Mutex<Vec<OwnedFd>>,
 }
@@ -86,30 +89,32 @@ impl<'a> Session<'a> {
     /// exists; otherwise the destination is its new name. A trailing slash means nothing.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = sides::open(system, request.task, &request.places)?;
-        Self::new(system, request, pairs)
+        Self::new(system, request, pairs, None)
     }
 
-    /// Opens what a recorded run set aside, and the destination it was displaced from, without
-    /// changing them. The request is for [`Task::Undo`](crate::request::Task::Undo); of its places
-    /// only the record's count.
+    /// Opens what a run set aside, and the destination it was displaced from, without changing them.
+    /// The request is for [`Task::Undo`](crate::request::Task::Undo); of its places only those of the
+    /// run count.
     pub fn open_to_undo(
         system: &'a dyn System,
         request: &'a Request,
-        run: &Recorded,
+        run: &'a PastRun<'a>,
     ) -> Result<Self, CallError> {
-        Self::new(system, request, run.pairs(system)?)
+        Self::new(system, request, run.pairs()?, Some(run))
     }
 
     fn new(
         system: &'a dyn System,
         request: &'a Request,
         pairs: Vec<Pair>,
+        undoes: Option<&'a PastRun<'a>>,
     ) -> Result<Self, CallError> {
         let caller = system.caller().map_err(CallError::Caller)?;
         let set_aside = request.safety.set_aside.as_ref();
         let shelf = set_aside.map(|set_aside| Shelf::open(system, set_aside)).transpose()?;
         Ok(Self {
             shelf,
+            undoes,
             system,
             request,
             caller,
@@ -238,18 +243,29 @@ impl<'a> Session<'a> {
         map.add(path, identity, || reach);
     }
 
-    /// The plan that takes a recorded run back, as far as that was not done yet. What was overtaken
-    /// since is among its steps: see [`Session::overtaken`].
-    pub fn plan_to_undo(&self, run: &Recorded) -> Result<Plan, PlanError> {
+    /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
+    /// steps: see [`Session::overtaken`]. There are none unless the session was opened to undo a run.
+    pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
+        let mut plan = self.whole_plan_to_undo()?;
+        let selection = &self.request.selection;
+        let taken = |placed: &PlacedStep<'_>| {
+            selection.takes_by_name(placed.path.as_bytes(), placed.step.kind())
+        };
+        plan.keep_only(&taken);
+        Ok(plan)
+    }
+
+    fn whole_plan_to_undo(&self) -> Result<Plan, PlanError> {
+        let Some(run) = self.undoes else { return Ok(Plan::default()) };
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
         let waived = self.request.safety.waived.contains(&Guard::Drive);
-        if let Some(other) = run.other_place(self.system, &self.pairs).filter(|_| !waived) {
+        if let Some(other) = run.other_place(&self.pairs).filter(|_| !waived) {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan::default();
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(self.system, at, pair, map);
+            let (part, problems) = run.reversed(at, pair, map);
             let totals = &mut plan.totals;
             for step in part.all_steps() {
                 let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
@@ -269,27 +285,29 @@ impl<'a> Session<'a> {
         Ok(plan)
     }
 
-    /// Keeps others from undoing or pruning a recorded run as long as what it returns is held. `None`
-    /// where the drive cannot lock.
-    pub fn hold(&self, run: &Recorded) -> Result<Option<OwnedFd>, Refusal> {
-        match self.system.lock(run.folder()) {
-            Ok(None) => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
-            Ok(lock) => Ok(lock),
-            Err(_) => Ok(None),
+    /// Keeps others from undoing or removing the run that is to be undone, as long as what this returns is
+    /// held; nothing where the drive cannot lock.
+    pub fn hold(&self) -> Result<Option<OwnedFd>, Refusal> {
+        let Some(run) = self.undoes else { return Ok(None) };
+        match run.hold() {
+            Hold::InUse => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
+            Hold::Ours(lock) => Ok(Some(lock)),
+            Hold::Unknown => Ok(None),
         }
     }
 
-    /// What a recorded run changed and is not seen to be as it was before. Nothing of it may be
+    /// What the run that is undone changed and is not seen to be as it was before. Nothing of it may be
     /// discarded as long as there is something.
-    pub fn not_back(&self, run: &Recorded) -> Result<Vec<Problem>, PlanError> {
-        let plan = self.plan_to_undo(run)?;
+    pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
+        let Some(run) = self.undoes else { return Ok(Vec::new()) };
+        let plan = self.whole_plan_to_undo()?;
         let (operation, cause) = (Operation::Recheck, || Cause::NotBack);
         let left = plan.steps().map(|placed| placed.path);
         let left = left.map(|path| Problem { path, operation, cause: cause() });
         let mut left: Vec<Problem> = left.collect();
         left.extend(plan.problems);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
-            let unlike = run.unlike(self.system, at, pair, map);
+            let unlike = run.unlike(at, pair, map);
             left.extend(unlike);
         }
         left.sort_by(|a, b| a.path.cmp(&b.path));
@@ -353,6 +371,11 @@ impl<'a> Session<'a> {
                 stages::Terms { system: self.system, observer, running, remove_first, aside };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
+        if let Some(run) = self.undoes.filter(|_| !plan.is_empty())
+            && let Err(error) = run.begin_undo()
+        {
+            return Outcome::without_shelf(plan, &run.path, error);
+        }
         let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {
             return enact(None);
         };

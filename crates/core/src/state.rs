@@ -154,12 +154,43 @@ pub(crate) struct Before {
     pub(crate) xattrs: Xattrs,
 }
 
+/// An entry as a step left it.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+pub(crate) struct Left {
+    pub(crate) state: State,
+    /// When anything of it was changed for the last time.
+    changed: Time,
+    /// It has one name, so nobody touches it by another.
+    alone: bool,
+}
+
+impl Left {
+    /// What is seen on a drive, whose numbers may last or not.
+    pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
+        let alone = stat.links == 1 && stat.kind != Kind::Folder && numbers == Numbers::Last;
+        Self { state: State::seen(stat, numbers), changed: stat.changed, alone }
+    }
+
+    /// True if somebody gave the entry other attributes since. Where an undo was begun before, the last change
+    /// may be `ours`: it lifts what locks an entry, and locks it again if it cannot go on.
+    pub(crate) fn has_other_attributes(&self, stat: &Stat, ours: bool) -> bool {
+        let now = State::from(stat);
+        let of = |state: &State| (state.kind, state.uid, state.gid, state.mode());
+        if of(&self.state) != of(&now) {
+            return true;
+        }
+        // Access lists and the like show in nothing but the time of the last change, which does not tell
+        // anything of a folder, or of a file that has changed by another of its names.
+        !ours && self.alone && stat.links == 1 && self.changed != stat.changed
+    }
+}
+
 /// What entries were like before a run changed them, by their paths.
 pub(crate) type Memory = HashMap<Vec<u8>, Before>;
 
 /// Extended attributes as pairs of name and value, each text where it is such.
 mod xattrs {
-    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
+    use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer};
 
     use super::{Bytes, Xattrs};
 
@@ -171,8 +202,6 @@ mod xattrs {
 
     pub(super) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Xattrs, D::Error> {
         let pairs = Vec::<(Bytes, Bytes)>::deserialize(from)?;
-        let decoded =
-            |(name, value): (Bytes, Bytes)| Ok::<_, String>((name.decoded()?, value.decoded()?));
-        pairs.into_iter().map(decoded).collect::<Result<_, _>>().map_err(de::Error::custom)
+        Ok(pairs.into_iter().map(|(name, value)| (name.into_vec(), value.into_vec())).collect())
     }
 }

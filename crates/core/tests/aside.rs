@@ -7,6 +7,7 @@
 mod common;
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use common::{Trees, plan_of, request};
@@ -15,7 +16,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Keep, Request, SetAside, Task};
-use utter_echo_core::{Outcome, Recorded, Session};
+use utter_echo_core::{Outcome, PastRun, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
 const RUN: &str = "2026-11-23T14-05-09Z";
@@ -33,34 +34,34 @@ fn run(system: &dyn System, request: &Request) -> Outcome {
 
 /// Undoes a run as far as it can be, and says how that went.
 fn undo(trees: &Trees, path: &Path) -> Outcome {
-    let recorded = Recorded::open(&Linux, path).unwrap();
-    assert_eq!(recorded.purpose.places.destination, trees.destination);
+    let past = PastRun::open(&Linux, path).unwrap();
+    assert_eq!(past.purpose.places.destination, trees.destination);
     let request = request(trees, Task::Undo);
-    let session = Session::open_to_undo(&Linux, &request, &recorded).unwrap();
-    let plan = session.plan_to_undo(&recorded).unwrap();
+    let session = Session::open_to_undo(&Linux, &request, &past).unwrap();
+    let plan = session.plan_to_undo().unwrap();
     let overtaken = session.overtaken(&plan);
     let outcome = session.enact(&plan, &Silent);
     assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
-        let left = session.not_back(&recorded).unwrap();
+        let left = session.not_back().unwrap();
         assert!(left.is_empty(), "not back: {left:?}");
-        recorded.discard(&Linux).unwrap();
+        past.discard().unwrap();
     }
     outcome
 }
 
 /// Undoes a run over a system that may fail, as far as that goes. True if it says that all is back.
 fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
-    let Ok(recorded) = Recorded::open(system, path) else { return false };
+    let Ok(past) = PastRun::open(system, path) else { return false };
     let mut request = request(trees, Task::Undo);
     request.running.workers = 1;
-    let Ok(session) = Session::open_to_undo(system, &request, &recorded) else { return false };
-    let Ok(plan) = session.plan_to_undo(&recorded) else { return false };
+    let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
+    let Ok(plan) = session.plan_to_undo() else { return false };
     let outcome = session.enact(&plan, &Silent);
     outcome.problems.is_empty()
         && plan.problems.is_empty()
-        && session.not_back(&recorded).is_ok_and(|left| left.is_empty())
-        && recorded.discard(system).is_ok()
+        && session.not_back().is_ok_and(|left| left.is_empty())
+        && past.discard().is_ok()
 }
 
 fn grown(seed: u64) -> Trees {
@@ -218,7 +219,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         let call = system.calls().get(at).copied().unwrap_or("none");
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
-        let Ok(_) = Recorded::open(&Linux, &path) else {
+        let Ok(_) = PastRun::open(&Linux, &path) else {
             // It had not begun to change anything, or was not killed at all.
             let left = differences(&old, &snapshot(&trees.destination));
             assert!(left.is_empty(), "{when}: {left}");
@@ -287,13 +288,13 @@ fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
         let system = Tampered::new(tampering(at));
         let says_so = try_to_undo(&system, &trees, &path);
         let when = format!("call {at} ({})", counted.calls()[at]);
-        if !says_so && path.with_extension("record").exists() {
+        if !says_so && path.with_extension("notes").exists() {
             let again = try_to_undo(&Linux, &trees, &path);
             if !again {
-                let recorded = Recorded::open(&Linux, &path).unwrap();
+                let past = PastRun::open(&Linux, &path).unwrap();
                 let wanted = request(&trees, Task::Undo);
-                let session = Session::open_to_undo(&Linux, &wanted, &recorded).unwrap();
-                panic!("{when}: not back: {:?}", session.not_back(&recorded));
+                let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
+                panic!("{when}: not back: {:?}", session.not_back());
             }
         }
         let left = differences(&old, &snapshot(&trees.destination));
@@ -338,7 +339,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
         let Ok(plan) = session.plan(&Silent) else { continue };
         session.enact(&plan, &Silent);
         let path = trees.base.path().join("aside").join(RUN);
-        if Recorded::open(&Linux, &path).is_ok() {
+        if PastRun::open(&Linux, &path).is_ok() {
             undo(&trees, &path);
             assert_eq!(snapshot(&trees.destination), old, "killed at call {at}");
             undone += 1;
@@ -450,6 +451,55 @@ fn undo_leaves_the_doubts_of_other_runs() {
     assert!(!trees.destination.join("tide.csv").exists());
 }
 
+/// What is done to a file, and whether it could be.
+type Touch<'a> = (&'a str, &'a dyn Fn(&Path) -> bool);
+
+#[test]
+fn attributes_that_were_changed_since_are_noticed() {
+    let is_root = utter_echo_lab::is_root();
+    let touches: [Touch<'_>; 4] = [
+        ("nothing", &|_| true),
+        ("mode", &|path| fs::set_permissions(path, fs::Permissions::from_mode(0o640)).is_ok()),
+        ("owner", &|path| is_root && std::os::unix::fs::chown(path, Some(7), Some(7)).is_ok()),
+        ("attribute", &|path| xattr::set(path, "user.keeper", b"three").is_ok()),
+    ];
+    for (what, touch) in touches {
+        let trees = Trees::new();
+        for (side, text) in [(&trees.source, "new"), (&trees.destination, "older")] {
+            fs::write(side.join("replaced"), text).unwrap();
+            fs::write(side.join("adjusted"), "same").unwrap();
+            fs::create_dir(side.join("seasons")).unwrap();
+            let file = fs::File::open(side.join("adjusted")).unwrap();
+            file.set_modified(std::time::UNIX_EPOCH).unwrap();
+        }
+        fs::write(trees.source.join("seasons/added"), "new").unwrap();
+        for name in ["adjusted", "seasons"] {
+            let mode = fs::Permissions::from_mode(0o700);
+            fs::set_permissions(trees.source.join(name), mode).unwrap();
+        }
+        let request = mirror_into(&trees, &trees.base.path().join("aside"));
+        let path = run(&Linux, &request).set_aside.unwrap();
+        let touched = ["replaced", "adjusted", "seasons/added"];
+        if !touched.iter().all(|name| touch(&trees.destination.join(name))) {
+            utter_echo_lab::left_out(format!("a file whose {what} changed"));
+            continue;
+        }
+        let past = PastRun::open(&Linux, &path).unwrap();
+        let wanted = common::request(&trees, Task::Undo);
+        let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
+        let plan = session.plan_to_undo().unwrap();
+        let named: Vec<_> =
+            plan.problems.iter().map(|p| String::from_utf8_lossy(p.path.as_bytes())).collect();
+        // What touches a folder is only noticed where it shows in a stat.
+        let expected = if what == "nothing" { vec![] } else { touched.to_vec() };
+        assert_eq!(named.len(), expected.len(), "{what}: {named:?}");
+        assert!(expected.iter().all(|name| named.iter().any(|n| n == name)), "{what}: {named:?}");
+        let outcome = session.enact(&plan, &Silent);
+        assert!(outcome.problems.is_empty(), "{what}: {:?}", outcome.problems);
+        assert_eq!(session.not_back().unwrap().is_empty(), expected.is_empty(), "{what}");
+    }
+}
+
 #[test]
 fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     let trees = Trees::new();
@@ -464,11 +514,11 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
         outcome.set_aside.unwrap()
     };
     let first = run_at(20, None);
-    let recorded = Recorded::open(&Linux, &first).unwrap();
+    let past = PastRun::open(&Linux, &first).unwrap();
     let wanted = request(&trees, Task::Undo);
-    let session = Session::open_to_undo(&Linux, &wanted, &recorded).unwrap();
-    let lock = session.hold(&recorded).unwrap();
-    assert!(lock.is_some() && session.hold(&recorded).is_err());
+    let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
+    let lock = session.hold().unwrap();
+    assert!(lock.is_some() && session.hold().is_err());
     // By its clock this one is older than the other, and would be the one to go.
     let second = run_at(19, Some(Keep::Newest(1)));
     assert!(first.exists() && second.exists());

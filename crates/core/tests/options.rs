@@ -20,7 +20,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
 use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Request, SetAside, Task};
-use utter_echo_core::{Ending, Recorded, Session, explain, saved};
+use utter_echo_core::{Ending, PastRun, Session, explain, saved};
 use utter_echo_lab::{Facts, Lies, LyingDrive, Snapshot, differences, snapshot};
 
 use utter_echo_lab::model::{FOLDER, Selected, kind, select, tally};
@@ -450,16 +450,15 @@ fn nothing_left_to_do(request: &Request, first: &Plan) -> TestCaseResult {
 }
 
 fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) -> TestCaseResult {
-    let recorded = Recorded::open(&Linux, path).unwrap();
-    let places = utter_echo_core::request::Places::new(
-        vec![recorded.path.clone()],
-        world.destination.clone(),
-    );
+    let past = PastRun::open(&Linux, path).unwrap();
+    let places =
+        utter_echo_core::request::Places::new(vec![past.path.clone()], world.destination.clone());
     let mut undo = Request::new(Task::Undo, places);
     undo.running.workers = options.workers;
     undo.running.flush = utter_echo_core::request::Flush::None;
-    let session = Session::open_to_undo(&Linux, &undo, &recorded).unwrap();
-    let plan = session.plan_to_undo(&recorded).unwrap();
+    let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
+    let plan = session.plan_to_undo().unwrap();
+    ensure!(plan.problems.is_empty(), "undo: {:?}\n{:#?}", plan.problems, listed(&plan));
     let outcome = session.enact(&plan, &Silent);
     ensure!(outcome.problems.is_empty(), "undo: {:?}\n{:#?}", outcome.problems, listed(&plan));
     let crosses = world.mounts.1.is_some();

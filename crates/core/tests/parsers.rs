@@ -5,9 +5,11 @@
 
 use proptest::prelude::*;
 use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::os::Linux;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::saved;
 use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{PastRun, Standing};
 
 /// Text with much of what means something in patterns and lists.
 fn telling() -> impl Strategy<Value = String> {
@@ -58,7 +60,7 @@ proptest! {
     ) {
         prop_assert!(saved::read(&*bytes).is_err());
         let text = String::from_utf8_lossy(&bytes).into_owned();
-        let line = serde_json::json!({ "kind": kind, field: text }).to_string();
+        let line = serde_json::json!({ kind: { field: text } }).to_string();
         let reason = saved::read(line.as_bytes()).unwrap_err().to_string();
         prop_assert!(reason.contains("make the plan anew"), "{}", reason);
     }
@@ -109,10 +111,13 @@ proptest! {
     }
 }
 
-/// What the fuzzing of records begins with: were it refused, nothing behind it would be reached.
+/// What the fuzzing of notes begins with: were it refused, nothing behind it would be reached.
 #[test]
-fn the_plan_that_records_are_fuzzed_behind_is_whole() {
-    let (purpose, plan) =
-        saved::read(&include_bytes!("../../../fuzz/seeds/empty.plan")[..]).unwrap();
-    assert!(plan.is_empty() && purpose.places.sources.len() == 1);
+fn the_notes_that_others_are_fuzzed_behind_are_whole() {
+    let room = tempfile::tempdir().unwrap();
+    std::fs::create_dir(room.path().join("run")).unwrap();
+    let begun = include_bytes!("../../../fuzz/seeds/begun.notes");
+    std::fs::write(room.path().join("run.notes"), begun).unwrap();
+    let run = PastRun::open(&Linux, &room.path().join("run")).unwrap();
+    assert_eq!((run.standing(), run.purpose.places.sources.len()), (Standing::CutShort, 1));
 }

@@ -15,7 +15,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Request, SetAside, Task};
-use utter_echo_core::{Recorded, Session};
+use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
 fn renaming(trees: &Trees) -> Request {
@@ -84,10 +84,10 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         assert_echo(&trees, &format!("seed {seed}"));
         assert!(listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");
         let Some(path) = outcome.set_aside else { continue };
-        let recorded = Recorded::open(&Linux, &path).unwrap();
+        let past = PastRun::open(&Linux, &path).unwrap();
         let undo = common::request(&trees, Task::Undo);
-        let session = Session::open_to_undo(&Linux, &undo, &recorded).unwrap();
-        let plan = session.plan_to_undo(&recorded).unwrap();
+        let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
+        let plan = session.plan_to_undo().unwrap();
         assert!(session.overtaken(&plan).is_empty(), "seed {seed}: {:?}", session.overtaken(&plan));
         let outcome = session.enact(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);

@@ -95,7 +95,7 @@ fn sealed(body: &str) -> String {
     let digest = sha2::Sha256::digest(body.as_bytes());
     let hex = digest.iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().concat();
     let lines = body.lines().count();
-    format!("{body}{{\"kind\":\"end\",\"lines\":{lines},\"sha256\":\"{hex}\"}}\n")
+    format!("{body}{{\"end\":{{\"lines\":{lines},\"sha256\":\"{hex}\"}}}}\n")
 }
 
 #[test]

@@ -15,7 +15,8 @@ pub(crate) use groups::{
     Ask, Format, How, Output, ProgressHow, Removing, SafetyOptions, Steps, Takes, What, When,
     Writing,
 };
-pub(crate) use resolve::{request, running};
+pub(crate) use resolve::{request, run_at, running};
+pub(crate) use values::DiscardWhat;
 
 const STYLES: Styles = Styles::styled()
     .header(Style::new().bold())
@@ -58,7 +59,9 @@ Examples:
 const UNDO_EXAMPLES: &str = "\
 Examples:
   utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
-  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what go";
+  utter undo                                                     which runs can be taken back
+  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what go
+  utter undo --discard older-than:30d                            free the room of old runs";
 
 const VERIFY_EXAMPLES: &str = "\
 Examples:
@@ -217,15 +220,28 @@ pub(crate) struct Enact {
 
 /// Take back a run that set aside what it removed or replaced.
 ///
-/// What the run added goes, what it replaced, changed or removed is put back as it was. An entry
+/// What the run added is removed; what it replaced, changed or removed is put back as it was. An entry
 /// that somebody changed since is left alone and named, and the rest is done. Once all is back, the
-/// folder of the run goes. On a terminal it asks before it removes anything, unless --yes is given.
+/// folder of the run is removed. On a terminal it asks before it removes anything, unless --yes is given.
+/// Without RUN it lists the runs that can be undone, the newest first.
 #[derive(Debug, Args)]
 #[command(after_help = UNDO_EXAMPLES)]
 pub(crate) struct Undo {
-    /// The folder of the run, below the one that --set-aside named
+    /// The folder of the run, below the one that --set-aside named [default: list all runs]
     #[arg(value_name = "RUN")]
-    pub(crate) run: PathBuf,
+    pub(crate) run: Option<PathBuf>,
+    /// Bring back only what fits this pattern; may be given more than once [default: everything]
+    ///
+    /// Patterns are those of --exclude, held against paths in the destination. The rest can still be
+    /// undone later.
+    #[arg(long, value_name = "GLOB", requires = "run")]
+    pub(crate) only: Vec<String>,
+    /// Remove what a run set aside, to free its room; it cannot be undone any more
+    ///
+    /// RUN is the folder of one run. 'older-than:30d' means every run that began longer ago than that, below
+    /// the folders that --set-aside was given before. Asks first; without a terminal it needs --yes.
+    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, conflicts_with_all = ["run", "only", "all_or_nothing"])]
+    pub(crate) discard: Option<DiscardWhat>,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,
     /// Refuse to undo anything if a single entry changed since

@@ -151,7 +151,7 @@ impl Removing {
 }
 
 /// The name of a run that begins at this time.
-fn run_at(time: Timestamp) -> String {
+pub(crate) fn run_at(time: Timestamp) -> String {
     time.strftime("%Y-%m-%dT%H-%M-%SZ").to_string()
 }
 

@@ -67,6 +67,22 @@ pub(crate) enum KeepRuns {
     For(Duration),
 }
 
+/// What of the runs that set something aside is to go for good.
+#[derive(Clone, Debug)]
+pub(crate) enum DiscardWhat {
+    /// The run with this folder.
+    Run(PathBuf),
+    /// Those that began longer ago than this.
+    OlderThan(Duration),
+}
+
+pub(super) fn discard(text: &str) -> Result<DiscardWhat, String> {
+    match text.strip_prefix("older-than:") {
+        Some(age) => duration(age).map(DiscardWhat::OlderThan),
+        None => Ok(DiscardWhat::Run(text.into())),
+    }
+}
+
 pub(super) fn keep(text: &str) -> Result<KeepRuns, String> {
     let wrong = || "a number of runs above 0, like 10, or a length of time like 30d".to_owned();
     match text.parse() {

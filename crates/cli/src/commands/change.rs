@@ -17,6 +17,7 @@ use super::hooks;
 use crate::args::{Ask, Changing, Copy, How, Mirror, SafetyOptions, Writing, request};
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
+use crate::places;
 use crate::present::{Presenter, Progress, Took, ask, names};
 use crate::signals::Signals;
 
@@ -199,6 +200,9 @@ impl Change<'_> {
         let begun = Instant::now();
         let outcome = session.enact(&plan, &progress);
         progress.done();
+        if let (Some(_), Some(folder)) = (&outcome.set_aside, &self.safety.set_aside) {
+            places::remember(folder);
+        }
         let took = Took { planning, applying: begun.elapsed() };
         presenter.outcome(&plan, &outcome, took, self.writing.verbose)?;
         Ok(exit::of_outcome(&outcome, plan.problems.len(), signals.caught()))

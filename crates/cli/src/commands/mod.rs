@@ -6,6 +6,7 @@ mod drives;
 mod enact;
 mod explain;
 mod hooks;
+mod past_runs;
 mod undo;
 mod verify;
 

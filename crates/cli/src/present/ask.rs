@@ -77,6 +77,14 @@ pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     Ok(matches!(&*answer, "y" | "yes"))
 }
 
+/// Asks whether what so many runs set aside may go for good.
+pub(crate) fn discard(runs: usize, signals: &Signals) -> Result<bool> {
+    let mut err = anstream::stderr().lock();
+    let what = if runs == 1 { "this run".into() } else { format!("these {runs} runs") };
+    let question = format!("Remove what {what} set aside, for good? [y/N] ");
+    Ok(matches!(&*answer(&mut err, &question, signals)?, "y" | "yes"))
+}
+
 /// The steps of one kind, or those with a word in their path, page by page.
 fn list(err: &mut impl Write, plan: &Plan, word: &str, signals: &Signals) -> Result<()> {
     let kind = Verb::ALL.into_iter().find(|verb| verb.name() == word);

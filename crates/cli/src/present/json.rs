@@ -86,7 +86,7 @@ struct Note {
 }
 
 #[derive(Serialize)]
-struct Amount {
+pub(super) struct Amount {
     entries: u64,
     bytes: u64,
 }
@@ -152,6 +152,13 @@ impl From<&TreePath> for Path {
         let bytes = path.as_bytes();
         let exact = std::str::from_utf8(bytes).is_err().then(|| STANDARD.encode(bytes));
         Self { path: String::from_utf8_lossy(bytes).into_owned(), path_base64: exact }
+    }
+}
+
+impl Path {
+    /// As text, and exactly where that is not the same.
+    pub(super) fn parts(self) -> (String, Option<String>) {
+        (self.path, self.path_base64)
     }
 }
 

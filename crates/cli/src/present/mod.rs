@@ -6,6 +6,7 @@ mod drives;
 mod explain;
 mod json;
 pub(crate) mod names;
+mod past_runs;
 mod progress;
 mod suggest;
 mod text;
@@ -26,6 +27,7 @@ use crate::args::{Format, Output, When};
 
 pub(crate) use drives::drives;
 pub(crate) use explain::{explained, survey};
+pub(crate) use past_runs::{passed_over, past_runs};
 pub(crate) use progress::Progress;
 
 /// Prints an error that ended a command.

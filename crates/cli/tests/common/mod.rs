@@ -35,6 +35,11 @@ impl Room {
         Self { base: tempfile::tempdir().unwrap() }
     }
 
+    /// What the program remembers of its runs stays in here.
+    fn state(&self) -> PathBuf {
+        self.path("state")
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.base.path().join(name)
     }
@@ -67,7 +72,7 @@ impl Room {
         let mut command = Command::new(UTTER);
         command.args(line.split_whitespace()).current_dir(self.base.path());
         // In a zone and with colours that every machine has.
-        command.env_remove("NO_COLOR").env("TZ", "UTC");
+        command.env_remove("NO_COLOR").env("TZ", "UTC").env("XDG_STATE_HOME", self.state());
         command
     }
 
@@ -81,6 +86,7 @@ impl Room {
         let mut child = Command::new("script")
             .args(["--quiet", "--return", "--command", &format!("{UTTER} {line}"), "/dev/null"])
             .current_dir(self.base.path())
+            .env("XDG_STATE_HOME", self.state())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
@@ -100,6 +106,7 @@ impl Room {
         move |line| {
             let mut command = Command::new(&program);
             command.args(line.split(' ')).current_dir(&folder).uid(NOBODY).gid(NOBODY);
+            command.env_remove("XDG_STATE_HOME").env_remove("HOME");
             ran(&command.output().unwrap())
         }
     }

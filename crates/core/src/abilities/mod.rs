@@ -6,6 +6,7 @@ use std::os::fd::BorrowedFd;
 
 use trial::Trial;
 
+use crate::drives::{self, Numbers};
 use crate::os::{Caller, Flags, Kind, System, Time};
 
 /// One thing that a drive may hold or not.
@@ -152,6 +153,7 @@ pub struct Abilities {
     pub names: Names,
     /// Longest file in bytes, where it can be told.
     pub largest_file: Option<u64>,
+    pub(crate) numbers: Numbers,
 }
 
 impl Default for Abilities {
@@ -165,6 +167,7 @@ impl Default for Abilities {
             seconds: (i64::MIN, i64::MAX),
             names: Names::default(),
             largest_file: None,
+            numbers: Numbers::Last,
         }
     }
 }
@@ -258,7 +261,8 @@ impl Abilities {
 
     /// Tries out the drive that holds `folder`.
     pub fn try_out(system: &dyn System, caller: &Caller, folder: BorrowedFd<'_>) -> Self {
-        let mut found = Self::default();
+        let numbers = drives::numbers(system, folder);
+        let mut found = Self { numbers, ..Self::default() };
         let mut trial = Trial { system, caller, found: &mut found };
         // What ends a trial early leaves standing what was not tried.
         let _ = trial.run(folder);

@@ -1,38 +1,36 @@
 //! What a run would remove or replace, kept in a folder of its own, and the way back.
 //!
-//! A run that sets aside makes `FOLDER/<run>` for what it displaces, under the paths it had, and
-//! `FOLDER/<run>.record` beside it: the saved plan of the run, and after it a line for the state
-//! that each entry had before its attributes were changed and for the state that each step left.
-//! A line is written before what it tells of is undone for good, so the record of a run that was
-//! killed holds what is needed to undo that, too.
+//! A run that sets aside has a place in a [store of runs](crate::runs): what it displaces lies there under
+//! the paths it had, and its notes hold its plan, the state that each entry had before its attributes were
+//! changed, and the state that each step left. What is needed to undo the run is on the drive before it
+//! does anything, so a run that was killed can be undone, too.
 
-mod prune;
-mod record;
+mod notes;
+mod overview;
+mod past;
 mod undo;
 
-use std::io::{self, BufWriter, ErrorKind};
+use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use crate::abilities::Abilities;
 use crate::abilities::Names;
 use crate::aspect::Aspects;
 use crate::os::{Caller, Entry, Identity, Kind, System};
 use crate::plan::Plan;
-use crate::problem::Problem;
+use crate::problem::{Operation, Problem};
 use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
-use crate::saved;
+use crate::runs::{Mark, Recorder, Store};
 use crate::sides::{self, CallError, Pair, Place};
-use crate::state::{Before, State};
+use crate::state::{Before, Left, State};
 
-pub(crate) use prune::{clear_all_leftovers, clear_leftovers};
-use record::{Line, Record, Root};
+use notes::{Note, Root};
 
-pub use record::{BadRecord, Recorded};
-
-/// What the folder of a run ends its record's name with.
-const RECORD: &str = ".record";
+pub use notes::About;
+pub use overview::{NotDiscarded, Overview, discard, past_runs};
+pub use past::{BadRun, PastRun};
 
 /// Looks at an entry; one that may not be opened keeps its flags to itself.
 pub(crate) fn look_before(
@@ -120,11 +118,31 @@ impl Shelf {
 
     /// Removes what earlier runs set aside, as far as it need not be kept any longer.
     pub(crate) fn prune(&self, system: &dyn System, set_aside: &SetAside) -> Vec<Problem> {
-        prune::prune(system, &self.path, set_aside)
+        let Some(keep) = &set_aside.keep else { return Vec::new() };
+        let problem = |(run, cause): (String, io::Error)| Problem {
+            path: self.path.join(run).as_os_str().as_encoded_bytes().into(),
+            operation: Operation::Prune,
+            cause: cause.into(),
+        };
+        match open_store(system, &self.path).and_then(|store| store.prune(keep)) {
+            Ok(failed) => failed.into_iter().map(problem).collect(),
+            Err(error) => vec![problem((String::new(), error))],
+        }
     }
 }
 
-/// What a run sets aside, and its record.
+fn open_store<'a>(system: &'a dyn System, path: &Path) -> io::Result<Store<'a>> {
+    let root = system.open_root(path)?;
+    Ok(Store::of(system, system.open_folder(root.as_fd(), b"")?))
+}
+
+/// The runs that a folder holds, if it is one where runs set aside, the oldest first.
+fn runs_below(system: &dyn System, path: &Path) -> Vec<String> {
+    let runs = open_store(system, path).and_then(|store| store.names()).unwrap_or_default();
+    runs.into_iter().map(|run| path.join(run).to_string_lossy().into_owned()).collect()
+}
+
+/// What a run sets aside, and its notes.
 pub(crate) struct Aside<'a> {
     system: &'a dyn System,
     /// The folder of the run.
@@ -135,7 +153,7 @@ pub(crate) struct Aside<'a> {
     pub(crate) path: PathBuf,
     /// What its drive can hold.
     pub(crate) reach: Reach,
-    record: Record<'a>,
+    recorder: Recorder<'a>,
 }
 
 impl<'a> Aside<'a> {
@@ -152,34 +170,28 @@ impl<'a> Aside<'a> {
             taken_or(system.create_folder(at.as_fd(), name, 0o777))?;
             at = system.open_folder(at.as_fd(), name)?;
         }
-        let (name, file) = new_run(system, at.as_fd(), &set_aside.run)?;
-        let record = Record::new(system, file);
-        // Nobody else may read there what they could not read in the destination.
-        system.create_folder(at.as_fd(), name.as_bytes(), 0o700)?;
-        let folder = system.open_folder(at.as_fd(), name.as_bytes())?;
-        // Nobody else knows it yet. A drive that cannot lock it does not.
-        let lock = system.lock(folder.as_fd()).ok().flatten();
-        saved::write(plan, request, BufWriter::new(&record))?;
-        let mut parts = Vec::new();
+        let run = Store::of(system, at).begin(&set_aside.run)?;
+        let (folder, recorder) = (run.folder, run.recorder);
+        notes::add_plan(&recorder, plan, request)?;
+        let mut roots = Vec::new();
         for pair in pairs {
             make_folders(system, folder.as_fd(), pair.prefix.as_bytes())?;
             let at = std::path::absolute(&pair.destination_path)?;
             let (drive, inode) = undo::identity(system, pair);
-            parts.push(Root {
+            roots.push(Root {
                 folder: at.as_os_str().as_encoded_bytes().into(),
                 prefix: pair.prefix.as_bytes().into(),
                 drive,
                 inode,
-                made: if pair.single.is_none() { pair.destination.missing.len() } else { 0 },
+                made: if pair.single.is_none() { count(pair.destination.missing.len()) } else { 0 },
                 above: undo::time_above(pair),
             });
         }
-        record.add(&Line::Run { parts })?;
-        record.write_out()?;
+        notes::add(&recorder, &Note::Roots(roots))?;
         let abilities = Abilities::try_out(system, caller, folder.as_fd());
         let reach = Reach::new(Aspects::ALL, abilities, caller, 0);
-        let path = shelf.path.join(name);
-        Ok(Self { system, folder, _lock: lock, path, reach, record })
+        let path = shelf.path.join(run.name);
+        Ok(Self { system, folder, _lock: run.lock, path, reach, recorder })
     }
 
     /// Opens the counterpart of a folder of the destination, made if need be.
@@ -195,40 +207,32 @@ impl<'a> Aside<'a> {
 
     /// Writes down what an entry is like, before that changes.
     pub(crate) fn note_before(&self, part: usize, path: &[u8], was: Before) -> io::Result<()> {
-        self.record.add(&Line::Before { part, path: path.into(), was })
+        notes::add(&self.recorder, &Note::Before { part: count(part), path: path.into(), was })
     }
 
     /// Writes down what a step left.
-    pub(crate) fn note_after(&self, part: usize, path: &[u8], state: State) -> io::Result<()> {
-        self.record.add(&Line::After { part, path: path.into(), state })
+    pub(crate) fn note_after(&self, part: usize, path: &[u8], left: Left) -> io::Result<()> {
+        notes::add(&self.recorder, &Note::After { part: count(part), path: path.into(), left })
     }
 
-    /// Brings the record onto the drive.
-    pub(crate) fn flush_notes(&self) -> io::Result<()> {
-        self.record.flush_to_drive()
+    /// Brings what was noted onto the drive: now the deeds may come that it tells how to undo.
+    pub(crate) fn open_gate(&self) -> io::Result<()> {
+        self.recorder.mark(Mark::Gate)
     }
 
-    /// Writes out what is left of the record.
-    pub(crate) fn close_notes(&self) -> io::Result<()> {
-        self.record.write_out()
+    /// Writes down that the run came to its end.
+    pub(crate) fn end_notes(&self) -> io::Result<()> {
+        self.recorder.mark(Mark::Ended)
     }
 
-    /// Brings the record, and what was set aside, onto the drive.
+    /// Brings the notes, and what was set aside, onto the drive.
     pub(crate) fn flush(&self) -> io::Result<()> {
         self.system.flush_drive(self.folder.as_fd())
     }
 }
 
-/// The first free name for the folder of a run, and its record.
-fn new_run(system: &dyn System, at: BorrowedFd<'_>, run: &str) -> io::Result<(String, OwnedFd)> {
-    let mut name = run.to_owned();
-    for count in 2.. {
-        match system.create_file(at, format!("{name}{RECORD}").as_bytes(), 0o600) {
-            Err(e) if e.kind() == ErrorKind::AlreadyExists => name = format!("{run}-{count}"),
-            other => return Ok((name, other?)),
-        }
-    }
-    Err(ErrorKind::AlreadyExists.into())
+fn count(number: usize) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
 }
 
 fn make_folders(system: &dyn System, root: BorrowedFd<'_>, path: &[u8]) -> io::Result<()> {

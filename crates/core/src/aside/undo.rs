@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 use std::io::{self, ErrorKind};
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 
 use rustix::io::Errno;
@@ -16,8 +16,9 @@ use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
 
-use super::record::{Recorded, RecordedPart};
-use super::{look_before, prune};
+use super::look_before;
+use super::notes::PastPart;
+use super::past::PastRun;
 
 /// What tells the drive of a destination from others, and its folder.
 pub(super) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Option<u64>) {
@@ -28,57 +29,44 @@ pub(super) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Opt
     (drives::uuid_of(system, &real), inode)
 }
 
-impl Recorded {
+impl PastRun<'_> {
     /// A destination that is not the one that the run changed: what is not mounted leaves an empty folder
     /// behind.
-    pub(crate) fn other_place<'p>(
-        &self,
-        system: &dyn System,
-        pairs: &'p [Pair],
-    ) -> Option<&'p Pair> {
+    pub(crate) fn other_place<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
         let mut both = self.parts.iter().zip(pairs);
-        let other = both.find(|(recorded, pair)| {
-            let (drive, inode) = identity(system, pair);
-            let other_drive =
-                recorded.drive.as_ref().zip(drive).is_some_and(|(was, is)| *was != is);
-            let other_folder = recorded.inode.zip(inode).is_some_and(|(was, is)| was != is);
+        let other = both.find(|(past, pair)| {
+            let (drive, inode) = identity(self.system, pair);
+            let other_drive = past.drive.as_ref().zip(drive).is_some_and(|(was, is)| *was != is);
+            let other_folder = past.inode.zip(inode).is_some_and(|(was, is)| was != is);
             other_drive || other_folder
         });
         other.map(|(_, pair)| pair)
     }
 
-    /// The folder of the run, to be locked as long as it is in use.
-    pub(crate) fn folder(&self) -> BorrowedFd<'_> {
-        self.folder.as_fd()
-    }
-
     /// Entries of one part that are not what they were before the run, as far as its notes tell.
-    pub(crate) fn unlike(
-        &self,
-        system: &dyn System,
-        at: usize,
-        pair: &Pair,
-        map: &DriveMap,
-    ) -> Vec<Problem> {
-        let memory = &self.parts[at];
-        let back = Back { system, pair, map, memory, part: &self.plan.parts[at] };
+    pub(crate) fn unlike(&self, at: usize, pair: &Pair, map: &DriveMap) -> Vec<Problem> {
+        let (system, memory) = (self.system, &self.parts[at]);
+        let back = Back {
+            system,
+            pair,
+            map,
+            memory,
+            part: &self.plan.parts[at],
+            was_begun: self.was_begun(),
+        };
         let mut unlike: Vec<Problem> = back.unlike().collect();
         unlike.sort_by(|a, b| a.path.cmp(&b.path));
         unlike
     }
 
     /// The destination as the source of a run back.
-    pub(crate) fn pairs(&self, system: &dyn System) -> Result<Vec<Pair>, CallError> {
+    pub(crate) fn pairs(&self) -> Result<Vec<Pair>, CallError> {
         let parts = self.parts.iter().zip(&self.plan.parts);
-        parts.map(|(recorded, part)| self.pair(system, recorded, part.has_steps())).collect()
+        parts.map(|(past, part)| self.pair(past, part.has_steps())).collect()
     }
 
-    fn pair(
-        &self,
-        system: &dyn System,
-        part: &RecordedPart,
-        has_steps: bool,
-    ) -> Result<Pair, CallError> {
+    fn pair(&self, part: &PastPart, has_steps: bool) -> Result<Pair, CallError> {
+        let system = self.system;
         let shown = || part.root.to_string_lossy().into_owned();
         let destination = sides::find_place(system, &part.root)?;
         if !destination.exists() && has_steps {
@@ -100,15 +88,10 @@ impl Recorded {
     }
 
     /// The steps that take back what one part of the run did, as far as that is still to be done.
-    pub(crate) fn reversed(
-        &self,
-        system: &dyn System,
-        at: usize,
-        pair: &Pair,
-        map: &DriveMap,
-    ) -> (Part, Vec<Problem>) {
-        let memory = &self.parts[at];
-        Back { system, pair, map, memory, part: &self.plan.parts[at] }.go()
+    pub(crate) fn reversed(&self, at: usize, pair: &Pair, map: &DriveMap) -> (Part, Vec<Problem>) {
+        let (system, memory) = (self.system, &self.parts[at]);
+        Back { system, pair, map, memory, part: &self.plan.parts[at], was_begun: self.was_begun() }
+            .go()
     }
 
     /// Where below the destination of a part another drive was mounted that the run went onto.
@@ -116,21 +99,15 @@ impl Recorded {
         self.plan.drives.get(at).map_or(&[], Vec::as_slice)
     }
 
-    /// Removes what is left of the run's folder, and its record.
-    pub fn discard(&self, system: &dyn System) -> io::Result<()> {
-        self.remove_new_roots(system)?;
-        prune::remove_run(system, self.above.as_fd(), &self.name)
-    }
-
     /// Folders that the run made on the way to a destination, and that hold nothing any more.
-    fn remove_new_roots(&self, system: &dyn System) -> io::Result<()> {
-        for recorded in &self.parts {
-            let is_gone =
-                recorded.root.ancestors().take(recorded.made).try_fold(true, |gone, path| {
-                    Ok::<_, io::Error>(gone && remove_made(system, path)?)
-                })?;
-            let above = recorded.root.ancestors().nth(recorded.made);
-            if let (true, Some(time), Some(above)) = (is_gone, recorded.above, above) {
+    pub(super) fn remove_new_roots(&self) -> io::Result<()> {
+        let system = self.system;
+        for past in &self.parts {
+            let is_gone = past.root.ancestors().take(past.made).try_fold(true, |gone, path| {
+                Ok::<_, io::Error>(gone && remove_made(system, path)?)
+            })?;
+            let above = past.root.ancestors().nth(past.made);
+            if let (true, Some(time), Some(above)) = (is_gone, past.above, above) {
                 let above = system.open_folder(system.open_root(above)?.as_fd(), b"")?;
                 let accessed = system.stat(Entry::Open(above.as_fd()))?.accessed;
                 system.set_times(Entry::Open(above.as_fd()), time, Some(accessed))?;
@@ -173,14 +150,16 @@ struct Back<'a> {
     system: &'a dyn System,
     pair: &'a Pair,
     map: &'a DriveMap,
-    memory: &'a RecordedPart,
+    memory: &'a PastPart,
     part: &'a Part,
+    /// Somebody began to undo it before.
+    was_begun: bool,
 }
 
 impl Back<'_> {
     fn go(&self) -> (Part, Vec<Problem>) {
         let mut problems = Vec::new();
-        let mut reversed = Part { root: self.root(), ..Part::default() };
+        let mut reversed = Part { root: self.root(&mut problems), ..Part::default() };
         for (at, folder) in self.part.folders.iter().enumerate() {
             let path = self.part.folder_path(at);
             let both = self.open(&self.pair.destination.anchor, &path);
@@ -200,7 +179,11 @@ impl Back<'_> {
                 match self.look(&path.join(name), (&there, &aside), name) {
                     Ok(taken) => {
                         let own = names.add(name);
-                        steps.extend(policy::reverse(step, own, &taken, &alike));
+                        let back = policy::reverse(step, own, &taken, &alike);
+                        match back.filter(|_| self.has_other_attributes(step, &taken)) {
+                            Some(_) => problems.push(self.overtaken(&path.join(name))),
+                            None => steps.extend(back),
+                        }
                     }
                     Err(error) => problems.push(self.problem(&path.join(name), error)),
                 }
@@ -229,6 +212,23 @@ impl Back<'_> {
             Err(e) if e.raw_os_error().is_some_and(|error| absent.contains(&error)) => Ok(None),
             other => other.map(Some),
         }
+    }
+
+    /// True if what the run left was given other attributes by somebody else, which would be lost.
+    fn has_other_attributes(&self, step: &Step, taken: &Taken<'_>) -> bool {
+        let Some((after, there)) = taken.after.zip(taken.there) else { return false };
+        // Other content is found by the step itself when its turn comes.
+        let is_made = after.state.still(&there);
+        // An adjustment takes several calls, between which an earlier undo may have been cut short.
+        let half_undone = self.was_begun && step.verb == Verb::Adjust;
+        is_made && !half_undone && after.has_other_attributes(&there, self.was_begun)
+    }
+
+    fn overtaken(&self, path: &TreePath) -> Problem {
+        let path = self.pair.prefix.join(path.as_bytes());
+        let (operation, cause) =
+            (Operation::LookAtDestination, Cause::Overtaken("the destination"));
+        Problem { path, operation, cause }
     }
 
     fn problem(&self, path: &TreePath, error: io::Error) -> Problem {
@@ -358,7 +358,8 @@ impl Back<'_> {
                         continue;
                     }
                 };
-                let after = self.memory.after.get(path.join(name).as_bytes()).copied();
+                let after = self.memory.after.get(path.join(name).as_bytes());
+                let after = after.map(|after| after.state);
                 let seen = step.destination.filter(|seen| seen.still(&now));
                 let now = after.or(seen).unwrap_or_else(|| State::from(&now));
                 let to = self.part.folder_path(was.folder as usize).join(&was.name);
@@ -404,7 +405,7 @@ impl Back<'_> {
     }
 
     /// The destination's own folder: if the run made it, it goes when all is done.
-    fn root(&self) -> Option<Step> {
+    fn root(&self, problems: &mut Vec<Problem>) -> Option<Step> {
         let step = self.part.root.filter(|step| step.verb == Verb::Adjust)?;
         let stat = self.system.stat(Entry::Pinned(self.pair.destination.anchor.as_fd())).ok()?;
         let taken = Taken {
@@ -415,7 +416,12 @@ impl Back<'_> {
             after: self.memory.after.get(&[][..]).copied(),
         };
         let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);
-        policy::reverse(&step, NameRange::default(), &taken, &alike)
+        let back = policy::reverse(&step, NameRange::default(), &taken, &alike)?;
+        if self.has_other_attributes(&step, &taken) {
+            problems.push(self.overtaken(&TreePath::default()));
+            return None;
+        }
+        Some(back)
     }
 
     fn alike(&self, drive: DriveId, wanted: &State, there: &Stat) -> bool {

@@ -16,10 +16,13 @@ pub(crate) use map::{DriveId, DriveMap, Mounted};
 /// Numbers of file systems, as the kernel's `linux/magic.h` and its drivers have them: ext2 to ext4,
 /// FAT, exFAT, NTFS, and what is driven in user space.
 const EXT: u64 = 0xef53;
-const OF_WINDOWS: [u64; 4] = [0x4d44, 0x2011_bab0, 0x5346_544e, IN_USER_SPACE];
+const FAT: u64 = 0x4d44;
+const EXFAT: u64 = 0x2011_bab0;
+const OF_WINDOWS: [u64; 4] = [FAT, EXFAT, 0x5346_544e, IN_USER_SPACE];
 const IN_USER_SPACE: u64 = 0x6573_5546;
-/// Those whose drivers may number an entry anew at every look: driven in user space, and shares.
-const RESTLESS: [u64; 4] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997];
+/// Those whose drivers may number an entry anew at every look, or whenever it is read from the drive again:
+/// driven in user space, shares, FAT and exFAT.
+const RESTLESS: [u64; 6] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997, FAT, EXFAT];
 
 /// Whether the inode numbers of a drive can be used to know an entry again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

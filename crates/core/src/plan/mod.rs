@@ -81,6 +81,26 @@ impl Plan {
         self.number();
     }
 
+    /// Takes out all steps but these, and what must be there for them: folders that are made.
+    pub(crate) fn keep_only(&mut self, wanted: &dyn Fn(&PlacedStep<'_>) -> bool) {
+        let mut unwanted = HashSet::new();
+        let mut needed: HashSet<TreePath> = HashSet::new();
+        // A folder stands before what is in it.
+        let steps: Vec<PlacedStep<'_>> = self.steps().collect();
+        for placed in steps.iter().rev() {
+            let makes = placed.step.verb == Verb::Add && needed.contains(&placed.path);
+            if makes || wanted(placed) {
+                let (above, _) = placed.path.split_last();
+                needed.insert(above.into());
+            } else {
+                unwanted.insert(placed.number);
+            }
+        }
+        if !unwanted.is_empty() {
+            self.leave_out(&unwanted);
+        }
+    }
+
     /// Numbers the steps through and adds them up.
     pub(crate) fn number(&mut self) {
         let mut next = 0;

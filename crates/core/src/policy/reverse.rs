@@ -3,7 +3,7 @@
 use crate::aspect::Aspects;
 use crate::os::{Flags, Stat};
 use crate::path::NameRange;
-use crate::state::{Before, State};
+use crate::state::{Before, Left, State};
 
 use super::part::NameId;
 use super::step::{Reason, Relation, Step, Verb};
@@ -19,7 +19,13 @@ pub(crate) struct Taken<'a> {
     /// It is like that now, in every attribute; true also if that is not known.
     pub(crate) is_whole: bool,
     /// What the run left, if it came to write that down.
-    pub(crate) after: Option<State>,
+    pub(crate) after: Option<Left>,
+}
+
+impl Taken<'_> {
+    fn left(&self) -> Option<State> {
+        self.after.map(|after| after.state)
+    }
 }
 
 /// Tells whether an entry is as it was wanted, as far as its drive can tell.
@@ -91,7 +97,7 @@ pub(crate) fn reverse(
             if taken.is_whole {
                 return None;
             }
-            let after = taken.after.or(taken.there.as_ref().map(State::from));
+            let after = taken.left().or(taken.there.as_ref().map(State::from));
             planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
         }
     }
@@ -120,12 +126,12 @@ pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
 fn made(step: &Step, taken: &Taken<'_>, alike: Alike<'_>) -> Option<State> {
     let as_planned = |there: &&Stat| step.source.is_some_and(|wanted| alike(&wanted, there));
     let there = taken.there.as_ref().filter(as_planned).map(State::from);
-    taken.after.or(there).or(step.source)
+    taken.left().or(there).or(step.source)
 }
 
 /// True if what the run displaced is in its place: it was never displaced, or was brought back.
 fn is_back(was: &State, taken: &Taken<'_>, alike: Alike<'_>) -> bool {
     let Some(there) = &taken.there else { return false };
-    let is_made = taken.after.is_some_and(|after| after.still(there));
+    let is_made = taken.left().is_some_and(|left| left.still(there));
     was.still(there) || !is_made && alike(was, there)
 }

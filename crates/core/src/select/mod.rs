@@ -319,6 +319,22 @@ impl Selection {
         Ok(rule.map_or(decided, |rule| (Verdict::Leave, Some(rule))))
     }
 
+    /// True if the patterns take an entry, and every folder above it.
+    pub(crate) fn takes_by_name(&self, path: &[u8], kind: Kind) -> bool {
+        let mut all_below = self.all_below_root();
+        let ends = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| at);
+        for (above, end) in ends.chain([path.len()]).enumerate() {
+            let kind = if end < path.len() { Kind::Folder } else { kind };
+            let depth = u32::try_from(above + 1).unwrap_or(u32::MAX);
+            match self.judge_name(&Asked { path: &path[..end], kind, depth, all_below }).0 {
+                Verdict::Take { all_below: below } => all_below = below,
+                Verdict::IfNeeded { all_below: below } if end < path.len() => all_below = below,
+                _ => return false,
+            }
+        }
+        true
+    }
+
     fn judge_name(&self, asked: &Asked<'_>) -> (Verdict, Option<Rule>) {
         let Asked { path, kind, depth, all_below } = *asked;
         let folder = kind == Kind::Folder;

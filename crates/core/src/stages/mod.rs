@@ -19,6 +19,7 @@ use std::sync::{Arc, Mutex, OnceLock};
 
 use crate::aside::Aside;
 use crate::drives::{DriveId, DriveMap, Mounted};
+use crate::leftovers;
 use crate::observe::Observer;
 use crate::os::{Entry, System};
 use crate::path::TreePath;
@@ -161,7 +162,7 @@ pub(crate) fn carry_out(
         run.go();
     }
     let keep = |aside: &Aside<'_>| {
-        aside.close_notes()?;
+        aside.end_notes()?;
         if running.flush == Flush::None { Ok(()) } else { aside.flush() }
     };
     if let Some(aside) = aside
@@ -245,7 +246,7 @@ impl Run<'_> {
         pool::run(self.means.running.workers, all, |at, _| {
             let path = self.part.folder_path(at);
             let Ok(folder) = self.system().open_folder(root, path.as_bytes()) else { return };
-            let cleared = crate::aside::clear_leftovers(self.system(), folder.as_fd());
+            let cleared = leftovers::clear_leftovers(self.system(), folder.as_fd());
             if let Err(trouble) = cleared.during(Operation::Remove) {
                 self.report(self.drive_of(at), &path, trouble);
             }

@@ -30,7 +30,7 @@ impl Run<'_> {
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
         let kept = self.keep_elsewhere(root, shelf).during(Operation::SetAside);
-        let noted = kept.and_then(|()| shelf.aside.flush_notes().during(Operation::SetAside));
+        let noted = kept.and_then(|()| shelf.aside.open_gate().during(Operation::SetAside));
         if let Err(trouble) = noted {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
             self.report(&self.drives[0], &TreePath::default(), trouble);

@@ -10,7 +10,7 @@ use crate::os::{Entry, Onto, Stat};
 use crate::path::TreePath;
 use crate::policy::{Reason, Verb};
 use crate::problem::{Cause, Operation};
-use crate::state::State;
+use crate::state::{Left, State};
 
 use super::attributes::Model;
 use super::flags::After;
@@ -69,8 +69,10 @@ impl Shelf<'_> {
         entry: Entry<'_>,
     ) -> Done {
         let now = writer.system().stat(entry);
-        let noted =
-            now.and_then(|now| self.aside.note_after(self.part, path.as_bytes(), (&now).into()));
+        let noted = now.and_then(|now| {
+            let left = Left::seen(&now, writer.reach.drive.numbers);
+            self.aside.note_after(self.part, path.as_bytes(), left)
+        });
         noted.during(Operation::SetAside)
     }
 

@@ -3,7 +3,7 @@
 use std::io::ErrorKind;
 use std::os::fd::AsFd;
 
-use crate::aside::clear_all_leftovers;
+use crate::leftovers::clear_all_leftovers;
 use crate::os::{Entry, Flags, Kind, Stat};
 use crate::policy::Reason;
 use crate::problem::{Cause, Operation};

@@ -1,0 +1,187 @@
+//! What the undo notes of a run say: its plan, where it takes place, and then, in the order of happening,
+//! what entries were before and what steps left.
+
+use std::collections::HashMap;
+use std::io;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+use crate::bytes::Bytes;
+use crate::os::Time;
+use crate::plan::{Count, Plan};
+use crate::policy::{Part, Reason, Verb};
+use crate::request::{Request, Task};
+use crate::runs::{Notes, Recorder};
+use crate::saved::{self, Purpose, Reader};
+use crate::state::{Before, Left, Memory};
+
+/// One line of the notes.
+#[derive(Serialize, Deserialize)]
+pub(super) enum Note {
+    /// What people want to know before they read on.
+    About(About),
+    /// Of the plan, as a saved plan has it.
+    Plan(saved::Line),
+    /// Where the parts of the plan lie.
+    Roots(Vec<Root>),
+    /// An entry is about to change.
+    Before { part: u32, path: Bytes, was: Before },
+    /// A step was done, and this is what it left.
+    After { part: u32, path: Bytes, left: Left },
+}
+
+/// What a run was, in brief.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct About {
+    /// What was to be done.
+    pub task: Task,
+    /// What it planned to replace, with the bytes that were there.
+    pub replaced: Count,
+    /// What it planned to remove, but for what other runs left behind.
+    pub removed: Count,
+    destination: Bytes,
+}
+
+impl About {
+    /// What `plan` is about.
+    pub(super) fn of(plan: &Plan, request: &Request) -> io::Result<Self> {
+        let destination = std::path::absolute(&request.places.destination)?;
+        let displaced = |verb| {
+            let mut displaced = Count::default();
+            let steps = plan.parts.iter().flat_map(Part::all_steps);
+            let steps = steps.filter(|step| step.verb == verb && step.reason != Reason::Leftover);
+            steps.filter_map(|step| step.destination).for_each(|was| displaced.add(was.bytes()));
+            displaced
+        };
+        Ok(Self {
+            task: request.task,
+            replaced: displaced(Verb::Replace),
+            removed: displaced(Verb::Remove),
+            destination: destination.as_os_str().as_bytes().into(),
+        })
+    }
+
+    /// Where it took place, as an absolute path.
+    pub fn destination(&self) -> PathBuf {
+        self.destination.clone().path()
+    }
+}
+
+/// The first line of notes, if it is there.
+pub(super) fn about(notes: &Notes) -> Option<About> {
+    match postcard::from_bytes(notes.bodies().next()?) {
+        Ok(Note::About(about)) => Some(about),
+        _ => None,
+    }
+}
+
+/// The root folder of a part.
+#[derive(Serialize, Deserialize)]
+pub(super) struct Root {
+    /// In the destination, as an absolute path.
+    pub(super) folder: Bytes,
+    /// In the folder of the run.
+    pub(super) prefix: Bytes,
+    /// What identifies the drive it lies on, as far as that can be found out.
+    pub(super) drive: Option<String>,
+    /// Its inode number, if it was there and its drive's numbers last.
+    pub(super) inode: Option<u64>,
+    /// How many of the last folders of its path the run makes.
+    pub(super) made: u32,
+    /// The time of the folder that it goes into with others, where that is to change for it alone.
+    pub(super) above: Option<Time>,
+}
+
+/// Adds a line.
+pub(super) fn add(recorder: &Recorder<'_>, note: &Note) -> io::Result<()> {
+    recorder.note(&postcard::to_stdvec(note).map_err(io::Error::other)?)
+}
+
+/// Adds all lines of a plan.
+pub(super) fn add_plan(recorder: &Recorder<'_>, plan: &Plan, request: &Request) -> io::Result<()> {
+    add(recorder, &Note::About(About::of(plan, request)?))?;
+    saved::each_line(plan, request, &mut |line| add(recorder, &Note::Plan(line)))
+}
+
+/// What is known of one part of the plan.
+#[derive(Debug)]
+pub(super) struct PastPart {
+    pub(super) root: PathBuf,
+    pub(super) drive: Option<String>,
+    pub(super) inode: Option<u64>,
+    pub(super) made: usize,
+    pub(super) above: Option<Time>,
+    pub(super) prefix: Vec<u8>,
+    pub(super) before: Memory,
+    pub(super) after: HashMap<Vec<u8>, Left>,
+}
+
+/// All that the notes of a run say.
+pub(super) type Told = (Purpose, Plan, Vec<PastPart>);
+
+/// Puts together what the lines say. The error is the line, counted from 1, and what is wrong with it.
+pub(super) fn read(notes: &Notes) -> Result<Told, (usize, String)> {
+    let mut reader = Reader::default();
+    let mut parts = Vec::new();
+    let mut lines = 1;
+    for body in notes.bodies() {
+        lines += 1;
+        let note = postcard::from_bytes(body).map_err(|error| (lines, error.to_string()))?;
+        take(&mut reader, &mut parts, note).map_err(|cause| (lines, cause))?;
+    }
+    let (purpose, plan) = reader.finish().ok_or((lines, "the plan is not whole".to_owned()))?;
+    if parts.len() != plan.parts.len() {
+        return Err((lines, "it does not say where the run took place".to_owned()));
+    }
+    Ok((purpose, plan, parts))
+}
+
+fn take(reader: &mut Reader, parts: &mut Vec<PastPart>, note: Note) -> Result<(), String> {
+    let at = |part: u32| usize::try_from(part).unwrap_or(usize::MAX);
+    let unknown = || "it is of a part that is not there".to_owned();
+    match note {
+        Note::About(_) => {}
+        Note::Plan(line) => reader.take(line)?,
+        Note::Roots(roots) => {
+            for Root { folder, prefix, drive, inode, made, above } in roots {
+                let (root, prefix, made) = (folder.path(), prefix.relative()?, at(made));
+                let (before, after) = Default::default();
+                parts.push(PastPart { root, drive, inode, made, above, prefix, before, after });
+            }
+        }
+        Note::Before { part, path, was } => {
+            let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
+            // What a second line of one entry tells was made by the run itself.
+            part.before.entry(path.relative()?).or_insert(was);
+        }
+        Note::After { part, path, left } => {
+            let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
+            part.after.insert(path.relative()?, left);
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_that_lead_elsewhere_are_refused() {
+        let root = |prefix: &[u8]| Root {
+            folder: b"/keeper"[..].into(),
+            prefix: prefix.into(),
+            drive: None,
+            inode: None,
+            made: 0,
+            above: None,
+        };
+        let take = |note| take(&mut Reader::default(), &mut Vec::new(), note);
+        assert_eq!(take(Note::Roots(vec![root(b"saltmere")])), Ok(()));
+        for path in [&b"../keeper"[..], b"/keeper", b"a//b", b"a/..", &b"a\0b"[..]] {
+            assert!(take(Note::Roots(vec![root(path)])).is_err(), "{path:?}");
+        }
+    }
+}

@@ -1,0 +1,82 @@
+//! The runs that a folder holds, in brief, and freeing the room that they take.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::os::System;
+use crate::runs::{Hold, NOTES, Standing, Store, Unreadable};
+
+use super::notes::{self, About};
+use super::open_store;
+
+/// A run that set aside, in brief.
+#[derive(Debug)]
+pub struct Overview {
+    /// Its folder, below the one that was asked about.
+    pub path: PathBuf,
+    /// Its name, which tells when it began.
+    pub name: String,
+    /// How far it came, and what it was; an error where its notes are damaged or of another version.
+    pub known: Result<(Standing, Option<About>), String>,
+    /// The bytes that what it set aside takes on its drive, if that can be found out.
+    pub room: Option<u64>,
+}
+
+/// The runs that a folder holds, the newest first. Changes nothing.
+pub fn past_runs(system: &dyn System, folder: &Path) -> io::Result<Vec<Overview>> {
+    let store = open_store(system, folder)?;
+    let overview = |name: String| Overview {
+        path: folder.join(&name),
+        known: known(&store, &name),
+        room: store.room(&name).ok(),
+        name,
+    };
+    Ok(store.names()?.into_iter().rev().map(overview).collect())
+}
+
+fn known(store: &Store<'_>, name: &str) -> Result<(Standing, Option<About>), String> {
+    match store.read(name) {
+        Ok(read) => Ok((read.standing, notes::about(&read))),
+        Err(Unreadable::Closed(error)) => Err(error.to_string()),
+        Err(Unreadable::Version(version)) => Err(format!("its notes are of version {version}")),
+        Err(Unreadable::Damaged(line)) => Err(format!("its notes are damaged in line {line}")),
+    }
+}
+
+/// Why a run was not discarded.
+#[derive(Debug, thiserror::Error)]
+pub enum NotDiscarded {
+    /// There is nothing like that.
+    #[error("'{}' is no run that was set aside\n  'utter undo' lists those that can be undone or discarded", .0.display())]
+    NoRun(PathBuf),
+    /// It is going on, or being undone.
+    #[error("'{}' is going on, or being undone", .0.display())]
+    InUse(PathBuf),
+    /// Something of it could not be removed.
+    #[error("'{}' cannot be removed: {cause}", path.display())]
+    Failed {
+        /// As the user named it.
+        path: PathBuf,
+        /// Why.
+        cause: io::Error,
+    },
+}
+
+/// Removes all that a run set aside, and its notes, for good.
+pub fn discard(system: &dyn System, path: &Path) -> Result<(), NotDiscarded> {
+    let none = || NotDiscarded::NoRun(path.to_owned());
+    let name = path.file_name().and_then(|name| name.to_str()).ok_or_else(none)?;
+    let name = name.strip_suffix(NOTES).unwrap_or(name);
+    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+    let store = open_store(system, above.unwrap_or(Path::new("."))).map_err(|_| none())?;
+    if !store.names().is_ok_and(|names| names.iter().any(|known| known == name)) {
+        return Err(none());
+    }
+    let _lock = match store.hold(name) {
+        Hold::InUse => return Err(NotDiscarded::InUse(path.to_owned())),
+        Hold::Ours(lock) => Some(lock),
+        Hold::Unknown => None,
+    };
+    let failed = |cause| NotDiscarded::Failed { path: path.to_owned(), cause };
+    store.remove(name).map_err(failed)
+}
