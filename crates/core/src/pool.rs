@@ -61,6 +61,22 @@ impl<T> Drop for Panicked<'_, T> {
     }
 }
 
+/// The results of `work` on each number below `count`, in their order.
+pub(crate) fn map<T: Send>(
+    workers: usize,
+    count: usize,
+    work: impl Fn(usize) -> T + Sync,
+) -> Vec<T> {
+    let done = Mutex::new(Vec::with_capacity(count));
+    run(workers, (0..count).collect(), |at, _| {
+        let result = work(at);
+        done.lock().unwrap_or_else(PoisonError::into_inner).push((at, result));
+    });
+    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+    done.sort_by_key(|(at, _)| *at);
+    done.into_iter().map(|(_, result)| result).collect()
+}
+
 /// Works on `first` and on whatever `work` pushes, with `workers` threads of which the caller's is
 /// one; returns when nothing is left. The order is the stack's only for a single worker.
 pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stack<T>) + Sync) {

@@ -265,7 +265,7 @@ impl<'a> Session<'a> {
         let mut plan = Plan::default();
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(at, pair, map);
+            let (part, problems) = run.reversed(at, pair, map, self.request.running.workers);
             let totals = &mut plan.totals;
             for step in part.all_steps() {
                 let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);

@@ -12,6 +12,7 @@ use crate::os::{Entry, Kind, Stat, System, Time};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
 use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
+use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
@@ -88,10 +89,16 @@ impl PastRun<'_> {
     }
 
     /// The steps that take back what one part of the run did, as far as that is still to be done.
-    pub(crate) fn reversed(&self, at: usize, pair: &Pair, map: &DriveMap) -> (Part, Vec<Problem>) {
+    pub(crate) fn reversed(
+        &self,
+        at: usize,
+        pair: &Pair,
+        map: &DriveMap,
+        workers: usize,
+    ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
         Back { system, pair, map, memory, part: &self.plan.parts[at], was_begun: self.was_begun() }
-            .go()
+            .go(workers)
     }
 
     /// Where below the destination of a part another drive was mounted that the run went onto.
@@ -157,51 +164,54 @@ struct Back<'a> {
 }
 
 impl Back<'_> {
-    fn go(&self) -> (Part, Vec<Problem>) {
+    fn go(&self, workers: usize) -> (Part, Vec<Problem>) {
         let mut problems = Vec::new();
         let mut reversed = Part { root: self.root(&mut problems), ..Part::default() };
-        for (at, folder) in self.part.folders.iter().enumerate() {
-            let path = self.part.folder_path(at);
-            let both = self.open(&self.pair.destination.anchor, &path);
-            let both = both.and_then(|there| Ok((there, self.open(&self.pair.source, &path)?)));
-            // Nothing is concluded from what cannot be looked at.
-            let is_seen = both.is_ok();
-            let (there, aside) = both.unwrap_or_else(|error| {
-                problems.push(self.problem(&path, error));
-                (None, None)
-            });
-            let alike =
-                |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
-            let (mut names, mut steps) = (Names::default(), Vec::new());
-            let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen;
-            for step in folder.steps.iter().filter(undone) {
-                let name = folder.names.get(step.name);
-                match self.look(&path.join(name), (&there, &aside), name) {
-                    Ok(taken) => {
-                        let own = names.add(name);
-                        let back = policy::reverse(step, own, &taken, &alike);
-                        match back.filter(|_| self.has_other_attributes(step, &taken)) {
-                            Some(_) => problems.push(self.overtaken(&path.join(name))),
-                            None => steps.extend(back),
-                        }
-                    }
-                    Err(error) => problems.push(self.problem(&path.join(name), error)),
-                }
-            }
-            reversed.folders.push(Folder {
-                parent: folder.parent,
-                name: folder.name.clone(),
-                known: self.known(folder.known.drive, there.as_ref()),
-                before: self.memory.before.get(path.as_bytes()).map(|before| before.state),
-                names,
-                steps: steps.into(),
-                first: 0,
-            });
+        let folders = pool::map(workers, self.part.folders.len(), |at| self.folder(at));
+        for (folder, found) in folders {
+            reversed.folders.push(folder);
+            problems.extend(found);
         }
         self.rename_back(&mut reversed, &mut problems);
         self.close_again(&mut reversed, &mut problems);
         reversed.memory = Some(self.memory.before.clone());
         (reversed, problems)
+    }
+
+    /// What is to be done in one folder, but for what comes back by another name.
+    fn folder(&self, at: usize) -> (Folder, Vec<Problem>) {
+        let mut problems = Vec::new();
+        let folder = &self.part.folders[at];
+        let path = self.part.folder_path(at);
+        let both = self.open(&self.pair.destination.anchor, &path);
+        let both = both.and_then(|there| Ok((there, self.open(&self.pair.source, &path)?)));
+        // Nothing is concluded from what cannot be looked at.
+        let is_seen = both.is_ok();
+        let (there, aside) = both.unwrap_or_else(|error| {
+            problems.push(self.problem(&path, error));
+            (None, None)
+        });
+        let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
+        let (mut names, mut steps) = (Names::default(), Vec::new());
+        let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen;
+        for step in folder.steps.iter().filter(undone) {
+            let name = folder.names.get(step.name);
+            match self.look(&path.join(name), (&there, &aside), name) {
+                Ok(taken) => {
+                    let own = names.add(name);
+                    let back = policy::reverse(step, own, &taken, &alike);
+                    match back.filter(|_| self.has_other_attributes(step, &taken)) {
+                        Some(_) => problems.push(self.overtaken(&path.join(name))),
+                        None => steps.extend(back),
+                    }
+                }
+                Err(error) => problems.push(self.problem(&path.join(name), error)),
+            }
+        }
+        let known = self.known(folder.known.drive, there.as_ref());
+        let before = self.memory.before.get(path.as_bytes()).map(|before| before.state);
+        let (parent, name, steps) = (folder.parent, folder.name.clone(), steps.into());
+        (Folder { parent, name, known, before, names, steps, first: 0 }, problems)
     }
 
     /// A folder on either side; `None` if there is none, or something else in the place of one of those

@@ -18,6 +18,11 @@ pub(crate) enum Mark {
 
 impl Mark {
     const ALL: [Self; 5] = [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone];
+
+    /// True if something is done only when this and all that stands before it is on the drive.
+    pub(super) fn gates_deeds(self) -> bool {
+        matches!(self, Self::Gate | Self::Undoing | Self::Undone)
+    }
 }
 
 /// A line, and how many bytes it takes.

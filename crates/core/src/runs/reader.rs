@@ -78,9 +78,9 @@ impl Notes {
             next += 1;
         }
         // The last line may be cut short, and what was written after the last mark be missing in parts where
-        // the power failed. But all was there when a mark was written; and that nothing was done is said
+        // the power failed. But all was there when something was to be done; and that nothing was done is said
         // only if nothing speaks against it.
-        let is_safe = |mark| mark == Mark::Note && standing != Standing::NeverBegun;
+        let is_safe = |mark: Mark| !mark.gates_deeds() && standing != Standing::NeverBegun;
         if !marks_behind(&bytes[end..], next).all(is_safe) {
             return Err(Unreadable::Damaged(next as usize + 1));
         }
@@ -193,8 +193,9 @@ mod tests {
                 let mut changed = bytes[..ends[lines - 1]].to_vec();
                 changed[at] ^= 0x10;
                 let read = Notes::of(changed);
-                // The last line may never have come to be written.
-                if line_of(at) + 1 == lines {
+                // What stands behind the gate and before the end need not have come to be written.
+                let unsure = line_of(at) + 1 == lines || lines == 7 && line_of(at) >= 4;
+                if unsure {
                     assert!(read.is_ok_and(|notes| notes.lines() == line_of(at)), "{lines} {at}");
                 } else {
                     let damaged = Err(line_of(at) + 1);

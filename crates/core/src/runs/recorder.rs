@@ -80,17 +80,11 @@ impl Recorder<'_> {
         if lines.waiting.len() >= STRETCH { self.write_out(&mut lines) } else { Ok(()) }
     }
 
-    /// Adds a mark. A gate is on the drive when this returns, with all that stands before it; so are the marks
-    /// of undoing. That a run came to its end is written down when all of its notes are on the drive.
+    /// Adds a mark. Where deeds follow, it is on the drive when this returns, with all that stands before it.
     pub(crate) fn mark(&self, mark: Mark) -> io::Result<()> {
         let mut lines = self.lines();
-        if mark == Mark::Ended {
-            self.flush(&mut lines)?;
-            lines.add(mark, b"")?;
-            return self.write_out(&mut lines);
-        }
         lines.add(mark, b"")?;
-        self.flush(&mut lines)
+        if mark.gates_deeds() { self.flush(&mut lines) } else { self.write_out(&mut lines) }
     }
 
     fn flush(&self, lines: &mut Lines) -> io::Result<()> {

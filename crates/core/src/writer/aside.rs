@@ -76,23 +76,36 @@ impl Shelf<'_> {
         noted.during(Operation::SetAside)
     }
 
+    /// The counterpart of a folder where things are set aside, made if need be.
     fn counterpart(&self, path: &TreePath) -> io::Result<OwnedFd> {
         self.aside.counterpart(self.prefix.join(path.as_bytes()).as_bytes())
     }
 
+    /// The same, opened once for all that is in the folder.
+    fn counterpart_of<'p>(&self, place: &'p Place) -> Result<BorrowedFd<'p>, Trouble> {
+        if place.counterpart.get().is_none() {
+            let opened = self.counterpart(&place.path).during(Operation::SetAside)?;
+            // Nobody else works in this folder.
+            let _ = place.counterpart.set(opened);
+        }
+        let opened = place.counterpart.get().map(AsFd::as_fd);
+        opened.ok_or_else(|| io::Error::from(ErrorKind::NotFound)).during(Operation::SetAside)
+    }
+
     /// Copies an entry with all its aspects to where things are set aside.
-    fn copy_aside(&self, place: &Place, name: &[u8], to: OwnedFd) -> Done {
+    fn copy_aside(&self, place: &Place, name: &[u8], to: BorrowedFd<'_>) -> Done {
         let (writer, system) = (&self.writer, self.writer.system());
         let from =
             system.open_folder(place.destination.as_fd(), b"").during(Operation::SetAside)?;
         let now = system.stat(Entry::Named(from.as_fd(), name)).during(Operation::SetAside)?;
-        if let Ok(there) = system.stat(Entry::Named(to.as_fd(), name)) {
+        if let Ok(there) = system.stat(Entry::Named(to, name)) {
             if is_copy(&there, &now) {
                 return Ok(());
             }
             let taken = io::Error::from(ErrorKind::AlreadyExists);
             return Err(Trouble(Operation::SetAside, taken.into()));
         }
+        let to = system.open_folder(to, b"").during(Operation::SetAside)?;
         let to = writer.place(place.path.clone(), Some(from), to)?;
         let now = State::from(&now);
         writer.make_and_place(&to, name, &to.temporary, &Deed::copy_of(now), &now)
@@ -109,8 +122,8 @@ impl Writer<'_> {
         displaced: Displaced,
     ) -> Result<Name, Trouble> {
         let Some(shelf) = self.shelf else { return Ok(Name::Taken) };
-        let counterpart = shelf.counterpart(&place.path).during(Operation::SetAside)?;
-        let (from, to) = ((place.destination.as_fd(), name), (counterpart.as_fd(), name));
+        let counterpart = shelf.counterpart_of(place)?;
+        let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
         let (moved, leaves) = match displaced {
             Displaced::Replaced => (self.add_name_aside(from, to), Name::Taken),
             Displaced::Removed => (self.rename_free(from, to), Name::Free),
@@ -135,8 +148,7 @@ impl Writer<'_> {
     pub(crate) fn keep_elsewhere(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
         let Some(shelf) = self.shelf else { return Ok(()) };
         self.check_destination(place, name, deed)?;
-        let counterpart = shelf.counterpart(&place.path).during(Operation::SetAside)?;
-        shelf.copy_aside(place, name, counterpart)
+        shelf.copy_aside(place, name, shelf.counterpart_of(place)?)
     }
 
     /// True if a name is taken by a copy, which only another drive can hold.
@@ -149,13 +161,11 @@ impl Writer<'_> {
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
     pub(super) fn take_back(&self, place: &Place, name: &[u8], left: Name) {
         let Some(shelf) = self.shelf else { return };
-        let Ok(counterpart) = shelf.counterpart(&place.path) else { return };
+        let Ok(counterpart) = shelf.counterpart_of(place) else { return };
         // The trouble that led here is the one to tell, and nothing is lost either way.
         let _ = match left {
-            Name::Taken => self.system().remove_file(counterpart.as_fd(), name),
-            Name::Free => {
-                self.rename_free((counterpart.as_fd(), name), (place.destination.as_fd(), name))
-            }
+            Name::Taken => self.system().remove_file(counterpart, name),
+            Name::Free => self.rename_free((counterpart, name), (place.destination.as_fd(), name)),
         };
     }
 

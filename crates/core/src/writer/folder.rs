@@ -2,6 +2,7 @@
 
 use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::OnceLock;
 
 use crate::abilities::Ability;
 use crate::os::{Entry, Flags, Identity, Kind, Onto};
@@ -39,6 +40,8 @@ pub(crate) struct Place {
     pub(super) temporary: Vec<u8>,
     /// Nobody sees the folder yet, so what is made in it gets its name at once.
     pub(crate) hidden: bool,
+    /// Where things of it are set aside, once something was.
+    pub(super) counterpart: OnceLock<OwnedFd>,
 }
 
 impl Place {
@@ -80,6 +83,7 @@ impl Writer<'_> {
             flags,
             temporary: self.means.temporaries.name(),
             hidden: false,
+            counterpart: OnceLock::new(),
         })
     }
 
