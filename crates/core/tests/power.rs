@@ -1,6 +1,7 @@
 //! Guarantee: after a power cut at any moment of a run, the next run, by stamps alone, makes the
 //! destination identical: whatever a file system brought onto the drive without its content is
-//! found.
+//! found. And a run that set aside can be undone: all that it displaced is back, or is named and lies
+//! aside, on whichever drive.
 //!
 //! The destination lies in an image, and the image on a drive that can share content: at random
 //! moments the image is cloned as it is. Each clone is what a machine would find after a power cut:
@@ -19,9 +20,11 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Flush, Request, Task};
-use utter_echo_lab::{DriveKind, MountedDrive, differences, snapshot};
+use utter_echo_core::request::{Flush, Request, SetAside, Task};
+use utter_echo_core::{BadRun, PastRun, Session};
+use utter_echo_lab::{DriveKind, MountedDrive, Snapshot, differences, snapshot};
 
 use common::Trees;
 
@@ -97,6 +100,82 @@ fn run_and_clone(request: &Request, image: &Path, neighbour: &Path, clones: &[Pa
     });
 }
 
+const RUN: &str = "2026-11-23T14-05-09Z";
+
+/// Undoes a run after a power cut, if there is one. What is not as it was before is named, and kept.
+fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
+    let trees = Trees::new();
+    let kept = snapshot(aside);
+    let named: Vec<Vec<u8>> = match PastRun::open(&Linux, &aside.join(RUN)) {
+        Err(BadRun::NoRun { .. } | BadRun::NeverBegun(_)) => Vec::new(),
+        Err(other) => panic!("{when}: {other}"),
+        Ok(past) => {
+            let wanted = common::request(&trees, Task::Undo);
+            let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
+            let plan = session.plan_to_undo().unwrap();
+            session.enact(&plan, &Silent);
+            let left = session.not_back().unwrap();
+            left.into_iter().map(|problem| problem.path.as_bytes().to_vec()).collect()
+        }
+    };
+    // The mark of the run stays until a run has looked at everything.
+    let mut now = snapshot(echo);
+    now.retain(|path, _| !path.starts_with(b".utter-"));
+    let mut was = old.clone();
+    for path in named {
+        let lies_aside = kept.get(&[RUN.as_bytes(), b"/", &path].concat());
+        let (was, now) = (was.remove(&path), now.remove(&path));
+        let is_back =
+            now.is_some_and(|now| was.as_ref().is_some_and(|was| now.content == was.content));
+        let is_kept = lies_aside
+            .is_some_and(|kept| was.as_ref().is_some_and(|was| kept.content == was.content));
+        let path = String::from_utf8_lossy(&path);
+        assert!(was.is_none() || is_back || is_kept, "{when}: '{path}' is lost");
+    }
+    let left = differences(&was, &now);
+    assert!(left.is_empty(), "{when}: {left}");
+}
+
+/// Mirrors with what is lost set aside, on the same drive and on another, and undoes it after each power cut.
+fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool) {
+    let room = outer.join(format!("{}-{elsewhere}", kind.name()));
+    let source = room.join("source");
+    fs::create_dir_all(&source).unwrap();
+    let image = room.join("image");
+    let drives = match MountedDrive::make_pair(kind, &image, &room) {
+        Ok(drives) => drives,
+        Err(reason) => return utter_echo_lab::left_out(format!("{}: {reason}", kind.name())),
+    };
+    let folders = |drives: &[MountedDrive; 2]| {
+        let aside = drives[usize::from(elsewhere)].folder().join("aside");
+        (drives[0].folder().join("echo"), aside)
+    };
+    let (echo, aside) = folders(&drives);
+    fill(&echo, 0);
+    fill(&source, 7);
+    for folder in ["3", "11"] {
+        fs::remove_dir_all(source.join(folder)).unwrap_or_default();
+    }
+    rustix::fs::syncfs(File::open(&echo).unwrap()).unwrap();
+    let old = snapshot(&echo);
+    let mut request = request(&source, &echo);
+    request.running.rate = Some(24 << 20);
+    request.running.flush = Flush::End;
+    request.safety.set_aside =
+        Some(SetAside { folder: aside.clone(), run: RUN.into(), keep: None });
+    let clones: Vec<_> = (0..moments() / 4).map(|i| room.join(format!("clone-{i}"))).collect();
+    run_and_clone(&request, &image, &drives[0].folder().join("neighbour"), &clones);
+    drop(drives);
+    for (at, path) in clones.iter().enumerate() {
+        // In the same place, which the notes know.
+        let found = MountedDrive::mount_pair(path, &room).unwrap();
+        let (echo, aside) = folders(&found);
+        undo(&echo, &aside, &old, &format!("{} {elsewhere}, cut {at}", kind.name()));
+        drop(found);
+        fs::remove_file(path).unwrap();
+    }
+}
+
 fn cut_power(kind: DriveKind, outer: &Path) {
     let source = outer.join("source");
     let room = outer.join(kind.name());
@@ -139,19 +218,30 @@ fn cut_power(kind: DriveKind, outer: &Path) {
 }
 
 #[test]
+fn what_was_set_aside_is_back_or_kept_after_a_power_cut() {
+    on_a_large_drive(|kind, outer| {
+        for elsewhere in [false, true] {
+            cut_power_while_setting_aside(kind, outer, elsewhere);
+        }
+    });
+}
+
+#[test]
 fn after_a_power_cut_the_next_run_is_not_deceived_by_stamps() {
+    on_a_large_drive(cut_power);
+}
+
+/// Does this for every kind of drive, beside a folder where clones take room only where they differ.
+fn on_a_large_drive(work: impl Fn(DriveKind, &Path)) {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
-    // Large enough for the clones, which take room only where they differ.
     let outer = match MountedDrive::make_large(DriveKind::Xfs, room.path()) {
         Ok(outer) => outer,
-        Err(reason) => {
-            return utter_echo_lab::left_out(reason);
-        }
+        Err(reason) => return utter_echo_lab::left_out(reason),
     };
     for kind in [DriveKind::Ext4, DriveKind::Xfs, DriveKind::Btrfs] {
-        cut_power(kind, &outer.folder());
+        work(kind, &outer.folder());
     }
 }

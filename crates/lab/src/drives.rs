@@ -69,6 +69,9 @@ impl DriveKind {
     }
 }
 
+/// Bytes of each of two drives in one image.
+const HALF: u64 = 400 << 20;
+
 /// A mounted file system; it goes with this value.
 #[derive(Debug)]
 pub struct MountedDrive {
@@ -149,6 +152,46 @@ impl MountedDrive {
         Ok(drive)
     }
 
+    /// Makes and mounts two of 400 MiB that lie in one image, so that both can be cloned at one moment.
+    pub fn make_pair(kind: DriveKind, image: &Path, room: &Path) -> Result<[Self; 2], String> {
+        let made = File::create(image).and_then(|file| file.set_len(2 * HALF));
+        made.map_err(|e| format!("{}: {e}", image.display()))?;
+        let make = |half: u64| {
+            let mut drive = Self { base: room.join(half.to_string()), device: None, bytes: HALF };
+            let folder = drive.folder();
+            fs::create_dir_all(&folder).map_err(|e| e.to_string())?;
+            let (offset, limit) = ((half * HALF).to_string(), HALF.to_string());
+            let device = drive.attach_file(image, &["-o", &offset, "--sizelimit", &limit])?;
+            let program: &[&str] = match kind {
+                DriveKind::Ext4 => &["mkfs.ext4", "-q", "-F"],
+                DriveKind::Xfs => &["mkfs.xfs", "-q", "-f"],
+                _ => &["mkfs.btrfs", "-q", "-f"],
+            };
+            run(program, &[Path::new(&device)])?;
+            Ok::<_, String>(drive)
+        };
+        let drives = [make(0)?, make(1)?];
+        // Where one is mounted the other cannot be made: they are taken for one.
+        for drive in &drives {
+            let device = drive.device.as_deref().unwrap_or_default();
+            run(&["mount"], &[Path::new(device), &drive.folder()])?;
+        }
+        Ok(drives)
+    }
+
+    /// Mounts two that lie in one image, with what their kind needs to recover them.
+    pub fn mount_pair(image: &Path, room: &Path) -> Result<[Self; 2], String> {
+        let mount = |half: u64| {
+            let drive = Self { base: room.join(half.to_string()), device: None, bytes: HALF };
+            let folder = drive.folder();
+            fs::create_dir_all(&folder).map_err(|e| e.to_string())?;
+            let options = format!("loop,offset={},sizelimit={HALF}", half * HALF);
+            run(&["mount", "-o", &options], &[image, &folder])?;
+            Ok::<_, String>(drive)
+        };
+        Ok([mount(0)?, mount(1)?])
+    }
+
     /// The image that the file system lies in.
     pub fn image(&self) -> PathBuf {
         self.base.join("image")
@@ -213,8 +256,13 @@ impl MountedDrive {
     }
 
     fn attach(&mut self) -> Result<String, String> {
+        let image = self.image();
+        self.attach_file(&image, &[])
+    }
+
+    fn attach_file(&mut self, image: &Path, options: &[&str]) -> Result<String, String> {
         let mut command = Command::new("losetup");
-        let output = command.args(["-f", "--show"]).arg(self.image()).output();
+        let output = command.args(["-f", "--show"]).args(options).arg(image).output();
         let output = output.map_err(|e| format!("losetup: {e}"))?;
         if !output.status.success() {
             return Err(format!("losetup: {}", String::from_utf8_lossy(&output.stderr).trim()));

@@ -29,9 +29,9 @@ impl Run<'_> {
         }
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
-        let kept = self.keep_elsewhere(root, shelf).during(Operation::SetAside);
-        let noted = kept.and_then(|()| shelf.aside.open_gate().during(Operation::SetAside));
-        if let Err(trouble) = noted {
+        // In this order: copies without notes could not be told from the last of their kind.
+        let noted = shelf.aside.open_gate().and_then(|()| self.keep_elsewhere(root, shelf));
+        if let Err(trouble) = noted.during(Operation::SetAside) {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
             self.report(&self.drives[0], &TreePath::default(), trouble);
         }
