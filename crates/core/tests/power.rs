@@ -70,8 +70,13 @@ fn clone(image: &Path, to: &Path) {
     rustix::fs::ioctl_ficlone(&to, &image).unwrap();
 }
 
-/// Runs a mirror, and meanwhile clones the image at random moments.
-fn run_and_clone(request: &Request, image: &Path, neighbour: &Path, clones: &[PathBuf]) {
+/// Runs a mirror, and meanwhile clones the image at random moments, at most so many milliseconds apart.
+fn run_and_clone(
+    request: &Request,
+    image: &Path,
+    neighbour: &Path,
+    (clones, apart): (&[PathBuf], u64),
+) {
     let over = AtomicBool::new(false);
     std::thread::scope(|scope| {
         scope.spawn(|| {
@@ -91,7 +96,7 @@ fn run_and_clone(request: &Request, image: &Path, neighbour: &Path, clones: &[Pa
         });
         let (mut rng, mut late) = (fastrand::Rng::with_seed(clones.len() as u64), 0);
         for path in clones {
-            std::thread::sleep(Duration::from_millis(rng.u64(0..60)));
+            std::thread::sleep(Duration::from_millis(rng.u64(0..apart)));
             clone(image, path);
             late += usize::from(over.load(Ordering::Relaxed));
         }
@@ -119,7 +124,7 @@ fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
         }
     };
     // The mark of the run stays until a run has looked at everything.
-    let mut now = snapshot(echo);
+    let mut now = common::with_groups_within(snapshot(echo));
     now.retain(|path, _| !path.starts_with(b".utter-"));
     let mut was = old.clone();
     for path in named {
@@ -164,7 +169,9 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     request.safety.set_aside =
         Some(SetAside { folder: aside.clone(), run: RUN.into(), keep: None });
     let clones: Vec<_> = (0..moments() / 4).map(|i| room.join(format!("clone-{i}"))).collect();
-    run_and_clone(&request, &image, &drives[0].folder().join("neighbour"), &clones);
+    // Copying to another drive takes its time, in which nothing is displaced yet.
+    let apart = if elsewhere { 240 } else { 60 };
+    run_and_clone(&request, &image, &drives[0].folder().join("neighbour"), (&clones, apart));
     drop(drives);
     for (at, path) in clones.iter().enumerate() {
         // In the same place, which the notes know.
@@ -197,7 +204,7 @@ fn cut_power(kind: DriveKind, outer: &Path) {
         request.running.rate = Some(24 << 20);
         request.running.flush = if round == 3 { Flush::Each } else { Flush::End };
         let clones: Vec<_> = (0..moments() / 4).map(|i| outer.join(format!("clone-{i}"))).collect();
-        run_and_clone(&request, &image, &drive.folder().join("neighbour"), &clones);
+        run_and_clone(&request, &image, &drive.folder().join("neighbour"), (&clones, 60));
         // The same file system cannot be mounted twice.
         drop(drive);
         for path in &clones {
