@@ -52,9 +52,13 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
 
 /// Undoes a run over a system that may fail, as far as that goes. True if it says that all is back.
 fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
+    try_to_undo_with(system, trees, path, 1)
+}
+
+fn try_to_undo_with(system: &dyn System, trees: &Trees, path: &Path, workers: usize) -> bool {
     let Ok(past) = PastRun::open(system, path) else { return false };
     let mut request = request(trees, Task::Undo);
-    request.running.workers = 1;
+    request.running.workers = workers;
     let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
     let Ok(plan) = session.plan_to_undo() else { return false };
     let outcome = session.enact(&plan, &Silent);
@@ -497,6 +501,48 @@ fn attributes_that_were_changed_since_are_noticed() {
         let outcome = session.enact(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "{what}: {:?}", outcome.problems);
         assert_eq!(session.not_back().unwrap().is_empty(), expected.is_empty(), "{what}");
+    }
+}
+
+/// A system whose first deeds on each worker wait until a folder gets its time, or nobody can do that for them:
+/// whoever gives a folder its time before all in it is done does so here, without luck.
+fn with_late_deeds<'a>() -> Tampered<'a> {
+    let dressed = std::sync::atomic::AtomicUsize::new(0);
+    Tampered::before_each(move |name| {
+        use std::sync::atomic::Ordering::SeqCst;
+        thread_local!(static LATE: std::cell::Cell<u32> = const { std::cell::Cell::new(0) });
+        match name {
+            "set_times" => drop(dressed.fetch_add(1, SeqCst)),
+            "rename" | "remove_file" | "add_name" | "create_folder" if LATE.get() < 3 => {
+                LATE.set(LATE.get() + 1);
+                let before = dressed.load(SeqCst);
+                for _ in 0..40 {
+                    if dressed.load(SeqCst) > before {
+                        break;
+                    }
+                    std::thread::sleep(std::time::Duration::from_millis(1));
+                }
+            }
+            _ => {}
+        }
+    })
+}
+
+#[test]
+fn folders_get_their_times_when_all_in_them_is_done() {
+    for seed in 880..888 {
+        let trees = grown(seed);
+        let mut wanted = mirror_into(&trees, &trees.base.path().join("aside"));
+        (wanted.running.workers, wanted.changed.steps) = (4, Verbs::ALL);
+        let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
+        let outcome = run(&with_late_deeds(), &wanted);
+        assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
+        let left = differences(&new, &common::with_groups_within(snapshot(&trees.destination)));
+        assert!(left.is_empty(), "seed {seed}: {left}");
+        let Some(path) = outcome.set_aside else { continue };
+        assert!(try_to_undo_with(&with_late_deeds(), &trees, &path, 4), "seed {seed}");
+        let left = differences(&old, &snapshot(&trees.destination));
+        assert!(left.is_empty(), "seed {seed} undone: {left}");
     }
 }
 
