@@ -292,7 +292,12 @@ fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
         let system = Tampered::new(tampering(at));
         let says_so = try_to_undo(&system, &trees, &path);
         let when = format!("call {at} ({})", counted.calls()[at]);
+        // What a stopped undo left is undone by one that is stopped elsewhere, and then by a third.
+        let elsewhere = at * 7919 % counted.calls().len();
         if !says_so && path.with_extension("notes").exists() {
+            try_to_undo(&Tampered::new(tampering(elsewhere)), &trees, &path);
+        }
+        if path.with_extension("notes").exists() {
             let again = try_to_undo(&Linux, &trees, &path);
             if !again {
                 let past = PastRun::open(&Linux, &path).unwrap();
@@ -569,6 +574,16 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     let second = run_at(19, Some(Keep::Newest(1)));
     assert!(first.exists() && second.exists());
     drop(lock);
+    // Nor is one whose destination is not there now.
+    let away = trees.base.path().join("away");
+    fs::rename(&trees.destination, &away).unwrap();
+    fs::create_dir(&trees.destination).unwrap();
+    let elsewhere = run_at(22, Some(Keep::Newest(1)));
+    assert!(first.exists() && second.exists() && elsewhere.exists());
+    fs::remove_dir_all(&trees.destination).unwrap();
+    fs::rename(&away, &trees.destination).unwrap();
+    fs::remove_dir_all(&elsewhere).unwrap();
+    fs::remove_file(elsewhere.with_extension("notes")).unwrap();
     let third = run_at(21, Some(Keep::Newest(1)));
     assert!(!first.exists() && !second.exists() && third.exists());
 }

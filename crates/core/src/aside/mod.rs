@@ -124,7 +124,12 @@ impl Shelf {
             operation: Operation::Prune,
             cause: cause.into(),
         };
-        match open_store(system, &self.path).and_then(|store| store.prune(keep)) {
+        // Where a drive is not there, nobody can say that its runs are not needed any more.
+        let may_go = |run: &str| match PastRun::open(system, &self.path.join(run)) {
+            Ok(past) => past.pairs().is_ok_and(|pairs| past.other_place(&pairs).is_none()),
+            Err(_) => true,
+        };
+        match open_store(system, &self.path).and_then(|store| store.prune(keep, may_go)) {
             Ok(failed) => failed.into_iter().map(problem).collect(),
             Err(error) => vec![problem((String::new(), error))],
         }

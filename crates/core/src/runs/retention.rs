@@ -10,11 +10,15 @@ use crate::request::Keep;
 use super::{Hold, Store, notes_of};
 
 impl Store<'_> {
-    /// Removes the runs that need not be kept, but for those that are in use, whatever the clock says. What
-    /// could not be removed is told by its name.
-    pub(crate) fn prune(&self, keep: &Keep) -> io::Result<Vec<(String, io::Error)>> {
+    /// Removes the runs that need not be kept and `may_go`, but for those that are in use, whatever the clock
+    /// says. What could not be removed is told by its name.
+    pub(crate) fn prune(
+        &self,
+        keep: &Keep,
+        may_go: impl Fn(&str) -> bool,
+    ) -> io::Result<Vec<(String, io::Error)>> {
         let old = self.alone(|| self.claim_old(keep))?;
-        let failed = old.into_iter().filter_map(|(run, _lock)| {
+        let failed = old.into_iter().filter(|(run, _)| may_go(run)).filter_map(|(run, _lock)| {
             let removed = self.remove(&run);
             removed.err().map(|error| (run, error))
         });
