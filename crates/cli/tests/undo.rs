@@ -7,7 +7,7 @@ mod common;
 
 use std::fs;
 
-use common::{Ran, Room};
+use common::{NOBODY, Ran, Room};
 
 /// A mirror that replaced, adjusted, added and removed, and the folder of its run.
 fn mirrored() -> (Room, String) {
@@ -99,6 +99,35 @@ fn folders_that_the_run_made_go_with_it_and_those_around_get_their_time_back() {
     assert!(room.list("keeper").is_empty());
     let modified = fs::metadata(room.path("keeper")).unwrap().modified().unwrap();
     assert_eq!(modified, std::time::UNIX_EPOCH);
+}
+
+#[test]
+fn whatever_the_umask_is_the_run_can_be_taken_back() {
+    let room = Room::new()
+        .with("saltmere/seasons/lens.svg", "<svg/>")
+        .with("keeper/seasons/lens.svg", "<svg></svg>")
+        .with("keeper/old/ledger.txt", "old");
+    if utter_echo_lab::is_root() {
+        for name in ["", "saltmere", "keeper"] {
+            let chown = std::process::Command::new("chown")
+                .args(["-R", &NOBODY.to_string()])
+                .arg(room.path(name))
+                .status();
+            assert!(chown.unwrap().success());
+        }
+    }
+    fs::copy(common::UTTER, room.path("utter")).unwrap();
+    let line = "umask 0277; ./utter mirror --yes --set-aside deep/aside saltmere keeper && \
+                ./utter undo --yes deep/aside/*Z";
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", line]).current_dir(room.path("")).env("XDG_STATE_HOME", room.path("state"));
+    if utter_echo_lab::is_root() {
+        std::os::unix::process::CommandExt::uid(&mut shell, NOBODY);
+    }
+    let ran = common::ran(&shell.output().unwrap());
+    assert_eq!(ran.code, 0, "{ran:?}");
+    assert_eq!(room.read("keeper/seasons/lens.svg"), "<svg></svg>");
+    assert_eq!(room.list("keeper"), ["old/", "old/ledger.txt", "seasons/", "seasons/lens.svg"]);
 }
 
 #[test]
@@ -200,13 +229,13 @@ fn runs_are_listed_and_their_room_is_freed() {
         let refused = room.run(&call);
         assert_eq!(refused.code, code, "{call}: {refused:?}");
         assert!(refused.err.contains(word), "{call}: {refused:?}");
-        assert_eq!(list("").lines().count(), 5, "{call}");
+        assert_eq!(list("").lines().count(), 6, "{call}");
     }
     assert_eq!(room.run("undo --yes --discard older-than:1000d").code, 0);
     assert!(!room.path("aside/2020-01-31T00-00-00Z.notes").exists());
     let declined = room.on_a_terminal(&format!("undo --discard {run}"), "n\n");
     assert_eq!(declined.code, 4, "{declined:?}");
-    assert_eq!(list("").lines().count(), 3);
+    assert_eq!(list("").lines().count(), 4);
     assert_eq!(room.on_a_terminal(&format!("undo --discard {run}"), "y\n").code, 0);
     assert!(room.list("aside").is_empty());
     assert!(list("").starts_with("No run"), "{}", list(""));

@@ -57,7 +57,7 @@ fn text(out: &mut impl Write, runs: &[Overview]) -> io::Result<()> {
         0 => writeln!(out, "No run is known that set anything aside."),
         _ => writeln!(
             out,
-            "{count}, {} in all. Take one back with 'utter undo RUN', or free its room with 'utter undo --discard RUN'.",
+            "{count}, {} in all\nTo take one back: utter undo RUN; to free its room: utter undo --discard RUN",
             units::bytes(room)
         ),
     }

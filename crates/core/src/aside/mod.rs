@@ -22,7 +22,7 @@ use crate::plan::Plan;
 use crate::problem::{Operation, Problem};
 use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
-use crate::runs::{Mark, Recorder, Store};
+use crate::runs::{self, Mark, Recorder, Store};
 use crate::sides::{self, CallError, Pair, Place};
 use crate::state::{Before, Left, State};
 
@@ -172,7 +172,7 @@ impl<'a> Aside<'a> {
     ) -> io::Result<Self> {
         let mut at = system.open_folder(shelf.anchor(), b"")?;
         for name in &shelf.place.missing {
-            taken_or(system.create_folder(at.as_fd(), name, 0o777))?;
+            make_folder(system, at.as_fd(), name, 0o777 & !caller.umask | 0o700)?;
             at = system.open_folder(at.as_fd(), name)?;
         }
         let run = Store::of(system, at).begin(&set_aside.run)?;
@@ -243,16 +243,17 @@ fn count(number: usize) -> u32 {
 fn make_folders(system: &dyn System, root: BorrowedFd<'_>, path: &[u8]) -> io::Result<()> {
     let mut at = system.open_folder(root, b"")?;
     for name in path.split(|b| *b == b'/').filter(|name| !name.is_empty()) {
-        taken_or(system.create_folder(at.as_fd(), name, 0o700))?;
+        make_folder(system, at.as_fd(), name, 0o700)?;
         at = system.open_folder(at.as_fd(), name)?;
     }
     Ok(())
 }
 
-/// Another worker may have made it first.
-fn taken_or(made: io::Result<()>) -> io::Result<()> {
-    match made {
+/// Makes a folder of this mode, whatever the umask. Another worker may have made it first.
+fn make_folder(system: &dyn System, at: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()> {
+    match system.create_folder(at, name, mode) {
         Err(e) if e.kind() == ErrorKind::AlreadyExists => Ok(()),
-        other => other,
+        Ok(()) => runs::grant(system, Entry::Named(at, name), mode),
+        failed => failed,
     }
 }

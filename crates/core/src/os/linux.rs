@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::io::{self, ErrorKind};
 use std::num::NonZeroU64;
-use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd as _, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{
@@ -288,8 +288,10 @@ impl System for Linux {
             Entry::Open(fd) => rustix::fs::fchmod(fd, mode)?,
             // `fchmod` refuses such a handle; its name under /proc leads to the same entry.
             Entry::Pinned(fd) => rustix::fs::chmod(proc_path(fd, b"").as_slice(), mode)?,
+            // There is no call for that which follows no link on every kernel.
             Entry::Named(folder, name) => {
-                rustix::fs::chmodat(folder, name, mode, AtFlags::SYMLINK_NOFOLLOW)?;
+                let pinned = self.pin(folder, name)?;
+                rustix::fs::chmod(proc_path(pinned.as_fd(), b"").as_slice(), mode)?;
             }
         }
         Ok(())

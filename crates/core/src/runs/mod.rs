@@ -15,9 +15,10 @@ mod reader;
 mod recorder;
 mod retention;
 
+use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use crate::os::System;
+use crate::os::{Entry, System, is_unsupported};
 
 pub(crate) use frame::Mark;
 pub(crate) use lock::Hold;
@@ -51,6 +52,14 @@ impl<'a> Store<'a> {
 
     pub(crate) fn folder(&self) -> BorrowedFd<'_> {
         self.folder.as_fd()
+    }
+}
+
+/// Gives what was just made its mode, whatever the umask took away of it, on drives that have modes.
+pub(crate) fn grant(system: &dyn System, entry: Entry<'_>, mode: u32) -> io::Result<()> {
+    match system.set_mode(entry, mode) {
+        Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::PermissionDenied => Ok(()),
+        other => other,
     }
 }
 

@@ -4,9 +4,9 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use crate::os::{System, is_unsupported};
+use crate::os::{Entry, System, is_unsupported};
 
-use super::{Mark, NewRun, Notes, Store, frame, notes_of};
+use super::{Mark, NewRun, Notes, Store, frame, grant, notes_of};
 
 /// Adds lines to the notes of a run, from any worker. They are written out together; a gate is what makes
 /// sure that they are on the drive.
@@ -33,6 +33,8 @@ impl<'a> Store<'a> {
         let made = || {
             let (name, file) = self.new_notes(wanted)?;
             self.system.create_folder(self.folder(), name.as_bytes(), 0o700)?;
+            grant(self.system, Entry::Open(file.as_fd()), 0o600)?;
+            grant(self.system, Entry::Named(self.folder(), name.as_bytes()), 0o700)?;
             let folder = self.system.open_folder(self.folder(), name.as_bytes())?;
             // A drive that cannot lock it does not.
             let lock = self.system.lock(folder.as_fd()).ok().flatten();
