@@ -24,6 +24,14 @@ const IN_USER_SPACE: u64 = 0x6573_5546;
 /// driven in user space, shares, FAT and exFAT.
 const RESTLESS: [u64; 6] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997, FAT, EXFAT];
 
+/// Those whose files end where their size says: ext, XFS, btrfs, F2FS and what lies in memory.
+const EXACT: [u64; 5] = [EXT, 0x5846_5342, 0x9123_683e, 0xf2f5_2010, 0x0102_1994];
+
+/// True if nothing can lie beyond the size of a file on the drive that holds a folder.
+pub(crate) fn has_exact_sizes(system: &dyn System, folder: BorrowedFd<'_>) -> bool {
+    system.kind_of_drive(folder).is_ok_and(|kind| EXACT.contains(&kind))
+}
+
 /// Whether the inode numbers of a drive can be used to know an entry again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Numbers {

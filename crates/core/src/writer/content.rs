@@ -80,6 +80,7 @@ impl Writer<'_> {
         let made = made.during(Operation::Write)?;
         for attempt in 1.. {
             let came = self.pour(source.as_fd(), made.as_fd(), &before, from)?;
+            let came = self.beyond(place, source.as_fd(), &before, came)?;
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
             let at_rest = (after.size, after.modified, after.changed)
                 == (before.size, before.modified, before.changed);
@@ -156,7 +157,22 @@ impl Writer<'_> {
         Ok(at)
     }
 
-    /// Returns where the source's content ended, or where it goes on beyond its size.
+    /// Where the source's content ended, of which so much came; more than its size if it goes on there.
+    fn beyond(
+        &self,
+        place: &Place,
+        source: BorrowedFd<'_>,
+        stat: &Stat,
+        came: u64,
+    ) -> Result<u64, Trouble> {
+        if came != stat.size || stat.size == 0 || place.exact_sizes {
+            return Ok(came);
+        }
+        let beyond = self.system().read_at(source, &mut [0], came).during(Operation::Read)?;
+        Ok(came + beyond as u64)
+    }
+
+    /// Returns where the source's content ended.
     fn pour(
         &self,
         source: BorrowedFd<'_>,
@@ -165,10 +181,6 @@ impl Writer<'_> {
         from: u64,
     ) -> Result<u64, Trouble> {
         let mut end = self.pour_size(source, made, stat, from)?;
-        if end == stat.size && stat.size > 0 {
-            let beyond = self.system().read_at(source, &mut [0], end);
-            return Ok(end + beyond.during(Operation::Read)? as u64);
-        }
         if stat.size > 0 {
             return Ok(end);
         }

@@ -5,6 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::OnceLock;
 
 use crate::abilities::Ability;
+use crate::drives;
 use crate::os::{Entry, Flags, Identity, Kind, Onto};
 use crate::path::TreePath;
 use crate::policy::Verb;
@@ -24,6 +25,8 @@ pub(crate) struct Place {
     pub(crate) path: TreePath,
     /// `None` where the source has no such folder or it cannot be opened.
     pub(crate) source: Option<OwnedFd>,
+    /// Nothing lies beyond the sizes of the files there.
+    pub(super) exact_sizes: bool,
     pub(crate) destination: OwnedFd,
     /// Of the destination's folder.
     pub(crate) identity: Identity,
@@ -72,8 +75,10 @@ impl Writer<'_> {
         } else {
             reach::flags(system, destination.as_fd()).unwrap_or(stat.flags)
         };
+        let is_exact = |source: &OwnedFd| drives::has_exact_sizes(system, source.as_fd());
         Ok(Place {
             path,
+            exact_sizes: source.as_ref().is_some_and(is_exact),
             source,
             destination,
             identity: stat.identity,
