@@ -4,6 +4,8 @@ use std::process::ExitCode;
 
 use utter_echo_core::{Ending, Outcome, PlanError};
 
+use crate::present::streams;
+
 /// How the process ends; the numbers are documented in the help and the README.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Exit {
@@ -13,6 +15,7 @@ pub(crate) enum Exit {
     Problems = 3,
     Refused = 4,
     EndedEarly = 5,
+    CutOff = 6,
     Interrupted = 130,
     Terminated = 143,
 }
@@ -49,6 +52,11 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     }
 }
 
+/// Of a command that does nothing but show: it has failed if what it shows is lost.
+pub(crate) fn of_shown(exit: Exit) -> Exit {
+    if streams::is_cut_off() { Exit::CutOff } else { exit }
+}
+
 /// `planned` is the number of problems that were known before the run.
 pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i32>) -> Exit {
     match outcome.ending {
@@ -60,5 +68,5 @@ pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i
 }
 
 fn of_signal(signal: Option<i32>) -> Exit {
-    if signal == Some(signal_hook::consts::SIGTERM) { Exit::Terminated } else { Exit::Interrupted }
+    if signal == Some(signal_hook::consts::SIGINT) { Exit::Interrupted } else { Exit::Terminated }
 }

@@ -32,6 +32,7 @@ Exit codes:
   3    finished with problems, all of them named
   4    a guard, or the person who was asked, refused the plan; nothing was touched
   5    stopped early, the drive is full or gone; what was done is whole, run it again
+  6    the output of a command that only shows could not be written
   130  interrupted, and 143 terminated; what was done is whole, run it again
 
 Begin with 'utter demo', then 'utter copy -h'.";

@@ -18,7 +18,7 @@ use crate::args::{Ask, Changing, Copy, How, Mirror, SafetyOptions, Writing, requ
 use crate::exit::{self, Exit, Refused};
 use crate::gentle;
 use crate::places;
-use crate::present::{Presenter, Progress, Took, ask, names};
+use crate::present::{Presenter, Progress, Took, ask, names, streams, units};
 use crate::signals::Signals;
 
 pub(crate) fn copy(args: &Copy) -> Result<Exit> {
@@ -195,7 +195,7 @@ impl Change<'_> {
         }
         guard_or_ask(session, &plan, presenter, signals)?;
         presenter.notes(&plan)?;
-        confirm(self.request, self.safety, &mut plan, signals)?;
+        confirm(self.request, self.safety, self.how.output.quiet, &mut plan, signals)?;
         let progress = Progress::changing(&self.how.output, signals, &plan);
         let begun = Instant::now();
         let outcome = session.enact(&plan, &progress);
@@ -257,13 +257,21 @@ pub(super) fn refused(refusal: &Refusal, presenter: &Presenter<'_>) -> Result<()
 fn confirm(
     request: &Request,
     safety: &SafetyOptions,
+    quiet: bool,
     plan: &mut Plan,
     signals: &Signals,
 ) -> Result<()> {
     let destination = &request.places.destination;
     let removals = plan.totals.remove.entries > plan.totals.leftovers;
     let removes = removals && request.task.asks_before_removing();
-    let wanted = safety.ask.is_some() || removes && !safety.yes && ask::can_ask();
+    let unasked = removes && !safety.yes && safety.ask.is_none();
+    let wanted = safety.ask.is_some() || unasked && ask::can_ask();
+    if unasked && !wanted && !quiet {
+        let removals = units::entries(plan.totals.remove.entries);
+        streams::tell(&format!(
+            "utter: removing {removals} without asking, since there is no terminal to ask on; --yes says that it is meant"
+        ));
+    }
     if !wanted || plan.is_empty() {
         return Ok(());
     }

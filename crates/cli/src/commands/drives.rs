@@ -5,7 +5,7 @@ use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
 use crate::args::Drives;
-use crate::exit::Exit;
+use crate::exit::{self, Exit};
 use crate::present;
 
 pub(crate) fn drives(args: &Drives) -> Result<Exit> {
@@ -16,5 +16,5 @@ pub(crate) fn drives(args: &Drives) -> Result<Exit> {
         "cannot list the mounted drives; /proc must be mounted, and readable: mount -t proc proc /proc",
     )?;
     present::drives(&drives, args.format)?;
-    Ok(Exit::Done)
+    Ok(exit::of_shown(Exit::Done))
 }

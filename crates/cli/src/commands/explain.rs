@@ -8,7 +8,7 @@ use utter_echo_core::explain;
 use utter_echo_core::os::Linux;
 
 use crate::args::{Explain, Format};
-use crate::exit::Exit;
+use crate::exit::{self, Exit};
 use crate::present::{self, names};
 
 pub(crate) fn explain(args: &Explain) -> Result<Exit> {
@@ -28,7 +28,8 @@ pub(crate) fn explain(args: &Explain) -> Result<Exit> {
     if args.paths.is_empty() {
         let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;
         present::survey(args.format, source, &survey)?;
-        return Ok(if survey.problems.is_empty() { Exit::Done } else { Exit::Problems });
+        let exit = if survey.problems.is_empty() { Exit::Done } else { Exit::Problems };
+        return Ok(exit::of_shown(exit));
     }
     let mut explained = Vec::new();
     for path in &args.paths {
@@ -37,7 +38,7 @@ pub(crate) fn explain(args: &Explain) -> Result<Exit> {
         explained.push(explain::path(&Linux, source, &selection, path).with_context(cannot)?);
     }
     present::explained(args.format, &explained)?;
-    Ok(Exit::Done)
+    Ok(exit::of_shown(Exit::Done))
 }
 
 /// A path as one within the source, also if it was typed with the source before it.

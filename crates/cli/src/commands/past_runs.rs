@@ -9,7 +9,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::{Overview, discard, past_runs};
 
 use crate::args::{DiscardWhat, Undo, run_at};
-use crate::exit::{Exit, Refused};
+use crate::exit::{self, Exit, Refused};
 use crate::places;
 use crate::present::{self, ask, names};
 use crate::signals::Signals;
@@ -20,7 +20,7 @@ pub(super) fn list(args: &Undo) -> Result<Exit> {
     output.refuse_csv()?;
     present::choose_colors(output.color);
     present::past_runs(output.format, &known())?;
-    Ok(Exit::Done)
+    Ok(exit::of_shown(Exit::Done))
 }
 
 /// Every run in the folders that are remembered, the newest first.

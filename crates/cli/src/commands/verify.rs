@@ -9,7 +9,7 @@ use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{Safety, Sample, Task};
 
 use crate::args::{How, Verify, request};
-use crate::exit::Exit;
+use crate::exit::{self, Exit};
 use crate::gentle;
 use crate::present::{Listing, Presenter, Progress};
 use crate::signals::Signals;
@@ -36,13 +36,13 @@ pub(crate) fn verify(args: &Verify) -> Result<Exit> {
     signals.check()?;
     let plan = plan?;
     presenter.verdict(&plan, Listing { limit: args.limit, suggest: args.suggest })?;
-    Ok(if !plan.problems.is_empty() {
+    Ok(exit::of_shown(if !plan.problems.is_empty() {
         Exit::Problems
     } else if plan.is_empty() {
         Exit::Done
     } else {
         Exit::Different
-    })
+    }))
 }
 
 fn without_removals() -> Verbs {

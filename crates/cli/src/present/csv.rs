@@ -4,12 +4,12 @@ use std::io;
 
 use utter_echo_core::plan::{Plan, Verb};
 
-use super::{text, words};
+use super::{streams, text, words};
 
 /// A row a difference; problems go to stderr, as with text.
 pub(super) fn verdict(plan: &Plan) -> io::Result<()> {
     text::problems(&plan.problems)?;
-    let mut out = csv::Writer::from_writer(io::stdout().lock());
+    let mut out = csv::Writer::from_writer(streams::raw_out());
     out.write_record(["difference", "type", "path", "bytes", "reason"])?;
     for placed in plan.steps() {
         let difference = match placed.step.verb {

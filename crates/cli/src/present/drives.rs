@@ -7,7 +7,7 @@ use serde::Serialize;
 use utter_echo_core::abilities::{Abilities, Ability, Folding, Letters};
 use utter_echo_core::drives::Drive;
 
-use super::{names, units, words};
+use super::{names, streams, units, words};
 use crate::args::Format;
 
 const HEADING: Style = Style::new().bold();
@@ -15,7 +15,7 @@ const FAINT: Style = Style::new().dimmed();
 
 /// Prints every drive in the form that was asked for.
 pub(crate) fn drives(drives: &[Drive], format: Format) -> io::Result<()> {
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     for (at, drive) in drives.iter().enumerate() {
         match format {
             Format::Json => {

@@ -9,7 +9,7 @@ use utter_echo_core::explain::{Explained, Fate, Ruled, Survey};
 use utter_echo_core::os::Kind;
 use utter_echo_core::plan::Tally;
 
-use super::{json, names, text, units, words};
+use super::{json, names, streams, text, units, words};
 use crate::args::Format;
 
 const HEADING: Style = Style::new().bold();
@@ -43,7 +43,7 @@ enum Line<'a> {
 }
 
 fn write_json<'a>(lines: impl IntoIterator<Item = Line<'a>>) -> io::Result<()> {
-    let mut out = io::BufWriter::new(io::stdout().lock());
+    let mut out = io::BufWriter::new(streams::raw_out());
     for line in lines {
         serde_json::to_writer(&mut out, &line)?;
         writeln!(out)?;
@@ -67,7 +67,7 @@ pub(crate) fn explained(format: Format, explained: &[Explained]) -> io::Result<(
                 one.at.as_ref().map(|at| String::from_utf8_lossy(at.as_bytes()).into_owned()),
         }));
     }
-    let mut out = anstream::stdout().lock();
+    let mut out = streams::out();
     for one in explained {
         let (style, word) = match one.fate {
             Fate::Taken => (TAKEN, "taken"),
@@ -127,7 +127,7 @@ pub(crate) fn survey(format: Format, source: &Path, survey: &Survey) -> io::Resu
         return write_json(rules.chain([totals]));
     }
     text::problems(&survey.problems)?;
-    let mut out = anstream::stdout().lock();
+    let mut out = streams::out();
     let (idle, busy): (Vec<&Ruled>, Vec<&Ruled>) =
         survey.rules.iter().partition(|ruled| ruled.count.entries == 0);
     if !busy.is_empty() {

@@ -14,7 +14,7 @@ use utter_echo_core::request::Request;
 use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{Listing, Took, suggest, words};
+use super::{Listing, Took, streams, suggest, words};
 
 const VERSION: u32 = 2;
 
@@ -309,7 +309,7 @@ fn totals(plan: &Plan, run: Option<Run>, run_problems: usize) -> Line {
 }
 
 fn write_all(lines: impl IntoIterator<Item = Line>) -> io::Result<()> {
-    let mut out = io::BufWriter::new(io::stdout().lock());
+    let mut out = io::BufWriter::new(streams::raw_out());
     for line in lines {
         serde_json::to_writer(&mut out, &line)?;
         out.write_all(b"\n")?;

@@ -8,6 +8,7 @@ mod json;
 pub(crate) mod names;
 mod past_runs;
 mod progress;
+pub(crate) mod streams;
 mod suggest;
 mod text;
 pub(crate) mod units;
@@ -32,17 +33,8 @@ pub(crate) use progress::Progress;
 
 /// Prints an error that ended a command.
 pub(crate) fn error(error: &anyhow::Error) {
-    if is_closed_pipe(error) {
-        return;
-    }
     let label = anstyle::AnsiColor::Red.on_default().bold();
-    anstream::eprintln!("{label}utter:{label:#} {error:#}");
-}
-
-/// Whoever read our output had enough of it; that is not worth a word.
-fn is_closed_pipe(error: &anyhow::Error) -> bool {
-    let io = error.downcast_ref::<io::Error>();
-    io.is_some_and(|io| io.kind() == io::ErrorKind::BrokenPipe)
+    streams::tell(&format!("{label}utter:{label:#} {error:#}"));
 }
 
 /// Makes `--color` count for everything printed from here on.
@@ -105,7 +97,7 @@ impl<'a> Presenter<'a> {
         match self.output.format {
             Format::Json => json::notes_first(plan),
             Format::Text | Format::Csv if self.output.quiet => Ok(()),
-            Format::Text | Format::Csv => text::notes(&mut anstream::stdout().lock(), plan),
+            Format::Text | Format::Csv => text::notes(&mut streams::out(), plan),
         }
     }
 
@@ -115,7 +107,7 @@ impl<'a> Presenter<'a> {
             return Ok(());
         }
         let shown = names::shown(file.as_os_str().as_encoded_bytes());
-        writeln!(anstream::stdout(), "The plan is saved; carry it out with: utter enact {shown}\n")
+        writeln!(streams::out(), "The plan is saved; carry it out with: utter enact {shown}\n")
     }
 
     /// A plan that was refused before it was whole.
@@ -175,7 +167,7 @@ impl<'a> Presenter<'a> {
             }
             Format::Text | Format::Csv => {
                 text::problems(left)?;
-                writeln!(anstream::stderr(), "utter: {text}")
+                writeln!(streams::err(), "utter: {text}")
             }
         }
     }
@@ -186,7 +178,7 @@ impl<'a> Presenter<'a> {
         let text = format!("a drive is gone; waiting up to {span} for it to come back");
         match self.output.format {
             Format::Json => json::note("waiting", text),
-            Format::Text | Format::Csv => writeln!(anstream::stderr(), "utter: {text}"),
+            Format::Text | Format::Csv => writeln!(streams::err(), "utter: {text}"),
         }
     }
 

@@ -14,14 +14,14 @@ use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::Count;
 use utter_echo_core::{Overview, Standing};
 
-use super::{json, names, units};
+use super::{json, names, streams, units};
 use crate::args::Format;
 
 const HEADING: Style = Style::new().bold();
 
 /// Prints every run in the form that was asked for.
 pub(crate) fn past_runs(format: Format, runs: &[Overview]) -> io::Result<()> {
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     match format {
         Format::Json => {
             for run in runs {
@@ -39,7 +39,7 @@ pub(crate) fn passed_over(folder: &Path, error: &io::Error) {
     let shown = names::shown(folder.as_os_str().as_encoded_bytes());
     // Nobody is told if nobody can be.
     let _ = writeln!(
-        anstream::stderr(),
+        streams::err(),
         "utter: '{shown}' is passed over: {error}\n  if it lies on a drive, mount that to see its runs"
     );
 }

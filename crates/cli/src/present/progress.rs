@@ -9,7 +9,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use utter_echo_core::observe::Observer;
 use utter_echo_core::plan::Plan;
 
-use super::{names, units};
+use super::{names, streams, units};
 use crate::args::{Output, ProgressHow};
 use crate::signals::Signals;
 
@@ -93,7 +93,7 @@ impl<'a> Progress<'a> {
         match &self.display {
             Display::Bar(bar) if self.is_due(DRAWN) => self.draw(bar, entries, bytes),
             Display::Plain if self.is_due(PLAIN) => {
-                anstream::eprintln!("{}", self.line(entries, bytes));
+                streams::tell(&self.line(entries, bytes));
             }
             Display::Bar(_) | Display::Plain | Display::Nothing => {}
         }
@@ -168,7 +168,7 @@ impl Observer for Progress<'_> {
     fn flushing(&self) {
         match &self.display {
             Display::Bar(bar) => bar.set_message("flushing to the drive"),
-            Display::Plain => anstream::eprintln!("flushing to the drive"),
+            Display::Plain => streams::tell("flushing to the drive"),
             Display::Nothing => {}
         }
     }

@@ -11,7 +11,7 @@ use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::select::Decided;
 use utter_echo_core::{Ending, Outcome, StepOutcome};
 
-use super::{Listing, Took, names, units, words};
+use super::{Listing, Took, names, streams, units, words};
 
 const HEADING: Style = Style::new().bold();
 const FAINT: Style = Style::new().dimmed();
@@ -35,7 +35,7 @@ pub(super) fn plan(plan: &Plan, request: &Request, quiet: bool) -> io::Result<()
     if quiet {
         return Ok(());
     }
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     for placed in plan.steps() {
         step_line(&mut out, &placed, None)?;
     }
@@ -113,12 +113,12 @@ pub(super) fn plan_totals(plan: &Plan) -> String {
 pub(super) fn outcome_in_brief(plan: &Plan, outcome: &Outcome) -> io::Result<()> {
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
-    ending(&mut anstream::stderr().lock(), plan, &outcome.ending)
+    ending(&mut streams::err(), plan, &outcome.ending)
 }
 
 /// Every step, with what became of it if it was not done.
 pub(super) fn steps_taken(plan: &Plan, outcome: &Outcome) -> io::Result<()> {
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     for placed in plan.steps() {
         step_line(&mut out, &placed, Some(outcome.of(placed.number)))?;
     }
@@ -137,7 +137,7 @@ pub(super) fn outcome(
 ) -> io::Result<()> {
     problems(&plan.problems)?;
     problems(&outcome.problems)?;
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     headline(&mut out, plan, outcome, request, took.planning + took.applying)?;
     for verb in Verb::ALL {
         let done = outcome.done(verb);
@@ -255,7 +255,7 @@ pub(super) fn verdict(
     quiet: bool,
 ) -> io::Result<()> {
     problems(&plan.problems)?;
-    let mut out = io::BufWriter::new(anstream::stdout().lock());
+    let mut out = io::BufWriter::new(streams::out());
     differences(&mut out, plan, listing.limit)?;
     if quiet {
         return out.flush();
@@ -451,7 +451,7 @@ fn problem_count(out: &mut impl Write, count: usize) -> io::Result<()> {
 
 /// Problems go to stderr, a line each, in the shape `utter: path: what and why`.
 pub(super) fn problems(problems: &[Problem]) -> io::Result<()> {
-    let mut err = io::BufWriter::new(anstream::stderr().lock());
+    let mut err = io::BufWriter::new(streams::err());
     for Problem { path, operation, cause } in problems {
         let path = names::shown(path.as_bytes());
         writeln!(err, "{BAD}utter:{BAD:#} {path}: {}: {cause}", operation.words())?;

@@ -71,6 +71,8 @@ impl Room {
     pub fn command(&self, line: &str) -> Command {
         let mut command = Command::new(UTTER);
         command.args(line.split_whitespace()).current_dir(self.base.path());
+        // Behind the terminal that the tests may be watched on: nobody there is to be asked.
+        command.process_group(0);
         // In a zone and with colours that every machine has.
         command.env_remove("NO_COLOR").env("TZ", "UTC").env("XDG_STATE_HOME", self.state());
         command

@@ -96,5 +96,5 @@ fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit>
 }
 
 fn say(text: &str) -> std::io::Result<()> {
-    writeln!(anstream::stdout(), "{text}")
+    writeln!(present::streams::out(), "{text}")
 }

@@ -1,0 +1,154 @@
+//! Guarantee: showing never steers. Whatever becomes of the output, a run does the same and ends with the same
+//! code; only commands that do nothing but show tell that what they showed is lost. Questions go to the
+//! terminal, wherever the streams go.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::fs::{self, File};
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
+use common::{Ran, Room, ran};
+
+/// A folder in which everything can be tried, with a saved plan and a run to undo.
+fn prepared() -> (Room, String) {
+    let room = Room::new()
+        .with("saltmere/lens.svg", "<svg/>")
+        .with("saltmere/tide.csv", "1,2,3")
+        .with("keeper/lens.svg", "<svg></svg>")
+        .with("keeper/old/ledger.txt", "old")
+        .with("before/lens.svg", "<svg></svg>");
+    // More than is written at a time.
+    for at in 0..200 {
+        room.write(&format!("saltmere/logbooks/a page of the keeper's logbook {at}"), "fog");
+    }
+    assert_eq!(
+        room.run("mirror --yes --flush none --set-aside aside --quiet saltmere before").code,
+        0
+    );
+    assert_eq!(room.run("copy --dry-run --save-plan plan saltmere third").code, 0);
+    let run = room.list("aside").into_iter().find(|name| name.ends_with("Z/")).unwrap();
+    (room, format!("aside/{run}"))
+}
+
+/// Runs a line with stdout as given, or read for one byte and then closed.
+fn with_output(room: &Room, line: &str, out: Option<Stdio>) -> Ran {
+    let mut command = room.command(line);
+    command.stdin(Stdio::null()).stderr(Stdio::piped());
+    let pipe = out.is_none();
+    let mut child: Child = command.stdout(out.unwrap_or_else(Stdio::piped)).spawn().unwrap();
+    if pipe {
+        let mut byte = [0];
+        let _ = std::io::Read::read(&mut child.stdout.take().unwrap(), &mut byte);
+    }
+    ran(&child.wait_with_output().unwrap())
+}
+
+#[test]
+fn whatever_becomes_of_the_output_the_run_is_the_same() {
+    let lines = [
+        "copy saltmere new",
+        "copy --verbose saltmere new",
+        "copy --format json saltmere new",
+        "mirror --yes --waive removals saltmere keeper",
+        "mirror --yes --waive removals --verbose saltmere keeper",
+        "enact --yes plan",
+        "enact --yes --format json plan",
+        "undo --yes --verbose RUN",
+        "undo --yes --format json RUN",
+        "copy --dry-run saltmere new",
+        "mirror --dry-run --waive removals --format json saltmere keeper",
+    ];
+    for line in lines {
+        let outcomes = ["read", "full", "closed"].map(|how| {
+            let (room, run) = prepared();
+            let line = line.replace("RUN", &run);
+            let line = line.replacen(' ', " --flush none ", 1);
+            let full = || Stdio::from(File::options().write(true).open("/dev/full").unwrap());
+            let ran = match how {
+                "read" => room.run(&line),
+                "full" => with_output(&room, &line, Some(full())),
+                _ => with_output(&room, &line, None),
+            };
+            let told = ran.err.matches("the rest of the output is lost").count();
+            assert!(told <= 1 && (how == "read") <= (told == 0), "{line}, {how}: {ran:?}");
+            let trees = ["new", "keeper", "third", "before"].map(|tree| {
+                fs::metadata(room.path(tree)).map(|_| room.list(tree)).unwrap_or_default()
+            });
+            (ran.code, trees)
+        });
+        assert_eq!(outcomes[0], outcomes[1], "{line}, full");
+        assert_eq!(outcomes[0], outcomes[2], "{line}, closed");
+        assert_eq!(outcomes[0].0, 0, "{line}");
+    }
+}
+
+#[test]
+fn what_only_shows_says_that_it_was_cut_off() {
+    let (room, _) = prepared();
+    for line in [
+        "verify saltmere keeper",
+        "verify --format json saltmere keeper",
+        "verify --format csv saltmere keeper",
+        "explain saltmere",
+        "explain --format json saltmere logbooks",
+        "drives",
+        "drives --format json",
+        "undo",
+        "undo --format json",
+    ] {
+        let full = File::options().write(true).open("/dev/full").unwrap();
+        let cut = with_output(&room, line, Some(full.into()));
+        assert_eq!(cut.code, 6, "{line}: {cut:?}");
+        assert!(cut.err.contains("the rest of the output is lost"), "{line}: {cut:?}");
+        assert_ne!(room.run(line).code, 6, "{line}");
+    }
+}
+
+#[test]
+fn an_error_without_anybody_to_hear_it_has_its_code() {
+    let room = Room::new();
+    let full = || Stdio::from(File::options().write(true).open("/dev/full").unwrap());
+    for line in ["copy nowhere there", "verify nowhere there", "undo nowhere"] {
+        let status = room.command(line).stdout(full()).stderr(full()).status().unwrap();
+        assert_eq!(status.code(), Some(2), "{line}");
+    }
+}
+
+#[test]
+fn a_question_goes_to_the_terminal_wherever_the_streams_go() {
+    for (answer, left) in [("n", vec!["old.csv"]), ("y", vec!["lens.svg"])] {
+        let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
+        let line = "mirror --waive nesting saltmere keeper >out 2>err </dev/null";
+        let asked = room.on_a_terminal(line, &format!("{answer}\n"));
+        assert!(asked.out.contains("Go ahead and remove 1 entry"), "{asked:?}");
+        assert_eq!(room.list("keeper"), left, "{asked:?}");
+    }
+    // Nobody is in front of it.
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
+    let ran = room.run("mirror saltmere keeper");
+    assert_eq!((ran.code, room.list("keeper")), (0, vec!["lens.svg".to_owned()]), "{ran:?}");
+    assert!(ran.err.contains("without asking"), "{ran:?}");
+}
+
+#[test]
+fn a_terminal_that_goes_away_ends_the_run_in_good_order() {
+    for (signal, code) in [("-HUP", 143), ("-TERM", 143), ("-INT", 130)] {
+        let room = Room::new().with("saltmere/season.wav", &"~".repeat(4 << 20));
+        let mut child = room
+            .command("copy --rate 1M --flush none saltmere keeper")
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        // Until it is under way.
+        while !room.path("keeper").exists() {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        let mut kill = std::process::Command::new("kill");
+        assert!(kill.args([signal, &child.id().to_string()]).status().unwrap().success());
+        assert_eq!(child.wait().unwrap().code(), Some(code), "{signal}");
+    }
+}
