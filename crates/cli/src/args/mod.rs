@@ -235,13 +235,14 @@ pub(crate) struct Undo {
     ///
     /// Patterns are those of --exclude, held against paths in the destination. The rest can still be
     /// undone later.
-    #[arg(long, value_name = "GLOB", requires = "run")]
+    #[arg(long, value_name = "GLOB", requires = "run", help_heading = "What to take")]
     pub(crate) only: Vec<String>,
     /// Remove what a run set aside, to free its room; it cannot be undone any more
     ///
     /// RUN is the folder of one run. 'older-than:30d' means every run that began longer ago than that, below
-    /// the folders that --set-aside was given before. Asks first; without a terminal it needs --yes.
-    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, conflicts_with_all = ["run", "only", "all_or_nothing"])]
+    /// the folders that --set-aside was given before. Asks first; without a terminal it needs --yes. Default:
+    /// nothing is removed for good.
+    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, help_heading = "Safety", conflicts_with_all = ["run", "only", "all_or_nothing"])]
     pub(crate) discard: Option<DiscardWhat>,
     #[command(flatten)]
     pub(crate) safety: SafetyOptions,

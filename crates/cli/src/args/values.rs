@@ -3,9 +3,9 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use jiff::ToSpan as _;
 use jiff::civil::{Date, DateTime};
-use jiff::tz::TimeZone;
+use jiff::tz::{Offset, TimeZone};
+use jiff::{Timestamp, ToSpan as _};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::os::Time;
 use utter_echo_core::plan::{UnknownVerb, Verbs};
@@ -39,23 +39,14 @@ pub(super) fn bytes(text: &str) -> Result<u64, String> {
     Ok(whole)
 }
 
-/// A length of time: a number with ms, s, m, h, d or w.
+/// A length of time, of which days have 24 hours and years and months are those that begin now.
 pub(super) fn duration(text: &str) -> Result<Duration, String> {
-    let wrong = || "a length of time like 2s, 30m, 1.5h, 5d or 2w".to_owned();
-    let digits = text.trim_end_matches(|c: char| c.is_ascii_alphabetic());
-    let number: f64 = digits.trim().parse().map_err(|_| wrong())?;
-    let unit = match &text[digits.len()..] {
-        "ms" => 0.001,
-        "s" => 1.0,
-        "m" => 60.0,
-        "h" => 3600.0,
-        "d" => 86_400.0,
-        "w" => 604_800.0,
-        _ => return Err(wrong()),
-    };
+    let wrong = || "a length of time like 2s, 30m, 2h30m, 7days, 2w or 1y".to_owned();
+    let span: jiff::Span = text.trim().parse().map_err(|_| wrong())?;
+    let length = span.to_duration(jiff::Zoned::now().datetime()).map_err(|_| wrong())?;
     // A century is a slip of the hand.
-    let seconds = Some(number * unit).filter(|seconds| (0.0..=3.2e9).contains(seconds));
-    seconds.map(Duration::from_secs_f64).ok_or_else(wrong)
+    let length = Duration::try_from(length).map_err(|_| wrong())?;
+    Some(length).filter(|length| length.as_secs() <= 3_200_000_000).ok_or_else(wrong)
 }
 
 /// Which runs to keep of those that set something aside.
@@ -139,30 +130,60 @@ pub(super) fn dates(text: &str) -> Result<Span<Time>, String> {
     span(text, "two local dates like 2026-01-31..2026-02-28T14:00", date)
 }
 
-/// The beginning of what is named, or its end: of a day, of a minute, or of a second.
+/// The beginning of what is named, or its end: of a day, an hour, a minute or a second. Local time, unless it
+/// ends in an offset like `+02:00` or in a `Z`.
 fn date(text: &str, is_end: bool) -> Result<Time, String> {
     let wrong = |why: &dyn std::fmt::Display| {
-        format!("'{text}' is no date like 2026-01-31 or 2026-01-31T14:00: {why}")
+        format!(
+            "'{text}' is no date like 2026-01-31, 2026-01-31T14:00 or 2026-01-31T14:00+02:00: {why}"
+        )
     };
-    let is_day = !text.contains(['T', ' ']);
-    let begin = if is_day {
-        text.parse::<Date>().map(|day| day.at(0, 0, 0, 0))
-    } else {
-        text.parse::<DateTime>()
+    let (day, time) = match text.split_once(['T', 't', ' ']) {
+        Some((day, time)) => (day, Some(time)),
+        None => (text, None),
     };
-    let begin = begin.map_err(|e| wrong(&e))?;
-    let span = match text.matches(':').count() {
+    let day: Date = day.parse().map_err(|e| wrong(&e))?;
+    let clock = time.unwrap_or_default();
+    let (clock, offset) = clock.split_at(clock.find(['Z', 'z', '+', '-']).unwrap_or(clock.len()));
+    let zone = match offset {
+        "" => local_zone().map_err(|e| wrong(&e))?,
+        // There it is midnight, so many seconds before or after it is in Greenwich.
+        offset => {
+            let there = format!("1970-01-01T00:00{offset}").parse::<Timestamp>();
+            let seconds = -there.map_err(|e| wrong(&e))?.as_second();
+            let seconds = i32::try_from(seconds).map_err(|e| wrong(&e))?;
+            TimeZone::fixed(Offset::from_seconds(seconds).map_err(|e| wrong(&e))?)
+        }
+    };
+    let begin = match time {
+        None => day.at(0, 0, 0, 0),
+        Some(_) => format!("{day}T{clock}").parse::<DateTime>().map_err(|e| wrong(&e))?,
+    };
+    let span = match clock.bytes().filter(u8::is_ascii_digit).count() {
         0 => 1.day(),
-        1 => 1.minute(),
-        _ => 1.second(),
+        1..=2 => 1.hour(),
+        3..=4 => 1.minute(),
+        5..=6 => 1.second(),
+        _ => 1.nanosecond(),
     };
     let end = || begin.checked_add(span)?.checked_sub(1.nanosecond());
     let at = if is_end { end() } else { Ok(begin) };
-    let zoned = at.and_then(|at| at.to_zoned(TimeZone::system())).map_err(|e| wrong(&e))?;
+    let zoned = at.and_then(|at| at.to_zoned(zone)).map_err(|e| wrong(&e))?;
     let nanos = zoned.timestamp().as_nanosecond();
     let secs = i64::try_from(nanos.div_euclid(1_000_000_000)).map_err(|e| wrong(&e))?;
     let nanos = u32::try_from(nanos.rem_euclid(1_000_000_000)).map_err(|e| wrong(&e))?;
     Ok(Time { secs, nanos })
+}
+
+/// The zone that the system is set to. One that nobody knows is an error here: it would pass for UTC.
+fn local_zone() -> Result<TimeZone, jiff::Error> {
+    match std::env::var("TZ").ok().filter(|name| !name.is_empty()) {
+        Some(name) if !name.trim_start_matches(':').starts_with('/') => {
+            let name = name.trim_start_matches(':');
+            TimeZone::posix(name).or_else(|_| TimeZone::get(name))
+        }
+        _ => TimeZone::try_system(),
+    }
 }
 
 pub(super) fn kinds(list: &str) -> Result<Kinds, String> {
@@ -269,10 +290,22 @@ mod tests {
 
     #[test]
     fn durations_are_read_with_their_unit() {
-        for (text, seconds) in [("0s", 0.0), ("2s", 2.0), ("1.5h", 5400.0), ("2w", 1_209_600.0)] {
+        for (text, seconds) in [
+            ("0s", 0.0),
+            ("500ms", 0.5),
+            ("2s", 2.0),
+            ("1.5h", 5400.0),
+            ("2h30m", 9000.0),
+            ("7days", 604_800.0),
+            ("2w", 1_209_600.0),
+        ] {
             assert_eq!(duration(text), Ok(Duration::from_secs_f64(seconds)), "{text}");
         }
-        for wrong in ["", "2", "-1s", "soon", "5y", "1e300w", "NaNs", "infs", "99999999w"] {
+        let year = duration("1y").unwrap().as_secs() / 86_400;
+        assert!((365..=366).contains(&year), "{year}");
+        for wrong in
+            ["", "2", "-1s", "2s ago", "soon", "1e300w", "NaNs", "infs", "99999999w", "200y"]
+        {
             assert!(duration(wrong).is_err(), "{wrong}");
         }
     }
@@ -301,8 +334,27 @@ mod tests {
         let minute = dates("2026-02-28T14:00..2026-02-28T14:00").unwrap();
         assert_eq!(minute.to.unwrap().secs - minute.from.unwrap().secs, 59);
         assert_eq!(dates("..1969-12-31").unwrap().from, None);
-        let wrong =
-            ["2026-02-29..", "2026-13-01..", "..2026-01-31T25:00", "31.1.2026..", "99999-01-01.."];
+        let begin = |text: &str| dates(&format!("{text}..")).unwrap().from.unwrap().secs;
+        for (text, seconds) in [
+            ("1970-01-01T00:00Z", 0),
+            ("1970-01-01T02:30+02:30", 0),
+            ("1970-01-01 00:00:07-01", 3607),
+            ("1970-01-01T03Z", 10_800),
+        ] {
+            assert_eq!(begin(text), seconds, "{text}");
+        }
+        let hour = dates("..1970-01-01T03Z").unwrap().to.unwrap();
+        assert_eq!(hour.secs, 4 * 3600 - 1);
+        let wrong = [
+            "2026-02-29..",
+            "2026-13-01..",
+            "..2026-01-31T25:00",
+            "31.1.2026..",
+            "99999-01-01..",
+            "2026-01-31T..",
+            "2026-01-31T10+99..",
+            "2026-01-31TZ..",
+        ];
         for wrong in wrong {
             assert!(dates(wrong).is_err(), "{wrong}");
         }
@@ -340,7 +392,7 @@ mod tests {
     fn runs_are_kept_by_number_or_for_a_time() {
         assert_eq!(keep("10"), Ok(KeepRuns::Newest(10)));
         assert_eq!(keep("30d"), Ok(KeepRuns::For(Duration::from_secs(30 * 86_400))));
-        for wrong in ["", "0", "-1", "many", "99999999999999999999", "3y"] {
+        for wrong in ["", "0", "-1", "many", "99999999999999999999", "3 lights"] {
             assert!(keep(wrong).is_err(), "{wrong}");
         }
     }
