@@ -12,8 +12,14 @@ use std::process::ExitCode;
 
 use clap::Parser as _;
 
+use exit::Exit;
+
 fn main() -> ExitCode {
-    let arguments = args::Arguments::parse();
+    let arguments = match args::Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) if present::unparsed(&error) => return Exit::Done.into(),
+        Err(_) => return Exit::WrongCall.into(),
+    };
     match commands::run(&arguments.command) {
         Ok(exit) => exit.into(),
         Err(error) => {

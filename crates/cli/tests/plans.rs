@@ -36,7 +36,7 @@ fn a_saved_plan_is_shown_and_carried_out() {
         assert!(shown.out.contains(line), "{line} is missing: {shown:?}");
     }
     assert!(!shown.out.contains("late.txt"));
-    let applied = room.run("enact monday.plan");
+    let applied = room.run("enact --yes monday.plan");
     assert_eq!(applied.code, 0, "{applied:?}");
     assert_eq!(room.list("keeper"), ["lens.svg", "logbooks/", "logbooks/1931.csv", "tide.csv"]);
     assert_eq!(room.read("keeper/lens.svg"), "<svg/>");
@@ -60,7 +60,7 @@ fn a_step_that_was_overtaken_is_refused_and_the_rest_is_done_or_nothing() {
         assert!(told(&shown) && told(&nothing), "{name}: {nothing:?}");
     }
     assert_eq!(room.list("keeper"), ["lens.svg", "old.txt"]);
-    let applied = room.run("enact monday.plan");
+    let applied = room.run("enact --yes monday.plan");
     assert_eq!(applied.code, 3, "{applied:?}");
     assert_eq!(applied.err.lines().count(), 2, "{applied:?}");
     let expected = ["lens.svg", "logbooks/", "logbooks/1931.csv", "old.txt"];

@@ -152,3 +152,34 @@ fn a_terminal_that_goes_away_ends_the_run_in_good_order() {
         assert_eq!(child.wait().unwrap().code(), Some(code), "{signal}");
     }
 }
+
+#[test]
+fn no_name_in_an_error_steers_the_terminal() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>");
+    let trick = "nowhere\u{1b}[31m\u{202e}\u{200b}";
+    room.write("rules", &format!("/etc/{trick}[\n"));
+    for words in [
+        &["copy", trick, "keeper"][..],
+        &["copy", "saltmere", "saltmere/lens.svg", trick, "x"],
+        &["mirror", trick, "keeper"],
+        &["verify", "saltmere", trick],
+        &["explain", trick],
+        &["explain", "saltmere", "--rules", trick],
+        &["explain", "saltmere", "--rules", "rules"],
+        &["explain", "saltmere", &format!("../{trick}")],
+        &["enact", trick],
+        &["undo", trick],
+        &["undo", "--yes", "--discard", trick],
+        &["drives", trick],
+        &["copy", &format!("--{trick}"), "saltmere", "keeper"],
+        &["copy", "--size", trick, "saltmere", "keeper"],
+        &["copy", "--exclude", &format!("{trick}["), "saltmere", "keeper"],
+    ] {
+        let output = room.command("").args(words).stdin(Stdio::null()).output().unwrap();
+        let ran = ran(&output);
+        assert_ne!(ran.code, 0, "{words:?}: {ran:?}");
+        assert!(ran.err.starts_with("utter: "), "{words:?}: {ran:?}");
+        let steers = |c: char| c != '\n' && (c.is_control() || c == '\u{202e}' || c == '\u{200b}');
+        assert!(!ran.err.contains(steers), "{words:?}: {ran:?}");
+    }
+}

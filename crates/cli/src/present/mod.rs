@@ -33,8 +33,24 @@ pub(crate) use progress::Progress;
 
 /// Prints an error that ended a command.
 pub(crate) fn error(error: &anyhow::Error) {
+    tell_wrong(&format!("{error:#}"));
+}
+
+/// Prints what is wrong with a call, or the help that was asked for. True if it was asked for.
+pub(crate) fn unparsed(error: &clap::Error) -> bool {
+    if !error.use_stderr() {
+        // There is nothing to be done about it if it cannot be shown.
+        let _ = error.print();
+        return true;
+    }
+    let text = error.render().to_string();
+    tell_wrong(text.strip_prefix("error: ").unwrap_or(&text).trim_end());
+    false
+}
+
+fn tell_wrong(message: &str) {
     let label = anstyle::AnsiColor::Red.on_default().bold();
-    streams::tell(&format!("{label}utter:{label:#} {error:#}"));
+    streams::tell(&format!("{label}utter:{label:#} {}", names::harmless(message)));
 }
 
 /// Makes `--color` count for everything printed from here on.

@@ -14,7 +14,7 @@ pub(crate) fn shown(path: &[u8]) -> String {
         for character in chunk.valid().chars() {
             match character {
                 '\\' => text.push_str("\\\\"),
-                c if c.is_control() || turns_direction(c) => text.extend(c.escape_default()),
+                c if c.is_control() || misleads(c) => text.extend(c.escape_default()),
                 c => text.push(c),
             }
         }
@@ -26,8 +26,30 @@ pub(crate) fn shown(path: &[u8]) -> String {
     text
 }
 
-fn turns_direction(c: char) -> bool {
-    matches!(c, '\u{200e}' | '\u{200f}' | '\u{061c}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+/// A whole message, whose lines are kept and whose names are shown already, or come from where nobody showed
+/// them: an error of a library may quote anything.
+pub(crate) fn harmless(message: &str) -> String {
+    let mut text = String::with_capacity(message.len());
+    for character in message.chars() {
+        match character {
+            '\n' => text.push('\n'),
+            c if c.is_control() || misleads(c) => text.extend(c.escape_default()),
+            c => text.push(c),
+        }
+    }
+    text
+}
+
+/// True for what turns the direction of writing, takes no room, breaks a line, or looks like a slash and is
+/// none.
+fn misleads(c: char) -> bool {
+    matches!(
+        c,
+        '\u{200e}' | '\u{200f}' | '\u{061c}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}'
+            | '\u{00ad}' | '\u{200b}'..='\u{200d}' | '\u{2060}' | '\u{feff}'
+            | '\u{2028}' | '\u{2029}'
+            | '\u{2044}' | '\u{2215}' | '\u{29f8}' | '\u{ff0f}'
+    )
 }
 
 #[cfg(test)]
@@ -40,5 +62,7 @@ mod tests {
         assert_eq!(shown(b"a\nb\x1b[2J\xff\\"), "a\\nb\\u{1b}[2J\\xff\\\\");
         assert_eq!(shown("txt\u{202e}exe".as_bytes()), "txt\\u{202e}exe");
         assert_eq!(shown(b""), ".");
+        assert_eq!(shown("tide\u{200b}\u{2215}x".as_bytes()), "tide\\u{200b}\\u{2215}x");
+        assert_eq!(harmless("'a\x1b[31m'\n  b\\n"), "'a\\u{1b}[31m'\n  b\\n");
     }
 }

@@ -108,7 +108,7 @@ impl Room {
         move |line| {
             let mut command = Command::new(&program);
             command.args(line.split(' ')).current_dir(&folder).uid(NOBODY).gid(NOBODY);
-            command.env_remove("XDG_STATE_HOME").env_remove("HOME");
+            command.env_remove("XDG_STATE_HOME").env_remove("HOME").process_group(0);
             ran(&command.output().unwrap())
         }
     }
