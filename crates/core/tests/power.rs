@@ -110,7 +110,8 @@ const RUN: &str = "2026-11-23T14-05-09Z";
 /// Undoes a run after a power cut, if there is one. What is not as it was before is named, and kept.
 fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
     let trees = Trees::new();
-    let kept = snapshot(aside);
+    // The power may have gone before it was made.
+    let kept = if aside.exists() { snapshot(aside) } else { Snapshot::new() };
     let named: Vec<Vec<u8>> = match PastRun::open(&Linux, &aside.join(RUN)) {
         Err(BadRun::NoRun { .. } | BadRun::NeverBegun(_)) => Vec::new(),
         Err(other) => panic!("{when}: {other}"),
@@ -168,9 +169,9 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     request.running.flush = Flush::End;
     request.safety.set_aside =
         Some(SetAside { folder: aside.clone(), run: RUN.into(), keep: None });
-    let clones: Vec<_> = (0..moments() / 4).map(|i| room.join(format!("clone-{i}"))).collect();
+    let clones: Vec<_> = (0..moments() / 8).map(|i| room.join(format!("clone-{i}"))).collect();
     // Copying to another drive takes its time, in which nothing is displaced yet.
-    let apart = if elsewhere { 240 } else { 60 };
+    let apart = if elsewhere { 480 } else { 120 };
     run_and_clone(&request, &image, &drives[0].folder().join("neighbour"), (&clones, apart));
     drop(drives);
     for (at, path) in clones.iter().enumerate() {
