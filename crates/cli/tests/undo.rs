@@ -231,6 +231,8 @@ fn runs_are_listed_and_their_room_is_freed() {
         assert!(refused.err.contains(word), "{call}: {refused:?}");
         assert_eq!(list("").lines().count(), 6, "{call}");
     }
+    let none = room.run("undo --yes --discard older-than:5000d");
+    assert!(none.out.starts_with("No run began longer ago"), "{none:?}");
     assert_eq!(room.run("undo --yes --discard older-than:1000d").code, 0);
     assert!(!room.path("aside/2020-01-31T00-00-00Z.notes").exists());
     let declined = room.on_a_terminal(&format!("undo --discard {run}"), "n\n");

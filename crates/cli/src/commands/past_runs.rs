@@ -19,7 +19,7 @@ pub(super) fn list(args: &Undo) -> Result<Exit> {
     let output = &args.how.output;
     output.refuse_csv()?;
     present::choose_colors(output.color);
-    present::past_runs(output.format, &known())?;
+    present::past_runs(output.format, &known(), "No run is known that set anything aside.")?;
     Ok(exit::of_shown(Exit::Done))
 }
 
@@ -45,7 +45,8 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat) -> Result<Exit> {
         DiscardWhat::Run(path) => vec![named(path)?],
         DiscardWhat::OlderThan(age) => older_than(*age),
     };
-    present::past_runs(output.format, &runs)?;
+    let none = "No run began longer ago than that; nothing was removed.";
+    present::past_runs(output.format, &runs, none)?;
     if runs.is_empty() || args.safety.dry_run {
         return Ok(Exit::Done);
     }

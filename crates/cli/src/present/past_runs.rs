@@ -19,8 +19,8 @@ use crate::args::Format;
 
 const HEADING: Style = Style::new().bold();
 
-/// Prints every run in the form that was asked for.
-pub(crate) fn past_runs(format: Format, runs: &[Overview]) -> io::Result<()> {
+/// Prints every run in the form that was asked for, or what it means that there is `none`.
+pub(crate) fn past_runs(format: Format, runs: &[Overview], none: &str) -> io::Result<()> {
     let mut out = io::BufWriter::new(streams::out());
     match format {
         Format::Json => {
@@ -29,6 +29,7 @@ pub(crate) fn past_runs(format: Format, runs: &[Overview]) -> io::Result<()> {
                 writeln!(out)?;
             }
         }
+        Format::Text | Format::Csv if runs.is_empty() => writeln!(out, "{none}")?,
         Format::Text | Format::Csv => text(&mut out, runs)?,
     }
     out.flush()
@@ -53,20 +54,18 @@ fn text(out: &mut impl Write, runs: &[Overview]) -> io::Result<()> {
     }
     let room: u64 = runs.iter().filter_map(|run| run.room).sum();
     let count = units::counted(runs.len() as u64, "run", "runs");
-    match runs.len() {
-        0 => writeln!(out, "No run is known that set anything aside."),
-        _ => writeln!(
-            out,
-            "{count}, {} in all\nTo take one back: utter undo RUN; to free its room: utter undo --discard RUN",
-            units::bytes(room)
-        ),
-    }
+    writeln!(
+        out,
+        "{count}, {} in all\nTo take one back: utter undo RUN; to free its room: utter undo --discard RUN",
+        units::bytes(room)
+    )
 }
 
 /// How long ago a run began, by its name.
 fn age(name: &str) -> String {
     let ago = began(name).map(|began| Timestamp::now().duration_since(began));
     match ago.and_then(|ago| Duration::try_from(ago).ok()) {
+        Some(ago) if ago.as_secs() == 0 => "just now: ".to_owned(),
         Some(ago) => format!("{} ago: ", units::span(Duration::from_secs(ago.as_secs()))),
         None => String::new(),
     }
