@@ -355,7 +355,14 @@ fn echoes(
         ensure!(kind(here) == kind(is), "'{path}' is of another kind: {here:?} and {is:?}");
         ensure!(same_content(options, here, is), "'{path}' is another: {here:?} and {is:?}");
         let was = before.get(path.as_bytes());
-        let kept = was.is_some_and(|was| same_content(options, here, was));
+        let counts_as_it = |was: &Facts| same_content(options, here, was);
+        // A new name of a file may be one of what counts as that file already.
+        let of_its_file = from.iter().any(|(other, facts)| {
+            let was = before.get(other).filter(|_| here.same_as.is_some());
+            facts.same_as == here.same_as
+                && was.is_some_and(|was| counts_as_it(was) && was.content == is.content)
+        });
+        let kept = was.is_some_and(counts_as_it) || of_its_file;
         ensure!(kept || here.content == is.content, "'{path}' has other content than its source");
         if options.by == By::Presence && was.is_some_and(|was| kind(was) == kind(here)) {
             continue;
