@@ -398,7 +398,12 @@ fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
     let large = fs::File::create(room.path("source/tone.wav")).unwrap();
     large.set_len(1 << 30).unwrap();
     let line = "copy source echo --carry all,-holes --flush none --workers 1";
-    let child = room.command(line).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let child = room
+        .command_that_hears(line)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
     let begun = Instant::now();
     while room.list("echo").is_empty() {
         assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");

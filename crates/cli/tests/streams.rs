@@ -108,6 +108,13 @@ fn what_only_shows_says_that_it_was_cut_off() {
 }
 
 #[test]
+fn help_that_nobody_asked_for_is_help_and_no_error() {
+    let ran = Room::new().run("");
+    assert_eq!(ran.code, 2, "{ran:?}");
+    assert!(ran.err.starts_with("Makes one folder tree") && ran.err.contains("Usage:"), "{ran:?}");
+}
+
+#[test]
 fn an_error_without_anybody_to_hear_it_has_its_code() {
     let room = Room::new();
     let full = || Stdio::from(File::options().write(true).open("/dev/full").unwrap());
@@ -138,7 +145,7 @@ fn a_terminal_that_goes_away_ends_the_run_in_good_order() {
     for (signal, code) in [("-HUP", 143), ("-TERM", 143), ("-INT", 130)] {
         let room = Room::new().with("saltmere/season.wav", &"~".repeat(4 << 20));
         let mut child = room
-            .command("copy --rate 1M --flush none saltmere keeper")
+            .command_that_hears("copy --rate 1M --flush none saltmere keeper")
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .spawn()

@@ -221,6 +221,7 @@ fn runs_are_listed_and_their_room_is_freed() {
         (format!("undo --discard {run}"), 2, "say --yes"),
         ("undo --discard keeper".into(), 2, "is no run"),
         ("undo --discard aside".into(), 2, "is no run"),
+        (format!("undo --dry-run --discard {run}.notes"), 0, ""),
         ("undo --yes --discard older-than:soon".into(), 2, "a length of time"),
         (format!("undo --discard {run} {run}"), 2, "cannot be used with"),
         ("undo --dry-run --discard older-than:1000d".into(), 0, ""),

@@ -45,7 +45,7 @@ mod temporary;
 mod tree;
 mod writer;
 
-pub use aside::{About, BadRun, NotDiscarded, Overview, PastRun, discard, past_runs};
+pub use aside::{About, BadRun, NotDiscarded, Overview, PastRun, discard, past_run, past_runs};
 pub use runs::Standing;
 pub use session::{PlanError, Session};
 pub use sides::CallError;

@@ -584,6 +584,16 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     fs::rename(&away, &trees.destination).unwrap();
     fs::remove_dir_all(&elsewhere).unwrap();
     fs::remove_file(elsewhere.with_extension("notes")).unwrap();
+    // Nor one whose notes cannot be read: nobody knows what is only there.
+    let notes = fs::read(first.with_extension("notes")).unwrap();
+    let mut damaged = notes.clone();
+    damaged[20] ^= 1;
+    fs::write(first.with_extension("notes"), damaged).unwrap();
+    let newer = run_at(23, Some(Keep::Newest(1)));
+    assert!(first.exists() && !second.exists() && newer.exists());
+    fs::write(first.with_extension("notes"), notes).unwrap();
+    fs::remove_dir_all(&newer).unwrap();
+    fs::remove_file(newer.with_extension("notes")).unwrap();
     let third = run_at(21, Some(Keep::Newest(1)));
     assert!(!first.exists() && !second.exists() && third.exists());
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use anyhow::{Result, bail};
 use jiff::Timestamp;
 use utter_echo_core::os::Linux;
-use utter_echo_core::{Overview, discard, past_runs};
+use utter_echo_core::{Overview, discard, past_run, past_runs};
 
 use crate::args::{DiscardWhat, Undo, run_at};
 use crate::exit::{self, Exit, Refused};
@@ -74,10 +74,7 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat) -> Result<Exit> {
 }
 
 fn named(path: &Path) -> Result<Overview> {
-    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
-    let runs = past_runs(&Linux, above.unwrap_or(Path::new("."))).unwrap_or_default();
-    let name = path.file_name();
-    if let Some(run) = runs.into_iter().find(|run| Some(run.name.as_ref()) == name) {
+    if let Some(run) = past_run(&Linux, path) {
         return Ok(run);
     }
     let shown = names::shown(path.as_os_str().as_encoded_bytes());

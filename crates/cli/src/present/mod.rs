@@ -44,6 +44,10 @@ pub(crate) fn unparsed(error: &clap::Error) -> bool {
         return true;
     }
     let text = error.render().to_string();
+    if error.kind() == clap::error::ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
+        streams::tell(text.trim_end());
+        return false;
+    }
     tell_wrong(text.strip_prefix("error: ").unwrap_or(&text).trim_end());
     false
 }

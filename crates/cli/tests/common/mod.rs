@@ -78,6 +78,19 @@ impl Room {
         command
     }
 
+    /// The same, hearing all signals, whatever those who run the tests have switched off: a shell does
+    /// so for what it runs in the background.
+    pub fn command_that_hears(&self, line: &str) -> Command {
+        let plain = self.command(line);
+        let mut command = Command::new("env");
+        command.args(["--default-signal=HUP,INT,TERM", UTTER]).args(plain.get_args());
+        command
+            .current_dir(self.base.path())
+            .envs(plain.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        command.process_group(0);
+        command
+    }
+
     /// Runs `utter` with these words in this folder.
     pub fn run(&self, line: &str) -> Ran {
         ran(&self.command(line).output().unwrap())

@@ -10,6 +10,7 @@ mod overview;
 mod past;
 mod undo;
 
+use std::ffi::OsStr;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
@@ -22,14 +23,14 @@ use crate::plan::Plan;
 use crate::problem::{Operation, Problem};
 use crate::reach::{self, Reach};
 use crate::request::{Request, SetAside};
-use crate::runs::{self, Mark, Recorder, Store};
+use crate::runs::{self, Mark, NOTES, Recorder, Store};
 use crate::sides::{self, CallError, Pair, Place};
 use crate::state::{Before, Left, State};
 
 use notes::{Note, Root};
 
 pub use notes::About;
-pub use overview::{NotDiscarded, Overview, discard, past_runs};
+pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
 pub use past::{BadRun, PastRun};
 
 /// Looks at an entry; one that may not be opened keeps its flags to itself.
@@ -127,7 +128,8 @@ impl Shelf {
         // Where a drive is not there, nobody can say that its runs are not needed any more.
         let may_go = |run: &str| match PastRun::open(system, &self.path.join(run)) {
             Ok(past) => past.pairs().is_ok_and(|pairs| past.other_place(&pairs).is_none()),
-            Err(_) => true,
+            // Neither can they of what cannot be read, or only by a later version.
+            Err(error) => matches!(error, BadRun::NeverBegun(_)),
         };
         match open_store(system, &self.path).and_then(|store| store.prune(keep, may_go)) {
             Ok(failed) => failed.into_iter().map(problem).collect(),
@@ -139,6 +141,14 @@ impl Shelf {
 fn open_store<'a>(system: &'a dyn System, path: &Path) -> io::Result<Store<'a>> {
     let root = system.open_root(path)?;
     Ok(Store::of(system, system.open_folder(root.as_fd(), b"")?))
+}
+
+/// The store that holds the run whose folder, or notes, lie at `path`, and the name of the run.
+fn locate<'a>(system: &'a dyn System, path: &Path) -> io::Result<(Store<'a>, String)> {
+    let name = path.file_name().and_then(OsStr::to_str).ok_or(ErrorKind::NotFound)?;
+    let name = name.strip_suffix(NOTES).unwrap_or(name).to_owned();
+    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+    Ok((open_store(system, above.unwrap_or(Path::new(".")))?, name))
 }
 
 /// The runs that a folder holds, if it is one where runs set aside, the oldest first.

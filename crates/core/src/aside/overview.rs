@@ -4,10 +4,10 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::os::System;
-use crate::runs::{Hold, NOTES, Standing, Store, Unreadable};
+use crate::runs::{Hold, Standing, Store, Unreadable};
 
 use super::notes::{self, About};
-use super::open_store;
+use super::{locate, open_store};
 
 /// A run that set aside, in brief.
 #[derive(Debug)]
@@ -25,13 +25,19 @@ pub struct Overview {
 /// The runs that a folder holds, the newest first. Changes nothing.
 pub fn past_runs(system: &dyn System, folder: &Path) -> io::Result<Vec<Overview>> {
     let store = open_store(system, folder)?;
-    let overview = |name: String| Overview {
-        path: folder.join(&name),
-        known: known(&store, &name),
-        room: store.room(&name).ok(),
-        name,
-    };
-    Ok(store.names()?.into_iter().rev().map(overview).collect())
+    Ok(store.names()?.into_iter().rev().map(|name| overview(&store, folder, name)).collect())
+}
+
+/// The run whose folder, or notes, lie at `path`; `None` if there is none. Changes nothing.
+pub fn past_run(system: &dyn System, path: &Path) -> Option<Overview> {
+    let (store, name) = locate(system, path).ok()?;
+    let is_one = store.names().ok()?.contains(&name);
+    is_one.then(|| overview(&store, path.parent().unwrap_or(Path::new("")), name))
+}
+
+fn overview(store: &Store<'_>, folder: &Path, name: String) -> Overview {
+    let (path, known, room) = (folder.join(&name), known(store, &name), store.room(&name).ok());
+    Overview { path, name, known, room }
 }
 
 fn known(store: &Store<'_>, name: &str) -> Result<(Standing, Option<About>), String> {
@@ -65,18 +71,15 @@ pub enum NotDiscarded {
 /// Removes all that a run set aside, and its notes, for good.
 pub fn discard(system: &dyn System, path: &Path) -> Result<(), NotDiscarded> {
     let none = || NotDiscarded::NoRun(path.to_owned());
-    let name = path.file_name().and_then(|name| name.to_str()).ok_or_else(none)?;
-    let name = name.strip_suffix(NOTES).unwrap_or(name);
-    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
-    let store = open_store(system, above.unwrap_or(Path::new("."))).map_err(|_| none())?;
-    if !store.names().is_ok_and(|names| names.iter().any(|known| known == name)) {
+    let (store, name) = locate(system, path).map_err(|_| none())?;
+    if !store.names().is_ok_and(|names| names.contains(&name)) {
         return Err(none());
     }
-    let _lock = match store.hold(name) {
+    let _lock = match store.hold(&name) {
         Hold::InUse => return Err(NotDiscarded::InUse(path.to_owned())),
         Hold::Ours(lock) => Some(lock),
         Hold::Unknown => None,
     };
     let failed = |cause| NotDiscarded::Failed { path: path.to_owned(), cause };
-    store.remove(name).map_err(failed)
+    store.remove(&name).map_err(failed)
 }

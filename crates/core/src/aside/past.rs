@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use crate::os::System;
 use crate::plan::Plan;
 use crate::problem::Cause;
-use crate::runs::{Hold, Mark, NOTES, Notes, Recorder, Standing, Store, Unreadable};
+use crate::runs::{Hold, Mark, Recorder, Standing, Store, Unreadable};
 use crate::saved::Purpose;
 use crate::tree::Listing;
 
@@ -81,7 +81,7 @@ pub struct PastRun<'a> {
     pub(super) folder: OwnedFd,
     pub(super) plan: Plan,
     pub(super) parts: Vec<PastPart>,
-    notes: Notes,
+    standing: Standing,
 }
 
 impl std::fmt::Debug for PastRun<'_> {
@@ -100,11 +100,7 @@ impl<'a> PastRun<'a> {
             cause: cause.into(),
             runs: super::runs_below(system, path),
         };
-        let given = path.file_name().ok_or_else(|| missing(ErrorKind::NotFound.into()))?;
-        let name = given.to_str().ok_or_else(|| missing(ErrorKind::NotFound.into()))?;
-        let name = name.strip_suffix(NOTES).unwrap_or(name).to_owned();
-        let above = path.parent().filter(|parent| !parent.as_os_str().is_empty());
-        let store = super::open_store(system, above.unwrap_or(Path::new("."))).map_err(missing)?;
+        let (store, name) = super::locate(system, path).map_err(missing)?;
         let damaged = |line, cause: String| BadRun::Damaged { path: shown(), line, cause };
         let notes = store.read(&name).map_err(|error| match error {
             Unreadable::Closed(error) => missing(error),
@@ -137,17 +133,18 @@ impl<'a> PastRun<'a> {
         let (purpose, plan, parts) =
             notes::read(&notes).map_err(|(line, cause)| damaged(line, cause))?;
         let path = path.with_file_name(&name);
-        Ok(Self { purpose, path, system, store, name, folder, plan, parts, notes })
+        let standing = notes.standing;
+        Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
     }
 
     /// How far it has come.
     pub fn standing(&self) -> Standing {
-        self.notes.standing
+        self.standing
     }
 
     /// True if somebody began to undo it before.
     pub(super) fn was_begun(&self) -> bool {
-        matches!(self.notes.standing, Standing::BeingUndone | Standing::Undone)
+        matches!(self.standing, Standing::BeingUndone | Standing::Undone)
     }
 
     /// Keeps others from undoing or removing it as long as what this returns is held.

@@ -1,6 +1,6 @@
 //! Reading the notes of a run.
 
-use std::io::{self, ErrorKind};
+use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd as _, BorrowedFd};
 
@@ -126,11 +126,9 @@ fn marks_behind(bytes: &[u8], next: u32) -> impl Iterator<Item = Mark> {
 fn read_all(system: &dyn System, file: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
     let (mut text, mut buffer) = (Vec::new(), vec![0; 1 << 20]);
     loop {
-        match system.read_at(file, &mut buffer, text.len() as u64) {
-            Ok(0) => return Ok(text),
-            Ok(length) => text.extend_from_slice(&buffer[..length]),
-            Err(e) if e.kind() == ErrorKind::Interrupted => {}
-            Err(e) => return Err(e),
+        match system.read_at(file, &mut buffer, text.len() as u64)? {
+            0 => return Ok(text),
+            length => text.extend_from_slice(&buffer[..length]),
         }
     }
 }
