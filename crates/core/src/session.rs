@@ -1,5 +1,7 @@
 //! A run from beginning to end: the stations in their order.
 
+mod undo;
+
 use std::fmt;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -13,12 +15,11 @@ use crate::observe::Observer;
 use crate::os::{Caller, Entry, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
-use crate::plan::{Note, PlacedStep, Plan};
+use crate::plan::{Note, Plan};
 use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Guard, Request};
-use crate::runs::Hold;
 use crate::scope::Scope;
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
@@ -90,17 +91,6 @@ impl<'a> Session<'a> {
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = sides::open(system, request.task, &request.places)?;
         Self::new(system, request, pairs, None)
-    }
-
-    /// Opens what a run set aside, and the destination it was displaced from, without changing them.
-    /// The request is for [`Task::Undo`](crate::request::Task::Undo); of its places only those of the
-    /// run count.
-    pub fn open_to_undo(
-        system: &'a dyn System,
-        request: &'a Request,
-        run: &'a PastRun<'a>,
-    ) -> Result<Self, CallError> {
-        Self::new(system, request, run.pairs()?, Some(run))
     }
 
     fn new(
@@ -241,78 +231,6 @@ impl<'a> Session<'a> {
             (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
         };
         map.add(path, identity, || reach);
-    }
-
-    /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
-    /// steps: see [`Session::overtaken`]. There are none unless the session was opened to undo a run.
-    pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
-        let mut plan = self.whole_plan_to_undo()?;
-        let selection = &self.request.selection;
-        let taken = |placed: &PlacedStep<'_>| {
-            selection.takes_by_name(placed.path.as_bytes(), placed.step.kind())
-        };
-        plan.keep_only(&taken);
-        Ok(plan)
-    }
-
-    fn whole_plan_to_undo(&self) -> Result<Plan, PlanError> {
-        let Some(run) = self.undoes else { return Ok(Plan::default()) };
-        self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
-        let waived = self.request.safety.waived.contains(&Guard::Drive);
-        if let Some(other) = run.other_place(&self.pairs).filter(|_| !waived) {
-            return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
-        }
-        let mut plan = Plan::default();
-        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
-            run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(at, pair, map, self.request.running.workers);
-            let totals = &mut plan.totals;
-            for step in part.all_steps() {
-                let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
-                if let Some(state) = comes_back {
-                    totals.source.count(state.kind, state.bytes());
-                }
-                if let Some(state) = step.destination {
-                    totals.destination.count(state.kind, state.bytes());
-                }
-            }
-            plan.parts.push(part);
-            plan.drives.push(run.drives(at).to_vec());
-            plan.prefixes.push(pair.prefix.clone());
-            plan.problems.extend(problems);
-        }
-        plan.number();
-        Ok(plan)
-    }
-
-    /// Keeps others from undoing or removing the run that is to be undone, as long as what this returns is
-    /// held; nothing where the drive cannot lock.
-    pub fn hold(&self) -> Result<Option<OwnedFd>, Refusal> {
-        let Some(run) = self.undoes else { return Ok(None) };
-        match run.hold() {
-            Hold::InUse => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
-            Hold::Ours(lock) => Ok(Some(lock)),
-            Hold::Unknown => Ok(None),
-        }
-    }
-
-    /// What the run that is undone changed and is not seen to be as it was before. Nothing of it may be
-    /// discarded as long as there is something.
-    pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
-        let Some(run) = self.undoes else { return Ok(Vec::new()) };
-        let plan = self.whole_plan_to_undo()?;
-        let (operation, cause) = (Operation::Recheck, || Cause::NotBack);
-        let left = plan.steps().map(|placed| placed.path);
-        let left = left.map(|path| Problem { path, operation, cause: cause() });
-        let mut left: Vec<Problem> = left.collect();
-        left.extend(plan.problems);
-        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
-            let unlike = run.unlike(at, pair, map);
-            left.extend(unlike);
-        }
-        left.sort_by(|a, b| a.path.cmp(&b.path));
-        left.dedup_by(|a, b| a.path == b.path);
-        Ok(left)
     }
 
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.

@@ -207,7 +207,7 @@ pub(crate) struct SafetyOptions {
     /// Which runs to keep below FOLDER: so many, or those of so long, like 10 or 30d [default: all]
     ///
     /// Counts the run itself. Older ones are removed once the run came through, but for those whose
-    /// destination is not there now.
+    /// destination is not there now, or whose notes cannot be read.
     #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
     pub(crate) set_aside_keep: Option<KeepRuns>,
     /// Switch guards off: empty-source, removals, space, nesting, swapped, drive, other-run

@@ -15,7 +15,7 @@ pub(crate) use groups::{
     Ask, Format, How, Output, ProgressHow, Removing, SafetyOptions, Steps, Takes, What, When,
     Writing,
 };
-pub(crate) use resolve::{request, run_at, running};
+pub(crate) use resolve::{RUN_FORM, request, run_at, running};
 pub(crate) use values::DiscardWhat;
 
 const STYLES: Styles = Styles::styled()

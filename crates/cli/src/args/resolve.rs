@@ -150,9 +150,12 @@ impl Removing {
     }
 }
 
+/// What the name of a run tells, in UTC.
+pub(crate) const RUN_FORM: &str = "%Y-%m-%dT%H-%M-%SZ";
+
 /// The name of a run that begins at this time.
 pub(crate) fn run_at(time: Timestamp) -> String {
-    time.strftime("%Y-%m-%dT%H-%M-%SZ").to_string()
+    time.strftime(RUN_FORM).to_string()
 }
 
 impl Running {

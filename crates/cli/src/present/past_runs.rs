@@ -15,7 +15,7 @@ use utter_echo_core::plan::Count;
 use utter_echo_core::{Overview, Standing};
 
 use super::{json, names, streams, units};
-use crate::args::Format;
+use crate::args::{Format, RUN_FORM};
 
 const HEADING: Style = Style::new().bold();
 
@@ -73,7 +73,7 @@ fn age(name: &str) -> String {
 
 fn began(name: &str) -> Option<Timestamp> {
     const LENGTH: usize = "0000-00-00T00-00-00Z".len();
-    let time = DateTime::strptime("%Y-%m-%dT%H-%M-%SZ", name.get(..LENGTH)?).ok()?;
+    let time = DateTime::strptime(RUN_FORM, name.get(..LENGTH)?).ok()?;
     time.to_zoned(TimeZone::UTC).ok().map(|zoned| zoned.timestamp())
 }
 
