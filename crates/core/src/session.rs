@@ -87,7 +87,8 @@ impl<'a> Session<'a> {
     /// A source folder's *contents* become the destination's contents; with
     /// [`inside`](crate::request::Places::inside), or with several sources, each source goes inside
     /// the destination under its own name. A single entry goes into a destination folder that
-    /// exists; otherwise the destination is its new name. A trailing slash means nothing.
+    /// exists, or whose path ends in a slash; otherwise the destination is its new name. Of what is a
+    /// folder already a trailing slash says nothing.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = sides::open(system, request.task, &request.places)?;
         Self::new(system, request, pairs, None)

@@ -118,7 +118,8 @@ enum Found {
 
 /// Opens both sides of every pair. A folder's *contents* become the destination's contents; with
 /// `inside`, or with several sources, each source goes inside under its own name. A single entry
-/// goes into a destination folder that exists, else the destination is its new name.
+/// goes into a destination folder that exists, or that a slash at the end says is one, else the
+/// destination is its new name.
 pub(crate) fn open(
     system: &dyn System,
     task: Task,
@@ -164,8 +165,9 @@ fn open_one(
             return Err(CallError::NotAFolder(shown(source)));
         }
         Found::Single { folder, name } => {
-            let existing = system.open_root(destination);
-            let (path, new_name) = if inside || existing.is_ok() {
+            let is_folder = || destination.as_os_str().as_bytes().ends_with(b"/");
+            let (path, new_name) = if inside || is_folder() || system.open_root(destination).is_ok()
+            {
                 (destination.to_path_buf(), name.clone())
             } else {
                 split(destination).ok_or_else(|| CallError::FileInTheWay(shown(destination)))?

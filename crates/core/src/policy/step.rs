@@ -227,11 +227,11 @@ impl Step {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
     }
 
-    /// Bytes of content that the step writes, keeps for a rename, or gives up for a removal.
+    /// Bytes of content that the step writes, or gives up for a removal.
     pub fn bytes(&self) -> u64 {
         let state = match self.verb {
             Verb::Add | Verb::Replace if self.link().is_none() => self.source,
-            Verb::Remove | Verb::Rename => self.destination,
+            Verb::Remove => self.destination,
             _ => None,
         };
         state.map_or(0, |state| state.bytes())

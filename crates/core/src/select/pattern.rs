@@ -1,12 +1,11 @@
-//! Patterns in the syntax of gitignore files: checked, matched, and known by where they stand.
+//! Patterns: checked, matched, and known by where they stand.
 
 use std::ffi::OsStr;
 use std::fmt;
 use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use ignore::Match;
-use ignore::gitignore::{Gitignore, GitignoreBuilder};
+use globset::{ErrorKind, GlobBuilder, GlobSet};
 
 /// Where a pattern was given.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,40 +60,52 @@ fn place(given: &Given, at: Option<usize>) -> String {
 #[derive(Debug)]
 pub(crate) struct Patterns {
     pub(crate) given: Vec<Given>,
-    matcher: Gitignore,
+    meanings: Vec<Meaning>,
+    globs: GlobSet,
+}
+
+/// What a pattern says besides the names that fit it.
+#[derive(Debug)]
+struct Meaning {
+    takes_back: bool,
+    only_folders: bool,
 }
 
 impl Patterns {
     /// None at all.
     pub(crate) fn none() -> Self {
-        Self { given: Vec::new(), matcher: Gitignore::empty() }
+        Self { given: Vec::new(), meanings: Vec::new(), globs: GlobSet::empty() }
     }
 
     pub(crate) fn new(given: Vec<Given>, any_case: bool) -> Result<Self, BadPattern> {
-        let mut builder = GitignoreBuilder::new("");
         let bad = |given: &Given, cause: &str, at| BadPattern {
             given: given.clone(),
             cause: cause.to_owned(),
             at,
         };
-        // Cannot fail: it only turns a switch.
-        let _ = builder.case_insensitive(any_case);
-        for (number, pattern) in given.iter().enumerate() {
+        let (mut globs, mut meanings) = (GlobSet::builder(), Vec::new());
+        for pattern in &given {
             check(&pattern.text).map_err(|(cause, at)| bad(pattern, cause, at))?;
-            // What it keeps as the file a pattern stands in is our number of it.
-            let number = PathBuf::from(number.to_string());
-            builder.add_line(Some(number), &within_names(&pattern.text)).map_err(|e| {
-                let (cause, at) = explain(&pattern.text, &e);
-                bad(pattern, &cause, at)
-            })?;
+            let (meaning, glob) = read(&pattern.text);
+            let glob = GlobBuilder::new(&glob)
+                .literal_separator(true)
+                .backslash_escape(true)
+                .empty_alternates(true)
+                .case_insensitive(any_case)
+                .build()
+                .map_err(|e| {
+                    bad(pattern, &e.kind().to_string(), place_of(&pattern.text, e.kind()))
+                })?;
+            globs.add(glob);
+            meanings.push(meaning);
         }
-        let matcher = builder.build().map_err(|e| {
+        let globs = globs.build().map_err(|e| {
             let all = given.iter().map(|given| given.text.as_str()).collect::<Vec<_>>();
             let text = all.join("' '");
             let origin = given.first().map_or(Origin::Option(""), |given| given.origin.clone());
             bad(&Given { text, origin }, &e.to_string(), None)
         })?;
-        Ok(Self { given, matcher })
+        Ok(Self { given, meanings, globs })
     }
 
     pub(crate) fn is_empty(&self) -> bool {
@@ -106,15 +117,39 @@ impl Patterns {
         if self.is_empty() {
             return None;
         }
-        let path = Path::new(OsStr::from_bytes(path));
-        let (glob, takes_back) = match self.matcher.matched(path, folder) {
-            Match::None => return None,
-            Match::Ignore(glob) => (glob, false),
-            Match::Whitelist(glob) => (glob, true),
-        };
-        let number = glob.from().and_then(Path::to_str).and_then(|number| number.parse().ok());
-        number.map(|number| (number, takes_back))
+        let fitting = self.globs.matches(Path::new(OsStr::from_bytes(path)));
+        let last = fitting.into_iter().rev().find(|at| folder || !self.meanings[*at].only_folders);
+        last.map(|at| (at, self.meanings[at].takes_back))
     }
+}
+
+/// A pattern that was checked, as one over whole paths.
+fn read(pattern: &str) -> (Meaning, String) {
+    let text = without_spaces_at_the_end(pattern);
+    let (takes_back, text) = match text.strip_prefix('!') {
+        Some(text) => (true, text),
+        None => (false, text),
+    };
+    let (only_folders, text) = match text.strip_suffix('/') {
+        Some(text) => (true, text),
+        None => (false, text),
+    };
+    let mut glob = within_names(text.strip_prefix('/').unwrap_or(text));
+    if !text.contains('/') {
+        glob.insert_str(0, "**/");
+    }
+    // At the end it is what is within a folder, and not the folder.
+    if glob.ends_with("/**") {
+        glob.push_str("/*");
+    }
+    (Meaning { takes_back, only_folders }, glob)
+}
+
+/// Spaces at the end are not seen, and so not meant, unless a backslash stands before them.
+fn without_spaces_at_the_end(pattern: &str) -> &str {
+    let text = pattern.trim_end();
+    let is_escaped = text.ends_with('\\') && text.len() < pattern.len();
+    if is_escaped { &pattern[..=text.len()] } else { text }
 }
 
 /// What can be told of a pattern without the crate that reads it.
@@ -171,7 +206,7 @@ fn slash_in_class(pattern: &str) -> Option<usize> {
     None
 }
 
-/// The pattern with classes that cannot match a slash, as the syntax has it and the crate does not.
+/// The pattern with classes that cannot match a slash, which the crate lets them do.
 fn within_names(pattern: &str) -> String {
     let mut text = String::new();
     let mut rest = pattern;
@@ -198,12 +233,6 @@ fn within_names(pattern: &str) -> String {
         rest = after;
     }
     text.push_str(rest);
-    // To the crate the slash that a class leaves out now ties the pattern to the top.
-    let body = text.strip_prefix('!').unwrap_or(&text);
-    if body.trim_end_matches('/').contains('/') && !pattern.trim_end_matches('/').contains('/') {
-        let taking_back = &text[..text.len() - body.len()];
-        return format!("{taking_back}**/{body}");
-    }
     text
 }
 
@@ -254,25 +283,13 @@ fn unclosed_class(pattern: &str) -> Option<usize> {
     None
 }
 
-/// What is wrong with a pattern, in our words, and the byte it is about.
-fn explain(pattern: &str, error: &ignore::Error) -> (String, Option<usize>) {
-    let mut error = error;
-    while let ignore::Error::WithPath { err, .. } | ignore::Error::WithLineNumber { err, .. } =
-        error
-    {
-        error = err;
+/// The byte of a pattern that an error is about, if there is one.
+fn place_of(pattern: &str, error: &ErrorKind) -> Option<usize> {
+    match error {
+        ErrorKind::UnclosedAlternates => pattern.rfind('{'),
+        ErrorKind::UnopenedAlternates => pattern.rfind('}'),
+        ErrorKind::InvalidRange(..) | ErrorKind::UnclosedClass => pattern.rfind('['),
+        ErrorKind::DanglingEscape => pattern.rfind('\\'),
+        _ => None,
     }
-    let ignore::Error::Glob { err, .. } = error else {
-        return (error.to_string(), None);
-    };
-    let at = if err.contains("unclosed") || err.contains("alternate") {
-        pattern.rfind('{').or_else(|| pattern.rfind('}'))
-    } else if err.contains("range") {
-        pattern.rfind('[')
-    } else if err.contains('\\') {
-        pattern.rfind('\\')
-    } else {
-        None
-    };
-    (err.clone(), at)
 }
