@@ -2,11 +2,15 @@
 
 use std::process::ExitCode;
 
-use utter_echo_core::{Ending, Outcome, PlanError};
+use utter_echo_core::drives::NoFolder;
+use utter_echo_core::saved::BadPlan;
+use utter_echo_core::select::BadPattern;
+use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
-use crate::present::streams;
+use crate::terminal::ask::NoTerminal;
+use crate::terminal::streams;
 
-/// How the process ends; the numbers are documented in the help and the README.
+/// How the process ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Exit {
     Done = 0,
@@ -20,13 +24,61 @@ pub(crate) enum Exit {
     Terminated = 143,
 }
 
+impl Exit {
+    pub(crate) const ALL: [Self; 9] = [
+        Self::Done,
+        Self::Different,
+        Self::WrongCall,
+        Self::Problems,
+        Self::Refused,
+        Self::EndedEarly,
+        Self::CutOff,
+        Self::Interrupted,
+        Self::Terminated,
+    ];
+
+    /// What it means, for whoever reads the help.
+    fn meaning(self) -> &'static str {
+        match self {
+            Self::Done => "all was done; for verify: no difference",
+            Self::Different => "verify found differences",
+            Self::WrongCall => "the call is wrong; nothing was touched",
+            Self::Problems => "finished, with problems; all of them are named",
+            Self::Refused => "a guard, or the person who was asked, refused; nothing was touched",
+            Self::EndedEarly => "ended early, since the drive is full or gone; run it again",
+            Self::CutOff => "a command that only shows could not write its output",
+            Self::Interrupted => "interrupted; run it again to go on",
+            Self::Terminated => "terminated; run it again to go on",
+        }
+    }
+}
+
+/// The codes with what they mean, a line each.
+pub(crate) fn codes() -> String {
+    let line = |exit: Exit| format!("  {:<4} {}\n", exit as u8, exit.meaning());
+    Exit::ALL.map(line).concat()
+}
+
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> Self {
         Self::from(exit as u8)
     }
 }
 
-/// A plan that a guard, or the person who was asked, did not let through.
+/// A call that cannot be meant, or names what is not there. Nothing was touched.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct WrongCall(pub(crate) String);
+
+/// Ends a command with a [`WrongCall`].
+macro_rules! wrong_call {
+    ($($told:tt)+) => {
+        return Err($crate::exit::WrongCall(format!($($told)+)).into())
+    };
+}
+pub(crate) use wrong_call;
+
+/// What the person who was asked, or the command before the run, did not let through.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}\n  nothing was touched")]
 pub(crate) struct Refused(pub(crate) String);
@@ -36,19 +88,30 @@ pub(crate) struct Refused(pub(crate) String);
 #[error("stopped; nothing was touched")]
 pub(crate) struct StoppedBy(pub(crate) i32);
 
+/// Of an error that ended a command. One of no kind known here ended it in the middle.
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
-    if error.is::<Refused>() {
-        return Exit::Refused;
-    }
     if let Some(StoppedBy(signal)) = error.downcast_ref() {
         return of_signal(Some(*signal));
     }
     match error.downcast_ref() {
-        Some(PlanError::Refused(_) | PlanError::Unfit) => Exit::Refused,
-        Some(PlanError::Stopped) => Exit::Interrupted,
-        Some(PlanError::SourceClosed { .. } | PlanError::DestinationClosed { .. }) | None => {
-            Exit::WrongCall
+        Some(PlanError::Refused(_) | PlanError::Unfit) => return Exit::Refused,
+        Some(PlanError::Stopped) => return Exit::Interrupted,
+        Some(PlanError::SourceClosed { .. } | PlanError::DestinationClosed { .. }) => {
+            return Exit::WrongCall;
         }
+        None => {}
+    }
+    let is_wrong_call = error.is::<WrongCall>()
+        || error.is::<CallError>()
+        || error.is::<BadPattern>()
+        || error.is::<BadPlan>()
+        || error.is::<BadRun>()
+        || error.is::<NoFolder>()
+        || error.is::<NoTerminal>();
+    match error.is::<Refused>() {
+        true => Exit::Refused,
+        false if is_wrong_call => Exit::WrongCall,
+        false => Exit::Problems,
     }
 }
 

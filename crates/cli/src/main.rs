@@ -1,29 +1,32 @@
 //! `utter`, the command line of Utter Echo.
 
-mod args;
+mod call;
 mod commands;
+mod context;
 mod exit;
 mod gentle;
-mod places;
-mod present;
+mod hooks;
+mod options;
+mod remembered;
+mod report;
+mod runner;
 mod signals;
+mod terminal;
 
 use std::process::ExitCode;
-
-use clap::Parser as _;
 
 use exit::Exit;
 
 fn main() -> ExitCode {
-    let arguments = match args::Arguments::try_parse() {
-        Ok(arguments) => arguments,
-        Err(error) if present::unparsed(&error) => return Exit::Done.into(),
-        Err(_) => return Exit::WrongCall.into(),
+    let called = match call::read(std::env::args_os()) {
+        Ok(Some(called)) => called,
+        Ok(None) => return exit::of_shown(Exit::Done).into(),
+        Err(call::Wrong) => return Exit::WrongCall.into(),
     };
-    match commands::run(&arguments.command) {
+    match called.run() {
         Ok(exit) => exit.into(),
         Err(error) => {
-            present::error(&error);
+            call::tell_error(&error);
             exit::of_error(&error).into()
         }
     }

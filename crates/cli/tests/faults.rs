@@ -114,7 +114,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
     let Ok(drive) = made.inspect_err(|reason| utter_echo_lab::left_out(reason)) else { return };
     let listed = room.run(&format!("drives --format json {}", drive.folder().display()));
-    let line: serde_json::Value = serde_json::from_str(&listed.out).unwrap();
+    let line: serde_json::Value = serde_json::from_str(listed.out.lines().nth(1).unwrap()).unwrap();
     let uuid = line["uuid"].as_str().unwrap();
     let to = drive.folder().join("echo");
     let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
@@ -187,7 +187,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
         }
         let ended = ran(&run.wait_with_output().unwrap());
         assert_eq!(ended.code, code, "{ended:?}");
-        assert!(ended.err.contains("waiting up to"), "{ended:?}");
+        assert!(ended.out.contains("waiting up to"), "{ended:?}");
         if code != 0 {
             drive.mount_again().unwrap();
         }

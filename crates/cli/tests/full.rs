@@ -98,7 +98,7 @@ fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
     assert_eq!(room.list("echo"), ["old/", "old/old.wav"]);
     let waived = room.run(&format!("{line} --waive space"));
     assert_eq!(waived.code, 5, "{waived:?}");
-    assert!(waived.out.contains("--remove-first"), "{waived:?}");
+    assert!(waived.err.contains("--remove-first"), "{waived:?}");
     assert_eq!(room.list("echo"), ["old/", "old/old.wav"], "nothing went before its time");
     // The plan remembers it.
     assert_eq!(room.run(&format!("{line} --remove-first --save-plan plan --dry-run")).code, 0);

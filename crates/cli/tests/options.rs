@@ -73,7 +73,8 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     ensure!(before == snapshot(&world.destination), "a dry run changed something");
     let totals = dry.of("totals");
     ensure!(totals.len() == 1, "{} lines of totals: {}", totals.len(), dry.err);
-    let side = &totals[0]["source"];
+    let planned = &totals[0]["plan"];
+    let side = &planned["source"];
     let count = |name: &str| side[name].as_u64().unwrap();
     let counted = ["folders", "files", "links", "others", "bytes"].map(count);
     ensure!(counted == tally(&selected.source, &from), "the source is counted as {side}");
@@ -86,7 +87,7 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     let done = run.of("step").iter().all(|step| step["outcome"] == "done");
     ensure!(done, "not all is done: {:#?}", run.of("step"));
     ensure!(from == snapshot(&world.source), "the source changed");
-    let held = ["held_back", "spared_newer"].map(|name| totals[0][name].as_u64().unwrap());
+    let held = ["held_back", "spared_newer"].map(|name| planned[name].as_u64().unwrap());
     let again = utter(&world, command, &waived(&["--dry-run"]));
     let adjusts = again.of("step").iter().all(|step| step["verb"] == "adjust");
     ensure!(

@@ -75,8 +75,8 @@ fn a_call_puts_things_where_the_rule_says() {
 /// A call that is refused, its exit code, and a word that the message must hold.
 const REFUSED: [(&str, i32, &str); 37] = [
     ("", 2, "Usage"),
-    ("copy lens", 2, "<DESTINATION>"),
-    ("copy", 2, "<SOURCE>"),
+    ("copy lens", 2, "the destination is missing"),
+    ("copy", 2, "the source and the destination are missing"),
     ("copi lens echo", 2, "copy"),
     ("copy --no-such lens echo", 2, "--no-such"),
     ("copy nowhere echo", 2, "does not exist\n  check the spelling"),
@@ -105,7 +105,7 @@ const REFUSED: [(&str, i32, &str); 37] = [
     ("mirror fog full --removal-limit 1", 4, "--removal-limit 3"),
     ("mirror fog full --removal-limit 40%", 4, "the limit is 40 %"),
     ("mirror lens full --removal-limit many", 2, "number of entries"),
-    ("copy lens echo --waive overlap", 2, "cannot be waived"),
+    ("copy lens echo --waive overlap", 2, "cannot be switched off"),
     ("copy lens echo --ask", 2, "needs a terminal"),
     ("copy lens echo --ask --yes", 2, "cannot be used with"),
     ("copy lens echo --quiet --verbose", 2, "cannot be used with"),

@@ -137,7 +137,7 @@ fn a_question_goes_to_the_terminal_wherever_the_streams_go() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
     let ran = room.run("mirror saltmere keeper");
     assert_eq!((ran.code, room.list("keeper")), (0, vec!["lens.svg".to_owned()]), "{ran:?}");
-    assert!(ran.err.contains("without asking"), "{ran:?}");
+    assert!(ran.out.contains("without asking"), "{ran:?}");
 }
 
 #[test]

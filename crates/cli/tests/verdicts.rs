@@ -31,9 +31,9 @@ const DAMAGES: [Damage; 11] = [
         "a file is missing",
         |e| fs::remove_file(e.join("log/1923.csv")).unwrap(),
         "",
-        "missing  log/1923.csv",
+        "missing    log/1923.csv",
     ),
-    ("a folder is extra", |e| fs::create_dir(e.join("old")).unwrap(), "", "extra    old"),
+    ("a folder is extra", |e| fs::create_dir(e.join("old")).unwrap(), "", "extra      old"),
     (
         "a file is longer",
         |e| fs::write(e.join("log/1923.csv"), "fog, then rain\n").unwrap(),
@@ -154,7 +154,7 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
     let limited = room.run("verify --limit 2 --suggest source echo");
     assert_eq!(limited.code, 1);
     let count = |text: &str| limited.out.matches(text).count();
-    assert_eq!((count("missing  "), count("extra    "), count("… and 8 more")), (2, 2, 2));
+    assert_eq!((count("missing    "), count("extra      "), count("… and 8 more")), (2, 2, 2));
     let fix = limited.out.lines().last().unwrap().strip_prefix("To make it so: utter ").unwrap();
     // After a copy what is extra is as it should be.
     let ignoring = room.run("verify --ignore-extra --suggest source echo");
@@ -166,13 +166,23 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
     let csv = room.run("verify --format csv source echo");
     let rows: Vec<_> = csv.out.lines().collect();
     assert_eq!(rows[0], "difference,type,path,bytes,reason");
-    assert!(rows.contains(&"extra,file,it's old/3.csv,3,not in the source"), "{csv:?}");
+    assert!(rows.contains(&"extra,file,it's old/3.csv,3,only in the destination"), "{csv:?}");
     assert_eq!(rows.iter().filter(|row| row.starts_with("missing,")).count(), 10);
     let json = room.run("verify --limit 1 --suggest --format json source echo");
     let kinds =
         json.out.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
     let kinds: Vec<_> = kinds.map(|line| line["kind"].as_str().unwrap().to_owned()).collect();
-    let expected = ["head", "difference", "difference", "difference", "suggestion", "totals"];
+    let expected = [
+        "head",
+        "found",
+        "difference",
+        "found",
+        "difference",
+        "found",
+        "difference",
+        "suggestion",
+        "totals",
+    ];
     assert_eq!(kinds, expected, "{json:?}");
     assert_eq!(room.run(&format!("{fix} --yes")).code, 0);
     assert_eq!(room.run("verify source echo").code, 0);
@@ -191,7 +201,7 @@ fn presence_asks_for_names_and_kinds_alone() {
     room.write("echo/current/", "");
     let other_kind = room.run("verify --by presence source echo");
     assert_eq!(other_kind.code, 1);
-    assert!(other_kind.out.contains("differs  current · folder → symlink"), "{other_kind:?}");
+    assert!(other_kind.out.contains("differs    current · folder → symlink"), "{other_kind:?}");
 }
 
 #[test]
@@ -237,7 +247,7 @@ fn a_folder_that_moved_is_told_once_and_counted_once() {
     let text = room.run("verify source echo");
     assert_eq!(text.code, 1, "{text:?}");
     assert!(text.out.contains("Elsewhere in the destination: 1 entry\n"), "{text:?}");
-    assert!(text.out.contains("moved    books · was logbooks\n"), "{text:?}");
+    assert!(text.out.contains("moved      books · was logbooks\n"), "{text:?}");
     assert!(
         text.out.contains("Different: 0 missing, 0 extra, 1 moved, 0 not the same."),
         "{text:?}"

@@ -79,7 +79,7 @@ impl Operation {
     ];
 
     /// The operation with this stable word.
-    pub(crate) fn of_id(id: &str) -> Option<Self> {
+    pub fn of_id(id: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|operation| operation.id() == id)
     }
 

@@ -1,20 +1,50 @@
 //! `utter drives`: what is mounted, and what it can hold.
 
+use std::path::PathBuf;
+
 use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
 use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
-use crate::args::Drives;
-use crate::exit::{self, Exit};
-use crate::present;
+use super::Command;
+use crate::context::Context;
+use crate::exit::{self, Exit, WrongCall};
+use crate::options::Shown;
+use crate::report::events::{self, Head};
+use crate::report::{Report, told};
 
-pub(crate) fn drives(args: &Drives) -> Result<Exit> {
-    present::choose_colors(args.color);
-    let asked = drives::holding(&Linux, &args.folders)?;
-    let only = (!asked.is_empty()).then_some(&*asked);
-    let drives = drives::list(&Linux, only).context(
-        "cannot list the mounted drives; /proc must be mounted, and readable: mount -t proc proc /proc",
-    )?;
-    present::drives(&drives, args.format)?;
-    Ok(exit::of_shown(Exit::Done))
+const EXAMPLES: &str = "\
+Examples:
+  utter drives                 all of them
+  utter drives /mnt/lantern    the one that holds this folder";
+
+/// List the mounted drives, the room on them, and what each can hold
+///
+/// What a drive can hold is tried out and not guessed from its kind: with a file that has no name where the
+/// drive allows that, else in a folder that is removed again. Where nothing may be written it is not known.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Drives {
+    /// Only the drives that hold these folders [default: all]
+    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath)]
+    folders: Vec<PathBuf>,
+    #[command(flatten)]
+    shown: Shown,
+}
+
+impl Command for Drives {
+    fn run(&self, _: &Context) -> Result<Exit> {
+        let form = self.shown.settle()?;
+        let asked = drives::holding(&Linux, &self.folders)?;
+        let only = (!asked.is_empty()).then_some(&*asked);
+        let report = Report::new(form, Head::new(events::Command::Drives));
+        let drives = drives::list(&Linux, only).with_context(|| {
+            let why = "cannot list the mounted drives; /proc must be mounted, and readable: \
+                       mount -t proc proc /proc";
+            WrongCall(why.to_owned())
+        })?;
+        report.tell_all(told::drives(&drives));
+        Ok(exit::of_shown(Exit::Done))
+    }
 }

@@ -1,35 +1,73 @@
 //! `utter enact`: carry out a plan that was saved.
 
-use anyhow::{Context as _, Result};
 use std::fs::File;
 use std::io::BufReader;
+use std::path::PathBuf;
+
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Request;
 use utter_echo_core::{Session, saved};
 
-use super::change::Change;
-use crate::args::{Enact, running};
-use crate::exit::Exit;
+use super::Command;
+use crate::context::Context;
+use crate::exit::{Exit, WrongCall};
+use crate::options::{AllOrNothing, Doing, Removing};
+use crate::report::events::Head;
+use crate::runner;
+use crate::terminal::names;
 
-pub(crate) fn enact(args: &Enact) -> Result<Exit> {
-    let shown = args.plan.display();
-    let file = File::open(&args.plan).with_context(|| format!("cannot open the plan '{shown}'"))?;
-    let (purpose, plan) = saved::read(BufReader::new(file))
-        .with_context(|| format!("plan '{shown}' is refused, and nothing was touched"))?;
-    // The guards and limits that the plan was made under hold still, unless others are given now.
-    let mut guards = args.removing.over(&purpose.safety, args.safety.guards());
-    guards.drive = guards.drive.or(purpose.safety.drive);
-    guards.waived.extend(purpose.safety.waived);
-    // What was selected, and what counted as changed, decided about the plan; it is decided.
-    let request = &Request::new(purpose.task, purpose.places)
-        .carrying(purpose.carry)
-        .strictly(purpose.strictly)
-        .guarded(guards)
-        .running(running(&args.how.running, Some(&args.writing)));
-    let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
-    Change { request, safety, writing, how }.around(|change, presenter, signals| {
-        let session = Session::open(&Linux, request)?;
-        let plan = session.adopt(plan).inspect_err(|error| presenter.refused_early(error))?;
-        change.carry_out_known(&session, plan, args.all_or_nothing, presenter, signals)
-    })
+const EXAMPLES: &str = "\
+Examples:
+  utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
+  utter enact monday.plan                               just what was looked at, and nothing else";
+
+/// Carry out a plan that copy or mirror saved
+///
+/// It takes exactly the steps of the plan. A step is left out and named if its source or destination is no
+/// longer what the plan saw; the others are done. A plan that was damaged or edited is refused as a whole.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Enact {
+    /// The file that --save-plan wrote
+    #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath)]
+    plan: PathBuf,
+    #[command(flatten)]
+    all_or_nothing: AllOrNothing,
+    #[command(flatten)]
+    removing: Removing,
+    #[command(flatten)]
+    doing: Doing,
+}
+
+impl Command for Enact {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let shown = names::path(&self.plan);
+        let file = File::open(&self.plan)
+            .with_context(|| WrongCall(format!("cannot open the plan '{shown}'")))?;
+        let (purpose, plan) = saved::read(BufReader::new(file)).with_context(|| {
+            WrongCall(format!("plan '{shown}' is refused, and nothing was touched"))
+        })?;
+        // The guards and limits that the plan was made under hold still, unless others are given now.
+        let mut guards = self.removing.over(&purpose.safety, self.doing.safety.guards(context));
+        guards.drive = guards.drive.or(purpose.safety.drive);
+        guards.waived.extend(purpose.safety.waived);
+        // What was selected, and what counted as changed, decided about the plan; it is decided.
+        let request = Request::new(purpose.task, purpose.places)
+            .carrying(purpose.carry)
+            .strictly(purpose.strictly)
+            .guarded(guards);
+        let request = &self.doing.apply(request);
+        let head = Head::of(request, self.doing.safety.dry_run).enacting(&self.plan);
+        runner::around(request, head, &self.doing, context, |runner| {
+            let session = Session::open(&Linux, request)?;
+            match runner.whole(session.adopt(plan))? {
+                Ok(plan) => {
+                    runner.carry_out_known(&session, plan, self.all_or_nothing.all_or_nothing)
+                }
+                Err(exit) => Ok(exit),
+            }
+        })
+    }
 }

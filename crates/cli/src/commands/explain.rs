@@ -1,58 +1,89 @@
 //! `utter explain`: what a selection takes, and which rule decides.
 
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
 use utter_echo_core::explain;
 use utter_echo_core::os::Linux;
 
-use crate::args::{Explain, Format};
-use crate::exit::{self, Exit};
-use crate::present::{self, names};
+use super::Command;
+use crate::context::Context;
+use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::options::{Dropping, Selecting, Shown};
+use crate::report::events::{self, Head};
+use crate::report::{Report, told};
+use crate::terminal::names;
 
-pub(crate) fn explain(args: &Explain) -> Result<Exit> {
-    if args.format == Format::Csv {
-        bail!("--format csv is for 'verify' alone; use text or json");
+const EXAMPLES: &str = "\
+Examples:
+  utter explain --exclude '*.wav' saltmere                   what each rule leaves out, in bytes
+  utter explain --rules nightly.rules saltmere fog-signals   whether that is taken, and why";
+
+/// Say what a selection takes of a source, and which rule decides
+///
+/// For each PATH: whether it is taken, the rule that decided with its file and line, and for a folder what
+/// that means for what is in it. Without a PATH: what each rule decides about over the whole source, in
+/// entries and bytes, and which rules match nothing.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Explain {
+    /// The folder that would be copied
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath)]
+    source: PathBuf,
+    /// Entries to ask about, as paths in the source; they need not exist
+    #[arg(value_name = "PATH", value_hint = ValueHint::AnyPath)]
+    paths: Vec<PathBuf>,
+    #[command(flatten)]
+    selecting: Selecting,
+    #[command(flatten)]
+    shown: Shown,
+}
+
+impl Command for Explain {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.shown.settle()?;
+        let source = &self.source;
+        let shown = names::path(source);
+        if !source.is_dir() {
+            wrong_call!(
+                "source '{shown}' is not a folder that exists\n  check the spelling, and that its drive is mounted"
+            );
+        }
+        let sources = std::slice::from_ref(source);
+        let selection = self.selecting.selection(sources, &Dropping::default(), context)?;
+        let cannot = || WrongCall(format!("cannot look into '{shown}'"));
+        let head = Head::new(events::Command::Explain).reading(source);
+        if self.paths.is_empty() {
+            let report = Report::new(form, head);
+            let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;
+            report.tell_all(told::survey(&survey));
+            let exit = if survey.problems.is_empty() { Exit::Done } else { Exit::Problems };
+            return Ok(exit::of_shown(exit));
+        }
+        let mut explained = Vec::new();
+        for path in &self.paths {
+            let path = within(source, path)?;
+            let path = path.as_os_str().as_bytes();
+            explained.push(explain::path(&Linux, source, &selection, path).with_context(cannot)?);
+        }
+        Report::new(form, head).tell_all(told::explained(&explained));
+        Ok(exit::of_shown(Exit::Done))
     }
-    present::choose_colors(args.color);
-    let source = &args.source;
-    let shown = names::shown(source.as_os_str().as_bytes());
-    if !source.is_dir() {
-        bail!(
-            "source '{shown}' is no folder that exists\n  check the spelling, and that its drive is mounted"
-        );
-    }
-    let selection = args.takes.selection(std::slice::from_ref(source), false)?;
-    let cannot = || format!("cannot look into '{shown}'");
-    if args.paths.is_empty() {
-        let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;
-        present::survey(args.format, source, &survey)?;
-        let exit = if survey.problems.is_empty() { Exit::Done } else { Exit::Problems };
-        return Ok(exit::of_shown(exit));
-    }
-    let mut explained = Vec::new();
-    for path in &args.paths {
-        let path = within(source, path)?;
-        let path = path.as_os_str().as_bytes();
-        explained.push(explain::path(&Linux, source, &selection, path).with_context(cannot)?);
-    }
-    present::explained(args.format, &explained)?;
-    Ok(exit::of_shown(Exit::Done))
 }
 
 /// A path as one within the source, also if it was typed with the source before it.
 fn within(source: &Path, path: &Path) -> Result<PathBuf> {
     let relative = path.strip_prefix(source).unwrap_or(path);
-    let leads_away = relative.components().any(|part| {
-        !matches!(part, std::path::Component::Normal(_) | std::path::Component::CurDir)
-    });
+    let leads_away =
+        relative.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir));
     if leads_away {
-        let (path, source) = (path.display(), source.display());
-        bail!("'{path}' does not lie in '{source}'\n  give paths as they are within the source");
+        let (path, source) = (names::path(path), names::path(source));
+        wrong_call!("'{path}' is not in '{source}'\n  give paths as they are within the source");
     }
     let clean: PathBuf =
-        relative.components().filter(|c| !matches!(c, std::path::Component::CurDir)).collect();
+        relative.components().filter(|c| !matches!(c, Component::CurDir)).collect();
     // A slash at the end says that a folder is meant, should it not exist.
     let slash = path.as_os_str().as_bytes().ends_with(b"/");
     Ok(if slash { clean.join("") } else { clean })

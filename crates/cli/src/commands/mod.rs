@@ -1,29 +1,146 @@
-//! One file a command: a request in, a presentation out.
+//! The commands, a file each: its arguments, its examples, and what it does.
 
-mod change;
+mod completions;
+mod copy;
 mod demo;
 mod drives;
 mod enact;
 mod explain;
-mod hooks;
+mod help;
+mod mirror;
 mod past_runs;
 mod undo;
 mod verify;
 
 use anyhow::Result;
+use clap::builder::styling::{AnsiColor, Style, Styles};
+use clap::{Parser, Subcommand};
 
-use crate::args::Command;
-use crate::exit::Exit;
+use crate::context::Context;
+use crate::exit::{self, Exit};
 
-pub(crate) fn run(command: &Command) -> Result<Exit> {
-    match command {
-        Command::Copy(copy) => change::copy(copy),
-        Command::Mirror(mirror) => change::mirror(mirror),
-        Command::Verify(verify) => verify::verify(verify),
-        Command::Explain(explain) => explain::explain(explain),
-        Command::Enact(enact) => enact::enact(enact),
-        Command::Undo(undo) => undo::undo(undo),
-        Command::Drives(drives) => drives::drives(drives),
-        Command::Demo(demo) => demo::demo(demo),
+/// A command as it was called.
+pub(crate) trait Command {
+    fn run(&self, context: &Context) -> Result<Exit>;
+}
+
+/// Defines what can be chosen from.
+macro_rules! commands {
+    ($($module:ident::$name:ident),+ $(,)?) => {
+        #[derive(Debug, Subcommand)]
+        pub(crate) enum Chosen {
+            $($name($module::$name)),+
+        }
+
+        impl Chosen {
+            pub(crate) fn command(&self) -> &dyn Command {
+                match self {
+                    $(Self::$name(command) => command),+
+                }
+            }
+        }
+    };
+}
+
+// In the order of the help.
+commands! {
+    copy::Copy,
+    mirror::Mirror,
+    verify::Verify,
+    explain::Explain,
+    enact::Enact,
+    undo::Undo,
+    drives::Drives,
+    demo::Demo,
+    completions::Completions,
+    help::Help,
+}
+
+const STYLES: Styles = Styles::styled()
+    .header(Style::new().bold())
+    .usage(Style::new().bold())
+    .literal(AnsiColor::Cyan.on_default())
+    .placeholder(Style::new().italic());
+
+/// Makes one folder tree the faithful echo of another, on local folders and drives, and proves that
+/// it did.
+#[derive(Debug, Parser)]
+#[command(name = "utter", version, styles = STYLES, max_term_width = 100)]
+#[command(disable_help_subcommand = true, after_help = after())]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Chosen,
+}
+
+fn after() -> String {
+    format!("Exit codes:\n{}\nBegin with 'utter demo', then 'utter copy -h'.", exit::codes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::call;
+    use clap::CommandFactory as _;
+
+    #[test]
+    fn the_definitions_fit_together() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn every_option_has_help_a_group_and_its_default() {
+        for command in Arguments::command().get_subcommands() {
+            for option in command.get_arguments().filter(|a| !a.is_positional()) {
+                let name = option.get_id().as_str();
+                assert!(option.get_help().is_some(), "{name} has no help");
+                let alone = ["demo", "help"].contains(&command.get_name());
+                let grouped = option.get_help_heading().is_some() || alone;
+                assert!(grouped || name == "help", "{name} is in no group");
+                let help = option.get_long_help().or(option.get_help()).unwrap().to_string();
+                let says = help.to_lowercase().contains("default")
+                    || !option.get_default_values().is_empty();
+                let switch = !option.get_action().takes_values();
+                assert!(
+                    says || switch,
+                    "{} --{name} does not tell its default",
+                    command.get_name()
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn short_letters_are_those_the_trade_agrees_on() {
+        for command in Arguments::command().get_subcommands() {
+            let letters: Vec<_> =
+                command.get_arguments().filter_map(clap::Arg::get_short).collect();
+            assert!(letters.iter().all(|letter| "hVqvn".contains(*letter)), "{letters:?}");
+        }
+    }
+
+    #[test]
+    fn the_short_help_is_one_screen() {
+        for command in Arguments::command().get_subcommands_mut() {
+            let lines = command.render_help().to_string().lines().count();
+            assert!(lines <= 45, "{} -h has {lines} lines", command.get_name());
+        }
+    }
+
+    #[test]
+    fn every_example_can_be_called() {
+        let mut found = 0;
+        for command in Arguments::command().get_subcommands() {
+            let examples = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+            for line in examples.lines().filter_map(|line| line.trim().strip_prefix("utter ")) {
+                // Without what is said of it, or done with it.
+                let example = line.split("  ").next().and_then(|line| line.split(" > ").next());
+                let example = example.unwrap_or(line);
+                let words = shlex::split(&format!("utter {example}")).unwrap();
+                let read = call::parse(words.into_iter().map(Into::into));
+                assert!(read.is_ok(), "{line}: {:?}", read.err());
+                found += 1;
+            }
+        }
+        assert!(found > 10, "{found}");
     }
 }

@@ -3,33 +3,51 @@
 use std::path::Path;
 use std::time::Duration;
 
-use anyhow::{Result, bail};
-use jiff::Timestamp;
+use anyhow::Result;
 use utter_echo_core::os::Linux;
 use utter_echo_core::{Overview, discard, past_run, past_runs};
 
-use crate::args::{DiscardWhat, Undo, run_at};
-use crate::exit::{self, Exit, Refused};
-use crate::places;
-use crate::present::{self, ask, names};
-use crate::signals::Signals;
+use super::undo::Undo;
+use crate::call;
+use crate::context::Context;
+use crate::exit::{self, Exit, Refused, wrong_call};
+use crate::options::{DiscardWhat, run_at};
+use crate::remembered;
+use crate::report::events::{Command, Event, Head};
+use crate::report::{Report, told};
+use crate::terminal::{ask, names};
 
 /// Lists the runs that can be undone.
 pub(super) fn list(args: &Undo) -> Result<Exit> {
-    let output = &args.how.output;
-    output.refuse_csv()?;
-    present::choose_colors(output.color);
-    present::past_runs(output.format, &known(), "No run is known that set anything aside.")?;
+    let report = report(args)?;
+    let runs = known(&report);
+    if runs.is_empty() {
+        let text = "no run is known that set anything aside".to_owned();
+        report.tell(Event::note("no-runs", text));
+    }
+    report.tell_all(told::past_runs(&runs));
     Ok(exit::of_shown(Exit::Done))
 }
 
+fn report(args: &Undo) -> Result<Report> {
+    let form = args.doing.output.settle(&args.doing.verbose)?;
+    let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
+    Ok(Report::new(form, Head { dry_run, ..Head::new(Command::Undo) }))
+}
+
 /// Every run in the folders that are remembered, the newest first.
-fn known() -> Vec<Overview> {
+fn known(report: &Report) -> Vec<Overview> {
     let mut runs = Vec::new();
-    for folder in places::remembered() {
+    for folder in remembered::folders() {
         match past_runs(&Linux, &folder) {
             Ok(found) => runs.extend(found),
-            Err(error) => present::passed_over(&folder, &error),
+            Err(error) => {
+                let shown = names::path(&folder);
+                let text = format!(
+                    "'{shown}' is passed over: {error}; if it is on a drive, mount that to see its runs"
+                );
+                report.tell(Event::note("passed-over", text));
+            }
         }
     }
     runs.sort_by(|a, b| b.name.cmp(&a.name));
@@ -37,28 +55,29 @@ fn known() -> Vec<Overview> {
 }
 
 /// Removes what runs set aside, for good.
-pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat) -> Result<Exit> {
-    let output = &args.how.output;
-    output.refuse_csv()?;
-    present::choose_colors(output.color);
+pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -> Result<Exit> {
+    let report = report(args)?;
     let runs = match what {
         DiscardWhat::Run(path) => vec![named(path)?],
-        DiscardWhat::OlderThan(age) => older_than(*age),
+        DiscardWhat::OlderThan(age) => older_than(*age, context, &report),
     };
-    let none = "No run began longer ago than that; nothing was removed.";
-    present::past_runs(output.format, &runs, none)?;
-    if runs.is_empty() || args.safety.dry_run {
+    if runs.is_empty() {
+        let text = "no run began longer ago than that; nothing was removed".to_owned();
+        report.tell(Event::note("no-runs", text));
+    }
+    report.tell_all(told::past_runs(&runs));
+    if runs.is_empty() || args.doing.safety.dry_run {
         return Ok(Exit::Done);
     }
-    let signals = Signals::caught_from_now_on()?;
-    if !args.safety.yes {
+    let signals = context.signals()?;
+    if !args.doing.safety.yes {
         if !ask::can_ask() {
-            bail!(
+            wrong_call!(
                 "what is discarded cannot be brought back, and there is no terminal to ask on; nothing was touched\n  \
                  look with --dry-run, and then say --yes"
             );
         }
-        if !ask::discard(runs.len(), &signals)? {
+        if !ask::discard(runs.len(), signals)? {
             return Err(Refused("not agreed to".into()).into());
         }
     }
@@ -66,7 +85,7 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat) -> Result<Exit> {
     for run in &runs {
         signals.check()?;
         if let Err(error) = discard(&Linux, &run.path) {
-            present::error(&error.into());
+            call::tell_error(&error.into());
             exit = Exit::Problems;
         }
     }
@@ -77,13 +96,13 @@ fn named(path: &Path) -> Result<Overview> {
     if let Some(run) = past_run(&Linux, path) {
         return Ok(run);
     }
-    let shown = names::shown(path.as_os_str().as_encoded_bytes());
-    bail!(
-        "'{shown}' is no run that was set aside; nothing was touched\n  'utter undo' lists the runs"
-    )
+    wrong_call!(
+        "'{}' is not a run that was set aside; nothing was touched\n  'utter undo' lists the runs",
+        names::path(path)
+    );
 }
 
-fn older_than(age: Duration) -> Vec<Overview> {
-    let oldest = run_at(Timestamp::now() - age);
-    known().into_iter().filter(|run| run.name < oldest).collect()
+fn older_than(age: Duration, context: &Context, report: &Report) -> Vec<Overview> {
+    let oldest = run_at(context.began - age);
+    known(report).into_iter().filter(|run| run.name < oldest).collect()
 }

@@ -1,66 +1,113 @@
 //! `utter undo`: take back a run that set aside what it displaced.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use anyhow::{Context as _, Result, bail};
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
+use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Places, Request, Task};
-use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{PastRun, Session};
 
-use super::change::{Change, refused};
-use super::past_runs;
-use crate::args::{Ask, Undo, running};
-use crate::exit::Exit;
+use super::{Command, past_runs};
+use crate::context::Context;
+use crate::exit::{Exit, wrong_call};
+use crate::options::{AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, complete};
+use crate::report::events::{Event, Head};
+use crate::report::told;
+use crate::runner;
+use crate::terminal::names;
 
-pub(crate) fn undo(args: &Undo) -> Result<Exit> {
-    match (&args.discard, &args.run) {
-        (Some(what), _) => past_runs::discard_runs(args, what),
-        (None, Some(run)) => take_back(args, run),
-        (None, None) => past_runs::list(args),
+const EXAMPLES: &str = "\
+Examples:
+  utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
+  utter undo                                                     which runs can be taken back
+  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what go
+  utter undo --discard older-than:30d                            free the room of old runs";
+
+/// Take back a run that set aside what it removed or replaced
+///
+/// What the run added is removed; what it replaced, changed or removed is put back as it was. An entry that
+/// somebody changed since is left alone and named, and the rest is done. Once everything is back, the folder
+/// of the run is removed. On a terminal it asks before it removes anything, unless --yes is given. Without
+/// RUN it lists the runs that can be undone, the newest first.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Undo {
+    /// The folder of the run, below the one that --set-aside named [default: list all runs]
+    #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath)]
+    run: Option<PathBuf>,
+    #[command(flatten)]
+    only: OnlyOfRun,
+    #[command(flatten)]
+    pub(super) discarding: Discarding,
+    #[command(flatten)]
+    all_or_nothing: AllOrNothing,
+    #[command(flatten)]
+    pub(super) doing: Doing,
+}
+
+impl Command for Undo {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        match (&self.discarding.discard, &self.run) {
+            (Some(what), _) => past_runs::discard_runs(self, what, context),
+            (None, Some(run)) => self.take_back(run, context),
+            (None, None) => past_runs::list(self),
+        }
     }
 }
 
-fn take_back(args: &Undo, run: &Path) -> Result<Exit> {
-    let run = PastRun::open(&Linux, run)?;
-    let selection = Selection::new(&Rules { only: args.only.clone(), ..Rules::default() })?;
-    let atime = run.purpose.carry.has(Aspect::Atime);
-    let destination = run.purpose.places.destination.clone();
-    let places = Places::new(vec![run.path.clone()], destination);
-    let request = &Request::new(Task::Undo, places)
-        .selecting(selection)
-        .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
-        .guarded(args.safety.guards())
-        .running(running(&args.how.running, Some(&args.writing)));
-    let (safety, writing, how) = (&args.safety, &args.writing, &args.how);
-    Change { request, safety, writing, how }.around(|change, presenter, signals| {
-        let session = Session::open_to_undo(&Linux, request, &run)?;
-        let lock = if safety.dry_run { Ok(None) } else { session.hold() };
-        let _lock = lock.or_else(|refusal| refused(&refusal, presenter).map(|()| None))?;
-        let plan =
-            session.plan_to_undo().inspect_err(|error| presenter.refused_early(error))?;
-        if plan.is_empty() && plan.problems.is_empty() && !args.only.is_empty() {
-            bail!(
-                "nothing that is left to bring back fits --only; nothing was touched\n  patterns are \
-                 held against paths in the destination; see them all with --dry-run and without --only"
-            );
-        }
-        let all_or_nothing = args.all_or_nothing;
-        let exit = change.carry_out_known(&session, plan, all_or_nothing, presenter, signals)?;
-        if exit != Exit::Done || safety.dry_run {
-            return Ok(exit);
-        }
-        // Only what was seen to be back needs its record no more.
-        let left = session.not_back()?;
-        if left.is_empty() {
-            run.discard().with_context(|| {
-                format!("all is back, but '{}' cannot be removed", run.path.display())
-            })?;
-            return Ok(Exit::Done);
-        }
-        let was_chosen = safety.ask == Some(Ask::Each) || !args.only.is_empty();
-        presenter.kept(&run.path, if was_chosen { &[] } else { &left })?;
-        Ok(if was_chosen { Exit::Done } else { Exit::Problems })
-    })
+impl Undo {
+    fn take_back(&self, run: &Path, context: &Context) -> Result<Exit> {
+        let run = PastRun::open(&Linux, run)?;
+        let selection = self.only.selection()?;
+        let atime = run.purpose.carry.has(Aspect::Atime);
+        let destination = run.purpose.places.destination.clone();
+        let places = Places::new(vec![run.path.clone()], destination);
+        let request = Request::new(Task::Undo, places)
+            .selecting(selection)
+            .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
+            .guarded(self.doing.safety.guards(context));
+        let request = &self.doing.apply(request);
+        let safety = &self.doing.safety;
+        let head = Head::of(request, safety.dry_run);
+        runner::around(request, head, &self.doing, context, |runner| {
+            let session = Session::open_to_undo(&Linux, request, &run)?;
+            let _lock = match if safety.dry_run { Ok(None) } else { session.hold() } {
+                Ok(lock) => lock,
+                Err(refusal) => return Ok(runner.refused(&refusal)),
+            };
+            let plan = match runner.whole(session.plan_to_undo())? {
+                Ok(plan) => plan,
+                Err(exit) => return Ok(exit),
+            };
+            if plan.is_empty() && plan.problems.is_empty() && !self.only.only.is_empty() {
+                wrong_call!(
+                    "nothing that is left to bring back matches --only; nothing was touched\n  patterns are \
+                     held against paths in the destination; 'utter undo --dry-run' without --only shows them"
+                );
+            }
+            let all_or_nothing = self.all_or_nothing.all_or_nothing;
+            let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
+            if exit != Exit::Done || safety.dry_run {
+                return Ok(exit);
+            }
+            // Only what was seen to be back needs its record no more.
+            let left = session.not_back()?;
+            let shown = names::path(&run.path);
+            if left.is_empty() {
+                run.discard()
+                    .with_context(|| format!("all is back, but '{shown}' cannot be removed"))?;
+                return Ok(Exit::Done);
+            }
+            let was_chosen = safety.ask == Some(Ask::Each) || !self.only.only.is_empty();
+            if !was_chosen {
+                runner.report.tell_all(told::problems(&left));
+            }
+            let text = format!("not all of {shown} is back, so it is kept and can still be undone");
+            runner.report.tell(Event::note("kept", text));
+            Ok(if was_chosen { Exit::Done } else { Exit::Problems })
+        })
+    }
 }

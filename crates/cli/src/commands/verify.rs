@@ -1,56 +1,82 @@
 //! `utter verify`: compare both sides, show every difference, give a verdict.
 
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::path::PathBuf;
 
 use anyhow::Result;
+use clap::{Args, ValueHint};
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{Safety, Sample, Task};
+use utter_echo_core::request::Task;
 
-use crate::args::{How, Verify, request};
+mod suggest;
+
+use super::Command;
+use crate::context::Context;
 use crate::exit::{self, Exit};
-use crate::gentle;
-use crate::present::{Listing, Presenter, Progress};
-use crate::signals::Signals;
+use crate::options::{Comparing, Dropping, Inside, Listing, Output, Running, Verifying, places};
+use crate::report::events::Head;
+use crate::report::{Report, told};
+use crate::terminal::Progress;
 
-pub(crate) fn verify(args: &Verify) -> Result<Exit> {
-    let places = (vec![args.source.clone()], args.destination.as_path());
-    let How { running, output } = &args.how;
-    let what = (&args.what, false);
-    let mut request = request(Task::Verify, places, what, running, None, Safety::default())?;
-    request.changed.sample = args.sample.map(|percent| Sample { percent, seed: seed() });
-    if args.ignore_extra {
-        request.changed.steps = without_removals();
-    }
-    if running.gentle {
-        gentle::stand_back()?;
-    }
-    let presenter = Presenter::new(output, &request, false);
-    presenter.head()?;
-    let session = Session::open(&Linux, &request)?;
-    let signals = Signals::caught_from_now_on()?;
-    let progress = Progress::scanning(output, &signals);
-    let plan = session.plan(&progress);
-    progress.done();
-    signals.check()?;
-    let plan = plan?;
-    presenter.verdict(&plan, Listing { limit: args.limit, suggest: args.suggest })?;
-    Ok(exit::of_shown(if !plan.problems.is_empty() {
-        Exit::Problems
-    } else if plan.is_empty() {
-        Exit::Done
-    } else {
-        Exit::Different
-    }))
+const EXAMPLES: &str = "\
+Examples:
+  utter verify saltmere /mnt/lantern/saltmere                by size, time and attributes
+  utter verify --by content saltmere /mnt/lantern/saltmere   every byte, read on both sides";
+
+/// Compare both sides and change nothing
+///
+/// Lists every difference, counts folders, files and bytes of both sides, and says in one sentence whether
+/// the destination is the source's echo. Unlike copy and mirror it looks at every attribute of every entry,
+/// even where no time says that it changed.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Verify {
+    /// The folder, or single entry, to compare with
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    source: PathBuf,
+    /// What should be its echo
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    destination: PathBuf,
+    #[command(flatten)]
+    inside: Inside,
+    #[command(flatten)]
+    comparing: Comparing,
+    #[command(flatten)]
+    verifying: Verifying,
+    #[command(flatten)]
+    running: Running,
+    #[command(flatten)]
+    output: Output,
+    #[command(flatten)]
+    listing: Listing,
 }
 
-fn without_removals() -> Verbs {
-    Verb::ALL.into_iter().filter(|verb| *verb != Verb::Remove).collect()
-}
-
-/// Another one each time, so that in the long run every file is read.
-fn seed() -> u64 {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    since.as_secs() ^ u64::from(since.subsec_nanos()) << 32
+impl Command for Verify {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.output.settle_for_verdict(&self.listing)?;
+        self.running.settle()?;
+        let sources = vec![self.source.clone()];
+        let places = places(sources, self.destination.clone(), self.inside.inside)?;
+        let comparing = &self.comparing;
+        let request = comparing.request(Task::Verify, places, &Dropping::default(), context)?;
+        let request = self.running.apply(self.verifying.apply(request, context));
+        let report = Report::new(form, Head::of(&request, false));
+        let session = Session::open(&Linux, &request)?;
+        let signals = context.signals()?;
+        let progress = Progress::scanning(&self.output, signals);
+        let plan = session.plan(&progress);
+        progress.done();
+        signals.check()?;
+        let plan = plan?;
+        let wanted = self.listing.suggest && !plan.is_empty();
+        let suggestion = wanted.then(|| suggest::command(&plan, &request, &context.typed));
+        report.tell_all(told::verdict(&plan, &request, self.listing.limit, suggestion));
+        Ok(exit::of_shown(if !plan.problems.is_empty() {
+            Exit::Problems
+        } else if plan.is_empty() {
+            Exit::Done
+        } else {
+            Exit::Different
+        }))
+    }
 }

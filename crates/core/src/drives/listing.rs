@@ -109,6 +109,18 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
     Ok(drives)
 }
 
+/// The labels and UUIDs of the mounted drives, as far as they can be found out. Changes nothing.
+pub fn names(system: &dyn System) -> io::Result<Vec<String>> {
+    let mut names: Vec<String> = Vec::new();
+    for mount in system.mounts()? {
+        let Written { label, uuid, .. } = identify(system, &mount.device);
+        names.extend(label.into_iter().chain(uuid).filter(|name| !name.is_empty()));
+    }
+    names.sort();
+    names.dedup();
+    Ok(names)
+}
+
 /// True if the drive that holds a folder, by its real path, has this label or UUID; else what it is
 /// called, as far as it can be found out.
 pub(crate) fn is_called(system: &dyn System, real: &Path, name: &str) -> Result<(), Vec<String>> {

@@ -6,12 +6,29 @@ use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context as _, Result, ensure};
-use clap::Parser as _;
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
 
-use crate::args::{Arguments, Demo};
-use crate::exit::Exit;
-use crate::present::{self, names};
+use super::Command;
+use crate::call;
+use crate::context::Context;
+use crate::exit::{Exit, WrongCall, wrong_call};
+use crate::options::Colors;
+use crate::terminal::{names, streams};
+
+/// Build a small made-up tree and walk through the whole job on it
+///
+/// Shows a dry run, a copy, a second run that has nothing to do, a mirror of changes and a verification, on
+/// the records of the invented Saltmere Light Trust.
+#[derive(Debug, Args)]
+pub(crate) struct Demo {
+    /// Folder to build it in, new or empty; it is kept [default: a temporary folder that is removed at
+    /// the end]
+    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath)]
+    folder: Option<PathBuf>,
+    #[command(flatten)]
+    colors: Colors,
+}
 
 /// A command of the walk, with why it comes now. The paths are put in when it runs.
 const WALK: [(&str, &str); 5] = [
@@ -34,49 +51,55 @@ const PROOF: (&str, &str) = (
     "verify --by content --exclude *.tmp {source} {echo}",
 );
 
-pub(crate) fn demo(args: &Demo) -> Result<Exit> {
-    present::choose_colors(args.color);
-    let temporary;
-    let base = if let Some(folder) = &args.folder {
-        make_empty(folder)?;
-        folder.clone()
-    } else {
-        temporary = tempfile::Builder::new().prefix("saltmere-").tempdir().with_context(|| {
-            let folder = std::env::temp_dir();
-            let folder = names::shown(folder.as_os_str().as_encoded_bytes());
-            format!(
-                "cannot make a folder for the demo in '{folder}'; name one yourself with \
+impl Command for Demo {
+    fn run(&self, _: &Context) -> Result<Exit> {
+        self.colors.settle();
+        let temporary;
+        let base = if let Some(folder) = &self.folder {
+            make_empty(folder)?;
+            folder.clone()
+        } else {
+            temporary =
+                tempfile::Builder::new().prefix("saltmere-").tempdir().with_context(|| {
+                    let folder = std::env::temp_dir();
+                    let folder = names::path(&folder);
+                    WrongCall(format!(
+                        "cannot make a folder for the demo in '{folder}'; name one yourself with \
                  utter demo FOLDER, or set TMPDIR"
-            )
+                    ))
+                })?;
+            temporary.path().to_path_buf()
+        };
+        let (source, echo) = (base.join("saltmere"), base.join("lantern-drive").join("saltmere"));
+        saltmere::build(&source).with_context(|| {
+            WrongCall(format!("cannot build the demo in {}", names::path(&base)))
         })?;
-        temporary.path().to_path_buf()
-    };
-    let (source, echo) = (base.join("saltmere"), base.join("lantern-drive").join("saltmere"));
-    saltmere::build(&source)
-        .with_context(|| format!("cannot build the demo in {}", base.display()))?;
-    say("The Saltmere Light Trust keeps five old lighthouses, and their papers in this folder:")?;
-    say(&format!("  {}", names::shown(source.as_os_str().as_encoded_bytes())))?;
-    for (at, (why, line)) in WALK.into_iter().enumerate() {
-        if at == 3 {
-            saltmere::pass_a_day(&source)?;
+        say(
+            "The Saltmere Light Trust keeps five old lighthouses, and their papers in this folder:",
+        )?;
+        say(&format!("  {}", names::path(&source)))?;
+        for (at, (why, line)) in WALK.into_iter().enumerate() {
+            if at == 3 {
+                saltmere::pass_a_day(&source)?;
+            }
+            step(why, line, &source, &echo)?;
         }
-        step(why, line, &source, &echo)?;
+        let exit = step(PROOF.0, PROOF.1, &source, &echo)?;
+        match &self.folder {
+            Some(folder) => say(&format!("\nIt is all kept in {}.", names::path(folder)))?,
+            None => say("\nThe folder is removed now; name one to keep it: utter demo FOLDER")?,
+        }
+        Ok(exit)
     }
-    let exit = step(PROOF.0, PROOF.1, &source, &echo)?;
-    match &args.folder {
-        Some(folder) => say(&format!("\nIt is all kept in {}.", folder.display()))?,
-        None => say("\nThe folder is removed now; name one to keep it: utter demo FOLDER")?,
-    }
-    Ok(exit)
 }
 
 fn make_empty(folder: &Path) -> Result<()> {
-    fs::create_dir_all(folder).with_context(|| format!("cannot make {}", folder.display()))?;
-    let empty = fs::read_dir(folder)
-        .with_context(|| format!("cannot list {}", folder.display()))?
-        .next()
-        .is_none();
-    ensure!(empty, "{} is not empty; name a new folder for the demo", folder.display());
+    let shown = names::path(folder);
+    let cannot = |what: &str| WrongCall(format!("cannot {what} {shown}"));
+    fs::create_dir_all(folder).with_context(|| cannot("make"))?;
+    if fs::read_dir(folder).with_context(|| cannot("list"))?.next().is_some() {
+        wrong_call!("{shown} is not empty\n  name a new folder for the demo");
+    }
     Ok(())
 }
 
@@ -91,10 +114,9 @@ fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit>
         "{echo}" => echo.into(),
         other => PathBuf::from(other),
     });
-    let arguments = Arguments::try_parse_from(std::iter::once("utter".into()).chain(words))?;
-    super::run(&arguments.command)
+    call::parse(std::iter::once("utter".into()).chain(words.map(PathBuf::into_os_string)))?.run()
 }
 
 fn say(text: &str) -> std::io::Result<()> {
-    writeln!(present::streams::out(), "{text}")
+    writeln!(streams::out(), "{text}")
 }

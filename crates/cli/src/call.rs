@@ -1,0 +1,165 @@
+//! From the words of a call to a command, and what is said of words that mean nothing here.
+
+mod trade;
+
+use std::ffi::OsString;
+use std::io::Write as _;
+
+use anyhow::Result;
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use clap::{CommandFactory as _, FromArgMatches as _};
+use clap_complete::CompleteEnv;
+
+use crate::commands::Arguments;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::terminal::{names, streams};
+
+/// Set by a shell that asks what could be typed next.
+pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
+
+/// A command with what it finds around it.
+pub(crate) struct Called {
+    arguments: Arguments,
+    context: Context,
+}
+
+/// A call that means nothing, of which that was said.
+#[derive(Debug)]
+pub(crate) struct Wrong;
+
+/// Reads a call; `None` if it was answered already, as one for help is.
+pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<Called>, Wrong> {
+    let words: Vec<OsString> = words.into_iter().collect();
+    let shell = CompleteEnv::with_factory(Arguments::command).var(ASKED_BY_SHELL);
+    match shell.try_complete(&words, std::env::current_dir().ok().as_deref()) {
+        Ok(false) => {}
+        Ok(true) => return Ok(None),
+        Err(error) => return Err(unparsed(&error, || false)),
+    }
+    let error = match parse(words.clone()) {
+        Ok(called) => return Ok(Some(called)),
+        Err(error) => error,
+    };
+    if error.use_stderr() {
+        let only_one_more = || parse(words.into_iter().chain(["x".into()])).is_ok();
+        return Err(unparsed(&error, only_one_more));
+    }
+    let _ = writeln!(streams::out(), "{}", error.render().ansi().to_string().trim_end());
+    Ok(None)
+}
+
+/// Reads a call without saying anything of it.
+pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called, clap::Error> {
+    let typed = Arguments::command().try_get_matches_from(words)?;
+    let arguments = Arguments::from_arg_matches(&typed)?;
+    Ok(Called { arguments, context: Context::new(typed) })
+}
+
+impl Called {
+    pub(crate) fn run(&self) -> Result<Exit> {
+        self.arguments.command.command().run(&self.context)
+    }
+}
+
+/// Tells an error that ended a command.
+pub(crate) fn tell_error(error: &anyhow::Error) {
+    tell_wrong(&format!("{error:#}"));
+}
+
+/// Says what is wrong with a call, and what to do next; `only_one_more` tells whether one more word would make
+/// it right.
+fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
+    let text = error.render().to_string();
+    if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
+        streams::tell(text.trim_end());
+        return Wrong;
+    }
+    // The usage line and where help is to be had are told in one line below.
+    let text = text.strip_prefix("error: ").unwrap_or(&text);
+    let (wrong, usage) = text.split_once("\n\nUsage: ").unwrap_or((text, ""));
+    let what = wrong.split("\n\n  tip: ").next().unwrap_or(wrong);
+    let what = missing(error, only_one_more)
+        .or_else(|| unknown(error))
+        .unwrap_or_else(|| what.trim_end().to_owned());
+    let mut lines = vec![what];
+    let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
+    lines.extend(answer.or_else(|| similar(error)));
+    let mut words = usage.split_whitespace();
+    let command =
+        words.by_ref().take_while(|word| word.starts_with(|c: char| c.is_ascii_lowercase()));
+    let command = command.collect::<Vec<_>>().join(" ");
+    let command = if command.is_empty() { "utter" } else { &command };
+    lines.push(format!("'{command} -h' shows what can be said"));
+    tell_wrong(&lines.join("\n  "));
+    Wrong
+}
+
+/// The option or command that is not known here.
+fn word(error: &clap::Error) -> Option<&String> {
+    let kind = match error.kind() {
+        ErrorKind::UnknownArgument => ContextKind::InvalidArg,
+        ErrorKind::InvalidSubcommand => ContextKind::InvalidSubcommand,
+        _ => return None,
+    };
+    match error.get(kind) {
+        Some(ContextValue::String(word)) => Some(word),
+        _ => None,
+    }
+}
+
+/// What was probably meant.
+fn similar(error: &clap::Error) -> Option<String> {
+    let kinds =
+        [ContextKind::SuggestedArg, ContextKind::SuggestedSubcommand, ContextKind::SuggestedValue];
+    let found = kinds.into_iter().find_map(|kind| error.get(kind))?;
+    let words = match found {
+        ContextValue::String(word) => std::slice::from_ref(word),
+        ContextValue::Strings(words) => words,
+        _ => return None,
+    };
+    Some(format!("did you mean '{}'?", words.join("' or '")))
+}
+
+/// What a word is not.
+fn unknown(error: &clap::Error) -> Option<String> {
+    let word = word(error)?;
+    Some(match error.kind() {
+        ErrorKind::InvalidSubcommand => format!("there is no command '{word}'"),
+        _ if word.starts_with('-') => format!("there is no option '{word}' here"),
+        _ => format!(
+            "'{word}' is one word too many\n  put names with spaces, and patterns, in quotes"
+        ),
+    })
+}
+
+/// What a call without all its places lacks.
+fn missing(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Option<String> {
+    if error.kind() != ErrorKind::MissingRequiredArgument {
+        return None;
+    }
+    let Some(ContextValue::Strings(lacks)) = error.get(ContextKind::InvalidArg) else {
+        return None;
+    };
+    let plain = |lack: &String| lack.trim_matches(['<', '>', '.']).to_lowercase();
+    let lacks: Vec<_> = lacks.iter().map(plain).collect();
+    Some(match &*lacks {
+        // Of several sources the last is taken for the destination.
+        [one] if one == "source" && only_one_more() => "the destination is missing".to_owned(),
+        [one] if one.starts_with('-') => format!("{} is needed, too", lacks_as_typed(error)),
+        [one] => format!("the {one} is missing"),
+        several => format!("the {} are missing", several.join(" and the ")),
+    })
+}
+
+fn lacks_as_typed(error: &clap::Error) -> String {
+    match error.get(ContextKind::InvalidArg) {
+        Some(ContextValue::Strings(lacks)) => lacks.join(" and ").replace(['<', '>'], ""),
+        _ => String::new(),
+    }
+}
+
+fn tell_wrong(message: &str) {
+    let label = anstyle::AnsiColor::Red.on_default().bold();
+    streams::tell(&format!("{label}utter:{label:#} {}", names::harmless(message)));
+}

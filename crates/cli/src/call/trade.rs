@@ -1,0 +1,150 @@
+//! Words of the trade that are typed out of habit, each with what does that here.
+
+/// Words that mean the same to whoever types them, and the answer.
+const WORDS: [(&[&str], &str); 27] = [
+    (
+        &["delete", "remove", "purge", "prune", "clean", "extra", "extras"],
+        "'utter mirror' removes what the source does not have; 'utter copy' removes nothing",
+    ),
+    (
+        &["sync", "synchronize", "synchronise", "clone", "replicate", "backup"],
+        "'utter mirror' makes the destination the same as the source; 'utter copy' only adds and replaces",
+    ),
+    (
+        &["transfer", "duplicate", "put", "get"],
+        "'utter copy' adds what is missing and replaces what changed",
+    ),
+    (
+        &["recursive", "recurse", "subfolders", "subdirectories", "deep"],
+        "folders are always taken with everything in them; --depth 1 takes only the top level",
+    ),
+    (
+        &["directories", "tree", "structure"],
+        "--folders-only takes the folders without the files in them",
+    ),
+    (&["checksum", "checksums", "hash", "bytes"], "--by content compares every byte of both sides"),
+    (
+        &["archive", "all", "preserve", "attributes", "metadata"],
+        "everything that the destination can hold goes along already; --carry leaves some of it out",
+    ),
+    (
+        &["permissions", "owner", "group", "times", "links", "devices", "hidden-files", "sparse"],
+        "it goes along already; --carry names what should, like --carry all,-owner",
+    ),
+    (
+        &["update", "newer", "older"],
+        "only what changed is replaced; --spare-newer leaves newer files in the destination alone",
+    ),
+    (
+        &["existing", "missing", "new", "fill", "overwrite", "replace"],
+        "--steps says which kinds of step may be taken: --steps add only fills gaps, --steps \
+         replace,adjust only brings up to date what is there",
+    ),
+    (
+        &["include", "filter", "pattern", "match", "select"],
+        "--only takes what matches a pattern, --exclude leaves it out",
+    ),
+    (
+        &["ignore", "skip", "omit", "without", "leave-out"],
+        "--exclude leaves out what matches a pattern; --rules reads patterns from a file",
+    ),
+    (
+        &["bandwidth", "throttle", "speed", "limit-rate", "slow"],
+        "--rate 20M writes at most 20 million bytes per second; --gentle stands behind other programs",
+    ),
+    (
+        &["log", "output", "logfile"],
+        "what is printed can go to a file: >> nightly.log 2>&1; --format json is for programs",
+    ),
+    (
+        &["resume", "continue", "restart", "again"],
+        "run the same line again: it goes on where it stopped, in large files too",
+    ),
+    (
+        &["simulate", "simulation", "pretend", "preview", "test", "plan"],
+        "--dry-run prints what would be done, and why, and touches nothing",
+    ),
+    (
+        &["force", "no-confirm", "unattended"],
+        "--yes does not ask before removing; --waive switches off a guard that refuses",
+    ),
+    (
+        &["interactive", "confirm", "prompt"],
+        "--ask asks before anything is touched, --ask=each before each step that replaces or removes",
+    ),
+    (
+        &["threads", "jobs", "parallel", "concurrency", "cores"],
+        "--workers 4 uses four threads; usually the right number is chosen",
+    ),
+    (
+        &["tolerance", "precision"],
+        "--time-slack 2s treats times that differ by two seconds as equal",
+    ),
+    (
+        &["larger", "smaller", "bigger", "largest", "smallest"],
+        "--size takes a range, like --size 1M.. or --size ..500K",
+    ),
+    (
+        &["since", "until", "date", "days", "modified", "changed"],
+        "--age takes a range, like --age ..5d for the last five days; --dated takes two dates",
+    ),
+    (
+        &["versions", "trash", "recycle", "history", "keep"],
+        "--set-aside FOLDER keeps what is removed or replaced, and 'utter undo' puts it back",
+    ),
+    (
+        &["restore", "revert", "rollback", "recover"],
+        "'utter undo' takes back a run that was made with --set-aside",
+    ),
+    (
+        &["compare", "diff", "check", "difference", "differences"],
+        "'utter verify' compares both sides and changes nothing",
+    ),
+    (&["apply", "execute", "commit"], "'utter enact' carries out a plan that --save-plan saved"),
+    (
+        &["compress", "encrypt", "remote", "network", "server"],
+        "files are copied as they are, between folders of this machine; a mounted share is a folder, too",
+    ),
+];
+
+/// What to say instead of a word.
+pub(super) fn answer(word: &str) -> Option<&'static str> {
+    let word = word.trim_start_matches(['-', '/']).to_ascii_lowercase();
+    let word = word.split(['=', ':', ' ']).next().unwrap_or_default();
+    WORDS.iter().find(|(words, _)| words.contains(&word)).map(|(_, answer)| *answer)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::call;
+    use std::collections::HashSet;
+
+    #[test]
+    fn every_word_has_one_answer_and_is_no_option() {
+        let mut known = HashSet::new();
+        for word in WORDS.iter().flat_map(|(words, _)| *words) {
+            assert!(known.insert(word), "{word} is there twice");
+            assert_eq!(answer(&format!("--{}=3", word.to_uppercase())), answer(word));
+        }
+        assert_eq!(answer("--unheard-of"), None);
+    }
+
+    #[test]
+    fn what_is_advised_exists() {
+        for answer in WORDS.iter().map(|(_, answer)| *answer) {
+            let options =
+                answer.split([' ', ':', ';', ',', '\'']).filter(|word| word.starts_with("--"));
+            for option in options {
+                let option = option.split('=').next().unwrap_or(option);
+                let is_known = ["mirror", "verify", "undo"].iter().any(|command| {
+                    let call = ["utter", command, option].map(Into::into);
+                    call::parse(call)
+                        .err()
+                        .is_none_or(|e| e.kind() != clap::error::ErrorKind::UnknownArgument)
+                });
+                assert!(is_known, "{option} in: {answer}");
+            }
+        }
+    }
+}

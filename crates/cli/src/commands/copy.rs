@@ -1,0 +1,50 @@
+//! `utter copy`: add and replace.
+
+use std::path::PathBuf;
+
+use anyhow::Result;
+use clap::{Args, ValueHint};
+use utter_echo_core::request::Task;
+
+use super::Command;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::options::{Changing, Dropping, Inside, places};
+use crate::runner;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter copy --dry-run logbooks /mnt/lantern/logbooks    what would be copied, and why
+  utter copy logbooks lens-drawings /mnt/lantern         two folders, each under its own name";
+
+/// Add what is missing and replace what changed; remove nothing
+///
+/// A source folder's CONTENTS become the destination's contents, with or without a slash at the end. With
+/// --inside, or with several sources, each source goes inside the destination under its own name. A single
+/// file goes into the destination if that is a folder or ends in a slash; otherwise the destination is its
+/// new name. Missing folders on the way to the destination are made. The source is never changed.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Copy {
+    /// Folders or single entries to copy
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    sources: Vec<PathBuf>,
+    /// Where they go
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    destination: PathBuf,
+    #[command(flatten)]
+    inside: Inside,
+    #[command(flatten)]
+    changing: Changing,
+}
+
+impl Command for Copy {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let Self { sources, destination, inside, changing } = self;
+        let places = places(sources.clone(), destination.clone(), inside.inside)?;
+        let guards = changing.doing.safety.guards(context);
+        let what = (Task::Copy, places);
+        let request = changing.request(what, &Dropping::default(), guards, context)?;
+        runner::change(&request, changing, context)
+    }
+}

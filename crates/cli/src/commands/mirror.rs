@@ -1,0 +1,54 @@
+//! `utter mirror`: add, replace, and remove what the source does not have.
+
+use std::path::PathBuf;
+
+use anyhow::Result;
+use clap::{Args, ValueHint};
+use utter_echo_core::request::{Safety, Task};
+
+use super::Command;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::options::{Changing, Dropping, Inside, Removing, places};
+use crate::runner;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter mirror --dry-run saltmere /mnt/lantern/saltmere  look first, above all at what would go
+  utter mirror saltmere /mnt/lantern/saltmere            then do it; asks before it removes";
+
+/// Do what copy does, and also remove what the source does not have
+///
+/// The source folder's CONTENTS become the destination's contents, and nothing else stays there. What the
+/// selection leaves out is left alone on both sides, unless --drop-unselected is given. What only has another
+/// name or place in the source is renamed. On a terminal it asks before it removes anything, unless --yes is
+/// given; without a terminal it goes ahead as far as the guards allow. The source is never changed.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Mirror {
+    /// The folder to mirror
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath)]
+    source: PathBuf,
+    /// The folder that becomes its echo
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath)]
+    destination: PathBuf,
+    #[command(flatten)]
+    inside: Inside,
+    #[command(flatten)]
+    dropping: Dropping,
+    #[command(flatten)]
+    removing: Removing,
+    #[command(flatten)]
+    changing: Changing,
+}
+
+impl Command for Mirror {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let Self { source, destination, inside, dropping, removing, changing } = self;
+        let places = places(vec![source.clone()], destination.clone(), inside.inside)?;
+        let guards = removing.over(&Safety::default(), changing.doing.safety.guards(context));
+        let what = (Task::Mirror, places);
+        let request = changing.request(what, dropping, guards, context)?;
+        runner::change(&request, changing, context)
+    }
+}

@@ -1,0 +1,132 @@
+//! The command that would make the destination the source's echo.
+
+use std::ffi::{OsStr, OsString};
+use std::fmt::Write as _;
+use std::os::unix::ffi::OsStrExt as _;
+
+use clap::parser::ValueSource;
+use clap::{Arg, ArgAction, ArgMatches, CommandFactory as _};
+use utter_echo_core::plan::{Plan, Reason, Verb};
+use utter_echo_core::request::{By, Request};
+
+use crate::commands::Arguments;
+
+/// As it can be typed into a POSIX shell: what the verification was told, as far as the other command knows
+/// that, and what it needs to see the same differences.
+pub(super) fn command(plan: &Plan, request: &Request, typed: &ArgMatches) -> String {
+    let is_folder = request.places.sources.iter().all(|source| source.is_dir());
+    let sees_extra = request.changed.steps.has(Verb::Remove);
+    let name = if sees_extra && is_folder { "mirror" } else { "copy" };
+    let by_content =
+        plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
+    let by_content = by_content && request.changed.by != By::Content;
+    let all_aspects = plan.totals.adjust.entries > 0
+        && !by_content
+        && !request.changed.all_aspects
+        && request.changed.by != By::Content;
+    let mut words = vec!["utter".to_owned(), name.to_owned()];
+    words.extend(by_content.then(|| "--by=content".to_owned()));
+    words.extend(all_aspects.then(|| "--all-aspects".to_owned()));
+    if let Some((_, typed)) = typed.subcommand() {
+        let known = Arguments::command();
+        let known =
+            known.find_subcommand(name).map(|command| command.get_opts().collect::<Vec<_>>());
+        for option in known.unwrap_or_default() {
+            // How much is said is for whoever types the line; how it is shown was for this one.
+            let is_shown = option.get_help_heading() == Some("Output");
+            let is_replaced = by_content && option.get_id() == "by";
+            if !is_shown && !is_replaced {
+                words.extend(said(option, typed));
+            }
+        }
+    }
+    let sources = request.places.sources.iter();
+    let places: Vec<_> = sources.chain([&request.places.destination]).collect();
+    if places.iter().any(|place| place.as_os_str().as_bytes().starts_with(b"-")) {
+        words.push("--".to_owned());
+    }
+    words.extend(places.into_iter().map(|place| quoted(place.as_os_str())));
+    words.join(" ")
+}
+
+/// An option as it was given, once for each value.
+fn said(option: &Arg, typed: &ArgMatches) -> Vec<String> {
+    let id = option.get_id().as_str();
+    let given = typed.try_contains_id(id).is_ok()
+        && typed.value_source(id) == Some(ValueSource::CommandLine);
+    let (true, Some(long)) = (given, option.get_long()) else { return Vec::new() };
+    if matches!(option.get_action(), ArgAction::SetTrue) {
+        return vec![format!("--{long}")];
+    }
+    let values = typed.get_raw(id).into_iter().flatten();
+    let joined = |value: &OsStr| {
+        let mut word = OsString::from(format!("--{long}="));
+        word.push(value);
+        quoted(&word)
+    };
+    values.map(joined).collect()
+}
+
+/// A word as every POSIX shell reads it back, without a character that could steer a terminal.
+fn quoted(word: &OsStr) -> String {
+    match word.to_str() {
+        Some(text) if !text.contains(char::is_control) => {
+            // Nothing but a NUL cannot be quoted, and no argument holds one.
+            shlex::try_quote(text).map(Into::into).unwrap_or_default()
+        }
+        _ => printed(word.as_bytes()),
+    }
+}
+
+/// A word with control characters, or not UTF-8, as what `printf` makes of it.
+fn printed(word: &[u8]) -> String {
+    // A substitution loses line ends at its own end.
+    let end = word.iter().rposition(|byte| *byte != b'\n').map_or(0, |last| last + 1);
+    let mut format = String::new();
+    for byte in &word[..end] {
+        match byte {
+            b'%' => format.push_str("%%"),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' | b' ' | b'=' => {
+                format.push(char::from(*byte));
+            }
+            // Writing to a String cannot fail.
+            _ => _ = write!(format, "\\{byte:03o}"),
+        }
+    }
+    // The format of `printf` must not begin like an option.
+    let format = format.strip_prefix('-').map_or(format.clone(), |rest| format!("\\055{rest}"));
+    let lines = String::from_utf8_lossy(&word[end..]).into_owned();
+    format!("\"$(printf '{format}'){lines}\"")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::ffi::OsStringExt as _;
+    use std::process::Command;
+
+    #[test]
+    fn a_shell_reads_back_every_word() {
+        let words: [&[u8]; 9] = [
+            b"plain/path.csv",
+            b"two words",
+            b"it's",
+            b"",
+            b"new\nline 'x'\\ $HOME `id` 100%",
+            b"not \xff utf8\n\n",
+            b"--\xff",
+            b"\n",
+            b"!ls $(id) \"x\" *",
+        ];
+        for word in words {
+            let word = OsString::from_vec(word.to_vec());
+            let quoted = quoted(&word);
+            let script = format!("set -- {quoted}; printf '%s|' \"$@\"");
+            let read = Command::new("dash").args(["-c", &script]).output().unwrap();
+            let expected = [word.as_bytes(), b"|"].concat();
+            assert_eq!(read.stdout, expected, "{script}");
+            let steers = |c: char| c.is_control() && c != '\n';
+            assert!(!quoted.contains(steers), "{quoted}");
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! Commands that a user has run around a run.
+
+use std::process::{Command, Stdio};
+
+use anyhow::Result;
+
+use crate::call;
+use crate::exit::{self, Exit, Refused};
+use crate::options::Writing;
+
+/// Runs `run` between the commands before and after it, if there are any.
+pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> Result<Exit> {
+    let before = writing.before.as_deref().map_or(Ok(()), |command| {
+        let why = shell(command, None).err();
+        why.map_or(Ok(()), |why| Err(Refused(format!("--before '{command}' {why}"))))
+    });
+    let result = before.map_err(Into::into).and_then(|()| run());
+    let Some(command) = &writing.after else { return result };
+    let exit = result.as_ref().map_or_else(exit::of_error, |exit| *exit);
+    match shell(command, Some(exit)) {
+        Ok(()) => result,
+        Err(why) => {
+            // What the run came to is not lost for what came after it.
+            call::tell_error(&anyhow::anyhow!("--after '{command}' {why}"));
+            result.map(|exit| if exit == Exit::Done { Exit::Problems } else { exit })
+        }
+    }
+}
+
+/// Its output goes to stderr, so that what the run prints stays readable for programs.
+fn shell(command: &str, exit: Option<Exit>) -> Result<(), String> {
+    let mut shell = Command::new("sh");
+    shell.args(["-c", command]).stdin(Stdio::null()).stdout(std::io::stderr());
+    if let Some(exit) = exit {
+        shell.env("UTTER_EXIT_CODE", (exit as u8).to_string());
+    }
+    match shell.status() {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("failed: {status}")),
+        Err(error) => Err(format!("cannot be run: {error}")),
+    }
+}

@@ -1,0 +1,114 @@
+//! What counts as changed.
+
+use std::time::Duration;
+
+use clap::{Args, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
+use utter_echo_core::plan::{Verb, Verbs};
+use utter_echo_core::request::{self, By, Request, Sample};
+
+use super::{complete, values};
+use crate::context::Context;
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What counts as changed")]
+pub(crate) struct Changed {
+    /// How to tell that a file changed
+    ///
+    /// By its size and modification time, by its content, by its size alone, or not at all, so that only what
+    /// is missing or extra counts. With 'content', both sides are read in full, and every attribute of every entry is looked at.
+    #[arg(long, value_name = "WHAT", default_value = "size-time")]
+    pub(crate) by: ByWhat,
+    /// Look at every attribute of every entry
+    ///
+    /// Access lists and extended attributes take extra calls to the system, so copy and mirror look at
+    /// them only where the source's entry was changed after it was last carried over. With this option
+    /// they are always looked at: use it after a run that left them out of --carry, or when somebody
+    /// changed them in the destination. verify always looks.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) all_aspects: bool,
+    /// Treat times that differ by no more than this as equal, like 2s or 1h
+    ///
+    /// Default: 0s, and what the destination's drive cannot tell apart.
+    #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
+    pub(crate) time_slack: Option<Duration>,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum ByWhat {
+    SizeTime,
+    Content,
+    Size,
+    Presence,
+}
+
+impl Changed {
+    pub(super) fn apply(&self, request: Request) -> Request {
+        let changed = request::Changed {
+            by: match self.by {
+                ByWhat::SizeTime => By::SizeTime,
+                ByWhat::Content => By::Content,
+                ByWhat::Size => By::Size,
+                ByWhat::Presence => By::Presence,
+            },
+            all_aspects: self.all_aspects,
+            time_slack: self.time_slack.unwrap_or_default(),
+            ..request.changed
+        };
+        request.comparing(changed)
+    }
+}
+
+/// Of copy and mirror: what a plan may hold.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What counts as changed")]
+pub(crate) struct Steps {
+    /// Never replace a file in the destination that is newer than the source's
+    #[arg(long, hide_short_help = true)]
+    pub(crate) spare_newer: bool,
+    /// Take only these kinds of steps: all, or some of add, replace, adjust, rename, remove
+    ///
+    /// 'adjust' sets attributes and leaves the content alone. 'add' by itself only fills gaps,
+    /// 'replace,adjust' only brings up to date what is there, and 'all,-rename' copies what moved instead of
+    /// renaming it. Default: all.
+    #[arg(long, value_name = "LIST", value_parser = values::steps, add = ArgValueCompleter::new(complete::steps), allow_hyphen_values = true, hide_short_help = true)]
+    pub(crate) steps: Option<Verbs>,
+}
+
+impl Steps {
+    pub(super) fn apply(&self, request: Request) -> Request {
+        let steps = self.steps.unwrap_or(request.changed.steps);
+        let changed = request::Changed { spare_newer: self.spare_newer, steps, ..request.changed };
+        request.comparing(changed)
+    }
+}
+
+/// Of verify.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What counts as changed")]
+pub(crate) struct Verifying {
+    /// Read every byte of this part of the files, chosen at random, like 5%
+    ///
+    /// The verdict then says how sure it is about the others. Default: none are read.
+    #[arg(long, value_name = "P%", value_parser = values::percent)]
+    pub(crate) sample: Option<f64>,
+    /// Do not count what only the destination has, as after a copy
+    #[arg(long)]
+    pub(crate) ignore_extra: bool,
+}
+
+impl Verifying {
+    pub(crate) fn apply(&self, request: Request, context: &Context) -> Request {
+        // Another choice each time, so that in the long run every file is read.
+        let now = context.now();
+        let seed = now.secs.unsigned_abs() ^ u64::from(now.nanos) << 32;
+        let steps = if self.ignore_extra {
+            Verb::ALL.into_iter().filter(|verb| *verb != Verb::Remove).collect()
+        } else {
+            request.changed.steps
+        };
+        let sample = self.sample.map(|percent| Sample { percent, seed });
+        let changed = request::Changed { sample, steps, ..request.changed };
+        request.comparing(changed)
+    }
+}

@@ -1,0 +1,107 @@
+//! Options, a file for each group that they stand under in the help: what can be typed, and what it makes of a
+//! request. An option is defined there, and nowhere else.
+
+#![allow(clippy::doc_markdown, reason = "these comments are the help, which has no marks for code")]
+
+mod carried;
+mod changed;
+pub(crate) mod complete;
+mod output;
+mod places;
+mod running;
+mod safety;
+mod selecting;
+mod values;
+
+use anyhow::Result;
+use clap::Args;
+use utter_echo_core::request::{Places, Request, Safety, Task};
+
+use crate::context::Context;
+
+pub(crate) use carried::Carried;
+pub(crate) use changed::{Changed, Steps, Verifying};
+pub(crate) use output::{Colors, Format, Listing, Output, ProgressHow, Shown, Verbose};
+pub(crate) use places::places;
+pub(crate) use running::{Running, Waiting, Writing};
+pub(crate) use safety::{
+    AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving,
+};
+pub(crate) use safety::{RUN_FORM, run_at};
+pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
+
+/// What every command that compares two sides is told about them.
+#[derive(Debug, Args)]
+pub(crate) struct Comparing {
+    #[command(flatten)]
+    pub(crate) selecting: Selecting,
+    #[command(flatten)]
+    pub(crate) changed: Changed,
+    #[command(flatten)]
+    pub(crate) carried: Carried,
+}
+
+impl Comparing {
+    /// A request for a task; patterns are read here.
+    pub(crate) fn request(
+        &self,
+        task: Task,
+        places: Places,
+        dropping: &Dropping,
+        context: &Context,
+    ) -> Result<Request> {
+        let selection = self.selecting.selection(&places.sources, dropping, context)?;
+        let request = Request::new(task, places).selecting(selection);
+        Ok(self.carried.apply(self.changed.apply(request)))
+    }
+}
+
+/// What copy and mirror have in common.
+#[derive(Debug, Args)]
+pub(crate) struct Changing {
+    #[command(flatten)]
+    pub(crate) comparing: Comparing,
+    #[command(flatten)]
+    pub(crate) steps: Steps,
+    #[command(flatten)]
+    pub(crate) waiting: Waiting,
+    #[command(flatten)]
+    pub(crate) saving: Saving,
+    #[command(flatten)]
+    pub(crate) doing: Doing,
+}
+
+impl Changing {
+    /// A request for a task under these guards.
+    pub(crate) fn request(
+        &self,
+        (task, places): (Task, Places),
+        dropping: &Dropping,
+        guards: Safety,
+        context: &Context,
+    ) -> Result<Request> {
+        let request = self.comparing.request(task, places, dropping, context)?;
+        Ok(self.doing.apply(self.steps.apply(request).guarded(guards)))
+    }
+}
+
+/// How a plan is carried out, wherever it comes from.
+#[derive(Debug, Args)]
+pub(crate) struct Doing {
+    #[command(flatten)]
+    pub(crate) safety: SafetyOptions,
+    #[command(flatten)]
+    pub(crate) writing: Writing,
+    #[command(flatten)]
+    pub(crate) running: Running,
+    #[command(flatten)]
+    pub(crate) output: Output,
+    #[command(flatten)]
+    pub(crate) verbose: Verbose,
+}
+
+impl Doing {
+    pub(crate) fn apply(&self, request: Request) -> Request {
+        self.writing.apply(self.running.apply(request))
+    }
+}

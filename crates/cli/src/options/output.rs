@@ -1,0 +1,144 @@
+//! Output.
+
+use anyhow::Result;
+use clap::{Args, ValueEnum};
+
+use crate::exit::wrong_call;
+use crate::report::Form;
+
+/// Of commands that compare or change.
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Output {
+    #[command(flatten)]
+    pub(crate) shown: Shown,
+    /// How to show progress on stderr: as a bar, as a plain line now and then, or not at all
+    ///
+    /// With 'auto' there is a bar on a terminal, and nothing elsewhere.
+    #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
+    pub(crate) progress: ProgressHow,
+    /// Print problems, and nothing else
+    #[arg(long, short)]
+    pub(crate) quiet: bool,
+}
+
+/// Of every command.
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Shown {
+    /// Print text for people, or JSON for programs, one object a line (see 'utter help json')
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub(crate) format: Format,
+    #[command(flatten)]
+    pub(crate) colors: Colors,
+}
+
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Colors {
+    /// When to use colours
+    ///
+    /// With 'auto' there are colours on a terminal, unless NO_COLOR is set in the environment.
+    #[arg(long, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
+    pub(crate) color: When,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Json,
+    /// A table of differences, for 'verify' alone
+    Csv,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ProgressHow {
+    Auto,
+    Bar,
+    Plain,
+    None,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum When {
+    Auto,
+    Always,
+    Never,
+}
+
+/// Of commands that carry out.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Verbose {
+    /// Also list every step that was taken
+    #[arg(long, short, conflicts_with = "quiet", hide_short_help = true)]
+    pub(crate) verbose: bool,
+}
+
+/// Of verify.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Listing {
+    /// List at most this many differences of each kind, and count the rest
+    ///
+    /// Default: all are listed.
+    #[arg(long, value_name = "N", conflicts_with = "quiet")]
+    pub(crate) limit: Option<usize>,
+    /// Print the command that would make the destination the source's echo
+    #[arg(long, conflicts_with = "quiet")]
+    pub(crate) suggest: bool,
+}
+
+impl Colors {
+    /// Makes it count for everything printed from here on.
+    pub(crate) fn settle(&self) {
+        let choice = match self.color {
+            When::Auto => anstream::ColorChoice::Auto,
+            When::Always => anstream::ColorChoice::AlwaysAnsi,
+            When::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+    }
+}
+
+impl Shown {
+    /// The form for a command that has no table of differences to print.
+    pub(crate) fn settle(&self) -> Result<Form> {
+        if self.format == Format::Csv {
+            wrong_call!("--format csv is for 'verify' alone\n  use text or json");
+        }
+        self.colors.settle();
+        Ok(self.format.into())
+    }
+}
+
+impl Output {
+    /// The form for a command that changes something.
+    pub(crate) fn settle(&self, Verbose { verbose }: &Verbose) -> Result<Form> {
+        let form = self.shown.settle()?;
+        self.refuse_senseless()?;
+        Ok(Form { quiet: self.quiet, verbose: *verbose, ..form })
+    }
+
+    /// The form for a verification.
+    pub(crate) fn settle_for_verdict(&self, listing: &Listing) -> Result<Form> {
+        if self.shown.format == Format::Csv && self.quiet {
+            wrong_call!("--quiet leaves nothing of --format csv\n  leave one of the two out");
+        }
+        if self.shown.format == Format::Csv && listing.suggest {
+            wrong_call!(
+                "--suggest has no place in a table\n  leave it out, or use --format text or json"
+            );
+        }
+        self.refuse_senseless()?;
+        self.shown.colors.settle();
+        Ok(Form { quiet: self.quiet, ..self.shown.format.into() })
+    }
+
+    fn refuse_senseless(&self) -> Result<()> {
+        if self.quiet && matches!(self.progress, ProgressHow::Bar | ProgressHow::Plain) {
+            wrong_call!("--quiet shows no progress\n  leave out --progress, or --quiet");
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,77 @@
+//! From where to where.
+
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+
+use anyhow::Result;
+use utter_echo_core::request::Places;
+
+use crate::exit::wrong_call;
+use crate::terminal::names;
+
+/// The two sides as typed; refuses what a shell, or somebody used to it, would have read otherwise.
+pub(crate) fn places(sources: Vec<PathBuf>, destination: PathBuf, inside: bool) -> Result<Places> {
+    for source in &sources {
+        refuse_misread(source, "source")?;
+    }
+    refuse_misread(&destination, "destination")?;
+    Ok(Places { inside, ..Places::new(sources, destination) })
+}
+
+fn refuse_misread(path: &Path, side: &str) -> Result<()> {
+    if path.symlink_metadata().is_ok() {
+        return Ok(());
+    }
+    let shown = names::path(path);
+    let text = path.to_string_lossy();
+    if text.starts_with("~/") || text == "~" {
+        wrong_call!(
+            "{side} '{shown}' does not exist\n  the shell replaces ~ by your home folder only outside of \
+             quotes: write ~/ before them, or $HOME in double quotes"
+        );
+    }
+    if side == "source" && text.contains(['*', '?']) {
+        wrong_call!(
+            "{side} '{shown}' does not exist\n  the shell replaces * and ? only outside of quotes; to take \
+             a part of a folder, name the folder and add --only '{}'",
+            names::shown(path.file_name().unwrap_or(OsStr::new("*")).as_encoded_bytes())
+        );
+    }
+    if let Some(host) = host(&text) {
+        wrong_call!(
+            "{side} '{shown}' names another machine, '{}', and only folders of this one can be used\n  \
+             a mounted share is a folder: mount it and name that; for a folder of that name write './{shown}'",
+            names::shown(host.as_bytes())
+        );
+    }
+    Ok(())
+}
+
+/// The machine, if a path looks like `host:path` or `user@host:path`.
+fn host(text: &str) -> Option<&str> {
+    let (host, path) = text.split_once(':')?;
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-._@".contains(c);
+    let is_host = !host.is_empty() && host.chars().all(plain) && !host.starts_with('.');
+    // One letter and a colon is a drive of another system, which is no machine.
+    (is_host && host.len() > 1 && !path.is_empty()).then_some(host)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_shell_would_have_read_otherwise_is_refused() {
+        let refused = |source: &str, destination: &str| {
+            let told = places(vec![source.into()], destination.into(), false);
+            told.err().map(|error| error.to_string()).unwrap_or_default()
+        };
+        assert!(refused("~/logbooks", "x").contains("home folder"));
+        assert!(refused("logbooks/*.csv", "x").contains("--only '*.csv'"));
+        assert!(refused("/", "keeper@lantern:/srv").contains("a mounted share is a folder"));
+        assert!(refused("lantern:logbooks", "x").contains("source 'lantern:logbooks'"));
+        for place in ["./a:b", "new/a:b", "a b:c", "x:y/", "plain", "/a:b"] {
+            assert_eq!(refused("/", place), "", "{place}");
+        }
+    }
+}

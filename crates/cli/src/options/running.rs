@@ -1,0 +1,134 @@
+//! Speed and faults.
+
+use std::thread::available_parallelism;
+use std::time::Duration;
+
+use anyhow::Result;
+use clap::{Args, ValueEnum};
+use utter_echo_core::request::{self, Cache, Flush, Request, Retries};
+
+use super::values;
+use crate::gentle;
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Speed and faults")]
+pub(crate) struct Running {
+    /// Use this many threads to scan, compare and write
+    ///
+    /// Default: one for each processor, at most 8.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
+    pub(crate) workers: Option<u16>,
+    /// Try this often again where that may help, as with a busy file or a read error
+    ///
+    /// What cannot pass, like a missing permission or a full drive, is not tried again. Default: 2.
+    #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), hide_short_help = true)]
+    pub(crate) retries: u32,
+    /// Wait this long before each further try, like 500ms, 1s or 1m; a run waits at most twenty times
+    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = values::duration, hide_short_help = true)]
+    pub(crate) retry_wait: Duration,
+    /// Run with the lowest processor and drive priority, behind everything else
+    #[arg(long, hide_short_help = true)]
+    pub(crate) gentle: bool,
+    /// Whether files over 8 MiB may stay in the system's cache
+    ///
+    /// With 'drop', what was copied or compared is taken out of the cache behind the run, so that what
+    /// other programs have there stays. That costs a flush for every 64 MiB written.
+    #[arg(long, value_name = "HOW", default_value = "keep", hide_short_help = true)]
+    pub(crate) cache: CacheHow,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum CacheHow {
+    Keep,
+    Drop,
+}
+
+impl Running {
+    /// Nothing is written by this alone, and so nothing is to be flushed.
+    pub(crate) fn apply(&self, request: Request) -> Request {
+        let usual = || available_parallelism().map_or(1, std::num::NonZero::get).min(8);
+        let running = request::Running {
+            workers: self.workers.map_or_else(usual, usize::from),
+            flush: Flush::None,
+            retries: Retries { times: self.retries, wait: self.retry_wait },
+            cache: match self.cache {
+                CacheHow::Keep => Cache::Keep,
+                CacheHow::Drop => Cache::Drop,
+            },
+            ..request.running
+        };
+        request.running(running)
+    }
+
+    /// Makes this process behave as was asked.
+    pub(crate) fn settle(&self) -> Result<()> {
+        if self.gentle { gentle::stand_back() } else { Ok(()) }
+    }
+}
+
+/// Of commands that write.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Speed and faults")]
+pub(crate) struct Writing {
+    /// When to make sure that what was written is on the drive: at the end, after each file, or never
+    ///
+    /// 'end' guarantees whatever a finished run reported, 'each' every file as soon as it has its name.
+    /// With 'none', a power cut may undo what was reported.
+    #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
+    pub(crate) flush: FlushWhen,
+    /// Write at most this many bytes per second, like 500K or 20MiB
+    ///
+    /// Default: no limit.
+    #[arg(long, value_name = "BYTES", value_parser = values::bytes, hide_short_help = true)]
+    pub(crate) rate: Option<u64>,
+    /// Read back from the drive what was written, and compare it with the source
+    #[arg(long, hide_short_help = true)]
+    pub(crate) recheck: bool,
+    /// Run this command before anything else; if it fails, nothing is touched
+    ///
+    /// It is run with 'sh -c', for example to stop a database or to make a snapshot. A dry run does not run
+    /// it. Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) before: Option<String>,
+    /// Run this command at the end, however the run went
+    ///
+    /// It is run with 'sh -c', and UTTER_EXIT_CODE in its environment is the exit code that utter ends
+    /// with. It also runs if the command before failed. A dry run does not run it. Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) after: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum FlushWhen {
+    End,
+    Each,
+    None,
+}
+
+impl Writing {
+    pub(super) fn apply(&self, request: Request) -> Request {
+        let running = request::Running {
+            flush: match self.flush {
+                FlushWhen::End => Flush::End,
+                FlushWhen::Each => Flush::Each,
+                FlushWhen::None => Flush::None,
+            },
+            rate: self.rate,
+            recheck: self.recheck,
+            ..request.running
+        };
+        request.running(running)
+    }
+}
+
+/// Of commands that can find out anew what is left to be done.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Speed and faults")]
+pub(crate) struct Waiting {
+    /// If a drive goes away in the middle of the run, wait this long for it to come back, and go on
+    ///
+    /// It must be the same drive, mounted in the same place; what is left to do is then worked out again.
+    /// Like 10m or 2h. Default: the run ends, and the same line goes on later.
+    #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
+    pub(crate) wait_for_drive: Option<Duration>,
+}

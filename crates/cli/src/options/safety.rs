@@ -1,0 +1,153 @@
+//! Safety.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+use clap_complete::engine::ArgValueCompleter;
+use jiff::Timestamp;
+use utter_echo_core::request::{Guard, Keep, RemovalLimit, Safety, SetAside};
+
+use super::values::KeepRuns;
+use super::{complete, values};
+use crate::context::Context;
+
+pub(crate) use super::values::DiscardWhat;
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct SafetyOptions {
+    /// Only print what would be done, and why; touch nothing
+    #[arg(long, short = 'n')]
+    pub(crate) dry_run: bool,
+    /// Ask before touching anything, or with =each before every step that replaces or removes
+    ///
+    /// Before you answer you can look at the steps page by page, or only at those with a certain word in
+    /// their path. Default: a mirror on a terminal asks once before it removes anything.
+    #[arg(long, value_name = "HOW", num_args = 0..=1, require_equals = true, default_missing_value = "once", conflicts_with = "yes")]
+    pub(crate) ask: Option<Ask>,
+    /// Do not ask before removing
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Refuse unless the destination is on the drive with this label or UUID
+    ///
+    /// Default: any drive.
+    #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
+    pub(crate) drive: Option<String>,
+    /// Move what would be removed or replaced into a dated folder below FOLDER
+    ///
+    /// Everything is kept there under the path it had, with all its attributes, and 'utter undo' puts the
+    /// destination back as it was. On the destination's own drive this only renames; on another drive it
+    /// copies, which takes room and time, and hard links become separate files. Default: what is removed or
+    /// replaced is lost.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) set_aside: Option<PathBuf>,
+    /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
+    ///
+    /// This run counts as one. Older runs are removed once this one has succeeded, except those whose
+    /// destination is not there now or whose notes cannot be read. Default: all are kept.
+    #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
+    pub(crate) set_aside_keep: Option<KeepRuns>,
+    /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run
+    ///
+    /// empty-source refuses a mirror whose source has nothing to take while the destination has something.
+    /// removals refuses more removals than --removal-limit. space refuses a plan that needs more room than
+    /// there is. nesting refuses a mirror into a folder that looks nothing like the source while the folder
+    /// above it, or one inside it, does. swapped refuses a mirror that would mostly take away what is newer
+    /// than everything in the source. drive refuses a destination that is not on the drive given with
+    /// --drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
+    /// destination that another run is working on. A source and a destination that overlap are always
+    /// refused. Default: all guards are on.
+    #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, add = ArgValueCompleter::new(complete::guards))]
+    pub(crate) waive: Vec<Guard>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Ask {
+    Once,
+    Each,
+}
+
+impl SafetyOptions {
+    /// What may refuse a plan, and what not, but for what only removals need.
+    pub(crate) fn guards(&self, context: &Context) -> Safety {
+        let set_aside = self.set_aside.as_ref().map(|folder| {
+            let now = context.began;
+            let keep = self.set_aside_keep.map(|keep| match keep {
+                KeepRuns::Newest(count) => Keep::Newest(count),
+                KeepRuns::For(duration) => Keep::Since(run_at(now - duration)),
+            });
+            SetAside { folder: folder.clone(), run: run_at(now), keep }
+        });
+        let (drive, waived) = (self.drive.clone(), self.waive.clone());
+        Safety { drive, waived, set_aside, ..Safety::default() }
+    }
+}
+
+/// What the name of a run tells, in UTC.
+pub(crate) const RUN_FORM: &str = "%Y-%m-%dT%H-%M-%SZ";
+
+/// The name of a run that begins at this time.
+pub(crate) fn run_at(time: Timestamp) -> String {
+    time.strftime(RUN_FORM).to_string()
+}
+
+/// Of commands that may remove.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Removing {
+    /// Refuse to remove more than N entries, or P% of them
+    ///
+    /// Default: a third of the destination's entries, once that is more than 20.
+    #[arg(long, value_name = "N|P%", value_parser = values::removal_limit)]
+    pub(crate) removal_limit: Option<RemovalLimit>,
+    /// Remove files before anything new arrives, to make room on a full drive
+    ///
+    /// Without it, nothing goes until what takes its place has arrived. If such a run dies in the middle,
+    /// some files are removed and others not yet added; run the same line again to go on.
+    #[arg(long)]
+    pub(crate) remove_first: bool,
+}
+
+impl Removing {
+    /// What was said of removals now, and otherwise before.
+    pub(crate) fn over(&self, before: &Safety, safety: Safety) -> Safety {
+        Safety {
+            removal_limit: self.removal_limit.unwrap_or(before.removal_limit),
+            remove_first: self.remove_first || before.remove_first,
+            ..safety
+        }
+    }
+}
+
+/// Of commands that make a plan.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Saving {
+    /// Save the plan to this new file, to look at it or to carry it out later with 'utter enact'
+    ///
+    /// Default: it is not saved.
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
+    pub(crate) save_plan: Option<PathBuf>,
+}
+
+/// Of commands whose plan is older than their run.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct AllOrNothing {
+    /// Do nothing at all if a single step cannot be done any more
+    #[arg(long)]
+    pub(crate) all_or_nothing: bool,
+}
+
+/// Of an undo.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Discarding {
+    /// Remove what a run set aside, to free its room; it can then not be undone any more
+    ///
+    /// RUN is the folder of one run; 'older-than:30d' means every run that began longer ago than that, below
+    /// the folders that were given to --set-aside before. It asks first; without a terminal it needs --yes.
+    /// Default: nothing is removed for good.
+    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing"])]
+    pub(crate) discard: Option<DiscardWhat>,
+}

@@ -1,0 +1,159 @@
+//! Paths in events: as text for reading, and exactly where text cannot hold them.
+//!
+//! A path that is not UTF-8 shows with replacement characters, and a field with `_base64` at the end of its name
+//! holds its bytes (RFC 4648, with padding).
+
+use std::ffi::OsStr;
+use std::marker::PhantomData;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::ser::SerializeMap as _;
+use serde::{Serialize, Serializer};
+use utter_echo_core::path::TreePath;
+
+use crate::terminal::names;
+
+/// The names of the two fields that a path is told in.
+pub(crate) trait Field {
+    const TEXT: &'static str;
+    const BASE64: &'static str;
+    const ABOUT: &'static str;
+}
+
+/// Defines a [`Field`] of this name.
+macro_rules! field {
+    ($(#[doc = $about:literal])+ $name:ident = $text:literal / $base64:literal) => {
+        pub(crate) struct $name;
+        impl crate::report::exact::Field for $name {
+            const TEXT: &'static str = $text;
+            const BASE64: &'static str = $base64;
+            const ABOUT: &'static str = concat!($($about),+);
+        }
+    };
+}
+pub(crate) use field;
+
+/// A path, told in the fields of `F`.
+pub(crate) struct Exact<F>(Vec<u8>, PhantomData<F>);
+
+impl<F> Exact<F> {
+    /// As one line of harmless characters.
+    pub(crate) fn shown(&self) -> String {
+        names::shown(&self.0)
+    }
+
+    pub(crate) fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl<F> From<&TreePath> for Exact<F> {
+    fn from(path: &TreePath) -> Self {
+        Self(path.as_bytes().to_vec(), PhantomData)
+    }
+}
+
+impl<F> From<&Path> for Exact<F> {
+    fn from(path: &Path) -> Self {
+        Self(path.as_os_str().as_bytes().to_vec(), PhantomData)
+    }
+}
+
+/// The exact bytes, where text is not enough.
+fn base64(bytes: &[u8]) -> Option<String> {
+    std::str::from_utf8(bytes).is_err().then(|| STANDARD.encode(bytes))
+}
+
+impl<F: Field> Serialize for Exact<F> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let mut fields = to.serialize_map(None)?;
+        fields.serialize_entry(F::TEXT, &String::from_utf8_lossy(&self.0))?;
+        if let Some(base64) = base64(&self.0) {
+            fields.serialize_entry(F::BASE64, &base64)?;
+        }
+        fields.end()
+    }
+}
+
+impl<F: Field> JsonSchema for Exact<F> {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        F::TEXT.into()
+    }
+
+    fn inline_schema() -> bool {
+        true
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({
+            "type": "object",
+            "properties": {
+                F::TEXT: { "type": "string", "description": F::ABOUT.trim() },
+                F::BASE64: { "type": "string", "description": BASE64_ABOUT },
+            },
+            "required": [F::TEXT],
+        })
+    }
+}
+
+const BASE64_ABOUT: &str = "The exact bytes, where they are not UTF-8.";
+
+/// The sources of a run.
+#[derive(Default)]
+pub(crate) struct Sources(Vec<PathBuf>);
+
+impl From<&[PathBuf]> for Sources {
+    fn from(sources: &[PathBuf]) -> Self {
+        Self(sources.to_vec())
+    }
+}
+
+impl Sources {
+    pub(crate) fn shown(&self) -> String {
+        let shown = |source: &PathBuf| names::path(source);
+        self.0.iter().map(shown).collect::<Vec<_>>().join(", ")
+    }
+}
+
+impl Serialize for Sources {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let texts: Vec<_> = self.0.iter().map(|source| source.to_string_lossy()).collect();
+        let exact = |source: &PathBuf| base64(OsStr::as_bytes(source.as_os_str()));
+        let exact: Vec<_> = self.0.iter().map(exact).collect();
+        let mut fields = to.serialize_map(None)?;
+        fields.serialize_entry("sources", &texts)?;
+        if exact.iter().any(Option::is_some) {
+            fields.serialize_entry("sources_base64", &exact)?;
+        }
+        fields.end()
+    }
+}
+
+impl JsonSchema for Sources {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "sources".into()
+    }
+
+    fn inline_schema() -> bool {
+        true
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({
+            "type": "object",
+            "properties": {
+                "sources": { "type": "array", "items": { "type": "string" }, "description": "As given; empty where the command has none." },
+                "sources_base64": {
+                    "type": "array",
+                    "items": { "type": ["string", "null"] },
+                    "description": "The exact bytes of each that is not UTF-8, null for the others; only if there is one.",
+                },
+            },
+            "required": ["sources"],
+        })
+    }
+}

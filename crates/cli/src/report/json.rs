@@ -1,0 +1,27 @@
+//! Events for programs: an object a line.
+
+use std::io::{BufWriter, Write as _};
+
+use super::Sink;
+use super::events::Event;
+use crate::terminal::streams::{self, Out};
+
+pub(super) struct Json(BufWriter<Out>);
+
+impl Json {
+    pub(super) fn new() -> Self {
+        Self(BufWriter::new(streams::raw_out()))
+    }
+}
+
+impl Sink for Json {
+    fn show(&mut self, event: &Event) {
+        // The stream takes everything, and events hold nothing that JSON does not.
+        let _ = serde_json::to_writer(&mut self.0, event);
+        let _ = self.0.write_all(b"\n");
+    }
+
+    fn flush(&mut self) {
+        let _ = self.0.flush();
+    }
+}

@@ -1,0 +1,82 @@
+//! Mounted drives.
+
+use super::Text;
+use super::styles::{FAINT, HEADING};
+use crate::report::events::{Drive, Holds, Letters};
+use crate::report::words;
+use crate::terminal::{names, units};
+
+impl Text {
+    pub(super) fn drive(&mut self, drive: &Drive) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        let label =
+            drive.label.as_ref().map(|label| format!(" \"{}\"", names::shown(label.as_bytes())));
+        let (point, label) = (drive.mounted_at.shown(), label.unwrap_or_default());
+        self.line(&format!("{HEADING}{point}{HEADING:#}{label}"));
+        let id = drive.uuid.as_ref().map(|uuid| format!(", {uuid}")).unwrap_or_default();
+        let kind = names::shown(drive.file_system.as_bytes());
+        self.fact("what", &format!("{kind} on {}{id}", drive.device.shown()));
+        let (free, total) = (units::bytes(drive.bytes_free), units::bytes(drive.bytes));
+        self.fact("room", &format!("{free} free of {total}"));
+        match &drive.holds {
+            Some(holds) => self.holds(holds),
+            None if drive.writable => self.fact("holds", "not known: it could not be tried out"),
+            None => self.fact("holds", "not known: it is mounted read-only"),
+        }
+    }
+
+    fn holds(&mut self, holds: &Holds) {
+        let has = |id: &str| holds.abilities.iter().any(|held| held == id);
+        // Those that root alone can set are worth a word only where they are apart from the users'.
+        let apart = |id: &&str| {
+            let for_root = matches!(*id, "trusted-xattr" | "security-xattr");
+            !for_root || has(id) != has("user-xattr")
+        };
+        let (mut held, mut lacking): (Vec<_>, Vec<_>) =
+            words::ABILITIES.iter().map(|(id, _)| *id).filter(apart).partition(|id| has(id));
+        if holds.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");
+        for (what, ids) in [("holds", held), ("lacks", lacking)] {
+            if !ids.is_empty() {
+                let told: Vec<_> = ids.into_iter().map(words::ability_in_words).collect();
+                self.fact(what, &told.join(", "));
+            }
+        }
+        self.fact("times", &format!("to {}", words::grain(holds.time_grain_nanoseconds)));
+        let limits = limits(holds);
+        if !limits.is_empty() {
+            self.fact("names", &limits.join(", "));
+        }
+    }
+
+    fn fact(&mut self, what: &str, text: &str) {
+        self.line(&format!("  {FAINT}{what:<6}{FAINT:#} {text}"));
+    }
+}
+
+fn limits(holds: &Holds) -> Vec<String> {
+    let mut limits = Vec::new();
+    if holds.names_fold_case {
+        limits.push("large and small letters are the same".to_owned());
+    }
+    if !holds.forbidden_in_names.is_empty() {
+        let characters: Vec<_> = holds.forbidden_in_names.iter().map(char::to_string).collect();
+        limits.push(format!("none with {}", characters.join(" ")));
+    }
+    if holds.names_no_control {
+        limits.push("no control characters".to_owned());
+    }
+    match holds.names_letters {
+        Letters::Any => {}
+        Letters::Utf8 => limits.push("only UTF-8".to_owned()),
+        Letters::Ascii => limits.push("only ASCII".to_owned()),
+    }
+    if holds.names_firm_end {
+        limits.push("no dot or space at the end".to_owned());
+    }
+    if let Some(bytes) = holds.largest_file {
+        limits.push(format!("no file over {}", units::bytes(bytes)));
+    }
+    limits
+}

@@ -1,0 +1,76 @@
+//! What a selection takes, and which rule decides.
+
+use super::Text;
+use super::styles::{BAD, FAINT, GOOD, HEADING};
+use crate::report::events::{EntryType, Explained, Fate, Rule, Selected, Side};
+use crate::terminal::{names, units};
+
+impl Text {
+    /// One path with the rule that decided.
+    pub(super) fn explained(&mut self, one: &Explained) {
+        let (style, word) = match one.fate {
+            Fate::Taken => (GOOD, "taken"),
+            Fate::IfNeeded => (GOOD, "taken if needed"),
+            Fate::LeftOut => (BAD, "left out"),
+        };
+        let path = one.path.shown();
+        self.line(&format!("{style}{word:<15}{style:#} {path} {FAINT}· {}{FAINT:#}", why(one)));
+        if let Some(below) = below(one) {
+            self.line(&format!("{:<15} {below}", ""));
+        }
+    }
+
+    /// What one rule decides about over a whole source.
+    pub(super) fn ruled(&mut self, rule: &Rule) {
+        let Rule { rule, taken, left_out, bytes, .. } = rule;
+        let rule = names::shown(rule.as_bytes());
+        if taken + left_out == 0 {
+            self.kept.idle.push(format!("{FAINT}note: {rule} matched nothing{FAINT:#}"));
+            return;
+        }
+        if self.lines == 0 {
+            self.line(&format!(
+                "{HEADING}{:>12} {:>12}  what decides{HEADING:#}",
+                "entries", "bytes"
+            ));
+        }
+        let (style, word) = if *left_out > 0 { (BAD, "left out by") } else { (GOOD, "taken by") };
+        let (entries, bytes) = (units::count(taken + left_out), units::bytes(bytes.unwrap_or(0)));
+        self.line(&format!("{entries:>12} {bytes:>12}  {style}{word}{style:#} {rule}"));
+    }
+
+    pub(super) fn selected(&mut self, Selected { taken, left_out }: &Selected) {
+        self.tell_kept(|kept| &mut kept.idle);
+        let told = |side: &Side| {
+            format!("{} ({})", units::entries(side.entries()), units::bytes(side.bytes))
+        };
+        let (taken, left_out) = (told(taken), told(left_out));
+        self.line(&format!("Of {} {taken} would be taken, {left_out} left out.", self.places));
+    }
+}
+
+fn why(one: &Explained) -> String {
+    let rule = match (&one.rule, one.fate) {
+        (Some(rule), _) => format!("by {}", names::shown(rule.as_bytes())),
+        (None, Fate::IfNeeded) => "no rule takes it for itself".to_owned(),
+        (None, _) => "no rule leaves it out".to_owned(),
+    };
+    let at = one.decided_at.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
+    let missing =
+        if one.entry.is_none() { "; there is no such entry, its name decides" } else { "" };
+    format!("{rule}{}{missing}", at.unwrap_or_default())
+}
+
+/// What the answer for a folder means for what is in it.
+fn below(one: &Explained) -> Option<&'static str> {
+    match (one.entry, one.fate) {
+        (Some(EntryType::Folder), Fate::LeftOut) => {
+            Some("with all it holds: no rule can take back what lies in a folder that is left out")
+        }
+        (Some(EntryType::Folder), Fate::Taken) => {
+            Some("with what it holds, as far as no rule leaves that out")
+        }
+        (Some(EntryType::Folder), Fate::IfNeeded) => Some("only to hold what is taken in it"),
+        _ => None,
+    }
+}

@@ -1,0 +1,177 @@
+//! Events for people.
+
+mod drives;
+mod explained;
+mod past_runs;
+mod run;
+mod styles;
+mod verdict;
+
+use std::io::{BufWriter, Write};
+
+use super::Sink;
+use super::events::{
+    Command, EntryType, Event, Head, Note, Outcome, Problem, Rule, Step, Totals, Verb,
+};
+use super::words;
+use crate::terminal::names;
+use crate::terminal::streams::{self, Steady};
+use styles::{BAD, FAINT, style_of};
+
+pub(crate) use run::plan_totals;
+
+type Out = BufWriter<Steady<anstream::Stdout>>;
+
+/// Shows what is told as it comes, and at the end what it comes to.
+pub(super) struct Text {
+    out: Out,
+    command: Command,
+    /// "saltmere → keeper"
+    places: String,
+    dry_run: bool,
+    lists_steps: bool,
+    /// Told with the totals, where there is much before them.
+    kept: Kept,
+    /// How many differences are still to be listed, and how many never are.
+    unlisted: (u64, u64),
+    lines: u64,
+}
+
+/// What is held back until the totals.
+#[derive(Default)]
+struct Kept {
+    notes: Vec<String>,
+    left_out: Vec<String>,
+    idle: Vec<String>,
+    suggestion: Option<String>,
+    bytes_on_drive: u64,
+}
+
+impl Text {
+    pub(super) fn new(head: &Head, verbose: bool) -> Self {
+        let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
+        Self {
+            out: BufWriter::new(streams::out()),
+            command: head.command,
+            places: head.sources.shown() + &destination.unwrap_or_default(),
+            dry_run: head.dry_run,
+            lists_steps: head.dry_run || verbose,
+            kept: Kept::default(),
+            unlisted: (0, 0),
+            lines: 0,
+        }
+    }
+
+    fn line(&mut self, line: &str) {
+        self.lines += 1;
+        // The stream takes everything.
+        let _ = writeln!(self.out, "{line}");
+    }
+
+    fn note(&mut self, Note { text, .. }: &Note) {
+        let line = format!("{FAINT}note: {text}{FAINT:#}");
+        // After a long list it would have scrolled by.
+        if self.dry_run || self.command == Command::Verify {
+            self.kept.notes.push(line);
+        } else {
+            self.line(&line);
+        }
+    }
+
+    fn rule(&mut self, rule: &Rule) {
+        if self.command == Command::Explain {
+            return self.ruled(rule);
+        }
+        self.kept.left_out.extend(run::left_out(rule));
+    }
+
+    fn totals(&mut self, totals: &Totals) {
+        if let Some(selected) = &totals.selection {
+            self.selected(selected);
+        }
+        if totals.listed.is_some_and(|listed| listed > 0) && self.command == Command::Undo {
+            self.past_runs(totals.listed.unwrap_or_default());
+        }
+        let Some(plan) = &totals.plan else { return };
+        match (&totals.run, &totals.verdict) {
+            (Some(run), _) => self.ran(plan, run, totals.problems),
+            (_, Some(verdict)) => self.verdict(plan, verdict, totals.problems),
+            (None, None) if self.dry_run => self.planned(plan, totals.problems),
+            (None, None) => {}
+        }
+    }
+
+    fn tell_kept(&mut self, lines: fn(&mut Kept) -> &mut Vec<String>) {
+        for line in std::mem::take(lines(&mut self.kept)) {
+            self.line(&line);
+        }
+    }
+}
+
+impl Sink for Text {
+    fn show(&mut self, event: &Event) {
+        match event {
+            Event::Note(note) => self.note(note),
+            Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
+            Event::Head(_) | Event::Step(_) => {}
+            Event::Difference(difference) => self.difference(difference),
+            Event::Found(found) => self.found(found),
+            Event::Problem(problem) => {
+                // In the order in which they are told, also where both streams are one.
+                let _ = self.out.flush();
+                self::problem(problem);
+            }
+            Event::Rule(rule) => self.rule(rule),
+            Event::Suggestion(suggestion) => {
+                self.kept.suggestion = Some(suggestion.command.clone());
+            }
+            Event::Path(explained) => self.explained(explained),
+            Event::Drive(drive) => self.drive(drive),
+            Event::Run(run) => self.past_run(run),
+            Event::Totals(totals) => self.totals(totals),
+        }
+    }
+
+    fn flush(&mut self) {
+        let _ = self.out.flush();
+    }
+}
+
+/// Verb, path, size and reason of a step, and what became of it if that is not what it should.
+pub(crate) fn step_line(step: &Step) -> String {
+    let style = style_of(step.verb);
+    let word = step.verb.word();
+    let has_size = step.entry == EntryType::File
+        && !matches!(step.verb, Verb::Adjust | Verb::Rename)
+        && step.link_of.is_none();
+    let size = if has_size {
+        format!(" {FAINT}·{FAINT:#} {}", crate::terminal::units::bytes(step.bytes))
+    } else {
+        String::new()
+    };
+    let became = match step.outcome {
+        None | Some(Outcome::Done) => String::new(),
+        Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
+    };
+    let (path, reason) = (step.path.shown(), &step.reason);
+    format!("{style}{word:<8}{style:#} {path}{size} {FAINT}· {reason}{FAINT:#}{became}")
+}
+
+/// A problem goes to stderr: `utter: path: what and why`, and then what to do next.
+pub(super) fn problem(problem: &Problem) {
+    let Problem { path, operation, cause, advice, guard } = problem;
+    let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
+    let what = match guard {
+        Some(guard) => format!("guard '{guard}' refuses the plan: "),
+        None => words::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
+    };
+    let mut text = names::harmless(&format!("{place}{what}{cause}"));
+    for line in advice.iter().flat_map(|advice| advice.lines()) {
+        text += "\n  ";
+        text += names::harmless(line).trim_start();
+    }
+    if guard.is_some() {
+        text += "\n  nothing was touched";
+    }
+    streams::tell(&format!("{BAD}utter:{BAD:#} {text}"));
+}

@@ -1,0 +1,64 @@
+//! Runs that set something aside.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use super::Text;
+use super::styles::HEADING;
+use crate::report::events::{PastRun, Standing};
+use crate::report::exact::Exact;
+use crate::terminal::{names, units};
+
+impl Text {
+    pub(super) fn past_run(&mut self, run: &PastRun) {
+        self.line(&format!("{HEADING}{}{HEADING:#}", run.path.shown()));
+        let room = run.bytes_on_drive.map(|bytes| format!("; takes {}", units::bytes(bytes)));
+        self.line(&format!("  {}{}{}", age(run), story(run), room.unwrap_or_default()));
+        self.kept.bytes_on_drive += run.bytes_on_drive.unwrap_or_default();
+    }
+
+    pub(super) fn past_runs(&mut self, count: u64) {
+        let room = units::bytes(self.kept.bytes_on_drive);
+        self.line(&format!("{}, {room} in all", units::counted(count, "run", "runs")));
+        self.line("To take one back: utter undo RUN; to free its room: utter undo --discard RUN");
+    }
+}
+
+/// How long ago a run began.
+fn age(run: &PastRun) -> String {
+    let began = run.began.as_ref().and_then(|began| began.parse::<Timestamp>().ok());
+    let ago = began.map(|began| Timestamp::now().duration_since(began));
+    match ago.and_then(|ago| Duration::try_from(ago).ok()) {
+        Some(ago) if ago.as_secs() == 0 => "just now: ".to_owned(),
+        Some(ago) => format!("{} ago: ", units::span(Duration::from_secs(ago.as_secs()))),
+        None => String::new(),
+    }
+}
+
+fn story(run: &PastRun) -> String {
+    if let Some(cause) = &run.cause {
+        return format!("{}; what it set aside lies in its folder", names::harmless(cause));
+    }
+    let Some(command) = &run.command else {
+        return "never begun, nothing to take back".to_owned();
+    };
+    let place = run.destination.as_ref().map(Exact::shown).unwrap_or_default();
+    let mut story = format!("{command} to {place}");
+    for (verb, amount) in [("replaced", run.replaced), ("removed", run.removed)] {
+        if let Some(amount) = amount.filter(|amount| amount.entries > 0) {
+            let (entries, bytes) = (units::count(amount.entries), units::bytes(amount.bytes));
+            // Writing to a String cannot fail.
+            let _ = write!(story, ", {verb} {entries} ({bytes})");
+        }
+    }
+    story
+        + match run.standing {
+            Standing::NeverBegun => "; never begun, nothing to take back",
+            Standing::CutShort => "; cut short, or still going on",
+            Standing::Complete | Standing::Unreadable => "",
+            Standing::BeingUndone => "; not all of it is back yet",
+            Standing::Undone => "; all of it is back",
+        }
+}

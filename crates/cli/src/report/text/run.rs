@@ -1,0 +1,152 @@
+//! What a plan holds, and what a run came to.
+
+use std::time::Duration;
+
+use super::Text;
+use super::styles::{BAD, HEADING};
+use crate::report::events::{Amount, Command, Ending, Planned, Ran, Rule, Verbs};
+use crate::terminal::{names, units};
+
+/// One line: how much of each kind of step, and what stays.
+pub(crate) fn plan_totals(steps: &Verbs, unchanged: u64) -> String {
+    let part = |count: Amount, what: &str, with_bytes: bool| {
+        let bytes =
+            if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
+        (count.entries > 0).then(|| format!("{what} {}{bytes}", units::count(count.entries)))
+    };
+    let parts = [
+        part(steps.add, "add", true),
+        part(steps.replace, "replace", true),
+        part(steps.adjust, "adjust", false),
+        part(steps.rename, "rename", false),
+        part(steps.remove, "remove", true),
+    ];
+    let parts: Vec<_> = parts.into_iter().flatten().collect();
+    let stays = format!("{} unchanged", units::count(unchanged));
+    match (parts.is_empty(), unchanged) {
+        (true, _) => format!("Nothing to do: {stays}."),
+        (false, 0) => parts.join(" · "),
+        (false, _) => format!("{}; {stays}", parts.join(" · ")),
+    }
+}
+
+/// What a rule of the selection left out.
+pub(super) fn left_out(Rule { rule, left_out, kept, .. }: &Rule) -> Option<String> {
+    let source = (*left_out > 0).then(|| format!("{} of the source", units::entries(*left_out)));
+    let kept = (*kept > 0).then(|| format!("{} kept in the destination", units::entries(*kept)));
+    let told: Vec<_> = [source, kept].into_iter().flatten().collect();
+    let told = (!told.is_empty()).then(|| told.join(", "))?;
+    Some(format!("Left out by {}: {told}.", names::shown(rule.as_bytes())))
+}
+
+impl Text {
+    /// After the steps of a plan that is not carried out.
+    pub(super) fn planned(&mut self, plan: &Planned, problems: u64) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        self.tell_kept(|kept| &mut kept.notes);
+        let what = match self.command {
+            Command::Enact => "Plan",
+            Command::Mirror => "Plan to mirror",
+            Command::Undo => "Plan to undo",
+            _ => "Plan to copy",
+        };
+        self.line(&format!("{HEADING}{what}{HEADING:#} {}", self.places));
+        self.line(&plan_totals(&plan.steps, plan.unchanged.entries));
+        self.left_as_it_is(plan);
+        self.tell_kept(|kept| &mut kept.left_out);
+        self.problem_count(problems);
+        self.line("Dry run: nothing was touched.");
+    }
+
+    /// The short block after a run.
+    pub(super) fn ran(&mut self, plan: &Planned, run: &Ran, problems: u64) {
+        if self.lists_steps && self.lines > 0 {
+            self.line("");
+        }
+        self.headline(plan, run, problems);
+        let done = &run.done;
+        for (what, count, with_bytes) in [
+            ("added", done.add, true),
+            ("replaced", done.replace, true),
+            ("adjusted", done.adjust, false),
+            ("renamed", done.rename, false),
+            ("removed", done.remove, true),
+        ] {
+            if count.entries > 0 {
+                self.count_line(what, count, with_bytes);
+            }
+        }
+        if plan.unchanged.entries > 0 || plan.steps.count() == 0 {
+            self.count_line("unchanged", plan.unchanged, true);
+        }
+        if run.bytes_written > 0 {
+            let took = Duration::try_from_secs_f64(run.seconds_writing).unwrap_or_default();
+            let (bytes, rate) = (run.bytes_written, units::per_second(run.bytes_written, took));
+            self.line(&format!("  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate)));
+        }
+        self.left_as_it_is(plan);
+        if let Some(folder) = &run.set_aside {
+            let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
+            self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
+            self.line(&format!("To take this run back: utter undo {folder}"));
+        }
+        self.problem_count(problems);
+        if run.ending != Ending::Complete {
+            let how = if run.ending == Ending::Stopped { "Stopped." } else { "Ended early." };
+            self.line(&format!(
+                "{BAD}{how}{BAD:#} What was done is whole; run the same line again to go on."
+            ));
+        }
+    }
+
+    fn headline(&mut self, plan: &Planned, run: &Ran, problems: u64) {
+        let whole = run.ending == Ending::Complete && problems == 0;
+        let what = match self.command {
+            _ if !whole && run.done.count() == 0 => "Nothing done:",
+            _ if !whole => "Partly done:",
+            _ if plan.steps.count() == 0 => "Nothing to do:",
+            Command::Mirror => "Mirrored",
+            Command::Undo => "Undone",
+            Command::Enact => "Carried out",
+            _ => "Copied",
+        };
+        // More figures than the eye wants, and less than a clock tells.
+        let took = Duration::try_from_secs_f64(run.seconds).unwrap_or_default();
+        let took = units::span(took.max(Duration::from_millis(1)));
+        self.line(&format!("{HEADING}{what}{HEADING:#} {} in {took}", self.places));
+    }
+
+    fn count_line(&mut self, what: &str, count: Amount, with_bytes: bool) {
+        let bytes =
+            if with_bytes { format!(", {}", units::bytes(count.bytes)) } else { String::new() };
+        self.line(&format!("  {what:<10} {}{bytes}", units::entries(count.entries)));
+    }
+
+    /// What differs and is not touched, by the user's own wish.
+    fn left_as_it_is(&mut self, plan: &Planned) {
+        if plan.spared_newer > 0 {
+            let count = units::counted(plan.spared_newer, "file", "files");
+            self.line(&format!("Spared: {count} newer than the source's."));
+        }
+        if plan.held_back > 0 {
+            let count = units::counted(plan.held_back, "difference", "differences");
+            self.line(&format!("Left as they are, because of --steps or --carry: {count}."));
+        }
+    }
+
+    fn problem_count(&mut self, count: u64) {
+        if count > 0 {
+            let count = units::counted(count, "problem", "problems");
+            self.line(&format!("{BAD}{count}{BAD:#}, each named above on stderr."));
+        }
+    }
+}
+
+impl Verbs {
+    pub(super) fn count(&self) -> u64 {
+        let Self { add, replace, adjust, rename, remove } = self;
+        [add, replace, adjust, rename, remove].into_iter().map(|count| count.entries).sum()
+    }
+}

@@ -1,0 +1,154 @@
+//! Differences by state, the counts of both sides, and one sentence.
+
+use anstyle::Style;
+use unicode_width::UnicodeWidthStr as _;
+
+use super::Text;
+use super::styles::{BAD, FAINT, GOOD, HEADING, PLAIN, style_of_state};
+use crate::report::events::{Difference, Found, Planned, Says, State, Verdict};
+use crate::terminal::units;
+
+impl Text {
+    pub(super) fn found(&mut self, Found { state, differences, listed }: &Found) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        let what = match state {
+            State::Missing => "Missing in the destination",
+            State::Extra => "Extra in the destination",
+            State::Moved => "Elsewhere in the destination",
+            State::Differs => "Not the same",
+            State::Attributes => "The same but for attributes",
+        };
+        self.line(&format!("{HEADING}{what}: {}{HEADING:#}", units::entries(*differences)));
+        self.unlisted = (*listed, differences - listed);
+    }
+
+    pub(super) fn difference(&mut self, difference: &Difference) {
+        let Difference { state, path, reason, .. } = difference;
+        let (style, word) = (style_of_state(*state), state.word());
+        let path = path.shown();
+        self.line(&format!("{style}{word:<10}{style:#} {path} {FAINT}· {reason}{FAINT:#}"));
+        self.unlisted.0 -= 1;
+        if let (0, more @ 1..) = self.unlisted {
+            self.line(&format!("           … and {} more", units::count(more)));
+        }
+    }
+
+    pub(super) fn verdict(&mut self, plan: &Planned, verdict: &Verdict, problems: u64) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        self.tell_kept(|kept| &mut kept.notes);
+        self.tell_kept(|kept| &mut kept.left_out);
+        self.table(plan);
+        if plan.held_back > 0 {
+            let count = units::entries(plan.held_back);
+            self.line(&format!("Not counted: {count} that only the destination has."));
+        }
+        let style = if verdict.says == Says::Identical { GOOD } else { BAD };
+        self.line(&format!("{style}{}{style:#}", sentence(plan, verdict, problems)));
+        if let Some(confidence) = confidence(plan, verdict) {
+            self.line(&confidence);
+        }
+        if let Some(command) = self.kept.suggestion.take() {
+            self.line(&format!("To make it so: {command}"));
+        }
+    }
+
+    fn table(&mut self, plan: &Planned) {
+        let (source, destination) = (&plan.source, &plan.destination);
+        let rows = [
+            ("folders", source.folders, destination.folders),
+            ("files", source.files, destination.files),
+            ("links", source.links, destination.links),
+            ("other entries", source.others, destination.others),
+            ("bytes", source.bytes, destination.bytes),
+        ];
+        let rows = rows.map(|(what, here, there)| (what, units::count(here), units::count(there)));
+        let width = |title: &str, column: fn(&(&str, String, String)) -> usize| {
+            rows.iter().map(column).max().unwrap_or_default().max(title.width())
+        };
+        let first = width("", |row| row.0.width());
+        let second = width("source", |row| row.1.width());
+        let third = width("destination", |row| row.2.width());
+        self.line(&format!(
+            "{HEADING}{:first$}  {:>second$}  {:>third$}{HEADING:#}",
+            "", "source", "destination"
+        ));
+        for (what, here, there) in rows {
+            let style: Style = if here == there { PLAIN } else { BAD };
+            self.line(&format!("{what:first$}  {here:>second$}  {style}{there:>third$}{style:#}"));
+        }
+        self.line("");
+    }
+}
+
+fn sentence(plan: &Planned, verdict: &Verdict, problems: u64) -> String {
+    let steps = &plan.steps;
+    match verdict.says {
+        Says::NotProven => {
+            let count = units::counted(problems, "problem", "problems");
+            let found = units::counted(steps.count(), "difference", "differences");
+            format!(
+                "Not proven: {count} kept part of it from being compared; {found} found in the rest."
+            )
+        }
+        Says::Different => {
+            let moved = match steps.rename.entries {
+                0 => String::new(),
+                moved => format!(" {} moved,", units::count(moved)),
+            };
+            format!(
+                "Different: {} missing, {} extra,{moved} {} not the same.",
+                units::count(steps.add.entries),
+                units::count(steps.remove.entries),
+                units::count(steps.replace.entries + steps.adjust.entries),
+            )
+        }
+        Says::Identical => {
+            let count = units::entries(plan.unchanged.entries);
+            let how_far = if verdict.not_held > 0 {
+                "Identical as far as the drive can hold it"
+            } else {
+                "Identical"
+            };
+            format!("{how_far}: {count} agree in {}.", compared(verdict))
+        }
+    }
+}
+
+fn compared(verdict: &Verdict) -> String {
+    let told = |word: &str| match word {
+        "presence" => "name and kind, and nothing else was compared".to_owned(),
+        "content" => "every byte".to_owned(),
+        "size" if verdict.compared.iter().any(|other| other == "times") => "size".to_owned(),
+        "size" => "size alone".to_owned(),
+        other => other.to_owned(),
+    };
+    verdict.compared.iter().map(|word| told(word)).collect::<Vec<_>>().join(", ")
+}
+
+/// What a sample without differences says of the files that were not read: if more than this part
+/// of them differed, one would have been met with a likelihood of 95 in 100.
+fn confidence(plan: &Planned, verdict: &Verdict) -> Option<String> {
+    let (read, all) = (verdict.sampled?, plan.source.files);
+    let told = format!(
+        "Read by chance: {} of {} files ({})",
+        units::count(read.entries),
+        units::count(all),
+        units::bytes(read.bytes)
+    );
+    if verdict.content_differs {
+        return Some(format!("{told}, and some of them differ: verify with --by content."));
+    }
+    if read.entries >= all {
+        return Some(format!("{told}, which is all of them."));
+    }
+    let part = 1.0 - 0.05_f64.powf(1.0 / read.entries as f64);
+    Some(format!(
+        "{told}, and all of them agree.\nWith 95 % confidence the content of less than {:.2} % of \
+         all files differs.",
+        part * 100.0
+    ))
+}

@@ -1,0 +1,504 @@
+//! From what the core found and did to the events that tell it.
+
+use std::path::Path;
+use std::time::Duration;
+
+use jiff::Timestamp;
+use jiff::civil::DateTime;
+use jiff::tz::TimeZone;
+use utter_echo_core::abilities::{self, Abilities, Ability, Folding};
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::explain::{self, Ruled, Survey};
+use utter_echo_core::guard::Refusal;
+use utter_echo_core::os::Kind;
+use utter_echo_core::plan::{self, Count, NotHeld, PlacedStep, Plan, Reason, Tally};
+use utter_echo_core::problem;
+use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::select::Decided;
+use utter_echo_core::{self as core, Overview, StepOutcome, drives};
+
+use super::events::{
+    Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Fate, Found, Head,
+    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, Says, Selected, Side,
+    Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
+};
+use super::exact::Sources;
+use super::words;
+use crate::options::RUN_FORM;
+
+/// How long a run took; the time that a person thought about a question is in neither part.
+#[derive(Clone, Copy)]
+pub(crate) struct Took {
+    pub(crate) planning: Duration,
+    pub(crate) writing: Duration,
+}
+
+impl Head {
+    /// Of a command that a request is made for.
+    pub(crate) fn of(request: &Request, dry_run: bool) -> Self {
+        Self {
+            dry_run,
+            sources: Sources::from(&*request.places.sources),
+            destination: Some((&*request.places.destination).into()),
+            ..Self::new(request.task.into())
+        }
+    }
+
+    /// The same, carrying out a saved plan.
+    pub(crate) fn enacting(self, plan: &Path) -> Self {
+        Self { command: Command::Enact, plan: Some(plan.into()), ..self }
+    }
+}
+
+impl From<Task> for Command {
+    fn from(task: Task) -> Self {
+        match task {
+            Task::Copy => Self::Copy,
+            Task::Mirror => Self::Mirror,
+            Task::Verify => Self::Verify,
+            Task::Undo => Self::Undo,
+        }
+    }
+}
+
+/// A plan that is not carried out, but for its totals.
+pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
+    let steps = plan.steps().map(|placed| step(&placed, None));
+    notes(plan).chain(problems(&plan.problems)).chain(steps).chain(rules(plan))
+}
+
+/// What is worth knowing before a plan is carried out.
+pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
+    let told = |note| Event::note(words::note_id(note), words::note(note));
+    plan.notes.iter().map(told)
+}
+
+/// A plan that nothing was done of, since something refused.
+pub(crate) fn refused(refusal: &Refusal) -> Event {
+    let told = refusal.to_string();
+    let (cause, advice) = match told.split_once("\n  ") {
+        Some((cause, advice)) => (cause.to_owned(), Some(advice.to_owned())),
+        None => (told, None),
+    };
+    let (operation, guard) = ("guard".into(), Some(refusal.guard().name().into()));
+    Event::Problem(Problem { path: None, operation, cause, advice, guard })
+}
+
+/// What became of each step of a run.
+pub(crate) fn steps_taken(plan: &Plan, outcome: &core::Outcome) -> impl Iterator<Item = Event> {
+    let steps = plan.steps().map(|placed| step(&placed, Some(outcome.of(placed.number))));
+    problems(&plan.problems).chain(problems(&outcome.problems)).chain(steps)
+}
+
+/// What a run comes to.
+pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Totals {
+    let run = Ran {
+        done: Verbs::of(|verb| outcome.done(verb)),
+        bytes_written: outcome.bytes_written,
+        seconds: (took.planning + took.writing).as_secs_f64(),
+        seconds_writing: took.writing.as_secs_f64(),
+        ending: match outcome.ending {
+            core::Ending::Complete => Ending::Complete,
+            core::Ending::Stopped => Ending::Stopped,
+            core::Ending::Early(_) => Ending::Early,
+        },
+        set_aside: outcome.set_aside.as_deref().map(Into::into),
+    };
+    let totals = totals(plan, plan.problems.len() + outcome.problems.len());
+    Totals { run: Some(run), ..totals }
+}
+
+impl Ran {
+    /// Together with what was done before in the same run.
+    pub(crate) fn after(self, earlier: Self) -> Self {
+        Self {
+            done: self.done.with(&earlier.done),
+            bytes_written: self.bytes_written + earlier.bytes_written,
+            seconds: self.seconds + earlier.seconds,
+            seconds_writing: self.seconds_writing + earlier.seconds_writing,
+            set_aside: self.set_aside.or(earlier.set_aside),
+            ..self
+        }
+    }
+}
+
+/// A plan that nothing was done of, since the user does not want it like that.
+pub(crate) fn declined(why: &str) -> Event {
+    let advice = Some("nothing was touched".to_owned());
+    let (operation, cause) = ("ask".into(), why.to_owned());
+    Event::Problem(Problem { path: None, operation, cause, advice, guard: None })
+}
+
+/// Why a run ended before its time.
+pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
+    let (cause, advice) = match &outcome.ending {
+        core::Ending::Complete => return None,
+        core::Ending::Stopped => ("stopped".to_owned(), "run the same line again to go on"),
+        core::Ending::Early(cause) if cause.is_full() && plan.totals.remove.bytes > 0 => (
+            format!("ended early: {cause}"),
+            "make room, or have the removals make it with --remove-first, and run the same line again",
+        ),
+        core::Ending::Early(cause) => {
+            (format!("ended early: {cause}"), "mend the cause and run the same line again")
+        }
+    };
+    let advice = Some(format!("what was done is whole; {advice}"));
+    Some(Event::Problem(Problem {
+        path: None,
+        operation: "run".into(),
+        cause,
+        advice,
+        guard: None,
+    }))
+}
+
+/// A verification: of each state so many differences at most.
+pub(crate) fn verdict<'a>(
+    plan: &'a Plan,
+    request: &Request,
+    limit: Option<usize>,
+    suggestion: Option<String>,
+) -> impl Iterator<Item = Event> + 'a {
+    let limit = limit.unwrap_or(usize::MAX);
+    let differences = STATES.into_iter().flat_map(move |(verb, state)| {
+        let of_it = plan.steps().filter(move |placed| placed.step.verb == verb);
+        let differences = plan.totals.of(verb).entries;
+        let listed = differences.min(limit as u64);
+        let found = (differences > 0).then_some(Found { state, differences, listed });
+        let each = of_it.take(limit).map(move |placed| difference(&placed, state));
+        found.map(Event::Found).into_iter().chain(each)
+    });
+    let suggestion = suggestion.map(|command| Event::Suggestion(Suggestion { command }));
+    let verdict = Some(Verdict::of(plan, request));
+    let end = Totals { verdict, ..totals(plan, plan.problems.len()) };
+    let found = notes(plan).chain(problems(&plan.problems)).chain(differences);
+    found.chain(rules(plan)).chain(suggestion).chain([end.into()])
+}
+
+/// What a mirror would do about each state, in the order in which they are told.
+const STATES: [(plan::Verb, State); 5] = [
+    (plan::Verb::Add, State::Missing),
+    (plan::Verb::Remove, State::Extra),
+    (plan::Verb::Rename, State::Moved),
+    (plan::Verb::Replace, State::Differs),
+    (plan::Verb::Adjust, State::Attributes),
+];
+
+impl Verdict {
+    fn of(plan: &Plan, request: &Request) -> Self {
+        let held = plan.notes.iter().find_map(|note| match note {
+            plan::Note::NotHeld(not_held) => Some(*not_held),
+            _ => None,
+        });
+        let left_out = |held: NotHeld| held.links + held.fifos + held.devices;
+        Self {
+            says: match plan.is_empty() {
+                _ if !plan.problems.is_empty() => Says::NotProven,
+                true => Says::Identical,
+                false => Says::Different,
+            },
+            compared: compared(request, held.map_or(Aspects::NONE, |held| held.aspects)),
+            not_held: held.map_or(0, left_out),
+            sampled: (plan.totals.sampled.entries > 0).then(|| plan.totals.sampled.into()),
+            content_differs: plan
+                .steps()
+                .any(|placed| matches!(placed.step.reason, Reason::Content { .. })),
+        }
+    }
+}
+
+/// What a verification vouches for, and nothing else.
+fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
+    let content = match request.changed.by {
+        By::SizeTime | By::Size => "size",
+        By::Content => "content",
+        By::Presence => return vec!["presence".into()],
+    };
+    let is_told = |aspect: &Aspect| {
+        // Holes take no part in a comparison, and content is told with how it was compared.
+        !matches!(aspect, Aspect::Content | Aspect::Holes) && !not_held.has(*aspect)
+    };
+    let content = request.carry.has(Aspect::Content).then_some(content);
+    let carried = request.carry.iter().filter(is_told).map(Aspect::name);
+    content.into_iter().chain(carried).map(Into::into).collect()
+}
+
+/// Each path with the rule that decided.
+pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item = Event> {
+    let one = |one: &explain::Explained| {
+        Event::Path(Explained {
+            path: (&one.path).into(),
+            entry: one.kind.map(Into::into),
+            fate: match one.fate {
+                explain::Fate::Taken => Fate::Taken,
+                explain::Fate::IfNeeded => Fate::IfNeeded,
+                explain::Fate::LeftOut => Fate::LeftOut,
+            },
+            rule: one.rule.clone(),
+            decided_at: one.at.as_ref().map(Into::into),
+        })
+    };
+    explained.iter().map(one).chain([Totals::default().into()])
+}
+
+/// What each rule decides about over a whole source.
+pub(crate) fn survey(survey: &Survey) -> impl Iterator<Item = Event> {
+    let rule = |Ruled { rule, leaves_out, count }: &Ruled| {
+        let (taken, left_out) = if *leaves_out { (0, count.entries) } else { (count.entries, 0) };
+        let (rule, bytes) = (rule.clone(), Some(count.bytes));
+        Event::Rule(Rule { rule, taken, left_out, kept: 0, bytes })
+    };
+    let selection = Some(Selected { taken: survey.taken.into(), left_out: survey.left_out.into() });
+    let problem_count = survey.problems.len() as u64;
+    let end = Totals { problems: problem_count, selection, ..Totals::default() };
+    problems(&survey.problems).chain(survey.rules.iter().map(rule)).chain([end.into()])
+}
+
+/// Mounted drives.
+pub(crate) fn drives(drives: &[drives::Drive]) -> impl Iterator<Item = Event> {
+    let end = Totals { listed: Some(drives.len() as u64), ..Totals::default() };
+    drives.iter().map(|drive| Event::Drive(drive.into())).chain([end.into()])
+}
+
+/// Runs that set something aside.
+pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
+    let end = Totals { listed: Some(runs.len() as u64), ..Totals::default() };
+    runs.iter().map(|run| Event::Run(run.into())).chain([end.into()])
+}
+
+/// Problems alone.
+pub(crate) fn problems(problems: &[problem::Problem]) -> impl Iterator<Item = Event> {
+    problems.iter().map(|problem| {
+        Event::Problem(Problem {
+            path: Some((&problem.path).into()),
+            operation: problem.operation.id().into(),
+            cause: problem.cause.to_string(),
+            advice: None,
+            guard: None,
+        })
+    })
+}
+
+impl Event {
+    pub(crate) fn note(about: &'static str, text: String) -> Self {
+        Self::Note(Note { about: about.into(), text })
+    }
+}
+
+impl From<Totals> for Event {
+    fn from(totals: Totals) -> Self {
+        Self::Totals(Box::new(totals))
+    }
+}
+
+fn rules(plan: &Plan) -> impl Iterator<Item = Event> {
+    plan.decided.iter().cloned().map(|Decided { rule, taken, left_out, kept }| {
+        Event::Rule(Rule { rule, taken, left_out, kept, bytes: None })
+    })
+}
+
+fn step(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Event {
+    Event::Step(Step::of(placed, outcome))
+}
+
+impl Step {
+    /// What a plan holds, with what became of it in a run.
+    pub(crate) fn of(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Self {
+        Self {
+            verb: placed.step.verb.into(),
+            entry: placed.step.kind().into(),
+            path: (&placed.path).into(),
+            was: placed.was.as_ref().map(Into::into),
+            link_of: placed.linked_to.as_ref().map(Into::into),
+            bytes: placed.step.bytes(),
+            reason: words::reason(placed),
+            outcome: outcome.map(|outcome| match outcome {
+                StepOutcome::Done => Outcome::Done,
+                StepOutcome::Failed => Outcome::Failed,
+                StepOutcome::Overtaken => Outcome::Overtaken,
+                StepOutcome::NotReached => Outcome::NotReached,
+            }),
+        }
+    }
+}
+
+fn difference(placed: &PlacedStep<'_>, state: State) -> Event {
+    Event::Difference(Difference {
+        state,
+        entry: placed.step.kind().into(),
+        path: (&placed.path).into(),
+        was: placed.was.as_ref().map(Into::into),
+        bytes: placed.step.bytes(),
+        reason: match state {
+            State::Missing => "only in the source".to_owned(),
+            State::Extra => "only in the destination".to_owned(),
+            State::Moved | State::Differs | State::Attributes => words::reason(placed),
+        },
+    })
+}
+
+/// What a plan holds.
+pub(crate) fn totals(plan: &Plan, problems: usize) -> Totals {
+    let totals = &plan.totals;
+    let planned = Planned {
+        steps: Verbs::of(|verb| totals.of(verb)),
+        unchanged: totals.unchanged.into(),
+        spared_newer: totals.spared_newer,
+        held_back: totals.held_back,
+        source: totals.source.into(),
+        destination: totals.destination.into(),
+    };
+    Totals { problems: problems as u64, plan: Some(planned), ..Totals::default() }
+}
+
+impl Verbs {
+    fn of(count: impl Fn(plan::Verb) -> Count) -> Self {
+        Self {
+            add: count(plan::Verb::Add).into(),
+            replace: count(plan::Verb::Replace).into(),
+            adjust: count(plan::Verb::Adjust).into(),
+            rename: count(plan::Verb::Rename).into(),
+            remove: count(plan::Verb::Remove).into(),
+        }
+    }
+}
+
+impl Verbs {
+    fn with(&self, other: &Self) -> Self {
+        let sum = |a: Amount, b: Amount| Amount {
+            entries: a.entries + b.entries,
+            bytes: a.bytes + b.bytes,
+        };
+        Self {
+            add: sum(self.add, other.add),
+            replace: sum(self.replace, other.replace),
+            adjust: sum(self.adjust, other.adjust),
+            rename: sum(self.rename, other.rename),
+            remove: sum(self.remove, other.remove),
+        }
+    }
+}
+
+impl From<&plan::Totals> for Verbs {
+    fn from(totals: &plan::Totals) -> Self {
+        Self::of(|verb| totals.of(verb))
+    }
+}
+
+impl From<plan::Verb> for Verb {
+    fn from(verb: plan::Verb) -> Self {
+        match verb {
+            plan::Verb::Add => Self::Add,
+            plan::Verb::Replace => Self::Replace,
+            plan::Verb::Adjust => Self::Adjust,
+            plan::Verb::Rename => Self::Rename,
+            plan::Verb::Remove => Self::Remove,
+        }
+    }
+}
+
+impl From<Kind> for EntryType {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::File => Self::File,
+            Kind::Folder => Self::Folder,
+            Kind::Symlink => Self::Symlink,
+            Kind::Fifo => Self::Fifo,
+            Kind::Socket => Self::Socket,
+            Kind::CharDevice | Kind::BlockDevice => Self::Device,
+        }
+    }
+}
+
+impl From<Count> for Amount {
+    fn from(count: Count) -> Self {
+        Self { entries: count.entries, bytes: count.bytes }
+    }
+}
+
+impl From<Tally> for Side {
+    fn from(tally: Tally) -> Self {
+        let Tally { folders, files, links, others, bytes } = tally;
+        Self { folders, files, links, others, bytes }
+    }
+}
+
+impl From<&drives::Drive> for Drive {
+    fn from(drive: &drives::Drive) -> Self {
+        Self {
+            mounted_at: (&*drive.mounted_at).into(),
+            device: (&*drive.device).into(),
+            file_system: drive.kind.clone(),
+            label: drive.label.clone(),
+            uuid: drive.uuid.clone(),
+            bytes: drive.space.total,
+            bytes_free: drive.space.bytes,
+            writable: drive.writable,
+            holds: drive.abilities.as_ref().map(Into::into),
+        }
+    }
+}
+
+impl From<&Abilities> for Holds {
+    fn from(abilities: &Abilities) -> Self {
+        let held = Ability::ALL.into_iter().filter(|ability| abilities.holds(*ability));
+        let names = &abilities.names;
+        Self {
+            abilities: held.filter_map(|a| words::ability(a).map(Into::into)).collect(),
+            flags: abilities.flags.names().map(Into::into).collect(),
+            time_grain_nanoseconds: abilities.grain,
+            forbidden_in_names: names.forbidden.clone(),
+            names_no_control: names.no_control,
+            names_letters: match names.letters {
+                abilities::Letters::Any => Letters::Any,
+                abilities::Letters::Utf8 => Letters::Utf8,
+                abilities::Letters::Ascii => Letters::Ascii,
+            },
+            names_firm_end: names.firm_end,
+            names_fold_case: names.folding != Folding::Never,
+            largest_file: abilities.largest_file,
+        }
+    }
+}
+
+impl From<&Overview> for PastRun {
+    fn from(run: &Overview) -> Self {
+        let about = run.known.as_ref().ok().and_then(|(_, about)| about.as_ref());
+        let destination = about.map(core::About::destination);
+        Self {
+            path: (&*run.path).into(),
+            began: began(&run.name).map(|began| began.to_string()),
+            standing: run.known.as_ref().map_or(
+                Standing::Unreadable,
+                |(standing, _)| match standing {
+                    core::Standing::NeverBegun => Standing::NeverBegun,
+                    core::Standing::CutShort => Standing::CutShort,
+                    core::Standing::Complete => Standing::Complete,
+                    core::Standing::BeingUndone => Standing::BeingUndone,
+                    core::Standing::Undone => Standing::Undone,
+                },
+            ),
+            cause: run.known.as_ref().err().cloned(),
+            command: about.map(|about| about.task.name().into()),
+            destination: destination.as_deref().map(Into::into),
+            replaced: about.map(|about| about.replaced.into()),
+            removed: about.map(|about| about.removed.into()),
+            bytes_on_drive: run.room,
+        }
+    }
+}
+
+/// When a run began, by its name.
+fn began(name: &str) -> Option<Timestamp> {
+    const LENGTH: usize = "0000-00-00T00-00-00Z".len();
+    let time = DateTime::strptime(RUN_FORM, name.get(..LENGTH)?).ok()?;
+    time.to_zoned(TimeZone::UTC).ok().map(|zoned| zoned.timestamp())
+}
+
+/// Why a run that waited for its drive ends all the same.
+pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
+    let advice =
+        Some("what was done is whole; mend the cause and run the same line again".to_owned());
+    let cause = format!("cannot go on: {error:#}");
+    Event::Problem(Problem { path: None, operation: "run".into(), cause, advice, guard: None })
+}

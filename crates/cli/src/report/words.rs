@@ -1,0 +1,326 @@
+//! Why a step is in a plan, in words, with the two values that differ.
+
+use std::time::Duration;
+
+use utter_echo_core::abilities::Ability;
+use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::os::{Flags, Kind, Time};
+use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step};
+use utter_echo_core::problem::Operation;
+
+use super::events::EntryType;
+use crate::terminal::{names, units};
+
+/// The word for what an entry is.
+fn kind(kind: Kind) -> &'static str {
+    EntryType::from(kind).word()
+}
+
+/// What was being done, to stand before the cause.
+pub(super) fn operation(id: &str) -> Option<&'static str> {
+    Operation::of_id(id).map(Operation::words)
+}
+
+/// What a drive can hold, as a stable word for programs and in words for people.
+pub(super) const ABILITIES: [(&str, &str); 12] = [
+    ("links", "links"),
+    ("hardlinks", "hard links"),
+    ("fifos", "FIFOs and sockets"),
+    ("devices", "devices"),
+    ("mode", "modes"),
+    ("owner", "owners"),
+    ("acl", "access lists"),
+    ("user-xattr", "extended attributes"),
+    ("trusted-xattr", "trusted attributes"),
+    ("security-xattr", "security attributes"),
+    ("holes", "holes"),
+    ("sharing", "shared content"),
+];
+
+/// The stable word for an ability; none for what is not shown.
+pub(super) fn ability(ability: Ability) -> Option<&'static str> {
+    Some(match ability {
+        Ability::Links => "links",
+        Ability::Hardlinks => "hardlinks",
+        Ability::Fifos => "fifos",
+        Ability::Devices => "devices",
+        Ability::Modes => "mode",
+        Ability::Owners => "owner",
+        Ability::Acl => "acl",
+        Ability::UserXattrs => "user-xattr",
+        Ability::TrustedXattrs => "trusted-xattr",
+        Ability::SecurityXattrs => "security-xattr",
+        Ability::Holes => "holes",
+        Ability::Sharing => "sharing",
+        _ => return None,
+    })
+}
+
+/// An ability, or the flags, in words.
+pub(super) fn ability_in_words(id: &str) -> &str {
+    ABILITIES.iter().find(|(known, _)| *known == id).map_or(id, |(_, words)| words)
+}
+
+/// The reason for a step. Where two values are told, the destination's comes first and the one it
+/// gets, the source's, second.
+pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
+    let step = placed.step;
+    if let Some(was) = &placed.was {
+        let was = format!("was {}", names::shown(was.as_bytes()));
+        return match (step.aspects.is_empty(), &step.source, &step.destination) {
+            (false, Some(source), Some(there)) => {
+                format!("{was}, {}", aspects(step.aspects, source, there))
+            }
+            _ => was,
+        };
+    }
+    let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
+    match (step.reason, leader) {
+        (Reason::New, Some(leader)) => format!("new, hard link of {leader}"),
+        (_, Some(leader)) => format!("becomes a hard link of {leader}"),
+        (Reason::New, None) => match step.kind() {
+            Kind::File => "new".to_owned(),
+            other => format!("new {}", kind(other)),
+        },
+        (reason, None) => both_sides(step, reason),
+    }
+}
+
+fn both_sides(step: &Step, reason: Reason) -> String {
+    match (reason, &step.source, &step.destination) {
+        (Reason::Kind, Some(source), Some(destination)) => {
+            format!("{} → {}", kind(destination.kind), kind(source.kind))
+        }
+        (Reason::SizeTime, Some(source), Some(destination)) => stamp(source, destination),
+        (Reason::Content { offset }, ..) => {
+            format!("same size, content differs from byte {}", units::count(offset))
+        }
+        (Reason::Reference, Some(source), _) if source.kind == Kind::Symlink => {
+            "leads elsewhere".to_owned()
+        }
+        (Reason::Reference, ..) => "another device number".to_owned(),
+        (Reason::Apart, ..) => "shared with another name, which the source does not".to_owned(),
+        (Reason::Aspects, Some(source), Some(destination)) => {
+            aspects(step.aspects, source, destination)
+        }
+        (Reason::Extra, ..) => "not in the source".to_owned(),
+        (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
+        (Reason::Moved, ..) => "moved".to_owned(),
+        (Reason::Unselected, ..) => "left out by the selection".to_owned(),
+        (Reason::Made, ..) => "made by that run".to_owned(),
+        (Reason::Before, ..) => "as it was before that run".to_owned(),
+        // A plan never holds these without the sides they speak of.
+        (Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Aspects, ..) => {
+            String::new()
+        }
+    }
+}
+
+/// "newer by 3 d, 1.2 KiB longer"
+fn stamp(source: &State, destination: &State) -> String {
+    let time = time_difference(source.modified(), destination.modified());
+    let length = match source.size.cmp(&destination.size) {
+        std::cmp::Ordering::Greater => {
+            Some(format!("{} longer", units::bytes(source.size - destination.size)))
+        }
+        std::cmp::Ordering::Less => {
+            Some(format!("{} shorter", units::bytes(destination.size - source.size)))
+        }
+        std::cmp::Ordering::Equal => None,
+    };
+    match (time, length) {
+        (Some(time), Some(length)) => format!("{time}, {length}"),
+        (Some(time), None) => format!("{time}, same size"),
+        (None, Some(length)) => format!("{length}, same time"),
+        (None, None) => "older than its source".to_owned(),
+    }
+}
+
+/// The source's time seen from the destination's; `None` if they agree.
+fn time_difference(source: Time, destination: Time) -> Option<String> {
+    let nanos = |time: Time| i128::from(time.secs) * 1_000_000_000 + i128::from(time.nanos);
+    let difference = nanos(source) - nanos(destination);
+    if difference == 0 {
+        return None;
+    }
+    let length = u64::try_from(difference.unsigned_abs() / 1_000_000_000).unwrap_or(u64::MAX);
+    let nanos = u32::try_from(difference.unsigned_abs() % 1_000_000_000).unwrap_or(0);
+    let span = units::span(Duration::new(length, nanos));
+    Some(format!("{} by {span}", if difference > 0 { "newer" } else { "older" }))
+}
+
+fn aspects(differing: Aspects, source: &State, destination: &State) -> String {
+    let told = differing.iter().map(|aspect| match aspect {
+        Aspect::Times => {
+            let difference = time_difference(source.modified(), destination.modified());
+            format!("time {}", difference.unwrap_or_default())
+        }
+        Aspect::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
+        Aspect::Owner => {
+            format!("owner {}:{} → {}:{}", destination.uid, destination.gid, source.uid, source.gid)
+        }
+        Aspect::Acl => "access list".to_owned(),
+        Aspect::Xattr => "extended attributes".to_owned(),
+        Aspect::Flags => flags(source, destination),
+        Aspect::Atime => "access time".to_owned(),
+        Aspect::Content | Aspect::Hardlinks | Aspect::Holes => aspect.name().to_owned(),
+    });
+    told.collect::<Vec<_>>().join(", ")
+}
+
+/// The flags that differ, as far as they show.
+fn flags(source: &State, destination: &State) -> String {
+    let (source, destination) = (source.flags(), destination.flags());
+    let named = |flags: Flags| flags.names().collect::<Vec<_>>();
+    let (set, lifted) = (named(source.without(destination)), named(destination.without(source)));
+    match (set.is_empty(), lifted.is_empty()) {
+        (true, true) => "flags".to_owned(),
+        (false, true) => format!("flags {} to set", listed(&set, "and")),
+        (true, false) => format!("flags {} to lift", listed(&lifted, "and")),
+        (false, false) => {
+            format!("flags {} to set, {} to lift", listed(&set, "and"), listed(&lifted, "and"))
+        }
+    }
+}
+
+/// Something worth knowing, as a sentence.
+pub(crate) fn note(note: &Note) -> String {
+    match note {
+        Note::Mount(path) => {
+            format!(
+                "{} is on another drive, mounted there; it is taken along",
+                names::shown(path.as_bytes())
+            )
+        }
+        Note::Nested(Nested { source_path, destination_path, folder }) => format!(
+            "{destination_path} holds next to nothing of what {source_path} holds, but {folder} \
+             does: was that meant as the destination?"
+        ),
+        Note::MissingFolders(path) => format!("the folders on the way to {path} are made"),
+        Note::OwnerNotCarried => {
+            "owners are not carried: only a privileged user may give files to others".to_owned()
+        }
+        Note::MountLeftOut(path) => {
+            format!(
+                "{} is on another drive, mounted there; it is left out",
+                names::shown(path.as_bytes())
+            )
+        }
+        Note::DriveWrittenTo(path) => format!(
+            "{} of the destination is another drive, mounted there; the run goes onto it",
+            names::shown(path.as_bytes())
+        ),
+        Note::DriveLeftAlone(path) => format!(
+            "{} of the destination is another drive, mounted there; it is left alone, since the \
+             source has nothing in its place",
+            names::shown(path.as_bytes())
+        ),
+        Note::OfTheDrive(path) => {
+            format!("{} belongs to its drive and is left alone", names::shown(path.as_bytes()))
+        }
+        Note::PrivilegesLeftOut(count) => format!(
+            "set-id bits or capabilities of {} are left out: they would lend the rights of another \
+             owner than the one they were given for",
+            units::entries(*count)
+        ),
+        Note::NotHeld(not_held) => self::not_held(not_held),
+        Note::Ahead(count, span) => format!(
+            "{} of the destination were changed in the future, up to {} ahead of this machine's \
+             clock: the clocks do not agree, and what is newer cannot be told from times",
+            units::counted(*count, "file", "files"),
+            units::span(*span)
+        ),
+        Note::IdlePattern(rule) => format!("{rule} matched nothing"),
+    }
+}
+
+/// What a drive cannot hold, in one short paragraph.
+fn not_held(not_held: &NotHeld) -> String {
+    let mut parts = Vec::new();
+    let aspects: Vec<_> = not_held.aspects.iter().map(plural).collect();
+    if !aspects.is_empty() {
+        parts.push(format!("holds no {}", listed(&aspects, "or")));
+    }
+    if not_held.grain > 100 {
+        parts.push(format!("keeps times to {}", grain(not_held.grain)));
+    }
+    if not_held.times > 0 {
+        let entries = units::entries(not_held.times);
+        parts.push(format!("cannot keep the times of {entries}, which lie too far back or ahead"));
+    }
+    let mut text = Vec::new();
+    if !parts.is_empty() {
+        let parts: Vec<_> = parts.iter().map(String::as_str).collect();
+        text.push(format!("the destination's drive {}", listed(&parts, "and")));
+    }
+    let left_out = [
+        (not_held.links, "symbolic link", "symbolic links"),
+        (not_held.fifos, "FIFO or socket", "FIFOs and sockets"),
+        (not_held.devices, "device", "devices"),
+    ];
+    let left_out = left_out.into_iter().filter(|(count, ..)| *count > 0);
+    let left_out: Vec<_> =
+        left_out.map(|(count, one, many)| units::counted(count, one, many)).collect();
+    if !left_out.is_empty() {
+        let left_out: Vec<_> = left_out.iter().map(String::as_str).collect();
+        text.push(format!(
+            "left out, since the drive does not hold such or this user may not make them: {}",
+            listed(&left_out, "and")
+        ));
+    }
+    if !not_held.flags.is_empty() {
+        let flags: Vec<_> = not_held.flags.names().collect();
+        text.push(format!(
+            "flags that cannot be set there by this user: {}",
+            listed(&flags, "and")
+        ));
+    }
+    text.join("; ")
+}
+
+/// A unit of time: "2 s", "100 ns".
+pub(crate) fn grain(nanos: u64) -> String {
+    const UNITS: [(u64, &str); 4] =
+        [(1_000_000_000, "s"), (1_000_000, "ms"), (1000, "µs"), (1, "ns")];
+    let (size, unit) = UNITS.into_iter().find(|(size, _)| nanos >= *size).unwrap_or((1, "ns"));
+    format!("{} {unit}", nanos / size)
+}
+
+fn plural(aspect: Aspect) -> &'static str {
+    match aspect {
+        Aspect::Mode => "modes",
+        Aspect::Owner => "owners",
+        Aspect::Acl => "access lists",
+        Aspect::Xattr => "extended attributes",
+        Aspect::Hardlinks => "hard links",
+        Aspect::Atime => "access times",
+        Aspect::Content | Aspect::Times | Aspect::Flags | Aspect::Holes => aspect.name(),
+    }
+}
+
+/// "a, b and c".
+fn listed(words: &[&str], last: &str) -> String {
+    match words {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [first @ .., end] => format!("{} {last} {end}", first.join(", ")),
+    }
+}
+
+/// A stable word for a note, for programs.
+pub(crate) fn note_id(note: &Note) -> &'static str {
+    match note {
+        Note::Mount(_) => "mount",
+        Note::Nested(_) => "nested",
+        Note::MissingFolders(_) => "missing-folders",
+        Note::OwnerNotCarried => "owner-not-carried",
+        Note::MountLeftOut(_) => "mount-left-out",
+        Note::Ahead(..) => "ahead",
+        Note::DriveWrittenTo(_) => "drive-written-to",
+        Note::DriveLeftAlone(_) => "drive-left-alone",
+        Note::OfTheDrive(_) => "of-the-drive",
+        Note::PrivilegesLeftOut(_) => "privileges-left-out",
+        Note::NotHeld(_) => "not-held",
+        Note::IdlePattern(_) => "idle-pattern",
+    }
+}

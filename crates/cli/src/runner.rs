@@ -1,0 +1,333 @@
+//! A plan, wherever it comes from: shown, guarded, asked about, carried out and told.
+
+use std::fs::File;
+use std::io::{BufWriter, ErrorKind};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context as _, Result};
+use utter_echo_core::drives::Known;
+use utter_echo_core::guard::Refusal;
+use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Plan;
+use utter_echo_core::request::{Places, Request};
+use utter_echo_core::{PlanError, Session, saved};
+
+use crate::context::Context;
+use crate::exit::{self, Exit, WrongCall};
+use crate::hooks;
+use crate::options::{Ask, Changing, Doing, SafetyOptions};
+use crate::remembered;
+use crate::report::Report;
+use crate::report::events::{Event, Head, Totals};
+use crate::report::told::{self, Took};
+use crate::signals::Signals;
+use crate::terminal::{Progress, ask, names, units};
+
+/// A run that changes something, under way.
+pub(crate) struct Runner<'a> {
+    pub(crate) request: &'a Request,
+    doing: &'a Doing,
+    pub(crate) report: Report,
+    signals: &'a Signals,
+}
+
+/// What a run came to, before that is told.
+pub(crate) struct Came {
+    exit: Exit,
+    /// Why it ended before its time.
+    ending: Option<Event>,
+    totals: Option<Totals>,
+}
+
+impl From<Exit> for Came {
+    /// Of a run that was over before anything was touched.
+    fn from(exit: Exit) -> Self {
+        Self { exit, ending: None, totals: None }
+    }
+}
+
+/// Plans anew, and carries out.
+pub(crate) fn change(request: &Request, options: &Changing, context: &Context) -> Result<Exit> {
+    let head = Head::of(request, options.doing.safety.dry_run);
+    around(request, head, &options.doing, context, |runner| {
+        let save_plan = options.saving.save_plan.as_deref();
+        let patience = options.waiting.wait_for_drive;
+        let patience = patience.filter(|_| !options.doing.safety.dry_run);
+        let Some(patience) = patience else {
+            return Ok(runner.end(runner.plan_and_carry_out(save_plan)?));
+        };
+        let drives = Drives::of(request)?;
+        let mut came = runner.plan_and_carry_out(save_plan)?;
+        while came.exit == Exit::EndedEarly && !drives.are_there() {
+            let span = units::span(patience);
+            let text = format!("a drive is gone; waiting up to {span} for it to come back");
+            runner.report.tell(Event::note("waiting", text));
+            if !drives.come_back_within(patience, runner.signals)? {
+                break;
+            }
+            match runner.plan_and_carry_out(None) {
+                Ok(next) => came = next.after(came),
+                Err(error) => {
+                    // What was done before is done, and the exit code has to tell that.
+                    came.ending = Some(told::cannot_go_on(&error));
+                    break;
+                }
+            }
+        }
+        Ok(runner.end(came))
+    })
+}
+
+impl Came {
+    /// The same with what was done in an earlier part of the run.
+    fn after(self, earlier: Self) -> Self {
+        let earlier = earlier.totals.and_then(|totals| totals.run);
+        let totals = self.totals.map(|totals| match (totals.run, earlier) {
+            (Some(run), Some(earlier)) => Totals { run: Some(run.after(earlier)), ..totals },
+            (run, earlier) => Totals { run: run.or(earlier), ..totals },
+        });
+        Self { totals, ..self }
+    }
+}
+
+/// Sets everything up, and does `work` between the user's own commands.
+pub(crate) fn around(
+    request: &Request,
+    head: Head,
+    doing: &Doing,
+    context: &Context,
+    work: impl FnOnce(&Runner<'_>) -> Result<Exit>,
+) -> Result<Exit> {
+    let form = doing.output.settle(&doing.verbose)?;
+    doing.running.settle()?;
+    let dry_run = doing.safety.dry_run;
+    if doing.safety.ask.is_some() && !dry_run {
+        ask::require_terminal()?;
+    }
+    let report = Report::new(form, head);
+    let runner = Runner { request, doing, report, signals: context.signals()? };
+    if dry_run {
+        return work(&runner);
+    }
+    hooks::around(&doing.writing, || {
+        runner.signals.check()?;
+        work(&runner)
+    })
+}
+
+impl Runner<'_> {
+    fn plan_and_carry_out(&self, save_plan: Option<&Path>) -> Result<Came> {
+        let session = Session::open(&Linux, self.request)?;
+        let progress = Progress::scanning(&self.doing.output, self.signals);
+        let begun = Instant::now();
+        let plan = session.plan(&progress);
+        let planning = begun.elapsed();
+        progress.done();
+        self.signals.check()?;
+        let plan = match self.whole(plan)? {
+            Ok(plan) => plan,
+            Err(exit) => return Ok(exit.into()),
+        };
+        if let Some(file) = save_plan {
+            save(&plan, self.request, file)?;
+            let shown = names::path(file);
+            let text = format!("the plan is saved; carry it out with: utter enact {shown}");
+            self.report.tell(Event::note("plan-saved", text));
+        }
+        self.carry_out(&session, plan, planning)
+    }
+
+    /// A plan, if no guard refused before it was whole.
+    pub(crate) fn whole(&self, plan: Result<Plan, PlanError>) -> Result<Result<Plan, Exit>> {
+        match plan {
+            Err(PlanError::Refused(refusal)) => Ok(Err(self.refused(&refusal))),
+            Err(other) => Err(other.into()),
+            Ok(plan) => Ok(Ok(plan)),
+        }
+    }
+
+    /// Tells that a guard refuses.
+    pub(crate) fn refused(&self, refusal: &Refusal) -> Exit {
+        self.report.tell(told::refused(refusal));
+        Exit::Refused
+    }
+
+    /// Tells what a run came to.
+    fn end(&self, came: Came) -> Exit {
+        let totals = came.totals.map(Event::from);
+        self.report.tell_all(came.ending.into_iter().chain(totals));
+        came.exit
+    }
+
+    /// Carries out, and tells, a plan that is older than this run: what was overtaken since is told
+    /// beforehand where nothing is done, and may keep all of it from being done.
+    pub(crate) fn carry_out_known(
+        &self,
+        session: &Session<'_>,
+        mut plan: Plan,
+        all_or_nothing: bool,
+    ) -> Result<Exit> {
+        let dry_run = self.doing.safety.dry_run;
+        if dry_run || all_or_nothing {
+            plan.problems.extend(session.overtaken(&plan));
+        }
+        if all_or_nothing && !dry_run && !plan.problems.is_empty() {
+            self.report.tell_all(told::problems(&plan.problems));
+            let why = "not all of it can be done any more, and --all-or-nothing was given";
+            return Ok(self.end(self.declined(&plan, why)));
+        }
+        Ok(self.end(self.carry_out(session, plan, Duration::ZERO)?))
+    }
+
+    /// Shows a plan, or guards it, asks where it should, and carries it out.
+    fn carry_out(&self, session: &Session<'_>, mut plan: Plan, planning: Duration) -> Result<Came> {
+        if self.doing.safety.dry_run {
+            self.report.tell_all(told::plan(&plan));
+            let exit = match session.guard(&plan, &[]) {
+                Err(refusal) => self.refused(&refusal),
+                Ok(()) if plan.problems.is_empty() => Exit::Done,
+                Ok(()) => Exit::Problems,
+            };
+            let totals = Some(told::totals(&plan, plan.problems.len()));
+            return Ok(Came { exit, ending: None, totals });
+        }
+        match self.guard_or_ask(session, &plan)? {
+            Guarded::Passed => {}
+            Guarded::Refused(refusal) => {
+                self.report.tell_all(told::problems(&plan.problems));
+                let exit = self.refused(&refusal);
+                let totals = Some(told::totals(&plan, plan.problems.len()));
+                return Ok(Came { exit, ending: None, totals });
+            }
+            Guarded::Declined => return Ok(self.declined(&plan, "not agreed to")),
+        }
+        self.report.tell_all(told::notes(&plan));
+        if !self.is_agreed(&mut plan)? {
+            return Ok(self.declined(&plan, "not agreed to"));
+        }
+        let progress = Progress::changing(&self.doing.output, self.signals, &plan);
+        let begun = Instant::now();
+        let outcome = session.enact(&plan, &progress);
+        progress.done();
+        if let (Some(_), Some(folder)) = (&outcome.set_aside, &self.doing.safety.set_aside) {
+            remembered::add(folder);
+        }
+        let took = Took { planning, writing: begun.elapsed() };
+        self.report.tell_all(told::steps_taken(&plan, &outcome));
+        Ok(Came {
+            exit: exit::of_outcome(&outcome, plan.problems.len(), self.signals.caught()),
+            ending: told::ending(&plan, &outcome),
+            totals: Some(told::came_to(&plan, &outcome, took)),
+        })
+    }
+
+    /// A plan that is not carried out, since the user does not want it like that.
+    fn declined(&self, plan: &Plan, why: &str) -> Came {
+        self.report.tell(told::declined(why));
+        let totals = Some(told::totals(plan, plan.problems.len()));
+        Came { exit: Exit::Refused, ending: None, totals }
+    }
+
+    /// A refusal that only the user can judge is a question, if there is somebody to answer it.
+    fn guard_or_ask(&self, session: &Session<'_>, plan: &Plan) -> Result<Guarded> {
+        let guarded = match session.guard(plan, &[]) {
+            Err(refusal @ Refusal::Swapped { .. }) if ask::can_ask() => {
+                if !ask::despite(&refusal, self.signals)? {
+                    return Ok(Guarded::Declined);
+                }
+                session.guard(plan, &[refusal.guard()])
+            }
+            guarded => guarded,
+        };
+        Ok(guarded.map_or_else(Guarded::Refused, |()| Guarded::Passed))
+    }
+
+    /// Asks where it should: always with `--ask`, before removing anything on a terminal without
+    /// `--yes`.
+    fn is_agreed(&self, plan: &mut Plan) -> Result<bool> {
+        let SafetyOptions { ask, yes, .. } = &self.doing.safety;
+        let destination = &self.request.places.destination;
+        let removals = plan.totals.remove.entries > plan.totals.leftovers;
+        let removes = removals && self.request.task.asks_before_removing();
+        let unasked = removes && !yes && ask.is_none();
+        let wanted = ask.is_some() || unasked && ask::can_ask();
+        if unasked && !wanted {
+            let removals = units::entries(plan.totals.remove.entries);
+            let text = format!(
+                "removing {removals} without asking, since there is no terminal to ask on; --yes says that it is meant"
+            );
+            self.report.tell(Event::note("not-asked", text));
+        }
+        if !wanted || plan.is_empty() {
+            return Ok(true);
+        }
+        match ask {
+            Some(Ask::Each) => ask::about_each(plan, destination, self.signals),
+            _ => ask::agreed(plan, destination, self.signals),
+        }
+    }
+}
+
+/// What guards, and the user, make of a plan.
+enum Guarded {
+    Passed,
+    Refused(Refusal),
+    Declined,
+}
+
+/// The drives that a run needs.
+struct Drives(Vec<Known>);
+
+impl Drives {
+    fn of(request: &Request) -> Result<Self> {
+        let Places { sources, destination, .. } = &request.places;
+        let all = sources.iter().chain([destination]);
+        let known = |path: &PathBuf| {
+            Known::holding(&Linux, path).with_context(|| {
+                let path = names::path(path);
+                WrongCall(format!("cannot find out which drive '{path}' is on, to wait for it"))
+            })
+        };
+        all.map(known).collect::<Result<_>>().map(Self)
+    }
+
+    fn are_there(&self) -> bool {
+        self.0.iter().all(|drive| drive.is_there(&Linux))
+    }
+
+    fn come_back_within(&self, patience: Duration, signals: &Signals) -> Result<bool> {
+        let begun = Instant::now();
+        while begun.elapsed() < patience {
+            signals.check()?;
+            if self.are_there() {
+                return Ok(true);
+            }
+            std::thread::sleep(Duration::from_millis(200).min(patience));
+        }
+        Ok(self.are_there())
+    }
+}
+
+/// Never over a file that is there: it might be another plan, or anything.
+fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
+    let shown = names::path(file);
+    let out = File::create_new(file).map_err(|error| match error.kind() {
+        ErrorKind::AlreadyExists => WrongCall(format!(
+            "'{shown}' is there already, so the plan was not saved and nothing was touched\n  give \
+             --save-plan another name, or remove that file"
+        )),
+        _ => WrongCall(format!(
+            "cannot save the plan to '{shown}': {error}; nothing was touched\n  name a file in a folder \
+             that you may write to"
+        )),
+    })?;
+    let saved = saved::write(plan, request, BufWriter::new(&out)).and_then(|()| out.sync_all());
+    if saved.is_err() {
+        // Else the next try would find half of it there. What cannot be removed either stays.
+        let _ = std::fs::remove_file(file);
+    }
+    saved.with_context(|| {
+        WrongCall(format!("cannot save the plan to '{shown}'; nothing was touched"))
+    })
+}

@@ -1,0 +1,266 @@
+//! The question before a run. It goes to the terminal, wherever the streams go.
+
+use std::collections::HashSet;
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+
+use anyhow::Result;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use utter_echo_core::guard::Refusal;
+use utter_echo_core::plan::{PlacedStep, Plan, Verb};
+
+use super::{names, units};
+use crate::report::events::Step;
+use crate::report::text;
+use crate::signals::Signals;
+
+/// How many removals are shown with the question.
+const SHOWN: usize = 10;
+/// How many steps make a page.
+const PAGE: usize = 20;
+
+/// `--ask` without anybody to answer.
+#[derive(Debug, thiserror::Error)]
+#[error("--ask needs a terminal to ask on; leave it out in scripts, or look first with --dry-run")]
+pub(crate) struct NoTerminal;
+
+/// A terminal with somebody in front of it.
+struct Terminal {
+    shown: anstream::AutoStream<File>,
+    typed: File,
+}
+
+impl Terminal {
+    /// The one that this process was started from. One that it stands behind, like that of a job in the
+    /// background, would stop it.
+    fn open() -> Result<Self, NoTerminal> {
+        let open = || {
+            let typed = File::options().read(true).write(true).open("/dev/tty")?;
+            let in_front = rustix::termios::tcgetpgrp(&typed)? == rustix::process::getpgrp();
+            let shown = anstream::AutoStream::auto(typed.try_clone()?);
+            Ok::<_, io::Error>(in_front.then_some(Self { shown, typed }))
+        };
+        open().ok().flatten().ok_or(NoTerminal)
+    }
+}
+
+impl Write for Terminal {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.shown.write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.shown.flush()
+    }
+}
+
+pub(crate) fn can_ask() -> bool {
+    Terminal::open().is_ok()
+}
+
+pub(crate) fn require_terminal() -> Result<(), NoTerminal> {
+    Terminal::open().map(|_| ())
+}
+
+/// Shows what would be done, above all what would be removed, and waits for an answer. Steps can be
+/// looked at before; anything but a yes is a no.
+pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Result<bool> {
+    let mut terminal = Terminal::open()?;
+    let removals = plan.totals.remove.entries;
+    if removals > 0 {
+        let steps = plan.steps().filter(|placed| placed.step.verb == Verb::Remove);
+        for placed in steps.take(SHOWN) {
+            step_line(&mut terminal, &placed)?;
+        }
+        let more = removals.saturating_sub(SHOWN as u64);
+        if more > 0 {
+            writeln!(
+                terminal,
+                "         … and {} more; 'l remove' lists them",
+                units::count(more)
+            )?;
+        }
+    }
+    writeln!(terminal, "{}", totals(plan))?;
+    let place = names::path(destination);
+    let question = if removals > 0 {
+        format!("Go ahead and remove {} from {place}?", units::entries(removals))
+    } else {
+        format!("Go ahead in {place}?")
+    };
+    loop {
+        let answer = answer(&mut terminal, &format!("{question} [y/N, l to list] "), signals)?;
+        match answer.split_once(' ').unwrap_or((&answer, "")) {
+            ("y" | "yes", "") => return Ok(true),
+            ("l" | "list", word) => list(&mut terminal, plan, word.trim(), signals)?,
+            ("?", _) => writeln!(
+                terminal,
+                "y goes ahead, n ends without touching anything, l lists all steps page by page, \
+                 l WORD those of a kind, like 'l remove', or with WORD in their path"
+            )?,
+            _ => return Ok(false),
+        }
+    }
+}
+
+fn step_line(terminal: &mut Terminal, placed: &PlacedStep<'_>) -> io::Result<()> {
+    writeln!(terminal, "{}", text::step_line(&Step::of(placed, None)))
+}
+
+fn totals(plan: &Plan) -> String {
+    text::plan_totals(&(&plan.totals).into(), plan.totals.unchanged.entries)
+}
+
+/// Shows why a guard refuses, and asks whether to go on all the same.
+pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
+    let mut terminal = Terminal::open()?;
+    let refusal = refusal.to_string();
+    let why = refusal.lines().next().unwrap_or_default();
+    writeln!(terminal, "{why}")?;
+    let answer = answer(&mut terminal, "Go on all the same? [y/N] ", signals)?;
+    Ok(matches!(&*answer, "y" | "yes"))
+}
+
+/// Asks whether what so many runs set aside may go for good.
+pub(crate) fn discard(runs: usize, signals: &Signals) -> Result<bool> {
+    let mut terminal = Terminal::open()?;
+    let what = if runs == 1 { "this run".into() } else { format!("these {runs} runs") };
+    let question = format!("Remove what {what} set aside, for good? [y/N] ");
+    Ok(matches!(&*answer(&mut terminal, &question, signals)?, "y" | "yes"))
+}
+
+/// The steps of one kind, or those with a word in their path, page by page.
+fn list(terminal: &mut Terminal, plan: &Plan, word: &str, signals: &Signals) -> Result<()> {
+    let kind = Verb::ALL.into_iter().find(|verb| verb.name() == word);
+    let wanted = |placed: &PlacedStep<'_>| match kind {
+        Some(verb) => placed.step.verb == verb,
+        None => names::shown(placed.path.as_bytes()).contains(word),
+    };
+    let mut steps = plan.steps().filter(wanted).peekable();
+    if steps.peek().is_none() {
+        writeln!(terminal, "No step is of that kind, or has that in its path.")?;
+    }
+    while steps.peek().is_some() {
+        for placed in steps.by_ref().take(PAGE) {
+            step_line(terminal, &placed)?;
+        }
+        let goes_on = steps.peek().is_some()
+            && answer(terminal, "Enter for more, q to go back to the question: ", signals)?
+                .is_empty();
+        if !goes_on {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// Asks about every step that replaces or removes; those that are not agreed to are taken out of the
+/// plan. False if nothing is to be done at all.
+pub(crate) fn about_each(plan: &mut Plan, destination: &Path, signals: &Signals) -> Result<bool> {
+    let mut terminal = Terminal::open()?;
+    let place = names::path(destination);
+    writeln!(terminal, "{} In {place}:", totals(plan))?;
+    let mut unwanted = HashSet::new();
+    // What was said of all that follow, and of a folder with all it holds.
+    let (mut rest, mut above): (Option<bool>, Option<(Vec<u8>, bool)>) = (None, None);
+    for placed in plan.steps() {
+        if !matches!(placed.step.verb, Verb::Replace | Verb::Remove) {
+            continue;
+        }
+        let path = placed.path.as_bytes();
+        let is_below = |top: &[u8]| path.strip_prefix(top).is_some_and(|p| p.starts_with(b"/"));
+        let told = match (&above, rest) {
+            (Some((top, told)), _) if is_below(top) => Some(*told),
+            (_, rest) => rest,
+        };
+        let wanted = match told {
+            Some(told) => told,
+            None => match about_one(&mut terminal, &placed, signals)? {
+                One::Yes => true,
+                One::No => false,
+                One::All => *rest.insert(true),
+                One::None => *rest.insert(false),
+                One::Quit => return Ok(false),
+            },
+        };
+        if placed.step.verb == Verb::Remove && !above.as_ref().is_some_and(|(top, _)| is_below(top))
+        {
+            above = Some((path.to_vec(), wanted));
+        }
+        if !wanted {
+            unwanted.insert(placed.number);
+        }
+    }
+    plan.leave_out(&unwanted);
+    writeln!(terminal, "{}", totals(plan))?;
+    Ok(true)
+}
+
+enum One {
+    Yes,
+    No,
+    All,
+    None,
+    Quit,
+}
+
+fn about_one(terminal: &mut Terminal, placed: &PlacedStep<'_>, signals: &Signals) -> Result<One> {
+    loop {
+        step_line(terminal, placed)?;
+        let holds = placed.step.verb == Verb::Remove
+            && placed.step.kind() == utter_echo_core::os::Kind::Folder;
+        let with = if holds { ", with all in it" } else { "" };
+        let question = format!("{}{with}? [yes/no/all/none/quit] ", placed.step.verb.name());
+        match &*answer(terminal, &question, signals)? {
+            "y" | "yes" => return Ok(One::Yes),
+            "n" | "no" => return Ok(One::No),
+            "a" | "all" => return Ok(One::All),
+            "none" => return Ok(One::None),
+            "q" | "quit" => return Ok(One::Quit),
+            _ => writeln!(
+                terminal,
+                "yes, no, or for this and all that follow: all, none; quit ends without touching \
+                 anything"
+            )?,
+        }
+    }
+}
+
+/// What is typed after a question, in small letters; "quit" if nothing can come any more.
+fn answer(terminal: &mut Terminal, question: &str, signals: &Signals) -> Result<String> {
+    write!(terminal, "{question}")?;
+    terminal.flush()?;
+    let Some(answer) = read_line(&terminal.typed, signals)? else { return Ok("quit".into()) };
+    let answer = answer.trim();
+    // A word to look for keeps its case.
+    Ok(if answer.contains(' ') { answer.to_owned() } else { answer.to_lowercase() })
+}
+
+/// A line, without reading what comes after it: that would not show as waiting any more. `None` at
+/// the end of all input.
+fn read_line(typed: &File, signals: &Signals) -> Result<Option<String>> {
+    let (mut line, mut byte) = (Vec::new(), [0]);
+    loop {
+        wait_for_input(typed, signals)?;
+        match rustix::io::read(typed, &mut byte)? {
+            0 if line.is_empty() => return Ok(None),
+            0 => break,
+            _ if byte == [b'\n'] => break,
+            _ => line.push(byte[0]),
+        }
+    }
+    Ok(Some(String::from_utf8_lossy(&line).into_owned()))
+}
+
+/// Reading alone would sleep through Ctrl-C.
+fn wait_for_input(typed: &File, signals: &Signals) -> Result<()> {
+    let short = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+    loop {
+        let ready = poll(&mut [PollFd::new(typed, PollFlags::IN)], Some(&short));
+        signals.check()?;
+        if ready.is_ok_and(|count| count > 0) {
+            return Ok(());
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! Where output goes. What a run does never depends on that: a stream that takes no more is told of once, on
+//! stderr, and is left alone from then on.
+
+use std::io::{self, ErrorKind, Write};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+static OUT_CLOSED: AtomicBool = AtomicBool::new(false);
+static ERR_CLOSED: AtomicBool = AtomicBool::new(false);
+
+/// How long to wait for a stream that others have set not to wait.
+const MOMENT: Duration = Duration::from_millis(10);
+
+/// Writes as long as that is possible; never fails.
+pub(crate) struct Steady<W> {
+    stream: W,
+    closed: &'static AtomicBool,
+}
+
+/// Stdout without colours.
+pub(crate) type Out = Steady<io::Stdout>;
+
+/// For people on stdout, with colours as chosen.
+pub(crate) fn out() -> Steady<anstream::Stdout> {
+    Steady { stream: anstream::stdout(), closed: &OUT_CLOSED }
+}
+
+/// For programs on stdout.
+pub(crate) fn raw_out() -> Out {
+    Steady { stream: io::stdout(), closed: &OUT_CLOSED }
+}
+
+/// For people on stderr.
+pub(crate) fn err() -> Steady<anstream::Stderr> {
+    Steady { stream: anstream::stderr(), closed: &ERR_CLOSED }
+}
+
+/// One line on stderr.
+pub(crate) fn tell(line: &str) {
+    // It cannot fail.
+    let _ = writeln!(err(), "{line}");
+}
+
+/// True if something that was to be on stdout is lost.
+pub(crate) fn is_cut_off() -> bool {
+    // What still waits in a buffer is lost in silence otherwise.
+    let _ = out().flush();
+    OUT_CLOSED.load(Ordering::Relaxed)
+}
+
+impl<W: Write> Steady<W> {
+    fn keep_on<T>(&mut self, lost: T, mut work: impl FnMut(&mut W) -> io::Result<T>) -> T {
+        while !self.closed.load(Ordering::Relaxed) {
+            match work(&mut self.stream) {
+                Ok(done) => return done,
+                Err(e) if e.kind() == ErrorKind::Interrupted => {}
+                Err(e) if e.kind() == ErrorKind::WouldBlock => std::thread::sleep(MOMENT),
+                Err(e) => {
+                    self.closed.store(true, Ordering::Relaxed);
+                    if std::ptr::eq(self.closed, &raw const OUT_CLOSED) {
+                        tell(&format!("utter: the rest of the output is lost: {e}"));
+                    }
+                }
+            }
+        }
+        lost
+    }
+}
+
+impl<W: Write> Write for Steady<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        Ok(self.keep_on(bytes.len(), |stream| stream.write(bytes)))
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.keep_on((), Write::flush);
+        Ok(())
+    }
+}
