@@ -81,6 +81,7 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
     let what = wrong.split("\n\n  tip: ").next().unwrap_or(wrong);
     let what = missing(error, only_one_more)
         .or_else(|| unknown(error))
+        .or_else(|| not_text(error))
         .unwrap_or_else(|| what.trim_end().to_owned());
     let mut lines = vec![what];
     let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
@@ -131,6 +132,12 @@ fn unknown(error: &clap::Error) -> Option<String> {
             "'{word}' is one word too many\n  put names with spaces, and patterns, in quotes"
         ),
     })
+}
+
+/// Only paths can be any bytes.
+fn not_text(error: &clap::Error) -> Option<String> {
+    let told = "a pattern or another value is not UTF-8\n  in a pattern, '*' and '?' can stand for such characters";
+    (error.kind() == ErrorKind::InvalidUtf8).then(|| told.to_owned())
 }
 
 /// What a call without all its places lacks.
