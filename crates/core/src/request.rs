@@ -303,7 +303,7 @@ pub struct Changed {
 }
 
 impl Default for Changed {
-    /// By stamp, exactly, with all steps.
+    /// By size and time, exactly, with all steps.
     fn default() -> Self {
         Self {
             by: By::default(),

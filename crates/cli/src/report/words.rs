@@ -91,7 +91,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         (Reason::Kind, Some(source), Some(destination)) => {
             format!("{} → {}", kind(destination.kind), kind(source.kind))
         }
-        (Reason::SizeTime, Some(source), Some(destination)) => stamp(source, destination),
+        (Reason::SizeTime, Some(source), Some(destination)) => size_time(source, destination),
         (Reason::Content { offset }, ..) => {
             format!("same size, content differs from byte {}", units::count(offset))
         }
@@ -117,7 +117,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
 }
 
 /// "newer by 3 d, 1.2 KiB longer"
-fn stamp(source: &State, destination: &State) -> String {
+fn size_time(source: &State, destination: &State) -> String {
     let time = time_difference(source.modified(), destination.modified());
     let length = match source.size.cmp(&destination.size) {
         std::cmp::Ordering::Greater => {

@@ -1,11 +1,12 @@
 //! The command that would make the destination the source's echo.
 
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsStr;
 use std::fmt::Write as _;
 use std::os::unix::ffi::OsStrExt as _;
 
 use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches, CommandFactory as _};
+use utter_echo_core::aspect::Aspect;
 use utter_echo_core::plan::{Plan, Reason, Verb};
 use utter_echo_core::request::{By, Request};
 
@@ -24,9 +25,17 @@ pub(super) fn command(plan: &Plan, request: &Request, typed: &ArgMatches) -> Str
         && !by_content
         && !request.changed.all_aspects
         && request.changed.by != By::Content;
+    // Without the content nothing can be added or removed, and yet that is told as a difference.
+    let other_steps = plan.totals.steps() > plan.totals.adjust.entries;
+    let with_content = other_steps && !request.carry.has(Aspect::Content);
     let mut words = vec!["utter".to_owned(), name.to_owned()];
-    words.extend(by_content.then(|| "--by=content".to_owned()));
+    words.extend(by_content.then(|| "--by content".to_owned()));
     words.extend(all_aspects.then(|| "--all-aspects".to_owned()));
+    if with_content {
+        let carried = request.carry.with(Aspect::Content);
+        let carried: Vec<_> = carried.iter().map(Aspect::name).collect();
+        words.push(format!("--carry {}", carried.join(",")));
+    }
     if let Some((_, typed)) = typed.subcommand() {
         let known = Arguments::command();
         let known =
@@ -34,7 +43,11 @@ pub(super) fn command(plan: &Plan, request: &Request, typed: &ArgMatches) -> Str
         for option in known.unwrap_or_default() {
             // How much is said is for whoever types the line; how it is shown was for this one.
             let is_shown = option.get_help_heading() == Some("Output");
-            let is_replaced = by_content && option.get_id() == "by";
+            let is_replaced = match option.get_id().as_str() {
+                "by" => by_content,
+                "carry" => with_content,
+                _ => false,
+            };
             if !is_shown && !is_replaced {
                 words.extend(said(option, typed));
             }
@@ -59,12 +72,12 @@ fn said(option: &Arg, typed: &ArgMatches) -> Vec<String> {
         return vec![format!("--{long}")];
     }
     let values = typed.get_raw(id).into_iter().flatten();
-    let joined = |value: &OsStr| {
-        let mut word = OsString::from(format!("--{long}="));
-        word.push(value);
-        quoted(&word)
+    // One that looks like an option must not stand by itself.
+    let word = |value: &OsStr| {
+        let between = if value.as_bytes().starts_with(b"-") { '=' } else { ' ' };
+        format!("--{long}{between}{}", quoted(value))
     };
-    values.map(joined).collect()
+    values.map(word).collect()
 }
 
 /// A word as every POSIX shell reads it back, without a character that could steer a terminal.
@@ -102,6 +115,7 @@ fn printed(word: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::ffi::OsString;
     use std::os::unix::ffi::OsStringExt as _;
     use std::process::Command;
 
