@@ -180,8 +180,11 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
     let line = "mirror --yes --waive nesting,removals --set-aside aside2 saltmere inODD";
     seen.run(&room, line);
     seen.run(&room, "undo");
-    let notes = room.list("aside2").into_iter().find(|name| name.ends_with(".notes")).unwrap();
-    let notes = room.path("aside2").join(notes);
+    let run = room
+        .list("aside2")
+        .into_iter()
+        .find_map(|name| Some(name.strip_suffix(".notes")?.to_owned()));
+    let notes = room.path("aside2").join(run.unwrap() + ".notes");
     let mut bytes = fs::read(&notes).unwrap();
     bytes[20] ^= 0xff;
     fs::write(&notes, bytes).unwrap();

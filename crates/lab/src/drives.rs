@@ -100,7 +100,7 @@ impl MountedDrive {
         let on_loop: &[&str] = &["mount", "-o", "loop"];
         match kind {
             DriveKind::Ext4 => {
-                drive.format(&["mkfs.ext4", "-q", "-F"])?;
+                drive.format(&["mkfs.ext4", "-q", "-F", "-L", "lantern"])?;
                 run(on_loop, &[&image, &folder])?;
             }
             DriveKind::Xfs => {
