@@ -91,7 +91,7 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
         words.by_ref().take_while(|word| word.starts_with(|c: char| c.is_ascii_lowercase()));
     let command = command.collect::<Vec<_>>().join(" ");
     let command = if command.is_empty() { "utter" } else { &command };
-    lines.push(format!("'{command} -h' shows what can be said"));
+    lines.push(format!("'{command} -h' lists the options"));
     tell_wrong(&lines.join("\n  "));
     Wrong
 }

@@ -174,7 +174,7 @@ impl Runner<'_> {
         }
         if all_or_nothing && !dry_run && !plan.problems.is_empty() {
             self.report.tell_all(told::problems(&plan.problems));
-            let why = "not all of it can be done any more, and --all-or-nothing was given";
+            let why = "some steps cannot be done any more, and --all-or-nothing was given";
             return Ok(self.end(self.declined(&plan, why)));
         }
         Ok(self.end(self.carry_out(session, plan, Duration::ZERO)?))
@@ -200,11 +200,11 @@ impl Runner<'_> {
                 let totals = Some(told::totals(&plan, plan.problems.len()));
                 return Ok(Came { exit, ending: None, totals });
             }
-            Guarded::Declined => return Ok(self.declined(&plan, "not agreed to")),
+            Guarded::Declined => return Ok(self.declined(&plan, "you did not agree")),
         }
         self.report.tell_all(told::notes(&plan));
         if !self.is_agreed(&mut plan)? {
-            return Ok(self.declined(&plan, "not agreed to"));
+            return Ok(self.declined(&plan, "you did not agree"));
         }
         let progress = Progress::changing(&self.doing.output, self.signals, &plan);
         let begun = Instant::now();
@@ -255,7 +255,7 @@ impl Runner<'_> {
         if unasked && !wanted {
             let removals = units::entries(plan.totals.remove.entries);
             let text = format!(
-                "removing {removals} without asking, since there is no terminal to ask on; --yes says that it is meant"
+                "removing {removals} without asking, since there is no terminal to ask on; with --yes this note is left out"
             );
             self.report.tell(Event::note("not-asked", text));
         }
@@ -314,7 +314,7 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     let shown = names::path(file);
     let out = File::create_new(file).map_err(|error| match error.kind() {
         ErrorKind::AlreadyExists => WrongCall(format!(
-            "'{shown}' is there already, so the plan was not saved and nothing was touched\n  give \
+            "'{shown}' exists already, so the plan was not saved and nothing was touched\n  give \
              --save-plan another name, or remove that file"
         )),
         _ => WrongCall(format!(

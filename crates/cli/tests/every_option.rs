@@ -86,7 +86,7 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --quiet saltmere new", Out(0, "")),
     ("copy --color always saltmere new", Out(0, "\u{1b}[1mCopied")),
     ("copy --verbose saltmere new", Out(0, "add      lens.svg")),
-    ("undo --discard nowhere", Err(2, "is not a run that was set aside")),
+    ("undo --discard nowhere", Err(2, "is not the folder of a run that set something aside")),
     ("undo --only *.csv nowhere", Err(2, "nowhere")),
     ("help json --schema", Out(0, "\"$schema\"")),
     ("help man --out man1", There("man1/utter-copy.1", "")),

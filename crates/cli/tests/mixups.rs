@@ -45,7 +45,7 @@ fn a_nested_folder_is_told_and_not_refused_where_nothing_would_be_removed() {
     let room = lamps();
     let ran = room.run("mirror lamps archive/lamps/lamps --dry-run");
     assert_eq!(ran.code, 0, "{ran:?}");
-    assert!(ran.out.contains("was that meant as the destination?"), "{ran:?}");
+    assert!(ran.out.contains("did you mean that as the destination?"), "{ran:?}");
 }
 
 #[test]
@@ -84,7 +84,7 @@ fn a_mirror_from_the_echo_onto_the_work_is_refused() {
         if is_refused {
             let asked = room.on_a_terminal("mirror echo work --yes", "n\n");
             assert_eq!(asked.code, 4, "{asked:?}");
-            assert!(asked.out.contains("Go on all the same?"), "{asked:?}");
+            assert!(asked.out.contains("Go on anyway?"), "{asked:?}");
         }
         // The way it was meant, and the way it was said, if that is meant.
         assert_eq!(room.run("mirror work echo --dry-run").code, 0);

@@ -110,7 +110,7 @@ const REFUSED: [(&str, i32, &str); 37] = [
     ("copy lens echo --ask --yes", 2, "cannot be used with"),
     ("copy lens echo --quiet --verbose", 2, "cannot be used with"),
     ("copy lens echo --depth 0", 2, "--depth"),
-    ("copy lens echo --carry paint", 2, "'paint' is no aspect"),
+    ("copy lens echo --carry paint", 2, "'paint' is not an aspect"),
 ];
 
 #[test]

@@ -76,7 +76,7 @@ fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
     let room = saltmere();
     let again = room.run("mirror --save-plan monday.plan saltmere keeper");
     assert_eq!(again.code, 2, "{again:?}");
-    assert!(again.err.contains("'monday.plan' is there already"), "{again:?}");
+    assert!(again.err.contains("'monday.plan' exists already"), "{again:?}");
     let text = room.read("monday.plan");
     fs::write(room.path("edited"), text.replace("tide.csv", "tidy.csv")).unwrap();
     fs::write(room.path("newer"), text.replace("\"version\":2", "\"version\":1")).unwrap();
@@ -85,7 +85,7 @@ fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
         ("enact edited", "changed or cut short"),
         ("enact newer", "of version 1"),
         ("enact short", "line"),
-        ("enact saltmere/lens.svg", "line 1 is not that of a plan"),
+        ("enact saltmere/lens.svg", "line 1 is not a line of a plan"),
         ("enact nowhere", "cannot open the plan"),
     ] {
         let refused = room.run(call);

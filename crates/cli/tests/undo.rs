@@ -214,14 +214,14 @@ fn runs_are_listed_and_their_room_is_freed() {
     fs::write(room.path("aside/2020-01-31T00-00-00Z.notes"), &notes[..30]).unwrap();
     let shown = list("");
     assert!(
-        shown.find(&run) < shown.find("2020-01-31") && shown.contains("never begun"),
+        shown.find(&run) < shown.find("2020-01-31") && shown.contains("never started"),
         "{shown}"
     );
 
     for (call, code, word) in [
         (format!("undo --discard {run}"), 2, "say --yes"),
-        ("undo --discard keeper".into(), 2, "is not a run"),
-        ("undo --discard aside".into(), 2, "is not a run"),
+        ("undo --discard keeper".into(), 2, "is not the folder of a run"),
+        ("undo --discard aside".into(), 2, "is not the folder of a run"),
         (format!("undo --dry-run --discard {run}.notes"), 0, ""),
         ("undo --yes --discard older-than:soon".into(), 2, "a length of time"),
         (format!("undo --discard {run} {run}"), 2, "cannot be used with"),
@@ -278,15 +278,15 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     fs::create_dir(room.path("aside/later")).unwrap();
     write("aside/later.notes", &version);
     for (call, code, word) in [
-        ("undo nowhere", 2, "is no run that was set aside"),
+        ("undo nowhere", 2, "is not the folder of a run that set something aside"),
         ("undo aside", 2, "it holds one run; name the one to undo:"),
         ("undo keeper", 2, "name a folder that --set-aside made"),
         ("undo aside/edited", 2, "damaged"),
-        ("undo aside/empty", 2, "never begun"),
+        ("undo aside/empty", 2, "never started"),
         ("undo aside/cut", 2, "damaged"),
         ("undo aside/later", 2, "damaged"),
-        ("mirror --set-aside keeper/aside saltmere keeper", 4, "outside of both"),
-        ("mirror --set-aside saltmere saltmere keeper", 4, "outside of both"),
+        ("mirror --set-aside keeper/aside saltmere keeper", 4, "outside both"),
+        ("mirror --set-aside saltmere saltmere keeper", 4, "outside both"),
         ("mirror --set-aside saltmere/lens.svg saltmere keeper", 2, "is not a folder"),
         ("mirror --set-aside-keep 3 saltmere keeper", 2, "--set-aside FOLDER is needed, too"),
         (

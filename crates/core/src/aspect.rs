@@ -143,7 +143,7 @@ impl FromIterator<Aspect> for Aspects {
 /// A word in a carry list that names no aspect.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is no aspect; there are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front"
+    "'{0}' is not an aspect; the aspects are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front to leave it out"
 )]
 pub struct UnknownAspect(String);
 

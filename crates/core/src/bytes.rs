@@ -63,7 +63,7 @@ impl Bytes {
         let Self(name) = self;
         let leads_away = name.is_empty() || name == b"." || name == b"..";
         if leads_away || name.iter().any(|b| matches!(b, b'/' | 0)) || name.len() > 65_535 {
-            return Err(format!("'{}' is no name of an entry", name.escape_ascii()));
+            return Err(format!("'{}' cannot be the name of an entry", name.escape_ascii()));
         }
         Ok(name)
     }
@@ -73,7 +73,7 @@ impl Bytes {
         let Self(path) = self;
         let leads_away = |name: &[u8]| name.is_empty() || name == b"." || name == b"..";
         if !path.is_empty() && path.split(|b| *b == b'/').any(leads_away) || path.contains(&0) {
-            return Err(format!("'{}' is no path below a root", path.escape_ascii()));
+            return Err(format!("'{}' is not a path below a root", path.escape_ascii()));
         }
         Ok(path)
     }

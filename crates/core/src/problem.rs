@@ -54,7 +54,7 @@ impl Operation {
             Self::SetAttributes => "cannot set attributes",
             Self::Remove => "cannot remove",
             Self::Flush => "cannot flush",
-            Self::Recheck => "cannot be vouched for",
+            Self::Recheck => "cannot be confirmed",
             Self::SetAside => "cannot set aside",
             Self::Prune => "cannot be pruned",
             Self::Carry => "cannot carry",
@@ -114,7 +114,7 @@ pub enum Cause {
     #[error("{0} is no longer what the plan saw; run again")]
     Overtaken(&'static str),
     /// It is being written by somebody.
-    #[error("changing while being read; run again when it rests")]
+    #[error("it keeps changing while it is read; run again when nobody writes to it")]
     Restless,
     /// Its drive tells a size that is not that of the content.
     #[error("{}", belied(*.size, *.came))]
@@ -126,20 +126,20 @@ pub enum Cause {
     },
     /// Copying removes nothing.
     #[error(
-        "the destination has a folder of this name that is not empty; copy removes nothing, mirror would"
+        "the destination has a folder of this name that is not empty; copy removes nothing, but mirror would"
     )]
     FolderInTheWay,
     /// What the selection leaves out stays.
-    #[error("what stands here in the destination is left out by the selection, so it stays")]
+    #[error("the selection leaves out what is here in the destination, so it stays")]
     LeftOutInTheWay,
     /// The destination's drive has no entries of this kind, or not for this caller.
-    #[error("the destination's drive holds no entry of this kind")]
+    #[error("the destination's drive cannot hold an entry of this kind")]
     KindNotHeld,
     /// The destination's drive does not take a link with so long a text.
-    #[error("the destination's drive holds no symbolic link with so long a text")]
+    #[error("the destination's drive cannot hold a symbolic link with such a long target")]
     LinkTooLong,
     /// The destination's drive does not take a device with this number.
-    #[error("the destination's drive holds no device with this number")]
+    #[error("the destination's drive cannot hold a device with this number")]
     DeviceNotHeld,
     /// A mounted drive stays where it is.
     #[error(
@@ -147,7 +147,7 @@ pub enum Cause {
     )]
     MountInTheWay,
     /// The destination's drive does not take the name.
-    #[error("the destination's drive takes no name that {}", objection(*.0))]
+    #[error("the destination's drive does not take a name that {}", objection(*.0))]
     NameNotHeld(Objection),
     /// Two names of the source are one in the destination.
     #[error("to the destination's drive this is the same name as '{}'", String::from_utf8_lossy(.0).escape_debug())]
@@ -162,7 +162,7 @@ pub enum Cause {
     #[error("every access to its drive fails; has it been pulled out?")]
     DriveLost,
     /// Something that was to be carried strictly cannot be.
-    #[error("{0}; the destination's drive does not hold that, or not for this user")]
+    #[error("{0}; the destination's drive cannot hold that, or not for this user")]
     NotCarried(String),
     /// The plan foresaw it when it was saved, in these words.
     #[error("{0}")]
@@ -171,7 +171,7 @@ pub enum Cause {
     #[error("it is not what it was before that run")]
     NotBack,
     /// The first name of a group of hard links was not written.
-    #[error("the name it is a hard link of could not be written")]
+    #[error("the file that it is a hard link of could not be written")]
     LeaderFailed,
 }
 
@@ -260,7 +260,7 @@ fn belied(size: u64, came: u64) -> String {
 fn objection(objection: Objection) -> String {
     match objection {
         Objection::Character(character) if character.is_control() => {
-            format!("holds the character {}", character.escape_default())
+            format!("contains the character {}", character.escape_default())
         }
         Objection::Character(character) => format!("holds '{character}'"),
         Objection::NotUtf8 => "is not UTF-8".into(),

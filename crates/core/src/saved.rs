@@ -49,7 +49,7 @@ pub enum BadPlan {
     #[error("it cannot be read")]
     Unreadable(#[from] io::Error),
     /// A line is not what it should be.
-    #[error("line {line} is not that of a plan: {cause}\n  make the plan anew with --save-plan")]
+    #[error("line {line} is not a line of a plan: {cause}\n  make the plan anew with --save-plan")]
     Line {
         /// Counted from 1.
         line: usize,
@@ -163,7 +163,7 @@ mod words {
         }
         let named = |word: String| {
             let known = Aspect::ALL.into_iter().find(|aspect| aspect.name() == word);
-            known.ok_or_else(|| de::Error::custom(format!("'{word}' is no aspect")))
+            known.ok_or_else(|| de::Error::custom(format!("'{word}' is not an aspect")))
         };
         Vec::<String>::deserialize(from)?.into_iter().map(named).collect()
     }
@@ -363,7 +363,7 @@ impl Reader {
             Line::Problem { path, operation, cause } => {
                 self.end_folder();
                 let path = path.relative()?;
-                let operation = Operation::of_id(&operation).ok_or("there is no such operation")?;
+                let operation = Operation::of_id(&operation).ok_or("the operation is not known")?;
                 let (path, cause) = ((&*path).into(), Cause::Foreseen(cause));
                 self.problems.push(Problem { path, operation, cause });
             }
@@ -425,7 +425,7 @@ fn purpose(head: Head) -> Result<Purpose, String> {
     let places = Places { sources, destination: head.destination.path(), inside: head.inside };
     let guard = |name: &String| {
         let known = Guard::ALL.into_iter().find(|guard| guard.name() == name);
-        known.ok_or_else(|| format!("'{name}' is no guard"))
+        known.ok_or_else(|| format!("'{name}' is not a guard"))
     };
     let safety = Safety {
         removal_limit: head.removal_limit.into(),

@@ -73,7 +73,7 @@ pub enum PlanError {
     },
     /// A saved plan saw other places than are there now.
     #[error(
-        "the destination folder was there when the plan was made and is not now, or the reverse; nothing was touched\n  make the plan anew with --save-plan"
+        "the destination folder existed when the plan was made and does not now, or the other way round; nothing was touched\n  make the plan anew with --save-plan"
     )]
     Unfit,
     /// The observer asked to stop.

@@ -43,7 +43,7 @@ pub enum CallError {
     FileInTheWay(String),
     /// A link that leads nowhere, or one that would be followed unasked.
     #[error(
-        "destination '{0}' is a symbolic link that leads to no folder\n  name the folder itself"
+        "destination '{0}' is a symbolic link that does not lead to a folder\n  name the folder itself"
     )]
     LinkInTheWay(String),
     /// `..` behind a folder that does not exist.
@@ -61,7 +61,7 @@ pub enum CallError {
     NoName(String),
     /// The system would not say who is asking.
     #[error(
-        "cannot find out the rights of this process: {}\n  /proc must be mounted, and readable: mount -t proc proc /proc",
+        "cannot find out what this process may do: {}\n  /proc must be mounted, and readable: mount -t proc proc /proc",
         lower(.0)
     )]
     Caller(io::Error),

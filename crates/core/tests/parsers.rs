@@ -68,7 +68,7 @@ proptest! {
     #[test]
     fn any_carry_list_is_read_or_refused_with_a_reason(list in telling()) {
         if let Err(reason) = Aspects::parse(&list) {
-            prop_assert!(reason.to_string().contains("is no aspect"));
+            prop_assert!(reason.to_string().contains("is not an aspect"));
         }
     }
 

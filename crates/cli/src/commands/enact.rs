@@ -21,7 +21,7 @@ use crate::terminal::names;
 const EXAMPLES: &str = "\
 Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
-  utter enact monday.plan                               just what was looked at, and nothing else";
+  utter enact monday.plan                               exactly what you looked at, and nothing else";
 
 /// Carry out a plan that copy or mirror saved
 ///
@@ -34,11 +34,11 @@ pub(crate) struct Enact {
     #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath)]
     plan: PathBuf,
     #[command(flatten)]
+    doing: Doing,
+    #[command(flatten)]
     all_or_nothing: AllOrNothing,
     #[command(flatten)]
     removing: Removing,
-    #[command(flatten)]
-    doing: Doing,
 }
 
 impl Command for Enact {

@@ -37,9 +37,9 @@ pub(crate) struct Mirror {
     #[command(flatten)]
     dropping: Dropping,
     #[command(flatten)]
-    removing: Removing,
-    #[command(flatten)]
     changing: Changing,
+    #[command(flatten)]
+    removing: Removing,
 }
 
 impl Command for Mirror {

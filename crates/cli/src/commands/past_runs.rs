@@ -44,7 +44,7 @@ fn known(report: &Report) -> Vec<Overview> {
             Err(error) => {
                 let shown = names::path(&folder);
                 let text = format!(
-                    "'{shown}' is passed over: {error}; if it is on a drive, mount that to see its runs"
+                    "'{shown}' cannot be looked into: {error}; if it is on a drive that is not mounted, mount it to see its runs"
                 );
                 report.tell(Event::note("passed-over", text));
             }
@@ -78,7 +78,7 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -
             );
         }
         if !ask::discard(runs.len(), signals)? {
-            return Err(Refused("not agreed to".into()).into());
+            return Err(Refused("you did not agree".into()).into());
         }
     }
     let mut exit = Exit::Done;
@@ -97,7 +97,7 @@ fn named(path: &Path) -> Result<Overview> {
         return Ok(run);
     }
     wrong_call!(
-        "'{}' is not a run that was set aside; nothing was touched\n  'utter undo' lists the runs",
+        "'{}' is not the folder of a run that set something aside; nothing was touched\n  'utter undo' lists the runs",
         names::path(path)
     );
 }

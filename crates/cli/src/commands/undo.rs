@@ -23,7 +23,7 @@ const EXAMPLES: &str = "\
 Examples:
   utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
   utter undo                                                     which runs can be taken back
-  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what go
+  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what would go
   utter undo --discard older-than:30d                            free the room of old runs";
 
 /// Take back a run that set aside what it removed or replaced
@@ -41,11 +41,11 @@ pub(crate) struct Undo {
     #[command(flatten)]
     only: OnlyOfRun,
     #[command(flatten)]
-    pub(super) discarding: Discarding,
+    pub(super) doing: Doing,
     #[command(flatten)]
     all_or_nothing: AllOrNothing,
     #[command(flatten)]
-    pub(super) doing: Doing,
+    pub(super) discarding: Discarding,
 }
 
 impl Command for Undo {
@@ -85,7 +85,7 @@ impl Undo {
             if plan.is_empty() && plan.problems.is_empty() && !self.only.only.is_empty() {
                 wrong_call!(
                     "nothing that is left to bring back matches --only; nothing was touched\n  patterns are \
-                     held against paths in the destination; 'utter undo --dry-run' without --only shows them"
+                     matched against paths in the destination; 'utter undo --dry-run' without --only shows them"
                 );
             }
             let all_or_nothing = self.all_or_nothing.all_or_nothing;

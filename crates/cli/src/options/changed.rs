@@ -15,8 +15,7 @@ use crate::context::Context;
 pub(crate) struct Changed {
     /// How to tell that a file changed
     ///
-    /// By its size and modification time, by its content, by its size alone, or not at all, so that only what
-    /// is missing or extra counts. With 'content', both sides are read in full, and every attribute of every entry is looked at.
+    /// With 'content', every attribute of every entry is looked at, too.
     #[arg(long, value_name = "WHAT", default_value = "size-time")]
     pub(crate) by: ByWhat,
     /// Look at every attribute of every entry
@@ -36,9 +35,13 @@ pub(crate) struct Changed {
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum ByWhat {
+    /// Its size or its modification time differs
     SizeTime,
+    /// Any byte differs; both sides are read in full
     Content,
+    /// Its size differs
     Size,
+    /// Never: only what is missing or extra counts
     Presence,
 }
 

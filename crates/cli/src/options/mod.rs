@@ -64,11 +64,11 @@ pub(crate) struct Changing {
     #[command(flatten)]
     pub(crate) steps: Steps,
     #[command(flatten)]
-    pub(crate) waiting: Waiting,
+    pub(crate) doing: Doing,
     #[command(flatten)]
     pub(crate) saving: Saving,
     #[command(flatten)]
-    pub(crate) doing: Doing,
+    pub(crate) waiting: Waiting,
 }
 
 impl Changing {

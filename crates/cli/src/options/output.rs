@@ -12,9 +12,7 @@ use crate::report::Form;
 pub(crate) struct Output {
     #[command(flatten)]
     pub(crate) shown: Shown,
-    /// How to show progress on stderr: as a bar, as a plain line now and then, or not at all
-    ///
-    /// With 'auto' there is a bar on a terminal, and nothing elsewhere.
+    /// How to show progress on stderr
     #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
     pub(crate) progress: ProgressHow,
     /// Print problems, and nothing else
@@ -26,7 +24,7 @@ pub(crate) struct Output {
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
 pub(crate) struct Shown {
-    /// Print text for people, or JSON for programs, one object a line (see 'utter help json')
+    /// What to print: text for people, or JSON for programs (see 'utter help json')
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub(crate) format: Format,
     #[command(flatten)]
@@ -37,15 +35,15 @@ pub(crate) struct Shown {
 #[command(next_help_heading = "Output")]
 pub(crate) struct Colors {
     /// When to use colours
-    ///
-    /// With 'auto' there are colours on a terminal, unless NO_COLOR is set in the environment.
     #[arg(long, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
     pub(crate) color: When,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
+    /// For people
     Text,
+    /// For programs, one object a line
     Json,
     /// A table of differences, for 'verify' alone
     Csv,
@@ -53,16 +51,23 @@ pub(crate) enum Format {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ProgressHow {
+    /// A bar on a terminal, else nothing
     Auto,
+    /// A bar
     Bar,
+    /// A line every few seconds
     Plain,
+    /// Nothing
     None,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum When {
+    /// On a terminal, unless NO_COLOR is set
     Auto,
+    /// Always
     Always,
+    /// Never
     Never,
 }
 

@@ -39,7 +39,9 @@ pub(crate) struct Running {
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum CacheHow {
+    /// As the system sees fit
     Keep,
+    /// Nothing of files over 8 MiB
     Drop,
 }
 
@@ -72,8 +74,7 @@ impl Running {
 pub(crate) struct Writing {
     /// When to make sure that what was written is on the drive: at the end, after each file, or never
     ///
-    /// 'end' guarantees whatever a finished run reported, 'each' every file as soon as it has its name.
-    /// With 'none', a power cut may undo what was reported.
+    /// 'end' guarantees whatever a finished run reported. With 'none', a power cut may undo what was reported.
     #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
     pub(crate) flush: FlushWhen,
     /// Write at most this many bytes per second, like 500K or 20MiB
@@ -100,8 +101,11 @@ pub(crate) struct Writing {
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum FlushWhen {
+    /// Once, before the run says that it is done
     End,
+    /// Each file before it gets its name
     Each,
+    /// Left to the system
     None,
 }
 

@@ -22,7 +22,7 @@ pub(crate) struct SafetyOptions {
     /// Ask before touching anything, or with =each before every step that replaces or removes
     ///
     /// Before you answer you can look at the steps page by page, or only at those with a certain word in
-    /// their path. Default: a mirror on a terminal asks once before it removes anything.
+    /// their path. Default: on a terminal, a mirror or an undo asks once before it removes anything.
     #[arg(long, value_name = "HOW", num_args = 0..=1, require_equals = true, default_missing_value = "once", conflicts_with = "yes")]
     pub(crate) ask: Option<Ask>,
     /// Do not ask before removing
@@ -63,7 +63,9 @@ pub(crate) struct SafetyOptions {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Ask {
+    /// Once for the whole plan
     Once,
+    /// For each step that replaces or removes
     Each,
 }
 

@@ -41,7 +41,7 @@ pub(crate) struct Selecting {
     /// taken.
     #[arg(long, value_name = "GLOB")]
     pub(crate) only: Vec<String>,
-    /// Let patterns match whether letters are large or small
+    /// Ignore the difference between upper and lower case in patterns
     #[arg(long, hide_short_help = true)]
     pub(crate) any_case: bool,
     /// Take only files of this size, like 1M..2GiB, 1M.. or ..500K

@@ -75,7 +75,7 @@ fn span<T: PartialOrd>(
     read: impl Fn(&str, bool) -> Result<T, String>,
 ) -> Result<Span<T>, String> {
     let Some((from, to)) = text.split_once("..") else {
-        return Err(format!("{what}; '{text}..' is from that on, '..{text}' up to it"));
+        return Err(format!("{what}; '{text}..' means from there on, '..{text}' up to there"));
     };
     let end = |text: &str, is_end| match text.trim() {
         "" => Ok(None),
@@ -120,7 +120,7 @@ pub(super) fn dates(text: &str) -> Result<Span<Time>, String> {
 fn date(text: &str, is_end: bool) -> Result<Time, String> {
     let wrong = |why: &dyn std::fmt::Display| {
         format!(
-            "'{text}' is no date like 2026-01-31, 2026-01-31T14:00 or 2026-01-31T14:00+02:00: {why}"
+            "'{text}' is not a date like 2026-01-31, 2026-01-31T14:00 or 2026-01-31T14:00+02:00: {why}"
         )
     };
     let (day, time) = match text.split_once(['T', 't', ' ']) {
@@ -181,7 +181,7 @@ pub(super) fn kinds(list: &str) -> Result<Kinds, String> {
             "special" => kinds.specials = true,
             other => {
                 return Err(format!(
-                    "'{other}' is no kind; there are file, folder, symlink, special"
+                    "'{other}' is not a kind of entry; the kinds are file, folder, symlink, special"
                 ));
             }
         }
@@ -194,7 +194,7 @@ pub(super) fn steps(list: &str) -> Result<Verbs, UnknownVerb> {
 }
 
 pub(super) fn percent(text: &str) -> Result<f64, String> {
-    let wrong = || "a part of all files above 0, like 5% or 0.1%".to_owned();
+    let wrong = || "a percentage above 0, like 5% or 0.1%".to_owned();
     let number = text.strip_suffix('%').ok_or_else(wrong)?;
     let number: f64 = number.trim().parse().map_err(|_| wrong())?;
     Some(number).filter(|number| *number > 0.0 && *number <= 100.0).ok_or_else(wrong)
@@ -221,8 +221,8 @@ pub(super) fn refuse_outside(pattern: &str, sources: &[PathBuf]) -> Result<(), S
         rest.starts_with('/').then(|| format!("\n  within '{}' that is '{rest}'", source.display()))
     });
     Err(format!(
-        "pattern '{pattern}' is a path from the top of the system, and can match nothing: patterns \
-         begin at the source{}",
+        "pattern '{pattern}' is a path from the top of the system and cannot match anything: \
+         patterns start at the source{}",
         hint.unwrap_or_default()
     ))
 }
@@ -245,7 +245,7 @@ pub(super) fn refuse_expanded(
             let ending = pattern.extension().map(OsStr::to_string_lossy).unwrap_or_default();
             let ending = if ending.is_empty() { String::new() } else { format!(".{ending}") };
             return Err(format!(
-                "{option} '{}' and the source '{}' look like names that the shell put in place of a pattern\n  \
+                "{option} '{}' and the source '{}' look like names that the shell put in the place of a pattern\n  \
                  put the pattern in quotes: {option} '*{ending}'; if the file is meant as a source, write './{}'",
                 names::path(pattern),
                 names::path(source),

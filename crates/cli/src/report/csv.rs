@@ -30,7 +30,7 @@ impl Sink for Csv {
             Event::Found(Found { state, differences, listed }) if listed < differences => {
                 let (count, state) = (units::count(differences - listed), state.word());
                 streams::tell(&format!(
-                    "utter: {count} more of the differences '{state}' are not listed, for --limit"
+                    "utter: {count} more differences ({state}) are not listed because of --limit"
                 ));
             }
             Event::Problem(problem) => text::problem(problem),

@@ -136,7 +136,7 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
         core::Ending::Stopped => ("stopped".to_owned(), "run the same line again to go on"),
         core::Ending::Early(cause) if cause.is_full() && plan.totals.remove.bytes > 0 => (
             format!("ended early: {cause}"),
-            "make room, or have the removals make it with --remove-first, and run the same line again",
+            "make room, or let the removals make room with --remove-first, and run the same line again",
         ),
         core::Ending::Early(cause) => {
             (format!("ended early: {cause}"), "mend the cause and run the same line again")

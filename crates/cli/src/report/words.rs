@@ -99,7 +99,9 @@ fn both_sides(step: &Step, reason: Reason) -> String {
             "leads elsewhere".to_owned()
         }
         (Reason::Reference, ..) => "another device number".to_owned(),
-        (Reason::Apart, ..) => "shared with another name, which the source does not".to_owned(),
+        (Reason::Apart, ..) => {
+            "shares its content with another name, and the source's does not".to_owned()
+        }
         (Reason::Aspects, Some(source), Some(destination)) => {
             aspects(step.aspects, source, destination)
         }
@@ -188,50 +190,64 @@ pub(crate) fn note(note: &Note) -> String {
     match note {
         Note::Mount(path) => {
             format!(
-                "{} is on another drive, mounted there; it is taken along",
+                "{} is another drive mounted in the source; it is taken along",
                 names::shown(path.as_bytes())
             )
         }
         Note::Nested(Nested { source_path, destination_path, folder }) => format!(
-            "{destination_path} holds next to nothing of what {source_path} holds, but {folder} \
-             does: was that meant as the destination?"
+            "{destination_path} has almost nothing of what {source_path} has, but {folder} \
+             does: did you mean that as the destination?"
         ),
-        Note::MissingFolders(path) => format!("the folders on the way to {path} are made"),
+        Note::MissingFolders(path) => {
+            format!("folders that are missing on the way to {path} are made")
+        }
         Note::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
         Note::MountLeftOut(path) => {
             format!(
-                "{} is on another drive, mounted there; it is left out",
+                "{} is another drive mounted in the source; it is left out",
                 names::shown(path.as_bytes())
             )
         }
         Note::DriveWrittenTo(path) => format!(
-            "{} of the destination is another drive, mounted there; the run goes onto it",
+            "{} is another drive mounted in the destination; the run goes onto it",
             names::shown(path.as_bytes())
         ),
         Note::DriveLeftAlone(path) => format!(
-            "{} of the destination is another drive, mounted there; it is left alone, since the \
-             source has nothing in its place",
+            "{} is another drive mounted in the destination; it is left alone, since the \
+             source has nothing there",
             names::shown(path.as_bytes())
         ),
         Note::OfTheDrive(path) => {
             format!("{} belongs to its drive and is left alone", names::shown(path.as_bytes()))
         }
         Note::PrivilegesLeftOut(count) => format!(
-            "set-id bits or capabilities of {} are left out: they would lend the rights of another \
-             owner than the one they were given for",
+            "set-id bits or capabilities of {} are left out: without their owner they would give \
+             somebody else's rights away",
             units::entries(*count)
         ),
         Note::NotHeld(not_held) => self::not_held(not_held),
         Note::Ahead(count, span) => format!(
-            "{} of the destination were changed in the future, up to {} ahead of this machine's \
-             clock: the clocks do not agree, and what is newer cannot be told from times",
+            "the times of {} in the destination are in the future, up to {} ahead of this machine's \
+             clock: the clocks do not agree, so times do not tell what is newer",
             units::counted(*count, "file", "files"),
             units::span(*span)
         ),
-        Note::IdlePattern(rule) => format!("{rule} matched nothing"),
+        Note::IdlePattern(rule) => idle_pattern(rule),
     }
+}
+
+/// A pattern that matched nothing, and why, where that shows.
+pub(super) fn idle_pattern(rule: &str) -> String {
+    let shown = names::shown(rule.as_bytes());
+    if !rule.contains(',') || rule.contains('{') {
+        return format!("{shown} matched nothing");
+    }
+    format!(
+        "{shown} matched nothing: a comma is part of the pattern; for several patterns give the option \
+         several times, or put them in braces like '{{*.tmp,*.bak}}'"
+    )
 }
 
 /// What a drive cannot hold, in one short paragraph.
@@ -246,7 +262,9 @@ fn not_held(not_held: &NotHeld) -> String {
     }
     if not_held.times > 0 {
         let entries = units::entries(not_held.times);
-        parts.push(format!("cannot keep the times of {entries}, which lie too far back or ahead"));
+        parts.push(format!(
+            "cannot keep the times of {entries}, which are too far in the past or future"
+        ));
     }
     let mut text = Vec::new();
     if !parts.is_empty() {
@@ -264,7 +282,7 @@ fn not_held(not_held: &NotHeld) -> String {
     if !left_out.is_empty() {
         let left_out: Vec<_> = left_out.iter().map(String::as_str).collect();
         text.push(format!(
-            "left out, since the drive does not hold such or this user may not make them: {}",
+            "left out, since the drive cannot hold them or this user may not make them: {}",
             listed(&left_out, "and")
         ));
     }

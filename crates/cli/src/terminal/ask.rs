@@ -97,7 +97,7 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
             ("?", _) => writeln!(
                 terminal,
                 "y goes ahead, n ends without touching anything, l lists all steps page by page, \
-                 l WORD those of a kind, like 'l remove', or with WORD in their path"
+                 l WORD only those of a kind, like 'l remove', or with WORD in their path"
             )?,
             _ => return Ok(false),
         }
@@ -118,7 +118,7 @@ pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     let refusal = refusal.to_string();
     let why = refusal.lines().next().unwrap_or_default();
     writeln!(terminal, "{why}")?;
-    let answer = answer(&mut terminal, "Go on all the same? [y/N] ", signals)?;
+    let answer = answer(&mut terminal, "Go on anyway? [y/N] ", signals)?;
     Ok(matches!(&*answer, "y" | "yes"))
 }
 
@@ -139,7 +139,7 @@ fn list(terminal: &mut Terminal, plan: &Plan, word: &str, signals: &Signals) -> 
     };
     let mut steps = plan.steps().filter(wanted).peekable();
     if steps.peek().is_none() {
-        writeln!(terminal, "No step is of that kind, or has that in its path.")?;
+        writeln!(terminal, "No step is of that kind or has that in its path.")?;
     }
     while steps.peek().is_some() {
         for placed in steps.by_ref().take(PAGE) {
@@ -210,7 +210,7 @@ fn about_one(terminal: &mut Terminal, placed: &PlacedStep<'_>, signals: &Signals
         step_line(terminal, placed)?;
         let holds = placed.step.verb == Verb::Remove
             && placed.step.kind() == utter_echo_core::os::Kind::Folder;
-        let with = if holds { ", with all in it" } else { "" };
+        let with = if holds { ", with everything in it" } else { "" };
         let question = format!("{}{with}? [yes/no/all/none/quit] ", placed.step.verb.name());
         match &*answer(terminal, &question, signals)? {
             "y" | "yes" => return Ok(One::Yes),
@@ -220,8 +220,8 @@ fn about_one(terminal: &mut Terminal, placed: &PlacedStep<'_>, signals: &Signals
             "q" | "quit" => return Ok(One::Quit),
             _ => writeln!(
                 terminal,
-                "yes, no, or for this and all that follow: all, none; quit ends without touching \
-                 anything"
+                "answer yes or no, or all or none for this step and all that follow; quit ends without \
+                 touching anything"
             )?,
         }
     }

@@ -53,10 +53,10 @@ fn known(store: &Store<'_>, name: &str) -> Result<(Standing, Option<About>), Str
 #[derive(Debug, thiserror::Error)]
 pub enum NotDiscarded {
     /// There is nothing like that.
-    #[error("'{}' is no run that was set aside\n  'utter undo' lists those that can be undone or discarded", .0.display())]
+    #[error("'{}' is not the folder of a run that set something aside\n  'utter undo' lists those that can be undone or discarded", .0.display())]
     NoRun(PathBuf),
     /// It is going on, or being undone.
-    #[error("'{}' is going on, or being undone", .0.display())]
+    #[error("'{}' is still going on, or is being undone", .0.display())]
     InUse(PathBuf),
     /// Something of it could not be removed.
     #[error("'{}' cannot be removed: {cause}", path.display())]

@@ -17,7 +17,7 @@ use super::notes::{self, PastPart};
 #[derive(Debug, thiserror::Error)]
 pub enum BadRun {
     /// There is nothing like that.
-    #[error("'{path}' is no run that was set aside: {cause}{}", hint(.runs))]
+    #[error("'{path}' is not the folder of a run that set something aside: {cause}{}", hint(.runs))]
     NoRun {
         /// As the user named it.
         path: String,
@@ -28,7 +28,7 @@ pub enum BadRun {
     },
     /// The run was killed before it was ready to change anything.
     #[error(
-        "'{0}' was never begun: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its notes can be removed: utter undo --discard {0}"
+        "'{0}' was never started: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its notes can be removed: utter undo --discard {0}"
     )]
     NeverBegun(String),
     /// Another version of this program wrote its notes.
@@ -43,7 +43,7 @@ pub enum BadRun {
     },
     /// What the notes say is not whole.
     #[error(
-        "the notes of '{path}' are damaged: line {line}: {cause}\n  what the run set aside lies in its folder, under the paths it had"
+        "the notes of '{path}' are damaged: line {line}: {cause}\n  what the run set aside is in its folder, under the paths that it had"
     )]
     Damaged {
         /// As the user named it.

@@ -29,7 +29,7 @@ pub enum Refusal {
     },
     /// What is set aside would become part of a side. See [`Guard::Overlap`].
     #[error(
-        "'{folder}', where things would be set aside, lies within '{source_path}' or '{destination_path}', and would be taken for a part of it\n  choose a folder outside of both; on the destination's drive it costs no copying"
+        "'{folder}', where things would be set aside, is inside '{source_path}' or '{destination_path}' and would be taken for a part of it\n  choose a folder outside both; if it is on the destination's drive, nothing has to be copied"
     )]
     SetAsideWithin {
         /// As the user named it.
@@ -41,7 +41,7 @@ pub enum Refusal {
     },
     /// See [`Guard::EmptySource`].
     #[error(
-        "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns fit; if this is meant: --waive empty-source"
+        "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns are right; if you mean it: --waive empty-source"
     )]
     EmptySource {
         /// Entries that would go.
@@ -61,8 +61,8 @@ pub enum Refusal {
     },
     /// See [`Guard::Space`].
     #[error(
-        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, {}or go on all the same with --waive space",
-        if *remove_first { "have the removals make it with --remove-first, " } else { "" }
+        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, {}or go ahead anyway with --waive space",
+        if *remove_first { "let the removals make room with --remove-first, " } else { "" }
     )]
     Space {
         /// Needed at the fullest moment.
@@ -78,13 +78,13 @@ pub enum Refusal {
     },
     /// See [`Guard::Nesting`].
     #[error(
-        "'{}' holds next to nothing of what '{}' holds, but '{}' does\n  probably meant: utter mirror '{}' '{}'; if this is meant: --waive nesting",
+        "'{}' has almost nothing of what '{}' has, but '{}' does\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
         .0.destination_path, .0.source_path, .0.folder, .0.source_path, .0.folder
     )]
     Nesting(Nested),
     /// See [`Guard::Swapped`].
     #[error(
-        "{written} of the {taken} entries that would be replaced or removed were written in the destination after the newest entry of the source: the two sides are probably swapped\n  look at them with --dry-run; if this is meant: --waive swapped"
+        "{written} of the {taken} entries that would be replaced or removed were written in the destination after the newest entry of the source: the two sides are probably swapped\n  look at them with --dry-run; if you mean it: --waive swapped"
     )]
     Swapped {
         /// Entries that were written in the destination.
@@ -94,7 +94,7 @@ pub enum Refusal {
     },
     /// See [`Guard::OtherRun`].
     #[error(
-        "another run is working on '{destination_path}'\n  wait until it has ended; if you know that it does no harm: --waive other-run"
+        "another run is working on '{destination_path}'\n  wait until it has ended; if you are sure that it does no harm: --waive other-run"
     )]
     OtherRun {
         /// As the user named it.
@@ -102,7 +102,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the one that was there then; if it is the same for all that: --waive drive"
+        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive that was there then; if it is the same folder after all: --waive drive"
     )]
     OtherPlace {
         /// As the run named it.
@@ -110,7 +110,7 @@ pub enum Refusal {
     },
     /// See [`Guard::OtherRun`].
     #[error(
-        "'{path}' is in use: the run is going on, or is being undone\n  wait until that has ended"
+        "'{path}' is in use: the run is still going on, or is being undone\n  wait until that has ended"
     )]
     RunInUse {
         /// As the user named it.
@@ -118,7 +118,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{path}' lies where /etc/fstab mounts a drive, and none is mounted there\n  mount it; if the folder itself is meant: --waive drive"
+        "'{path}' is where /etc/fstab mounts a drive, and none is mounted there\n  mount it; if you mean the folder itself: --waive drive"
     )]
     NotMounted {
         /// As the user named it.
@@ -126,7 +126,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{destination_path}' is not on the drive '{wanted}'{}\n  mount that drive there, see 'utter drives', or if it may be another: --waive drive",
+        "'{destination_path}' is not on the drive '{wanted}'{}\n  mount that drive there ('utter drives' lists what is mounted), or use another one with --waive drive",
         if found.is_empty() { String::new() } else { format!(", but on '{}'", found.join("', '")) }
     )]
     Drive {

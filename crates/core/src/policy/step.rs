@@ -102,7 +102,7 @@ impl FromIterator<Verb> for Verbs {
 /// A word in a list of kinds of steps that names none.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is no kind of step; there are all, add, replace, adjust, rename and remove, each also with a '-' in front"
+    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename and remove, each also with a '-' in front to leave it out"
 )]
 pub struct UnknownVerb(String);
 

@@ -162,22 +162,25 @@ fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
     }
     let body = pattern.strip_prefix('!').unwrap_or(pattern);
     if body.trim_matches('/').is_empty() {
-        return Err(("this pattern names no entry; to take everything leave it out", None));
+        return Err((
+            "this pattern does not name anything; to take everything, leave it out",
+            None,
+        ));
     }
     let begins = pattern.len() - body.len();
     if let Some(at) = body.find("//") {
-        return Err(("no entry's path holds '//'", Some(begins + at)));
+        return Err(("no path contains '//'", Some(begins + at)));
     }
     let mut at = begins;
     for part in body.split('/') {
         if part == ".." || part == "." {
-            let hint = "no entry's path holds '.' or '..'; patterns are relative to the source";
+            let hint = "no path contains '.' or '..'; patterns are relative to the source";
             return Err((hint, Some(at)));
         }
         at += part.len() + 1;
     }
     if let Some(at) = slash_in_class(pattern) {
-        return Err(("no name holds a '/', so it means nothing between '[' and ']'", Some(at)));
+        return Err(("no name contains a '/', so it means nothing between '[' and ']'", Some(at)));
     }
     // The crate lets an unclosed class stand for itself; a typing error is likelier.
     match unclosed_class(pattern) {

@@ -40,7 +40,8 @@ const WALK: [(&str, &str); 5] = [
     ("The same line again finds nothing to do.", "copy --exclude *.tmp {source} {echo}"),
     (
         "A working day passes: pages are added, a drawing is corrected, a script made executable, old \
-      stock lists go. What would a mirror do, and above all, what would it remove?",
+      stock lists go. What would a mirror do, and above all, what would it remove? ('adjust' sets times, modes and \
+      the like, and leaves the content alone.)",
         "mirror --dry-run --exclude *.tmp {source} {echo}",
     ),
     ("Do it.", "mirror --yes --exclude *.tmp {source} {echo}"),

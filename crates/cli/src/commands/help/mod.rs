@@ -17,7 +17,7 @@ Examples:
   utter help copy                 the same as 'utter copy --help'
   utter help safety               guards, questions, dry runs, and the way back
   utter help json --schema        the JSON Schema of every line that --format json prints
-  utter help man --out man1       manual pages, to be put where 'man' looks";
+  utter help man --out man1       manual pages; put them where 'man' looks";
 
 /// Show the help of a command, or one page on a topic
 ///

@@ -58,11 +58,11 @@ impl Text {
 fn limits(holds: &Holds) -> Vec<String> {
     let mut limits = Vec::new();
     if holds.names_fold_case {
-        limits.push("large and small letters are the same".to_owned());
+        limits.push("upper and lower case are the same".to_owned());
     }
     if !holds.forbidden_in_names.is_empty() {
         let characters: Vec<_> = holds.forbidden_in_names.iter().map(char::to_string).collect();
-        limits.push(format!("none with {}", characters.join(" ")));
+        limits.push(format!("no names with {}", characters.join(" ")));
     }
     if holds.names_no_control {
         limits.push("no control characters".to_owned());

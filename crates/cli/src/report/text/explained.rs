@@ -3,6 +3,7 @@
 use super::Text;
 use super::styles::{BAD, FAINT, GOOD, HEADING};
 use crate::report::events::{EntryType, Explained, Fate, Rule, Selected, Side};
+use crate::report::words;
 use crate::terminal::{names, units};
 
 impl Text {
@@ -23,11 +24,12 @@ impl Text {
     /// What one rule decides about over a whole source.
     pub(super) fn ruled(&mut self, rule: &Rule) {
         let Rule { rule, taken, left_out, bytes, .. } = rule;
-        let rule = names::shown(rule.as_bytes());
         if taken + left_out == 0 {
-            self.kept.idle.push(format!("{FAINT}note: {rule} matched nothing{FAINT:#}"));
+            let told = words::idle_pattern(rule);
+            self.kept.idle.push(format!("{FAINT}note: {told}{FAINT:#}"));
             return;
         }
+        let rule = names::shown(rule.as_bytes());
         if self.lines == 0 {
             self.line(&format!(
                 "{HEADING}{:>12} {:>12}  what decides{HEADING:#}",
@@ -52,23 +54,23 @@ impl Text {
 fn why(one: &Explained) -> String {
     let rule = match (&one.rule, one.fate) {
         (Some(rule), _) => format!("by {}", names::shown(rule.as_bytes())),
-        (None, Fate::IfNeeded) => "no rule takes it for itself".to_owned(),
+        (None, Fate::IfNeeded) => "no rule takes it by itself".to_owned(),
         (None, _) => "no rule leaves it out".to_owned(),
     };
     let at = one.decided_at.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
     let missing =
-        if one.entry.is_none() { "; there is no such entry, its name decides" } else { "" };
+        if one.entry.is_none() { "; there is no such entry, so its name decides" } else { "" };
     format!("{rule}{}{missing}", at.unwrap_or_default())
 }
 
 /// What the answer for a folder means for what is in it.
 fn below(one: &Explained) -> Option<&'static str> {
     match (one.entry, one.fate) {
-        (Some(EntryType::Folder), Fate::LeftOut) => {
-            Some("with all it holds: no rule can take back what lies in a folder that is left out")
-        }
+        (Some(EntryType::Folder), Fate::LeftOut) => Some(
+            "with everything in it: no rule can take back what is in a folder that is left out",
+        ),
         (Some(EntryType::Folder), Fate::Taken) => {
-            Some("with what it holds, as far as no rule leaves that out")
+            Some("with everything in it that no rule leaves out")
         }
         (Some(EntryType::Folder), Fate::IfNeeded) => Some("only to hold what is taken in it"),
         _ => None,

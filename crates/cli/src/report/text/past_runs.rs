@@ -39,10 +39,10 @@ fn age(run: &PastRun) -> String {
 
 fn story(run: &PastRun) -> String {
     if let Some(cause) = &run.cause {
-        return format!("{}; what it set aside lies in its folder", names::harmless(cause));
+        return format!("{}; what it set aside is in its folder", names::harmless(cause));
     }
     let Some(command) = &run.command else {
-        return "never begun, nothing to take back".to_owned();
+        return "never started, so there is nothing to take back".to_owned();
     };
     let place = run.destination.as_ref().map(Exact::shown).unwrap_or_default();
     let mut story = format!("{command} to {place}");
@@ -55,7 +55,7 @@ fn story(run: &PastRun) -> String {
     }
     story
         + match run.standing {
-            Standing::NeverBegun => "; never begun, nothing to take back",
+            Standing::NeverBegun => "; never started, so there is nothing to take back",
             Standing::CutShort => "; cut short, or still going on",
             Standing::Complete | Standing::Unreadable => "",
             Standing::BeingUndone => "; not all of it is back yet",

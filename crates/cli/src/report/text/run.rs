@@ -139,7 +139,7 @@ impl Text {
     fn problem_count(&mut self, count: u64) {
         if count > 0 {
             let count = units::counted(count, "problem", "problems");
-            self.line(&format!("{BAD}{count}{BAD:#}, each named above on stderr."));
+            self.line(&format!("{BAD}{count}{BAD:#}, each of them named above."));
         }
     }
 }
