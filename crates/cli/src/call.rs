@@ -64,7 +64,12 @@ impl Called {
 
 /// Tells an error that ended a command.
 pub(crate) fn tell_error(error: &anyhow::Error) {
-    tell_wrong(&format!("{error:#}"));
+    let text = format!("{error:#}");
+    // The system's number tells nobody anything that its words do not.
+    let number = text.find(" (os error ").and_then(|at| Some(at..=at + text[at..].find(')')?));
+    tell_wrong(&number.map_or(text.clone(), |number| {
+        [&text[..*number.start()], &text[number.end() + 1..]].concat()
+    }));
 }
 
 /// Says what is wrong with a call, and what to do next; `only_one_more` tells whether one more word would make
@@ -75,25 +80,30 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
         streams::tell(text.trim_end());
         return Wrong;
     }
-    // The usage line and where help is to be had are told in one line below.
+    // What follows the first paragraph is told below, and shorter.
     let text = text.strip_prefix("error: ").unwrap_or(&text);
-    let (wrong, usage) = text.split_once("\n\nUsage: ").unwrap_or((text, ""));
-    let what = wrong.split("\n\n  tip: ").next().unwrap_or(wrong);
+    let what = text.split("\n\n").next().unwrap_or(text);
     let what = missing(error, only_one_more)
         .or_else(|| unknown(error))
         .or_else(|| not_text(error))
         .unwrap_or_else(|| what.trim_end().to_owned());
-    let mut lines = vec![what];
     let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
-    lines.extend(answer.or_else(|| similar(error)));
-    let mut words = usage.split_whitespace();
-    let command =
-        words.by_ref().take_while(|word| word.starts_with(|c: char| c.is_ascii_lowercase()));
-    let command = command.collect::<Vec<_>>().join(" ");
-    let command = if command.is_empty() { "utter" } else { &command };
-    lines.push(format!("'{command} -h' lists the options"));
+    let help = match command(text) {
+        Some(command) => format!("'utter {command} -h' lists the options"),
+        None => "'utter -h' lists the commands".to_owned(),
+    };
+    let lines: Vec<_> =
+        [what].into_iter().chain(answer.or_else(|| similar(error))).chain([help]).collect();
     tell_wrong(&lines.join("\n  "));
     Wrong
+}
+
+/// The command that a call began with, from the usage that an error tells, or else from the call itself.
+fn command(text: &str) -> Option<String> {
+    let usage = text.split_once("Usage: utter ").map(|(_, usage)| usage.to_owned());
+    let called = || std::env::args_os().nth(1).map(|word| word.to_string_lossy().into_owned());
+    let command = usage.or_else(called)?.split_whitespace().next()?.to_owned();
+    Arguments::command().find_subcommand(&command).map(|_| command)
 }
 
 /// The option or command that is not known here.

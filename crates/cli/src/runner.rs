@@ -318,7 +318,7 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
              --save-plan another name, or remove that file"
         )),
         _ => WrongCall(format!(
-            "cannot save the plan to '{shown}': {error}; nothing was touched\n  name a file in a folder \
+            "cannot save the plan to '{shown}': {error}\n  name a file in a folder \
              that you may write to"
         )),
     })?;
@@ -328,6 +328,6 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
         let _ = std::fs::remove_file(file);
     }
     saved.with_context(|| {
-        WrongCall(format!("cannot save the plan to '{shown}'; nothing was touched"))
+        WrongCall(format!("cannot save the plan to '{shown}'"))
     })
 }

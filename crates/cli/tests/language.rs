@@ -61,13 +61,13 @@ fn all_that_people_read_is_in_one_file_and_in_one_style() {
         sources(&crates.join(part), &mut files);
     }
     files.sort();
-    let (mut page, mut messages) = (String::new(), 0);
+    let (mut page, mut messages) = (Vec::new(), 0);
     for file in files.iter().filter(|file| !file.ends_with("saltmere.rs")) {
         let source = fs::read_to_string(file).unwrap();
         let prose = literals(&source).into_iter().filter(|text| text.split(' ').count() > 2);
         let prose: Vec<_> = prose.collect();
         if !prose.is_empty() {
-            page += &format!("\n== {}\n", file.strip_prefix(crates).unwrap().display());
+            page.push(format!("\n== {}", file.strip_prefix(crates).unwrap().display()));
         }
         for text in prose {
             let is_message = source.contains(&format!("#[error(\"{text}\""))
@@ -77,7 +77,7 @@ fn all_that_people_read_is_in_one_file_and_in_one_style() {
                 let small = !text.starts_with(|c: char| c.is_uppercase() && c.is_alphabetic());
                 assert!(small && !text.ends_with('.'), "{}: {text}", file.display());
             }
-            page += &format!("{}\n", text.replace("\\n", "\n"));
+            page.push(text.replace("\\n", "\n"));
         }
     }
     assert!(messages > 30, "{messages}");
@@ -95,13 +95,13 @@ fn all_that_people_read_is_in_one_file_and_in_one_style() {
         "help",
     ];
     let topics = ["selection", "safety", "drives", "exit-codes", "json", "examples"];
-    page += &room.run("--help").out;
+    page.push(room.run("--help").out);
     for topic in commands.iter().chain(&topics) {
         let help = room.run(&format!("help {topic}"));
         assert_eq!(help.code, 0, "{topic}");
-        page += &format!("\n== utter help {topic}\n{}", help.out);
+        page.push(format!("\n== utter help {topic}\n{}", help.out));
     }
     let file = Path::new(env!("CARGO_TARGET_TMPDIR")).join("language.txt");
-    fs::write(&file, page).unwrap();
+    fs::write(&file, page.join("\n")).unwrap();
     println!("all that people read: {}", file.display());
 }

@@ -21,7 +21,9 @@ pub enum CallError {
     #[error("source '{0}' does not exist\n  check the spelling, and that its drive is mounted")]
     NoSource(String),
     /// The destination is not there, for a task that needs it.
-    #[error("destination '{0}' does not exist, so there is nothing to compare with")]
+    #[error(
+        "destination '{0}' does not exist, so there is nothing to compare with\n  check the spelling, and that its drive is mounted"
+    )]
     NoDestination(String),
     /// Something in a path cannot be reached.
     #[error("'{path}' cannot be opened: {}", lower(cause))]

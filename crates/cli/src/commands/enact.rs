@@ -46,9 +46,8 @@ impl Command for Enact {
         let shown = names::path(&self.plan);
         let file = File::open(&self.plan)
             .with_context(|| WrongCall(format!("cannot open the plan '{shown}'")))?;
-        let (purpose, plan) = saved::read(BufReader::new(file)).with_context(|| {
-            WrongCall(format!("plan '{shown}' is refused, and nothing was touched"))
-        })?;
+        let (purpose, plan) = saved::read(BufReader::new(file))
+            .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
         // The guards and limits that the plan was made under hold still, unless others are given now.
         let mut guards = self.removing.over(&purpose.safety, self.doing.safety.guards(context));
         guards.drive = guards.drive.or(purpose.safety.drive);

@@ -87,7 +87,7 @@ pub(crate) struct Listing {
     /// List at most this many differences of each kind, and count the rest
     ///
     /// Default: all are listed.
-    #[arg(long, value_name = "N", conflicts_with = "quiet")]
+    #[arg(long, value_name = "N", conflicts_with = "quiet", allow_negative_numbers = true)]
     pub(crate) limit: Option<usize>,
     /// Print the command that would make the destination the source's echo
     #[arg(long, conflicts_with = "quiet")]

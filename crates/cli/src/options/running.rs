@@ -16,12 +16,12 @@ pub(crate) struct Running {
     /// Use this many threads to scan, compare and write
     ///
     /// Default: one for each processor, at most 8.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), hide_short_help = true)]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) workers: Option<u16>,
     /// Try this often again where that may help, as with a busy file or a read error
     ///
     /// What cannot pass, like a missing permission or a full drive, is not tried again. Default: 2.
-    #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), hide_short_help = true)]
+    #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) retries: u32,
     /// Wait this long before each further try, like 500ms, 1s or 1m; a run waits at most twenty times
     #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = values::duration, hide_short_help = true)]

@@ -82,7 +82,7 @@ pub(crate) struct Selecting {
     /// Go no deeper than this; 1 is the top level only
     ///
     /// Folders on the last level are taken without what is in them. Default: all levels.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..), hide_short_help = true)]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) depth: Option<u32>,
     /// Leave out folders in which nothing is taken
     #[arg(long, hide_short_help = true)]
@@ -156,7 +156,7 @@ impl Selecting {
             let name = path.to_string_lossy().into_owned();
             let text = std::fs::read_to_string(path).with_context(|| {
                 let path = names::path(path);
-                WrongCall(format!("cannot read the rules '{path}'; nothing was touched"))
+                WrongCall(format!("cannot read the rules '{path}'"))
             })?;
             files.push(RuleFile { name, text });
         }
