@@ -327,7 +327,5 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
         // Else the next try would find half of it there. What cannot be removed either stays.
         let _ = std::fs::remove_file(file);
     }
-    saved.with_context(|| {
-        WrongCall(format!("cannot save the plan to '{shown}'"))
-    })
+    saved.with_context(|| WrongCall(format!("cannot save the plan to '{shown}'")))
 }

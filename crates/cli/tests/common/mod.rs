@@ -98,8 +98,13 @@ impl Room {
 
     /// Runs `utter` on a terminal of its own, where somebody types this.
     pub fn on_a_terminal(&self, line: &str, typed: &str) -> Ran {
+        self.program_on_a_terminal(&format!("{UTTER} {line}"), typed)
+    }
+
+    /// The same with any program.
+    pub fn program_on_a_terminal(&self, line: &str, typed: &str) -> Ran {
         let mut child = Command::new("script")
-            .args(["--quiet", "--return", "--command", &format!("{UTTER} {line}"), "/dev/null"])
+            .args(["--quiet", "--return", "--command", line, "/dev/null"])
             .current_dir(self.base.path())
             .env("XDG_STATE_HOME", self.state())
             .stdin(Stdio::piped())
