@@ -49,6 +49,19 @@ fn a_nested_folder_is_told_and_not_refused_where_nothing_would_be_removed() {
 }
 
 #[test]
+fn a_tree_of_few_names_is_known_again_by_all_of_them() {
+    for (names, is_refused) in [(5, true), (4, true), (3, false)] {
+        let mut room = Room::new().with("drive/lamps/", "").with("drive/old.csv", "old");
+        for lamp in 0..names {
+            room = room.with(&format!("lamps/{lamp}/list.csv"), "lit at four");
+        }
+        assert_eq!(room.run("copy lamps drive/lamps").code, 0);
+        let ran = room.run("mirror lamps drive --removal-limit 100%");
+        assert_eq!(ran.code, if is_refused { 4 } else { 0 }, "{names}: {ran:?}");
+    }
+}
+
+#[test]
 fn a_mirror_over_what_it_mostly_resembles_is_not_taken_for_nested() {
     let room = lamps();
     // A tenth in common is not little: seven of the ten names went, and three stay.

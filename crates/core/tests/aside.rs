@@ -610,7 +610,7 @@ fn nothing_is_set_aside_within_one_of_the_sides() {
         let request = mirror_into(&trees, &inside);
         let session = Session::open(&Linux, &request).unwrap();
         let refused = session.plan(&Silent).unwrap_err().to_string();
-        assert!(refused.contains("outside of both"), "{}: {refused}", inside.display());
+        assert!(refused.contains("outside both"), "{}: {refused}", inside.display());
     }
     assert!(!plan_of(&Linux, &mirror_into(&trees, trees.base.path())).is_empty());
 }

@@ -12,8 +12,10 @@ use crate::policy::{Part, Verb};
 use crate::sides::{self, Pair, Place};
 use crate::tree::Listing;
 
-/// A folder has to hold so many of the source's names to look like it.
+/// A folder has to hold so many of the source's names to look like it,
 const ENOUGH: usize = 8;
+/// or all of them, if they are so many at least.
+const FEW: usize = 4;
 /// So many folders within the destination are looked into.
 const FOLDERS: usize = 1000;
 
@@ -37,7 +39,7 @@ fn changes_much(part: &Part) -> bool {
     let count = |verbs: &[Verb]| top.steps.iter().filter(|step| verbs.contains(&step.verb)).count();
     let (new, removed) = (count(&[Verb::Add, Verb::Rename]), count(&[Verb::Remove]));
     // Where nothing may be added, what would be is not known.
-    new + 1 >= ENOUGH || new == 0 && removed > 0
+    new + 1 >= FEW || new == 0 && removed > 0
 }
 
 fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> {
@@ -45,7 +47,8 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     let in_common = |listed: &Listing| listed.names().filter(|name| source.has(name)).count();
     let looks_like = |listed: &Listing| {
         let common = in_common(listed);
-        (common >= ENOUGH && common * 4 >= source.len() * 3).then_some(common)
+        let most = common >= ENOUGH && common * 4 >= source.len() * 3;
+        (most || common >= FEW && common == source.len()).then_some(common)
     };
     let (place, path) = (&pair.destination, &pair.destination_path);
     let mut here = Listing::default();
