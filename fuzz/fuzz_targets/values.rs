@@ -1,9 +1,18 @@
 //! Whatever is given as a size, duration, limit or list of aspects is read or refused.
 #![no_main]
 
-#[path = "../../crates/cli/src/args/values.rs"]
+#[path = "../../crates/cli/src/options/values.rs"]
 #[allow(dead_code)]
 mod values;
+
+#[path = "../../crates/cli/src/terminal/names.rs"]
+#[allow(dead_code)]
+mod names;
+
+/// Where the values look for names.
+mod terminal {
+    pub(crate) use crate::names;
+}
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = values::bytes(text);
@@ -18,5 +27,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = values::kinds(text);
     let _ = values::steps(text);
     let _ = values::percent(text);
+    let _ = values::discard(text);
     let _ = values::refuse_outside(text, &["/usr".into()]);
+    let _ = values::refuse_expanded("--exclude", &[text.into()], &[text.into()]);
 });

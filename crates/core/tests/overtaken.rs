@@ -176,6 +176,6 @@ fn a_file_that_changes_while_it_is_read_is_read_again_and_then_named() {
     assert_eq!(content, "page 2");
     let (outcome, content) = copy_a_restless_file(u32::MAX);
     let cause = outcome.problems[0].cause.to_string();
-    assert!(cause.contains("changing while being read"), "{cause}");
+    assert!(cause.contains("keeps changing while it is read"), "{cause}");
     assert_eq!(content, "", "half a truth was put in place");
 }

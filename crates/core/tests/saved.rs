@@ -85,7 +85,7 @@ fn names_that_lead_elsewhere_are_refused_whatever_the_digest_says() {
         let body = lines[..lines.len() - 1].join("\n") + "\n";
         let body = body.replace("\"ledger\"", &format!("\"{name}\""));
         let reason = saved::read(sealed(&body).as_bytes()).unwrap_err().to_string();
-        assert!(reason.contains("is no name of an entry"), "{name}: {reason}");
+        assert!(reason.contains("cannot be the name of an entry"), "{name}: {reason}");
     }
 }
 

@@ -23,7 +23,7 @@ const EXAMPLES: &str = "\
 Examples:
   utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
   utter undo                                                     which runs can be taken back
-  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what would come back, and what would go
+  utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what that would change
   utter undo --discard older-than:30d                            free the room of old runs";
 
 /// Take back a run that set aside what it removed or replaced
