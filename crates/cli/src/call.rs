@@ -13,7 +13,7 @@ use clap_complete::CompleteEnv;
 use crate::commands::Arguments;
 use crate::context::Context;
 use crate::exit::Exit;
-use crate::terminal::{names, streams};
+use crate::terminal::streams;
 
 /// Set by a shell that asks what could be typed next.
 pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
@@ -62,16 +62,6 @@ impl Called {
     }
 }
 
-/// Tells an error that ended a command.
-pub(crate) fn tell_error(error: &anyhow::Error) {
-    let text = format!("{error:#}");
-    // The system's number tells nobody anything that its words do not.
-    let number = text.find(" (os error ").and_then(|at| Some(at..=at + text[at..].find(')')?));
-    tell_wrong(&number.map_or(text.clone(), |number| {
-        [&text[..*number.start()], &text[number.end() + 1..]].concat()
-    }));
-}
-
 /// Says what is wrong with a call, and what to do next; `only_one_more` tells whether one more word would make
 /// it right.
 fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
@@ -94,7 +84,7 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
     };
     let lines: Vec<_> =
         [what].into_iter().chain(answer.or_else(|| similar(error))).chain([help]).collect();
-    tell_wrong(&lines.join("\n  "));
+    streams::tell_wrong(&lines.join("\n  "));
     Wrong
 }
 
@@ -174,9 +164,4 @@ fn lacks_as_typed(error: &clap::Error) -> String {
         Some(ContextValue::Strings(lacks)) => lacks.join(" and ").replace(['<', '>'], ""),
         _ => String::new(),
     }
-}
-
-fn tell_wrong(message: &str) {
-    let label = anstyle::AnsiColor::Red.on_default().bold();
-    streams::tell(&format!("{label}utter:{label:#} {}", names::harmless(message)));
 }

@@ -7,7 +7,6 @@ use utter_echo_core::saved::BadPlan;
 use utter_echo_core::select::BadPattern;
 use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
-use crate::terminal::ask::NoTerminal;
 use crate::terminal::streams;
 
 /// How the process ends.
@@ -106,8 +105,7 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
         || error.is::<BadPattern>()
         || error.is::<BadPlan>()
         || error.is::<BadRun>()
-        || error.is::<NoFolder>()
-        || error.is::<NoTerminal>();
+        || error.is::<NoFolder>();
     match error.is::<Refused>() {
         true => Exit::Refused,
         false if is_wrong_call => Exit::WrongCall,

@@ -4,9 +4,9 @@ use std::process::{Command, Stdio};
 
 use anyhow::Result;
 
-use crate::call;
 use crate::exit::{self, Exit, Refused};
 use crate::options::Writing;
+use crate::terminal::streams;
 
 /// Runs `run` between the commands before and after it, if there are any.
 pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> Result<Exit> {
@@ -21,7 +21,7 @@ pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> R
         Ok(()) => result,
         Err(why) => {
             // What the run came to is not lost for what came after it.
-            call::tell_error(&anyhow::anyhow!("--after '{command}' {why}"));
+            streams::tell_error(&anyhow::anyhow!("--after '{command}' {why}"));
             result.map(|exit| if exit == Exit::Done { Exit::Problems } else { exit })
         }
     }

@@ -26,7 +26,7 @@ fn main() -> ExitCode {
     match called.run() {
         Ok(exit) => exit.into(),
         Err(error) => {
-            call::tell_error(&error);
+            terminal::streams::tell_error(&error);
             exit::of_error(&error).into()
         }
     }

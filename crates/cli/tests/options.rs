@@ -46,7 +46,15 @@ fn utter(world: &World, command: &str, words: &[String]) -> Said {
     let mut call = Command::new(UTTER);
     call.arg(command).args(words).arg("--format=json").args([&world.source, &world.destination]);
     let ran = ran(&call.output().unwrap());
-    let lines = ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let lines: Vec<Value> =
+        ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let kinds: Vec<_> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
+    assert_eq!(
+        (kinds.first(), kinds.last()),
+        (Some(&"head"), Some(&"totals")),
+        "{words:?}: {}",
+        ran.err
+    );
     Said { code: ran.code, lines, err: ran.err }
 }
 

@@ -1,4 +1,4 @@
-//! Guarantee: one rule decides where things go, a slash at the end changes nothing, and a call
+//! Guarantee: one rule decides where things go, a slash at the end only says that a new place is a folder, and a call
 //! that cannot be meant is refused with a hint before anything is touched.
 
 #![allow(
@@ -17,13 +17,14 @@ fn room() -> Room {
         .with("lens/old/first.svg", "ring")
         .with("fog/gull.wav", "tone")
         .with("note.txt", "lit at four")
+        .with("list.txt", "lamps")
         .with("full/there.txt", "there")
         .with("full/lens/drawing.svg", "an older one")
         .with("empty/", "")
 }
 
 /// A call, and what must lie where afterwards.
-const CALLS: [(&str, &str, &[&str]); 16] = [
+const CALLS: [(&str, &str, &[&str]); 17] = [
     ("copy lens echo", "echo", &["drawing.svg", "old/", "old/first.svg"]),
     ("copy lens/ echo", "echo", &["drawing.svg", "old/", "old/first.svg"]),
     ("copy lens echo/", "echo", &["drawing.svg", "old/", "old/first.svg"]),
@@ -42,6 +43,7 @@ const CALLS: [(&str, &str, &[&str]); 16] = [
     ("copy fog lens echo --only *.wav", "echo", &["fog/", "fog/gull.wav"]),
     ("copy note.txt fog echo", "echo", &["fog/", "fog/gull.wav", "note.txt"]),
     ("copy note.txt empty", "empty", &["note.txt"]),
+    ("copy note.txt new/folder/", "new", &["folder/", "folder/note.txt"]),
     ("copy note.txt empty/renamed.txt", "empty", &["renamed.txt"]),
     ("copy note.txt new/deep/renamed.txt", "new", &["deep/", "deep/renamed.txt"]),
     ("copy note.txt echo --inside", "echo", &["note.txt"]),
@@ -73,7 +75,7 @@ fn a_call_puts_things_where_the_rule_says() {
 }
 
 /// A call that is refused, its exit code, and a word that the message must hold.
-const REFUSED: [(&str, i32, &str); 37] = [
+const REFUSED: [(&str, i32, &str); 60] = [
     ("", 2, "Usage"),
     ("copy lens", 2, "the destination is missing"),
     ("copy", 2, "the source and the destination are missing"),
@@ -110,6 +112,33 @@ const REFUSED: [(&str, i32, &str); 37] = [
     ("copy lens echo --ask --yes", 2, "cannot be used with"),
     ("copy lens echo --quiet --verbose", 2, "cannot be used with"),
     ("copy lens echo --depth 0", 2, "--depth"),
+    ("verify --by content --sample 5% lens full", 2, "reads every byte already"),
+    ("verify --format csv --quiet lens full", 2, "leaves nothing of --format csv"),
+    ("verify --format csv --suggest lens full", 2, "has no place in a table"),
+    ("verify --quiet --limit 3 lens full", 2, "cannot be used with"),
+    ("copy --quiet --progress bar lens echo", 2, "--quiet shows no progress"),
+    ("copy --format csv lens echo", 2, "for 'verify' alone"),
+    ("explain --cross-drives lens", 2, "is about the destination"),
+    ("explain --inside lens", 2, "there is no option '--inside'"),
+    ("undo --ask", 2, "the run to undo is missing"),
+    ("help safety --schema", 2, "is for the topic json"),
+    ("help lamps", 2, "neither a command nor a topic"),
+    ("sync lens echo", 2, "'utter mirror' makes the destination the same"),
+    ("copy --delete lens echo", 2, "'utter copy' removes nothing"),
+    ("verify --checksum lens full", 2, "--by content compares every byte"),
+    ("mirror --exlude x lens full", 2, "did you mean '--exclude'?"),
+    ("mirror lens full extra", 2, "one word too many"),
+    ("copy lens/* echo", 2, "only outside of quotes"),
+    ("copy ~/lens echo", 2, "by your home folder only outside of quotes"),
+    ("copy far:lens echo", 2, "a mounted share is a folder"),
+    ("copy lens keeper@far:/srv/echo", 2, "a mounted share is a folder"),
+    (
+        "copy --exclude note.txt list.txt lens echo",
+        2,
+        "put the pattern in quotes: --exclude '*.txt'",
+    ),
+    ("copy --size -5.. lens echo", 2, "there is no option '-5'"),
+    ("copy --retries -1 lens echo", 2, "-1 is not in 0..=1000"),
     ("copy lens echo --carry paint", 2, "'paint' is not an aspect"),
 ];
 
@@ -122,6 +151,7 @@ fn a_call_that_cannot_be_meant_touches_nothing_and_says_what_to_do() {
         let ran = room.run(call);
         assert_eq!(ran.code, code, "{call}: {ran:?}");
         assert!(ran.err.contains(word), "{call}: {ran:?}");
+        assert!(call.is_empty() || ran.err.starts_with("utter: "), "{call}: {ran:?}");
         let after = utter_echo_lab::snapshot(&room.path("."));
         let differences = utter_echo_lab::differences(&before, &after);
         assert!(differences.is_empty(), "{call} touched:\n{differences}");

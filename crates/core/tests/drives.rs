@@ -416,7 +416,9 @@ fn what_a_drive_cannot_refer_to_is_foreseen() {
         let told = plan.problems.iter().map(|problem| problem.cause.to_string());
         let told: Vec<String> = told.collect();
         assert_eq!(told.len(), 3, "{told:?}");
-        assert!(told[0].contains("device") && told[1..].iter().all(|cause| cause.contains("target")));
+        assert!(
+            told[0].contains("device") && told[1..].iter().all(|cause| cause.contains("target"))
+        );
         assert!(session.enact(&plan, &Silent).problems.is_empty());
     }
     assert!(common::plan_of(&Linux, &request).is_empty());

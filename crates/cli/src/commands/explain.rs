@@ -51,6 +51,11 @@ impl Command for Explain {
                 "source '{shown}' is not a folder that exists\n  check the spelling, and that its drive is mounted"
             );
         }
+        if self.selecting.cross_drives {
+            wrong_call!(
+                "--cross-drives is about the destination, and 'explain' looks at the source alone\n  leave it out"
+            );
+        }
         let sources = std::slice::from_ref(source);
         let selection = self.selecting.selection(sources, &Dropping::default(), context)?;
         let cannot = || WrongCall(format!("cannot look into '{shown}'"));

@@ -8,17 +8,22 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::{Overview, discard, past_run, past_runs};
 
 use super::undo::Undo;
-use crate::call;
 use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
 use crate::options::{DiscardWhat, run_at};
 use crate::remembered;
 use crate::report::events::{Command, Event, Head};
 use crate::report::{Report, told};
-use crate::terminal::{ask, names};
+use crate::terminal::{ask, names, streams};
 
 /// Lists the runs that can be undone.
 pub(super) fn list(args: &Undo) -> Result<Exit> {
+    let (safety, all) = (&args.doing.safety, args.all_or_nothing.all_or_nothing);
+    if safety.ask.is_some() || safety.set_aside.is_some() || all {
+        wrong_call!(
+            "the run to undo is missing\n  'utter undo' lists the runs; give the folder of one of them"
+        );
+    }
     let report = report(args)?;
     let runs = known(&report);
     if runs.is_empty() {
@@ -85,7 +90,7 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -
     for run in &runs {
         signals.check()?;
         if let Err(error) = discard(&Linux, &run.path) {
-            call::tell_error(&error.into());
+            streams::tell_error(&error.into());
             exit = Exit::Problems;
         }
     }

@@ -43,7 +43,7 @@ pub(crate) struct Undo {
     #[command(flatten)]
     pub(super) doing: Doing,
     #[command(flatten)]
-    all_or_nothing: AllOrNothing,
+    pub(super) all_or_nothing: AllOrNothing,
     #[command(flatten)]
     pub(super) discarding: Discarding,
 }

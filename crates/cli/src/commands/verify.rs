@@ -12,7 +12,7 @@ mod suggest;
 
 use super::Command;
 use crate::context::Context;
-use crate::exit::{self, Exit};
+use crate::exit::{self, Exit, wrong_call};
 use crate::options::{Comparing, Dropping, Inside, Listing, Output, Running, Verifying, places};
 use crate::report::events::Head;
 use crate::report::{Report, told};
@@ -55,6 +55,11 @@ impl Command for Verify {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.output.settle_for_verdict(&self.listing)?;
         self.running.settle()?;
+        if self.verifying.sample.is_some() && self.comparing.changed.reads_all() {
+            wrong_call!(
+                "--by content reads every byte already\n  leave out --sample, or --by content"
+            );
+        }
         let sources = vec![self.source.clone()];
         let places = places(sources, self.destination.clone(), self.inside.inside)?;
         let comparing = &self.comparing;

@@ -46,6 +46,11 @@ pub(crate) enum ByWhat {
 }
 
 impl Changed {
+    /// Every byte of both sides is read.
+    pub(crate) fn reads_all(&self) -> bool {
+        matches!(self.by, ByWhat::Content)
+    }
+
     pub(super) fn apply(&self, request: Request) -> Request {
         let changed = request::Changed {
             by: match self.by {

@@ -11,6 +11,7 @@ use utter_echo_core::guard::Refusal;
 use utter_echo_core::plan::{PlacedStep, Plan, Verb};
 
 use super::{names, units};
+use crate::exit::WrongCall;
 use crate::report::events::Step;
 use crate::report::text;
 use crate::signals::Signals;
@@ -20,10 +21,9 @@ const SHOWN: usize = 10;
 /// How many steps make a page.
 const PAGE: usize = 20;
 
-/// `--ask` without anybody to answer.
-#[derive(Debug, thiserror::Error)]
-#[error("--ask needs a terminal to ask on; leave it out in scripts, or look first with --dry-run")]
-pub(crate) struct NoTerminal;
+/// What is said where a question was asked for and nobody can answer it.
+const NO_TERMINAL: &str =
+    "--ask needs a terminal to ask on\n  leave it out in scripts, or look first with --dry-run";
 
 /// A terminal with somebody in front of it.
 struct Terminal {
@@ -34,14 +34,14 @@ struct Terminal {
 impl Terminal {
     /// The one that this process was started from. One that it stands behind, like that of a job in the
     /// background, would stop it.
-    fn open() -> Result<Self, NoTerminal> {
+    fn open() -> Result<Self, WrongCall> {
         let open = || {
             let typed = File::options().read(true).write(true).open("/dev/tty")?;
             let in_front = rustix::termios::tcgetpgrp(&typed)? == rustix::process::getpgrp();
             let shown = anstream::AutoStream::auto(typed.try_clone()?);
             Ok::<_, io::Error>(in_front.then_some(Self { shown, typed }))
         };
-        open().ok().flatten().ok_or(NoTerminal)
+        open().ok().flatten().ok_or_else(|| WrongCall(NO_TERMINAL.to_owned()))
     }
 }
 
@@ -59,7 +59,7 @@ pub(crate) fn can_ask() -> bool {
     Terminal::open().is_ok()
 }
 
-pub(crate) fn require_terminal() -> Result<(), NoTerminal> {
+pub(crate) fn require_terminal() -> Result<(), WrongCall> {
     Terminal::open().map(|_| ())
 }
 

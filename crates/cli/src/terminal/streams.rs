@@ -5,6 +5,10 @@ use std::io::{self, ErrorKind, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use super::names;
+
+const LABEL: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
+
 static OUT_CLOSED: AtomicBool = AtomicBool::new(false);
 static ERR_CLOSED: AtomicBool = AtomicBool::new(false);
 
@@ -41,6 +45,20 @@ pub(crate) fn tell(line: &str) {
     let _ = writeln!(err(), "{line}");
 }
 
+/// What is wrong, and then what to do next.
+pub(crate) fn tell_wrong(message: &str) {
+    tell(&format!("{LABEL}utter:{LABEL:#} {}", names::harmless(message)));
+}
+
+/// An error that ended a command.
+pub(crate) fn tell_error(error: &anyhow::Error) {
+    let text = format!("{error:#}");
+    // The system's number tells nobody anything that its words do not.
+    let number = text.find(" (os error ").and_then(|at| Some((at, at + text[at..].find(')')? + 1)));
+    let plain = number.map(|(from, to)| [&text[..from], &text[to..]].concat());
+    tell_wrong(&plain.unwrap_or(text));
+}
+
 /// True if something that was to be on stdout is lost.
 pub(crate) fn is_cut_off() -> bool {
     // What still waits in a buffer is lost in silence otherwise.
@@ -58,7 +76,7 @@ impl<W: Write> Steady<W> {
                 Err(e) => {
                     self.closed.store(true, Ordering::Relaxed);
                     if std::ptr::eq(self.closed, &raw const OUT_CLOSED) {
-                        tell(&format!("utter: the rest of the output is lost: {e}"));
+                        tell_error(&anyhow::anyhow!("the rest of the output is lost: {e}"));
                     }
                 }
             }

@@ -14,7 +14,6 @@ use super::events::{
     Command, EntryType, Event, Head, Note, Outcome, Problem, Rule, Step, Totals, Verb,
 };
 use super::words;
-use crate::terminal::names;
 use crate::terminal::streams::{self, Steady};
 use styles::{BAD, FAINT, style_of};
 
@@ -165,13 +164,13 @@ pub(super) fn problem(problem: &Problem) {
         Some(guard) => format!("guard '{guard}' refuses the plan: "),
         None => words::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
     };
-    let mut text = names::harmless(&format!("{place}{what}{cause}"));
+    let mut text = format!("{place}{what}{cause}");
     for line in advice.iter().flat_map(|advice| advice.lines()) {
         text += "\n  ";
-        text += names::harmless(line).trim_start();
+        text += line.trim_start();
     }
     if guard.is_some() {
         text += "\n  nothing was touched";
     }
-    streams::tell(&format!("{BAD}utter:{BAD:#} {text}"));
+    streams::tell_wrong(&text);
 }
