@@ -117,7 +117,7 @@ pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let refusal = refusal.to_string();
     let why = refusal.lines().next().unwrap_or_default();
-    writeln!(terminal, "{why}")?;
+    writeln!(terminal, "{}", names::harmless(why))?;
     let answer = answer(&mut terminal, "Go on anyway? [y/N] ", signals)?;
     Ok(matches!(&*answer, "y" | "yes"))
 }

@@ -14,6 +14,7 @@ use super::events::{
     Command, EntryType, Event, Head, Note, Outcome, Problem, Rule, Step, Totals, Verb,
 };
 use super::words;
+use crate::terminal::names;
 use crate::terminal::streams::{self, Steady};
 use styles::{BAD, FAINT, style_of};
 
@@ -68,7 +69,7 @@ impl Text {
     }
 
     fn note(&mut self, Note { text, .. }: &Note) {
-        let line = format!("{FAINT}note: {text}{FAINT:#}");
+        let line = format!("{FAINT}note: {}{FAINT:#}", names::harmless(text));
         // After a long list it would have scrolled by.
         if self.dry_run || self.command == Command::Verify {
             self.kept.notes.push(line);
