@@ -90,7 +90,7 @@ pub(crate) struct StoppedBy(pub(crate) i32);
 /// Of an error that ended a command. One of no kind known here ended it in the middle.
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     if let Some(StoppedBy(signal)) = error.downcast_ref() {
-        return of_signal(Some(*signal));
+        return of_signal(*signal);
     }
     match error.downcast_ref() {
         Some(PlanError::Refused(_) | PlanError::Unfit) => return Exit::Refused,
@@ -122,12 +122,13 @@ pub(crate) fn of_shown(exit: Exit) -> Exit {
 pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i32>) -> Exit {
     match outcome.ending {
         Ending::Early(_) => Exit::EndedEarly,
-        Ending::Stopped => of_signal(stopped_by),
+        Ending::Stopped => of_signal(stopped_by.unwrap_or_default()),
         Ending::Complete if outcome.problems.len() + planned > 0 => Exit::Problems,
         Ending::Complete => Exit::Done,
     }
 }
 
-fn of_signal(signal: Option<i32>) -> Exit {
-    if signal == Some(signal_hook::consts::SIGINT) { Exit::Interrupted } else { Exit::Terminated }
+/// Of a run that this signal stopped.
+pub(crate) fn of_signal(signal: i32) -> Exit {
+    if signal == signal_hook::consts::SIGINT { Exit::Interrupted } else { Exit::Terminated }
 }

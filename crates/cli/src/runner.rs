@@ -1,5 +1,6 @@
 //! A plan, wherever it comes from: shown, guarded, asked about, carried out and told.
 
+use std::cell::Cell;
 use std::fs::File;
 use std::io::{BufWriter, ErrorKind};
 use std::path::{Path, PathBuf};
@@ -30,6 +31,8 @@ pub(crate) struct Runner<'a> {
     doing: &'a Doing,
     pub(crate) report: Report,
     signals: &'a Signals,
+    /// A part of it was carried out already.
+    has_begun: Cell<bool>,
 }
 
 /// What a run came to, before that is told.
@@ -63,23 +66,33 @@ pub(crate) fn change(request: &Request, options: &Changing, context: &Context) -
             let span = units::span(patience);
             let text = format!("a drive is gone; waiting up to {span} for it to come back");
             runner.report.tell(Event::note("waiting", text));
-            if !drives.come_back_within(patience, runner.signals)? {
-                break;
-            }
-            match runner.plan_and_carry_out(None) {
-                Ok(next) => came = next.after(came),
+            let is_back = drives.come_back_within(patience, runner.signals);
+            let next = if is_back { runner.plan_and_carry_out(None) } else { break };
+            // What was done before is done, and the exit code has to tell that.
+            match next {
+                Ok(next) if next.is_of_a_run() => came = next.after(came),
+                Ok(_) => break,
+                Err(_) if runner.signals.caught().is_some() => break,
                 Err(error) => {
-                    // What was done before is done, and the exit code has to tell that.
                     came.ending = Some(told::cannot_go_on(&error));
                     break;
                 }
             }
+        }
+        if let Some(signal) = runner.signals.caught() {
+            came.exit = exit::of_signal(signal);
+            came.ending = Some(told::stopped());
         }
         Ok(runner.end(came))
     })
 }
 
 impl Came {
+    /// Something was carried out.
+    fn is_of_a_run(&self) -> bool {
+        self.totals.as_ref().is_some_and(|totals| totals.run.is_some())
+    }
+
     /// The same with what was done in an earlier part of the run.
     fn after(self, earlier: Self) -> Self {
         let earlier = earlier.totals.and_then(|totals| totals.run);
@@ -106,7 +119,8 @@ pub(crate) fn around(
         ask::require_terminal()?;
     }
     let report = Report::new(form, head);
-    let runner = Runner { request, doing, report, signals: context.signals()? };
+    let runner =
+        Runner { request, doing, report, signals: context.signals()?, has_begun: Cell::new(false) };
     if dry_run {
         return work(&runner);
     }
@@ -149,7 +163,7 @@ impl Runner<'_> {
 
     /// Tells that a guard refuses.
     pub(crate) fn refused(&self, refusal: &Refusal) -> Exit {
-        self.report.tell(told::refused(refusal));
+        self.report.tell(told::refused(refusal, self.has_begun.get()));
         Exit::Refused
     }
 
@@ -208,6 +222,7 @@ impl Runner<'_> {
         }
         let progress = Progress::changing(&self.doing.output, self.signals, &plan);
         let begun = Instant::now();
+        self.has_begun.set(true);
         let outcome = session.enact(&plan, &progress);
         progress.done();
         if let (Some(_), Some(folder)) = (&outcome.set_aside, &self.doing.safety.set_aside) {
@@ -224,7 +239,7 @@ impl Runner<'_> {
 
     /// A plan that is not carried out, since the user does not want it like that.
     fn declined(&self, plan: &Plan, why: &str) -> Came {
-        self.report.tell(told::declined(why));
+        self.report.tell(told::declined(why, self.has_begun.get()));
         let totals = Some(told::totals(plan, plan.problems.len()));
         Came { exit: Exit::Refused, ending: None, totals }
     }
@@ -296,16 +311,16 @@ impl Drives {
         self.0.iter().all(|drive| drive.is_there(&Linux))
     }
 
-    fn come_back_within(&self, patience: Duration, signals: &Signals) -> Result<bool> {
+    /// False, too, once a signal came.
+    fn come_back_within(&self, patience: Duration, signals: &Signals) -> bool {
         let begun = Instant::now();
-        while begun.elapsed() < patience {
-            signals.check()?;
+        while begun.elapsed() < patience && signals.caught().is_none() {
             if self.are_there() {
-                return Ok(true);
+                return true;
             }
             std::thread::sleep(Duration::from_millis(200).min(patience));
         }
-        Ok(self.are_there())
+        signals.caught().is_none() && self.are_there()
     }
 }
 

@@ -198,9 +198,17 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
         let (kind, device) = ([OsStr::new("-t"), OsStr::new("tmpfs")], odd("device"));
         assert!(mount(&[kind[0], kind[1], &device, point.as_os_str()]).success());
         seen.run(&room, "drives mountedODD");
+        // A drive within the source.
+        let inner = room.path("saltmere").join(odd("inner"));
+        fs::create_dir(&inner).unwrap();
+        assert!(mount(&[OsStr::new("--bind"), point.as_os_str(), inner.as_os_str()]).success());
+        let noted = seen.run(&room, "copy --dry-run saltmere new");
+        assert!(noted.iter().any(|line| line["about"] == "mount"), "{noted:?}");
+        assert!(Command::new("umount").arg(&inner).status().unwrap().success());
         assert!(Command::new("umount").arg(&point).status().unwrap().success());
     }
-    let for_root = ["drive.mounted_at_base64", "drive.device_base64"];
+    let for_root =
+        ["drive.mounted_at_base64", "drive.device_base64", "note.path", "note.path_base64"];
     let unseen: Vec<_> = allowed
         .difference(&seen.fields)
         .filter(|field| is_root() || !for_root.contains(&field.as_str()))

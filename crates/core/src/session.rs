@@ -56,7 +56,7 @@ pub enum PlanError {
     #[error(transparent)]
     Refused(#[from] Refusal),
     /// The source folder itself cannot be listed, so nothing is known of it.
-    #[error("source '{path}' cannot be listed: {cause}; nothing was touched")]
+    #[error("source '{path}' cannot be listed: {cause}")]
     SourceClosed {
         /// As the user named it.
         path: String,
@@ -64,7 +64,7 @@ pub enum PlanError {
         cause: Cause,
     },
     /// The destination folder itself cannot be looked into.
-    #[error("destination '{path}' cannot be read: {cause}; nothing was touched")]
+    #[error("destination '{path}' cannot be read: {cause}")]
     DestinationClosed {
         /// As the user named it.
         path: String,
@@ -73,11 +73,11 @@ pub enum PlanError {
     },
     /// A saved plan saw other places than are there now.
     #[error(
-        "the destination folder existed when the plan was made and does not now, or the other way round; nothing was touched\n  make the plan anew with --save-plan"
+        "the destination folder existed when the plan was made and does not now, or the other way round\n  make the plan anew with --save-plan"
     )]
     Unfit,
     /// The observer asked to stop.
-    #[error("stopped while comparing; nothing was touched")]
+    #[error("stopped while comparing")]
     Stopped,
 }
 

@@ -88,7 +88,10 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -
     }
     let mut exit = Exit::Done;
     for run in &runs {
-        signals.check()?;
+        if let Some(signal) = signals.caught() {
+            streams::tell_wrong("stopped; what is not removed yet can still be undone");
+            return Ok(exit::of_signal(signal));
+        }
         if let Err(error) = discard(&Linux, &run.path) {
             streams::tell_error(&error.into());
             exit = Exit::Problems;

@@ -107,6 +107,9 @@ words! {
 pub(crate) struct Note {
     /// A stable word for what it is about.
     pub(crate) about: Word,
+    /// The folder that it is about, for a drive within one of the sides.
+    #[serde(flatten)]
+    pub(crate) path: Option<Exact<AtPath>>,
     /// For people.
     pub(crate) text: String,
 }

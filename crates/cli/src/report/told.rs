@@ -69,17 +69,19 @@ pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
 
 /// What is worth knowing before a plan is carried out.
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
-    let told = |note| Event::note(words::note_id(note), words::note(note));
-    plan.notes.iter().map(told)
+    plan.notes.iter().map(|note| {
+        let path = words::note_path(note).map(Into::into);
+        Event::Note(Note { about: words::note_id(note).into(), path, text: words::note(note) })
+    })
 }
 
 /// A plan that nothing was done of, since something refused.
-pub(crate) fn refused(refusal: &Refusal) -> Event {
+pub(crate) fn refused(refusal: &Refusal, has_begun: bool) -> Event {
     let told = refusal.to_string();
-    let (cause, advice) = match told.split_once("\n  ") {
-        Some((cause, advice)) => (cause.to_owned(), Some(advice.to_owned())),
-        None => (told, None),
-    };
+    let (cause, advice) = told.split_once("\n  ").unwrap_or((&told, ""));
+    let lines =
+        [advice, nothing_was_touched(has_begun)].into_iter().filter(|line| !line.is_empty());
+    let (cause, advice) = (cause.to_owned(), Some(lines.collect::<Vec<_>>().join("\n")));
     let (operation, guard) = ("guard".into(), Some(refusal.guard().name().into()));
     Event::Problem(Problem { path: None, operation, cause, advice, guard })
 }
@@ -122,9 +124,13 @@ impl Ran {
     }
 }
 
+fn nothing_was_touched(has_begun: bool) -> &'static str {
+    if has_begun { "what was done before is whole" } else { "nothing was touched" }
+}
+
 /// A plan that nothing was done of, since the user does not want it like that.
-pub(crate) fn declined(why: &str) -> Event {
-    let advice = Some("nothing was touched".to_owned());
+pub(crate) fn declined(why: &str, has_begun: bool) -> Event {
+    let advice = Some(nothing_was_touched(has_begun).to_owned());
     let (operation, cause) = ("ask".into(), why.to_owned());
     Event::Problem(Problem { path: None, operation, cause, advice, guard: None })
 }
@@ -133,7 +139,7 @@ pub(crate) fn declined(why: &str) -> Event {
 pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
     let (cause, advice) = match &outcome.ending {
         core::Ending::Complete => return None,
-        core::Ending::Stopped => ("stopped".to_owned(), "run the same line again to go on"),
+        core::Ending::Stopped => return Some(stopped()),
         core::Ending::Early(cause) if cause.is_full() && plan.totals.remove.bytes > 0 => (
             format!("ended early: {cause}"),
             "make room, or let the removals make room with --remove-first, and run the same line again",
@@ -142,14 +148,22 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
             (format!("ended early: {cause}"), "mend the cause and run the same line again")
         }
     };
+    Some(ended(cause, advice))
+}
+
+/// A run that was stopped by a signal.
+pub(crate) fn stopped() -> Event {
+    ended("stopped".to_owned(), "run the same line again to go on")
+}
+
+/// Why a run that waited for its drive ends all the same.
+pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
+    ended(format!("cannot go on: {error:#}"), "mend the cause and run the same line again")
+}
+
+fn ended(cause: String, advice: &str) -> Event {
     let advice = Some(format!("what was done is whole; {advice}"));
-    Some(Event::Problem(Problem {
-        path: None,
-        operation: "run".into(),
-        cause,
-        advice,
-        guard: None,
-    }))
+    Event::Problem(Problem { path: None, operation: "run".into(), cause, advice, guard: None })
 }
 
 /// A verification: of each state so many differences at most.
@@ -281,7 +295,7 @@ pub(crate) fn problems(problems: &[problem::Problem]) -> impl Iterator<Item = Ev
 
 impl Event {
     pub(crate) fn note(about: &'static str, text: String) -> Self {
-        Self::Note(Note { about: about.into(), text })
+        Self::Note(Note { about: about.into(), path: None, text })
     }
 }
 
@@ -493,12 +507,4 @@ fn began(name: &str) -> Option<Timestamp> {
     const LENGTH: usize = "0000-00-00T00-00-00Z".len();
     let time = DateTime::strptime(RUN_FORM, name.get(..LENGTH)?).ok()?;
     time.to_zoned(TimeZone::UTC).ok().map(|zoned| zoned.timestamp())
-}
-
-/// Why a run that waited for its drive ends all the same.
-pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
-    let advice =
-        Some("what was done is whole; mend the cause and run the same line again".to_owned());
-    let cause = format!("cannot go on: {error:#}");
-    Event::Problem(Problem { path: None, operation: "run".into(), cause, advice, guard: None })
 }

@@ -5,6 +5,7 @@ use std::time::Duration;
 use utter_echo_core::abilities::Ability;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::{Flags, Kind, Time};
+use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step};
 use utter_echo_core::problem::Operation;
 
@@ -322,6 +323,18 @@ fn listed(words: &[&str], last: &str) -> String {
         [] => String::new(),
         [one] => (*one).to_owned(),
         [first @ .., end] => format!("{} {last} {end}", first.join(", ")),
+    }
+}
+
+/// The folder that a note is about.
+pub(super) fn note_path(note: &Note) -> Option<&TreePath> {
+    match note {
+        Note::Mount(path)
+        | Note::MountLeftOut(path)
+        | Note::DriveWrittenTo(path)
+        | Note::DriveLeftAlone(path)
+        | Note::OfTheDrive(path) => Some(path),
+        _ => None,
     }
 }
 

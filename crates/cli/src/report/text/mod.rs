@@ -170,8 +170,5 @@ pub(super) fn problem(problem: &Problem) {
         text += "\n  ";
         text += line.trim_start();
     }
-    if guard.is_some() {
-        text += "\n  nothing was touched";
-    }
     streams::tell_wrong(&text);
 }
