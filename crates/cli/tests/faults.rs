@@ -166,11 +166,13 @@ fn a_run_goes_on_once_its_drive_is_back() {
         room.write(&format!("source/{i}/leaf.csv"), &"lit".repeat(3000));
     }
     let to = drive.folder().join("echo");
-    for (patience, code) in [("300ms", 5), ("60s", 0)] {
-        let rest = format!("source {}", to.display());
+    for (patience, code) in [("300ms", 5), ("50s", 130), ("60s", 0)] {
+        let rest = format!("--format json source {}", to.display());
         let line = format!("copy --rate 500K --retries 0 --wait-for-drive {patience} {rest}");
-        let mut command = room.command(&line);
-        let run = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut command = room.command_that_hears(&line);
+        // Not into a pipe that nobody reads, which would hold it up.
+        let told = fs::File::create(room.path("told")).unwrap();
+        let run = command.stdout(told).stderr(Stdio::piped()).spawn().unwrap();
         let begun = Instant::now();
         let before = fs::read_dir(&to).map_or(0, Iterator::count);
         while fs::read_dir(&to).map_or(0, Iterator::count) < before + 20 {
@@ -185,9 +187,27 @@ fn a_run_goes_on_once_its_drive_is_back() {
                 std::thread::sleep(Duration::from_millis(50));
             }
         }
+        if code == 130 {
+            // In the middle of the waiting, or just before.
+            std::thread::sleep(Duration::from_millis(500));
+            let mut kill = std::process::Command::new("kill");
+            assert!(kill.args(["-INT", &run.id().to_string()]).status().unwrap().success());
+        }
         let ended = ran(&run.wait_with_output().unwrap());
+        let ended = common::Ran { out: room.read("told"), ..ended };
         assert_eq!(ended.code, code, "{ended:?}");
         assert!(ended.out.contains("waiting up to"), "{ended:?}");
+        assert!(!ended.out.contains("nothing was touched"), "{ended:?}");
+        // What was done before the wait and after it is told once.
+        let totals: Vec<serde_json::Value> = ended
+            .out
+            .lines()
+            .map(|line| serde_json::from_str(line).unwrap())
+            .filter(|line: &serde_json::Value| line["kind"] == "totals")
+            .collect();
+        let done = |verb: &str| totals[0]["run"]["done"][verb]["entries"].as_u64().unwrap();
+        assert_eq!(totals.len(), 1, "{ended:?}");
+        assert!(done("add") >= if code == 0 { 500 - 2 * before as u64 } else { 10 }, "{totals:?}");
         if code != 0 {
             drive.mount_again().unwrap();
         }
