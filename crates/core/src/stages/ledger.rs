@@ -1,7 +1,7 @@
 //! What became of each step, and what went wrong.
 
 use std::sync::atomic::{AtomicU8, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use crate::path::TreePath;
 use crate::patience::Patience;
@@ -20,6 +20,9 @@ pub(super) struct Ledger {
     problems: Mutex<Vec<Problem>>,
     /// What ended the run early.
     ended: Mutex<Option<Cause>>,
+    /// Held while a drive is asked whether it works at all: what others meet in the meantime may be told by
+    /// the answer.
+    asking: Mutex<()>,
     pub(super) patience: Patience,
 }
 
@@ -29,6 +32,7 @@ impl Ledger {
             outcomes: std::iter::repeat_with(|| AtomicU8::new(0)).take(steps).collect(),
             problems: Mutex::default(),
             ended: Mutex::default(),
+            asking: Mutex::default(),
             patience: Patience::new(retries),
         }
     }
@@ -100,6 +104,7 @@ impl Run<'_> {
         if self.means.observer.stop_requested() && was_interrupted(&trouble.1) {
             return;
         }
+        let _asking = self.ask_in_turn(&trouble.1);
         if self.is_told(on, &trouble.1) {
             return;
         }
@@ -122,7 +127,14 @@ impl Run<'_> {
     }
 
     pub(super) fn report(&self, on: &OnDrive<'_>, path: &TreePath, trouble: Trouble) {
+        let _asking = self.ask_in_turn(&trouble.1);
         self.report_needing(on, path, trouble, 0);
+    }
+
+    fn ask_in_turn(&self, cause: &Cause) -> Option<MutexGuard<'_, ()>> {
+        let asks =
+            cause.is_gone() || cause.is_input_output() || cause.is_full() || cause.is_read_only();
+        asks.then(|| self.ledger.asking.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Tells of a fault. It is about one entry, until its drive says otherwise.
