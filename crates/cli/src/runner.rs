@@ -50,24 +50,44 @@ impl From<Exit> for Came {
     }
 }
 
-/// Plans anew, and carries out.
-pub(crate) fn change(request: &Request, options: &Changing, context: &Context) -> Result<Exit> {
-    let head = Head::of(request, options.doing.safety.dry_run);
-    around(request, head, &options.doing, context, |runner| {
+/// How a plan is made anew.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Anew<'a> {
+    pub(crate) save_plan: Option<&'a Path>,
+    pub(crate) wait_for_drive: Option<Duration>,
+    /// Nothing is done of a plan that does not hold all that was to be in it.
+    pub(crate) all_or_nothing: bool,
+}
+
+impl<'a> Anew<'a> {
+    pub(crate) fn of(options: &'a Changing) -> Self {
         let save_plan = options.saving.save_plan.as_deref();
-        let patience = options.waiting.wait_for_drive;
-        let patience = patience.filter(|_| !options.doing.safety.dry_run);
-        let Some(patience) = patience else {
-            return Ok(runner.end(runner.plan_and_carry_out(save_plan)?));
+        let wait_for_drive = options.waiting.wait_for_drive;
+        Self { save_plan, wait_for_drive, all_or_nothing: false }
+    }
+}
+
+/// Plans anew, and carries out.
+pub(crate) fn change(
+    request: &Request,
+    doing: &Doing,
+    anew: Anew<'_>,
+    context: &Context,
+) -> Result<Exit> {
+    let head = Head::of(request, doing.safety.dry_run);
+    around(request, head, doing, context, |runner| {
+        let Some(patience) = anew.wait_for_drive.filter(|_| !doing.safety.dry_run) else {
+            return Ok(runner.end(runner.plan_and_carry_out(anew)?));
         };
         let drives = Drives::of(request)?;
-        let mut came = runner.plan_and_carry_out(save_plan)?;
+        let mut came = runner.plan_and_carry_out(anew)?;
         while came.exit == Exit::EndedEarly && !drives.are_there() {
             let span = units::span(patience);
             let text = format!("a drive is gone; waiting up to {span} for it to come back");
             runner.report.tell(Event::note("waiting", text));
             let is_back = drives.come_back_within(patience, runner.signals);
-            let next = if is_back { runner.plan_and_carry_out(None) } else { break };
+            let again = Anew { save_plan: None, ..anew };
+            let next = if is_back { runner.plan_and_carry_out(again) } else { break };
             // What was done before is done, and the exit code has to tell that.
             match next {
                 Ok(next) if next.is_of_a_run() => came = next.after(came),
@@ -131,7 +151,7 @@ pub(crate) fn around(
 }
 
 impl Runner<'_> {
-    fn plan_and_carry_out(&self, save_plan: Option<&Path>) -> Result<Came> {
+    fn plan_and_carry_out(&self, anew: Anew<'_>) -> Result<Came> {
         let session = Session::open(&Linux, self.request)?;
         let progress = Progress::scanning(&self.doing.output, self.signals);
         let begun = Instant::now();
@@ -143,11 +163,15 @@ impl Runner<'_> {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
-        if let Some(file) = save_plan {
+        if let Some(file) = anew.save_plan {
             save(&plan, self.request, file)?;
             let shown = names::path(file);
             let text = format!("the plan is saved; carry it out with: utter enact {shown}");
             self.report.tell(Event::note("plan-saved", text));
+        }
+        if anew.all_or_nothing && !self.doing.safety.dry_run && !plan.problems.is_empty() {
+            self.report.tell_all(told::problems(&plan.problems));
+            return Ok(self.declined(&plan, NOT_ALL));
         }
         self.carry_out(&session, plan, planning)
     }
@@ -188,8 +212,7 @@ impl Runner<'_> {
         }
         if all_or_nothing && !dry_run && !plan.problems.is_empty() {
             self.report.tell_all(told::problems(&plan.problems));
-            let why = "some steps cannot be done any more, and --all-or-nothing was given";
-            return Ok(self.end(self.declined(&plan, why)));
+            return Ok(self.end(self.declined(&plan, NOT_ALL)));
         }
         Ok(self.end(self.carry_out(session, plan, Duration::ZERO)?))
     }
@@ -225,8 +248,8 @@ impl Runner<'_> {
         self.has_begun.set(true);
         let outcome = session.enact(&plan, &progress);
         progress.done();
-        if let (Some(_), Some(folder)) = (&outcome.set_aside, &self.doing.safety.set_aside) {
-            remembered::add(folder);
+        if let (Some(_), Some(aside)) = (&outcome.set_aside, &self.request.safety.set_aside) {
+            remembered::add(&aside.folder);
         }
         let took = Took { planning, writing: begun.elapsed() };
         self.report.tell_all(told::steps_taken(&plan, &outcome));
@@ -283,6 +306,8 @@ impl Runner<'_> {
         }
     }
 }
+
+const NOT_ALL: &str = "not all of it can be done, and --all-or-nothing was given";
 
 /// What guards, and the user, make of a plan.
 enum Guarded {

@@ -38,6 +38,8 @@ pub enum Operation {
     Prune,
     /// Taking along what was to be carried strictly.
     Carry,
+    /// Taking away from the source what has arrived.
+    Vacate,
 }
 
 impl Operation {
@@ -58,10 +60,11 @@ impl Operation {
             Self::SetAside => "cannot set aside",
             Self::Prune => "cannot be pruned",
             Self::Carry => "cannot carry",
+            Self::Vacate => "cannot move",
         }
     }
 
-    const ALL: [Self; 14] = [
+    const ALL: [Self; 15] = [
         Self::ListSource,
         Self::ListDestination,
         Self::LookAtSource,
@@ -76,6 +79,7 @@ impl Operation {
         Self::SetAside,
         Self::Prune,
         Self::Carry,
+        Self::Vacate,
     ];
 
     /// The operation with this stable word.
@@ -100,6 +104,7 @@ impl Operation {
             Self::SetAside => "set-aside",
             Self::Prune => "prune",
             Self::Carry => "carry",
+            Self::Vacate => "vacate",
         }
     }
 }
@@ -124,6 +129,25 @@ pub enum Cause {
         /// Where the content ended, in bytes; more than the size if it went on there.
         came: u64,
     },
+    /// A move meets another entry under a name.
+    #[error(
+        "another entry of this name is in the destination, so this one stays in the source; --on-conflict says what to do"
+    )]
+    NameTaken,
+    /// It was copied, and the copy is not the same.
+    #[error("the copy in the destination is not the same, so it stays in the source")]
+    NotArrived,
+    /// Names of one file go together, and one of them does not go.
+    #[error("another name of the same file stays in the source, so this one does, too")]
+    NamesTogether,
+    /// A file that somebody writes to.
+    #[error(
+        "somebody has it open for writing, so it stays in the source; run again when nobody does"
+    )]
+    BeingWritten,
+    /// Something is in a folder of the source that was to be empty by now.
+    #[error("something new is in it, so it stays in the source")]
+    NotEmpty,
     /// Copying removes nothing.
     #[error(
         "the destination has a folder of this name that is not empty; copy removes nothing, but mirror would"

@@ -332,6 +332,27 @@ impl Reach {
     }
 }
 
+/// The extended attributes of an entry that its drive shows this caller and that mean the same everywhere,
+/// whatever is carried.
+pub(crate) fn shown_xattrs(
+    system: &dyn System,
+    entry: Entry<'_>,
+    caller: &Caller,
+) -> io::Result<Xattrs> {
+    let names = match system.list_xattrs(entry) {
+        Err(e) if is_unsupported(&e) => return Ok(Xattrs::new()),
+        other => other?,
+    };
+    let for_all = |name: &[u8]| aspect_of(name) == Some(Aspect::Acl) || name.starts_with(b"user.");
+    let is_shown =
+        |name: &Vec<u8>| aspect_of(name).is_some() && (for_all(name) || caller.administers);
+    let shown = names.into_iter().filter(is_shown);
+    let read = |name: Vec<u8>| Ok((name.clone(), system.get_xattr(entry, &name)?));
+    let mut xattrs = shown.map(read).collect::<io::Result<Xattrs>>()?;
+    xattrs.sort();
+    Ok(xattrs)
+}
+
 /// The aspects in which two sets of extended attributes differ.
 pub(crate) fn differing(source: &Xattrs, destination: &Xattrs) -> Aspects {
     let only_in = |a: &Xattrs, b: &Xattrs| {

@@ -22,6 +22,8 @@ pub enum Task {
     Verify,
     /// Take back what a run did that set aside what it displaced.
     Undo,
+    /// Add, and take away from the source what has arrived.
+    Move,
 }
 
 /// What a task may do, and what it needs: asked by these names, and not by the task's own.
@@ -33,12 +35,18 @@ impl Task {
             Self::Mirror => "mirror",
             Self::Verify => "verify",
             Self::Undo => "undo",
+            Self::Move => "move",
         }
     }
 
     /// What the source lacks goes from the destination.
     pub fn removes(self) -> bool {
         matches!(self, Self::Mirror)
+    }
+
+    /// What has arrived goes from the source.
+    pub fn vacates(self) -> bool {
+        matches!(self, Self::Move)
     }
 
     /// Nothing is changed on either side.
@@ -123,11 +131,13 @@ pub enum Guard {
     Drive,
     /// A destination that another run is working on.
     OtherRun,
+    /// A move onto a drive that cannot hold what would be gone with the source.
+    Loss,
 }
 
 impl Guard {
     /// All guards.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Overlap,
         Self::EmptySource,
         Self::Removals,
@@ -136,6 +146,7 @@ impl Guard {
         Self::Swapped,
         Self::Drive,
         Self::OtherRun,
+        Self::Loss,
     ];
 
     /// Its name in options, messages and JSON.
@@ -149,6 +160,7 @@ impl Guard {
             Self::Swapped => "swapped",
             Self::Drive => "drive",
             Self::OtherRun => "other-run",
+            Self::Loss => "loss",
         }
     }
 }
@@ -316,6 +328,27 @@ impl Default for Changed {
     }
 }
 
+/// What to do where a moved entry meets another of its name.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OnConflict {
+    /// Both stay where they are, and are told of.
+    #[default]
+    Skip,
+    /// The destination's gives way.
+    Replace,
+    /// The destination's gives way if it is older; else both stay.
+    Newer,
+}
+
+/// How a move goes about it.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Vacating {
+    /// Folders of the source stay, empty.
+    pub leave_folders: bool,
+    /// What to do where there is something else already.
+    pub on_conflict: OnConflict,
+}
+
 /// A whole run; each part goes to the station that needs it.
 #[derive(Debug)]
 pub struct Request {
@@ -335,6 +368,8 @@ pub struct Request {
     pub safety: Safety,
     /// How to go about it.
     pub running: Running,
+    /// How a move goes about it.
+    pub vacating: Vacating,
 }
 
 impl Request {
@@ -350,7 +385,14 @@ impl Request {
             strictly: false,
             safety: Safety::default(),
             running: Running::default(),
+            vacating: Vacating::default(),
         }
+    }
+
+    /// Moving like this.
+    #[must_use]
+    pub fn vacating(self, vacating: Vacating) -> Self {
+        Self { vacating, ..self }
     }
 
     /// With only what a selection takes.

@@ -99,7 +99,7 @@ impl Need {
                 self.covered = self.covered.saturating_add(new.min(old));
                 self.largest_replaced = self.largest_replaced.max(new.min(old));
             }
-            Verb::Adjust | Verb::Rename | Verb::Remove => {}
+            Verb::Adjust | Verb::Rename | Verb::Remove | Verb::Vacate => {}
         }
     }
 

@@ -347,7 +347,7 @@ impl Reader {
                     before,
                     names,
                     steps,
-                    first: 0,
+                    ..Folder::default()
                 });
             }
             Line::Step(step) => {

@@ -18,6 +18,17 @@ pub(crate) struct Scope {
     pub(crate) left_out: LeftOut,
     /// Whether to go onto other drives that are mounted in the destination alone.
     pub(crate) drives: Drives,
+    /// Whether what is on both sides alike is to be told.
+    pub(crate) same: Same,
+}
+
+/// What to do with what both sides agree in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Same {
+    /// It is counted.
+    Counted,
+    /// It is told, too.
+    Told,
 }
 
 /// When attributes that cost calls of their own are looked at.
@@ -60,7 +71,7 @@ impl Scope {
     pub(crate) fn of(request: &Request) -> Self {
         let Request { task, selection, changed, .. } = request;
         let Changed { by, sample, all_aspects, .. } = *changed;
-        let always = all_aspects || task.only_compares() || by == By::Content;
+        let always = all_aspects || task.only_compares() || task.vacates() || by == By::Content;
         let drops = task.removes() && selection.drops_unselected();
         Self {
             by,
@@ -77,6 +88,7 @@ impl Scope {
             } else {
                 Drives::WhereTheSourceGoes
             },
+            same: if task.vacates() { Same::Told } else { Same::Counted },
         }
     }
 }

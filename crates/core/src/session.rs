@@ -4,6 +4,7 @@ mod undo;
 
 use std::fmt;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::Path;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
@@ -19,10 +20,11 @@ use crate::plan::{Note, Plan};
 use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Guard, Request};
+use crate::request::{By, Flush, Guard, Request};
 use crate::scope::Scope;
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
+use crate::state::State;
 
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
@@ -156,7 +158,7 @@ impl<'a> Session<'a> {
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
         let policy = Policy::of(self.request, map);
-        let mut draft = Draft::new(&policy);
+        let mut draft = Draft::new(&policy).vacating_root(self.root_to_vacate(pair));
         let comparison = Comparison {
             system: self.system,
             observer,
@@ -172,6 +174,19 @@ impl<'a> Session<'a> {
         let compared = compare::compare(&comparison, &mut draft)?;
         let decided = draft.decide(&compared, &comparison);
         Ok((compared, decided))
+    }
+
+    /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
+    /// that this process works in.
+    fn root_to_vacate(&self, pair: &Pair) -> Option<State> {
+        let stat = &pair.source_stat;
+        if !self.request.task.vacates() || pair.single.is_some() || stat.mounted {
+            return None;
+        }
+        let here = self.system.open_root(Path::new("."));
+        let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
+        let works_there = here.is_ok_and(|here| here.identity == stat.identity);
+        (!works_there).then(|| stat.into())
     }
 
     /// True if a plan of this request looks at all there is below both roots, and at enough of it to
@@ -284,10 +299,15 @@ impl<'a> Session<'a> {
     /// the outcome.
     pub fn enact(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
         let enact = |aside: Option<&Aside<'_>>| {
-            let running = self.request.running;
+            let mut running = self.request.running;
+            // Nothing goes from a source before its copy is on the drive.
+            if self.request.task.vacates() && running.flush == Flush::None {
+                running.flush = Flush::End;
+            }
             let remove_first = self.request.safety.remove_first;
-            let terms =
-                stages::Terms { system: self.system, observer, running, remove_first, aside };
+            let may_lose = self.request.safety.waived.contains(&Guard::Loss);
+            let system = self.system;
+            let terms = stages::Terms { system, observer, running, remove_first, aside, may_lose };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         if let Some(run) = self.undoes.filter(|_| !plan.is_empty())

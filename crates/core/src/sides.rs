@@ -286,6 +286,15 @@ fn own_name(source: &Path) -> Result<Vec<u8>, CallError> {
     Ok(real.file_name().ok_or_else(nameless)?.as_bytes().to_vec())
 }
 
+/// The folder above a root, and the root's name in it, by its real path.
+pub(crate) fn parent_of_root(
+    system: &dyn System,
+    root: &OwnedFd,
+) -> io::Result<(OwnedFd, Vec<u8>)> {
+    let (above, name) = split(&real_path(root)?).ok_or(ErrorKind::NotFound)?;
+    Ok((system.open_root(&above)?, name))
+}
+
 /// True if one root lies inside the other or both are one folder, as far as the folders above
 /// them tell. What mounts hide is found by [`overlap_by_mounts`], and while scanning.
 pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {

@@ -142,6 +142,7 @@ tampered! {
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
     lock(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
+    is_open_for_writing(file: BorrowedFd<'_>) -> bool;
     flush_file(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
     kind_of_drive(folder: BorrowedFd<'_>) -> u64;

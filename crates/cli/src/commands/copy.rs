@@ -10,7 +10,7 @@ use super::Command;
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::options::{Changing, Dropping, Inside, places};
-use crate::runner;
+use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -42,9 +42,9 @@ impl Command for Copy {
     fn run(&self, context: &Context) -> Result<Exit> {
         let Self { sources, destination, inside, changing } = self;
         let places = places(sources.clone(), destination.clone(), inside.inside)?;
-        let guards = changing.doing.safety.guards(context);
+        let guards = changing.doing.safety.guards();
         let what = (Task::Copy, places);
         let request = changing.request(what, &Dropping::default(), guards, context)?;
-        runner::change(&request, changing, context)
+        runner::change(&request, &changing.doing, Anew::of(changing), context)
     }
 }

@@ -13,7 +13,7 @@ use utter_echo_core::{Session, saved};
 use super::Command;
 use crate::context::Context;
 use crate::exit::{Exit, WrongCall};
-use crate::options::{AllOrNothing, Doing, Removing};
+use crate::options::{AllOrNothing, Doing, Removing, SettingAside};
 use crate::report::events::Head;
 use crate::runner;
 use crate::terminal::names;
@@ -36,6 +36,8 @@ pub(crate) struct Enact {
     #[command(flatten)]
     doing: Doing,
     #[command(flatten)]
+    aside: SettingAside,
+    #[command(flatten)]
     all_or_nothing: AllOrNothing,
     #[command(flatten)]
     removing: Removing,
@@ -49,7 +51,8 @@ impl Command for Enact {
         let (purpose, plan) = saved::read(BufReader::new(file))
             .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
         // The guards and limits that the plan was made under hold still, unless others are given now.
-        let mut guards = self.removing.over(&purpose.safety, self.doing.safety.guards(context));
+        let mut guards = self.aside.over(self.doing.safety.guards(), context);
+        guards = self.removing.over(&purpose.safety, guards);
         guards.drive = guards.drive.or(purpose.safety.drive);
         guards.waived.extend(purpose.safety.waived);
         // What was selected, and what counted as changed, decided about the plan; it is decided.

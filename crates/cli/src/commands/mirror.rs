@@ -10,7 +10,7 @@ use super::Command;
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::options::{Changing, Dropping, Inside, Removing, places};
-use crate::runner;
+use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -46,9 +46,9 @@ impl Command for Mirror {
     fn run(&self, context: &Context) -> Result<Exit> {
         let Self { source, destination, inside, dropping, removing, changing } = self;
         let places = places(vec![source.clone()], destination.clone(), inside.inside)?;
-        let guards = removing.over(&Safety::default(), changing.doing.safety.guards(context));
+        let guards = removing.over(&Safety::default(), changing.doing.safety.guards());
         let what = (Task::Mirror, places);
         let request = changing.request(what, dropping, guards, context)?;
-        runner::change(&request, changing, context)
+        runner::change(&request, &changing.doing, Anew::of(changing), context)
     }
 }

@@ -8,6 +8,7 @@ mod enact;
 mod explain;
 mod help;
 mod mirror;
+mod moving;
 mod past_runs;
 mod undo;
 mod verify;
@@ -46,6 +47,7 @@ macro_rules! commands {
 commands! {
     copy::Copy,
     mirror::Mirror,
+    moving::Move,
     verify::Verify,
     explain::Explain,
     enact::Enact,

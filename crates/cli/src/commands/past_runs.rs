@@ -19,7 +19,7 @@ use crate::terminal::{ask, names, streams};
 /// Lists the runs that can be undone.
 pub(super) fn list(args: &Undo) -> Result<Exit> {
     let (safety, all) = (&args.doing.safety, args.all_or_nothing.all_or_nothing);
-    if safety.ask.is_some() || safety.set_aside.is_some() || all {
+    if safety.ask.is_some() || args.aside.set_aside.is_some() || all {
         wrong_call!(
             "the run to undo is missing\n  'utter undo' lists the runs; give the folder of one of them"
         );

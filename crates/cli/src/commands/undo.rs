@@ -13,7 +13,7 @@ use utter_echo_core::{PastRun, Session};
 use super::{Command, past_runs};
 use crate::context::Context;
 use crate::exit::{Exit, wrong_call};
-use crate::options::{AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, complete};
+use crate::options::{AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, SettingAside, complete};
 use crate::report::events::{Event, Head};
 use crate::report::told;
 use crate::runner;
@@ -43,6 +43,8 @@ pub(crate) struct Undo {
     #[command(flatten)]
     pub(super) doing: Doing,
     #[command(flatten)]
+    pub(super) aside: SettingAside,
+    #[command(flatten)]
     pub(super) all_or_nothing: AllOrNothing,
     #[command(flatten)]
     pub(super) discarding: Discarding,
@@ -68,7 +70,7 @@ impl Undo {
         let request = Request::new(Task::Undo, places)
             .selecting(selection)
             .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
-            .guarded(self.doing.safety.guards(context));
+            .guarded(self.aside.over(self.doing.safety.guards(), context));
         let request = &self.doing.apply(request);
         let safety = &self.doing.safety;
         let head = Head::of(request, safety.dry_run);

@@ -84,7 +84,7 @@ pub(crate) struct Steps {
 }
 
 impl Steps {
-    pub(super) fn apply(&self, request: Request) -> Request {
+    pub(crate) fn apply(&self, request: Request) -> Request {
         let steps = self.steps.unwrap_or(request.changed.steps);
         let changed = request::Changed { spare_newer: self.spare_newer, steps, ..request.changed };
         request.comparing(changed)

@@ -6,6 +6,7 @@
 mod carried;
 mod changed;
 pub(crate) mod complete;
+mod moving;
 mod output;
 mod places;
 mod running;
@@ -21,11 +22,12 @@ use crate::context::Context;
 
 pub(crate) use carried::Carried;
 pub(crate) use changed::{Changed, Steps, Verifying};
+pub(crate) use moving::Moving;
 pub(crate) use output::{Colors, Format, Listing, Output, ProgressHow, Shown, Verbose};
 pub(crate) use places::places;
 pub(crate) use running::{Running, Waiting, Writing};
 pub(crate) use safety::{
-    AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving,
+    AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
 pub(crate) use safety::{RUN_FORM, run_at};
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
@@ -66,6 +68,8 @@ pub(crate) struct Changing {
     #[command(flatten)]
     pub(crate) doing: Doing,
     #[command(flatten)]
+    pub(crate) aside: SettingAside,
+    #[command(flatten)]
     pub(crate) saving: Saving,
     #[command(flatten)]
     pub(crate) waiting: Waiting,
@@ -81,6 +85,7 @@ impl Changing {
         context: &Context,
     ) -> Result<Request> {
         let request = self.comparing.request(task, places, dropping, context)?;
+        let guards = self.aside.over(guards, context);
         Ok(self.doing.apply(self.steps.apply(request).guarded(guards)))
     }
 }

@@ -33,21 +33,7 @@ pub(crate) struct SafetyOptions {
     /// Default: any drive.
     #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
     pub(crate) drive: Option<String>,
-    /// Move what would be removed or replaced into a dated folder below FOLDER
-    ///
-    /// Everything is kept there under the path it had, with all its attributes, and 'utter undo' puts the
-    /// destination back as it was. On the destination's own drive this only renames; on another drive it
-    /// copies, which takes room and time, and hard links become separate files. Default: what is removed or
-    /// replaced is lost.
-    #[arg(long, value_name = "FOLDER")]
-    pub(crate) set_aside: Option<PathBuf>,
-    /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
-    ///
-    /// This run counts as one. Older runs are removed once this one has succeeded, except those whose
-    /// destination is not there now or whose notes cannot be read. Default: all are kept.
-    #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
-    pub(crate) set_aside_keep: Option<KeepRuns>,
-    /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run
+    /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run, loss
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has something.
     /// removals refuses more removals than --removal-limit. space refuses a plan that needs more room than
@@ -55,7 +41,8 @@ pub(crate) struct SafetyOptions {
     /// above it, or one inside it, does. swapped refuses a mirror that would mostly take away what is newer
     /// than everything in the source. drive refuses a destination that is not on the drive given with
     /// --drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
-    /// destination that another run is working on. A source and a destination that overlap are always
+    /// destination that another run is working on. loss refuses a move onto a drive that cannot hold all that
+    /// would be gone with the source. A source and a destination that overlap are always
     /// refused. Default: all guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, add = ArgValueCompleter::new(complete::guards))]
     pub(crate) waive: Vec<Guard>,
@@ -71,7 +58,35 @@ pub(crate) enum Ask {
 
 impl SafetyOptions {
     /// What may refuse a plan, and what not, but for what only removals need.
-    pub(crate) fn guards(&self, context: &Context) -> Safety {
+    pub(crate) fn guards(&self) -> Safety {
+        let (drive, waived) = (self.drive.clone(), self.waive.clone());
+        Safety { drive, waived, ..Safety::default() }
+    }
+}
+
+/// Of commands whose runs can be taken back.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct SettingAside {
+    /// Move what would be removed or replaced into a dated folder below FOLDER
+    ///
+    /// Everything is kept there under the path it had, with all its attributes, and 'utter undo' puts the
+    /// destination back as it was. On the destination's own drive this only renames; on another drive it
+    /// copies, which takes room and time, and hard links become separate files. Default: what is removed or
+    /// replaced is lost.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) set_aside: Option<PathBuf>,
+    /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
+    ///
+    /// This run counts as one. Older runs are removed once this one has succeeded, except those whose
+    /// destination is not there now or whose notes cannot be read. Default: all are kept.
+    #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
+    pub(crate) set_aside_keep: Option<KeepRuns>,
+}
+
+impl SettingAside {
+    /// With a place for what is displaced.
+    pub(crate) fn over(&self, safety: Safety, context: &Context) -> Safety {
         let set_aside = self.set_aside.as_ref().map(|folder| {
             let now = context.began;
             let keep = self.set_aside_keep.map(|keep| match keep {
@@ -80,8 +95,7 @@ impl SafetyOptions {
             });
             SetAside { folder: folder.clone(), run: run_at(now), keep }
         });
-        let (drive, waived) = (self.drive.clone(), self.waive.clone());
-        Safety { drive, waived, set_aside, ..Safety::default() }
+        Safety { set_aside, ..safety }
     }
 }
 

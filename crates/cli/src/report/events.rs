@@ -94,6 +94,7 @@ words! {
     Command {
         Copy = "copy",
         Mirror = "mirror",
+        Move = "move",
         Verify = "verify",
         Enact = "enact",
         Undo = "undo",
@@ -143,6 +144,7 @@ words! {
         Adjust = "adjust",
         Rename = "rename",
         Remove = "remove",
+        Vacate = "vacate",
     }
 }
 
@@ -407,6 +409,8 @@ pub(crate) struct Verbs {
     pub(crate) adjust: Amount,
     pub(crate) rename: Amount,
     pub(crate) remove: Amount,
+    /// What goes from the source.
+    pub(crate) vacate: Amount,
 }
 
 /// What a run did.

@@ -57,6 +57,7 @@ impl From<Task> for Command {
             Task::Mirror => Self::Mirror,
             Task::Verify => Self::Verify,
             Task::Undo => Self::Undo,
+            Task::Move => Self::Move,
         }
     }
 }
@@ -373,6 +374,7 @@ impl Verbs {
             adjust: count(plan::Verb::Adjust).into(),
             rename: count(plan::Verb::Rename).into(),
             remove: count(plan::Verb::Remove).into(),
+            vacate: count(plan::Verb::Vacate).into(),
         }
     }
 }
@@ -389,6 +391,7 @@ impl Verbs {
             adjust: sum(self.adjust, other.adjust),
             rename: sum(self.rename, other.rename),
             remove: sum(self.remove, other.remove),
+            vacate: sum(self.vacate, other.vacate),
         }
     }
 }
@@ -407,6 +410,7 @@ impl From<plan::Verb> for Verb {
             plan::Verb::Adjust => Self::Adjust,
             plan::Verb::Rename => Self::Rename,
             plan::Verb::Remove => Self::Remove,
+            plan::Verb::Vacate => Self::Vacate,
         }
     }
 }

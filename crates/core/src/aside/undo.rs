@@ -211,7 +211,7 @@ impl Back<'_> {
         let known = self.known(folder.known.drive, there.as_ref());
         let before = self.memory.before.get(path.as_bytes()).map(|before| before.state);
         let (parent, name, steps) = (folder.parent, folder.name.clone(), steps.into());
-        (Folder { parent, name, known, before, names, steps, first: 0 }, problems)
+        (Folder { parent, name, known, before, names, steps, ..Folder::default() }, problems)
     }
 
     /// A folder on either side; `None` if there is none, or something else in the place of one of those

@@ -43,6 +43,8 @@ pub(crate) enum Change {
 pub(crate) enum What {
     /// Nothing, as it turned out.
     Nothing,
+    /// Nothing, and that was asked for.
+    Same,
     /// Only the source has it.
     New,
     /// Only the destination has it.
@@ -133,6 +135,7 @@ pub(crate) enum Presence {
 
 /// A folder of which everything is known: what this station gives to the next.
 #[derive(Debug)]
+#[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct Folder {
     /// Relative to the root; known only where something in it differs.
     pub(crate) path: TreePath,
@@ -148,6 +151,8 @@ pub(crate) struct Folder {
     /// Something of the destination stays in it, whatever is decided: left out, unknown, or on a
     /// drive that is none of this run's.
     pub(crate) holds: bool,
+    /// Something of the source stays in it, whatever is decided: left out, unknown, or on another drive.
+    pub(crate) stays_here: bool,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the
@@ -176,6 +181,8 @@ pub(crate) struct Below {
     pub(crate) stays: Stays,
     /// Something of the destination goes from it.
     pub(crate) removes: bool,
+    /// Something of the source stays in it.
+    pub(crate) stays_here: bool,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
 }

@@ -11,7 +11,7 @@ use crate::path::NameRange;
 use crate::plan::Note;
 use crate::problem::Operation;
 use crate::reach::Reach;
-use crate::scope::{Drives, Extra, LeftOut};
+use crate::scope::{Drives, Extra, LeftOut, Same};
 use crate::select::Verdict;
 use crate::state::State;
 use crate::temporary;
@@ -34,6 +34,8 @@ struct Down<'a> {
     difference: Option<usize>,
     /// The destination's entry in its place that is no folder, and takes part with it.
     instead: Option<&'a Stat>,
+    /// Both sides agree in what it is itself.
+    agrees: bool,
 }
 
 impl Walk<'_, '_> {
@@ -46,6 +48,9 @@ impl Walk<'_, '_> {
         }
         if self.leaves_drive(visit, met) {
             return;
+        }
+        if matches!(met.source, Side::LeftOut(_)) {
+            visit.node.stays_here();
         }
         self.tally(visit, met);
         visit.note_ahead(met, self.context.now);
@@ -110,11 +115,20 @@ impl Walk<'_, '_> {
                     Side::LeftOut(there) => there.as_ref(),
                     _ => None,
                 };
-                let (difference, whole, instead) = (Some(difference), None, None);
+                let (difference, whole, instead, agrees) = (Some(difference), None, None, false);
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference, instead },
+                    Down {
+                        presence,
+                        source,
+                        destination,
+                        verdict,
+                        whole,
+                        difference,
+                        instead,
+                        agrees,
+                    },
                 );
             }
         } else if source.links > 1 {
@@ -135,6 +149,7 @@ impl Walk<'_, '_> {
             Err(cause) => {
                 visit.problem(met.name, Operation::Compare, cause);
                 visit.node.holds();
+                visit.node.stays_here();
                 return;
             }
         };
@@ -145,8 +160,10 @@ impl Walk<'_, '_> {
         }
         let is_mount = obstacle == Some(Obstacle::Mount);
         let sides = (visit.seen_here(source), visit.seen_there(there));
-        let differs = what != What::Nothing;
-        let difference = differs.then(|| visit.note(met.name, sides, what, obstacle));
+        let agrees = what == What::Nothing;
+        let told = if agrees { What::Same } else { what };
+        let is_told = !agrees || self.context.scope.same == Same::Told;
+        let difference = is_told.then(|| visit.note(met.name, sides, told, obstacle));
         let (from, to, whole, instead) = (Some(source), Some(there), None, None);
         match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => {
@@ -154,7 +171,16 @@ impl Walk<'_, '_> {
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference, instead },
+                    Down {
+                        presence,
+                        source,
+                        destination,
+                        verdict,
+                        whole,
+                        difference,
+                        instead,
+                        agrees,
+                    },
                 );
             }
             (Kind::Folder, _) => {
@@ -163,7 +189,16 @@ impl Walk<'_, '_> {
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference, instead },
+                    Down {
+                        presence,
+                        source,
+                        destination,
+                        verdict,
+                        whole,
+                        difference,
+                        instead,
+                        agrees,
+                    },
                 );
             }
             (_, Kind::Folder) if !is_mount => {
@@ -172,7 +207,16 @@ impl Walk<'_, '_> {
                 self.go_below(
                     visit,
                     met.name,
-                    Down { presence, source, destination, verdict, whole, difference, instead },
+                    Down {
+                        presence,
+                        source,
+                        destination,
+                        verdict,
+                        whole,
+                        difference,
+                        instead,
+                        agrees,
+                    },
                 );
             }
             _ => {}
@@ -182,8 +226,8 @@ impl Walk<'_, '_> {
         }
         let same_kind = (source.kind == there.kind).then_some(there);
         if source.links > 1 || same_kind.is_some_and(|there| there.links > 1) {
-            visit.note_linked(met.name, source, same_kind, difference);
-        } else if difference.is_none() {
+            visit.note_linked(met.name, source, same_kind, difference.filter(|_| !agrees));
+        } else if agrees {
             let bytes = if source.kind == Kind::File { source.size } else { 0 };
             visit.findings.tallies.unchanged.add(bytes);
         }
@@ -198,10 +242,11 @@ impl Walk<'_, '_> {
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
             let (destination, difference, instead) = (Some(there), Some(difference), None);
+            let agrees = false;
             self.go_below(
                 visit,
                 met.name,
-                Down { presence, source, destination, verdict, whole, difference, instead },
+                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
             );
         }
     }
@@ -217,11 +262,12 @@ impl Walk<'_, '_> {
         if there.kind == Kind::Folder {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
             let (destination, difference, instead) = (Some(there), Some(difference), None);
+            let agrees = false;
             let verdict = Verdict::Take { all_below: true };
             self.go_below(
                 visit,
                 met.name,
-                Down { presence, source, destination, verdict, whole, difference, instead },
+                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
             );
         }
     }
@@ -256,7 +302,8 @@ impl Walk<'_, '_> {
     }
 
     fn go_below(&self, visit: &mut Visit<'_>, name: &[u8], down: Down<'_>) {
-        let Down { presence, source, destination, verdict, whole, difference, instead } = down;
+        let Down { presence, source, destination, verdict, whole, difference, instead, agrees } =
+            down;
         let (all_below, conditional) = match verdict {
             Verdict::Take { all_below } => (all_below, false),
             Verdict::IfNeeded { all_below } => (all_below, true),
@@ -279,15 +326,19 @@ impl Walk<'_, '_> {
                 conditional,
                 whole,
                 difference,
+                agrees,
                 drive,
                 doubt: visit.listed.doubt,
                 instead,
                 numbers: visit.listed.numbers,
             },
         );
+        // What a drive is mounted on stays.
         if crosses {
-            // What a drive is mounted on stays.
             node.holds();
+        }
+        if source.is_some_and(|source| visit.leaves_source(source) || source.mounted) {
+            node.stays_here();
         }
         visit.below.push(Arc::new(node));
     }
@@ -318,6 +369,7 @@ impl Walk<'_, '_> {
             Err(error) => {
                 visit.problem(name, Operation::ListDestination, error.into());
                 visit.node.holds();
+                visit.node.stays_here();
                 None
             }
         }

@@ -77,6 +77,9 @@ impl Walk<'_, '_> {
         let in_a_tree = visit.listed.source.is_some();
         if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
             visit.node.holds();
+            if joined.source.is_some() {
+                visit.node.stays_here();
+            }
             return None;
         }
         let single = self.context.pair.single.as_ref();
@@ -280,5 +283,6 @@ fn is_border(stat: &Stat, above: Option<u64>) -> bool {
 /// Nothing is concluded from a name that could not be looked at.
 fn unknown<T>(visit: &Visit<'_>) -> Option<T> {
     visit.node.holds();
+    visit.node.stays_here();
     None
 }

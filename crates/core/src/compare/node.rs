@@ -74,6 +74,8 @@ pub(super) struct Begun {
     pub(super) whole: Option<Whole>,
     /// Which of the differences of the folder above it is, if it is one.
     pub(super) difference: Option<usize>,
+    /// Both sides agree in what it is itself.
+    pub(super) agrees: bool,
     /// The drive of the destination that it lies on, or will.
     pub(super) drive: Arc<Mounted>,
     /// What an interrupted run left in doubt above it.
@@ -107,6 +109,8 @@ struct Inner {
     taken: (bool, bool),
     /// Something in the destination's folder stays, whatever is decided.
     holds: bool,
+    /// The same of the source's folder.
+    stays_here: bool,
 }
 
 impl Node {
@@ -161,6 +165,11 @@ impl Node {
         self.inner().holds = true;
     }
 
+    /// Something of the source stays in it.
+    pub(super) fn stays_here(&self) {
+        self.inner().stays_here = true;
+    }
+
     pub(super) fn note_taken(&self, (source, destination): (bool, bool)) {
         let taken = &mut self.inner().taken;
         *taken = (taken.0 | source, taken.1 | destination);
@@ -199,6 +208,7 @@ impl Node {
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
         above.holds |= holds && self.begun.presence == Presence::Destination;
         let mut own = self.begun.difference;
+        above.stays_here |= !takes_part && self.begun.source.is_some();
         if !takes_part && self.begun.presence != Presence::Destination {
             own = self.leave_out(&mut above, tells_left_out);
         }
@@ -284,7 +294,7 @@ impl Node {
                 }
             }
         }
-        let as_it_should_be = presence == Presence::Both && self.begun.difference.is_none();
+        let as_it_should_be = presence == Presence::Both && self.begun.agrees;
         if as_it_should_be && takes_part {
             tallies.unchanged.add(0);
         }
@@ -313,6 +323,7 @@ impl Node {
             differences: inner.differences,
             linked: inner.linked,
             holds: inner.holds,
+            stays_here: inner.stays_here,
             for_what_it_holds: *conditional,
             below: inner.below,
         };

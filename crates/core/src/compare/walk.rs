@@ -56,6 +56,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
             conditional: false,
             whole: None,
             difference: None,
+            agrees: true,
             drive: context.drives.root(),
             doubt: None,
             instead: None,
@@ -140,6 +141,7 @@ impl Walk<'_, '_> {
         let Some(listed) = listed else {
             self.keep(findings);
             node.holds();
+            node.stays_here();
             self.settle(node);
             return;
         };
@@ -160,6 +162,7 @@ impl Walk<'_, '_> {
         let mut visit = Visit { node, listed, below, taken, findings: Findings::default() };
         if self.must_halt() {
             node.holds();
+            node.stays_here();
         } else {
             for joined in tree::join(&listed.listings.0, &listed.listings.1, stretch) {
                 if let Some(met) = self.look(&mut visit, &joined) {

@@ -7,6 +7,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::PathBuf;
 
 use crate::aside::Shelf;
+use crate::aspect::Aspects;
 use crate::os::{Space, System};
 use crate::plan::{Nested, Note, Plan};
 use crate::policy::Part;
@@ -100,6 +101,14 @@ pub enum Refusal {
         /// As the user named it.
         destination_path: String,
     },
+    /// See [`Guard::Loss`].
+    #[error(
+        "what goes from the source would be lost, since it does not arrive: {what}\n  copy it to a drive that holds that ('utter drives' shows what each holds); if you can do without it: --waive loss"
+    )]
+    Loss {
+        /// In words.
+        what: String,
+    },
     /// See [`Guard::Drive`].
     #[error(
         "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive that was there then; if it is the same folder after all: --waive drive"
@@ -148,6 +157,7 @@ impl Refusal {
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
             Self::Nesting(_) => Guard::Nesting,
+            Self::Loss { .. } => Guard::Loss,
             Self::Swapped { .. } => Guard::Swapped,
             Self::OtherRun { .. } | Self::RunInUse { .. } => Guard::OtherRun,
             Self::Drive { .. } | Self::NotMounted { .. } | Self::OtherPlace { .. } => Guard::Drive,
@@ -186,10 +196,28 @@ pub(crate) fn check(
     if task.removes() && on(Guard::Swapped) {
         swapped::check(plan)?;
     }
+    if task.vacates() && on(Guard::Loss) {
+        loss(request, plan)?;
+    }
     if on(Guard::Space) {
         space(system, safety, (pairs, shelf), holds_holes, plan)?;
     }
     Ok(locks)
+}
+
+/// What goes from a source must all have arrived.
+fn loss(request: &Request, plan: &Plan) -> Result<(), Refusal> {
+    if plan.totals.vacate.entries == 0 {
+        return Ok(());
+    }
+    let lacks = Aspects::ALL.iter().filter(|aspect| !request.carry.has(*aspect));
+    let lacks = lacks.map(|aspect| aspect.name().to_owned());
+    let notes = plan.notes.iter().filter_map(|note| match note {
+        Note::PrivilegesLeftOut(_) => Some("set-id bits and capabilities".to_owned()),
+        other => other.not_carried(),
+    });
+    let lost: Vec<String> = lacks.chain(notes).collect();
+    if lost.is_empty() { Ok(()) } else { Err(Refusal::Loss { what: lost.join(", ") }) }
 }
 
 /// A folder that a drive is to be mounted on holds none of it as long as that is not.

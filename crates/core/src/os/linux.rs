@@ -15,7 +15,7 @@ use rustix::io::{Errno, retry_on_intr};
 
 use super::{
     Advice, Caller, EachName, Entry, Flags, Identity, Kind, Mount, Onto, Space, Stat, System, Time,
-    proc,
+    lease, proc,
 };
 
 /// Longest path that one call takes, its closing NUL left out.
@@ -376,6 +376,10 @@ impl System for Linux {
             Err(Errno::WOULDBLOCK) => Ok(None),
             other => Ok(other.map(|()| Some(handle))?),
         }
+    }
+
+    fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+        lease::is_open_for_writing(file)
     }
 
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()> {

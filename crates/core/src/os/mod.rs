@@ -4,6 +4,7 @@
 //! put another implementation in between that counts calls, fails one of them or stops the run at
 //! one of them. [`Linux`] is the real one.
 
+mod lease;
 mod linux;
 mod proc;
 
@@ -412,6 +413,9 @@ pub trait System: Sync {
     /// Takes the one lock that a folder has, as long as the handle is held; `None` if another holds
     /// it. It goes with the process that took it, however that ends.
     fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
+    /// True if somebody else has a file open for writing; see `F_SETLEASE` in `fcntl(2)`. Fails where that
+    /// cannot be told.
+    fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool>;
     /// Brings a file's content and attributes onto its drive.
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings everything written to the drive that holds `folder` onto it.

@@ -58,16 +58,21 @@ pub struct PlacedStep<'a> {
 }
 
 impl Plan {
-    /// All steps in tree order: a folder before what it holds, names by their bytes.
+    /// All steps in tree order: a folder before what it holds, names by their bytes. Of each source what goes
+    /// from it comes after what happens in the destination.
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
         self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
             let top = TreePath::default();
             let root =
                 part.root.iter().map(move |step| placed(part, prefix, part.first, &top, step));
-            let below = InTreeOrder::new(part);
-            root.chain(
-                below.map(move |(number, path, step)| placed(part, prefix, number, &path, step)),
-            )
+            let number = part.number_of_root_vacate();
+            let last = part.root_vacate.iter();
+            let last =
+                last.map(move |step| placed(part, prefix, number, &TreePath::default(), step));
+            let below = InTreeOrder::of_steps(part).chain(InTreeOrder::of_vacates(part));
+            let below =
+                below.map(move |(number, path, step)| placed(part, prefix, number, &path, step));
+            root.chain(below).chain(last)
         })
     }
 
@@ -112,6 +117,11 @@ impl Plan {
                 folder.first = next;
                 next += folder.steps.len();
             }
+            for folder in &mut part.folders {
+                folder.first_vacate = next;
+                next += folder.vacates.len();
+            }
+            next += usize::from(part.root_vacate.is_some());
             part.all_steps().for_each(|step| self.totals.include(step));
         }
     }

@@ -1,7 +1,7 @@
 //! All steps of a part in tree order.
 
 use crate::path::TreePath;
-use crate::policy::{Part, Step};
+use crate::policy::{Folder, Part, Step};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
 pub(super) struct InTreeOrder<'a> {
@@ -9,11 +9,23 @@ pub(super) struct InTreeOrder<'a> {
     next_folder: usize,
     /// Folders entered and not left: position, path, steps already given.
     open: Vec<(usize, TreePath, usize)>,
+    /// Which steps of a folder, with the number of the first.
+    of: fn(&Folder) -> (&[Step], usize),
 }
 
 impl<'a> InTreeOrder<'a> {
-    pub(super) fn new(part: &'a Part) -> Self {
-        Self { part, next_folder: 0, open: Vec::new() }
+    pub(super) fn of_steps(part: &'a Part) -> Self {
+        fn of(folder: &Folder) -> (&[Step], usize) {
+            (&folder.steps, folder.first)
+        }
+        Self { part, next_folder: 0, open: Vec::new(), of }
+    }
+
+    pub(super) fn of_vacates(part: &'a Part) -> Self {
+        fn of(folder: &Folder) -> (&[Step], usize) {
+            (&folder.vacates, folder.first_vacate)
+        }
+        Self { of, ..Self::of_steps(part) }
     }
 
     fn enter(&mut self) {
@@ -40,14 +52,15 @@ impl<'a> Iterator for InTreeOrder<'a> {
                 continue;
             };
             let folder = &self.part.folders[*at];
-            let step = folder.steps.get(*given);
+            let (steps, first) = (self.of)(folder);
+            let step = steps.get(*given);
             let below = self.part.folders.get(self.next_folder);
             let below = below.filter(|below| below.parent as usize == *at);
             match (step, below) {
                 (Some(step), below)
                     if below.is_none_or(|below| folder.names.get(step.name) <= &*below.name) =>
                 {
-                    let number = folder.first + *given;
+                    let number = first + *given;
                     *given += 1;
                     return Some((number, path.join(folder.names.get(step.name)), step));
                 }

@@ -83,6 +83,9 @@ pub struct Totals {
     pub rename: Count,
     /// Steps that remove, with the bytes they give up.
     pub remove: Count,
+    /// Entries that go from the source, with their bytes.
+    #[serde(default)]
+    pub vacate: Count,
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
     /// Entries that are as they should be.
@@ -116,6 +119,7 @@ impl Totals {
             Verb::Adjust => self.adjust,
             Verb::Rename => self.rename,
             Verb::Remove => self.remove,
+            Verb::Vacate => self.vacate,
         }
     }
 
@@ -130,7 +134,8 @@ impl Totals {
     pub(super) fn forget_steps(&mut self) {
         let none = Count::default();
         let (add, replace, adjust, rename, remove) = (none, none, none, none, none);
-        *self = Self { add, replace, adjust, rename, remove, leftovers: 0, ..*self };
+        let steps = Self { add, replace, adjust, rename, remove, vacate: none, ..*self };
+        *self = Self { leftovers: 0, ..steps };
     }
 
     pub(super) fn include(&mut self, step: &Step) {
@@ -140,6 +145,7 @@ impl Totals {
             Verb::Adjust => &mut self.adjust,
             Verb::Rename => &mut self.rename,
             Verb::Remove => &mut self.remove,
+            Verb::Vacate => &mut self.vacate,
         };
         count.add(step.bytes());
         self.leftovers += u64::from(step.reason == Reason::Leftover);

@@ -4,8 +4,10 @@
 
 use std::collections::HashSet;
 
+use crate::os::Kind;
+
 use super::part::Part;
-use super::step::{Step, Verb};
+use super::step::{Reason, Step, Verb};
 
 /// Takes out what cannot be done as the part stands. Returns how many steps that were.
 pub(super) fn prune(part: &mut Part) -> u64 {
@@ -16,7 +18,45 @@ pub(super) fn prune(part: &mut Part) -> u64 {
 /// them. Returns how many steps that were.
 pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
     let first = part.first;
-    Web::of(part).tear(part, |number| unwanted.contains(&(first + number)))
+    let steps = Web::of(part).tear(part, |number| unwanted.contains(&(first + number)));
+    let vacates = settle_vacates(part, |number| unwanted.contains(&number));
+    steps + vacates
+}
+
+/// Takes out what cannot go from the source as the part stands: what does not arrive, and folders of which
+/// something stays. `unwanted` tells of more, by their numbers in the plan. Returns how many that were.
+pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
+    let mut stay: HashSet<(u32, Box<[u8]>)> = HashSet::new();
+    let mut gone = 0;
+    for at in (0..part.folders.len()).rev() {
+        let folder = &part.folders[at];
+        let kept: Vec<Step> = folder
+            .vacates
+            .iter()
+            .enumerate()
+            .filter_map(|(slot, step)| {
+                let name = folder.names.get(step.name);
+                let arrives = step.reason != Reason::Arrives || folder.find(name).is_some();
+                let is_held = step.kind() == Kind::Folder
+                    && stay.contains(&(u32::try_from(at).unwrap_or(u32::MAX), name.into()));
+                (arrives && !is_held && !unwanted(folder.first_vacate + slot)).then_some(*step)
+            })
+            .collect();
+        let lost = folder.vacates.len() - kept.len();
+        let folder = &mut part.folders[at];
+        folder.vacates = kept.into();
+        folder.stays_here |= lost > 0;
+        gone += lost as u64;
+        if folder.stays_here {
+            stay.insert((folder.parent, folder.name.clone()));
+        }
+    }
+    let top_stays = part.folders.first().is_some_and(|top| top.stays_here);
+    if part.root_vacate.is_some() && top_stays {
+        part.root_vacate = None;
+        gone += 1;
+    }
+    gone
 }
 
 /// How the steps of a part hang together; they are counted from 0, the root's first.

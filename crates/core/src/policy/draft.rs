@@ -9,7 +9,7 @@ use crate::plan::Count;
 use crate::state::{Known, State};
 
 use super::part::{Elsewhere, Folder, NameId, Part};
-use super::step::Step;
+use super::step::{Reason, Step};
 use super::{Decided, Policy, dependence};
 
 /// A folder in which something is decided.
@@ -21,6 +21,10 @@ pub(super) struct Drafted {
     pub(super) before: Option<State>,
     pub(super) names: Names,
     pub(super) steps: Vec<Option<Step>>,
+    /// What goes from the source.
+    pub(super) vacates: Vec<Step>,
+    /// Something of the source stays in it.
+    pub(super) stays_here: bool,
     pub(super) linked: Vec<LinkedName>,
     /// Entries in it that an option holds back.
     pub(super) held_back: u64,
@@ -72,6 +76,8 @@ pub(crate) struct Draft<'a> {
     /// Folders that a rename took along, with all they held.
     dead: HashSet<usize>,
     pub(super) decided: Decided,
+    /// The source's root folder, if it may go.
+    pub(super) root: Option<State>,
 }
 
 impl Drafted {
@@ -84,6 +90,8 @@ impl Drafted {
             before: from.before,
             names: from.names,
             steps: Vec::new(),
+            vacates: Vec::new(),
+            stays_here: false,
             linked: Vec::new(),
             held_back: 0,
             spared_newer: 0,
@@ -96,7 +104,12 @@ impl Drafted {
 
     pub(super) fn is_empty(&self) -> bool {
         let holds_back = self.held_back + self.spared_newer > 0;
-        self.steps.is_empty() && self.linked.is_empty() && self.children.is_empty() && !holds_back
+        let vacates = !self.vacates.is_empty();
+        self.steps.is_empty()
+            && !vacates
+            && self.linked.is_empty()
+            && self.children.is_empty()
+            && !holds_back
     }
 
     fn sort(&mut self) {
@@ -130,6 +143,7 @@ impl<'a> Draft<'a> {
             elsewhere: Vec::new(),
             dead: HashSet::new(),
             decided: Decided::default(),
+            root: None,
         }
     }
 
@@ -147,6 +161,8 @@ impl<'a> Draft<'a> {
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
             waiting.extend(children.into_iter().map(|child| (child, here, fate)));
             if fate != Fate::Open {
+                folder.vacates.clear();
+                folder.stays_here = true;
                 folder.held_back += folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
             // What is in a folder that is not made shares its fate, which a problem tells.
@@ -164,6 +180,8 @@ impl<'a> Draft<'a> {
             let steps = folder.steps.iter_mut().filter_map(Option::take);
             self.decided.held_back += steps.count() as u64;
             folder.linked.clear();
+            folder.vacates.clear();
+            folder.stays_here = true;
         }
     }
 
@@ -225,6 +243,7 @@ impl<'a> Draft<'a> {
         let mut decided = std::mem::take(&mut self.decided);
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
+        dependence::settle_vacates(&mut decided.part, |_| false);
         decided
     }
 
@@ -245,13 +264,32 @@ impl<'a> Draft<'a> {
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
             let Drafted { name, known, before, mut names, steps, parent, .. } = drafted;
+            let (mut vacates, stays_here) = (drafted.vacates, drafted.stays_here);
             let parent = places[parent as usize];
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
             steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
-            Folder { parent, name, known, before, names, steps: steps.into(), first: 0 }
+            vacates.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+            Folder {
+                parent,
+                name,
+                known,
+                before,
+                names,
+                steps: steps.into(),
+                first: 0,
+                vacates: vacates.into(),
+                first_vacate: 0,
+                stays_here,
+            }
         });
-        Part { root, folders: folders.collect(), elsewhere: self.elsewhere, ..Part::default() }
+        let folders: Vec<Folder> = folders.collect();
+        let goes = folders.first().is_none_or(|top| !top.stays_here);
+        let root_vacate = self
+            .root
+            .filter(|_| goes)
+            .map(|root| Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None)));
+        Part { root, root_vacate, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
     /// The folders that hold a step, or a name that steps speak of, and those that lead there.
@@ -263,6 +301,7 @@ impl<'a> Draft<'a> {
         }
         for at in (1..self.folders.len()).rev() {
             needed[at] |= self.folders[at].steps.iter().any(Option::is_some);
+            needed[at] |= !self.folders[at].vacates.is_empty();
             needed[at] &= !dead.contains(&at);
             if needed[at] {
                 needed[self.folders[at].parent as usize] = true;

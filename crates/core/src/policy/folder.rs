@@ -2,12 +2,15 @@
 
 use std::collections::HashMap;
 
+use crate::aspect::{Aspect, Aspects};
 use crate::compare::{
     self, Below, Change, Difference, Obstacle, Presence, Seen, Station, Stays, What,
 };
 use crate::drives::DriveId;
 use crate::os::Kind;
 use crate::problem::{Cause, Operation, Problem};
+use crate::request::OnConflict;
+use crate::state::State;
 
 use super::Policy;
 use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
@@ -35,10 +38,13 @@ impl Station for Draft<'_> {
         let for_what_it_holds = folder.for_what_it_holds;
         if folder.is_plain() {
             let stays = if folder.holds { Stays::Something } else { Stays::Nothing };
-            return Below { stays, for_what_it_holds, ..Below::default() };
+            let stays_here = folder.stays_here;
+            return Below { stays, stays_here, for_what_it_holds, ..Below::default() };
         }
         let mut left = if folder.holds { Stays::Something } else { Stays::Nothing };
         let mut removes = false;
+        let mut stays_here = folder.stays_here;
+        let mut vacates = Vec::new();
         let drive = folder.drive();
         let below: HashMap<usize, Below> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
@@ -50,7 +56,12 @@ impl Station for Draft<'_> {
         for (at, difference) in differences.iter().enumerate() {
             let child = below.get(&at);
             removes |= child.is_some_and(|child| child.removes);
-            match self.policy.decide(difference, child, drive) {
+            let decision = self.policy.decide(difference, child, drive);
+            match self.policy.vacate(difference, child, &decision, drive) {
+                Some(step) => vacates.push(step),
+                None => stays_here |= difference.source != Seen::Absent,
+            }
+            match decision {
                 Decision::Step(step) => {
                     removes |= step.verb == Verb::Remove;
                     slots.insert(at, drafted.steps.len());
@@ -74,11 +85,11 @@ impl Station for Draft<'_> {
                     left = Stays::Something;
                     self.doom(child.filter(|_| sides_make_a_folder(difference)), Fate::Lost);
                     let path = path.join(drafted.names.get(difference.name));
-                    self.decided.problems.push(Problem {
-                        path,
-                        operation: Operation::Write,
-                        cause,
-                    });
+                    let operation = match cause {
+                        Cause::NameTaken => Operation::Vacate,
+                        _ => Operation::Write,
+                    };
+                    self.decided.problems.push(Problem { path, operation, cause });
                 }
             }
         }
@@ -92,12 +103,13 @@ impl Station for Draft<'_> {
                 LinkedName { facts, alone }
             })
             .collect();
+        (drafted.vacates, drafted.stays_here) = (vacates, stays_here);
         drafted.steps.shrink_to_fit();
         let number = (is_root || !drafted.is_empty()).then_some(self.folders.len());
         if number.is_some() {
             self.folders.push(drafted);
         }
-        Below { number, stays: left, removes, for_what_it_holds }
+        Below { number, stays: left, removes, stays_here, for_what_it_holds }
     }
 }
 
@@ -123,7 +135,7 @@ impl Policy<'_> {
         let step = |verb, reason| Step::new(verb, reason, sides);
         let compares = self.task.only_compares();
         match (what, obstacle.as_deref()) {
-            (What::Nothing, _) => Decision::Nothing,
+            (What::Nothing | What::Same, _) => Decision::Nothing,
             (What::Extra, _) => self.removal(step(Verb::Remove, Reason::Extra), child, drive),
             (What::Leftover, _) => self.removal(step(Verb::Remove, Reason::Leftover), child, drive),
             (What::LeftOut, _) => {
@@ -143,15 +155,71 @@ impl Policy<'_> {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
             (What::New, None) => self.if_granted(step(Verb::Add, Reason::New), drive),
+            (What::Kind | What::Content(_), None)
+                if self.gives_way_not(&step(Verb::Replace, Reason::Kind)) =>
+            {
+                Decision::Problem(Cause::NameTaken)
+            }
+            (What::Aspects(_), None) if self.is_conflict(difference) => {
+                Decision::Problem(Cause::NameTaken)
+            }
             (What::Kind, None) => self.exchange(step(Verb::Replace, Reason::Kind), child, drive),
             (What::Content(change), None) => {
                 self.if_granted(step(Verb::Replace, reason_of(*change)), drive)
             }
             (What::Aspects(aspects), None) => {
-                let step = Step { aspects: *aspects, ..step(Verb::Adjust, Reason::Aspects) };
-                self.if_granted(step, drive)
+                let aspects = self.told_by_a_folder(*aspects, sides);
+                let step = Step { aspects, ..step(Verb::Adjust, Reason::Aspects) };
+                if aspects.is_empty() { Decision::Nothing } else { self.if_granted(step, drive) }
             }
         }
+    }
+
+    /// In what a folder differs, as far as that is its own: what went from a source's folder has changed its
+    /// time, so that one which is newer than the destination's tells nothing.
+    pub(super) fn told_by_a_folder(
+        &self,
+        aspects: Aspects,
+        (source, there): (Option<State>, Option<State>),
+    ) -> Aspects {
+        let is_newer = source.zip(there).is_some_and(|(source, there)| {
+            source.kind == Kind::Folder && source.modified() > there.modified()
+        });
+        if self.task.vacates() && is_newer { aspects.without(Aspect::Times) } else { aspects }
+    }
+
+    /// True for a file that a move meets with other attributes; a folder that is there takes on those of
+    /// the one that comes.
+    fn is_conflict(&self, difference: &Difference) -> bool {
+        let is_folder = difference.source.state().is_some_and(|s| s.kind == Kind::Folder);
+        let gives_way = self.vacating.on_conflict == OnConflict::Replace;
+        self.task.vacates() && !is_folder && !gives_way
+    }
+
+    /// What goes from the source, of one difference: only what arrives or has arrived, and a folder only if
+    /// all in it goes.
+    fn vacate(
+        &self,
+        difference: &Difference,
+        child: Option<&Below>,
+        decision: &Decision,
+        drive: DriveId,
+    ) -> Option<Step> {
+        let (source, there) = (difference.source.state()?, difference.destination.state());
+        let reason = match decision {
+            Decision::Step(_) => Reason::Arrives,
+            Decision::Nothing if source.kind == Kind::Folder => Reason::Arrived,
+            Decision::Nothing if difference.what == What::Same => Reason::Arrived,
+            _ => return None,
+        };
+        if source.kind == Kind::Folder {
+            let goes = child.is_some_and(|child| !child.stays_here);
+            if !goes || self.vacating.leave_folders {
+                return None;
+            }
+        }
+        let step = Step::vacate(reason, difference.name, (Some(source), there));
+        (self.may(&step, drive) == Word::Yes).then_some(step)
     }
 
     fn if_granted(&self, step: Step, drive: DriveId) -> Decision {

@@ -2,6 +2,7 @@
 
 use crate::drives::DriveId;
 use crate::os::Kind;
+use crate::request::OnConflict;
 
 use super::step::{Reason, Step, Verb};
 use super::{Draft, Policy};
@@ -29,12 +30,25 @@ impl Policy<'_> {
         if !self.content && step.verb != Verb::Adjust && !self.task.only_compares() {
             return Word::Held;
         }
+        if step.verb == Verb::Vacate && !self.task.vacates() || self.gives_way_not(step) {
+            return Word::Held;
+        }
         let clears = step.reason == Reason::Leftover;
         let takes_away = matches!(step.verb, Verb::Remove | Verb::Rename);
         if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
             return Word::Held;
         }
         if self.spare_newer && self.is_newer_there(step, drive) { Word::Newer } else { Word::Yes }
+    }
+
+    /// True for what a move meets under a name, and may not take the place of.
+    pub(super) fn gives_way_not(&self, step: &Step) -> bool {
+        let (Verb::Replace, true) = (step.verb, self.task.vacates()) else { return false };
+        match (self.vacating.on_conflict, step.source, step.destination) {
+            (OnConflict::Replace, ..) => false,
+            (OnConflict::Newer, Some(source), Some(there)) => source.modified() <= there.modified(),
+            _ => true,
+        }
     }
 
     /// True for a file of the destination, or anything else that is no folder, that is newer than what

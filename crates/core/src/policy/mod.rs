@@ -24,7 +24,8 @@ use crate::drives::{DriveId, DriveMap};
 use crate::os::{Kind, Time};
 use crate::plan::Count;
 use crate::problem::Problem;
-use crate::request::{By, Request, Task};
+use crate::request::{By, Request, Task, Vacating};
+use crate::state::State;
 
 pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
@@ -77,6 +78,7 @@ pub(crate) struct Policy<'a> {
     strictly: bool,
     /// Nothing is known of what is on both sides but that it is there.
     by_presence: bool,
+    vacating: Vacating,
     drives: &'a dyn Drives,
 }
 
@@ -89,6 +91,7 @@ impl<'a> Policy<'a> {
             content: request.carry.has(Aspect::Content),
             strictly: request.strictly,
             by_presence: request.changed.by == By::Presence,
+            vacating: request.vacating,
             drives,
         }
     }
@@ -123,6 +126,12 @@ impl Draft<'_> {
         self.last_word(root)
     }
 
+    /// The source's root folder, if it may go.
+    pub(crate) fn vacating_root(mut self, root: Option<State>) -> Self {
+        self.root = root.filter(|_| !self.policy.vacating.leave_folders);
+        self
+    }
+
     fn root_step(&mut self, root: &Root) -> Option<Step> {
         let Root { source, destination, what } = *root;
         let (verb, reason) = match what {
@@ -132,7 +141,10 @@ impl Draft<'_> {
         };
         let mut step = Step::new(verb, reason, (Some(source), destination));
         if let What::Aspects(aspects) = what {
-            step.aspects = aspects;
+            step.aspects = self.policy.told_by_a_folder(aspects, (Some(source), destination));
+            if step.aspects.is_empty() {
+                return None;
+            }
         }
         self.granted(step, DriveId::default())
     }

@@ -17,7 +17,7 @@ pub(crate) struct Elsewhere {
 }
 
 /// A folder that holds steps, or leads to one that does.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub(crate) struct Folder {
     /// Position of the folder above; the root stands at 0 and is its own.
     pub(crate) parent: u32,
@@ -31,6 +31,12 @@ pub(crate) struct Folder {
     pub(crate) steps: Box<[Step]>,
     /// Number of the first of these steps among all of the plan.
     pub(crate) first: usize,
+    /// What goes from the source's folder, by name.
+    pub(crate) vacates: Box<[Step]>,
+    /// Number of the first of those.
+    pub(crate) first_vacate: usize,
+    /// Something stays in the source's folder.
+    pub(crate) stays_here: bool,
 }
 
 impl Folder {
@@ -45,6 +51,8 @@ impl Folder {
 pub(crate) struct Part {
     /// What happens to the root folder itself; it is step number `first`.
     pub(crate) root: Option<Step>,
+    /// The source's root folder goes when all in it went; the last of the part's steps.
+    pub(crate) root_vacate: Option<Step>,
     pub(crate) first: usize,
     /// In tree order, so that each comes after the one above it.
     pub(crate) folders: Vec<Folder>,
@@ -59,7 +67,15 @@ pub(crate) struct Part {
 
 impl Part {
     pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
-        self.root.iter().chain(self.folders.iter().flat_map(|folder| &*folder.steps))
+        let vacates = self.folders.iter().flat_map(|folder| &*folder.vacates);
+        let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
+        self.root.iter().chain(steps).chain(vacates).chain(&self.root_vacate)
+    }
+
+    /// The number of the last of its steps.
+    pub(crate) fn number_of_root_vacate(&self) -> usize {
+        let last = self.folders.last();
+        last.map_or(self.first, |folder| folder.first_vacate + folder.vacates.len())
     }
 
     pub(crate) fn has_steps(&self) -> bool {

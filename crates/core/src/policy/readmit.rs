@@ -27,6 +27,7 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
         Verb::Rename => destination.is_some(),
         Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
         Verb::Remove => source.is_none() && destination.is_some(),
+        Verb::Vacate => false,
     };
     if !sides {
         return Err("the sides do not fit the verb".into());

@@ -90,8 +90,8 @@ pub(crate) fn reverse(
                 _ => planned(Verb::Add, Reason::Before, kept, None),
             }
         }
-        // Told by the folder it was in: see `Reversal`.
-        Verb::Rename => None,
+        // Told by the folder it was in: see `Reversal`. What went from a source is not taken back.
+        Verb::Rename | Verb::Vacate => None,
         Verb::Adjust => {
             let before = taken.before?;
             if taken.is_whole {

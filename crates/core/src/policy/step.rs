@@ -23,11 +23,14 @@ pub enum Verb {
     Rename,
     /// The source does not have it.
     Remove,
+    /// It has arrived, and goes from the source.
+    Vacate,
 }
 
 impl Verb {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove];
+    pub const ALL: [Self; 6] =
+        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove, Self::Vacate];
 
     /// The word for it.
     pub fn name(self) -> &'static str {
@@ -37,6 +40,7 @@ impl Verb {
             Self::Adjust => "adjust",
             Self::Rename => "rename",
             Self::Remove => "remove",
+            Self::Vacate => "vacate",
         }
     }
 }
@@ -47,7 +51,7 @@ pub struct Verbs(u8);
 
 impl Verbs {
     /// All of them.
-    pub const ALL: Self = Self(0b11111);
+    pub const ALL: Self = Self(0b11_1111);
     /// None of them.
     pub const NONE: Self = Self(0);
 
@@ -102,7 +106,7 @@ impl FromIterator<Verb> for Verbs {
 /// A word in a list of kinds of steps that names none.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename and remove, each also with a '-' in front to leave it out"
+    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename, remove and vacate, each also with a '-' in front to leave it out"
 )]
 pub struct UnknownVerb(String);
 
@@ -141,6 +145,10 @@ pub enum Reason {
     Made,
     /// A run that is taken back displaced it.
     Before,
+    /// It goes once its copy, which this plan makes, is proven.
+    Arrives,
+    /// It goes once what is there already is proven to be the same.
+    Arrived,
 }
 
 /// The side that a step changes.
@@ -206,6 +214,15 @@ impl Step {
         }
     }
 
+    /// A step of the source, for what has arrived, or is to.
+    pub(in crate::policy) fn vacate(
+        reason: Reason,
+        name: NameRange,
+        sides: (Option<State>, Option<State>),
+    ) -> Self {
+        Self { side: Side::Source, name, ..Self::new(Verb::Vacate, reason, sides) }
+    }
+
     /// The name that a hard link is made to.
     pub(crate) fn link(&self) -> Option<NameId> {
         match self.relation {
@@ -232,6 +249,7 @@ impl Step {
         let state = match self.verb {
             Verb::Add | Verb::Replace if self.link().is_none() => self.source,
             Verb::Remove => self.destination,
+            Verb::Vacate => self.source,
             _ => None,
         };
         state.map_or(0, |state| state.bytes())
@@ -250,7 +268,8 @@ impl Step {
 
     /// It makes or changes an entry other than a folder.
     pub(crate) fn writes(&self) -> bool {
-        !matches!(self.verb, Verb::Rename | Verb::Remove) && self.kind() != Kind::Folder
+        !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::Vacate)
+            && self.kind() != Kind::Folder
     }
 }
 

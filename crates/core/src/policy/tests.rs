@@ -72,6 +72,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         content: true,
         strictly: false,
         by_presence: false,
+        vacating: Vacating::default(),
         drives,
     }
 }
@@ -88,6 +89,7 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
         differences: Vec::new(),
         linked: Vec::new(),
         holds: false,
+        stays_here: false,
         for_what_it_holds: false,
         below: Vec::new(),
     }

@@ -9,7 +9,7 @@ use crate::mark::{self, Leaving};
 use crate::os::{Entry, is_unsupported};
 use crate::path::TreePath;
 use crate::plan::Plan;
-use crate::policy::Verb;
+use crate::policy::{Side, Verb};
 use crate::problem::{Cause, Operation};
 use crate::request::Flush;
 use crate::writer::Trouble;
@@ -86,7 +86,9 @@ impl Run<'_> {
         if own == Leaving::New && self.left_nothing_half() {
             self.lift(root, &TreePath::default());
         }
-        let all_done = self.numbers().all(|number| self.ledger.get(number) == StepOutcome::Done);
+        let all = self.part.all_steps().zip(self.numbers());
+        let mut there = all.filter(|(step, _)| step.side == Side::Destination);
+        let all_done = there.all(|(_, number)| self.ledger.get(number) == StepOutcome::Done);
         if self.doubts.settles && all_done {
             self.doubts.earlier.iter().for_each(|path| self.lift(root, path));
         }
@@ -96,6 +98,8 @@ impl Run<'_> {
         let folder = self.system().open_folder(root, path.as_bytes());
         let lifted = folder.and_then(|folder| mark::lift(self.system(), folder.as_fd()));
         if let Err(error) = lifted {
+            // It is in doubt as before, and nothing depends on it now.
+            self.doubts.flushed.store(false, Ordering::Relaxed);
             self.report(&self.drives[0], path, Trouble(Operation::Flush, error.into()));
         }
     }

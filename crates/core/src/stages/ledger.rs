@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::{Count, Plan};
-use crate::policy::{Part, Step};
+use crate::policy::{Part, Step, Verb};
 use crate::problem::{Cause, Problem};
 use crate::request::Retries;
 use crate::writer::{Done, Trouble, was_interrupted};
@@ -61,7 +61,7 @@ impl Ledger {
 
     pub(super) fn outcome(self, plan: &Plan, stopped: bool) -> Outcome {
         let steps: Vec<StepOutcome> = self.outcomes.iter().map(read).collect();
-        let mut done = [Count::default(); 5];
+        let mut done = [Count::default(); Verb::ALL.len()];
         let all = plan.parts.iter().flat_map(Part::all_steps);
         for (step, outcome) in all.zip(&steps) {
             if *outcome == StepOutcome::Done {

@@ -11,6 +11,7 @@ mod outcome;
 mod recheck;
 mod room;
 mod steps;
+mod vacate;
 
 use std::collections::HashMap;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -46,6 +47,8 @@ pub(crate) struct Terms<'a> {
     pub(crate) remove_first: bool,
     /// Where what is displaced goes, if it is not lost.
     pub(crate) aside: Option<&'a Aside<'a>>,
+    /// What goes from the source may have lost what the destination's drive does not hold.
+    pub(crate) may_lose: bool,
 }
 
 /// When a stage is due.
@@ -69,7 +72,7 @@ struct Stage {
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
-const STAGES: [Stage; 15] = [
+const STAGES: [Stage; 16] = [
     // An earlier try to take a run back may have been killed. Nothing of what was lies under such names.
     Stage { gate: Gate::If(|run| run.takes_back()), work: |run, root| run.clear_leftovers(root) },
     // What is set aside can only be brought back as it was if that is known before anything changes.
@@ -88,6 +91,8 @@ const STAGES: [Stage; 15] = [
     Stage { gate: Gate::If(|run| run.flushes()), work: |run, root| run.flush(root) },
     Stage { gate: Gate::If(|run| run.rechecks()), work: |run, root| run.recheck(root) },
     Stage { gate: Gate::If(|run| run.has_flushed()), work: |run, root| run.clear_doubts(root) },
+    // Nothing goes from the source before its copy is on the drive and beyond doubt.
+    Stage { gate: Gate::If(|run| run.may_vacate()), work: |run, root| run.vacate(root) },
 ];
 
 /// One part while it is carried out.
@@ -105,6 +110,9 @@ struct Run<'a> {
     linking: Mutex<()>,
     doubts: Doubts<'a>,
     remove_first: bool,
+    may_lose: bool,
+    /// The plan holds whatever was to be in it.
+    knows_all: bool,
 }
 
 /// A drive of the destination while a part is carried out.
@@ -124,7 +132,7 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside } = *terms;
+    let Terms { system, observer, running, remove_first, aside, may_lose } = *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let means = Means::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -158,6 +166,8 @@ pub(crate) fn carry_out(
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
             remove_first,
+            may_lose,
+            knows_all: plan.problems.is_empty(),
         };
         run.go();
     }

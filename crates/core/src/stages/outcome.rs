@@ -39,7 +39,7 @@ pub struct Outcome {
     /// In tree order.
     pub problems: Vec<Problem>,
     /// Steps that were done, in the order of [`Verb::ALL`].
-    pub done: [Count; 5],
+    pub done: [Count; Verb::ALL.len()],
     /// Bytes of content that were written, finished or not.
     pub bytes_written: u64,
     /// How it ended.

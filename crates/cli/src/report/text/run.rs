@@ -20,6 +20,7 @@ pub(crate) fn plan_totals(steps: &Verbs, unchanged: u64) -> String {
         part(steps.adjust, "adjust", false),
         part(steps.rename, "rename", false),
         part(steps.remove, "remove", true),
+        part(steps.vacate, "vacate", true),
     ];
     let parts: Vec<_> = parts.into_iter().flatten().collect();
     let stays = format!("{} unchanged", units::count(unchanged));
@@ -49,6 +50,7 @@ impl Text {
         let what = match self.command {
             Command::Enact => "Plan",
             Command::Mirror => "Plan to mirror",
+            Command::Move => "Plan to move",
             Command::Undo => "Plan to undo",
             _ => "Plan to copy",
         };
@@ -73,6 +75,7 @@ impl Text {
             ("adjusted", done.adjust, false),
             ("renamed", done.rename, false),
             ("removed", done.remove, true),
+            ("vacated", done.vacate, true),
         ] {
             if count.entries > 0 {
                 self.count_line(what, count, with_bytes);
@@ -108,6 +111,7 @@ impl Text {
             _ if !whole => "Partly done:",
             _ if plan.steps.count() == 0 => "Nothing to do:",
             Command::Mirror => "Mirrored",
+            Command::Move => "Moved",
             Command::Undo => "Undone",
             Command::Enact => "Carried out",
             _ => "Copied",
@@ -146,7 +150,7 @@ impl Text {
 
 impl Verbs {
     pub(super) fn count(&self) -> u64 {
-        let Self { add, replace, adjust, rename, remove } = self;
-        [add, replace, adjust, rename, remove].into_iter().map(|count| count.entries).sum()
+        let Self { add, replace, adjust, rename, remove, vacate } = self;
+        [add, replace, adjust, rename, remove, vacate].into_iter().map(|count| count.entries).sum()
     }
 }

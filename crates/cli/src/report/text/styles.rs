@@ -18,7 +18,7 @@ pub(super) fn style_of(verb: Verb) -> Style {
         Verb::Add => PLAIN,
         Verb::Adjust | Verb::Rename => FAINT,
         Verb::Replace => CHANGES,
-        Verb::Remove => BAD,
+        Verb::Remove | Verb::Vacate => BAD,
     }
 }
 

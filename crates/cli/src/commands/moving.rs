@@ -1,0 +1,70 @@
+//! `utter move`: as copy, and take away from the source what has arrived.
+
+use std::path::PathBuf;
+
+use anyhow::Result;
+use clap::{Args, ValueHint};
+use utter_echo_core::request::Task;
+
+use super::Command;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::options::{
+    AllOrNothing, Comparing, Doing, Dropping, Inside, Moving, Steps, Waiting, places,
+};
+use crate::runner::{self, Anew};
+
+const EXAMPLES: &str = "\
+Examples:
+  utter move --dry-run /mnt/stick archive/1931    what would arrive, and what would go from the stick
+  utter move --age 1y.. logbooks archive          only what was not changed for a year
+  utter move --leave-folders inbox sorted         everything, but leave the empty folders";
+
+/// Do what copy does, and take away from the source what has arrived
+///
+/// An entry goes from the source only once its copy is on the drive and was compared with it, byte by byte and
+/// with all its attributes; whatever is not proven, changes meanwhile or is being written to stays, and is
+/// named. Folders go when everything in them has gone. What the selection leaves out stays, with the folders
+/// that hold it. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in
+/// it and no drive is mounted on it. If it is interrupted, nothing is missing, and the same line finishes it.
+#[derive(Debug, Args)]
+#[command(name = "move", after_help = EXAMPLES)]
+pub(crate) struct Move {
+    /// Folders or single entries to move
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    sources: Vec<PathBuf>,
+    /// Where they go
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    destination: PathBuf,
+    #[command(flatten)]
+    inside: Inside,
+    #[command(flatten)]
+    moving: Moving,
+    #[command(flatten)]
+    comparing: Comparing,
+    #[command(flatten)]
+    steps: Steps,
+    #[command(flatten)]
+    doing: Doing,
+    #[command(flatten)]
+    all_or_nothing: AllOrNothing,
+    #[command(flatten)]
+    waiting: Waiting,
+}
+
+impl Command for Move {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let Self { sources, destination, inside, doing, .. } = self;
+        let places = places(sources.clone(), destination.clone(), inside.inside)?;
+        let dropping = Dropping::default();
+        let request = self.comparing.request(Task::Move, places, &dropping, context)?;
+        let request = self.steps.apply(request).guarded(doing.safety.guards());
+        let request = self.moving.apply(doing.apply(request));
+        let anew = Anew {
+            wait_for_drive: self.waiting.wait_for_drive,
+            all_or_nothing: self.all_or_nothing.all_or_nothing,
+            ..Anew::default()
+        };
+        runner::change(&request, doing, anew, context)
+    }
+}

@@ -1,0 +1,41 @@
+//! What a move does besides copying.
+
+use clap::{Args, ValueEnum};
+use utter_echo_core::request::{self, Request, Vacating};
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What to take")]
+pub(crate) struct Moving {
+    /// Leave the folders of the source where they are, empty
+    ///
+    /// Without it, a folder goes once everything in it has gone.
+    #[arg(long)]
+    pub(crate) leave_folders: bool,
+    /// What to do with an entry that meets another of its name in the destination
+    ///
+    /// What is the same in content and attributes is no conflict: it only goes from the source. Neither are
+    /// folders, which become one.
+    #[arg(long, value_name = "HOW", default_value = "skip")]
+    pub(crate) on_conflict: OnConflict,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum OnConflict {
+    /// Both stay where they are, and are named
+    Skip,
+    /// The destination's gives way
+    Replace,
+    /// The destination's gives way if it is older; else both stay
+    Newer,
+}
+
+impl Moving {
+    pub(crate) fn apply(&self, request: Request) -> Request {
+        let on_conflict = match self.on_conflict {
+            OnConflict::Skip => request::OnConflict::Skip,
+            OnConflict::Replace => request::OnConflict::Replace,
+            OnConflict::Newer => request::OnConflict::Newer,
+        };
+        request.vacating(Vacating { leave_folders: self.leave_folders, on_conflict })
+    }
+}

@@ -1,0 +1,447 @@
+//! Taking away from the source what has arrived, each entry only once it is proven that the destination's drive
+//! holds it.
+
+use std::collections::{HashMap, HashSet};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use crate::alike;
+use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
+use crate::policy::{Reason, Step};
+use crate::pool;
+use crate::problem::{Cause, Operation};
+use crate::reach;
+use crate::sides;
+use crate::writer::{Done, During, Place, Trouble};
+
+use super::outcome::StepOutcome;
+use super::{OnDrive, Run};
+
+/// One name of an entry that has several, by its folder and place among what goes from that.
+type Name = (usize, usize);
+
+/// A source entry of which the copy was proven, as it was then.
+struct Proven {
+    /// Keeps the entry for what is still to be asked of it; `None` for what cannot be opened.
+    file: Option<OwnedFd>,
+    seen: Stat,
+    /// What holds it in the destination.
+    copy: Identity,
+}
+
+impl Run<'_> {
+    /// True if something is to go, and what takes its place is on the drive.
+    pub(super) fn may_vacate(&self) -> bool {
+        let vacates = self.part.folders.iter().any(|folder| !folder.vacates.is_empty());
+        (vacates || self.part.root_vacate.is_some()) && self.has_flushed() && !self.means.must_end()
+    }
+
+    /// Files first, then folders from the bottom up, and the root last.
+    pub(super) fn vacate(&self, root: BorrowedFd<'_>) {
+        let times = self.times_of_folders();
+        let (workers, count) = (self.means.running.workers, self.part.folders.len());
+        let groups = pool::map(workers, count, |at| self.vacate_folder(root, at));
+        let mut by_entry: HashMap<Identity, (u32, Vec<Name>)> = HashMap::new();
+        for (now, name) in groups.into_iter().flatten() {
+            by_entry.entry(now.identity).or_insert((now.links, Vec::new())).1.push(name);
+        }
+        let staying = self.staying();
+        let mut by_entry: Vec<_> = by_entry.into_iter().collect();
+        by_entry.sort_unstable_by(|a, b| a.1.1.cmp(&b.1.1));
+        for (entry, (links, names)) in by_entry {
+            if self.means.must_end() {
+                break;
+            }
+            // A name that is not of the plan is left out, or else nobody knows why it is not.
+            let all = usize::try_from(links).is_ok_and(|links| links == names.len());
+            if staying.contains(&entry.inode) || !all && !self.knows_all {
+                let together = Trouble(Operation::Vacate, Cause::NamesTogether);
+                self.refuse(names[0], together);
+            } else {
+                self.vacate_group(root, &names);
+            }
+        }
+        for at in (0..self.part.folders.len()).rev() {
+            self.vacate_folders_in(root, at);
+        }
+        self.give_times_back(&times);
+        self.vacate_root(root);
+    }
+
+    /// Numbers of entries of which some name was to go, and does not.
+    fn staying(&self) -> HashSet<u64> {
+        let mut staying = HashSet::new();
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            for (slot, step) in folder.vacates.iter().enumerate() {
+                let told = self.ledger.get(folder.first_vacate + slot);
+                let failed = matches!(told, StepOutcome::Failed | StepOutcome::Overtaken);
+                if failed || !self.has_arrived(at, step) {
+                    staying.extend(step.source.map(|source| source.inode));
+                }
+            }
+        }
+        staying
+    }
+
+    fn refuse(&self, (at, slot): Name, trouble: Trouble) {
+        let path = self.part.folder_path(at).join(self.name(at, slot));
+        let number = self.part.folders[at].first_vacate + slot;
+        self.conclude(self.drive_of(at), number, &path, Err(trouble));
+    }
+
+    /// When the source's folders were changed, before what goes from them changes that.
+    fn times_of_folders(&self) -> HashMap<usize, Time> {
+        let all = self.part.folders.iter().enumerate();
+        let due = all.filter(|(_, folder)| !folder.vacates.is_empty());
+        let time = |(at, _): (usize, _)| Some((at, self.source_folder(at)?.1.modified));
+        due.filter_map(time).collect()
+    }
+
+    fn source_folder(&self, at: usize) -> Option<(OwnedFd, Stat)> {
+        let path = self.part.folder_path(at);
+        let folder = self.system().open_folder(self.pair.source.as_fd(), path.as_bytes()).ok()?;
+        let stat = self.system().stat(Entry::Open(folder.as_fd())).ok()?;
+        Some((folder, stat))
+    }
+
+    /// A folder that stays is as it was, so that the next run does not take the time of what went for its own.
+    fn give_times_back(&self, times: &HashMap<usize, Time>) {
+        for (at, time) in times {
+            let changed = self.source_folder(*at).filter(|(_, now)| now.modified != *time);
+            if let Some((folder, _)) = changed {
+                // Nobody may be allowed to, and nothing depends on it.
+                let _ = self.system().set_times(Entry::Open(folder.as_fd()), *time, None);
+            }
+        }
+    }
+
+    /// What was to arrive has, and is not known to be wrong.
+    fn has_arrived(&self, at: usize, step: &Step) -> bool {
+        let folder = &self.part.folders[at];
+        let own = folder.find(folder.names.get(step.name));
+        match own {
+            Some(slot) => self.ledger.get(folder.first + slot) == StepOutcome::Done,
+            None => step.reason == Reason::Arrived,
+        }
+    }
+
+    /// Takes away what has one name. Returns the names of what has several.
+    fn vacate_folder(&self, root: BorrowedFd<'_>, at: usize) -> Vec<(Stat, Name)> {
+        let folder = &self.part.folders[at];
+        let due = folder.vacates.iter().enumerate();
+        let mut due = due
+            .filter(|(_, step)| step.kind() != Kind::Folder && self.has_arrived(at, step))
+            .peekable();
+        if due.peek().is_none() {
+            return Vec::new();
+        }
+        let on = self.drive_of(at);
+        let place = match self.enter(root, at) {
+            Ok(place) => place,
+            Err(trouble) => {
+                self.report(on, &self.part.folder_path(at), trouble);
+                return Vec::new();
+            }
+        };
+        let mut shared = Vec::new();
+        for (slot, step) in due {
+            if self.means.must_end() {
+                break;
+            }
+            match self.entry_now(on, &place, self.name(at, slot), step) {
+                Ok(now) if now.links > 1 => shared.push((now, (at, slot))),
+                looked => {
+                    let path = place.path.join(self.name(at, slot));
+                    let gone =
+                        looked.and_then(|_| self.try_hard(|| self.depart(on, &place, (at, slot))));
+                    self.conclude(on, folder.first_vacate + slot, &path, gone);
+                }
+            }
+        }
+        shared
+    }
+
+    fn name(&self, at: usize, slot: usize) -> &[u8] {
+        let folder = &self.part.folders[at];
+        folder.names.get(folder.vacates[slot].name)
+    }
+
+    /// Proves one entry and takes it away.
+    fn depart(&self, on: &OnDrive<'_>, place: &Place, (at, slot): Name) -> Done {
+        let (name, step) = (self.name(at, slot), &self.part.folders[at].vacates[slot]);
+        let proven = self.prove(on, place, name, step)?;
+        self.take_away(on, place, name, &proven.seen)
+    }
+
+    /// All names of one entry, or none of them.
+    fn vacate_group(&self, root: BorrowedFd<'_>, names: &[Name]) {
+        let mut proven = Vec::new();
+        let mut trouble = None;
+        for name @ (at, slot) in names.iter().copied() {
+            let on = self.drive_of(at);
+            let prove = || {
+                let place = self.enter(root, at)?;
+                let step = &self.part.folders[at].vacates[slot];
+                let proven = self.prove(on, &place, self.name(at, slot), step)?;
+                Ok((place, proven))
+            };
+            match self.try_hard(prove) {
+                // One file here must be one file there.
+                Ok((_, one)) if is_torn(&proven, &one) && !self.may_lose => {
+                    trouble = Some((name, Trouble(Operation::Vacate, Cause::NotArrived)));
+                    break;
+                }
+                Ok((place, one)) => proven.push((name, place, one)),
+                Err(found) => {
+                    trouble = Some((name, found));
+                    break;
+                }
+            }
+        }
+        if let Some((name, trouble)) = trouble {
+            self.refuse(name, trouble);
+            return;
+        }
+        // Each name that goes is a change of the entry, and that change is ours.
+        let mut expected: Option<Stat> = None;
+        for ((at, slot), place, one) in proven {
+            let on = self.drive_of(at);
+            let name = self.name(at, slot);
+            let seen = expected.take().unwrap_or(one.seen);
+            let gone = self.take_away(on, &place, name, &seen);
+            let is_gone = gone.is_ok();
+            let path = place.path.join(name);
+            self.conclude(on, self.part.folders[at].first_vacate + slot, &path, gone);
+            if !is_gone {
+                break;
+            }
+            let now = one.file.as_ref().map(|file| self.system().stat(Entry::Pinned(file.as_fd())));
+            expected = now.and_then(Result::ok);
+        }
+    }
+
+    /// The source's entry, if it still is what the plan saw.
+    fn entry_now(
+        &self,
+        on: &OnDrive<'_>,
+        place: &Place,
+        name: &[u8],
+        step: &Step,
+    ) -> Result<Stat, Trouble> {
+        let entry = Entry::Named(place.source()?, on.writer.source_name(name));
+        let now = self.system().stat(entry).during(Operation::Vacate)?;
+        if step.source.is_some_and(|planned| planned.still(&now)) {
+            Ok(now)
+        } else {
+            Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")))
+        }
+    }
+
+    /// Fails unless the destination's drive holds the same.
+    fn prove(
+        &self,
+        on: &OnDrive<'_>,
+        place: &Place,
+        name: &[u8],
+        step: &Step,
+    ) -> Result<Proven, Trouble> {
+        let system = self.system();
+        let (here, there) = (place.source()?, place.destination.as_fd());
+        let source_name = on.writer.source_name(name);
+        let seen = self.entry_now(on, place, name, step)?;
+        let copy = system.stat(Entry::Named(there, name)).during(Operation::Vacate)?;
+        let not_arrived = || Trouble(Operation::Vacate, Cause::NotArrived);
+        if copy.kind != seen.kind || copy.size != seen.size {
+            return Err(not_arrived());
+        }
+        let sides = (Entry::Named(here, source_name), Entry::Named(there, name));
+        self.prove_attributes(on, (sides.0, &seen), (sides.1, &copy))?;
+        let held = copy.identity;
+        match seen.kind {
+            Kind::File => {
+                let file = system.open_file(here, source_name).during(Operation::Vacate)?;
+                let copy = system.open_file(there, name).during(Operation::Vacate)?;
+                self.prove_flags(file.as_fd(), copy.as_fd())?;
+                self.prove_content(file.as_fd(), copy.as_fd(), &seen)?;
+                Ok(Proven { file: Some(file), seen, copy: held })
+            }
+            Kind::Symlink => {
+                let target = system.read_link(here, source_name).during(Operation::Vacate)?;
+                let same = system.read_link(there, name).during(Operation::Vacate)? == target;
+                let file = system.pin(here, source_name).ok();
+                if same { Ok(Proven { file, seen, copy: held }) } else { Err(not_arrived()) }
+            }
+            _ => Ok(Proven { file: system.pin(here, source_name).ok(), seen, copy: held }),
+        }
+    }
+
+    /// Whatever belongs to an entry must have arrived, also what this run does not carry, unless the user can do
+    /// without what the drive does not hold.
+    fn prove_attributes(
+        &self,
+        on: &OnDrive<'_>,
+        (here, seen): (Entry<'_>, &Stat),
+        (there, copy): (Entry<'_>, &Stat),
+    ) -> Done {
+        let (system, reach) = (self.system(), &on.writer.reach);
+        if self.may_lose {
+            return Ok(());
+        }
+        let has_mode = seen.kind != Kind::Symlink;
+        let is_folder = seen.kind == Kind::Folder;
+        let same_mode = !has_mode || seen.mode == copy.mode;
+        let same_time = is_folder || reach.agree(seen.modified, copy.modified);
+        let same_owner = (seen.uid, seen.gid) == (copy.uid, copy.gid);
+        let hidden =
+            |entry| reach::shown_xattrs(system, entry, &reach.caller).during(Operation::Vacate);
+        let same_hidden = || Ok::<bool, Trouble>(hidden(here)? == hidden(there)?);
+        if same_mode && same_time && same_owner && same_hidden()? {
+            Ok(())
+        } else {
+            Err(Trouble(Operation::Vacate, Cause::NotArrived))
+        }
+    }
+
+    fn prove_flags(&self, here: BorrowedFd<'_>, there: BorrowedFd<'_>) -> Done {
+        let flags =
+            |file| reach::flags(self.system(), file).unwrap_or_default().and(Flags::CARRIED);
+        if self.may_lose || flags(here) == flags(there) {
+            Ok(())
+        } else {
+            Err(Trouble(Operation::Vacate, Cause::NotArrived))
+        }
+    }
+
+    fn prove_flags_of_folders(
+        &self,
+        here: (BorrowedFd<'_>, &[u8]),
+        there: (BorrowedFd<'_>, &[u8]),
+    ) -> Done {
+        let open =
+            |(folder, name)| self.system().open_folder(folder, name).during(Operation::Vacate);
+        self.prove_flags(open(here)?.as_fd(), open(there)?.as_fd())
+    }
+
+    fn prove_content(&self, file: BorrowedFd<'_>, copy: BorrowedFd<'_>, seen: &Stat) -> Done {
+        let system = self.system();
+        // What is on the drive already can go from the cache, and is then read from the drive.
+        system.flush_file(copy).during(Operation::Vacate)?;
+        let _ = system.advise(copy, Advice::Drop, 0, 0);
+        let go_on = |_: usize, _: u64| self.means.go_on();
+        let differs = alike::first_difference(system, file, copy, seen.size, go_on);
+        if differs.during(Operation::Vacate)?.is_some() {
+            return Err(Trouble(Operation::Vacate, Cause::NotArrived));
+        }
+        let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
+        let is_written = system.is_open_for_writing(file).unwrap_or(false);
+        match is_unchanged(seen, &now) {
+            _ if is_written => Err(Trouble(Operation::Vacate, Cause::BeingWritten)),
+            false => Err(Trouble(Operation::Vacate, Cause::Restless)),
+            true => Ok(()),
+        }
+    }
+
+    /// Takes a name away if it is that of the very entry that was proven.
+    fn take_away(&self, on: &OnDrive<'_>, place: &Place, name: &[u8], seen: &Stat) -> Done {
+        let (here, name) = (place.source()?, on.writer.source_name(name));
+        let now = self.system().stat(Entry::Named(here, name)).during(Operation::Vacate)?;
+        if !is_unchanged(seen, &now) {
+            return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));
+        }
+        self.system().remove_file(here, name).during(Operation::Vacate)
+    }
+
+    /// Folders in a folder that are empty by now. Of one in which something stays that was to go, that is told
+    /// there.
+    fn vacate_folders_in(&self, root: BorrowedFd<'_>, at: usize) {
+        let folder = &self.part.folders[at];
+        let due = folder.vacates.iter().enumerate();
+        let due = due.filter(|(_, step)| step.kind() == Kind::Folder && self.has_arrived(at, step));
+        for (slot, step) in due {
+            let name = self.name(at, slot);
+            if self.means.must_end() || !self.is_vacated(at, name) {
+                continue;
+            }
+            let on = self.drive_of(at);
+            let path = self.part.folder_path(at).join(name);
+            let gone = self.try_hard(|| {
+                let place = self.enter(root, at)?;
+                let here = place.source()?;
+                let now = self.system().stat(Entry::Named(here, name)).during(Operation::Vacate)?;
+                if !step.source.is_some_and(|planned| planned.still(&now)) || now.mounted {
+                    return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));
+                }
+                let there = place.destination.as_fd();
+                let copy = self.system().stat(Entry::Named(there, name));
+                let copy = copy.during(Operation::Vacate)?;
+                let sides = (Entry::Named(here, name), Entry::Named(there, name));
+                self.prove_attributes(on, (sides.0, &now), (sides.1, &copy))?;
+                self.prove_flags_of_folders((here, name), (there, name))?;
+                empty(self.system().remove_folder(here, name))
+            });
+            self.conclude(on, folder.first_vacate + slot, &path, gone);
+        }
+    }
+
+    /// All of a folder that was to go went.
+    fn is_vacated(&self, above: usize, name: &[u8]) -> bool {
+        let folders = self.part.folders.iter().enumerate().skip(above + 1);
+        let own = folders
+            .take_while(|(_, folder)| folder.parent as usize >= above)
+            .find(|(_, folder)| folder.parent as usize == above && *folder.name == *name);
+        own.is_none_or(|(at, _)| self.went(at))
+    }
+
+    fn went(&self, at: usize) -> bool {
+        let folder = &self.part.folders[at];
+        let mut numbers = folder.first_vacate..folder.first_vacate + folder.vacates.len();
+        numbers.all(|number| self.ledger.get(number) == StepOutcome::Done)
+    }
+
+    /// The source's root itself, which has a name only in the folder above it.
+    fn vacate_root(&self, root: BorrowedFd<'_>) {
+        let is_done = |_: &Step| self.ledger.get(self.part.first) == StepOutcome::Done;
+        let has_arrived = self.part.root.as_ref().is_none_or(is_done);
+        let all_went = has_arrived && (self.part.folders.is_empty() || self.went(0));
+        if self.part.root_vacate.is_none() || !all_went || self.means.must_end() {
+            return;
+        }
+        let number = self.part.number_of_root_vacate();
+        let gone = sides::parent_of_root(self.system(), &self.pair.source)
+            .during(Operation::Vacate)
+            .and_then(|(above, name)| {
+                let (here, there) = (Entry::Named(above.as_fd(), &name), Entry::Open(root));
+                let now = self.system().stat(here).during(Operation::Vacate)?;
+                if now.identity != self.pair.source_stat.identity {
+                    return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));
+                }
+                let copy = self.system().stat(there).during(Operation::Vacate)?;
+                self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
+                self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
+                empty(self.system().remove_folder(above.as_fd(), &name))
+            });
+        self.conclude(&self.drives[0], number, &crate::path::TreePath::default(), gone);
+    }
+}
+
+/// True if a further name of an entry leads to another copy than those before.
+fn is_torn(proven: &[(Name, Place, Proven)], one: &Proven) -> bool {
+    proven.first().is_some_and(|(.., first)| first.copy != one.copy)
+}
+
+/// Somebody put something into a folder that was to be empty.
+fn empty(removed: std::io::Result<()>) -> Done {
+    match removed {
+        Err(e) if e.kind() == std::io::ErrorKind::DirectoryNotEmpty => {
+            Err(Trouble(Operation::Vacate, Cause::NotEmpty))
+        }
+        other => other.during(Operation::Vacate),
+    }
+}
+
+/// True for the same entry, of which nothing at all was changed.
+fn is_unchanged(seen: &Stat, now: &Stat) -> bool {
+    let of = |stat: &Stat| -> (Identity, Kind, u64, Time, Time) {
+        (stat.identity, stat.kind, stat.size, stat.modified, stat.changed)
+    };
+    of(seen) == of(now)
+}

@@ -1,0 +1,462 @@
+//! Guarantee: a move never leaves an entry missing on both sides, wherever it is killed or fails; what goes from
+//! the source is proven to be in the destination; what is not proven stays, and is named; the same line
+//! finishes what was begun.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::cell::Cell;
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use common::Trees;
+use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
+use rustix::io::Errno;
+use utter_echo_core::observe::Silent;
+use utter_echo_core::os::{Linux, System};
+use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::request::{OnConflict, Request, Task, Vacating};
+use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
+use utter_echo_lab::model::select;
+use utter_echo_lab::world::{self, Options, Other, Tree, World};
+use utter_echo_lab::{Facts, Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+
+macro_rules! ensure {
+    ($holds:expr, $($why:tt)*) => {
+        if !$holds {
+            return Err(TestCaseError::fail(format!($($why)*)));
+        }
+    };
+}
+
+fn request(trees: &Trees) -> Request {
+    let mut request = common::request(trees, Task::Move);
+    request.changed.steps = utter_echo_core::plan::Verbs::ALL;
+    request.running.workers = 1;
+    request
+}
+
+/// True if the run said that all is well.
+fn run(system: &dyn System, request: &Request) -> bool {
+    let Ok(session) = Session::open(system, request) else { return false };
+    let Ok(plan) = session.plan(&Silent) else { return false };
+    if session.guard(&plan, &[]).is_err() {
+        return false;
+    }
+    let outcome = session.enact(&plan, &Silent);
+    let complete = matches!(outcome.ending, Ending::Complete);
+    plan.problems.is_empty() && outcome.problems.is_empty() && complete
+}
+
+fn carried_out(request: &Request) -> (Plan, Outcome) {
+    let session = Session::open(&Linux, request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let outcome = session.enact(&plan, &Silent);
+    (plan, outcome)
+}
+
+fn is_leftover(path: &[u8]) -> bool {
+    path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-"))
+}
+
+/// Of what is there at all.
+fn seen(root: &Path) -> Snapshot {
+    if root.exists() { snapshot(root) } else { Snapshot::default() }
+}
+
+/// Every entry that was in the source is still there, or in the destination, with all that belongs to it.
+fn assert_nothing_is_lost(trees: &Trees, before: &Snapshot, when: &str) {
+    let (here, there) = (seen(&trees.source), seen(&trees.destination));
+    for (path, facts) in before {
+        let shown = String::from_utf8_lossy(path);
+        let same = |side: &Snapshot| {
+            side.get(path).is_some_and(|now| {
+                let is_folder = facts.mode >> 12 == 4;
+                let of =
+                    |f: &Facts| (f.mode, f.owner, f.content.clone(), f.device, f.xattrs.clone());
+                // What goes from a folder changes its time, and what comes, too.
+                of(now) == of(facts) && (is_folder || now.modified == facts.modified)
+            })
+        };
+        // A folder that is under way has its attributes at the end.
+        let is_there = facts.mode >> 12 == 4 && there.contains_key(path);
+        assert!(
+            same(&here) || same(&there) || is_there,
+            "{when}: {shown:?} is nowhere: {facts:?}\n{:?}\n{:?}",
+            here.get(path),
+            there.get(path)
+        );
+    }
+}
+
+fn prepare(seed: u64) -> Trees {
+    let trees = Trees::new();
+    Gardener::new(seed).grow(&trees.source, 22);
+    trees
+}
+
+#[test]
+fn all_arrives_and_nothing_stays() {
+    for seed in 1..30 {
+        let trees = prepare(seed);
+        let before = snapshot(&trees.source);
+        let again = seed % 3 == 0;
+        if again {
+            // Some of it is there already.
+            let copy = common::request(&trees, Task::Copy);
+            common::apply(&Linux, &copy);
+            fs::create_dir(trees.source.join("more")).unwrap();
+            Gardener::new(seed).grow(&trees.source.join("more"), 8);
+            // A folder that is there already does not get the time of one that was changed since.
+            let time = fs::metadata(&trees.destination).unwrap().modified().unwrap();
+            fs::File::open(&trees.source).unwrap().set_modified(time).unwrap();
+        }
+        let before = if again { snapshot(&trees.source) } else { before };
+        let (plan, outcome) = carried_out(&request(&trees));
+        assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{seed}: {outcome:#?}");
+        assert!(!trees.source.exists(), "seed {seed}: {:?}", seen(&trees.source).keys());
+        let differences = differences(&before, &snapshot(&trees.destination));
+        assert!(differences.is_empty(), "seed {seed}:\n{differences}");
+        let vacated = plan.steps().filter(|placed| placed.step.verb == Verb::Vacate);
+        assert!(
+            vacated.count() > 0 && plan.steps().all(|p| outcome.of(p.number) == StepOutcome::Done)
+        );
+    }
+}
+
+fn calls_of_a_run(seed: u64) -> usize {
+    let trees = prepare(seed);
+    let system = Tampered::new(Tampering::Nothing);
+    assert!(run(&system, &request(&trees)));
+    system.calls().len()
+}
+
+fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, may_stand_in_the_way: bool) {
+    for at in 0..calls_of_a_run(seed) {
+        let trees = prepare(seed);
+        let before = snapshot(&trees.source);
+        let system = Tampered::new(tampering(at));
+        let well = run(&system, &request(&trees));
+        let call = system.calls().get(at).copied().unwrap_or("none");
+        let when = format!("seed {seed}, call {at} ({call})");
+        assert_nothing_is_lost(&trees, &before, &when);
+        if trees.source.exists() {
+            assert!(
+                !well || call == "remove_folder",
+                "{when}: something stays, and all is said to be well"
+            );
+            // Where the drive was taken for one that holds less than it does, what was put there is not
+            // the same, and stands in the way.
+            let replace = Vacating { on_conflict: OnConflict::Replace, ..Vacating::default() };
+            let finished = run(&Linux, &request(&trees))
+                || may_stand_in_the_way && run(&Linux, &request(&trees).vacating(replace));
+            assert!(finished, "{when}: the next run has problems");
+        }
+        let there = snapshot(&trees.destination);
+        let differences = differences(&before, &there);
+        assert!(differences.is_empty(), "{when}:\n{differences}");
+        assert!(!trees.source.exists() && !there.keys().any(|path| is_leftover(path)), "{when}");
+    }
+}
+
+#[test]
+fn killed_at_any_call_nothing_is_lost_and_the_next_run_finishes() {
+    for seed in [3, 8] {
+        each_call(seed, Tampering::KillAt, false);
+    }
+}
+
+#[test]
+fn whatever_call_fails_nothing_is_lost_and_the_next_run_finishes() {
+    let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::BUSY];
+    for seed in [5, 9] {
+        let fail = |at: usize| errors[at % errors.len()].raw_os_error();
+        each_call(seed, |at| Tampering::FailOne(at, fail(at)), true);
+    }
+}
+
+#[test]
+fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
+    let trees = Trees::new();
+    for name in ["lens.svg", "tide.csv", "logbook"] {
+        fs::write(trees.source.join(name), format!("the {name}")).unwrap();
+    }
+    let done = AtomicBool::new(false);
+    let system = Tampered::before_each(|call| {
+        // Once all is copied and flushed, a byte changes behind everybody's back, and keeps its time.
+        if call == "is_open_for_writing" || call == "flush_drive" {
+            let path = trees.destination.join("tide.csv");
+            if path.exists() && !done.swap(true, Ordering::Relaxed) {
+                let time = fs::metadata(&path).unwrap().modified().unwrap();
+                fs::write(&path, "the tidE.csv").unwrap();
+                fs::File::open(&path).unwrap().set_modified(time).unwrap();
+            }
+        }
+    });
+    let request = request(&trees);
+    let session = Session::open(&system, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let outcome = session.enact(&plan, &Silent);
+    assert!(done.load(Ordering::Relaxed));
+    assert_eq!(outcome.problems.len(), 1, "{outcome:?}");
+    let told = outcome.problems[0].cause.to_string();
+    assert!(told.contains("is not the same"), "{told}");
+    assert_eq!(fs::read_to_string(trees.source.join("tide.csv")).unwrap(), "the tide.csv");
+    assert_eq!(fs::read_dir(&trees.source).unwrap().count(), 1, "the rest went");
+}
+
+#[test]
+fn what_is_written_to_meanwhile_stays() {
+    for how in ["open", "changed", "replaced"] {
+        let trees = Trees::new();
+        fs::write(trees.source.join("tide.csv"), "1,2,3").unwrap();
+        fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
+        let path = trees.source.join("tide.csv");
+        let open = (how == "open").then(|| fs::File::options().append(true).open(&path).unwrap());
+        let seen = Cell::new(0);
+        let count = std::sync::atomic::AtomicUsize::new(0);
+        let system = Tampered::before_each(|call| {
+            let nth = count.fetch_add(usize::from(call == "remove_file"), Ordering::Relaxed);
+            if call == "flush_drive" && nth == 0 && how == "changed" {
+                let time = fs::metadata(&path).unwrap().modified().unwrap();
+                fs::write(&path, "4,5,6").unwrap();
+                fs::File::open(&path).unwrap().set_modified(time).unwrap();
+            }
+            if call == "flush_drive" && how == "replaced" {
+                let _ = fs::remove_file(&path);
+                fs::write(&path, "7,8,9").unwrap();
+            }
+        });
+        let request = request(&trees);
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let outcome = session.enact(&plan, &Silent);
+        assert!(path.exists(), "{how}: {outcome:?}");
+        assert!(!outcome.problems.is_empty(), "{how}: {outcome:?}");
+        assert!(!trees.source.join("lens.svg").exists(), "{how}: the rest goes");
+        drop(open);
+        seen.set(1);
+    }
+}
+
+#[test]
+fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
+    for (on_conflict, left, there) in [
+        (OnConflict::Skip, vec!["newer", "older"], ["theirs", "theirs"]),
+        (OnConflict::Newer, vec!["older"], ["ours", "theirs"]),
+        (OnConflict::Replace, vec![], ["ours", "ours"]),
+    ] {
+        let trees = Trees::new();
+        for (name, here, other) in
+            [("newer", 2_000_000_000, 1_000_000_000), ("older", 1_000_000_000, 2_000_000_000)]
+        {
+            for (root, text, secs) in
+                [(&trees.source, "ours", here), (&trees.destination, "theirs", other)]
+            {
+                fs::write(root.join(name), text).unwrap();
+                let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(secs);
+                fs::File::open(root.join(name)).unwrap().set_modified(time).unwrap();
+            }
+        }
+        for root in [&trees.source, &trees.destination] {
+            fs::create_dir(root.join("shared")).unwrap();
+            fs::write(root.join("shared/same"), "same").unwrap();
+            let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(7);
+            fs::File::open(root.join("shared/same")).unwrap().set_modified(time).unwrap();
+        }
+        fs::write(trees.source.join("shared/new"), "new").unwrap();
+        let request = request(&trees).vacating(Vacating { on_conflict, ..Vacating::default() });
+        let (plan, outcome) = carried_out(&request);
+        assert_eq!(plan.problems.len(), left.len(), "{on_conflict:?}: {:?}", plan.problems);
+        assert!(outcome.problems.is_empty(), "{on_conflict:?}: {outcome:?}");
+        let mut stays: Vec<_> = match fs::read_dir(&trees.source) {
+            Ok(entries) => entries.map(|e| e.unwrap().file_name().into_string().unwrap()).collect(),
+            Err(_) => Vec::new(),
+        };
+        stays.sort();
+        assert_eq!(stays, left, "{on_conflict:?}");
+        let read = |name: &str| fs::read_to_string(trees.destination.join(name)).unwrap();
+        assert_eq!([read("newer"), read("older")], there, "{on_conflict:?}");
+        assert_eq!((read("shared/same"), read("shared/new")), ("same".into(), "new".into()));
+    }
+}
+
+#[test]
+fn what_is_left_out_stays_with_the_folders_that_hold_it() {
+    let trees = Trees::new();
+    for path in ["a/b/keep.csv", "a/go.svg", "c/go.svg", "c/d/go.svg"] {
+        fs::create_dir_all(trees.source.join(path).parent().unwrap()).unwrap();
+        fs::write(trees.source.join(path), path).unwrap();
+    }
+    fs::create_dir(trees.source.join("empty")).unwrap();
+    let rules = Rules { exclude: vec!["*.csv".into()], ..Rules::default() };
+    let request = request(&trees).selecting(Selection::new(&rules).unwrap());
+    let (plan, outcome) = carried_out(&request);
+    assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{outcome:?}");
+    let left: Vec<_> =
+        snapshot(&trees.source).into_keys().map(|p| String::from_utf8(p).unwrap()).collect();
+    assert_eq!(left, ["", "a", "a/b", "a/b/keep.csv"]);
+    let there = snapshot(&trees.destination);
+    assert!(there.contains_key(&b"c/d/go.svg"[..]) && there.contains_key(&b"empty"[..]));
+}
+
+#[test]
+fn folders_stay_empty_where_that_is_wanted() {
+    let trees = prepare(4);
+    let folders: Vec<Vec<u8>> = snapshot(&trees.source)
+        .into_iter()
+        .filter(|(_, facts)| facts.mode >> 12 == 4)
+        .map(|(path, _)| path)
+        .collect();
+    let before = snapshot(&trees.source);
+    let vacating = Vacating { leave_folders: true, ..Vacating::default() };
+    let (_, outcome) = carried_out(&request(&trees).vacating(vacating));
+    assert!(outcome.problems.is_empty(), "{outcome:?}");
+    assert_eq!(snapshot(&trees.source).into_keys().collect::<Vec<_>>(), folders);
+    assert_eq!(differences(&before, &snapshot(&trees.destination)), "");
+}
+
+#[test]
+fn names_of_one_file_go_together_or_stay() {
+    for spoiled in [false, true] {
+        let trees = Trees::new();
+        let at = |name: &str| trees.source.join(name);
+        fs::write(at("first"), "one file").unwrap();
+        fs::create_dir(at("folder")).unwrap();
+        for name in ["folder/second", "third"] {
+            fs::hard_link(at("first"), at(name)).unwrap();
+        }
+        let outside = trees.base.path().join("outside");
+        fs::hard_link(at("first"), &outside).unwrap();
+        let there = |name: &str| trees.destination.join(name);
+        let system = Tampered::before_each(|call| {
+            // One of the copies is spoiled once all are on the drive.
+            if call == "flush_drive" && spoiled && there("third").exists() {
+                fs::remove_file(there("third")).unwrap();
+                fs::write(there("third"), "two file").unwrap();
+            }
+        });
+        let request = request(&trees);
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let outcome = session.enact(&plan, &Silent);
+        let left = ["first", "folder/second", "third"].map(|name| at(name).exists());
+        assert_eq!(left, [spoiled; 3], "{outcome:?}");
+        assert_eq!(outcome.problems.is_empty(), !spoiled, "{outcome:?}");
+        let inode = |name: &str| fs::metadata(there(name)).unwrap().ino();
+        assert_eq!(inode("first"), inode("folder/second"));
+        assert_eq!(fs::read_to_string(&outside).unwrap(), "one file");
+    }
+}
+
+#[test]
+fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
+    let trees = Trees::new();
+    fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
+    fs::set_permissions(trees.source.join("lens.svg"), fs::Permissions::from_mode(0o640)).unwrap();
+    let mut request = request(&trees);
+    request.carry =
+        "content,times".split(',').fold(utter_echo_core::aspect::Aspects::NONE, |set, name| {
+            let all = utter_echo_core::aspect::Aspect::ALL;
+            set.with(all.into_iter().find(|aspect| aspect.name() == name).unwrap())
+        });
+    let session = Session::open(&Linux, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let refused = session.guard(&plan, &[]).unwrap_err();
+    assert_eq!(refused.guard().name(), "loss");
+    assert!(refused.to_string().contains("mode, owner"), "{refused}");
+}
+
+#[test]
+fn a_single_file_goes_under_its_new_name() {
+    let trees = Trees::new();
+    let (from, to) = (trees.source.join("tide.csv"), trees.destination.join("1931.csv"));
+    fs::write(&from, "1,2,3").unwrap();
+    let mut request = request(&trees);
+    request.places.sources = vec![from.clone()];
+    request.places.destination = to.clone();
+    let (_, outcome) = carried_out(&request);
+    assert!(outcome.problems.is_empty(), "{outcome:?}");
+    assert!(!from.exists() && trees.source.exists());
+    assert_eq!(fs::read_to_string(to).unwrap(), "1,2,3");
+}
+
+/// What must hold of any move, whatever was asked for.
+fn holds(
+    source: &Tree,
+    other: &Other,
+    options: &Options,
+    on_conflict: OnConflict,
+) -> TestCaseResult {
+    let world = World::grow(source, other, options.mounts);
+    let (from, there) = (snapshot(&world.source), snapshot(&world.destination));
+    let selected = select(options, &from, &there);
+    let mut request =
+        options.request(&world).vacating(Vacating { on_conflict, ..Vacating::default() });
+    request.carry = utter_echo_core::aspect::Aspects::ALL;
+    request.running.workers = options.workers;
+    let session = Session::open(&Linux, &request).unwrap();
+    let Ok(plan) = session.plan(&Silent) else { return Ok(()) };
+    if session.guard(&plan, &[]).is_err() {
+        return Ok(());
+    }
+    let outcome = session.enact(&plan, &Silent);
+    let (left, now) = (seen(&world.source), snapshot(&world.destination));
+    let is_folder = |facts: &Facts| facts.mode >> 12 == 4;
+    let same = |a: &Facts, b: &Facts| {
+        let of = |f: &Facts| (f.mode, f.owner, f.content.clone(), f.device, f.xattrs.clone());
+        of(a) == of(b) && (is_folder(a) || a.modified == b.modified)
+    };
+    let shown = |path: &Vec<u8>| String::from_utf8_lossy(path).into_owned();
+    for (path, facts) in &from {
+        let stays = left.get(path).is_some_and(|left| same(facts, left));
+        let arrived =
+            now.get(path).is_some_and(|now| same(facts, now) || is_folder(facts) && is_folder(now));
+        ensure!(stays || !left.contains_key(path), "{:?} of the source was changed", shown(path));
+        ensure!(stays || arrived, "{:?} is lost: {facts:?} {:?}", shown(path), now.get(path));
+        let text = String::from_utf8(path.clone()).unwrap();
+        let is_selected = path.is_empty() || selected.source.contains(&text);
+        ensure!(stays || is_selected || is_folder(facts), "{text:?} was left out, and went");
+    }
+    ensure!(left.keys().all(|path| from.contains_key(path)), "the source has more than before");
+    for (path, facts) in there.iter().filter(|(_, facts)| !is_folder(facts)) {
+        let gave_way = from.contains_key(path) && on_conflict != OnConflict::Skip;
+        let stays = now.get(path).is_some_and(|now| same(facts, now));
+        ensure!(stays || gave_way, "{:?} of the destination was changed", shown(path));
+    }
+    let told = plan.problems.len() + outcome.problems.len() > 0;
+    let everything = options.steps.len() == Verb::ALL.len() && !options.spare_newer;
+    for path in selected.source.iter().filter(|path| left.contains_key(path.as_bytes())) {
+        let is_folder = is_folder(&left[path.as_bytes()]);
+        ensure!(is_folder || told || !everything, "{path:?} stays, and nobody says why");
+    }
+    // Once more: what stays is told again, and nothing else is done.
+    if world.source.exists() {
+        let again = common::plan_of(&Linux, &request);
+        let moves = again.steps().filter(|placed| placed.step.verb != Verb::Adjust).count();
+        let retried = outcome.problems.len();
+        ensure!(moves == 0 || retried > 0 || !everything, "again: {:?}", common::listed(&again));
+    }
+    Ok(())
+}
+
+#[test]
+fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
+    let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
+    let config =
+        Config { cases: count.unwrap_or(300), failure_persistence: None, ..Config::default() };
+    let on_conflict =
+        proptest::sample::select(vec![OnConflict::Skip, OnConflict::Newer, OnConflict::Replace]);
+    let case = (world::tree(), world::other(), world::options(&[Task::Move]), on_conflict);
+    let tried =
+        TestRunner::new(config).run(&case, |(s, o, options, how)| holds(&s, &o, &options, how));
+    match tried {
+        Err(TestError::Fail(why, case)) => panic!("{why}\nat least with {case:?}"),
+        Err(error) => panic!("{error}"),
+        Ok(()) => {}
+    }
+}
