@@ -86,6 +86,8 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --quiet saltmere new", Out(0, "")),
     ("copy --color always saltmere new", Out(0, "\u{1b}[1mCopied")),
     ("copy --verbose saltmere new", Out(0, "add      lens.svg")),
+    ("move --leave-folders saltmere new", There("saltmere/logbooks/", "saltmere/tide.csv")),
+    ("move --on-conflict newer saltmere keeper", Err(3, "--on-conflict says what to do")),
     ("undo --discard nowhere", Err(2, "is not the folder of a run that set something aside")),
     ("undo --only *.csv nowhere", Err(2, "nowhere")),
     ("help json --schema", Out(0, "\"$schema\"")),

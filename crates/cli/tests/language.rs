@@ -85,6 +85,7 @@ fn all_that_people_read_is_in_one_file_and_in_one_style() {
     let commands = [
         "copy",
         "mirror",
+        "move",
         "verify",
         "explain",
         "enact",

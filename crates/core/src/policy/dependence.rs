@@ -36,7 +36,9 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
             .enumerate()
             .filter_map(|(slot, step)| {
                 let name = folder.names.get(step.name);
-                let arrives = step.reason != Reason::Arrives || folder.find(name).is_some();
+                // What another name of the same file is given, this one has as well.
+                let is_there = step.reason == Reason::Arrived || step.destination.is_some();
+                let arrives = is_there || folder.find(name).is_some();
                 let is_held = step.kind() == Kind::Folder
                     && stay.contains(&(u32::try_from(at).unwrap_or(u32::MAX), name.into()));
                 (arrives && !is_held && !unwanted(folder.first_vacate + slot)).then_some(*step)
