@@ -43,7 +43,9 @@ impl Exit {
             Self::Different => "verify found differences",
             Self::WrongCall => "the call is wrong; nothing was touched",
             Self::Problems => "finished, with problems; all of them are named",
-            Self::Refused => "a guard, or the person who was asked, refused; nothing was touched",
+            Self::Refused => {
+                "refused by a guard or by whoever was asked, or a move can take nothing away; nothing was touched"
+            }
             Self::EndedEarly => "ended early, since the drive is full or gone; run it again",
             Self::CutOff => "a command that only shows could not write its output",
             Self::Interrupted => "interrupted; run it again to go on",

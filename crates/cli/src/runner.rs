@@ -223,6 +223,7 @@ impl Runner<'_> {
             self.report.tell_all(told::plan(&plan));
             let exit = match session.guard(&plan, &[]) {
                 Err(refusal) => self.refused(&refusal),
+                Ok(()) if plan.is_locked() => Exit::Refused,
                 Ok(()) if plan.problems.is_empty() => Exit::Done,
                 Ok(()) => Exit::Problems,
             };
@@ -240,6 +241,10 @@ impl Runner<'_> {
             Guarded::Declined => return Ok(self.declined(&plan, "you did not agree")),
         }
         self.report.tell_all(told::notes(&plan));
+        if plan.is_locked() {
+            self.report.tell_all(told::problems(&plan.problems));
+            return Ok(self.declined(&plan, "nothing can be taken from the source"));
+        }
         if !self.is_agreed(&mut plan)? {
             return Ok(self.declined(&plan, "you did not agree"));
         }

@@ -32,6 +32,12 @@ impl TreePath {
         joined
     }
 
+    /// True if it lies in that folder, on any level.
+    pub(crate) fn is_below(&self, folder: &Self) -> bool {
+        let rest = self.0.strip_prefix(folder.as_bytes());
+        rest.is_some_and(|rest| !rest.is_empty() && (folder.0.is_empty() || rest[0] == b'/'))
+    }
+
     /// The path of the folder above, and the last name.
     pub(crate) fn split_last(&self) -> (&[u8], &[u8]) {
         match self.0.iter().rposition(|b| *b == b'/') {

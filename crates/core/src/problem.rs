@@ -148,6 +148,9 @@ pub enum Cause {
     /// Something is in a folder of the source that was to be empty by now.
     #[error("something new is in it, so it stays in the source")]
     NotEmpty,
+    /// A folder of the source that the caller may not change, or nobody.
+    #[error("{}, so what is in it stays in the source; make it writable, or copy instead", plain(.0))]
+    SourceLocked(io::Error),
     /// Copying removes nothing.
     #[error(
         "the destination has a folder of this name that is not empty; copy removes nothing, but mirror would"

@@ -53,7 +53,7 @@ pub enum CallError {
     UpFromNowhere(String),
     /// Two sources of one name.
     #[error(
-        "sources '{0}' and '{1}' would both become '{2}' in the destination\n  copy them one at a time to different places"
+        "sources '{0}' and '{1}' would both become '{2}' in the destination\n  take them one at a time to different places"
     )]
     SameName(String, String, String),
     /// A source whose own name cannot be told, like the root of the system.

@@ -180,6 +180,52 @@ fn whatever_call_fails_nothing_is_lost_and_the_next_run_finishes() {
 }
 
 #[test]
+fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
+    for seed in [2, 7, 11] {
+        let trees = prepare(seed);
+        let calls = Tampered::new(Tampering::Nothing);
+        let (mut stays, whole) = (0, common::plan_of(&calls, &request(&trees)));
+        assert!(!whole.is_locked());
+        for (at, call) in calls.calls().into_iter().enumerate() {
+            if call != "may_change" {
+                continue;
+            }
+            let trees = prepare(seed);
+            let before = snapshot(&trees.source);
+            let error = [Errno::ACCESS, Errno::ROFS, Errno::PERM][at % 3].raw_os_error();
+            let locked = Tampered::new(Tampering::FailOne(at, error));
+            let plan = common::plan_of(&locked, &request(&trees));
+            assert!(plan.problems.len() <= 1, "{:?}", plan.problems);
+            let folder = plan.problems.first().map(|problem| problem.path.as_bytes().to_vec());
+            Session::open(&Linux, &request(&trees)).unwrap().enact(&plan, &Silent);
+            let (here, there) = (seen(&trees.source), seen(&trees.destination));
+            for (path, facts) in &before {
+                let (of, _) = path.split_at(path.iter().rposition(|b| *b == b'/').unwrap_or(0));
+                let is_held = folder.as_deref() == Some(of) && !path.is_empty();
+                // Names of one file depend on each other, and folders on what is in them.
+                if facts.mode >> 12 == 4 || facts.same_as.is_some() {
+                    continue;
+                }
+                stays += u32::from(is_held);
+                let sides = (here.contains_key(path), there.contains_key(path));
+                assert_eq!(sides, (is_held, !is_held), "{:?} of {folder:?}", path.escape_ascii());
+            }
+        }
+        assert!(stays > 0);
+        // A drive of which nothing can be taken: it is told of once, and no folder is made.
+        let (before, read_only) = (snapshot(&trees.source), Errno::ROFS.raw_os_error());
+        let system = Tampered::new(Tampering::FailAll("may_change", read_only));
+        let plan = common::plan_of(&system, &request(&trees));
+        assert!(plan.is_locked() && plan.problems.len() == 1, "{:?}", plan.problems);
+        assert!(plan.problems[0].path.as_bytes().is_empty());
+        // Where nobody can tell, it is tried.
+        let system = Tampered::new(Tampering::FailAll("may_change", Errno::NOSYS.raw_os_error()));
+        assert!(run(&system, &request(&trees)));
+        assert_eq!(differences(&before, &snapshot(&trees.destination)), "");
+    }
+}
+
+#[test]
 fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
     let trees = Trees::new();
     for name in ["lens.svg", "tide.csv", "logbook"] {

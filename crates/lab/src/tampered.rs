@@ -110,6 +110,7 @@ tampered! {
     open_file(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
     pin(folder: BorrowedFd<'_>, name: &[u8]) -> OwnedFd;
     list(folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> ();
+    may_change(folder: BorrowedFd<'_>) -> ();
     stat(entry: Entry<'_>) -> Stat;
     read_link(folder: BorrowedFd<'_>, name: &[u8]) -> Vec<u8>;
     read_at(file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> usize;

@@ -16,16 +16,15 @@ use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
 Examples:
-  utter move --dry-run /mnt/stick archive/1931    what would arrive, and what would go from the stick
-  utter move --age 1y.. logbooks archive          only what was not changed for a year
-  utter move --leave-folders inbox sorted         everything, but leave the empty folders";
+  utter move --dry-run /mnt/stick archive/1931    what would arrive there, and go from here
+  utter move --age 1y.. logbooks archive          only what was not changed for a year";
 
 /// Do what copy does, and take away from the source what has arrived
 ///
 /// An entry goes from the source only once its copy is on the drive and was compared with it, byte by byte and
 /// with all its attributes; whatever is not proven, changes meanwhile or is being written to stays, and is
 /// named. Folders go when everything in them has gone. What the selection leaves out stays, with the folders
-/// that hold it. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in
+/// that hold it; what a read-only drive or a folder that you may not change would not let go is not copied. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in
 /// it and no drive is mounted on it. If it is interrupted, nothing is missing, and the same line finishes it.
 #[derive(Debug, Args)]
 #[command(name = "move", after_help = EXAMPLES)]

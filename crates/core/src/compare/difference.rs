@@ -5,6 +5,7 @@ use crate::aspect::Aspects;
 use crate::drives::{DriveId, Numbers};
 use crate::os::{Identity, Stat};
 use crate::path::{NameRange, Names, TreePath};
+use crate::problem::Cause;
 use crate::state::{Known, State};
 
 /// What one side shows of a name.
@@ -153,6 +154,8 @@ pub(crate) struct Folder {
     pub(crate) holds: bool,
     /// Something of the source stays in it, whatever is decided: left out, unknown, or on another drive.
     pub(crate) stays_here: bool,
+    /// Why nothing can go from the source's folder itself, where that was asked.
+    pub(crate) locked: Option<Cause>,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the
@@ -174,6 +177,7 @@ pub(crate) enum Stays {
 
 /// What the next station made of a folder, as far as the one above it must know.
 #[derive(Clone, Copy, Debug, Default)]
+#[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct Below {
     /// Its number there, if it is kept.
     pub(crate) number: Option<usize>,
@@ -183,6 +187,8 @@ pub(crate) struct Below {
     pub(crate) removes: bool,
     /// Something of the source stays in it.
     pub(crate) stays_here: bool,
+    /// What was to go from it, all of it, stays in the source since that cannot be changed.
+    pub(crate) is_locked: bool,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
 }

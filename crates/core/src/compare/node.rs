@@ -9,6 +9,7 @@ use crate::mark::Doubt;
 use crate::os::{Kind, Stat, Time};
 use crate::path::{Names, TreePath};
 use crate::plan::{Count, Note, Tally};
+use crate::problem::Cause;
 use crate::select::{Counted, Selection};
 use crate::state::{Known, State};
 
@@ -111,6 +112,7 @@ struct Inner {
     holds: bool,
     /// The same of the source's folder.
     stays_here: bool,
+    locked: Option<Cause>,
 }
 
 impl Node {
@@ -168,6 +170,11 @@ impl Node {
     /// Something of the source stays in it.
     pub(super) fn stays_here(&self) {
         self.inner().stays_here = true;
+    }
+
+    /// Nothing can go from the source's folder.
+    pub(super) fn lock(&self, cause: Cause) {
+        self.inner().locked = Some(cause);
     }
 
     pub(super) fn note_taken(&self, (source, destination): (bool, bool)) {
@@ -324,6 +331,7 @@ impl Node {
             linked: inner.linked,
             holds: inner.holds,
             stays_here: inner.stays_here,
+            locked: inner.locked,
             for_what_it_holds: *conditional,
             below: inner.below,
         };

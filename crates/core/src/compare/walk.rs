@@ -2,7 +2,7 @@
 
 use std::cell::Cell;
 use std::collections::HashMap;
-use std::io;
+use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -16,7 +16,7 @@ use crate::patience::Patience;
 use crate::plan::Note;
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
-use crate::scope::LeftOut;
+use crate::scope::{LeftOut, Same};
 use crate::tree::{self, Listing};
 
 use super::difference::{Presence, Station};
@@ -226,6 +226,7 @@ impl Walk<'_, '_> {
         if node.begun.presence != Presence::Destination {
             match self.list(pair.source.as_fd(), &listed.path) {
                 Ok((handle, listing)) => {
+                    self.find_lock(node, handle.as_fd());
                     listed.source = Some(handle);
                     listed.listings.0 = listing;
                 }
@@ -303,6 +304,19 @@ impl Walk<'_, '_> {
                 findings.problem(listed.path.clone(), Operation::ListDestination, error.into());
                 None
             }
+        }
+    }
+
+    /// Whether a move can take anything from a folder is known before anything is copied for it.
+    fn find_lock(&self, node: &Node, source: BorrowedFd<'_>) {
+        if self.context.scope.same != Same::Told {
+            return;
+        }
+        // Where this cannot be asked, taking away the first of it tells.
+        if let Err(Cause::System(error)) = self.try_hard(|| self.context.system.may_change(source))
+            && matches!(error.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem)
+        {
+            node.lock(Cause::SourceLocked(error));
         }
     }
 

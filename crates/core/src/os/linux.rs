@@ -7,9 +7,9 @@ use std::os::fd::{AsFd as _, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{
-    AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags, RawDir,
-    RenameFlags, ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp,
-    Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    Access, AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags,
+    RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags,
+    StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
@@ -85,6 +85,11 @@ impl System for Linux {
             }
         }
         Ok(())
+    }
+
+    fn may_change(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
+        let (asked, as_now) = (Access::WRITE_OK | Access::EXEC_OK, AtFlags::EACCESS);
+        Ok(retry_on_intr(|| rustix::fs::accessat(folder, ".", asked, as_now))?)
     }
 
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat> {

@@ -305,6 +305,8 @@ pub trait System: Sync {
     /// Calls `each` for every name in the folder but `.` and `..`, in the system's order, with its
     /// kind where the file system tells. Stops when `each` fails.
     fn list(&self, folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> io::Result<()>;
+    /// Fails if the caller cannot give names in a folder to entries, or take names away.
+    fn may_change(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// Describes an entry.
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat>;
     /// The text of a symbolic link.

@@ -8,7 +8,7 @@ use std::collections::HashSet;
 
 use crate::path::TreePath;
 use crate::policy::{self, Part};
-use crate::problem::Problem;
+use crate::problem::{Cause, Problem};
 use crate::select::Decided;
 
 pub use crate::policy::{Reason, Side, Step, UnknownVerb, Verb, Verbs};
@@ -124,6 +124,12 @@ impl Plan {
             next += usize::from(part.root_vacate.is_some());
             part.all_steps().for_each(|step| self.totals.include(step));
         }
+    }
+
+    /// True if there is nothing to do since nothing can be taken from the source.
+    pub fn is_locked(&self) -> bool {
+        let is_lock = |problem: &Problem| matches!(problem.cause, Cause::SourceLocked(_));
+        self.is_empty() && self.problems.iter().any(is_lock)
     }
 
     /// True if there is nothing to do.

@@ -6,6 +6,7 @@ use crate::compare::{Linked, Presence};
 use crate::drives::DriveId;
 use crate::path::{NameRange, Names, TreePath};
 use crate::plan::Count;
+use crate::problem::Problem;
 use crate::state::{Known, State};
 
 use super::part::{Elsewhere, Folder, NameId, Part};
@@ -78,6 +79,11 @@ pub(crate) struct Draft<'a> {
     pub(super) decided: Decided,
     /// The source's root folder, if it may go.
     pub(super) root: Option<State>,
+    /// Folders of the source from which something was to go, and that cannot be changed; and whether nothing goes
+    /// from what is in them either.
+    pub(super) locked: Vec<(Problem, bool)>,
+    /// All that was to go stays in the source since that cannot be changed.
+    pub(super) is_locked: bool,
 }
 
 impl Drafted {
@@ -104,12 +110,12 @@ impl Drafted {
 
     pub(super) fn is_empty(&self) -> bool {
         let holds_back = self.held_back + self.spared_newer > 0;
-        let vacates = !self.vacates.is_empty();
-        self.steps.is_empty()
-            && !vacates
-            && self.linked.is_empty()
-            && self.children.is_empty()
-            && !holds_back
+        self.does_nothing() && self.linked.is_empty() && self.children.is_empty() && !holds_back
+    }
+
+    /// No step is planned in it, on either side.
+    pub(super) fn does_nothing(&self) -> bool {
+        self.steps.is_empty() && self.vacates.is_empty()
     }
 
     fn sort(&mut self) {
@@ -144,6 +150,8 @@ impl<'a> Draft<'a> {
             dead: HashSet::new(),
             decided: Decided::default(),
             root: None,
+            locked: Vec::new(),
+            is_locked: false,
         }
     }
 
@@ -171,6 +179,22 @@ impl<'a> Draft<'a> {
                 self.decided.spared_newer += folder.spared_newer;
             }
             self.folders.push(folder);
+        }
+    }
+
+    /// A folder that stays with all that is in it is told of once.
+    pub(super) fn tell_locked(&mut self) {
+        let mut locked = std::mem::take(&mut self.locked);
+        locked.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));
+        let mut whole: Option<TreePath> = None;
+        for (problem, is_whole) in locked {
+            if whole.as_ref().is_some_and(|whole| problem.path.is_below(whole)) {
+                continue;
+            }
+            if is_whole {
+                whole = Some(problem.path.clone());
+            }
+            self.decided.problems.push(problem);
         }
     }
 

@@ -49,6 +49,7 @@ impl Station for Draft<'_> {
         let below: HashMap<usize, Below> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
         let (path, is_root) = (std::mem::take(&mut folder.path), folder.is_root);
+        let (folder_lock, mut is_held) = (folder.locked.take(), false);
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
         let mut drafted = Drafted::new(folder);
@@ -56,10 +57,21 @@ impl Station for Draft<'_> {
         for (at, difference) in differences.iter().enumerate() {
             let child = below.get(&at);
             removes |= child.is_some_and(|child| child.removes);
-            let decision = self.policy.decide(difference, child, drive);
+            let mut decision = self.policy.decide(difference, child, drive);
             match self.policy.vacate(difference, child, &decision, drive) {
-                Some(step) => vacates.push(step),
+                Some(step) if folder_lock.is_none() => vacates.push(step),
+                Some(_) => {
+                    (stays_here, is_held) = (true, true);
+                    // What goes from a folder needs that folder in the destination, even where it stays itself.
+                    if child.is_none_or(|child| child.number.is_none()) {
+                        decision = kept(difference);
+                    }
+                }
                 None => stays_here |= difference.source != Seen::Absent,
+            }
+            if child.is_some_and(|child| child.is_locked) {
+                decision = kept(difference);
+                self.doom(child, Fate::Lost);
             }
             match decision {
                 Decision::Step(step) => {
@@ -104,12 +116,19 @@ impl Station for Draft<'_> {
             })
             .collect();
         (drafted.vacates, drafted.stays_here) = (vacates, stays_here);
+        let goes = below.values().any(|below| below.number.is_some() && !below.is_locked);
+        let holds_locked = is_held || below.values().any(|below| below.is_locked);
+        let is_locked = holds_locked && !goes && drafted.does_nothing();
+        self.is_locked |= is_root && is_locked;
+        if let Some(cause) = folder_lock.filter(|_| is_held) {
+            self.locked.push((Problem { path, operation: Operation::Vacate, cause }, is_locked));
+        }
         drafted.steps.shrink_to_fit();
         let number = (is_root || !drafted.is_empty()).then_some(self.folders.len());
         if number.is_some() {
             self.folders.push(drafted);
         }
-        Below { number, stays: left, removes, stays_here, for_what_it_holds }
+        Below { number, stays: left, removes, stays_here, is_locked, for_what_it_holds }
     }
 }
 
@@ -120,6 +139,14 @@ impl Draft<'_> {
         if let Some(folder) = folder.filter(|folder| folder.presence != Presence::Both) {
             folder.fate = fate;
         }
+    }
+}
+
+/// What is decided about an entry that does not go: the destination stays as it is.
+fn kept(difference: &Difference) -> Decision {
+    match difference.destination {
+        Seen::Absent => Decision::Nothing,
+        _ => Decision::Stays,
     }
 }
 

@@ -115,8 +115,10 @@ pub(crate) struct Decided {
 impl Draft<'_> {
     /// Settles links and renames, and says the last word.
     pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decided {
-        let root = compared.root.as_ref().and_then(|root| self.root_step(root));
+        let root = compared.root.as_ref().filter(|_| !self.is_locked);
+        let root = root.and_then(|root| self.root_step(root));
         let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
+        self.tell_locked();
         self.arrange();
         if lacks_root {
             self.hold_back_all();

@@ -90,6 +90,7 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
         linked: Vec::new(),
         holds: false,
         stays_here: false,
+        locked: None,
         for_what_it_holds: false,
         below: Vec::new(),
     }
