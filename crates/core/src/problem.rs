@@ -153,7 +153,7 @@ pub enum Cause {
     SourceLocked(io::Error),
     /// Copying removes nothing.
     #[error(
-        "the destination has a folder of this name that is not empty; copy removes nothing, but mirror would"
+        "the destination has a folder of this name that is not empty; only mirror removes such a folder"
     )]
     FolderInTheWay,
     /// What the selection leaves out stays.

@@ -466,7 +466,8 @@ fn holds(
         ensure!(stays || arrived, "{:?} is lost: {facts:?} {:?}", shown(path), now.get(path));
         let text = String::from_utf8(path.clone()).unwrap();
         let is_selected = path.is_empty() || selected.source.contains(&text);
-        ensure!(stays || is_selected || is_folder(facts), "{text:?} was left out, and went");
+        let may_go = if is_folder(facts) { options.kinds[1] } else { is_selected };
+        ensure!(stays || may_go, "{text:?} was left out, and went");
     }
     ensure!(left.keys().all(|path| from.contains_key(path)), "the source has more than before");
     for (path, facts) in there.iter().filter(|(_, facts)| !is_folder(facts)) {

@@ -84,6 +84,9 @@ pub(crate) struct Policy<'a> {
 
 impl<'a> Policy<'a> {
     pub(crate) fn of(request: &Request, drives: &'a dyn Drives) -> Self {
+        let mut vacating = request.vacating;
+        // Folders that are not selected lead to what is.
+        vacating.leave_folders |= !request.selection.takes_folders();
         Self {
             task: request.task,
             steps: request.changed.steps,
@@ -91,7 +94,7 @@ impl<'a> Policy<'a> {
             content: request.carry.has(Aspect::Content),
             strictly: request.strictly,
             by_presence: request.changed.by == By::Presence,
-            vacating: request.vacating,
+            vacating,
             drives,
         }
     }
