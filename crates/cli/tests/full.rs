@@ -111,3 +111,23 @@ fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
     let aside = room.run("mirror source echo/now --remove-first --set-aside echo/aside");
     assert_eq!(aside.code, 4, "{aside:?}");
 }
+
+#[test]
+fn a_move_onto_a_drive_that_becomes_full_takes_along_what_arrived() {
+    let room = Room::new();
+    let Some(drive) = Drive::mount(&room, "echo", "100k") else { return };
+    for name in ["1", "2", "3", "4", "5"] {
+        room.write(&format!("attic/{name}"), &name.repeat(30_000));
+    }
+    let full = room.run("move attic echo --waive space");
+    let (here, there) = (room.list("attic"), room.list("echo"));
+    drive.run("mount", &["-o", "remount,size=1m"]);
+    let finished = room.run("move attic echo");
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!(!there.is_empty() && !here.is_empty(), "{here:?} {there:?}");
+    assert!(here.iter().all(|name| !there.contains(name)), "{here:?} {there:?}");
+    assert_eq!(here.len() + there.len(), 5, "{here:?} {there:?}");
+    assert_eq!(finished.code, 0, "{finished:?}");
+    assert_eq!(room.list("echo").len(), 5);
+    assert!(!room.path("attic").exists());
+}

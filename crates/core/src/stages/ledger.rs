@@ -59,6 +59,11 @@ impl Ledger {
         ended.as_ref().is_some_and(Cause::is_gone)
     }
 
+    pub(super) fn is_ended_by_full(&self) -> bool {
+        let ended = self.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        ended.as_ref().is_some_and(Cause::is_full)
+    }
+
     pub(super) fn outcome(self, plan: &Plan, stopped: bool) -> Outcome {
         let steps: Vec<StepOutcome> = self.outcomes.iter().map(read).collect();
         let mut done = [Count::default(); Verb::ALL.len()];

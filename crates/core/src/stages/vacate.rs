@@ -2,6 +2,7 @@
 //! holds it.
 
 use std::collections::{HashMap, HashSet};
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::alike;
@@ -32,7 +33,13 @@ impl Run<'_> {
     /// True if something is to go, and what takes its place is on the drive.
     pub(super) fn may_vacate(&self) -> bool {
         let vacates = self.part.folders.iter().any(|folder| !folder.vacates.is_empty());
-        (vacates || self.part.root_vacate.is_some()) && self.has_flushed() && !self.means.must_end()
+        (vacates || self.part.root_vacate.is_some()) && self.has_flushed() && !self.must_leave()
+    }
+
+    /// A full drive ends the copying; what has arrived may go all the same.
+    fn must_leave(&self) -> bool {
+        let is_full = self.ledger.is_ended_by_full();
+        self.means.observer.stop_requested() || self.means.must_end() && !is_full
     }
 
     /// Files first, then folders from the bottom up, and the root last.
@@ -48,7 +55,7 @@ impl Run<'_> {
         let mut by_entry: Vec<_> = by_entry.into_iter().collect();
         by_entry.sort_unstable_by(|a, b| a.1.1.cmp(&b.1.1));
         for (entry, (links, names)) in by_entry {
-            if self.means.must_end() {
+            if self.must_leave() {
                 break;
             }
             // A name that is not of the plan is left out, or else nobody knows why it is not.
@@ -144,7 +151,7 @@ impl Run<'_> {
         };
         let mut shared = Vec::new();
         for (slot, step) in due {
-            if self.means.must_end() {
+            if self.must_leave() {
                 break;
             }
             match self.entry_now(on, &place, self.name(at, slot), step) {
@@ -326,7 +333,8 @@ impl Run<'_> {
         // What is on the drive already can go from the cache, and is then read from the drive.
         system.flush_file(copy).during(Operation::Vacate)?;
         let _ = system.advise(copy, Advice::Drop, 0, 0);
-        let go_on = |_: usize, _: u64| self.means.go_on();
+        let interrupted = || Err(io::ErrorKind::Interrupted.into());
+        let go_on = |_: usize, _: u64| if self.must_leave() { interrupted() } else { Ok(()) };
         let differs = alike::first_difference(system, file, copy, seen.size, go_on);
         if differs.during(Operation::Vacate)?.is_some() {
             return Err(Trouble(Operation::Vacate, Cause::NotArrived));
@@ -358,7 +366,7 @@ impl Run<'_> {
         let due = due.filter(|(_, step)| step.kind() == Kind::Folder && self.has_arrived(at, step));
         for (slot, step) in due {
             let name = self.name(at, slot);
-            if self.means.must_end() || !self.is_vacated(at, name) {
+            if self.must_leave() || !self.is_vacated(at, name) {
                 continue;
             }
             let on = self.drive_of(at);
@@ -402,7 +410,7 @@ impl Run<'_> {
         let is_done = |_: &Step| self.ledger.get(self.part.first) == StepOutcome::Done;
         let has_arrived = self.part.root.as_ref().is_none_or(is_done);
         let all_went = has_arrived && (self.part.folders.is_empty() || self.went(0));
-        if self.part.root_vacate.is_none() || !all_went || self.means.must_end() {
+        if self.part.root_vacate.is_none() || !all_went || self.must_leave() {
             return;
         }
         let number = self.part.number_of_root_vacate();
