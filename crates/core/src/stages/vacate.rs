@@ -437,9 +437,9 @@ fn is_torn(proven: &[(Name, Place, Proven)], one: &Proven) -> bool {
 }
 
 /// Somebody put something into a folder that was to be empty.
-fn empty(removed: std::io::Result<()>) -> Done {
+fn empty(removed: io::Result<()>) -> Done {
     match removed {
-        Err(e) if e.kind() == std::io::ErrorKind::DirectoryNotEmpty => {
+        Err(e) if e.kind() == io::ErrorKind::DirectoryNotEmpty => {
             Err(Trouble(Operation::Vacate, Cause::NotEmpty))
         }
         other => other.during(Operation::Vacate),
