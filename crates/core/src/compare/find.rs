@@ -164,62 +164,22 @@ impl Walk<'_, '_> {
         let told = if agrees { What::Same } else { what };
         let is_told = !agrees || self.context.scope.same == Same::Told;
         let difference = is_told.then(|| visit.note(met.name, sides, told, obstacle));
-        let (from, to, whole, instead) = (Some(source), Some(there), None, None);
-        match (source.kind, there.kind) {
-            (Kind::Folder, Kind::Folder) => {
-                let (presence, source, destination) = (Presence::Both, from, to);
-                self.go_below(
-                    visit,
-                    met.name,
-                    Down {
-                        presence,
-                        source,
-                        destination,
-                        verdict,
-                        whole,
-                        difference,
-                        instead,
-                        agrees,
-                    },
-                );
-            }
-            (Kind::Folder, _) => {
-                let (presence, source, destination) = (Presence::Source, from, to);
-                let instead = to;
-                self.go_below(
-                    visit,
-                    met.name,
-                    Down {
-                        presence,
-                        source,
-                        destination,
-                        verdict,
-                        whole,
-                        difference,
-                        instead,
-                        agrees,
-                    },
-                );
-            }
+        let sides = (Some(source), Some(there));
+        let down = match (source.kind, there.kind) {
+            (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
+            (Kind::Folder, _) => Some((Presence::Source, sides, verdict, sides.1)),
             (_, Kind::Folder) if !is_mount => {
-                let (presence, source, destination) = (Presence::Destination, None, to);
-                let verdict = below;
-                self.go_below(
-                    visit,
-                    met.name,
-                    Down {
-                        presence,
-                        source,
-                        destination,
-                        verdict,
-                        whole,
-                        difference,
-                        instead,
-                        agrees,
-                    },
-                );
+                Some((Presence::Destination, (None, sides.1), below, None))
             }
-            _ => {}
+            _ => None,
+        };
+        if let Some((presence, (source, destination), verdict, instead)) = down {
+            let whole = None;
+            self.go_below(
+                visit,
+                met.name,
+                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
+            );
         }
         if source.kind == Kind::Folder {
             return;

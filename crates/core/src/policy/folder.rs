@@ -4,10 +4,11 @@ use std::collections::HashMap;
 
 use crate::aspect::{Aspect, Aspects};
 use crate::compare::{
-    self, Below, Change, Difference, Obstacle, Presence, Seen, Station, Stays, What,
+    self, Below, Change, Difference, Linked, Obstacle, Presence, Seen, Station, Stays, What,
 };
 use crate::drives::DriveId;
 use crate::os::Kind;
+use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
 use crate::state::State;
@@ -42,85 +43,41 @@ impl Station for Draft<'_> {
             return Below { stays, stays_here, for_what_it_holds, ..Below::default() };
         }
         let mut left = if folder.holds { Stays::Something } else { Stays::Nothing };
-        let mut removes = false;
         let mut stays_here = folder.stays_here;
         let mut vacates = Vec::new();
         let drive = folder.drive();
         let below: HashMap<usize, Below> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
         let (path, is_root) = (std::mem::take(&mut folder.path), folder.is_root);
-        let (folder_lock, mut is_held) = (folder.locked.take(), false);
+        let (locked, mut is_held) = (folder.locked.take(), false);
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
         let mut drafted = Drafted::new(folder);
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
-            let child = below.get(&at);
-            removes |= child.is_some_and(|child| child.removes);
-            let mut decision = self.policy.decide(difference, child, drive);
-            match self.policy.vacate(difference, child, &decision, drive) {
-                Some(step) if folder_lock.is_none() => vacates.push(step),
-                Some(_) => {
-                    (stays_here, is_held) = (true, true);
-                    // What goes from a folder needs that folder in the destination, even where it stays itself.
-                    if child.is_none_or(|child| child.number.is_none()) {
-                        decision = kept(difference);
-                    }
-                }
-                None => stays_here |= difference.source != Seen::Absent,
-            }
-            if child.is_some_and(|child| child.is_locked) {
-                decision = kept(difference);
-                self.doom(child, Fate::Lost);
-            }
-            match decision {
-                Decision::Step(step) => {
-                    removes |= step.verb == Verb::Remove;
-                    slots.insert(at, drafted.steps.len());
-                    drafted.steps.push(Some(Step { name: difference.name, ..step }));
-                }
-                Decision::Nothing => {}
-                Decision::Stays => left = Stays::Something,
-                Decision::Held(word) => {
-                    left = left.max(Stays::Held);
-                    match word {
-                        Word::Newer => drafted.spared_newer += 1,
-                        Word::Held | Word::Yes => drafted.held_back += 1,
-                    }
-                    self.doom(child, Fate::Held);
-                }
-                Decision::NotHeld(kind) => {
-                    self.decided.not_held.push((drive, kind));
-                    self.doom(child.filter(|_| difference.what == What::New), Fate::Lost);
-                }
-                Decision::Problem(cause) => {
-                    left = Stays::Something;
-                    self.doom(child.filter(|_| sides_make_a_folder(difference)), Fate::Lost);
-                    let path = path.join(drafted.names.get(difference.name));
-                    let operation = match cause {
-                        Cause::NameTaken => Operation::Vacate,
-                        _ => Operation::Write,
-                    };
-                    self.decided.problems.push(Problem { path, operation, cause });
-                }
+            let (child, slot) = (below.get(&at), drafted.steps.len());
+            let decision = self.policy.decide(difference, child, drive);
+            let goes = self.policy.vacate(difference, child, &decision, drive);
+            let holds = locked.is_some() && goes.is_some();
+            stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
+            is_held |= holds;
+            vacates.extend(goes.filter(|_| !holds));
+            let decision = self.unless_locked(decision, difference, child, holds);
+            left = left.max(self.note_down(&mut drafted, &path, difference, child, decision));
+            if drafted.steps.len() > slot {
+                slots.insert(at, slot);
             }
         }
-        drafted.linked = linked
-            .into_iter()
-            .map(|facts| {
-                let alone = match facts.difference {
-                    None => Alone::Right,
-                    Some(at) => slots.get(&at).map_or(Alone::Stays, |slot| Alone::Planned(*slot)),
-                };
-                LinkedName { facts, alone }
-            })
-            .collect();
+        let is_removal = |step: &Step| step.verb == Verb::Remove;
+        let removes = below.values().any(|below| below.removes)
+            || drafted.steps.iter().flatten().any(is_removal);
+        drafted.linked = linked.into_iter().map(|facts| alone(facts, &slots)).collect();
         (drafted.vacates, drafted.stays_here) = (vacates, stays_here);
         let goes = below.values().any(|below| below.number.is_some() && !below.is_locked);
         let holds_locked = is_held || below.values().any(|below| below.is_locked);
         let is_locked = holds_locked && !goes && drafted.does_nothing();
         self.is_locked |= is_root && is_locked;
-        if let Some(cause) = folder_lock.filter(|_| is_held) {
+        if let Some(cause) = locked.filter(|_| is_held) {
             self.locked.push((Problem { path, operation: Operation::Vacate, cause }, is_locked));
         }
         drafted.steps.shrink_to_fit();
@@ -133,6 +90,72 @@ impl Station for Draft<'_> {
 }
 
 impl Draft<'_> {
+    /// What nothing can take from the source is not copied either: what is in a folder that holds it, or a
+    /// folder of which all stays.
+    fn unless_locked(
+        &mut self,
+        decision: Decision,
+        difference: &Difference,
+        child: Option<&Below>,
+        holds: bool,
+    ) -> Decision {
+        let all_stays = child.is_some_and(|child| child.is_locked);
+        if all_stays {
+            self.doom(child, Fate::Lost);
+        }
+        // What goes from a folder needs that folder in the destination, even where it stays itself.
+        let is_needed = child.is_some_and(|child| child.number.is_some());
+        if !all_stays && (!holds || is_needed) {
+            return decision;
+        }
+        match difference.destination {
+            Seen::Absent => Decision::Nothing,
+            _ => Decision::Stays,
+        }
+    }
+
+    /// Writes down what is decided; returns what stays in the destination for it.
+    fn note_down(
+        &mut self,
+        drafted: &mut Drafted,
+        path: &TreePath,
+        difference: &Difference,
+        child: Option<&Below>,
+        decision: Decision,
+    ) -> Stays {
+        match decision {
+            Decision::Step(step) => {
+                drafted.steps.push(Some(Step { name: difference.name, ..step }));
+                Stays::Nothing
+            }
+            Decision::Nothing => Stays::Nothing,
+            Decision::Stays => Stays::Something,
+            Decision::Held(word) => {
+                match word {
+                    Word::Newer => drafted.spared_newer += 1,
+                    Word::Held | Word::Yes => drafted.held_back += 1,
+                }
+                self.doom(child, Fate::Held);
+                Stays::Held
+            }
+            Decision::NotHeld(kind) => {
+                self.decided.not_held.push((drafted.drive(), kind));
+                self.doom(child.filter(|_| difference.what == What::New), Fate::Lost);
+                Stays::Nothing
+            }
+            Decision::Problem(cause) => {
+                self.doom(child.filter(|_| sides_make_a_folder(difference)), Fate::Lost);
+                let path = path.join(drafted.names.get(difference.name));
+                let operation = match cause {
+                    Cause::NameTaken => Operation::Vacate,
+                    _ => Operation::Write,
+                };
+                self.decided.problems.push(Problem { path, operation, cause });
+                Stays::Something
+            }
+        }
+    }
+
     /// Nothing happens in a folder that is not made, nor in one that does not give way.
     fn doom(&mut self, child: Option<&Below>, fate: Fate) {
         let folder = child.and_then(|child| child.number).map(|number| &mut self.folders[number]);
@@ -142,12 +165,13 @@ impl Draft<'_> {
     }
 }
 
-/// What is decided about an entry that does not go: the destination stays as it is.
-fn kept(difference: &Difference) -> Decision {
-    match difference.destination {
-        Seen::Absent => Decision::Nothing,
-        _ => Decision::Stays,
-    }
+/// What is decided about a name of several by itself, where steps stand in these slots by difference.
+fn alone(facts: Linked, slots: &HashMap<usize, usize>) -> LinkedName {
+    let alone = match facts.difference {
+        None => Alone::Right,
+        Some(at) => slots.get(&at).map_or(Alone::Stays, |slot| Alone::Planned(*slot)),
+    };
+    LinkedName { facts, alone }
 }
 
 /// True if a folder of the source was to be made there.

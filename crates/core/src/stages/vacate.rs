@@ -20,11 +20,10 @@ use super::{OnDrive, Run};
 /// One name of an entry that has several, by its folder and place among what goes from that.
 type Name = (usize, usize);
 
-/// A source entry of which the copy was proven, as it was then.
+/// A source entry of which the copy was proven.
 struct Proven {
     /// Keeps the entry for what is still to be asked of it; `None` for what cannot be opened.
     file: Option<OwnedFd>,
-    seen: Stat,
     /// What holds it in the destination.
     copy: Identity,
 }
@@ -47,28 +46,31 @@ impl Run<'_> {
         let times = self.times_of_folders();
         let (workers, count) = (self.means.running.workers, self.part.folders.len());
         let groups = pool::map(workers, count, |at| self.vacate_folder(root, at));
-        let mut by_entry: HashMap<Identity, (u32, Vec<Name>)> = HashMap::new();
-        for (now, name) in groups.into_iter().flatten() {
-            by_entry.entry(now.identity).or_insert((now.links, Vec::new())).1.push(name);
+        let mut by_entry: HashMap<Identity, (Stat, Vec<Name>)> = HashMap::new();
+        for (seen, name) in groups.into_iter().flatten() {
+            by_entry.entry(seen.identity).or_insert((seen, Vec::new())).1.push(name);
         }
         let staying = self.staying();
-        let mut by_entry: Vec<_> = by_entry.into_iter().collect();
-        by_entry.sort_unstable_by(|a, b| a.1.1.cmp(&b.1.1));
-        for (entry, (links, names)) in by_entry {
+        let mut by_entry: Vec<_> = by_entry.into_values().collect();
+        by_entry.sort_unstable_by(|a, b| a.1.cmp(&b.1));
+        for (seen, names) in by_entry {
             if self.must_leave() {
                 break;
             }
             // A name that is not of the plan is left out, or else nobody knows why it is not.
-            let all = usize::try_from(links).is_ok_and(|links| links == names.len());
-            if staying.contains(&entry.inode) || !all && !self.knows_all {
+            let all = usize::try_from(seen.links).is_ok_and(|links| links == names.len());
+            if staying.contains(&seen.identity.inode) || !all && !self.knows_all {
                 let together = Trouble(Operation::Vacate, Cause::NamesTogether);
                 self.refuse(names[0], together);
             } else {
-                self.vacate_group(root, &names);
+                self.vacate_group(root, &seen, &names);
             }
         }
+        let places = self.part.folders.iter().enumerate();
+        let places: HashMap<(usize, &[u8]), usize> =
+            places.skip(1).map(|(at, f)| ((f.parent as usize, &*f.name), at)).collect();
         for at in (0..self.part.folders.len()).rev() {
-            self.vacate_folders_in(root, at);
+            self.vacate_folders_in(root, at, &places);
         }
         self.give_times_back(&times);
         self.vacate_root(root);
@@ -158,8 +160,9 @@ impl Run<'_> {
                 Ok(now) if now.links > 1 => shared.push((now, (at, slot))),
                 looked => {
                     let path = place.path.join(self.name(at, slot));
-                    let gone =
-                        looked.and_then(|_| self.try_hard(|| self.depart(on, &place, (at, slot))));
+                    let depart =
+                        |seen| self.try_hard(|| self.depart(on, &place, (at, slot), &seen));
+                    let gone = looked.and_then(depart);
                     self.conclude(on, folder.first_vacate + slot, &path, gone);
                 }
             }
@@ -173,22 +176,21 @@ impl Run<'_> {
     }
 
     /// Proves one entry and takes it away.
-    fn depart(&self, on: &OnDrive<'_>, place: &Place, (at, slot): Name) -> Done {
-        let (name, step) = (self.name(at, slot), &self.part.folders[at].vacates[slot]);
-        let proven = self.prove(on, place, name, step)?;
-        self.take_away(on, place, name, &proven.seen)
+    fn depart(&self, on: &OnDrive<'_>, place: &Place, (at, slot): Name, seen: &Stat) -> Done {
+        let name = self.name(at, slot);
+        self.prove(on, place, name, seen)?;
+        self.take_away(on, place, name, seen)
     }
 
     /// All names of one entry, or none of them.
-    fn vacate_group(&self, root: BorrowedFd<'_>, names: &[Name]) {
+    fn vacate_group(&self, root: BorrowedFd<'_>, seen: &Stat, names: &[Name]) {
         let mut proven = Vec::new();
         let mut trouble = None;
         for name @ (at, slot) in names.iter().copied() {
             let on = self.drive_of(at);
             let prove = || {
                 let place = self.enter(root, at)?;
-                let step = &self.part.folders[at].vacates[slot];
-                let proven = self.prove(on, &place, self.name(at, slot), step)?;
+                let proven = self.prove(on, &place, self.name(at, slot), seen)?;
                 Ok((place, proven))
             };
             match self.try_hard(prove) {
@@ -209,12 +211,11 @@ impl Run<'_> {
             return;
         }
         // Each name that goes is a change of the entry, and that change is ours.
-        let mut expected: Option<Stat> = None;
+        let mut expected = *seen;
         for ((at, slot), place, one) in proven {
             let on = self.drive_of(at);
             let name = self.name(at, slot);
-            let seen = expected.take().unwrap_or(one.seen);
-            let gone = self.take_away(on, &place, name, &seen);
+            let gone = self.take_away(on, &place, name, &expected);
             let is_gone = gone.is_ok();
             let path = place.path.join(name);
             self.conclude(on, self.part.folders[at].first_vacate + slot, &path, gone);
@@ -222,7 +223,7 @@ impl Run<'_> {
                 break;
             }
             let now = one.file.as_ref().map(|file| self.system().stat(Entry::Pinned(file.as_fd())));
-            expected = now.and_then(Result::ok);
+            expected = now.and_then(Result::ok).unwrap_or(expected);
         }
     }
 
@@ -243,41 +244,40 @@ impl Run<'_> {
         }
     }
 
-    /// Fails unless the destination's drive holds the same.
+    /// Fails unless the destination's drive holds the same as the source, which is as it was seen.
     fn prove(
         &self,
         on: &OnDrive<'_>,
         place: &Place,
         name: &[u8],
-        step: &Step,
+        seen: &Stat,
     ) -> Result<Proven, Trouble> {
         let system = self.system();
         let (here, there) = (place.source()?, place.destination.as_fd());
         let source_name = on.writer.source_name(name);
-        let seen = self.entry_now(on, place, name, step)?;
         let copy = system.stat(Entry::Named(there, name)).during(Operation::Vacate)?;
         let not_arrived = || Trouble(Operation::Vacate, Cause::NotArrived);
         if copy.kind != seen.kind || copy.size != seen.size {
             return Err(not_arrived());
         }
         let sides = (Entry::Named(here, source_name), Entry::Named(there, name));
-        self.prove_attributes(on, (sides.0, &seen), (sides.1, &copy))?;
+        self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
         let held = copy.identity;
         match seen.kind {
             Kind::File => {
                 let file = system.open_file(here, source_name).during(Operation::Vacate)?;
                 let copy = system.open_file(there, name).during(Operation::Vacate)?;
                 self.prove_flags(file.as_fd(), copy.as_fd())?;
-                self.prove_content(file.as_fd(), copy.as_fd(), &seen)?;
-                Ok(Proven { file: Some(file), seen, copy: held })
+                self.prove_content(file.as_fd(), copy.as_fd(), seen)?;
+                Ok(Proven { file: Some(file), copy: held })
             }
             Kind::Symlink => {
                 let target = system.read_link(here, source_name).during(Operation::Vacate)?;
                 let same = system.read_link(there, name).during(Operation::Vacate)? == target;
                 let file = system.pin(here, source_name).ok();
-                if same { Ok(Proven { file, seen, copy: held }) } else { Err(not_arrived()) }
+                if same { Ok(Proven { file, copy: held }) } else { Err(not_arrived()) }
             }
-            _ => Ok(Proven { file: system.pin(here, source_name).ok(), seen, copy: held }),
+            _ => Ok(Proven { file: system.pin(here, source_name).ok(), copy: held }),
         }
     }
 
@@ -360,13 +360,19 @@ impl Run<'_> {
 
     /// Folders in a folder that are empty by now. Of one in which something stays that was to go, that is told
     /// there.
-    fn vacate_folders_in(&self, root: BorrowedFd<'_>, at: usize) {
+    fn vacate_folders_in(
+        &self,
+        root: BorrowedFd<'_>,
+        at: usize,
+        places: &HashMap<(usize, &[u8]), usize>,
+    ) {
         let folder = &self.part.folders[at];
         let due = folder.vacates.iter().enumerate();
         let due = due.filter(|(_, step)| step.kind() == Kind::Folder && self.has_arrived(at, step));
         for (slot, step) in due {
             let name = self.name(at, slot);
-            if self.must_leave() || !self.is_vacated(at, name) {
+            let is_vacated = places.get(&(at, name)).is_none_or(|below| self.went(*below));
+            if self.must_leave() || !is_vacated {
                 continue;
             }
             let on = self.drive_of(at);
@@ -390,15 +396,7 @@ impl Run<'_> {
         }
     }
 
-    /// All of a folder that was to go went.
-    fn is_vacated(&self, above: usize, name: &[u8]) -> bool {
-        let folders = self.part.folders.iter().enumerate().skip(above + 1);
-        let own = folders
-            .take_while(|(_, folder)| folder.parent as usize >= above)
-            .find(|(_, folder)| folder.parent as usize == above && *folder.name == *name);
-        own.is_none_or(|(at, _)| self.went(at))
-    }
-
+    /// All that was to go from a folder went.
     fn went(&self, at: usize) -> bool {
         let folder = &self.part.folders[at];
         let mut numbers = folder.first_vacate..folder.first_vacate + folder.vacates.len();
