@@ -83,8 +83,9 @@ pub struct Totals {
     pub rename: Count,
     /// Steps that remove, with the bytes they give up.
     pub remove: Count,
-    /// Entries that go from the source, with their bytes.
-    #[serde(default)]
+    /// Entries that go from the source, with their bytes. Plans and notes that are written down hold none, so they
+    /// stay readable as they are.
+    #[serde(skip)]
     pub vacate: Count,
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
