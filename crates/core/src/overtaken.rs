@@ -53,7 +53,7 @@ pub(crate) fn find(
                 _ => look(&source, source_name),
             };
             let seen = step.source.filter(|_| !part.remembers(path.join(name).as_bytes()));
-            let there = if step.verb == Verb::Rename {
+            let there = if step.renamed_from().is_some() {
                 // Its new name is free, and it lies where the plan saw it.
                 moved(system, pair, part, step, look(&destination, name))
             } else {

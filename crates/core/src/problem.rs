@@ -137,6 +137,11 @@ pub enum Cause {
     /// It was copied, and the copy is not the same.
     #[error("the copy in the destination is not the same, so it stays in the source")]
     NotArrived,
+    /// The system does not rename from there to here, though both are on one drive.
+    #[error(
+        "the system does not rename it from there to here; to have it copied and then removed, run again with --steps all,-rename"
+    )]
+    NotRenamed,
     /// Names of one file go together, and one of them does not go.
     #[error("another name of the same file stays in the source, so this one does, too")]
     NamesTogether,

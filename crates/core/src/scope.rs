@@ -1,6 +1,8 @@
 //! What comparing is asked to find out: derived from command and options here, and nowhere else, so
 //! that it does not look at what nobody asks for and still knows nothing of steps.
 
+use crate::aspect::Aspects;
+use crate::policy::Verb;
 use crate::request::{By, Changed, Request, Sample};
 
 /// The questions of one comparison.
@@ -20,6 +22,20 @@ pub(crate) struct Scope {
     pub(crate) drives: Drives,
     /// Whether what is on both sides alike is to be told.
     pub(crate) same: Same,
+    /// Whether to find out what could be renamed from one side to the other.
+    pub(crate) passage: Passage,
+}
+
+/// Whether entries of the source can be renamed to where they go.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Passage {
+    /// They cannot.
+    #[default]
+    Closed,
+    /// They can; of a folder it takes a look at all that is in it to know.
+    Open,
+    /// They can, and a folder with all it holds, whatever that is.
+    Unseen,
 }
 
 /// What to do with what both sides agree in.
@@ -89,6 +105,21 @@ impl Scope {
                 Drives::WhereTheSourceGoes
             },
             same: if task.vacates() { Same::Told } else { Same::Counted },
+            passage: passage(request),
         }
+    }
+}
+
+/// A rename takes all of an entry along, and away from the source; so it needs leave for all of that.
+fn passage(request: &Request) -> Passage {
+    let Request { task, selection, changed, carry, vacating, .. } = request;
+    let carries_all = Aspects::ALL.iter().all(|aspect| carry.has(aspect));
+    let may = [Verb::Add, Verb::Rename, Verb::Vacate].iter().all(|verb| changed.steps.has(*verb));
+    if !task.vacates() || !carries_all || !may {
+        Passage::Closed
+    } else if selection.takes_everything() && !vacating.leave_folders {
+        Passage::Unseen
+    } else {
+        Passage::Open
     }
 }

@@ -21,7 +21,7 @@ use crate::policy::{Decided, Draft, Part, Policy, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Flush, Guard, Request};
-use crate::scope::Scope;
+use crate::scope::{Passage, Scope};
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
 use crate::state::State;
@@ -158,8 +158,7 @@ impl<'a> Session<'a> {
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
         let policy = Policy::of(self.request, map);
-        let mut draft = Draft::new(&policy).vacating_root(self.root_to_vacate(pair));
-        let comparison = Comparison {
+        let mut comparison = Comparison {
             system: self.system,
             observer,
             scope: Scope::of(self.request),
@@ -171,9 +170,41 @@ impl<'a> Session<'a> {
             now: Time::now(),
             running: self.request.running,
         };
-        let compared = compare::compare(&comparison, &mut draft)?;
-        let decided = draft.decide(&compared, &comparison);
+        let root = self.root_to_vacate(pair);
+        let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
+        let draft = || Draft::new(&policy).vacating_root(root, passage != Passage::Closed);
+        if passage == Passage::Unseen {
+            let compared =
+                compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
+            let decided = draft().take_all_over(&compared);
+            return Ok((compared, decided));
+        }
+        let mut drafted = draft();
+        let compared = compare::compare(&comparison, &mut drafted)?;
+        let decided = drafted.decide(&compared, &comparison);
+        if !decided.is_short_sighted {
+            return Ok((compared, decided));
+        }
+        comparison.scope.passage = Passage::Open;
+        let mut drafted = draft();
+        let compared = compare::compare(&comparison, &mut drafted)?;
+        let decided = drafted.decide(&compared, &comparison);
         Ok((compared, decided))
+    }
+
+    /// Whether the source's root could be renamed to the destination's, which is not there yet.
+    fn passage_of_root(&self, comparison: &Comparison<'_>) -> Passage {
+        let pair = comparison.pair;
+        let is_there = pair.destination.exists() || pair.single.is_some();
+        let may_go = || {
+            let (above, _) = sides::parent_of_root(self.system, &pair.source)?;
+            self.system.may_change(above.as_fd())?;
+            self.system.may_change(pair.source.as_fd())
+        };
+        if is_there || may_go().is_err() {
+            return Passage::Closed;
+        }
+        compare::passage::of_roots(comparison)
     }
 
     /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one

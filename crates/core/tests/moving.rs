@@ -17,7 +17,7 @@ use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, Te
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
-use utter_echo_core::plan::{Plan, Verb};
+use utter_echo_core::plan::{Plan, Verb, Verbs};
 use utter_echo_core::request::{OnConflict, Request, Task, Vacating};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
@@ -33,9 +33,16 @@ macro_rules! ensure {
     };
 }
 
+/// By copying, as between two drives.
 fn request(trees: &Trees) -> Request {
+    let mut request = by_renaming(trees);
+    request.changed.steps = Verbs::ALL.without(Verb::Rename);
+    request
+}
+
+fn by_renaming(trees: &Trees) -> Request {
     let mut request = common::request(trees, Task::Move);
-    request.changed.steps = utter_echo_core::plan::Verbs::ALL;
+    request.changed.steps = Verbs::ALL;
     request.running.workers = 1;
     request
 }

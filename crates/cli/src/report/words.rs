@@ -112,6 +112,10 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         (Reason::Unselected, ..) => "left out by the selection".to_owned(),
         (Reason::Made, ..) => "made by that run".to_owned(),
         (Reason::Before, ..) => "as it was before that run".to_owned(),
+        (Reason::TakenOver, ..) => match step.kind() {
+            Kind::Folder => "renamed from the source to here, with everything in it".to_owned(),
+            _ => "renamed from the source to here".to_owned(),
+        },
         (Reason::Arrives, ..) => "goes from the source once its copy is proven".to_owned(),
         (Reason::Arrived, ..) => "goes from the source, since it is there already".to_owned(),
         // A plan never holds these without the sides they speak of.

@@ -6,6 +6,7 @@ use crate::drives::{DriveId, Numbers};
 use crate::os::{Identity, Stat};
 use crate::path::{NameRange, Names, TreePath};
 use crate::problem::Cause;
+use crate::scope::Passage;
 use crate::state::{Known, State};
 
 /// What one side shows of a name.
@@ -90,12 +91,15 @@ pub(crate) struct Difference {
     pub(crate) what: What,
     /// Boxed, since nearly none has one.
     pub(crate) obstacle: Option<Box<Obstacle>>,
+    /// Whether the source's could be renamed into its place.
+    pub(crate) passage: Passage,
 }
 
 impl Difference {
     pub(crate) fn nothing(name: NameRange) -> Self {
         let (source, destination) = (Seen::Absent, Seen::Absent);
-        Self { name, source, destination, what: What::Nothing, obstacle: None }
+        let passage = Passage::Closed;
+        Self { name, source, destination, what: What::Nothing, obstacle: None, passage }
     }
 }
 

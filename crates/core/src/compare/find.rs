@@ -11,7 +11,7 @@ use crate::path::NameRange;
 use crate::plan::Note;
 use crate::problem::Operation;
 use crate::reach::Reach;
-use crate::scope::{Drives, Extra, LeftOut, Same};
+use crate::scope::{Drives, Extra, LeftOut, Passage, Same};
 use crate::select::Verdict;
 use crate::state::State;
 use crate::temporary;
@@ -22,6 +22,9 @@ use super::entry;
 use super::look::{Met, Side};
 use super::node::{Begun, Node, Whole};
 use super::walk::{Visit, Walk};
+
+/// No obstacle, and no way across.
+const NOTHING_MORE: (Option<Obstacle>, Passage) = (None, Passage::Closed);
 
 /// A folder to be visited next, and what it is among the differences of the one above.
 #[derive(Clone, Copy)]
@@ -105,10 +108,12 @@ impl Walk<'_, '_> {
         };
         let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
+        let is_free = there == Seen::Absent && obstacle.is_none();
+        let passage = if is_free { self.passage(visit, met, source) } else { Passage::Closed };
         let difference =
-            visit.note(met.name, (visit.seen_here(source), there), What::New, obstacle);
+            visit.note(met.name, (visit.seen_here(source), there), What::New, (obstacle, passage));
         if source.kind == Kind::Folder {
-            if !stops {
+            if !stops && passage != Passage::Unseen {
                 let (presence, source) = (Presence::Source, Some(source));
                 // Should the folder turn out not to take part, that is what is left out with it.
                 let destination = match &met.destination {
@@ -163,7 +168,8 @@ impl Walk<'_, '_> {
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
         let is_told = !agrees || self.context.scope.same == Same::Told;
-        let difference = is_told.then(|| visit.note(met.name, sides, told, obstacle));
+        let difference =
+            is_told.then(|| visit.note(met.name, sides, told, (obstacle, Passage::Closed)));
         let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
@@ -197,7 +203,8 @@ impl Walk<'_, '_> {
         let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
         let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
         let what = whole.map_or(What::Extra, Whole::what);
-        let difference = visit.note(met.name, (Seen::Absent, visit.seen_there(there)), what, None);
+        let difference =
+            visit.note(met.name, (Seen::Absent, visit.seen_there(there)), what, NOTHING_MORE);
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
@@ -218,7 +225,7 @@ impl Walk<'_, '_> {
             _ => Seen::Absent,
         };
         let there_seen = visit.seen_there(there);
-        let difference = visit.note(met.name, (source, there_seen), What::LeftOut, None);
+        let difference = visit.note(met.name, (source, there_seen), What::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
             let (destination, difference, instead) = (Some(there), Some(difference), None);
@@ -291,6 +298,7 @@ impl Walk<'_, '_> {
                 doubt: visit.listed.doubt,
                 instead,
                 numbers: visit.listed.numbers,
+                passage: visit.passage_below(source, destination),
             },
         );
         // What a drive is mounted on stays.
@@ -427,11 +435,11 @@ impl Visit<'_> {
         name: &[u8],
         (source, destination): (Seen, Seen),
         what: What,
-        obstacle: Option<Obstacle>,
+        (obstacle, passage): (Option<Obstacle>, Passage),
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
-        let difference =
-            Difference { name: NameRange::default(), source, destination, what, obstacle };
+        let own = NameRange::default();
+        let difference = Difference { name: own, source, destination, what, obstacle, passage };
         self.node.note_difference(name, difference)
     }
 

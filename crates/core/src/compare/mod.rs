@@ -11,6 +11,7 @@ mod entry;
 mod find;
 mod look;
 mod node;
+pub(crate) mod passage;
 mod proof;
 mod walk;
 
@@ -90,6 +91,12 @@ pub(crate) enum Halt {
     Stopped,
 }
 
+impl Halt {
+    pub(crate) fn source_closed(error: io::Error) -> Self {
+        Self::SourceClosed(error.into())
+    }
+}
+
 /// Compares one pair of roots, and gives every folder in which something differs to `station`.
 pub(crate) fn compare(
     comparison: &Comparison<'_>,
@@ -125,6 +132,11 @@ pub(crate) fn compare(
         doubts: findings.doubts,
         root,
     })
+}
+
+/// Only the two roots, where nothing depends on what they hold.
+pub(crate) fn compare_roots_alone(comparison: &Comparison<'_>) -> io::Result<Compared> {
+    Ok(Compared { root: compare_roots(comparison)?, ..Compared::default() })
 }
 
 /// The two roots themselves; `None` where they agree, or a single entry is meant.

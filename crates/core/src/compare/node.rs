@@ -10,6 +10,7 @@ use crate::os::{Kind, Stat, Time};
 use crate::path::{Names, TreePath};
 use crate::plan::{Count, Note, Tally};
 use crate::problem::Cause;
+use crate::scope::Passage;
 use crate::select::{Counted, Selection};
 use crate::state::{Known, State};
 
@@ -85,6 +86,8 @@ pub(super) struct Begun {
     pub(super) instead: Option<(Kind, u64)>,
     /// Of the drives on which it was found, on either side.
     pub(super) numbers: (Numbers, Numbers),
+    /// Whether what is in it could be renamed to where it goes.
+    pub(super) passage: Passage,
 }
 
 /// A folder that was begun and whose contents are not all known yet.

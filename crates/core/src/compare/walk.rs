@@ -16,12 +16,12 @@ use crate::patience::Patience;
 use crate::plan::Note;
 use crate::pool::{self, Stack};
 use crate::problem::{Cause, Operation, Problem};
-use crate::scope::{LeftOut, Same};
+use crate::scope::{LeftOut, Passage, Same};
 use crate::tree::{self, Listing};
 
 use super::difference::{Presence, Station};
 use super::node::{Begun, Node, Tallies};
-use super::{Comparison, Halt};
+use super::{Comparison, Halt, passage};
 
 /// What tasks find, beyond the differences that their nodes hold.
 #[derive(Debug, Default)]
@@ -61,6 +61,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
             doubt: None,
             instead: None,
             numbers: (Numbers::Last, Numbers::Last),
+            passage: passage::of_roots(context),
         },
     );
     let walk = Walk {
@@ -113,6 +114,8 @@ pub(super) struct Listed {
     pub(super) numbers: (Numbers, Numbers),
     /// Names that belong to the drive that one of the two is the topmost folder of.
     pub(super) of_the_drive: &'static [&'static [u8]],
+    /// Whether what is in it could be renamed to where it goes.
+    pub(super) passage: Passage,
 }
 
 /// Some entries of a folder while they are gone through.
@@ -222,6 +225,7 @@ impl Walk<'_, '_> {
             doubt: node.begun.doubt,
             numbers: node.begun.numbers,
             of_the_drive: &[],
+            passage: node.begun.passage,
         };
         if node.begun.presence != Presence::Destination {
             match self.list(pair.source.as_fd(), &listed.path) {
@@ -253,6 +257,7 @@ impl Walk<'_, '_> {
             }
         }
         self.find_numbers(&mut listed);
+        self.narrow_passage(&mut listed);
         if pair.single.is_none() {
             fold(node, &mut listed, findings)?;
             self.read_mark(&mut listed, findings)?;

@@ -104,6 +104,8 @@ impl Flags {
     pub const NODUMP: Self = Self(0x40);
     /// Reading leaves the access time as it is.
     pub const NOATIME: Self = Self(0x80);
+    /// Whatever comes into this folder counts for the account of the drive's room that the folder does.
+    pub const ONE_ACCOUNT: Self = Self(0x2000_0000);
     /// Names in this folder differ by more than the case of their letters.
     pub const FOLDS_CASE: Self = Self(0x4000_0000);
     /// Those that keep an entry from being changed.

@@ -84,6 +84,12 @@ pub(crate) struct Draft<'a> {
     pub(super) locked: Vec<(Problem, bool)>,
     /// All that was to go stays in the source since that cannot be changed.
     pub(super) is_locked: bool,
+    /// Some folder is to be taken over with whatever it holds.
+    pub(super) has_unseen: bool,
+    /// The source's root folder could be renamed, if all in it comes along.
+    pub(super) root_passes: bool,
+    /// All in it does.
+    pub(super) root_comes_along: bool,
 }
 
 impl Drafted {
@@ -152,6 +158,9 @@ impl<'a> Draft<'a> {
             root: None,
             locked: Vec::new(),
             is_locked: false,
+            has_unseen: false,
+            root_passes: false,
+            root_comes_along: false,
         }
     }
 

@@ -11,6 +11,7 @@ use crate::os::Kind;
 use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
+use crate::scope::Passage;
 use crate::state::State;
 
 use super::Policy;
@@ -53,6 +54,10 @@ impl Station for Draft<'_> {
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
         let mut drafted = Drafted::new(folder);
+        let goes_unseen = |difference: &Difference| {
+            difference.passage == Passage::Unseen && is_a_folder(difference.source)
+        };
+        self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
             let (child, slot) = (below.get(&at), drafted.steps.len());
@@ -176,7 +181,11 @@ fn alone(facts: Linked, slots: &HashMap<usize, usize>) -> LinkedName {
 
 /// True if a folder of the source was to be made there.
 fn sides_make_a_folder(difference: &Difference) -> bool {
-    difference.source.state().is_some_and(|source| source.kind == Kind::Folder)
+    is_a_folder(difference.source)
+}
+
+fn is_a_folder(seen: Seen) -> bool {
+    seen.state().is_some_and(|state| state.kind == Kind::Folder)
 }
 
 impl Policy<'_> {
@@ -205,7 +214,11 @@ impl Policy<'_> {
             (What::New, None) if *destination == Seen::LeftOut && !compares => {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
-            (What::New, None) => self.if_granted(step(Verb::Add, Reason::New), drive),
+            (What::New, None) => {
+                let passes = difference.passage != Passage::Closed && self.drives.renames(drive);
+                let reason = if passes { Reason::TakenOver } else { Reason::New };
+                self.if_granted(step(Verb::Add, reason), drive)
+            }
             (What::Kind | What::Content(_), None)
                 if self.gives_way_not(&step(Verb::Replace, Reason::Kind)) =>
             {
@@ -242,7 +255,7 @@ impl Policy<'_> {
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of
     /// the one that comes.
     fn is_conflict(&self, difference: &Difference) -> bool {
-        let is_folder = difference.source.state().is_some_and(|s| s.kind == Kind::Folder);
+        let is_folder = is_a_folder(difference.source);
         let gives_way = self.vacating.on_conflict == OnConflict::Replace;
         self.task.vacates() && !is_folder && !gives_way
     }
@@ -264,7 +277,9 @@ impl Policy<'_> {
             _ => return None,
         };
         if source.kind == Kind::Folder {
-            let goes = child.is_some_and(|child| !child.stays_here);
+            // Of one that goes as a whole nobody has looked what is in it.
+            let is_unseen = difference.passage == Passage::Unseen;
+            let goes = child.map_or(is_unseen, |child| !child.stays_here);
             if !goes || self.vacating.leave_folders {
                 return None;
             }

@@ -23,6 +23,8 @@ struct Member {
     alone: Alone,
     /// What is planned for it alone.
     planned: Option<Verb>,
+    /// It can be renamed into its place.
+    passes: bool,
 }
 
 impl Member {
@@ -62,6 +64,14 @@ impl Draft<'_> {
         }
         let mut granted = HashSet::new();
         for group in self.grouped(members) {
+            // Renamed, a file keeps all its names, also those that nobody has seen.
+            if group.iter().all(|member| member.passes) {
+                continue;
+            }
+            let seen = u32::try_from(group.len()).unwrap_or(u32::MAX);
+            let has_more = group.iter().any(|member| member.source.links > seen);
+            self.decided.is_short_sighted |= has_more && self.has_unseen;
+            group.iter().for_each(|member| self.copy_instead(member));
             match &*group {
                 [only] if !self.is_carried(only) => self.settle_alone(&group, &met),
                 _ if self.is_carried(&group[0]) => self.settle_group(&group, &mut granted),
@@ -77,10 +87,12 @@ impl Draft<'_> {
             for name in linked {
                 let folder = &self.folders[at];
                 let own: Box<[u8]> = folder.names.get(name.facts.name).into();
-                let planned = match name.alone {
-                    Alone::Planned(slot) => folder.steps[slot].map(|step| step.verb),
+                let step = match name.alone {
+                    Alone::Planned(slot) => folder.steps[slot],
                     Alone::Right | Alone::Stays => None,
                 };
+                let planned = step.map(|step| step.verb);
+                let passes = step.is_some_and(|step| step.reason == Reason::TakenOver);
                 let gone = matches!(name.alone, Alone::Planned(_)) && planned.is_none();
                 members.push(Member {
                     path: self.path(at).join(&own),
@@ -90,6 +102,7 @@ impl Draft<'_> {
                     destination: name.facts.destination,
                     alone: if gone { Alone::Stays } else { name.alone },
                     planned,
+                    passes,
                 });
             }
         }
@@ -279,6 +292,15 @@ impl Draft<'_> {
             (_, None) => {}
         }
         granted.is_some()
+    }
+
+    /// Names of one file go the same way.
+    fn copy_instead(&mut self, member: &Member) {
+        if let Alone::Planned(slot) = member.alone
+            && let Some(step) = self.step((member.folder, slot)).as_mut().filter(|_| member.passes)
+        {
+            step.reason = Reason::New;
+        }
     }
 
     fn drop_step(&mut self, member: &Member) {

@@ -34,6 +34,10 @@ impl Policy<'_> {
             return Word::Held;
         }
         let clears = step.reason == Reason::Leftover;
+        if step.is_taken_over() {
+            let all = [Verb::Add, Verb::Vacate].iter().all(|verb| self.steps.has(*verb));
+            return if all && self.task.vacates() { Word::Yes } else { Word::Held };
+        }
         let takes_away = matches!(step.verb, Verb::Remove | Verb::Rename);
         if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
             return Word::Held;

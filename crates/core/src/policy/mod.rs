@@ -15,6 +15,7 @@ mod readmit;
 mod renames;
 mod reverse;
 mod step;
+mod takeover;
 #[cfg(test)]
 mod tests;
 
@@ -111,6 +112,8 @@ pub(crate) struct Decided {
     /// Entries that are as they should be, and that comparing left to this station to count.
     pub(crate) unchanged: Count,
     pub(crate) problems: Vec<Problem>,
+    /// What is in a folder that goes unseen has to be known after all: see [`Draft::take_over`].
+    pub(crate) is_short_sighted: bool,
     /// Entries of kinds that a drive does not hold.
     pub(crate) not_held: Vec<(DriveId, Kind)>,
 }
@@ -128,13 +131,24 @@ impl Draft<'_> {
         }
         self.settle_links();
         self.find_renames(proof);
+        self.take_over();
+        let root = self.take_root_over(root);
         self.last_word(root)
     }
 
-    /// The source's root folder, if it may go.
-    pub(crate) fn vacating_root(mut self, root: Option<State>) -> Self {
+    /// The source's root folder, if it may go; and whether that could be by being renamed.
+    pub(crate) fn vacating_root(mut self, root: Option<State>, passes: bool) -> Self {
         self.root = root.filter(|_| !self.policy.vacating.leave_folders);
+        self.root_passes = passes;
         self
+    }
+
+    /// All of the source goes over with its root, whatever that holds.
+    pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decided {
+        let root = compared.root.as_ref().and_then(|root| self.root_step(root));
+        self.root_comes_along = true;
+        let root = self.take_root_over(root);
+        self.last_word(root)
     }
 
     fn root_step(&mut self, root: &Root) -> Option<Step> {

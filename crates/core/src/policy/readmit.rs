@@ -24,6 +24,7 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
     let Readmitted { verb, side, reason, aspects, source, destination, relation, name } = read;
     let sides = match verb {
         Verb::Add => source.is_some() && destination.is_none(),
+        Verb::Rename if reason == Reason::TakenOver => source.is_some() && destination.is_none(),
         Verb::Rename => destination.is_some(),
         Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
         Verb::Remove => source.is_none() && destination.is_some(),
@@ -35,7 +36,7 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
     let fits = match relation {
         Some(Relation::RenameOf(_)) => verb == Verb::Rename,
         Some(Relation::LinkOf(_)) => matches!(verb, Verb::Add | Verb::Replace),
-        None => verb != Verb::Rename,
+        None => verb != Verb::Rename || reason == Reason::TakenOver,
     };
     if !fits {
         return Err("the name that it speaks of does not fit the verb".into());

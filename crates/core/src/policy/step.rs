@@ -145,6 +145,8 @@ pub enum Reason {
     Made,
     /// A run that is taken back displaced it.
     Before,
+    /// It comes from the source, on the same drive, with all that belongs to it and all it holds.
+    TakenOver,
     /// It goes once its copy, which this plan makes, is proven.
     Arrives,
     /// It goes once what is there already is proven to be the same.
@@ -221,6 +223,11 @@ impl Step {
         sides: (Option<State>, Option<State>),
     ) -> Self {
         Self { side: Side::Source, name, ..Self::new(Verb::Vacate, reason, sides) }
+    }
+
+    /// It comes from the source by being renamed, so that it is gone from there.
+    pub fn is_taken_over(&self) -> bool {
+        self.verb == Verb::Rename && self.reason == Reason::TakenOver
     }
 
     /// The name that a hard link is made to.

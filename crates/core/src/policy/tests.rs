@@ -11,6 +11,7 @@ use crate::compare::{
 };
 use crate::os::{Flags, Identity, Stat};
 use crate::path::Names;
+use crate::scope::Passage;
 use crate::state::{Known, State};
 
 /// Drives that keep everything, the first of them in units of two seconds.
@@ -100,7 +101,14 @@ fn differs(of: &mut Facts, name: &str, sides: Sides, what: What) {
     let seen = |state: Option<State>| state.map_or(Seen::Absent, Seen::There);
     let (source, destination) = (seen(sides.0), seen(sides.1));
     let name = of.names.add(name.as_bytes());
-    of.differences.push(Difference { name, source, destination, what, obstacle: None });
+    of.differences.push(Difference {
+        name,
+        source,
+        destination,
+        what,
+        obstacle: None,
+        passage: Passage::Closed,
+    });
 }
 
 fn decided(policy: &Policy<'_>, folders: Vec<Facts>, same: bool) -> Decided {

@@ -26,7 +26,7 @@ impl Run<'_> {
             let lost_some = u32::try_from(at).is_ok_and(|at| left.contains(&at));
             self.restore_times(root, at, lost_some);
         }
-        if let Some(step) = &self.part.root {
+        if let Some(step) = self.part.root.as_ref().filter(|_| !self.takes_root_over()) {
             let result = self.finish_root(root, step);
             self.conclude(&self.drives[0], self.part.first, &TreePath::default(), result);
         }

@@ -9,7 +9,7 @@ use crate::mark::{self, Leaving};
 use crate::os::{Entry, is_unsupported};
 use crate::path::TreePath;
 use crate::plan::Plan;
-use crate::policy::{Side, Verb};
+use crate::policy::{Side, Step, Verb};
 use crate::problem::{Cause, Operation};
 use crate::request::Flush;
 use crate::writer::Trouble;
@@ -44,7 +44,9 @@ impl<'a> Doubts<'a> {
 impl Run<'_> {
     /// Only what is flushed at the end needs it: see [`mark`].
     pub(super) fn leaves_a_doubt(&self) -> bool {
-        self.means.running.flush == Flush::End && self.part.has_steps()
+        // What is renamed or taken away is as it was before.
+        let writes = |step: &Step| step.verb != Verb::Vacate && !step.is_taken_over();
+        self.means.running.flush == Flush::End && self.part.all_steps().any(writes)
     }
 
     pub(super) fn leave_doubts(&self, root: BorrowedFd<'_>) {

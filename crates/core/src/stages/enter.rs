@@ -38,6 +38,11 @@ impl Run<'_> {
         }
     }
 
+    /// The source's root becomes the destination's, with all it holds.
+    pub(super) fn takes_root_over(&self) -> bool {
+        self.part.root.is_some_and(|step| step.is_taken_over())
+    }
+
     fn open_root(&self) -> Result<OwnedFd, Trouble> {
         let system = self.system();
         let place = &self.pair.destination;
@@ -45,6 +50,12 @@ impl Run<'_> {
         let root_is_step = self.part.root.is_some_and(|step| step.verb == Verb::Add);
         for (i, name) in place.missing.iter().enumerate() {
             let is_root = i + 1 == place.missing.len() && self.pair.single.is_none();
+            if is_root && self.takes_root_over() {
+                let writer = &self.drives[0].writer;
+                writer.take_root_over(self.pair, (at.as_fd(), name))?;
+                self.conclude(&self.drives[0], self.part.first, &TreePath::default(), Ok(()));
+                return system.open_folder(at.as_fd(), name).during(Operation::Write);
+            }
             if is_root && !root_is_step {
                 return Err(Trouble(Operation::Write, Cause::Overtaken("the destination folder")));
             }

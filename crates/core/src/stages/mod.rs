@@ -22,7 +22,7 @@ use crate::aside::Aside;
 use crate::drives::{DriveId, DriveMap, Mounted};
 use crate::leftovers;
 use crate::observe::Observer;
-use crate::os::{Entry, System};
+use crate::os::{Entry, System, Time};
 use crate::path::TreePath;
 use crate::plan::Plan;
 use crate::policy::{Folder, Part, Step};
@@ -72,7 +72,7 @@ struct Stage {
 /// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
 /// them is done, since that changed their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
-const STAGES: [Stage; 16] = [
+const STAGES: [Stage; 17] = [
     // An earlier try to take a run back may have been killed. Nothing of what was lies under such names.
     Stage { gate: Gate::If(|run| run.takes_back()), work: |run, root| run.clear_leftovers(root) },
     // What is set aside can only be brought back as it was if that is known before anything changes.
@@ -93,6 +93,7 @@ const STAGES: [Stage; 16] = [
     Stage { gate: Gate::If(|run| run.has_flushed()), work: |run, root| run.clear_doubts(root) },
     // Nothing goes from the source before its copy is on the drive and beyond doubt.
     Stage { gate: Gate::If(|run| run.may_vacate()), work: |run, root| run.vacate(root) },
+    Stage { gate: Gate::Always, work: |run, _| run.give_times_back() },
 ];
 
 /// One part while it is carried out.
@@ -106,6 +107,8 @@ struct Run<'a> {
     drives: Vec<OnDrive<'a>>,
     /// Folders that are open for the time of the changes.
     opened: Mutex<HashMap<usize, Opening>>,
+    /// When folders of the source were changed, before something went from them.
+    times_here: Mutex<HashMap<usize, Time>>,
     /// Held while names are given to a file that is locked.
     linking: Mutex<()>,
     doubts: Doubts<'a>,
@@ -163,6 +166,7 @@ pub(crate) fn carry_out(
             prefix,
             drives: drives.collect(),
             opened: Mutex::default(),
+            times_here: Mutex::default(),
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
             remove_first,

@@ -31,6 +31,7 @@ pub(super) type Work<'w> = &'w (dyn Fn(&At<'_>, &Step) -> Done + Sync);
 impl Run<'_> {
     /// Entries of the destination go to the names and folders that the source has them in.
     pub(super) fn rename(&self, root: BorrowedFd<'_>) {
+        self.keep_times(|folder| folder.steps.iter().any(Step::is_taken_over));
         let renames = |step: &Step| step.verb == Verb::Rename;
         self.each_folder(root, &renames, &|at, step| self.rename_one(root, at, step));
     }
@@ -87,6 +88,9 @@ impl Run<'_> {
 
     fn rename_one(&self, root: BorrowedFd<'_>, at: &At<'_>, step: &Step) -> Done {
         let At { on, place, name } = *at;
+        if let Some(seen) = step.source.filter(|_| step.is_taken_over()) {
+            return on.writer.take_over(place, name, &seen);
+        }
         let (Some(from), Some(seen)) = (step.renamed_from(), step.destination) else {
             return Ok(());
         };

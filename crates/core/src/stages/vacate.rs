@@ -1,13 +1,14 @@
 //! Taking away from the source what has arrived, each entry only once it is proven that the destination's drive
 //! holds it.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, hash_map};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::PoisonError;
 
 use crate::alike;
 use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
-use crate::policy::{Reason, Step};
+use crate::policy::{Folder, Reason, Step};
 use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::reach;
@@ -43,7 +44,7 @@ impl Run<'_> {
 
     /// Files first, then folders from the bottom up, and the root last.
     pub(super) fn vacate(&self, root: BorrowedFd<'_>) {
-        let times = self.times_of_folders();
+        self.keep_times(|folder| !folder.vacates.is_empty());
         let (workers, count) = (self.means.running.workers, self.part.folders.len());
         let groups = pool::map(workers, count, |at| self.vacate_folder(root, at));
         let mut by_entry: HashMap<Identity, (Stat, Vec<Name>)> = HashMap::new();
@@ -72,7 +73,6 @@ impl Run<'_> {
         for at in (0..self.part.folders.len()).rev() {
             self.vacate_folders_in(root, at, &places);
         }
-        self.give_times_back(&times);
         self.vacate_root(root);
     }
 
@@ -97,12 +97,16 @@ impl Run<'_> {
         self.conclude(self.drive_of(at), number, &path, Err(trouble));
     }
 
-    /// When the source's folders were changed, before what goes from them changes that.
-    fn times_of_folders(&self) -> HashMap<usize, Time> {
-        let all = self.part.folders.iter().enumerate();
-        let due = all.filter(|(_, folder)| !folder.vacates.is_empty());
-        let time = |(at, _): (usize, _)| Some((at, self.source_folder(at)?.1.modified));
-        due.filter_map(time).collect()
+    /// Remembers when folders of the source were changed, before what goes from them changes that.
+    pub(super) fn keep_times(&self, is_due: impl Fn(&Folder) -> bool) {
+        let mut times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
+        for (at, _) in self.part.folders.iter().enumerate().filter(|(_, folder)| is_due(folder)) {
+            if let hash_map::Entry::Vacant(place) = times.entry(at)
+                && let Some((_, now)) = self.source_folder(at)
+            {
+                place.insert(now.modified);
+            }
+        }
     }
 
     fn source_folder(&self, at: usize) -> Option<(OwnedFd, Stat)> {
@@ -113,8 +117,9 @@ impl Run<'_> {
     }
 
     /// A folder that stays is as it was, so that the next run does not take the time of what went for its own.
-    fn give_times_back(&self, times: &HashMap<usize, Time>) {
-        for (at, time) in times {
+    pub(super) fn give_times_back(&self) {
+        let times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
+        for (at, time) in &*times {
             let changed = self.source_folder(*at).filter(|(_, now)| now.modified != *time);
             if let Some((folder, _)) = changed {
                 // Nobody may be allowed to, and nothing depends on it.
@@ -399,8 +404,11 @@ impl Run<'_> {
     /// All that was to go from a folder went.
     fn went(&self, at: usize) -> bool {
         let folder = &self.part.folders[at];
-        let mut numbers = folder.first_vacate..folder.first_vacate + folder.vacates.len();
-        numbers.all(|number| self.ledger.get(number) == StepOutcome::Done)
+        let vacated = folder.first_vacate..folder.first_vacate + folder.vacates.len();
+        let steps = folder.steps.iter().enumerate();
+        let renamed = steps.filter(|(_, step)| step.is_taken_over());
+        let renamed = renamed.map(|(slot, _)| folder.first + slot);
+        vacated.chain(renamed).all(|number| self.ledger.get(number) == StepOutcome::Done)
     }
 
     /// The source's root itself, which has a name only in the folder above it.

@@ -243,6 +243,6 @@ fn is_copy(copy: &Stat, of: &Stat) -> bool {
 }
 
 /// True if two folders do not lie on one drive.
-fn is_elsewhere(error: &io::Error) -> bool {
+pub(super) fn is_elsewhere(error: &io::Error) -> bool {
     error.raw_os_error() == Some(Errno::XDEV.raw_os_error())
 }

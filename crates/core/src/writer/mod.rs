@@ -11,6 +11,7 @@ mod pace;
 mod place;
 mod removal;
 mod rename;
+mod takeover;
 mod trouble;
 
 use std::io;

@@ -1,0 +1,91 @@
+//! Whether what the source has could be renamed to where it goes: on one drive, as it is mounted in one place.
+
+use std::os::fd::{AsFd, BorrowedFd};
+
+use crate::abilities::Ability;
+use crate::os::{Entry, Flags, Kind, Stat};
+use crate::scope::Passage;
+use crate::sides;
+
+use super::Comparison;
+use super::look::Met;
+use super::walk::{Listed, Visit, Walk};
+
+/// From root to root. Where something cannot be found out, it is copied.
+pub(crate) fn of_roots(context: &Comparison<'_>) -> Passage {
+    let Comparison { system, pair, scope, .. } = context;
+    let (source, there) = (pair.source.as_fd(), pair.destination.anchor.as_fd());
+    if scope.passage == Passage::Closed {
+        return Passage::Closed;
+    }
+    let abilities = &context.drives.root().reach.drive;
+    let keeps_all =
+        [Ability::RenamedFolders, Ability::RenamedTimes].iter().all(|a| abilities.holds(*a));
+    let drive = system.stat(Entry::Pinned(source)).map(|stat| stat.identity.drive);
+    let same_drive = drive.is_ok_and(|d| d == pair.destination.anchor_stat.identity.drive);
+    // One drive can be mounted in two places, and nothing is renamed from one to the other.
+    let sitting = |folder| system.sitting(folder).ok();
+    if !keeps_all || !same_drive || sitting(source).is_none_or(|s| Some(s) != sitting(there)) {
+        return Passage::Closed;
+    }
+    if counts_for_one_account(context, there) {
+        return Passage::Closed;
+    }
+    if has_mounts_below(context) { scope.passage.min(Passage::Open) } else { scope.passage }
+}
+
+/// What is mounted below the source would go along with its folder. True if nobody can tell.
+fn has_mounts_below(context: &Comparison<'_>) -> bool {
+    let (Ok(mounts), Ok(source)) =
+        (context.system.mounts(), sides::real_path(&context.pair.source))
+    else {
+        return true;
+    };
+    mounts.iter().any(|mount| mount.point != source && mount.point.starts_with(&source))
+}
+
+/// A folder whose entries all count for one account of the drive's room takes none of another's.
+fn counts_for_one_account(context: &Comparison<'_>, folder: BorrowedFd<'_>) -> bool {
+    let flags = context.system.flags(folder).unwrap_or_default();
+    !flags.and(Flags::ONE_ACCOUNT).is_empty()
+}
+
+impl Walk<'_, '_> {
+    pub(super) fn narrow_passage(&self, listed: &mut Listed) {
+        if listed.passage == Passage::Closed || listed.node.is_root() {
+            return;
+        }
+        let there = listed.destination.as_ref();
+        if there.is_some_and(|there| counts_for_one_account(self.context, there.as_fd())) {
+            listed.passage = Passage::Closed;
+        }
+    }
+
+    /// How an entry that only the source has could come to its place.
+    pub(super) fn passage(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Passage {
+        let passage = visit.listed.passage;
+        // What is locked cannot be renamed either.
+        let is_locked = !source.flags.and(Flags::LOCKS).is_empty();
+        if passage == Passage::Closed || is_locked || visit.leaves_source(source) {
+            return Passage::Closed;
+        }
+        if source.kind != Kind::Folder {
+            return Passage::Open;
+        }
+        let Some(above) = &visit.listed.source else { return Passage::Closed };
+        let system = self.context.system;
+        // Its entry for the folder above it changes with that.
+        let folder = system.open_folder(above.as_fd(), met.source_name);
+        let may_go = folder.and_then(|folder| system.may_change(folder.as_fd()));
+        if may_go.is_ok() { passage } else { Passage::Closed }
+    }
+}
+
+impl Visit<'_> {
+    /// Whether what is in a folder could be renamed.
+    pub(super) fn passage_below(&self, source: Option<&Stat>, there: Option<&Stat>) -> Passage {
+        let leaves = source.is_none_or(|source| self.leaves_source(source))
+            || there.is_some_and(|there| self.leaves_destination(there));
+        if leaves { Passage::Closed } else { self.listed.passage }
+    }
+}
