@@ -256,6 +256,12 @@ impl Runner<'_> {
         if let (Some(_), Some(aside)) = (&outcome.set_aside, &self.request.safety.set_aside) {
             remembered::add(&aside.folder);
         }
+        if let Some(error) = &outcome.lost_notes {
+            let text = format!(
+                "this move cannot be undone with 'utter undo', since its notes could not be written: {error}; --set-aside gives them another place"
+            );
+            self.report.tell(Event::note("not-undoable", text));
+        }
         let took = Took { planning, writing: begun.elapsed() };
         self.report.tell_all(told::steps_taken(&plan, &outcome));
         Ok(Came {

@@ -33,6 +33,17 @@ pub(crate) fn find(
                     || folder.known.destination.is_some_and(|known| !is_number(known, &stat))
             })
         };
+        // What arrives is looked at as a step of the destination.
+        let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
+        problems.extend(arrived.filter_map(|step| {
+            let name = folder.names.get(step.name);
+            let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
+            let now = (step.source, state(system, source.as_ref(), source_name));
+            let there = (step.destination, state(system, destination.as_ref(), name));
+            let (operation, cause) = overtaken(now, there)?;
+            let path = pair.prefix.join(path.join(name).as_bytes());
+            Some(Problem { path, operation, cause })
+        }));
         if destination.as_ref().is_some_and(is_other) && !folder.steps.is_empty() {
             let (operation, cause) = told("the destination");
             let path = pair.prefix.join(path.as_bytes());

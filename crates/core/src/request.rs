@@ -208,6 +208,18 @@ pub struct SetAside {
     pub run: String,
     /// Which runs to keep once this one is done; `None` for all.
     pub keep: Option<Keep>,
+    /// What the folder is for.
+    pub what: Keeping,
+}
+
+/// What of a run is kept where it sets aside.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Keeping {
+    /// What it displaces, with what it takes to undo the run. Nothing is done that cannot be kept.
+    #[default]
+    Displaced,
+    /// Only what it takes to undo a move. It goes on if that cannot be kept.
+    Notes,
 }
 
 /// What may refuse a plan, and what not.

@@ -16,7 +16,7 @@ use crate::aspect::Aspects;
 use crate::bytes::Bytes;
 use crate::drives::DriveId;
 use crate::path::{Names, TreePath};
-use crate::plan::{Plan, Totals};
+use crate::plan::{Count, Plan, Totals};
 use crate::policy::{
     Elsewhere, Folder, NameId, Part, Readmitted, Reason, Relation, Side, Step, Verb, readmit,
 };
@@ -80,6 +80,8 @@ pub(crate) enum Line {
     Problem { path: Bytes, operation: String, cause: String },
     Totals(Totals),
     End { lines: usize, sha256: String },
+    /// The source's root goes when all in it went.
+    Vacate(SavedStep),
 }
 
 #[derive(Serialize, Deserialize)]
@@ -229,6 +231,12 @@ pub(crate) fn each_line(
             for step in &folder.steps {
                 put(Line::Step(saved(step, folder.names.get(step.name))))?;
             }
+            for step in &folder.vacates {
+                put(Line::Step(saved(step, folder.names.get(step.name))))?;
+            }
+        }
+        if let Some(step) = &part.root_vacate {
+            put(Line::Vacate(saved(step, b"")))?;
         }
         for Elsewhere { folder, name } in &part.elsewhere {
             put(Line::Name { folder: *folder, name: (&**name).into() })?;
@@ -355,6 +363,11 @@ impl Reader {
                 let step = step_of(step, &mut folder.names, false)?;
                 self.steps.push(step);
             }
+            Line::Vacate(step) => {
+                self.end_folder();
+                let step = step_of(step, &mut Names::default(), true)?;
+                self.part()?.root_vacate = Some(step);
+            }
             Line::Name { folder, name } => {
                 self.end_folder();
                 let name = name.name()?.into();
@@ -385,7 +398,9 @@ impl Reader {
         if let Some(folder) = self.parts.last_mut().and_then(|part| part.folders.last_mut())
             && !steps.is_empty()
         {
-            folder.steps = steps.into();
+            let goes = |step: &Step| step.verb == Verb::Vacate;
+            let (vacates, steps): (Vec<Step>, Vec<Step>) = steps.into_iter().partition(goes);
+            (folder.steps, folder.vacates) = (steps.into(), vacates.into());
         }
     }
 
@@ -406,18 +421,21 @@ impl Reader {
         if !self.parts.iter().all(fits) {
             return None;
         }
-        let (parts, drives, problems) = (self.parts, self.drives, self.problems);
+        let (mut parts, drives, problems) = (self.parts, self.drives, self.problems);
+        parts.iter_mut().for_each(Part::tell_what_stays);
         let mut plan = Plan { parts, problems, drives, totals: saved, ..Plan::default() };
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
         plan.number();
-        (plan.totals == saved).then_some((purpose, plan))
+        let vacate = Count::default();
+        (Totals { vacate, ..plan.totals } == saved).then_some((purpose, plan))
     }
 }
 
 /// Steps are found by their names.
 fn is_sorted(folder: &Folder) -> bool {
     let names = |pair: &[Step]| (folder.names.get(pair[0].name), folder.names.get(pair[1].name));
-    folder.steps.windows(2).map(names).all(|(before, after)| before < after)
+    let is_sorted = |steps: &[Step]| steps.windows(2).map(names).all(|(a, b)| a < b);
+    is_sorted(&folder.steps) && is_sorted(&folder.vacates)
 }
 
 fn purpose(head: Head) -> Result<Purpose, String> {

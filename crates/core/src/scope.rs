@@ -4,6 +4,7 @@
 use crate::aspect::Aspects;
 use crate::policy::Verb;
 use crate::request::{By, Changed, Request, Sample};
+use crate::select::Selection;
 
 /// The questions of one comparison.
 #[derive(Clone, Copy, Debug)]
@@ -84,8 +85,8 @@ pub(crate) enum Drives {
 }
 
 impl Scope {
-    pub(crate) fn of(request: &Request) -> Self {
-        let Request { task, selection, changed, .. } = request;
+    pub(crate) fn of(request: &Request, selection: &Selection) -> Self {
+        let Request { task, changed, .. } = request;
         let Changed { by, sample, all_aspects, .. } = *changed;
         let always = all_aspects || task.only_compares() || task.vacates() || by == By::Content;
         let drops = task.removes() && selection.drops_unselected();
@@ -105,14 +106,14 @@ impl Scope {
                 Drives::WhereTheSourceGoes
             },
             same: if task.vacates() { Same::Told } else { Same::Counted },
-            passage: passage(request),
+            passage: passage(request, selection),
         }
     }
 }
 
 /// A rename takes all of an entry along, and away from the source; so it needs leave for all of that.
-fn passage(request: &Request) -> Passage {
-    let Request { task, selection, changed, carry, vacating, .. } = request;
+fn passage(request: &Request, selection: &Selection) -> Passage {
+    let Request { task, changed, carry, vacating, .. } = request;
     let carries_all = Aspects::ALL.iter().all(|aspect| carry.has(aspect));
     let may = [Verb::Add, Verb::Rename, Verb::Vacate].iter().all(|verb| changed.steps.has(*verb));
     if !task.vacates() || !carries_all || !may {

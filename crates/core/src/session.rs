@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
-use crate::aside::{Aside, PastRun, Shelf};
+use crate::aside::{Aside, Earlier, PastRun, Shelf};
 use crate::compare::{self, Compared, Comparison, Halt};
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
@@ -17,11 +17,12 @@ use crate::os::{Caller, Entry, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
 use crate::plan::{Note, Plan};
-use crate::policy::{Decided, Draft, Part, Policy, Verb};
+use crate::policy::{Decided, Draft, Part, Policy, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Flush, Guard, Request};
+use crate::request::{By, Flush, Guard, Keeping, Request};
 use crate::scope::{Passage, Scope};
+use crate::select::Selection;
 use crate::sides::{self, CallError, Pair};
 use crate::stages::{self, Ending, Outcome};
 use crate::state::State;
@@ -39,6 +40,14 @@ pub struct Session<'a> {
     tried: Mutex<Vec<(u64, Abilities)>>,
     /// Where things are set aside, if they are.
     shelf: Option<Shelf>,
+    /// Why a move goes on without its notes.
+    lacks_notes: Option<String>,
+    /// For each pair, what of it takes part, where that is not what the request says.
+    selections: Vec<Selection>,
+    /// For each pair, when folders of its source were changed, where that is not what can be seen.
+    times: Vec<Earlier>,
+    /// For each pair, what a move that was cut short left.
+    earlier: Vec<Earlier>,
     /// The run that is to be undone, if one is.
     undoes: Option<&'a PastRun<'a>>,
     /// Of the destinations, once the guards let a plan pass.
@@ -99,14 +108,31 @@ impl<'a> Session<'a> {
     fn new(
         system: &'a dyn System,
         request: &'a Request,
-        pairs: Vec<Pair>,
+        mut pairs: Vec<Pair>,
         undoes: Option<&'a PastRun<'a>>,
     ) -> Result<Self, CallError> {
         let caller = system.caller().map_err(CallError::Caller)?;
         let set_aside = request.safety.set_aside.as_ref();
-        let shelf = set_aside.map(|set_aside| Shelf::open(system, set_aside)).transpose()?;
+        let shelf = set_aside.map(|set_aside| Shelf::open(system, set_aside)).transpose();
+        let notes_only = set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Notes);
+        let (shelf, lacks_notes) = match shelf {
+            Err(error) if notes_only => (None, Some(error.to_string())),
+            Ok(Some(shelf)) if notes_only && shelf.is_in_the_way_of_any(system, &pairs) => {
+                (None, Some("the folder for them is part of what is moved".to_owned()))
+            }
+            other => (other?, None),
+        };
+        let moves = shelf.as_ref().filter(|_| request.task.vacates());
+        let earlier = moves.map_or_else(Vec::new, |shelf| shelf.earlier(system, &pairs));
+        for (pair, earlier) in pairs.iter_mut().zip(&earlier) {
+            earlier.correct(&TreePath::default(), &mut pair.source_stat);
+        }
         Ok(Self {
             shelf,
+            lacks_notes,
+            selections: Vec::new(),
+            times: Vec::new(),
+            earlier,
             undoes,
             system,
             request,
@@ -130,6 +156,7 @@ impl<'a> Session<'a> {
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
         }
+        plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         self.note_nesting(&mut plan);
         let selection = &self.request.selection;
         plan.notes.extend(selection.idle_patterns().into_iter().map(Note::IdlePattern));
@@ -157,16 +184,18 @@ impl<'a> Session<'a> {
         map: &DriveMap,
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
-        let policy = Policy::of(self.request, map);
+        let selection = self.selection_of(pair);
+        let policy = Policy::of(self.request, selection, map);
         let mut comparison = Comparison {
             system: self.system,
             observer,
-            scope: Scope::of(self.request),
-            selection: &self.request.selection,
+            scope: Scope::of(self.request, selection),
+            selection,
             pair,
             drives: map,
             reach_of: &|folder, drive| self.reach_of(folder, drive),
             sampled: Mutex::default(),
+            earlier: self.times_of(pair),
             now: Time::now(),
             running: self.request.running,
         };
@@ -192,6 +221,25 @@ impl<'a> Session<'a> {
         Ok((compared, decided))
     }
 
+    fn keeps_displaced(&self) -> bool {
+        let set_aside = self.request.safety.set_aside.as_ref();
+        set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Displaced)
+    }
+
+    fn number_of(&self, pair: &Pair) -> Option<usize> {
+        self.pairs.iter().position(|other| std::ptr::eq(other, pair))
+    }
+
+    fn selection_of(&self, pair: &Pair) -> &Selection {
+        let own = self.number_of(pair).and_then(|at| self.selections.get(at));
+        own.unwrap_or(&self.request.selection)
+    }
+
+    fn times_of(&self, pair: &Pair) -> Option<&Earlier> {
+        let at = self.number_of(pair)?;
+        self.times.get(at).or(self.earlier.get(at)).filter(|earlier| !earlier.is_empty())
+    }
+
     /// Whether the source's root could be renamed to the destination's, which is not there yet.
     fn passage_of_root(&self, comparison: &Comparison<'_>) -> Passage {
         let pair = comparison.pair;
@@ -211,7 +259,8 @@ impl<'a> Session<'a> {
     /// that this process works in.
     fn root_to_vacate(&self, pair: &Pair) -> Option<State> {
         let stat = &pair.source_stat;
-        if !self.request.task.vacates() || pair.single.is_some() || stat.mounted {
+        let is_kept = self.selection_of(pair).keeps(b"");
+        if !self.request.task.vacates() || pair.single.is_some() || stat.mounted || is_kept {
             return None;
         }
         let here = self.system.open_root(Path::new("."));
@@ -225,7 +274,7 @@ impl<'a> Session<'a> {
     fn looks_at_everything(&self) -> bool {
         use crate::aspect::Aspect::Content;
         let Request { selection, changed, carry, .. } = self.request;
-        let by = matches!(changed.by, By::SizeTime | By::Content);
+        let by = matches!(changed.by, By::SizeTime | By::Content) && self.selections.is_empty();
         selection.takes_everything() && by && carry.has(Content)
     }
 
@@ -235,7 +284,8 @@ impl<'a> Session<'a> {
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
         plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
         let fits = |(pair, part): (&Pair, &Part)| {
-            let adds_root = part.root.is_some_and(|step| step.verb == Verb::Add);
+            let makes = |step: Step| step.verb == Verb::Add || step.is_taken_over();
+            let adds_root = part.root.is_some_and(makes);
             let lacks = adds_root || !part.has_steps();
             pair.single.is_some() || if pair.destination.exists() { !adds_root } else { lacks }
         };
@@ -318,7 +368,7 @@ impl<'a> Session<'a> {
             self.system,
             self.request,
             &self.pairs,
-            self.shelf.as_ref(),
+            self.shelf.as_ref().filter(|_| self.keeps_displaced()),
             holds_holes,
             (plan, answered),
         )?;
@@ -338,7 +388,9 @@ impl<'a> Session<'a> {
             let remove_first = self.request.safety.remove_first;
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
-            let terms = stages::Terms { system, observer, running, remove_first, aside, may_lose };
+            let earlier = &*self.earlier;
+            let terms =
+                stages::Terms { system, observer, running, remove_first, aside, earlier, may_lose };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         if let Some(run) = self.undoes.filter(|_| !plan.is_empty())
@@ -355,12 +407,22 @@ impl<'a> Session<'a> {
         let what = (plan, &*self.pairs);
         let request = (self.request, set_aside);
         match Aside::begin(self.system, &self.caller, shelf, request, what) {
+            Err(error) if set_aside.what == Keeping::Notes => {
+                let mut outcome = enact(None);
+                outcome.lost_notes = Some(error);
+                outcome
+            }
             Err(error) => Outcome::without_shelf(plan, &set_aside.folder, error),
             Ok(aside) => {
                 let mut outcome = enact(Some(&aside));
                 if matches!(outcome.ending, Ending::Complete) {
                     outcome.problems.extend(shelf.prune(self.system, set_aside));
+                    if outcome.problems.is_empty() && self.request.task.vacates() {
+                        // Else the next run does once more what was proven already.
+                        let _ = shelf.end_earlier(self.system, &self.pairs);
+                    }
                 }
+                outcome.lost_notes = aside.into_lost();
                 outcome
             }
         }
@@ -408,7 +470,7 @@ impl<'a> Session<'a> {
         let names = &map.root().reach.drive.names;
         let within =
             |shelf: &&Shelf| shelf.is_spelled_within(self.system, pair, names).unwrap_or(false);
-        match self.shelf.as_ref().filter(within) {
+        match self.shelf.as_ref().filter(|_| self.keeps_displaced()).filter(within) {
             Some(shelf) => Err(set_aside_within(shelf, pair)),
             None => Ok(()),
         }

@@ -171,6 +171,11 @@ impl Left {
         Self { state: State::seen(stat, numbers), changed: stat.changed, alone }
     }
 
+    /// True for the very entry of which nothing at all was changed in between.
+    pub(crate) fn is_just(&self, now: &Self) -> bool {
+        self.state == now.state && self.changed == now.changed
+    }
+
     /// True if somebody gave the entry other attributes since. Where an undo was begun before, the last change
     /// may be `ours`: it lifts what locks an entry, and locks it again if it cannot go on.
     pub(crate) fn has_other_attributes(&self, stat: &Stat, ours: bool) -> bool {

@@ -51,7 +51,12 @@ impl Command for Enact {
         let (purpose, plan) = saved::read(BufReader::new(file))
             .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
         // The guards and limits that the plan was made under hold still, unless others are given now.
-        let mut guards = self.aside.over(self.doing.safety.guards(), context);
+        let guards = self.doing.safety.guards();
+        let mut guards = if purpose.task.vacates() {
+            self.aside.over_move(guards, context)
+        } else {
+            self.aside.over(guards, context)
+        };
         guards = self.removing.over(&purpose.safety, guards);
         guards.drive = guards.drive.or(purpose.safety.drive);
         guards.waived.extend(purpose.safety.waived);

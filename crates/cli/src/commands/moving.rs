@@ -10,7 +10,8 @@ use super::Command;
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::options::{
-    AllOrNothing, Comparing, Doing, Dropping, Inside, Moving, Steps, Waiting, places,
+    AllOrNothing, Comparing, Doing, Dropping, Inside, Moving, Saving, SettingAside, Steps, Waiting,
+    places,
 };
 use crate::runner::{self, Anew};
 
@@ -46,6 +47,10 @@ pub(crate) struct Move {
     #[command(flatten)]
     doing: Doing,
     #[command(flatten)]
+    aside: SettingAside,
+    #[command(flatten)]
+    saving: Saving,
+    #[command(flatten)]
     all_or_nothing: AllOrNothing,
     #[command(flatten)]
     waiting: Waiting,
@@ -55,14 +60,15 @@ impl Command for Move {
     fn run(&self, context: &Context) -> Result<Exit> {
         let Self { sources, destination, inside, doing, .. } = self;
         let places = places(sources.clone(), destination.clone(), inside.inside)?;
+        let guards = self.aside.over_move(doing.safety.guards(), context);
         let dropping = Dropping::default();
         let request = self.comparing.request(Task::Move, places, &dropping, context)?;
-        let request = self.steps.apply(request).guarded(doing.safety.guards());
+        let request = self.steps.apply(request).guarded(guards);
         let request = self.moving.apply(doing.apply(request));
         let anew = Anew {
+            save_plan: self.saving.save_plan.as_deref(),
             wait_for_drive: self.waiting.wait_for_drive,
             all_or_nothing: self.all_or_nothing.all_or_nothing,
-            ..Anew::default()
         };
         runner::change(&request, doing, anew, context)
     }

@@ -6,6 +6,7 @@ use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Places, Request, Task};
 use utter_echo_core::{PastRun, Session};
@@ -14,7 +15,7 @@ use super::{Command, past_runs};
 use crate::context::Context;
 use crate::exit::{Exit, wrong_call};
 use crate::options::{AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, SettingAside, complete};
-use crate::report::events::{Event, Head};
+use crate::report::events::{self, Event, Head};
 use crate::report::told;
 use crate::runner;
 use crate::terminal::names;
@@ -63,6 +64,50 @@ impl Command for Undo {
 impl Undo {
     fn take_back(&self, run: &Path, context: &Context) -> Result<Exit> {
         let run = PastRun::open(&Linux, run)?;
+        if !run.is_move() {
+            return self.put_back(&run, context);
+        }
+        let exit = self.move_back(&run, context)?;
+        let goes_on = exit == Exit::Done && run.displaced_something();
+        if goes_on { self.put_back(&run, context) } else { Ok(exit) }
+    }
+
+    /// A move the other way round, of exactly what the run took from the source.
+    fn move_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
+        let Places { sources, destination, .. } = &run.purpose.places;
+        let origin = sources.first().cloned().unwrap_or_default();
+        let request = Request::new(Task::Move, Places::new(vec![destination.clone()], origin))
+            .selecting(self.only.selection()?)
+            .guarded(self.aside.over_move(self.doing.safety.guards(), context));
+        let request = &self.doing.apply(request);
+        let dry_run = self.doing.safety.dry_run;
+        let head = Head { command: events::Command::Undo, ..Head::of(request, dry_run) };
+        runner::around(request, head, &self.doing, context, |runner| {
+            let session = Session::open_to_move_back(&Linux, request, run)?;
+            let _lock = match if dry_run { Ok(None) } else { session.hold() } {
+                Ok(lock) => lock,
+                Err(refusal) => return Ok(runner.refused(&refusal)),
+            };
+            let plan = match runner.whole(session.plan_to_move_back(&Silent))? {
+                Ok(plan) => plan,
+                Err(exit) => return Ok(exit),
+            };
+            let all_or_nothing = self.all_or_nothing.all_or_nothing;
+            let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
+            if exit != Exit::Done || dry_run || run.displaced_something() {
+                return Ok(exit);
+            }
+            let left = Session::open_to_move_back(&Linux, request, run);
+            let left = left.ok().map(|session| session.plan_to_move_back(&Silent)).transpose()?;
+            if left.is_none_or(|plan| plan.is_empty() && plan.problems.is_empty()) {
+                discard(run)?;
+            }
+            Ok(exit)
+        })
+    }
+
+    /// What the run displaced or changed returns, and what it made goes.
+    fn put_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
         let selection = self.only.selection()?;
         let atime = run.purpose.carry.has(Aspect::Atime);
         let destination = run.purpose.places.destination.clone();
@@ -75,7 +120,7 @@ impl Undo {
         let safety = &self.doing.safety;
         let head = Head::of(request, safety.dry_run);
         runner::around(request, head, &self.doing, context, |runner| {
-            let session = Session::open_to_undo(&Linux, request, &run)?;
+            let session = Session::open_to_undo(&Linux, request, run)?;
             let _lock = match if safety.dry_run { Ok(None) } else { session.hold() } {
                 Ok(lock) => lock,
                 Err(refusal) => return Ok(runner.refused(&refusal)),
@@ -99,8 +144,7 @@ impl Undo {
             let left = session.not_back()?;
             let shown = names::path(&run.path);
             if left.is_empty() {
-                run.discard()
-                    .with_context(|| format!("all is back, but '{shown}' cannot be removed"))?;
+                discard(run)?;
                 return Ok(Exit::Done);
             }
             let was_chosen = safety.ask == Some(Ask::Each) || !self.only.only.is_empty();
@@ -112,4 +156,9 @@ impl Undo {
             Ok(if was_chosen { Exit::Done } else { Exit::Problems })
         })
     }
+}
+
+fn discard(run: &PastRun<'_>) -> Result<()> {
+    let shown = names::path(&run.path);
+    run.discard().with_context(|| format!("all is back, but '{shown}' cannot be removed"))
 }

@@ -1,15 +1,16 @@
 //! Safety.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use jiff::Timestamp;
-use utter_echo_core::request::{Guard, Keep, RemovalLimit, Safety, SetAside};
+use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
 use super::values::KeepRuns;
 use super::{complete, values};
-use crate::context::Context;
+use crate::context::{self, Context};
 
 pub(crate) use super::values::DiscardWhat;
 
@@ -93,11 +94,26 @@ impl SettingAside {
                 KeepRuns::Newest(count) => Keep::Newest(count),
                 KeepRuns::For(duration) => Keep::Since(run_at(now - duration)),
             });
-            SetAside { folder: folder.clone(), run: run_at(now), keep }
+            SetAside { folder: folder.clone(), run: run_at(now), keep, what: Keeping::Displaced }
         });
         Safety { set_aside, ..safety }
     }
+
+    /// The same for a move, which has a place for its notes where it has none for what it displaces.
+    pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
+        let safety = self.over(safety, context);
+        let notes = context::state_folder().map(|folder| SetAside {
+            folder: folder.join("utter-echo/moves"),
+            run: run_at(context.began),
+            keep: Some(Keep::Since(run_at(context.began - MOVES_KEPT))),
+            what: Keeping::Notes,
+        });
+        Safety { set_aside: safety.set_aside.or(notes), ..safety }
+    }
 }
+
+/// How long it stays known what a move took where.
+const MOVES_KEPT: Duration = Duration::from_secs(180 * 24 * 60 * 60);
 
 /// What the name of a run tells, in UTC.
 pub(crate) const RUN_FORM: &str = "%Y-%m-%dT%H-%M-%SZ";

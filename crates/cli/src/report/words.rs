@@ -241,6 +241,9 @@ pub(crate) fn note(note: &Note) -> String {
             units::counted(*count, "file", "files"),
             units::span(*span)
         ),
+        Note::NotUndoable(why) => format!(
+            "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
+        ),
         Note::IdlePattern(rule) => idle_pattern(rule),
     }
 }
@@ -358,6 +361,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::OfTheDrive(_) => "of-the-drive",
         Note::PrivilegesLeftOut(_) => "privileges-left-out",
         Note::NotHeld(_) => "not-held",
+        Note::NotUndoable(_) => "not-undoable",
         Note::IdlePattern(_) => "idle-pattern",
     }
 }

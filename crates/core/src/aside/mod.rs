@@ -5,7 +5,10 @@
 //! changed, and the state that each step left. What is needed to undo the run is on the drive before it
 //! does anything, so a run that was killed can be undone, too.
 
+mod earlier;
+mod moved;
 mod notes;
+mod origin;
 mod overview;
 mod past;
 mod undo;
@@ -14,6 +17,7 @@ use std::ffi::OsStr;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use crate::abilities::Abilities;
 use crate::abilities::Names;
@@ -22,13 +26,14 @@ use crate::os::{Caller, Entry, Identity, Kind, System};
 use crate::plan::Plan;
 use crate::problem::{Operation, Problem};
 use crate::reach::{self, Reach};
-use crate::request::{Request, SetAside};
+use crate::request::{Keeping, Request, SetAside};
 use crate::runs::{self, Mark, NOTES, Recorder, Store};
 use crate::sides::{self, CallError, Pair, Place};
 use crate::state::{Before, Left, State};
 
 use notes::{Note, Root};
 
+pub(crate) use earlier::Earlier;
 pub use notes::About;
 pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
 pub use past::{BadRun, PastRun};
@@ -88,6 +93,10 @@ impl Shelf {
         let mut above = sides::folders_above(system, &self.place.anchor)?;
         above.push(self.drive_and_folder());
         Ok([source, destination].into_iter().flatten().any(|side| above.contains(&side)))
+    }
+
+    pub(crate) fn is_in_the_way_of_any(&self, system: &dyn System, pairs: &[Pair]) -> bool {
+        pairs.iter().any(|pair| self.is_in_the_way(system, pair).unwrap_or(true))
     }
 
     /// The same for other spellings, on a drive that takes several for one name.
@@ -169,6 +178,9 @@ pub(crate) struct Aside<'a> {
     /// What its drive can hold.
     pub(crate) reach: Reach,
     recorder: Recorder<'a>,
+    keeping: Keeping,
+    /// Why the notes are not whole, where the run goes on without.
+    lost: OnceLock<io::Error>,
 }
 
 impl<'a> Aside<'a> {
@@ -203,10 +215,37 @@ impl<'a> Aside<'a> {
             });
         }
         notes::add(&recorder, &Note::Roots(roots))?;
+        if request.task.vacates() {
+            let origins = pairs.iter().map(|pair| origin::of(system, pair));
+            notes::add(&recorder, &Note::Sources(origins.collect::<io::Result<_>>()?))?;
+        }
         let abilities = Abilities::try_out(system, caller, folder.as_fd());
         let reach = Reach::new(Aspects::ALL, abilities, caller, 0);
         let path = shelf.path.join(run.name);
-        Ok(Self { system, folder, _lock: run.lock, path, reach, recorder })
+        let (keeping, lost) = (set_aside.what, OnceLock::new());
+        Ok(Self { system, folder, _lock: run.lock, path, reach, recorder, keeping, lost })
+    }
+
+    /// True if what the run displaces is kept here.
+    pub(crate) fn keeps_displaced(&self) -> bool {
+        self.keeping == Keeping::Displaced
+    }
+
+    /// What could not be noted, where the run went on without.
+    pub(crate) fn into_lost(self) -> Option<io::Error> {
+        self.lost.into_inner()
+    }
+
+    /// Passes on what went wrong with the notes, unless the run goes on without them.
+    pub(crate) fn or_lose(&self, noted: io::Result<()>) -> io::Result<()> {
+        match noted {
+            Err(error) if self.keeping == Keeping::Notes => {
+                // The first is the one to tell.
+                let _ = self.lost.set(error);
+                Ok(())
+            }
+            other => other,
+        }
     }
 
     /// Opens the counterpart of a folder of the destination, made if need be.
@@ -228,6 +267,22 @@ impl<'a> Aside<'a> {
     /// Writes down what a step left.
     pub(crate) fn note_after(&self, part: usize, path: &[u8], left: Left) -> io::Result<()> {
         notes::add(&self.recorder, &Note::After { part: count(part), path: path.into(), left })
+    }
+
+    /// Writes down what a folder of the source is like, before something goes from it.
+    pub(crate) fn note_here(&self, part: usize, path: &[u8], was: State) -> io::Result<()> {
+        notes::add(&self.recorder, &Note::Here { part: count(part), path: path.into(), was })
+    }
+
+    /// Writes down that an entry and its copy are the same.
+    pub(crate) fn note_proven(
+        &self,
+        part: usize,
+        path: &[u8],
+        (here, there): (Left, Left),
+    ) -> io::Result<()> {
+        let (part, path) = (count(part), path.into());
+        notes::add(&self.recorder, &Note::Proven { part, path, here, there })
     }
 
     /// Brings what was noted onto the drive: now the deeds may come that it tells how to undo.

@@ -15,7 +15,7 @@ use crate::policy::{Part, Reason, Verb};
 use crate::request::{Request, Task};
 use crate::runs::{Notes, Recorder};
 use crate::saved::{self, Purpose, Reader};
-use crate::state::{Before, Left, Memory};
+use crate::state::{Before, Left, Memory, State};
 
 /// One line of the notes.
 #[derive(Serialize, Deserialize)]
@@ -30,6 +30,23 @@ pub(super) enum Note {
     Before { part: u32, path: Bytes, was: Before },
     /// A step was done, and this is what it left.
     After { part: u32, path: Bytes, left: Left },
+    /// Where the parts of a move come from.
+    Sources(Vec<Origin>),
+    /// Something is about to go from a folder of the source.
+    Here { part: u32, path: Bytes, was: State },
+    /// What is in the source was compared with its copy on the drive, byte by byte, and is the same.
+    Proven { part: u32, path: Bytes, here: Left, there: Left },
+}
+
+/// Where a part of a move comes from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Origin {
+    /// The root of the source, or the folder of a single entry, as an absolute path.
+    pub(super) folder: Bytes,
+    /// The name of a single entry in it.
+    pub(super) single: Option<Bytes>,
+    /// What identifies the drive it lies on, as far as that can be found out.
+    pub(super) drive: Option<String>,
 }
 
 /// What a run was, in brief.
@@ -118,6 +135,12 @@ pub(super) struct PastPart {
     pub(super) prefix: Vec<u8>,
     pub(super) before: Memory,
     pub(super) after: HashMap<Vec<u8>, Left>,
+    /// Of a move.
+    pub(super) origin: Option<Origin>,
+    /// Folders of the source before something went from them.
+    pub(super) here: HashMap<Vec<u8>, State>,
+    /// What was seen to be the same on both sides.
+    pub(super) proven: HashMap<Vec<u8>, (Left, Left)>,
 }
 
 /// All that the notes of a run say.
@@ -149,9 +172,36 @@ fn take(reader: &mut Reader, parts: &mut Vec<PastPart>, note: Note) -> Result<()
         Note::Roots(roots) => {
             for Root { folder, prefix, drive, inode, made, above } in roots {
                 let (root, prefix, made) = (folder.path(), prefix.relative()?, at(made));
-                let (before, after) = Default::default();
-                parts.push(PastPart { root, drive, inode, made, above, prefix, before, after });
+                parts.push(PastPart {
+                    root,
+                    drive,
+                    inode,
+                    made,
+                    above,
+                    prefix,
+                    before: Memory::new(),
+                    after: HashMap::new(),
+                    origin: None,
+                    here: HashMap::new(),
+                    proven: HashMap::new(),
+                });
             }
+        }
+        Note::Sources(origins) => {
+            for (part, origin) in parts.iter_mut().zip(origins) {
+                if let Some(single) = &origin.single {
+                    single.clone().name()?;
+                }
+                part.origin = Some(origin);
+            }
+        }
+        Note::Here { part, path, was } => {
+            let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
+            part.here.entry(path.relative()?).or_insert(was);
+        }
+        Note::Proven { part, path, here, there } => {
+            let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
+            part.proven.insert(path.relative()?, (here, there));
         }
         Note::Before { part, path, was } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;

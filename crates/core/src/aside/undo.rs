@@ -54,6 +54,7 @@ impl PastRun<'_> {
             memory,
             part: &self.plan.parts[at],
             was_begun: self.was_begun(),
+            is_move: self.is_move(),
         };
         let mut unlike: Vec<Problem> = back.unlike().collect();
         unlike.sort_by(|a, b| a.path.cmp(&b.path));
@@ -97,8 +98,9 @@ impl PastRun<'_> {
         workers: usize,
     ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
-        Back { system, pair, map, memory, part: &self.plan.parts[at], was_begun: self.was_begun() }
-            .go(workers)
+        let (part, was_begun, is_move) =
+            (&self.plan.parts[at], self.was_begun(), self.is_move());
+        Back { system, pair, map, memory, part, was_begun, is_move }.go(workers)
     }
 
     /// Where below the destination of a part another drive was mounted that the run went onto.
@@ -161,6 +163,7 @@ struct Back<'a> {
     part: &'a Part,
     /// Somebody began to undo it before.
     was_begun: bool,
+    is_move: bool,
 }
 
 impl Back<'_> {
@@ -193,7 +196,10 @@ impl Back<'_> {
         });
         let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
         let (mut names, mut steps) = (Names::default(), Vec::new());
-        let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen;
+        // What a move made goes back by a move.
+        let goes_back = |step: &Step| self.is_move && step.verb == Verb::Add;
+        let undone =
+            |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
         for step in folder.steps.iter().filter(undone) {
             let name = folder.names.get(step.name);
             match self.look(&path.join(name), (&there, &aside), name) {

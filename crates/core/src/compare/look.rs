@@ -116,6 +116,11 @@ impl Walk<'_, '_> {
                 }
             }
         }
+        if let (Some(earlier), Side::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
+            && stat.kind == Kind::Folder
+        {
+            earlier.correct(&visit.listed.path.join(name), stat);
+        }
         if let Some((stat, _)) = met.source.taken() {
             if self.leaves_mount(visit, name, stat) {
                 met.source = Side::LeftOut(None);

@@ -19,6 +19,7 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::{Mutex, PoisonError};
 
+use crate::aside::Earlier;
 use crate::aspect::Aspect;
 use crate::drives::DriveMap;
 use crate::observe::Observer;
@@ -52,6 +53,8 @@ pub(crate) struct Comparison<'a> {
     pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Reach + Sync),
     /// Files of the sample that were read, and found to be the same.
     pub(crate) sampled: Mutex<Count>,
+    /// What a move that was cut short left.
+    pub(crate) earlier: Option<&'a Earlier>,
     /// The time of this machine's clock.
     pub(crate) now: Time,
     pub(crate) running: Running,

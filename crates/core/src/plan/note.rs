@@ -34,6 +34,8 @@ pub enum Note {
     Ahead(u64, Duration),
     /// What the destination's drive cannot hold.
     NotHeld(NotHeld),
+    /// Why the run cannot be undone: there is no place for its notes.
+    NotUndoable(String),
     /// A pattern, as it was given, decided about no entry.
     IdlePattern(String),
 }

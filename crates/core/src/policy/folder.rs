@@ -63,6 +63,12 @@ impl Station for Draft<'_> {
             let (child, slot) = (below.get(&at), drafted.steps.len());
             let decision = self.policy.decide(difference, child, drive);
             let goes = self.policy.vacate(difference, child, &decision, drive);
+            let is_kept = || {
+                let selection = self.policy.selection;
+                let name = drafted.names.get(difference.name);
+                selection.is_of_chosen() && selection.keeps(path.join(name).as_bytes())
+            };
+            let goes = goes.filter(|_| !is_kept());
             let holds = locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
             is_held |= holds;

@@ -26,6 +26,7 @@ use crate::os::{Kind, Time};
 use crate::plan::Count;
 use crate::problem::Problem;
 use crate::request::{By, Request, Task, Vacating};
+use crate::select::Selection;
 use crate::state::State;
 
 pub(crate) use dependence::withdraw;
@@ -80,14 +81,20 @@ pub(crate) struct Policy<'a> {
     /// Nothing is known of what is on both sides but that it is there.
     by_presence: bool,
     vacating: Vacating,
+    /// Tells what a move back leaves where it is.
+    selection: &'a Selection,
     drives: &'a dyn Drives,
 }
 
 impl<'a> Policy<'a> {
-    pub(crate) fn of(request: &Request, drives: &'a dyn Drives) -> Self {
+    pub(crate) fn of(
+        request: &Request,
+        selection: &'a Selection,
+        drives: &'a dyn Drives,
+    ) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
-        vacating.leave_folders |= !request.selection.takes_folders();
+        vacating.leave_folders |= !selection.takes_folders();
         Self {
             task: request.task,
             steps: request.changed.steps,
@@ -96,6 +103,7 @@ impl<'a> Policy<'a> {
             strictly: request.strictly,
             by_presence: request.changed.by == By::Presence,
             vacating,
+            selection,
             drives,
         }
     }

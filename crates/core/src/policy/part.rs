@@ -72,6 +72,20 @@ impl Part {
         self.root.iter().chain(steps).chain(vacates).chain(&self.root_vacate)
     }
 
+    /// Of what was written down: something stays in every folder of the source that does not go itself.
+    pub(crate) fn tell_what_stays(&mut self) {
+        for at in (0..self.folders.len()).rev() {
+            let (folder, above) = (&self.folders[at], self.folders[at].parent as usize);
+            let names = &self.folders[above].names;
+            let mut vacates = self.folders[above].vacates.iter();
+            let goes = match at {
+                0 => self.root_vacate.is_some(),
+                _ => vacates.any(|step| names.get(step.name) == &*folder.name),
+            };
+            self.folders[at].stays_here = !goes;
+        }
+    }
+
     /// The number of the last of its steps.
     pub(crate) fn number_of_root_vacate(&self) -> usize {
         let last = self.folders.last();

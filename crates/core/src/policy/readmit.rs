@@ -28,7 +28,7 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
         Verb::Rename => destination.is_some(),
         Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
         Verb::Remove => source.is_none() && destination.is_some(),
-        Verb::Vacate => false,
+        Verb::Vacate => source.is_some(),
     };
     if !sides {
         return Err("the sides do not fit the verb".into());
@@ -41,8 +41,9 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
     if !fits {
         return Err("the name that it speaks of does not fit the verb".into());
     }
-    if side != Side::Destination {
-        return Err("no step changes the source".into());
+    let changed = if verb == Verb::Vacate { Side::Source } else { Side::Destination };
+    if side != changed {
+        return Err("the step does not change that side".into());
     }
     Ok(Step { side, aspects, relation, name, ..Step::new(verb, reason, (source, destination)) })
 }

@@ -230,6 +230,11 @@ impl Step {
         self.verb == Verb::Rename && self.reason == Reason::TakenOver
     }
 
+    /// It does that with all that the entry holds.
+    pub(crate) fn takes_a_folder_over(&self) -> bool {
+        self.is_taken_over() && self.kind() == Kind::Folder
+    }
+
     /// The name that a hard link is made to.
     pub(crate) fn link(&self) -> Option<NameId> {
         match self.relation {

@@ -2,7 +2,10 @@
 //!
 //! An entry that is left out is invisible on both sides: it is neither carried nor removed.
 
+mod chosen;
 mod pattern;
+
+pub(crate) use chosen::{Chosen, Reach as ChosenReach};
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -167,6 +170,8 @@ pub struct Selection {
     rules: Rules,
     /// It takes all there is, so no rule need be asked.
     everything: bool,
+    /// Nothing but these, whatever the rules say.
+    chosen: Option<Chosen>,
     exclude: Patterns,
     only: Patterns,
     litter: Patterns,
@@ -273,7 +278,30 @@ impl Selection {
         let none = || Patterns::none();
         let counts = std::iter::repeat_with(Counts::default).take(Rule::PLAIN.len()).collect();
         let rules = Rules::default();
-        Self { rules, everything: true, exclude: none(), only: none(), litter: none(), counts }
+        Self {
+            rules,
+            everything: true,
+            chosen: None,
+            exclude: none(),
+            only: none(),
+            litter: none(),
+            counts,
+        }
+    }
+
+    /// One that takes what another run put there, and nothing else.
+    pub(crate) fn of_chosen(chosen: Chosen) -> Self {
+        Self { everything: false, chosen: Some(chosen), ..Self::everything() }
+    }
+
+    /// True for what was on its side before a run that is taken back: it stays there.
+    pub(crate) fn keeps(&self, path: &[u8]) -> bool {
+        self.chosen.as_ref().is_some_and(|chosen| chosen.keeps(path))
+    }
+
+    /// True if it knows what stays.
+    pub(crate) fn is_of_chosen(&self) -> bool {
+        self.chosen.is_some()
     }
 
     /// Reads the patterns; the first bad one is the error.
@@ -294,7 +322,8 @@ impl Selection {
         let count = exclude.given.len() + only.given.len() + Rule::PLAIN.len();
         let counts = std::iter::repeat_with(Counts::default).take(count).collect();
         let everything = *rules == Rules::default();
-        Ok(Self { rules: rules.clone(), everything, exclude, only, litter, counts })
+        let (rules, chosen) = (rules.clone(), None);
+        Ok(Self { rules, everything, chosen, exclude, only, litter, counts })
     }
 
     /// Decides about an entry, and tells the rule, if it was one: by its path and kind, and by what
@@ -307,6 +336,9 @@ impl Selection {
     ) -> io::Result<(Verdict, Option<Rule>)> {
         if self.everything {
             return Ok((Verdict::Take { all_below: asked.all_below }, None));
+        }
+        if let Some(chosen) = &self.chosen {
+            return Ok((chosen.judge(asked), None));
         }
         let decided = self.judge_name(asked);
         let Some(Nature { stat, is_cache }) = nature.filter(|_| decided.0 != Verdict::Leave) else {
@@ -410,18 +442,21 @@ impl Selection {
 
     /// What holds for the top of a tree: no `--only` has to fit any more below.
     pub(crate) fn all_below_root(&self) -> bool {
-        self.only.is_empty()
+        self.only.is_empty() && self.chosen.is_none()
     }
 
     /// True if what it says depends on paths.
     pub(crate) fn looks_at_paths(&self) -> bool {
+        if self.chosen.is_some() {
+            return true;
+        }
         let patterns = [&self.exclude, &self.only, &self.litter];
         self.rules.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
     }
 
     /// True if a folder may take part only for what it holds.
     pub(crate) fn is_choosy(&self) -> bool {
-        self.needs_reason_for_folders() || self.takes_only()
+        self.needs_reason_for_folders() || self.takes_only() || self.chosen.is_some()
     }
 
     /// True if folders are among the kinds that are taken.
@@ -439,7 +474,7 @@ impl Selection {
     /// to be taken with.
     pub(crate) fn rule_of_unneeded(&self, all_below: bool) -> Rule {
         let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
-        if self.takes_only() && !all_below {
+        if (self.takes_only() || self.chosen.is_some()) && !all_below {
             Rule::NotOnly
         } else if *no_empty_folders {
             Rule::Empty

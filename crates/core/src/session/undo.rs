@@ -4,7 +4,9 @@ use std::os::fd::OwnedFd;
 
 use crate::aside::PastRun;
 use crate::guard::Refusal;
+use crate::observe::Observer;
 use crate::os::System;
+use crate::path::TreePath;
 use crate::plan::{PlacedStep, Plan};
 use crate::policy::Verb;
 use crate::problem::{Cause, Operation, Problem};
@@ -26,15 +28,51 @@ impl<'a> Session<'a> {
         Self::new(system, request, run.pairs()?, Some(run))
     }
 
-    /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
-    /// steps: see [`Session::overtaken`]. There are none unless the session was opened to undo a run.
-    pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
-        let mut plan = self.whole_plan_to_undo()?;
+    /// Opens both sides of a move the other way round, to move back what it took from the source. The request is
+    /// for [`Task::Move`](crate::request::Task::Move); of its places only those of the run count.
+    pub fn open_to_move_back(
+        system: &'a dyn System,
+        request: &'a Request,
+        run: &'a PastRun<'a>,
+    ) -> Result<Self, CallError> {
+        let mut session = Self::new(system, request, run.pairs_back()?, Some(run))?;
+        session.selections = run.selections_back();
+        session.times = run.times_back();
+        for (pair, times) in session.pairs.iter_mut().zip(&session.times) {
+            times.correct(&TreePath::default(), &mut pair.source_stat);
+        }
+        Ok(session)
+    }
+
+    /// The plan that moves back what a move took from the source, as far as that was not done yet.
+    pub fn plan_to_move_back(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
+        let Some(run) = self.undoes else { return Ok(Plan::default()) };
+        if !self.request.safety.waived.contains(&Guard::Drive) {
+            let there = run.pairs().ok();
+            let there = there.as_deref().and_then(|pairs| run.other_place(pairs));
+            let other = there.or_else(|| run.other_origin(&self.pairs));
+            if let Some(other) = other {
+                return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
+            }
+        }
+        let mut plan = self.plan(observer)?;
+        self.keep_only_what_is_selected(&mut plan);
+        Ok(plan)
+    }
+
+    fn keep_only_what_is_selected(&self, plan: &mut Plan) {
         let selection = &self.request.selection;
         let taken = |placed: &PlacedStep<'_>| {
             selection.takes_by_name(placed.path.as_bytes(), placed.step.kind())
         };
         plan.keep_only(&taken);
+    }
+
+    /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
+    /// steps: see [`Session::overtaken`]. There are none unless the session was opened to undo a run.
+    pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
+        let mut plan = self.whole_plan_to_undo()?;
+        self.keep_only_what_is_selected(&mut plan);
         Ok(plan)
     }
 

@@ -18,11 +18,11 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
-use crate::aside::Aside;
+use crate::aside::{Aside, Earlier};
 use crate::drives::{DriveId, DriveMap, Mounted};
 use crate::leftovers;
 use crate::observe::Observer;
-use crate::os::{Entry, System, Time};
+use crate::os::{Entry, System};
 use crate::path::TreePath;
 use crate::plan::Plan;
 use crate::policy::{Folder, Part, Step};
@@ -30,6 +30,7 @@ use crate::pool;
 use crate::problem::{Operation, Problem};
 use crate::request::{Flush, Running};
 use crate::sides::Pair;
+use crate::state::State;
 use crate::writer::{During as _, Means, Shelf, Writer};
 
 pub use outcome::{Ending, Outcome, StepOutcome};
@@ -47,6 +48,8 @@ pub(crate) struct Terms<'a> {
     pub(crate) remove_first: bool,
     /// Where what is displaced goes, if it is not lost.
     pub(crate) aside: Option<&'a Aside<'a>>,
+    /// For each part, what a move that was cut short left.
+    pub(crate) earlier: &'a [Earlier],
     /// What goes from the source may have lost what the destination's drive does not hold.
     pub(crate) may_lose: bool,
 }
@@ -108,7 +111,9 @@ struct Run<'a> {
     /// Folders that are open for the time of the changes.
     opened: Mutex<HashMap<usize, Opening>>,
     /// When folders of the source were changed, before something went from them.
-    times_here: Mutex<HashMap<usize, Time>>,
+    times_here: Mutex<HashMap<usize, State>>,
+    /// A move from here to there that was cut short, if there was one.
+    earlier: Option<&'a Earlier>,
     /// Held while names are given to a file that is locked.
     linking: Mutex<()>,
     doubts: Doubts<'a>,
@@ -135,7 +140,7 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside, may_lose } = *terms;
+    let Terms { system, observer, running, remove_first, aside, earlier, may_lose } = *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let means = Means::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -167,6 +172,7 @@ pub(crate) fn carry_out(
             drives: drives.collect(),
             opened: Mutex::default(),
             times_here: Mutex::default(),
+            earlier: earlier.get(at),
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
             remove_first,
@@ -177,10 +183,11 @@ pub(crate) fn carry_out(
     }
     let keep = |aside: &Aside<'_>| {
         aside.end_notes()?;
-        if running.flush == Flush::None { Ok(()) } else { aside.flush() }
+        let flushes = running.flush != Flush::None && aside.keeps_displaced();
+        if flushes { aside.flush() } else { Ok(()) }
     };
     if let Some(aside) = aside
-        && let Err(error) = keep(aside)
+        && let Err(error) = aside.or_lose(keep(aside))
     {
         let path = aside.path.as_os_str().as_encoded_bytes().into();
         ledger.report(Problem { path, operation: Operation::Flush, cause: error.into() });

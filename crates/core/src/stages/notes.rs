@@ -29,12 +29,22 @@ impl Run<'_> {
         }
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
+        let noted = self.note_sources(shelf).and_then(|()| shelf.open_gate());
         // In this order: copies without notes could not be told from the last of their kind.
-        let noted = shelf.aside.open_gate().and_then(|()| self.keep_elsewhere(root, shelf));
-        if let Err(trouble) = noted.during(Operation::SetAside) {
+        let kept = || self.keep_elsewhere(root, shelf).during(Operation::SetAside);
+        let keeps = shelf.aside.keeps_displaced();
+        if let Err(trouble) = noted.and_then(|()| if keeps { kept() } else { Ok(()) }) {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
             self.report(&self.drives[0], &TreePath::default(), trouble);
         }
+    }
+
+    /// Folders of the source have the times that they had, also after a run that was killed.
+    fn note_sources(&self, shelf: &Shelf<'_>) -> Done {
+        self.keep_times(|folder| {
+            !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over)
+        });
+        self.each_time_here(|path, was| shelf.note_here(path, was))
     }
 
     /// What is set aside on another drive is on that drive, under the name that it is looked for by, before
@@ -76,12 +86,17 @@ impl Run<'_> {
         let is_there = at == 0 || folder.known.destination.is_some();
         let opened = is_there.then(|| {
             let handle = self.system().open_folder(root, path.as_bytes());
-            let handle = handle.during(Operation::SetAside)?;
+            let handle = match handle {
+                Err(error) if !shelf.aside.keeps_displaced() => {
+                    return shelf.or_lose(Err(error)).map(|()| None);
+                }
+                other => other.during(Operation::SetAside)?,
+            };
             shelf.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
-            Ok(handle)
+            Ok(Some(handle))
         });
         let handle = match opened.transpose() {
-            Ok(handle) => handle,
+            Ok(handle) => handle.flatten(),
             Err(trouble) => {
                 (folder.first..folder.first + folder.steps.len())
                     .for_each(|number| self.ledger.set(number, StepOutcome::Failed));

@@ -7,12 +7,15 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::PoisonError;
 
 use crate::alike;
+use crate::drives::Numbers;
 use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
 use crate::policy::{Folder, Reason, Step};
 use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::reach;
+use crate::path::TreePath;
 use crate::sides;
+use crate::state::{Left, State};
 use crate::writer::{Done, During, Place, Trouble};
 
 use super::outcome::StepOutcome;
@@ -102,11 +105,19 @@ impl Run<'_> {
         let mut times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
         for (at, _) in self.part.folders.iter().enumerate().filter(|(_, folder)| is_due(folder)) {
             if let hash_map::Entry::Vacant(place) = times.entry(at)
-                && let Some((_, now)) = self.source_folder(at)
+                && let Some((_, mut now)) = self.source_folder(at)
             {
-                place.insert(now.modified);
+                let path = || self.part.folder_path(at);
+                self.earlier.inspect(|earlier| earlier.correct(&path(), &mut now));
+                place.insert(State::from(&now));
             }
         }
+    }
+
+    /// What folders of the source were like, by their paths.
+    pub(super) fn each_time_here(&self, mut each: impl FnMut(&TreePath, State) -> Done) -> Done {
+        let times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
+        times.iter().try_for_each(|(at, was)| each(&self.part.folder_path(*at), *was))
     }
 
     fn source_folder(&self, at: usize) -> Option<(OwnedFd, Stat)> {
@@ -119,11 +130,11 @@ impl Run<'_> {
     /// A folder that stays is as it was, so that the next run does not take the time of what went for its own.
     pub(super) fn give_times_back(&self) {
         let times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
-        for (at, time) in &*times {
-            let changed = self.source_folder(*at).filter(|(_, now)| now.modified != *time);
+        for (at, was) in &*times {
+            let changed = self.source_folder(*at).filter(|(_, now)| now.modified != was.modified());
             if let Some((folder, _)) = changed {
                 // Nobody may be allowed to, and nothing depends on it.
-                let _ = self.system().set_times(Entry::Open(folder.as_fd()), *time, None);
+                let _ = self.system().set_times(Entry::Open(folder.as_fd()), was.modified(), None);
             }
         }
     }
@@ -273,7 +284,7 @@ impl Run<'_> {
                 let file = system.open_file(here, source_name).during(Operation::Vacate)?;
                 let copy = system.open_file(there, name).during(Operation::Vacate)?;
                 self.prove_flags(file.as_fd(), copy.as_fd())?;
-                self.prove_content(file.as_fd(), copy.as_fd(), seen)?;
+                self.prove_content(on, (file.as_fd(), seen), copy.as_fd(), &place.path.join(name))?;
                 Ok(Proven { file: Some(file), copy: held })
             }
             Kind::Symlink => {
@@ -333,23 +344,41 @@ impl Run<'_> {
         self.prove_flags(open(here)?.as_fd(), open(there)?.as_fd())
     }
 
-    fn prove_content(&self, file: BorrowedFd<'_>, copy: BorrowedFd<'_>, seen: &Stat) -> Done {
+    fn prove_content(
+        &self,
+        on: &OnDrive<'_>,
+        (file, seen): (BorrowedFd<'_>, &Stat),
+        copy: BorrowedFd<'_>,
+        path: &TreePath,
+    ) -> Done {
         let system = self.system();
         // What is on the drive already can go from the cache, and is then read from the drive.
         system.flush_file(copy).during(Operation::Vacate)?;
-        let _ = system.advise(copy, Advice::Drop, 0, 0);
-        let interrupted = || Err(io::ErrorKind::Interrupted.into());
-        let go_on = |_: usize, _: u64| if self.must_leave() { interrupted() } else { Ok(()) };
-        let differs = alike::first_difference(system, file, copy, seen.size, go_on);
-        if differs.during(Operation::Vacate)?.is_some() {
-            return Err(Trouble(Operation::Vacate, Cause::NotArrived));
+        let numbers = on.mounted.reach.drive.numbers;
+        let both = |here: &Stat, there: &Stat| {
+            (Left::seen(here, Numbers::Last), Left::seen(there, numbers))
+        };
+        let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
+        let is_proven = self.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
+        if !is_proven {
+            let _ = system.advise(copy, Advice::Drop, 0, 0);
+            let interrupted = || Err(io::ErrorKind::Interrupted.into());
+            let go_on = |_: usize, _: u64| if self.must_leave() { interrupted() } else { Ok(()) };
+            let differs = alike::first_difference(system, file, copy, seen.size, go_on);
+            if differs.during(Operation::Vacate)?.is_some() {
+                return Err(Trouble(Operation::Vacate, Cause::NotArrived));
+            }
         }
         let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
         let is_written = system.is_open_for_writing(file).unwrap_or(false);
         match is_unchanged(seen, &now) {
-            _ if is_written => Err(Trouble(Operation::Vacate, Cause::BeingWritten)),
-            false => Err(Trouble(Operation::Vacate, Cause::Restless)),
-            true => Ok(()),
+            _ if is_written => return Err(Trouble(Operation::Vacate, Cause::BeingWritten)),
+            false => return Err(Trouble(Operation::Vacate, Cause::Restless)),
+            true => {}
+        }
+        match on.writer.shelf.filter(|_| !is_proven) {
+            Some(shelf) => shelf.note_proven(path, both(&now, &before)),
+            None => Ok(()),
         }
     }
 
@@ -433,7 +462,7 @@ impl Run<'_> {
                 self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
                 empty(self.system().remove_folder(above.as_fd(), &name))
             });
-        self.conclude(&self.drives[0], number, &crate::path::TreePath::default(), gone);
+        self.conclude(&self.drives[0], number, &TreePath::default(), gone);
     }
 }
 

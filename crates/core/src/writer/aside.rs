@@ -58,7 +58,27 @@ impl Shelf<'_> {
     ) -> Done {
         let was = crate::aside::look_before(writer.system(), writer.reach, entry);
         let noted = was.and_then(|was| self.aside.note_before(self.part, path.as_bytes(), was));
-        noted.during(Operation::SetAside)
+        self.or_lose(noted)
+    }
+
+    /// Writes down what a folder of the source is like before something goes from it.
+    pub(crate) fn note_here(&self, path: &TreePath, was: State) -> Done {
+        self.or_lose(self.aside.note_here(self.part, path.as_bytes(), was))
+    }
+
+    /// Writes down that an entry of the source and its copy are the same.
+    pub(crate) fn note_proven(&self, path: &TreePath, both: (Left, Left)) -> Done {
+        self.or_lose(self.aside.note_proven(self.part, path.as_bytes(), both))
+    }
+
+    /// From here on the deeds may come.
+    pub(crate) fn open_gate(&self) -> Done {
+        self.or_lose(self.aside.open_gate())
+    }
+
+    /// What went wrong with the notes, unless the run goes on without them.
+    pub(crate) fn or_lose(&self, noted: io::Result<()>) -> Done {
+        self.aside.or_lose(noted).during(Operation::SetAside)
     }
 
     /// Writes down what a step left, so that what changes after can be told from it.
@@ -73,7 +93,7 @@ impl Shelf<'_> {
             let left = Left::seen(&now, writer.reach.drive.numbers);
             self.aside.note_after(self.part, path.as_bytes(), left)
         });
-        noted.during(Operation::SetAside)
+        self.or_lose(noted)
     }
 
     /// The counterpart of a folder where things are set aside, made if need be.
@@ -121,7 +141,7 @@ impl Writer<'_> {
         name: &[u8],
         displaced: Displaced,
     ) -> Result<Name, Trouble> {
-        let Some(shelf) = self.shelf else { return Ok(Name::Taken) };
+        let Some(shelf) = self.keeps_displaced() else { return Ok(Name::Taken) };
         let counterpart = shelf.counterpart_of(place)?;
         let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
         let (moved, leaves) = match displaced {
@@ -146,7 +166,7 @@ impl Writer<'_> {
 
     /// Copies an entry that is to be displaced to the drive where it is set aside.
     pub(crate) fn keep_elsewhere(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
-        let Some(shelf) = self.shelf else { return Ok(()) };
+        let Some(shelf) = self.keeps_displaced() else { return Ok(()) };
         self.check_destination(place, name, deed)?;
         shelf.copy_aside(place, name, shelf.counterpart_of(place)?)
     }
@@ -160,7 +180,7 @@ impl Writer<'_> {
 
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
     pub(super) fn take_back(&self, place: &Place, name: &[u8], left: Name) {
-        let Some(shelf) = self.shelf else { return };
+        let Some(shelf) = self.keeps_displaced() else { return };
         let Ok(counterpart) = shelf.counterpart_of(place) else { return };
         // The trouble that led here is the one to tell, and nothing is lost either way.
         let _ = match left {
@@ -171,7 +191,7 @@ impl Writer<'_> {
 
     /// Sets aside a folder that is empty by now: what was in it went before.
     pub(super) fn set_folder_aside(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
-        let (Some(shelf), Some(was)) = (self.shelf, deed.destination) else { return Ok(()) };
+        let (Some(shelf), Some(was)) = (self.keeps_displaced(), deed.destination) else { return Ok(()) };
         if deed.reason == Reason::Leftover {
             return Ok(());
         }

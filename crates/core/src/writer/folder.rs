@@ -117,7 +117,7 @@ impl Writer<'_> {
         }
         let old = self.check_destination(place, name, deed)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
-        let after = if self.shelf.is_some() { After::Kept } else { After::Gone };
+        let after = if self.keeps_displaced().is_some() { After::Kept } else { After::Gone };
         self.unlocked(folder, name, old, after, || {
             if self.set_aside(place, name, Displaced::Replaced)? == Name::Free {
                 return self.rename_to_new(place, (folder, temporary), name);

@@ -82,7 +82,7 @@ pub(crate) struct Writer<'a> {
     single: Option<&'a Single>,
     /// What entries were like before, if a run is taken back.
     pub(crate) memory: Option<&'a Memory>,
-    /// Where what is displaced goes, if it is not lost.
+    /// Where the run keeps its notes and, if it is not lost, what it displaces.
     pub(crate) shelf: Option<&'a Shelf<'a>>,
     /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
     pub(crate) marked: AtomicBool,
@@ -126,6 +126,11 @@ impl<'a> Writer<'a> {
 
     fn system(&self) -> &'a dyn System {
         self.means.system
+    }
+
+    /// Where what is displaced goes, if it is not lost.
+    pub(crate) fn keeps_displaced(&self) -> Option<&'a Shelf<'a>> {
+        self.shelf.filter(|shelf| shelf.aside.keeps_displaced())
     }
 
     pub(crate) fn carries(&self, aspect: Aspect) -> bool {

@@ -186,7 +186,7 @@ impl Writer<'_> {
         }
         let old = self.check_destination(place, name, deed)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
-        let kept = self.shelf.is_some() && old.0 != Kind::Folder;
+        let kept = self.keeps_displaced().is_some() && old.0 != Kind::Folder;
         let after = if kept { After::Kept } else { After::Gone };
         self.unlocked(folder, name, old, after, || {
             if deed.takes_a_folders_place() {

@@ -25,7 +25,7 @@ impl Writer<'_> {
         }
         let folder = place.destination.as_fd();
         let shown = now.map_or_else(Flags::default, |now| now.flags);
-        let kept = self.shelf.is_some() && deed.kind() != Kind::Folder;
+        let kept = self.keeps_displaced().is_some() && deed.kind() != Kind::Folder;
         let after = if kept { After::Kept } else { After::Gone };
         self.unlocked(folder, name, (deed.kind(), shown), after, || {
             if deed.kind() == Kind::Folder {

@@ -92,7 +92,9 @@ impl Text {
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
-            self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
+            if count > 0 || !matches!(self.command, Command::Move | Command::Undo) {
+                self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
+            }
             self.line(&format!("To take this run back: utter undo {folder}"));
         }
         self.problem_count(problems);

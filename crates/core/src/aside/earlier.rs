@@ -1,0 +1,114 @@
+//! What a move that was cut short left for the next one: its notes tell what the source was like before, and
+//! what was proven already.
+
+use std::collections::HashMap;
+use std::io;
+
+use crate::os::{Stat, System};
+use crate::path::TreePath;
+use crate::request::Task;
+use crate::runs::{Hold, Mark, Standing};
+use crate::sides::Pair;
+use crate::state::{Left, State};
+
+use super::notes::{self, PastPart};
+use super::{Shelf, open_store, origin};
+
+/// Of one part of a move; of none, if nothing is known.
+#[derive(Debug, Default)]
+pub(crate) struct Earlier {
+    here: HashMap<Vec<u8>, State>,
+    proven: HashMap<Vec<u8>, (Left, Left)>,
+    /// It tells of folders of the same paths on the other side.
+    of_other_side: bool,
+}
+
+impl Earlier {
+    /// For moving back: folders that are made anew get the times that they had.
+    pub(super) fn of_source(part: &PastPart) -> Self {
+        Self { here: part.here.clone(), of_other_side: true, ..Self::default() }
+    }
+
+    /// True if both sides were seen to be the same in exactly this state.
+    pub(crate) fn proves(&self, path: &TreePath, both: &(Left, Left)) -> bool {
+        let proven = self.proven.get(path.as_bytes());
+        proven.is_some_and(|(here, there)| here.is_just(&both.0) && there.is_just(&both.1))
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.here.is_empty()
+    }
+
+    /// Gives a folder of the source the time that it had before something went from it.
+    pub(crate) fn correct(&self, path: &TreePath, stat: &mut Stat) {
+        let was = self.here.get(path.as_bytes());
+        if let Some(was) = was.filter(|was| self.of_other_side || was.still(stat)) {
+            stat.modified = was.modified();
+        }
+    }
+
+    fn take_in(&mut self, part: PastPart) {
+        // The newest comes first, but what the oldest saw was there before.
+        self.here.extend(part.here);
+        part.proven.into_iter().for_each(|(path, both)| {
+            self.proven.entry(path).or_insert(both);
+        });
+    }
+}
+
+/// Notes that are looked through for a move that was cut short, the newest first.
+const LOOKED_AT: usize = 16;
+
+impl Shelf {
+    /// What moves between the same places left that were cut short, for each pair. What cannot be read tells
+    /// nothing.
+    pub(crate) fn earlier(&self, system: &dyn System, pairs: &[Pair]) -> Vec<Earlier> {
+        let mut earlier: Vec<Earlier> = pairs.iter().map(|_| Earlier::default()).collect();
+        // A store that is not there holds nothing.
+        let _ = self.each_cut_short(system, pairs, &mut |_, parts| {
+            earlier.iter_mut().zip(parts).for_each(|(earlier, part)| earlier.take_in(part));
+            Ok(())
+        });
+        earlier
+    }
+
+    /// Writes down that they came to their end, now that this one has.
+    pub(crate) fn end_earlier(&self, system: &dyn System, pairs: &[Pair]) -> io::Result<()> {
+        self.each_cut_short(system, pairs, &mut |run, _| {
+            let store = open_store(system, &self.path)?;
+            let Ok(notes) = store.read(run) else { return Ok(()) };
+            store.resume(run, &notes)?.mark(Mark::Ended)
+        })
+    }
+
+    fn each_cut_short(
+        &self,
+        system: &dyn System,
+        pairs: &[Pair],
+        each: &mut dyn FnMut(&str, Vec<PastPart>) -> io::Result<()>,
+    ) -> io::Result<()> {
+        let store = open_store(system, &self.path)?;
+        for run in store.names()?.iter().rev().take(LOOKED_AT) {
+            let Ok(notes) = store.read(run) else { continue };
+            let moves = notes::about(&notes).is_some_and(|about| about.task == Task::Move);
+            let is_cut_short = notes.standing == Standing::CutShort;
+            if !moves || !is_cut_short || matches!(store.hold(run), Hold::InUse) {
+                continue;
+            }
+            let Ok((_, _, parts)) = notes::read(&notes) else { continue };
+            let same = parts.len() == pairs.len()
+                && parts.iter().zip(pairs).all(|(part, pair)| is_of(system, part, pair));
+            if same {
+                each(run, parts)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn is_of(system: &dyn System, part: &PastPart, pair: &Pair) -> bool {
+    let destination = std::path::absolute(&pair.destination_path);
+    let same_place = destination.is_ok_and(|destination| destination == part.root);
+    let origin = origin::of(system, pair);
+    same_place && part.origin.as_ref().zip(origin.ok().as_ref()).is_some_and(|(a, b)| a == b)
+}

@@ -1,0 +1,128 @@
+//! What a move took where: for moving it back.
+
+use std::os::fd::AsFd as _;
+use std::path::Path;
+
+use crate::drives;
+use crate::os::Entry;
+use crate::policy::{Part, Reason, Step, Verb};
+use crate::request::Task;
+use crate::select::{Chosen, ChosenReach, Selection};
+use crate::sides::{self, CallError, Pair, Single};
+
+use super::earlier::Earlier;
+use super::notes::PastPart;
+use super::past::PastRun;
+
+impl PastRun<'_> {
+    /// True for a move: what it took from the source is moved back, before the rest is undone.
+    pub fn is_move(&self) -> bool {
+        self.purpose.task == Task::Move
+    }
+
+    /// True if it changed more in the destination than that something arrived there.
+    pub fn displaced_something(&self) -> bool {
+        let displaces = |step: &Step| {
+            matches!(step.verb, Verb::Replace | Verb::Adjust | Verb::Remove)
+                && step.reason != Reason::Leftover
+        };
+        self.plan.parts.iter().flat_map(Part::all_steps).any(displaces)
+    }
+
+    /// The way back of each part: the destination is the source, and the other way round.
+    pub(crate) fn pairs_back(&self) -> Result<Vec<Pair>, CallError> {
+        self.parts.iter().zip(&self.plan.parts).map(|(past, part)| self.back(past, part)).collect()
+    }
+
+    fn back(&self, past: &PastPart, part: &Part) -> Result<Pair, CallError> {
+        let system = self.system;
+        let shown = |path: &Path| path.to_string_lossy().into_owned();
+        let unknown = || CallError::NoSource(shown(&self.path));
+        let origin = past.origin.clone().ok_or_else(unknown)?;
+        let to = origin.folder.path();
+        let source = system.open_root(&past.root);
+        let source = source.map_err(|_| CallError::NoDestination(shown(&past.root)))?;
+        let closed = |cause| CallError::Closed { path: shown(&past.root), cause };
+        let source_stat = system.stat(Entry::Pinned(source.as_fd())).map_err(closed)?;
+        let destination = sides::find_place(system, &to)?;
+        let single = origin.single.map(|old| Single {
+            source: only_name(part),
+            destination: old.into_vec(),
+        });
+        Ok(Pair {
+            source,
+            source_stat,
+            destination,
+            single,
+            prefix: (&*past.prefix).into(),
+            source_shown: shown(&past.root),
+            destination_shown: shown(&to),
+            destination_path: to,
+        })
+    }
+
+    /// A source that does not lie on the drive that it lay on, and now would be filled.
+    pub(crate) fn other_origin<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
+        let mut both = self.parts.iter().zip(pairs);
+        let other = both.find(|(past, pair)| {
+            let real = sides::real_path(&pair.destination.anchor).unwrap_or_default();
+            let now = drives::uuid_of(self.system, &real);
+            let was = past.origin.as_ref().and_then(|origin| origin.drive.clone());
+            was.zip(now).is_some_and(|(was, now)| was != now)
+        });
+        other.map(|(_, pair)| pair)
+    }
+
+    /// When folders of the source were changed before the move.
+    pub(crate) fn times_back(&self) -> Vec<Earlier> {
+        self.parts.iter().map(Earlier::of_source).collect()
+    }
+
+    /// What of each part goes back.
+    pub(crate) fn selections_back(&self) -> Vec<Selection> {
+        self.plan.parts.iter().map(selection_back).collect()
+    }
+}
+
+/// The name of a single entry in the destination.
+fn only_name(part: &Part) -> Vec<u8> {
+    let top = part.folders.first();
+    let name = top.and_then(|top| {
+        let step = top.steps.first().or(top.vacates.first())?;
+        Some(top.names.get(step.name).to_vec())
+    });
+    name.unwrap_or_default()
+}
+
+fn selection_back(part: &Part) -> Selection {
+    if part.root.is_some_and(|step| step.is_taken_over()) {
+        return Selection::everything();
+    }
+    let mut chosen = Chosen::default();
+    if part.root.is_none_or(|step| step.verb != Verb::Add) {
+        chosen.keep_root();
+    }
+    for (at, folder) in part.folders.iter().enumerate() {
+        let above = part.folder_path(at);
+        let path = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+        for step in &folder.steps {
+            match step.verb {
+                _ if step.takes_a_folder_over() => {
+                    chosen.add(path(step), ChosenReach::WithContents);
+                }
+                Verb::Add | Verb::Replace | Verb::Rename => {
+                    chosen.add(path(step), ChosenReach::Itself);
+                }
+                // What was there already went from the source alone.
+                Verb::Adjust | Verb::Remove | Verb::Vacate => {}
+            }
+        }
+        let goes = |step: &&Step| {
+            let name = folder.names.get(step.name);
+            let own = folder.find(name).map(|slot| folder.steps[slot].verb);
+            !matches!(own, Some(Verb::Add | Verb::Replace))
+        };
+        folder.vacates.iter().filter(goes).for_each(|step| chosen.add_kept(path(step)));
+    }
+    Selection::of_chosen(chosen)
+}

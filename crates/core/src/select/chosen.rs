@@ -1,0 +1,56 @@
+//! A selection by what a run put there: for taking it back.
+
+use std::collections::{HashMap, HashSet};
+
+use super::{Asked, Verdict};
+
+/// Paths that take part, and no others.
+#[derive(Debug, Default)]
+pub(crate) struct Chosen {
+    paths: HashMap<Vec<u8>, Reach>,
+    /// Folders that lead to them.
+    above: HashSet<Vec<u8>>,
+    /// Of the paths, those that stay where they are.
+    kept: HashSet<Vec<u8>>,
+}
+
+/// How much of a path takes part.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Reach {
+    /// The entry.
+    Itself,
+    /// A folder with all that is in it by now.
+    WithContents,
+}
+
+impl Chosen {
+    pub(crate) fn add(&mut self, path: Vec<u8>, reach: Reach) {
+        let ends = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| at);
+        self.above.extend(ends.map(|end| path[..end].to_vec()));
+        self.paths.insert(path, reach);
+    }
+
+    /// The root was there before.
+    pub(crate) fn keep_root(&mut self) {
+        self.kept.insert(Vec::new());
+    }
+
+    /// It takes part, and stays where it is.
+    pub(crate) fn add_kept(&mut self, path: Vec<u8>) {
+        self.kept.insert(path.clone());
+        self.add(path, Reach::Itself);
+    }
+
+    pub(super) fn keeps(&self, path: &[u8]) -> bool {
+        self.kept.contains(path)
+    }
+
+    pub(super) fn judge(&self, asked: &Asked<'_>) -> Verdict {
+        match self.paths.get(asked.path) {
+            _ if asked.all_below => Verdict::Take { all_below: true },
+            Some(reach) => Verdict::Take { all_below: *reach == Reach::WithContents },
+            None if self.above.contains(asked.path) => Verdict::IfNeeded { all_below: false },
+            None => Verdict::Leave,
+        }
+    }
+}
