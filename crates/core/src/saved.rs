@@ -72,14 +72,33 @@ pub enum BadPlan {
 #[serde(rename_all = "lowercase", deny_unknown_fields)]
 pub(crate) enum Line {
     Plan(Head),
-    Part { root: Option<SavedStep> },
-    Drive { path: Bytes },
-    Folder { parent: u32, name: Bytes, known: Known, before: Option<State> },
+    Part {
+        root: Option<SavedStep>,
+    },
+    Drive {
+        path: Bytes,
+    },
+    Folder {
+        parent: u32,
+        name: Bytes,
+        known: Known,
+        before: Option<State>,
+    },
     Step(SavedStep),
-    Name { folder: u32, name: Bytes },
-    Problem { path: Bytes, operation: String, cause: String },
+    Name {
+        folder: u32,
+        name: Bytes,
+    },
+    Problem {
+        path: Bytes,
+        operation: String,
+        cause: String,
+    },
     Totals(Totals),
-    End { lines: usize, sha256: String },
+    End {
+        lines: usize,
+        sha256: String,
+    },
     /// The source's root goes when all in it went.
     Vacate(SavedStep),
 }

@@ -15,7 +15,7 @@ use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{Flush, Keep, Request, SetAside, Task};
+use utter_echo_core::request::{Flush, Keep, Keeping, Request, SetAside, Task};
 use utter_echo_core::{Outcome, PastRun, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
@@ -24,7 +24,8 @@ const RUN: &str = "2026-11-23T14-05-09Z";
 fn mirror_into(trees: &Trees, folder: &Path) -> Request {
     let mut request = request(trees, Task::Mirror);
     let folder = folder.to_path_buf();
-    request.safety.set_aside = Some(SetAside { folder, run: RUN.into(), keep: None });
+    request.safety.set_aside =
+        Some(SetAside { folder, run: RUN.into(), keep: None, what: Keeping::Displaced });
     request
 }
 

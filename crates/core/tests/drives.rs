@@ -23,7 +23,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Guard, Request, SetAside, Task};
+use utter_echo_core::request::{By, Guard, Keeping, Request, SetAside, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Ending, PlanError, Session};
 use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
@@ -340,6 +340,7 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
                 folder: at(aside),
                 run: "2026-11-23T14-05-09Z".to_owned(),
                 keep: None,
+                what: Keeping::Displaced,
             });
             let planned = Session::open(&Linux, &request).unwrap().plan(&Silent);
             match planned {

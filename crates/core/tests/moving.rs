@@ -40,12 +40,16 @@ fn request(trees: &Trees) -> Request {
     request
 }
 
+/// With its notes beside the trees.
 fn by_renaming(trees: &Trees) -> Request {
     let mut request = common::request(trees, Task::Move);
     request.changed.steps = Verbs::ALL;
     request.running.workers = 1;
+    request.safety.set_aside = Some(common::notes(trees));
     request
 }
+
+type Way = fn(&Trees) -> Request;
 
 /// True if the run said that all is well.
 fn run(system: &dyn System, request: &Request) -> bool {
@@ -135,15 +139,30 @@ fn all_arrives_and_nothing_stays() {
     }
 }
 
-fn calls_of_a_run(seed: u64) -> usize {
+/// Part of it is in folders that are there already, so that not all goes over in one step.
+fn prepare_half(seed: u64) -> Trees {
+    let trees = prepare(seed);
+    let folders = fs::read_dir(&trees.source).unwrap().map(|entry| entry.unwrap());
+    let folders = folders.filter(|entry| entry.file_type().unwrap().is_dir());
+    for folder in folders.map(|entry| entry.file_name()).take(2) {
+        fs::create_dir(trees.destination.join(folder)).unwrap();
+    }
+    trees
+}
+
+fn calls_of_a_run(prepare: fn(u64) -> Trees, seed: u64, way: Way) -> usize {
     let trees = prepare(seed);
     let system = Tampered::new(Tampering::Nothing);
-    assert!(run(&system, &request(&trees)));
+    assert!(run(&system, &way(&trees)));
     system.calls().len()
 }
 
-fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, may_stand_in_the_way: bool) {
-    for at in 0..calls_of_a_run(seed) {
+fn each_call(
+    (prepare, seed, request): (fn(u64) -> Trees, u64, Way),
+    tampering: impl Fn(usize) -> Tampering,
+    may_stand_in_the_way: bool,
+) {
+    for at in 0..calls_of_a_run(prepare, seed, request) {
         let trees = prepare(seed);
         let before = snapshot(&trees.source);
         let system = Tampered::new(tampering(at));
@@ -172,8 +191,9 @@ fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, may_stand_in_the
 
 #[test]
 fn killed_at_any_call_nothing_is_lost_and_the_next_run_finishes() {
-    for seed in [3, 8] {
-        each_call(seed, Tampering::KillAt, false);
+    let both: [(u64, Way); 4] = [(3, request), (8, request), (3, by_renaming), (12, by_renaming)];
+    for (seed, way) in both {
+        each_call((prepare_half, seed, way), Tampering::KillAt, false);
     }
 }
 
@@ -182,7 +202,9 @@ fn whatever_call_fails_nothing_is_lost_and_the_next_run_finishes() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::BUSY];
     for seed in [5, 9] {
         let fail = |at: usize| errors[at % errors.len()].raw_os_error();
-        each_call(seed, |at| Tampering::FailOne(at, fail(at)), true);
+        each_call((prepare, seed, request), |at| Tampering::FailOne(at, fail(at)), true);
+        let fail = |at: usize| errors[at % errors.len()].raw_os_error();
+        each_call((prepare_half, seed, by_renaming), |at| Tampering::FailOne(at, fail(at)), true);
     }
 }
 

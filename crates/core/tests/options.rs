@@ -19,7 +19,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Request, SetAside, Task};
+use utter_echo_core::request::{By, Keeping, Request, SetAside, Task};
 use utter_echo_core::{Ending, PastRun, Session, explain, saved};
 use utter_echo_lab::{Facts, Lies, LyingDrive, Snapshot, differences, snapshot};
 
@@ -101,7 +101,8 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     let aside = world.base.path().join("aside");
     if options.set_aside {
         let run = "2026-11-23T14-05-09Z".to_owned();
-        request.safety.set_aside = Some(SetAside { folder: aside, run, keep: None });
+        request.safety.set_aside =
+            Some(SetAside { folder: aside, run, keep: None, what: Keeping::Displaced });
     }
     let session = Session::open(&Linux, &request).unwrap();
     let mut plan = session.plan(&Silent).unwrap();

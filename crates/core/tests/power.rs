@@ -22,7 +22,7 @@ use std::time::Duration;
 
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Flush, Request, SetAside, Task};
+use utter_echo_core::request::{Flush, Keeping, Request, SetAside, Task};
 use utter_echo_core::{BadRun, PastRun, Session};
 use utter_echo_lab::{DriveKind, MountedDrive, Snapshot, differences, snapshot};
 
@@ -167,8 +167,12 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     let mut request = request(&source, &echo);
     request.running.rate = Some(24 << 20);
     request.running.flush = Flush::End;
-    request.safety.set_aside =
-        Some(SetAside { folder: aside.clone(), run: RUN.into(), keep: None });
+    request.safety.set_aside = Some(SetAside {
+        folder: aside.clone(),
+        run: RUN.into(),
+        keep: None,
+        what: Keeping::Displaced,
+    });
     let clones: Vec<_> = (0..moments() / 8).map(|i| room.join(format!("clone-{i}"))).collect();
     // Copying to another drive takes its time, in which nothing is displaced yet.
     let apart = if elsewhere { 480 } else { 120 };

@@ -14,7 +14,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{Request, SetAside, Task};
+use utter_echo_core::request::{Keeping, Request, SetAside, Task};
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
@@ -73,7 +73,8 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let mut request = renaming(&trees);
         let folder = trees.base.path().join("aside");
         let run = "2026-11-23T14-05-09Z".into();
-        request.safety.set_aside = Some(SetAside { folder, run, keep: None });
+        request.safety.set_aside =
+            Some(SetAside { folder, run, keep: None, what: Keeping::Displaced });
         let plan = plan_of(&Linux, &request);
         for placed in plan.steps().filter(|placed| placed.step.verb == Verb::Rename) {
             renames += 1;

@@ -388,8 +388,10 @@ fn was_made(made: io::Result<Kind>, wanted: Kind) -> bool {
 
 /// True for what says nothing about the kind of drive.
 fn is_passing(error: &io::Error) -> bool {
-    const PASSING: [Errno; 10] = [
+    const PASSING: [Errno; 12] = [
         Errno::IO,
+        Errno::BUSY,
+        Errno::AGAIN,
         Errno::NOSPC,
         Errno::DQUOT,
         Errno::ROFS,

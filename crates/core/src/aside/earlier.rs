@@ -9,7 +9,7 @@ use crate::path::TreePath;
 use crate::request::Task;
 use crate::runs::{Hold, Mark, Standing};
 use crate::sides::Pair;
-use crate::state::{Left, State};
+use crate::state::{Left, Memory};
 
 use super::notes::{self, PastPart};
 use super::{Shelf, open_store, origin};
@@ -17,7 +17,7 @@ use super::{Shelf, open_store, origin};
 /// Of one part of a move; of none, if nothing is known.
 #[derive(Debug, Default)]
 pub(crate) struct Earlier {
-    here: HashMap<Vec<u8>, State>,
+    here: Memory,
     proven: HashMap<Vec<u8>, (Left, Left)>,
     /// It tells of folders of the same paths on the other side.
     of_other_side: bool,
@@ -41,7 +41,7 @@ impl Earlier {
 
     /// Gives a folder of the source the time that it had before something went from it.
     pub(crate) fn correct(&self, path: &TreePath, stat: &mut Stat) {
-        let was = self.here.get(path.as_bytes());
+        let was = self.here.get(path.as_bytes()).map(|was| was.state);
         if let Some(was) = was.filter(|was| self.of_other_side || was.still(stat)) {
             stat.modified = was.modified();
         }

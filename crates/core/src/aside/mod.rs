@@ -65,6 +65,16 @@ pub(crate) fn look_before(
     Ok(Before { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
 }
 
+/// The same of a folder of the source, on whatever drive that is.
+pub(crate) fn look_here(
+    system: &dyn System,
+    caller: &Caller,
+    folder: BorrowedFd<'_>,
+) -> io::Result<Before> {
+    let reach = Reach::new(Aspects::ALL, Abilities::default(), caller, 0);
+    look_before(system, &reach, Entry::Open(folder))
+}
+
 /// Where things are set aside, before there is anything to set aside.
 #[derive(Debug)]
 pub(crate) struct Shelf {
@@ -270,7 +280,7 @@ impl<'a> Aside<'a> {
     }
 
     /// Writes down what a folder of the source is like, before something goes from it.
-    pub(crate) fn note_here(&self, part: usize, path: &[u8], was: State) -> io::Result<()> {
+    pub(crate) fn note_here(&self, part: usize, path: &[u8], was: Before) -> io::Result<()> {
         notes::add(&self.recorder, &Note::Here { part: count(part), path: path.into(), was })
     }
 

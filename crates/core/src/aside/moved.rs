@@ -4,13 +4,16 @@ use std::os::fd::AsFd as _;
 use std::path::Path;
 
 use crate::drives;
-use crate::os::Entry;
+use crate::os::{Entry, System};
+use crate::path::TreePath;
 use crate::policy::{Part, Reason, Step, Verb};
 use crate::request::Task;
-use crate::select::{Chosen, ChosenReach, Selection};
+use crate::select::{Chosen, ChosenReach, Needs, Selection};
 use crate::sides::{self, CallError, Pair, Single};
+use crate::state::{Before, State};
 
 use super::earlier::Earlier;
+use super::look_here;
 use super::notes::PastPart;
 use super::past::PastRun;
 
@@ -45,10 +48,9 @@ impl PastRun<'_> {
         let closed = |cause| CallError::Closed { path: shown(&past.root), cause };
         let source_stat = system.stat(Entry::Pinned(source.as_fd())).map_err(closed)?;
         let destination = sides::find_place(system, &to)?;
-        let single = origin.single.map(|old| Single {
-            source: only_name(part),
-            destination: old.into_vec(),
-        });
+        let single = origin
+            .single
+            .map(|old| Single { source: only_name(part), destination: old.into_vec() });
         Ok(Pair {
             source,
             source_stat,
@@ -79,8 +81,9 @@ impl PastRun<'_> {
     }
 
     /// What of each part goes back.
-    pub(crate) fn selections_back(&self) -> Vec<Selection> {
-        self.plan.parts.iter().map(selection_back).collect()
+    pub(crate) fn selections_back(&self, pairs: &[Pair]) -> Vec<Selection> {
+        let parts = self.plan.parts.iter().zip(&self.parts).zip(pairs);
+        parts.map(|((part, past), pair)| selection_back(self.system, (part, past, pair))).collect()
     }
 }
 
@@ -94,13 +97,52 @@ fn only_name(part: &Part) -> Vec<u8> {
     name.unwrap_or_default()
 }
 
-fn selection_back(part: &Part) -> Selection {
+/// True for what the run put in the place of something else.
+fn is_of_the_run(
+    system: &dyn System,
+    pair: &Pair,
+    (past, step): (&PastPart, &Step),
+    path: &[u8],
+) -> bool {
+    let path_there = TreePath::from(path);
+    let (above, name) = path_there.split_last();
+    let above = system.open_folder(pair.source.as_fd(), above);
+    let now = above.and_then(|above| system.stat(Entry::Named(above.as_fd(), name)));
+    let is = |state: &State| now.as_ref().is_ok_and(|now| state.still(now));
+    match past.after.get(path) {
+        Some(left) => is(&left.state),
+        None => !step.destination.as_ref().is_some_and(is),
+    }
+}
+
+/// True for a folder of the source that is as it was, but for its time.
+fn is_untouched(system: &dyn System, pair: &Pair, path: &[u8], was: &Before) -> bool {
+    if !pair.destination.exists() {
+        return false;
+    }
+    let folder = system.open_folder(pair.destination.anchor.as_fd(), path);
+    let now = folder.and_then(|folder| {
+        let caller = system.caller()?;
+        look_here(system, &caller, folder.as_fd())
+    });
+    let of = |before: &Before| {
+        let state = before.state;
+        (state.kind, state.uid, state.gid, state.mode(), before.flags, before.xattrs.clone())
+    };
+    now.is_ok_and(|now| of(&now) == of(was))
+}
+
+fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &Pair)) -> Selection {
     if part.root.is_some_and(|step| step.is_taken_over()) {
         return Selection::everything();
     }
     let mut chosen = Chosen::default();
     if part.root.is_none_or(|step| step.verb != Verb::Add) {
         chosen.keep_root();
+    }
+    for (path, was) in &past.here {
+        let is_old = is_untouched(system, pair, path, was);
+        chosen.needs(path.clone(), if is_old { Needs::Time } else { Needs::All });
     }
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
@@ -110,6 +152,8 @@ fn selection_back(part: &Part) -> Selection {
                 _ if step.takes_a_folder_over() => {
                     chosen.add(path(step), ChosenReach::WithContents);
                 }
+                // What it displaced may be back already.
+                Verb::Replace if !is_of_the_run(system, pair, (past, step), &path(step)) => {}
                 Verb::Add | Verb::Replace | Verb::Rename => {
                     chosen.add(path(step), ChosenReach::Itself);
                 }

@@ -15,7 +15,7 @@ use crate::policy::{Part, Reason, Verb};
 use crate::request::{Request, Task};
 use crate::runs::{Notes, Recorder};
 use crate::saved::{self, Purpose, Reader};
-use crate::state::{Before, Left, Memory, State};
+use crate::state::{Before, Left, Memory};
 
 /// One line of the notes.
 #[derive(Serialize, Deserialize)]
@@ -33,7 +33,7 @@ pub(super) enum Note {
     /// Where the parts of a move come from.
     Sources(Vec<Origin>),
     /// Something is about to go from a folder of the source.
-    Here { part: u32, path: Bytes, was: State },
+    Here { part: u32, path: Bytes, was: Before },
     /// What is in the source was compared with its copy on the drive, byte by byte, and is the same.
     Proven { part: u32, path: Bytes, here: Left, there: Left },
 }
@@ -138,7 +138,7 @@ pub(super) struct PastPart {
     /// Of a move.
     pub(super) origin: Option<Origin>,
     /// Folders of the source before something went from them.
-    pub(super) here: HashMap<Vec<u8>, State>,
+    pub(super) here: Memory,
     /// What was seen to be the same on both sides.
     pub(super) proven: HashMap<Vec<u8>, (Left, Left)>,
 }
@@ -182,7 +182,7 @@ fn take(reader: &mut Reader, parts: &mut Vec<PastPart>, note: Note) -> Result<()
                     before: Memory::new(),
                     after: HashMap::new(),
                     origin: None,
-                    here: HashMap::new(),
+                    here: Memory::new(),
                     proven: HashMap::new(),
                 });
             }

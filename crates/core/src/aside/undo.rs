@@ -98,8 +98,7 @@ impl PastRun<'_> {
         workers: usize,
     ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
-        let (part, was_begun, is_move) =
-            (&self.plan.parts[at], self.was_begun(), self.is_move());
+        let (part, was_begun, is_move) = (&self.plan.parts[at], self.was_begun(), self.is_move());
         Back { system, pair, map, memory, part, was_begun, is_move }.go(workers)
     }
 
@@ -198,8 +197,7 @@ impl Back<'_> {
         let (mut names, mut steps) = (Names::default(), Vec::new());
         // What a move made goes back by a move.
         let goes_back = |step: &Step| self.is_move && step.verb == Verb::Add;
-        let undone =
-            |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
+        let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
         for step in folder.steps.iter().filter(undone) {
             let name = folder.names.get(step.name);
             match self.look(&path.join(name), (&there, &aside), name) {

@@ -12,6 +12,7 @@ use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
 use crate::scope::Passage;
+use crate::select::Needs;
 use crate::state::State;
 
 use super::Policy;
@@ -61,13 +62,11 @@ impl Station for Draft<'_> {
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
             let (child, slot) = (below.get(&at), drafted.steps.len());
-            let decision = self.policy.decide(difference, child, drive);
+            let own = path.join(drafted.names.get(difference.name));
+            let decision = self.policy.decide(difference, child, drive, &own);
             let goes = self.policy.vacate(difference, child, &decision, drive);
-            let is_kept = || {
-                let selection = self.policy.selection;
-                let name = drafted.names.get(difference.name);
-                selection.is_of_chosen() && selection.keeps(path.join(name).as_bytes())
-            };
+            let selection = self.policy.selection;
+            let is_kept = || selection.is_of_chosen() && selection.keeps(own.as_bytes());
             let goes = goes.filter(|_| !is_kept());
             let holds = locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
@@ -195,13 +194,25 @@ fn is_a_folder(seen: Seen) -> bool {
 }
 
 impl Policy<'_> {
-    fn decide(&self, difference: &Difference, child: Option<&Below>, drive: DriveId) -> Decision {
+    fn decide(
+        &self,
+        difference: &Difference,
+        child: Option<&Below>,
+        drive: DriveId,
+        path: &TreePath,
+    ) -> Decision {
         let Difference { source, destination, what, obstacle, .. } = difference;
         let sides = (source.state(), destination.state());
         let step = |verb, reason| Step::new(verb, reason, sides);
         let compares = self.task.only_compares();
         match (what, obstacle.as_deref()) {
             (What::Nothing | What::Same, _) => Decision::Nothing,
+            // It never went.
+            (What::Kind | What::Content(_) | What::Aspects(_), _)
+                if self.is_at_home(difference, path) =>
+            {
+                Decision::Stays
+            }
             (What::Extra, _) => self.removal(step(Verb::Remove, Reason::Extra), child, drive),
             (What::Leftover, _) => self.removal(step(Verb::Remove, Reason::Leftover), child, drive),
             (What::LeftOut, _) => {
@@ -238,7 +249,7 @@ impl Policy<'_> {
                 self.if_granted(step(Verb::Replace, reason_of(*change)), drive)
             }
             (What::Aspects(aspects), None) => {
-                let aspects = self.told_by_a_folder(*aspects, sides);
+                let aspects = self.told_by_a_folder(*aspects, sides, path);
                 let step = Step { aspects, ..step(Verb::Adjust, Reason::Aspects) };
                 if aspects.is_empty() { Decision::Nothing } else { self.if_granted(step, drive) }
             }
@@ -251,11 +262,27 @@ impl Policy<'_> {
         &self,
         aspects: Aspects,
         (source, there): (Option<State>, Option<State>),
+        path: &TreePath,
     ) -> Aspects {
+        let is_folder = source.is_some_and(|source| source.kind == Kind::Folder);
+        match self.selection.needs_of(path.as_bytes()) {
+            Needs::Nothing if is_folder => return Aspects::NONE,
+            Needs::Time if is_folder => {
+                return aspects.iter().filter(|aspect| *aspect == Aspect::Times).collect();
+            }
+            _ => {}
+        }
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
         });
         if self.task.vacates() && is_newer { aspects.without(Aspect::Times) } else { aspects }
+    }
+
+    /// True for what a move back meets in its place, and is not to bring there.
+    fn is_at_home(&self, difference: &Difference, path: &TreePath) -> bool {
+        let both_folders = is_a_folder(difference.source) && is_a_folder(difference.destination);
+        let selection = self.selection;
+        !both_folders && selection.is_of_chosen() && selection.keeps(path.as_bytes())
     }
 
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of

@@ -23,6 +23,7 @@ use crate::aspect::Aspect;
 use crate::compare::{Compared, Proof, Root, What};
 use crate::drives::{DriveId, DriveMap};
 use crate::os::{Kind, Time};
+use crate::path::TreePath;
 use crate::plan::Count;
 use crate::problem::Problem;
 use crate::request::{By, Request, Task, Vacating};
@@ -87,11 +88,7 @@ pub(crate) struct Policy<'a> {
 }
 
 impl<'a> Policy<'a> {
-    pub(crate) fn of(
-        request: &Request,
-        selection: &'a Selection,
-        drives: &'a dyn Drives,
-    ) -> Self {
+    pub(crate) fn of(request: &Request, selection: &'a Selection, drives: &'a dyn Drives) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
         vacating.leave_folders |= !selection.takes_folders();
@@ -168,7 +165,8 @@ impl Draft<'_> {
         };
         let mut step = Step::new(verb, reason, (Some(source), destination));
         if let What::Aspects(aspects) = what {
-            step.aspects = self.policy.told_by_a_folder(aspects, (Some(source), destination));
+            let (sides, path) = ((Some(source), destination), TreePath::default());
+            step.aspects = self.policy.told_by_a_folder(aspects, sides, &path);
             if step.aspects.is_empty() {
                 return None;
             }

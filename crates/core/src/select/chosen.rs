@@ -12,6 +12,8 @@ pub(crate) struct Chosen {
     above: HashSet<Vec<u8>>,
     /// Of the paths, those that stay where they are.
     kept: HashSet<Vec<u8>>,
+    /// What folders on the other side need of their counterparts.
+    needs: HashMap<Vec<u8>, Needs>,
 }
 
 /// How much of a path takes part.
@@ -21,6 +23,17 @@ pub(crate) enum Reach {
     Itself,
     /// A folder with all that is in it by now.
     WithContents,
+}
+
+/// What a folder on the other side needs of its counterpart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Needs {
+    /// It was never changed.
+    Nothing,
+    /// What went from it, or comes back, changes its time.
+    Time,
+    /// It went, and was made anew.
+    All,
 }
 
 impl Chosen {
@@ -41,8 +54,23 @@ impl Chosen {
         self.add(path, Reach::Itself);
     }
 
+    /// True unless the run put it there.
     pub(super) fn keeps(&self, path: &[u8]) -> bool {
-        self.kept.contains(path)
+        if self.paths.contains_key(path) || path.is_empty() {
+            return self.kept.contains(path);
+        }
+        let above = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| &path[..at]);
+        let mut above = above.filter_map(|above| self.paths.get(above));
+        !above.any(|reach| *reach == Reach::WithContents)
+    }
+
+    /// Tells what a folder that is there on the other side needs.
+    pub(crate) fn needs(&mut self, path: Vec<u8>, needs: Needs) {
+        self.needs.insert(path, needs);
+    }
+
+    pub(super) fn needs_of(&self, path: &[u8]) -> Needs {
+        self.needs.get(path).copied().unwrap_or(Needs::Nothing)
     }
 
     pub(super) fn judge(&self, asked: &Asked<'_>) -> Verdict {

@@ -5,7 +5,7 @@
 mod chosen;
 mod pattern;
 
-pub(crate) use chosen::{Chosen, Reach as ChosenReach};
+pub(crate) use chosen::{Chosen, Needs, Reach as ChosenReach};
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -297,6 +297,11 @@ impl Selection {
     /// True for what was on its side before a run that is taken back: it stays there.
     pub(crate) fn keeps(&self, path: &[u8]) -> bool {
         self.chosen.as_ref().is_some_and(|chosen| chosen.keeps(path))
+    }
+
+    /// What a folder that is there on the other side needs of its counterpart.
+    pub(crate) fn needs_of(&self, path: &[u8]) -> Needs {
+        self.chosen.as_ref().map_or(Needs::All, |chosen| chosen.needs_of(path))
     }
 
     /// True if it knows what stays.

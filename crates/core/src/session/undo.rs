@@ -36,7 +36,7 @@ impl<'a> Session<'a> {
         run: &'a PastRun<'a>,
     ) -> Result<Self, CallError> {
         let mut session = Self::new(system, request, run.pairs_back()?, Some(run))?;
-        session.selections = run.selections_back();
+        session.selections = run.selections_back(&session.pairs);
         session.times = run.times_back();
         for (pair, times) in session.pairs.iter_mut().zip(&session.times) {
             times.correct(&TreePath::default(), &mut pair.source_stat);

@@ -82,7 +82,15 @@ impl Ledger {
             None if stopped && !all_came_up => Ending::Stopped,
             None => Ending::Complete,
         };
-        Outcome { steps, problems, done, bytes_written: 0, ending, set_aside: None, lost_notes: None }
+        Outcome {
+            steps,
+            problems,
+            done,
+            bytes_written: 0,
+            ending,
+            set_aside: None,
+            lost_notes: None,
+        }
     }
 }
 

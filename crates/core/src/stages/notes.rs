@@ -1,15 +1,18 @@
 //! Writing down what is about to change, before anything does: what is set aside can only be brought back
 //! as it was if that is known.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
+use crate::aside::look_here;
 use crate::os::{Entry, Kind};
 use crate::path::TreePath;
 use crate::policy::{Reason, Step, Verb};
 use crate::pool;
 use crate::problem::Operation;
 use crate::request::Flush;
+use crate::state::{Before, State};
 use crate::writer::{Done, During, Shelf, Trouble};
 
 use super::outcome::StepOutcome;
@@ -39,12 +42,32 @@ impl Run<'_> {
         }
     }
 
-    /// Folders of the source have the times that they had, also after a run that was killed.
+    /// What folders of the source are like from which something goes, and those that go themselves.
     fn note_sources(&self, shelf: &Shelf<'_>) -> Done {
-        self.keep_times(|folder| {
-            !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over)
-        });
-        self.each_time_here(|path, was| shelf.note_here(path, was))
+        let mut paths: BTreeSet<TreePath> = BTreeSet::new();
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            let path = self.part.folder_path(at);
+            let goes = folder.vacates.iter().filter(|step| step.kind() == Kind::Folder);
+            paths.extend(goes.map(|step| path.join(folder.names.get(step.name))));
+            if !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over) {
+                paths.insert(path);
+            }
+        }
+        paths.extend(self.part.root_vacate.map(|_| TreePath::default()));
+        paths.iter().try_for_each(|path| shelf.note_here(path, self.look_here(path)))
+    }
+
+    fn look_here(&self, path: &TreePath) -> io::Result<Before> {
+        let system = self.system();
+        let folder = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+        let caller = &self.drives[0].writer.reach.caller;
+        let mut was = look_here(system, caller, folder.as_fd())?;
+        if let Some(earlier) = self.earlier {
+            let mut now = system.stat(Entry::Open(folder.as_fd()))?;
+            earlier.correct(path, &mut now);
+            was.state = State::from(&now);
+        }
+        Ok(was)
     }
 
     /// What is set aside on another drive is on that drive, under the name that it is looked for by, before

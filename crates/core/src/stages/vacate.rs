@@ -9,11 +9,11 @@ use std::sync::PoisonError;
 use crate::alike;
 use crate::drives::Numbers;
 use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
+use crate::path::TreePath;
 use crate::policy::{Folder, Reason, Step};
 use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::reach;
-use crate::path::TreePath;
 use crate::sides;
 use crate::state::{Left, State};
 use crate::writer::{Done, During, Place, Trouble};
@@ -112,12 +112,6 @@ impl Run<'_> {
                 place.insert(State::from(&now));
             }
         }
-    }
-
-    /// What folders of the source were like, by their paths.
-    pub(super) fn each_time_here(&self, mut each: impl FnMut(&TreePath, State) -> Done) -> Done {
-        let times = self.times_here.lock().unwrap_or_else(PoisonError::into_inner);
-        times.iter().try_for_each(|(at, was)| each(&self.part.folder_path(*at), *was))
     }
 
     fn source_folder(&self, at: usize) -> Option<(OwnedFd, Stat)> {

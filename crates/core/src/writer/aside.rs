@@ -10,7 +10,7 @@ use crate::os::{Entry, Onto, Stat};
 use crate::path::TreePath;
 use crate::policy::{Reason, Verb};
 use crate::problem::{Cause, Operation};
-use crate::state::{Left, State};
+use crate::state::{Before, Left, State};
 
 use super::attributes::Model;
 use super::flags::After;
@@ -61,9 +61,10 @@ impl Shelf<'_> {
         self.or_lose(noted)
     }
 
-    /// Writes down what a folder of the source is like before something goes from it.
-    pub(crate) fn note_here(&self, path: &TreePath, was: State) -> Done {
-        self.or_lose(self.aside.note_here(self.part, path.as_bytes(), was))
+    /// Writes down what a folder of the source is like before something goes from it, or it goes itself.
+    pub(crate) fn note_here(&self, path: &TreePath, was: io::Result<Before>) -> Done {
+        let noted = was.and_then(|was| self.aside.note_here(self.part, path.as_bytes(), was));
+        self.or_lose(noted)
     }
 
     /// Writes down that an entry of the source and its copy are the same.
@@ -191,7 +192,9 @@ impl Writer<'_> {
 
     /// Sets aside a folder that is empty by now: what was in it went before.
     pub(super) fn set_folder_aside(&self, place: &Place, name: &[u8], deed: &Deed) -> Done {
-        let (Some(shelf), Some(was)) = (self.keeps_displaced(), deed.destination) else { return Ok(()) };
+        let (Some(shelf), Some(was)) = (self.keeps_displaced(), deed.destination) else {
+            return Ok(());
+        };
         if deed.reason == Reason::Leftover {
             return Ok(());
         }

@@ -328,14 +328,23 @@ impl Writer<'_> {
             return Ok(());
         };
         let system = self.system();
+        let adjusts = deed.verb == Verb::Adjust;
+        let times = [Aspect::Times, Aspect::Atime];
+        let has_times = times.iter().any(|aspect| deed.aspects.has(*aspect));
+        let only_times = adjusts && deed.aspects.iter().all(|aspect| times.contains(&aspect));
+        // Of one whose time is not told to differ, what happened in it changed that.
+        let keeps_its_own = adjusts && !has_times;
+        let model = deed.destination.filter(|_| keeps_its_own).unwrap_or(planned);
         self.between_flags(deed, source, made, || {
-            if deed.verb != Verb::Adjust && !self.carries(Aspect::Mode) {
+            if !adjusts && !self.carries(Aspect::Mode) {
                 self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
             }
-            let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
-            self.change_attributes(source, made, &planned, &has)?;
+            if !only_times {
+                let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
+                self.change_attributes(source, made, &planned, &has)?;
+            }
             if keeps_times {
-                self.set_time(made, &planned, || self.accessed(source))?;
+                self.set_time(made, &model, || self.accessed(source))?;
             }
             Ok(())
         })

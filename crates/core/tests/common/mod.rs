@@ -11,7 +11,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::request::{Changed, Flush, Places, Request, Running, Task};
+use utter_echo_core::request::{Changed, Flush, Keeping, Places, Request, Running, SetAside, Task};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::{Facts, Snapshot};
 
@@ -40,6 +40,15 @@ pub fn request(trees: &Trees, task: Task) -> Request {
     // The tests pull no plug, and some make hundreds of runs.
     let running = Running { workers: 2, flush: Flush::None, ..Running::default() };
     Request::new(task, places).comparing(Changed { steps, ..Changed::default() }).running(running)
+}
+
+/// The name of a run.
+pub const RUN: &str = "2026-11-23T14-05-09Z";
+
+/// A place for the notes of a move.
+pub fn notes(trees: &Trees) -> SetAside {
+    let folder = trees.base.path().join("notes");
+    SetAside { folder, run: RUN.to_owned(), keep: None, what: Keeping::Notes }
 }
 
 /// Gives the first folder of a tree another name; a locked one keeps it.
