@@ -63,10 +63,11 @@ fn undo(system: &dyn System, store: &Path, run: &str) -> Result<(), Trouble> {
     let plan = session.plan_to_move_back(&Silent).map_err(shown)?;
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan)?;
-    if past.displaced_something() {
+    if past.has_more_to_undo() {
         let rest = request(Task::Undo, Safety::default());
         let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
-        enact(&session, &session.plan_to_undo().map_err(shown)?)?;
+        let plan = session.plan_to_undo().map_err(shown)?;
+        enact(&session, &plan)?;
         let left = session.not_back().map_err(shown)?;
         if !left.is_empty() {
             return Err(format!("not back: {left:?}"));

@@ -68,7 +68,7 @@ impl Undo {
             return self.put_back(&run, context);
         }
         let exit = self.move_back(&run, context)?;
-        let goes_on = exit == Exit::Done && run.displaced_something();
+        let goes_on = exit == Exit::Done && run.has_more_to_undo();
         if goes_on { self.put_back(&run, context) } else { Ok(exit) }
     }
 
@@ -94,7 +94,7 @@ impl Undo {
             };
             let all_or_nothing = self.all_or_nothing.all_or_nothing;
             let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
-            if exit != Exit::Done || dry_run || run.displaced_something() {
+            if exit != Exit::Done || dry_run || run.has_more_to_undo() {
                 return Ok(exit);
             }
             let left = Session::open_to_move_back(&Linux, request, run);

@@ -1,6 +1,6 @@
 //! What a move took where: for moving it back.
 
-use std::os::fd::AsFd as _;
+use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::Path;
 
 use crate::drives;
@@ -23,13 +23,24 @@ impl PastRun<'_> {
         self.purpose.task == Task::Move
     }
 
-    /// True if it changed more in the destination than that something arrived there.
-    pub fn displaced_something(&self) -> bool {
+    /// True if a move changed more in the destination than what moving back takes away: something was displaced
+    /// there, or was made of what never left the source.
+    pub fn has_more_to_undo(&self) -> bool {
         let displaces = |step: &Step| {
             matches!(step.verb, Verb::Replace | Verb::Adjust | Verb::Remove)
                 && step.reason != Reason::Leftover
         };
-        self.plan.parts.iter().flat_map(Part::all_steps).any(displaces)
+        self.parts.iter().zip(&self.plan.parts).any(|(past, part)| {
+            let home = past.home(self.system);
+            part.all_steps().any(displaces)
+                || part.folders.iter().enumerate().any(|(at, folder)| {
+                    let above = part.folder_path(at);
+                    folder.steps.iter().any(|step| {
+                        let path = above.join(folder.names.get(step.name));
+                        step.verb == Verb::Add && home.still_has(&path, step)
+                    })
+                })
+        })
     }
 
     /// The way back of each part: the destination is the source, and the other way round.
@@ -84,6 +95,36 @@ impl PastRun<'_> {
     pub(crate) fn selections_back(&self, pairs: &[Pair]) -> Vec<Selection> {
         let parts = self.plan.parts.iter().zip(&self.parts).zip(pairs);
         parts.map(|((part, past), pair)| selection_back(self.system, (part, past, pair))).collect()
+    }
+}
+
+/// The source that a part of a move came from.
+pub(super) struct Home<'a> {
+    system: &'a dyn System,
+    root: Option<OwnedFd>,
+    single: Option<Vec<u8>>,
+}
+
+impl PastPart {
+    pub(super) fn home<'a>(&self, system: &'a dyn System) -> Home<'a> {
+        let origin = self.origin.as_ref();
+        let root = origin.and_then(|origin| system.open_root(&origin.folder.clone().path()).ok());
+        let single = origin.and_then(|origin| Some(origin.single.clone()?.into_vec()));
+        Home { system, root, single }
+    }
+}
+
+impl Home<'_> {
+    /// True for what never left it.
+    pub(super) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
+        let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
+        let (above, name) = path.split_last();
+        let name = self.single.as_deref().unwrap_or(name);
+        let now = self
+            .system
+            .open_folder(root.as_fd(), above)
+            .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
+        now.is_ok_and(|now| was.still(&now))
     }
 }
 
@@ -144,11 +185,15 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         let is_old = is_untouched(system, pair, path, was);
         chosen.needs(path.clone(), if is_old { Needs::Time } else { Needs::All });
     }
+    let home = past.home(system);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
         let path = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
         for step in &folder.steps {
+            let own = TreePath::from(&*path(step));
             match step.verb {
+                // It is taken away where it was made.
+                Verb::Add | Verb::Replace if home.still_has(&own, step) => {}
                 _ if step.takes_a_folder_over() => {
                     chosen.add(path(step), ChosenReach::WithContents);
                 }

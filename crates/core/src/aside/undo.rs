@@ -18,6 +18,7 @@ use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
 
 use super::look_before;
+use super::moved::Home;
 use super::notes::PastPart;
 use super::past::PastRun;
 
@@ -196,7 +197,12 @@ impl Back<'_> {
         let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
         let (mut names, mut steps) = (Names::default(), Vec::new());
         // What a move made goes back by a move.
-        let goes_back = |step: &Step| self.is_move && step.verb == Verb::Add;
+        let home = self.is_move.then(|| self.memory.home(self.system));
+        let goes_back = |step: &Step| {
+            let own = || path.join(folder.names.get(step.name));
+            let stays = |home: &Home<'_>| home.still_has(&own(), step);
+            step.verb == Verb::Add && home.as_ref().is_some_and(|home| !stays(home))
+        };
         let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
         for step in folder.steps.iter().filter(undone) {
             let name = folder.names.get(step.name);
@@ -235,7 +241,9 @@ impl Back<'_> {
         let is_made = after.state.still(&there);
         // An adjustment takes several calls, between which an earlier undo may have been cut short.
         let half_undone = self.was_begun && step.verb == Verb::Adjust;
-        is_made && !half_undone && after.has_other_attributes(&there, self.was_begun)
+        // What was moved back may have been another name of the same file.
+        let ours = self.was_begun || self.is_move;
+        is_made && !half_undone && after.has_other_attributes(&there, ours)
     }
 
     fn overtaken(&self, path: &TreePath) -> Problem {
@@ -409,7 +417,9 @@ impl Back<'_> {
                     let parent = reversed.folders[at].parent as usize;
                     let name: Box<[u8]> = reversed.folders[at].name.clone();
                     let name = reversed.folders[parent].names.add(&name);
-                    added.entry(parent).or_default().extend(policy::close(before, &now, name));
+                    let closed = policy::close(before, &now, name);
+                    let timed = || self.gets_its_time(before, &now, name);
+                    added.entry(parent).or_default().extend(closed.or_else(timed));
                 }
                 Ok(None) => {}
                 Err(error) => problems.push(self.problem(&path, error)),
@@ -418,10 +428,19 @@ impl Back<'_> {
         add_steps(reversed, added);
     }
 
+    /// What was moved back went from a folder, or what was killed left it with another time.
+    fn gets_its_time(&self, before: &Before, now: &Stat, name: NameRange) -> Option<Step> {
+        let differs = before.state.modified() != now.modified;
+        (self.is_move && differs).then(|| policy::timed(before.state, State::from(now), name))
+    }
+
     /// The destination's own folder: if the run made it, it goes when all is done.
     fn root(&self, problems: &mut Vec<Problem>) -> Option<Step> {
-        let step = self.part.root.filter(|step| step.verb == Verb::Adjust)?;
         let stat = self.system.stat(Entry::Pinned(self.pair.destination.anchor.as_fd())).ok()?;
+        let Some(step) = self.part.root.filter(|step| step.verb == Verb::Adjust) else {
+            let before = self.memory.before.get(&[][..]).filter(|_| self.part.root.is_none())?;
+            return self.gets_its_time(before, &stat, NameRange::default());
+        };
         let taken = Taken {
             there: Some(stat),
             aside: None,

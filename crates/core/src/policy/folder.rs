@@ -36,6 +36,18 @@ enum Decision {
     NotHeld(Kind),
 }
 
+impl Decision {
+    /// What stays in the source is not renamed away.
+    fn by_copying(self) -> Self {
+        match self {
+            Self::Step(step) if step.reason == Reason::TakenOver => {
+                Self::Step(Step { reason: Reason::New, ..step })
+            }
+            other => other,
+        }
+    }
+}
+
 impl Station for Draft<'_> {
     fn folder(&mut self, mut folder: compare::Folder) -> Below {
         let for_what_it_holds = folder.for_what_it_holds;
@@ -68,6 +80,7 @@ impl Station for Draft<'_> {
             let selection = self.policy.selection;
             let is_kept = || selection.is_of_chosen() && selection.keeps(own.as_bytes());
             let goes = goes.filter(|_| !is_kept());
+            let decision = if goes.is_some() { decision } else { decision.by_copying() };
             let holds = locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
             is_held |= holds;

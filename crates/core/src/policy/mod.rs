@@ -34,7 +34,7 @@ pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
 pub(crate) use part::{Elsewhere, Folder, NameId, Part};
 pub(crate) use readmit::{Readmitted, readmit};
-pub(crate) use reverse::{Reversal, Taken, adjusted, close, reverse};
+pub(crate) use reverse::{Reversal, Taken, adjusted, close, reverse, timed};
 pub(crate) use step::Relation;
 pub use step::{Reason, Side, Step, UnknownVerb, Verb, Verbs};
 

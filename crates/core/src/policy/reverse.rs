@@ -1,6 +1,6 @@
 //! The steps that take back what the steps of a recorded run did.
 
-use crate::aspect::Aspects;
+use crate::aspect::{Aspect, Aspects};
 use crate::os::{Flags, Stat};
 use crate::path::NameRange;
 use crate::state::{Before, Left, State};
@@ -98,7 +98,9 @@ pub(crate) fn reverse(
                 return None;
             }
             let after = taken.left().or(taken.there.as_ref().map(State::from));
-            planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)
+            // What happened in a folder, or to a file, has changed its time as well.
+            let back = planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)?;
+            Some(Step { aspects: back.aspects.with(Aspect::Times), ..back })
         }
     }
 }
@@ -119,6 +121,11 @@ pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
     step.aspects = Aspects::ALL;
     step.name = name;
     step
+}
+
+/// The step that gives a folder the time that it had.
+pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
+    Step { aspects: Aspects::NONE.with(Aspect::Times), ..adjusted(was, now, name) }
 }
 
 /// What the step left. The run may have been killed before it could write that down; then what

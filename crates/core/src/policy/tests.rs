@@ -3,6 +3,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
+use std::sync::OnceLock;
+
 use super::*;
 use crate::aspect::Aspects;
 use crate::compare::{
@@ -65,6 +67,8 @@ fn state(kind: Kind, secs: i64) -> State {
     })
 }
 
+static ALL: OnceLock<Selection> = OnceLock::new();
+
 fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     Policy {
         task,
@@ -74,6 +78,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         strictly: false,
         by_presence: false,
         vacating: Vacating::default(),
+        selection: ALL.get_or_init(Selection::everything),
         drives,
     }
 }
