@@ -185,7 +185,7 @@ impl<'a> Session<'a> {
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
         let selection = self.selection_of(pair);
-        let policy = Policy::of(self.request, selection, map);
+        let policy = Policy::of((self.request, self.shelf.is_some()), selection, map);
         let mut comparison = Comparison {
             system: self.system,
             observer,

@@ -211,10 +211,10 @@ fn killed(seed: u64, kills_undo: bool) {
 
 #[test]
 fn a_move_that_was_killed_comes_back() {
-    [3, 4, 6, 7].into_iter().for_each(|seed| killed(seed, false));
+    [3, 4].into_iter().for_each(|seed| killed(seed, false));
 }
 
 #[test]
 fn an_undo_that_was_killed_is_finished_by_the_next() {
-    [3, 4, 6, 7].into_iter().for_each(|seed| killed(seed, true));
+    [6, 7].into_iter().for_each(|seed| killed(seed, true));
 }

@@ -47,9 +47,12 @@ impl Earlier {
         }
     }
 
-    fn take_in(&mut self, part: PastPart) {
-        // The newest comes first, but what the oldest saw was there before.
-        self.here.extend(part.here);
+    fn take_in(&mut self, part: PastPart, standing: Standing) {
+        // What came to its end gave folders their times back. The newest comes first, but what the oldest saw
+        // was there before.
+        if standing == Standing::CutShort {
+            self.here.extend(part.here);
+        }
         part.proven.into_iter().for_each(|(path, both)| {
             self.proven.entry(path).or_insert(both);
         });
@@ -65,8 +68,9 @@ impl Shelf {
     pub(crate) fn earlier(&self, system: &dyn System, pairs: &[Pair]) -> Vec<Earlier> {
         let mut earlier: Vec<Earlier> = pairs.iter().map(|_| Earlier::default()).collect();
         // A store that is not there holds nothing.
-        let _ = self.each_cut_short(system, pairs, &mut |_, parts| {
-            earlier.iter_mut().zip(parts).for_each(|(earlier, part)| earlier.take_in(part));
+        let _ = self.each_unfinished(system, pairs, &mut |(_, standing), parts| {
+            let both = earlier.iter_mut().zip(parts);
+            both.for_each(|(earlier, part)| earlier.take_in(part, standing));
             Ok(())
         });
         earlier
@@ -74,32 +78,38 @@ impl Shelf {
 
     /// Writes down that they came to their end, now that this one has.
     pub(crate) fn end_earlier(&self, system: &dyn System, pairs: &[Pair]) -> io::Result<()> {
-        self.each_cut_short(system, pairs, &mut |run, _| {
+        self.each_unfinished(system, pairs, &mut |(run, standing), _| {
+            if standing != Standing::CutShort {
+                return Ok(());
+            }
             let store = open_store(system, &self.path)?;
             let Ok(notes) = store.read(run) else { return Ok(()) };
             store.resume(run, &notes)?.mark(Mark::Ended)
         })
     }
 
-    fn each_cut_short(
+    /// The newest, which may have ended with problems, and all that were cut short.
+    fn each_unfinished(
         &self,
         system: &dyn System,
         pairs: &[Pair],
-        each: &mut dyn FnMut(&str, Vec<PastPart>) -> io::Result<()>,
+        each: &mut dyn FnMut((&str, Standing), Vec<PastPart>) -> io::Result<()>,
     ) -> io::Result<()> {
         let store = open_store(system, &self.path)?;
-        for run in store.names()?.iter().rev().take(LOOKED_AT) {
+        for (at, run) in store.names()?.iter().rev().take(LOOKED_AT).enumerate() {
             let Ok(notes) = store.read(run) else { continue };
             let moves = notes::about(&notes).is_some_and(|about| about.task == Task::Move);
-            let is_cut_short = notes.standing == Standing::CutShort;
-            if !moves || !is_cut_short || matches!(store.hold(run), Hold::InUse) {
+            let is_due = notes.standing == Standing::CutShort
+                || at == 0 && notes.standing == Standing::Complete;
+            if !moves || !is_due || matches!(store.hold(run), Hold::InUse) {
                 continue;
             }
+            let standing = notes.standing;
             let Ok((_, _, parts)) = notes::read(&notes) else { continue };
             let same = parts.len() == pairs.len()
                 && parts.iter().zip(pairs).all(|(part, pair)| is_of(system, part, pair));
             if same {
-                each(run, parts)?;
+                each((run, standing), parts)?;
             }
         }
         Ok(())

@@ -270,7 +270,7 @@ impl Policy<'_> {
     }
 
     /// In what a folder differs, as far as that is its own: what went from a source's folder has changed its
-    /// time, so that one which is newer than the destination's tells nothing.
+    /// time, so that one which is newer than the destination's tells nothing where no notes tell what it was.
     pub(super) fn told_by_a_folder(
         &self,
         aspects: Aspects,
@@ -288,7 +288,7 @@ impl Policy<'_> {
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
         });
-        if self.task.vacates() && is_newer { aspects.without(Aspect::Times) } else { aspects }
+        if self.doubts_times && is_newer { aspects.without(Aspect::Times) } else { aspects }
     }
 
     /// True for what a move back meets in its place, and is not to bring there.

@@ -82,13 +82,19 @@ pub(crate) struct Policy<'a> {
     /// Nothing is known of what is on both sides but that it is there.
     by_presence: bool,
     vacating: Vacating,
+    /// Folders of the source may have the time of what an earlier move took from them.
+    doubts_times: bool,
     /// Tells what a move back leaves where it is.
     selection: &'a Selection,
     drives: &'a dyn Drives,
 }
 
 impl<'a> Policy<'a> {
-    pub(crate) fn of(request: &Request, selection: &'a Selection, drives: &'a dyn Drives) -> Self {
+    pub(crate) fn of(
+        (request, has_notes): (&Request, bool),
+        selection: &'a Selection,
+        drives: &'a dyn Drives,
+    ) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
         vacating.leave_folders |= !selection.takes_folders();
@@ -100,6 +106,7 @@ impl<'a> Policy<'a> {
             strictly: request.strictly,
             by_presence: request.changed.by == By::Presence,
             vacating,
+            doubts_times: request.task.vacates() && !has_notes,
             selection,
             drives,
         }

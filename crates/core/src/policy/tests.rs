@@ -78,6 +78,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         strictly: false,
         by_presence: false,
         vacating: Vacating::default(),
+        doubts_times: false,
         selection: ALL.get_or_init(Selection::everything),
         drives,
     }
