@@ -37,7 +37,8 @@ pub(crate) fn find(
         let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
         problems.extend(arrived.filter_map(|step| {
             let name = folder.names.get(step.name);
-            let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
+            let source_name =
+                pair.single.as_ref().map_or(folder.name_here(step), |single| &single.source);
             let now = (step.source, state(system, source.as_ref(), source_name));
             let there = (step.destination, state(system, destination.as_ref(), name));
             let (operation, cause) = overtaken(now, there)?;
@@ -52,7 +53,8 @@ pub(crate) fn find(
         }
         for step in &folder.steps {
             let name = folder.names.get(step.name);
-            let source_name = pair.single.as_ref().map_or(name, |single| &single.source);
+            let source_name =
+                pair.single.as_ref().map_or(folder.name_here(step), |single| &single.source);
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
             let now = match (step.verb, step.reason) {
                 // Whatever an interrupted run left goes.

@@ -80,7 +80,7 @@ impl PartialOrd for TreePath {
 }
 
 /// Where a name stands in its folder's names.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct NameRange {
     start: u32,
     length: u16,

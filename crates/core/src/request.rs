@@ -350,6 +350,8 @@ pub enum OnConflict {
     Replace,
     /// The destination's gives way if it is older; else both stay.
     Newer,
+    /// The one that arrives gets a name with its date. A folder that meets something else stays.
+    KeepBoth,
 }
 
 /// How a move goes about it.

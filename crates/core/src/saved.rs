@@ -101,6 +101,10 @@ pub(crate) enum Line {
     },
     /// The source's root goes when all in it went.
     Vacate(SavedStep),
+    /// The source's name of what the step before is about, where that is another.
+    CameAs {
+        name: Bytes,
+    },
 }
 
 #[derive(Serialize, Deserialize)]
@@ -247,11 +251,11 @@ pub(crate) fn each_line(
             let Folder { parent, name, known, before, .. } = folder;
             let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
             put(Line::Folder { parent, name, known, before })?;
-            for step in &folder.steps {
+            for step in folder.steps.iter().chain(&folder.vacates) {
                 put(Line::Step(saved(step, folder.names.get(step.name))))?;
-            }
-            for step in &folder.vacates {
-                put(Line::Step(saved(step, folder.names.get(step.name))))?;
+                if let Some(name) = step.came_as() {
+                    put(Line::CameAs { name: folder.names.get(name).into() })?;
+                }
             }
         }
         if let Some(step) = &part.root_vacate {
@@ -386,6 +390,13 @@ impl Reader {
                 self.end_folder();
                 let step = step_of(step, &mut Names::default(), true)?;
                 self.part()?.root_vacate = Some(step);
+            }
+            Line::CameAs { name } => {
+                let name = name.name()?;
+                let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
+                let relation = Some(Relation::CameAs(folder.names.add(&name)));
+                let step = self.steps.last_mut().filter(|step| step.relation.is_none());
+                step.ok_or("no step is before it that it could be about")?.relation = relation;
             }
             Line::Name { folder, name } => {
                 self.end_folder();

@@ -27,6 +27,8 @@ pub(crate) enum OnConflict {
     Replace,
     /// The destination's gives way if it is older; else both stay
     Newer,
+    /// The one that arrives gets its date (in UTC) into its name; a folder that meets something else stays
+    KeepBoth,
 }
 
 impl Moving {
@@ -35,6 +37,7 @@ impl Moving {
             OnConflict::Skip => request::OnConflict::Skip,
             OnConflict::Replace => request::OnConflict::Replace,
             OnConflict::Newer => request::OnConflict::Newer,
+            OnConflict::KeepBoth => request::OnConflict::KeepBoth,
         };
         request.vacating(Vacating { leave_folders: self.leave_folders, on_conflict })
     }

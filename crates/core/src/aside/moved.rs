@@ -36,7 +36,7 @@ impl PastRun<'_> {
                 || part.folders.iter().enumerate().any(|(at, folder)| {
                     let above = part.folder_path(at);
                     folder.steps.iter().any(|step| {
-                        let path = above.join(folder.names.get(step.name));
+                        let path = above.join(folder.name_here(step));
                         step.verb == Verb::Add && home.still_has(&path, step)
                     })
                 })
@@ -188,9 +188,19 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
     let home = past.home(system);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
-        let path = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+        // A single entry is known by the name that it goes back to.
+        let single = pair.single.as_ref().map(|single| &*single.destination);
+        let path = |step: &Step| {
+            let name = single.unwrap_or(folder.names.get(step.name));
+            above.join(name).as_bytes().to_vec()
+        };
+        let there = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+        let renamed = folder.steps.iter().chain(&folder.vacates);
+        for step in renamed.filter(|step| step.came_as().is_some()) {
+            chosen.gets_back(path(step), folder.name_here(step).to_vec());
+        }
         for step in &folder.steps {
-            let own = TreePath::from(&*path(step));
+            let own = above.join(folder.name_here(step));
             match step.verb {
                 // It is taken away where it was made.
                 Verb::Add | Verb::Replace if home.still_has(&own, step) => {}
@@ -198,7 +208,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
                     chosen.add(path(step), ChosenReach::WithContents);
                 }
                 // What it displaced may be back already.
-                Verb::Replace if !is_of_the_run(system, pair, (past, step), &path(step)) => {}
+                Verb::Replace if !is_of_the_run(system, pair, (past, step), &there(step)) => {}
                 Verb::Add | Verb::Replace | Verb::Rename => {
                     chosen.add(path(step), ChosenReach::Itself);
                 }

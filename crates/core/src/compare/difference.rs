@@ -93,13 +93,15 @@ pub(crate) struct Difference {
     pub(crate) obstacle: Option<Box<Obstacle>>,
     /// Whether the source's could be renamed into its place.
     pub(crate) passage: Passage,
+    /// The source's name of it, where that is another.
+    pub(crate) came_as: Option<NameRange>,
 }
 
 impl Difference {
     pub(crate) fn nothing(name: NameRange) -> Self {
         let (source, destination) = (Seen::Absent, Seen::Absent);
-        let passage = Passage::Closed;
-        Self { name, source, destination, what: What::Nothing, obstacle: None, passage }
+        let (what, obstacle, passage) = (What::Nothing, None, Passage::Closed);
+        Self { name, source, destination, what, obstacle, passage, came_as: None }
     }
 }
 

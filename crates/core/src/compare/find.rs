@@ -16,12 +16,12 @@ use crate::select::Verdict;
 use crate::state::State;
 use crate::temporary;
 
-use super::Halt;
 use super::difference::{Difference, Linked, Named, Obstacle, Presence, Seen, What};
 use super::entry;
 use super::look::{Met, Side};
 use super::node::{Begun, Node, Whole};
 use super::walk::{Visit, Walk};
+use super::{Halt, beside};
 
 /// No obstacle, and no way across.
 const NOTHING_MORE: (Option<Obstacle>, Passage) = (None, Passage::Closed);
@@ -111,7 +111,7 @@ impl Walk<'_, '_> {
         let is_free = there == Seen::Absent && obstacle.is_none();
         let passage = if is_free { self.passage(visit, met, source) } else { Passage::Closed };
         let difference =
-            visit.note(met.name, (visit.seen_here(source), there), What::New, (obstacle, passage));
+            visit.note(met, (visit.seen_here(source), there), What::New, (obstacle, passage));
         if source.kind == Kind::Folder {
             if !stops && passage != Passage::Unseen {
                 let (presence, source) = (Presence::Source, Some(source));
@@ -158,6 +158,12 @@ impl Walk<'_, '_> {
                 return;
             }
         };
+        if self.context.scope.keeps_both
+            && source.kind != Kind::Folder
+            && !matches!(what, What::Nothing)
+        {
+            return self.find_beside(visit, met, (source, verdict));
+        }
         let makes = !matches!(what, What::Nothing | What::Aspects(_));
         let mut obstacle = makes.then(|| self.obstacle(visit, met, source)).flatten();
         if what == What::Kind && there.kind == Kind::Folder && visit.leaves_destination(there) {
@@ -168,8 +174,7 @@ impl Walk<'_, '_> {
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
         let is_told = !agrees || self.context.scope.same == Same::Told;
-        let difference =
-            is_told.then(|| visit.note(met.name, sides, told, (obstacle, Passage::Closed)));
+        let difference = is_told.then(|| visit.note(met, sides, told, (obstacle, Passage::Closed)));
         let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
@@ -199,12 +204,43 @@ impl Walk<'_, '_> {
         }
     }
 
+    /// What the source has gets another name beside that of the destination's entry, unless it has it already.
+    fn find_beside(&self, visit: &mut Visit<'_>, met: &Met<'_>, source: (&Stat, Verdict)) {
+        for name in beside::names(met.name, source.0.modified) {
+            if visit.listed.listings.0.has(&name) {
+                continue;
+            }
+            let mut other = Met {
+                name: &name,
+                source_name: met.source_name,
+                source: Side::Taken(*source.0, source.1, None),
+                destination: Side::Absent,
+                obstacle: None,
+                beside: true,
+            };
+            if !visit.listed.listings.1.has(&name) {
+                return self.find_new(visit, &other, source.0, source.1);
+            }
+            let Some(folder) = visit.listed.destination.as_ref() else { return };
+            let system = self.context.system;
+            let Ok(there) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
+            other.destination = Side::Taken(there, source.1, None);
+            let compared = self.compare_entries(visit, &other, source.0, &there);
+            if compared.is_ok_and(|what| what == What::Nothing) {
+                let sides = (visit.seen_here(source.0), visit.seen_there(&there));
+                visit.note(&other, sides, What::Same, NOTHING_MORE);
+                return;
+            }
+        }
+        visit.node.stays_here();
+    }
+
     fn find_extra(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat, verdict: Verdict) {
         let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
         let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
         let what = whole.map_or(What::Extra, Whole::what);
         let difference =
-            visit.note(met.name, (Seen::Absent, visit.seen_there(there)), what, NOTHING_MORE);
+            visit.note(met, (Seen::Absent, visit.seen_there(there)), what, NOTHING_MORE);
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
@@ -225,7 +261,7 @@ impl Walk<'_, '_> {
             _ => Seen::Absent,
         };
         let there_seen = visit.seen_there(there);
-        let difference = visit.note(met.name, (source, there_seen), What::LeftOut, NOTHING_MORE);
+        let difference = visit.note(met, (source, there_seen), What::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
             let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
             let (destination, difference, instead) = (Some(there), Some(difference), None);
@@ -432,15 +468,17 @@ impl Visit<'_> {
 
     fn note(
         &self,
-        name: &[u8],
+        met: &Met<'_>,
         (source, destination): (Seen, Seen),
         what: What,
         (obstacle, passage): (Option<Obstacle>, Passage),
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
         let own = NameRange::default();
-        let difference = Difference { name: own, source, destination, what, obstacle, passage };
-        self.node.note_difference(name, difference)
+        let came_as = None;
+        let difference =
+            Difference { name: own, source, destination, what, obstacle, passage, came_as };
+        self.node.note_difference(met.name, met.came_as(), difference)
     }
 
     fn note_linked(

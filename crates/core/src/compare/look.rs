@@ -51,6 +51,15 @@ pub(super) struct Met<'a> {
     pub(super) destination: Side,
     /// What the destination's drive has against its name.
     pub(super) obstacle: Option<Obstacle>,
+    /// It gets another name than it has in the source, in a folder of several.
+    pub(super) beside: bool,
+}
+
+impl Met<'_> {
+    /// The source's name, where that is another.
+    pub(super) fn came_as(&self) -> Option<&[u8]> {
+        self.beside.then_some(self.source_name)
+    }
 }
 
 /// A name in an open folder of one side.
@@ -94,12 +103,20 @@ impl Walk<'_, '_> {
             .into_iter()
             .all(|side| side.is_some_and(|Hint(kind)| kind == Some(Kind::File)));
         let opens = are_files && self.context.scope.attributes == Attributes::Always;
+        // What a move gave another name gets its own back.
+        let old_name = self.context.selection.old_name(path.as_bytes());
+        let old_name = old_name.filter(|_| joined.source.is_some());
+        let (name, there) = match old_name {
+            Some(old) => (old, visit.listed.listings.1.has(old).then_some(Hint(None))),
+            None => (name, joined.destination),
+        };
         let mut met = Met {
             name,
             source_name: joined.name,
             source: Side::Absent,
             destination: Side::Absent,
             obstacle: None,
+            beside: old_name.is_some(),
         };
         if let Some(hint) = joined.source {
             let folder = visit.listed.source.as_ref()?.as_fd();
@@ -129,7 +146,7 @@ impl Walk<'_, '_> {
                 return Some(met);
             }
         }
-        if let Some(hint) = joined.destination {
+        if let Some(hint) = there {
             let folder = visit.listed.destination.as_ref()?.as_fd();
             let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
             let place = Place { folder, name, hint, opens, counted };

@@ -5,6 +5,7 @@
 //! What only its contents can settle (does a folder take part for what it holds) is settled when the
 //! last folder below it ends; a folder in which nothing differs leaves nothing behind.
 
+mod beside;
 mod content;
 mod difference;
 mod entry;

@@ -152,10 +152,16 @@ impl Node {
     }
 
     /// Notes a difference; returns its number.
-    pub(super) fn note_difference(&self, name: &[u8], difference: Difference) -> usize {
+    pub(super) fn note_difference(
+        &self,
+        name: &[u8],
+        came_as: Option<&[u8]>,
+        difference: Difference,
+    ) -> usize {
         let mut inner = self.inner();
         let name = inner.names.add(name);
-        inner.differences.push(Difference { name, ..difference });
+        let came_as = came_as.map(|came_as| inner.names.add(came_as));
+        inner.differences.push(Difference { name, came_as, ..difference });
         inner.differences.len() - 1
     }
 

@@ -55,6 +55,8 @@ pub struct PlacedStep<'a> {
     pub linked_to: Option<TreePath>,
     /// For a rename, where the entry was.
     pub was: Option<TreePath>,
+    /// The entry gets another name than it has in the source, since something else has that.
+    pub beside: bool,
 }
 
 impl Plan {
@@ -147,5 +149,6 @@ fn placed<'a>(
 ) -> PlacedStep<'a> {
     let named = |id| prefix.join(part.path_of(id).as_bytes());
     let (linked_to, was) = (step.link().map(named), step.renamed_from().map(named));
-    PlacedStep { number, path: prefix.join(path.as_bytes()), step, linked_to, was }
+    let beside = step.came_as().is_some();
+    PlacedStep { number, path: prefix.join(path.as_bytes()), step, linked_to, was, beside }
 }

@@ -1,7 +1,7 @@
 //! All steps of a part in tree order.
 
 use crate::path::TreePath;
-use crate::policy::{Folder, Part, Step};
+use crate::policy::{Folder, Part, Side, Step};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
 pub(super) struct InTreeOrder<'a> {
@@ -62,7 +62,11 @@ impl<'a> Iterator for InTreeOrder<'a> {
                 {
                     let number = first + *given;
                     *given += 1;
-                    return Some((number, path.join(folder.names.get(step.name)), step));
+                    let name = match step.side {
+                        Side::Source => folder.name_here(step),
+                        Side::Destination => folder.names.get(step.name),
+                    };
+                    return Some((number, path.join(name), step));
                 }
                 (_, Some(_)) => self.enter(),
                 (_, None) => {

@@ -8,7 +8,7 @@ use crate::compare::{
 };
 use crate::drives::DriveId;
 use crate::os::Kind;
-use crate::path::TreePath;
+use crate::path::{NameRange, TreePath};
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
 use crate::scope::Passage;
@@ -18,7 +18,7 @@ use crate::state::State;
 use super::Policy;
 use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
 use super::may::Word;
-use super::step::{Reason, Step, Verb};
+use super::step::{Reason, Relation, Step, Verb};
 
 /// What is decided about one difference.
 #[derive(Debug)]
@@ -37,6 +37,18 @@ enum Decision {
 }
 
 impl Decision {
+    /// What arrives, and goes, has a name of its own on either side.
+    fn under_another_name(self, vacates: &mut [Step], source: NameRange) -> Self {
+        let relation = Some(Relation::CameAs(source));
+        if let Some(vacate) = vacates.last_mut() {
+            vacate.relation = relation;
+        }
+        match self {
+            Self::Step(step) => Self::Step(Step { relation, ..step }),
+            other => other,
+        }
+    }
+
     /// What stays in the source is not renamed away.
     fn by_copying(self) -> Self {
         match self {
@@ -74,7 +86,8 @@ impl Station for Draft<'_> {
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
             let (child, slot) = (below.get(&at), drafted.steps.len());
-            let own = path.join(drafted.names.get(difference.name));
+            let here = difference.came_as.unwrap_or(difference.name);
+            let own = path.join(drafted.names.get(here));
             let decision = self.policy.decide(difference, child, drive, &own);
             let goes = self.policy.vacate(difference, child, &decision, drive);
             let selection = self.policy.selection;
@@ -86,6 +99,10 @@ impl Station for Draft<'_> {
             is_held |= holds;
             vacates.extend(goes.filter(|_| !holds));
             let decision = self.unless_locked(decision, difference, child, holds);
+            let decision = match difference.came_as {
+                None => decision,
+                Some(source) => decision.under_another_name(&mut vacates, source),
+            };
             left = left.max(self.note_down(&mut drafted, &path, difference, child, decision));
             if drafted.steps.len() > slot {
                 slots.insert(at, slot);

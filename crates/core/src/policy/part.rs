@@ -40,6 +40,20 @@ pub(crate) struct Folder {
 }
 
 impl Folder {
+    /// Names of entries that the source has under others, with those.
+    pub(crate) fn names_that_differ(&self) -> Vec<(Box<[u8]>, Box<[u8]>)> {
+        let all = self.steps.iter().chain(&self.vacates);
+        let both = |step: &Step| {
+            Some((self.names.get(step.name).into(), self.names.get(step.came_as()?).into()))
+        };
+        all.filter_map(both).collect()
+    }
+
+    /// The source's name of what a step is about.
+    pub(crate) fn name_here(&self, step: &Step) -> &[u8] {
+        self.names.get(step.came_as().unwrap_or(step.name))
+    }
+
     /// Where the step of this name stands among its steps.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
         self.steps.binary_search_by(|step| self.names.get(step.name).cmp(name)).ok()

@@ -171,6 +171,8 @@ pub(crate) enum Relation {
     LinkOf(NameId),
     /// It takes the entry away from there.
     RenameOf(NameId),
+    /// The source has it under that name, and here it gets another.
+    CameAs(NameRange),
 }
 
 /// One step. Its name and place are told by [`Plan::steps`](crate::plan::Plan::steps).
@@ -254,6 +256,14 @@ impl Step {
     /// The kind of the entry once the step is done; of what goes, for a removal.
     pub fn kind(&self) -> Kind {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
+    }
+
+    /// The source's name of the entry, where that is another.
+    pub(crate) fn came_as(&self) -> Option<NameRange> {
+        match self.relation {
+            Some(Relation::CameAs(name)) => Some(name),
+            _ => None,
+        }
     }
 
     /// Bytes of content that the step writes, or gives up for a removal.

@@ -12,6 +12,8 @@ pub(crate) struct Chosen {
     above: HashSet<Vec<u8>>,
     /// Of the paths, those that stay where they are.
     kept: HashSet<Vec<u8>>,
+    /// Of the paths, the names that they have on the other side, where those are others.
+    old_names: HashMap<Vec<u8>, Vec<u8>>,
     /// What folders on the other side need of their counterparts.
     needs: HashMap<Vec<u8>, Needs>,
 }
@@ -62,6 +64,15 @@ impl Chosen {
         let above = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| &path[..at]);
         let mut above = above.filter_map(|above| self.paths.get(above));
         !above.any(|reach| *reach == Reach::WithContents)
+    }
+
+    /// What a move gave this name had another.
+    pub(crate) fn gets_back(&mut self, path: Vec<u8>, name: Vec<u8>) {
+        self.old_names.insert(path, name);
+    }
+
+    pub(super) fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
+        self.old_names.get(path).map(|name| &**name)
     }
 
     /// Tells what a folder that is there on the other side needs.

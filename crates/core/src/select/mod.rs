@@ -299,6 +299,11 @@ impl Selection {
         self.chosen.as_ref().is_some_and(|chosen| chosen.keeps(path))
     }
 
+    /// The name that an entry has on the other side, where that is another.
+    pub(crate) fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
+        self.chosen.as_ref().and_then(|chosen| chosen.old_name(path))
+    }
+
     /// What a folder that is there on the other side needs of its counterpart.
     pub(crate) fn needs_of(&self, path: &[u8]) -> Needs {
         self.chosen.as_ref().map_or(Needs::All, |chosen| chosen.needs_of(path))

@@ -77,8 +77,9 @@ impl Run<'_> {
         let destination = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
         let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes()).ok();
         let on = self.drive_of(at);
-        let place = on.writer.place(path, source, destination)?;
+        let mut place = on.writer.place(path, source, destination)?;
         self.check_known(on, at, &place)?;
+        place.came_as = self.part.folders[at].names_that_differ();
         Ok(place)
     }
 

@@ -69,7 +69,7 @@ impl Run<'_> {
 
     fn read_back(&self, on: &OnDrive<'_>, place: &Place, name: &[u8], step: &Step) -> Done {
         let system = self.system();
-        let source = system.open_file(place.source()?, on.writer.source_name(name));
+        let source = system.open_file(place.source()?, on.writer.source_name(place, name));
         let source = source.during(Operation::Read)?;
         let copy = system.open_file(place.destination.as_fd(), name).during(Operation::Recheck)?;
         let now = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;

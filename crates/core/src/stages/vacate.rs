@@ -95,7 +95,7 @@ impl Run<'_> {
     }
 
     fn refuse(&self, (at, slot): Name, trouble: Trouble) {
-        let path = self.part.folder_path(at).join(self.name(at, slot));
+        let path = self.path_here(at, slot);
         let number = self.part.folders[at].first_vacate + slot;
         self.conclude(self.drive_of(at), number, &path, Err(trouble));
     }
@@ -169,7 +169,7 @@ impl Run<'_> {
             match self.entry_now(on, &place, self.name(at, slot), step) {
                 Ok(now) if now.links > 1 => shared.push((now, (at, slot))),
                 looked => {
-                    let path = place.path.join(self.name(at, slot));
+                    let path = self.path_here(at, slot);
                     let depart =
                         |seen| self.try_hard(|| self.depart(on, &place, (at, slot), &seen));
                     let gone = looked.and_then(depart);
@@ -178,6 +178,11 @@ impl Run<'_> {
             }
         }
         shared
+    }
+
+    fn path_here(&self, at: usize, slot: usize) -> TreePath {
+        let folder = &self.part.folders[at];
+        self.part.folder_path(at).join(folder.name_here(&folder.vacates[slot]))
     }
 
     fn name(&self, at: usize, slot: usize) -> &[u8] {
@@ -227,7 +232,7 @@ impl Run<'_> {
             let name = self.name(at, slot);
             let gone = self.take_away(on, &place, name, &expected);
             let is_gone = gone.is_ok();
-            let path = place.path.join(name);
+            let path = self.path_here(at, slot);
             self.conclude(on, self.part.folders[at].first_vacate + slot, &path, gone);
             if !is_gone {
                 break;
@@ -245,7 +250,7 @@ impl Run<'_> {
         name: &[u8],
         step: &Step,
     ) -> Result<Stat, Trouble> {
-        let entry = Entry::Named(place.source()?, on.writer.source_name(name));
+        let entry = Entry::Named(place.source()?, on.writer.source_name(place, name));
         let now = self.system().stat(entry).during(Operation::Vacate)?;
         if step.source.is_some_and(|planned| planned.still(&now)) {
             Ok(now)
@@ -264,7 +269,7 @@ impl Run<'_> {
     ) -> Result<Proven, Trouble> {
         let system = self.system();
         let (here, there) = (place.source()?, place.destination.as_fd());
-        let source_name = on.writer.source_name(name);
+        let source_name = on.writer.source_name(place, name);
         let copy = system.stat(Entry::Named(there, name)).during(Operation::Vacate)?;
         let not_arrived = || Trouble(Operation::Vacate, Cause::NotArrived);
         if copy.kind != seen.kind || copy.size != seen.size {
@@ -378,7 +383,7 @@ impl Run<'_> {
 
     /// Takes a name away if it is that of the very entry that was proven.
     fn take_away(&self, on: &OnDrive<'_>, place: &Place, name: &[u8], seen: &Stat) -> Done {
-        let (here, name) = (place.source()?, on.writer.source_name(name));
+        let (here, name) = (place.source()?, on.writer.source_name(place, name));
         let now = self.system().stat(Entry::Named(here, name)).during(Operation::Vacate)?;
         if !is_unchanged(seen, &now) {
             return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));

@@ -50,7 +50,7 @@ impl Writer<'_> {
         planned: &State,
     ) -> Result<Made, Trouble> {
         let system = self.system();
-        let opened = system.open_file(place.source()?, self.source_name(name));
+        let opened = system.open_file(place.source()?, self.source_name(place, name));
         let source = opened.map_err(|e| match e.kind() {
             ErrorKind::NotFound => Trouble::overtaken_here(Operation::Read),
             _ => Trouble(Operation::Read, e.into()),

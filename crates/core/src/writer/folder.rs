@@ -43,6 +43,8 @@ pub(crate) struct Place {
     pub(super) temporary: Vec<u8>,
     /// Nobody sees the folder yet, so what is made in it gets its name at once.
     pub(crate) hidden: bool,
+    /// Names of entries that the source has under others.
+    pub(crate) came_as: Vec<(Box<[u8]>, Box<[u8]>)>,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
 }
@@ -88,6 +90,7 @@ impl Writer<'_> {
             flags,
             temporary: self.means.temporaries.name(),
             hidden: false,
+            came_as: Vec::new(),
             counterpart: OnceLock::new(),
         })
     }

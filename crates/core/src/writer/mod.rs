@@ -138,7 +138,8 @@ impl<'a> Writer<'a> {
     }
 
     /// The source's name of an entry, which differs only for a single file under a new name.
-    pub(crate) fn source_name<'n>(&'n self, name: &'n [u8]) -> &'n [u8] {
-        self.single.map_or(name, |single| &single.source)
+    pub(crate) fn source_name<'n>(&'n self, place: &'n Place, name: &'n [u8]) -> &'n [u8] {
+        let came_as = place.came_as.iter().find(|(here, _)| **here == *name).map(|(_, was)| &**was);
+        self.single.map_or(came_as.unwrap_or(name), |single| &single.source)
     }
 }

@@ -93,7 +93,7 @@ impl Writer<'_> {
                 // Closed first: that may count as a change of its own.
                 drop(made);
                 let folder = place.destination.as_fd();
-                let from = Entry::Named(place.source()?, self.source_name(name));
+                let from = Entry::Named(place.source()?, self.source_name(place, name));
                 let accessed = || self.accessed(Model::Entry(from));
                 self.set_time(Entry::Named(folder, name), source, accessed)
             }
@@ -140,7 +140,7 @@ impl Writer<'_> {
         planned: &State,
     ) -> Done {
         let system = self.system();
-        let source_name = self.source_name(name);
+        let source_name = self.source_name(place, name);
         let source_entry = Entry::Named(place.source()?, source_name);
         let source = self.source_now(source_entry, planned)?;
         let folder = place.destination.as_fd();
@@ -246,7 +246,7 @@ impl Writer<'_> {
         };
         let path = place.path.join(name);
         let model =
-            self.model(&path, || Ok(Entry::Named(place.source()?, self.source_name(name))))?;
+            self.model(&path, || Ok(Entry::Named(place.source()?, self.source_name(place, name))))?;
         let source = match model {
             Model::Entry(entry) => self.source_now(entry, &planned)?,
             Model::Before(before) => before.state,

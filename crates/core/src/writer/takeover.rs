@@ -13,7 +13,7 @@ use super::{Done, During, Place, Trouble, Writer};
 impl Writer<'_> {
     /// To a name that the plan saw free.
     pub(crate) fn take_over(&self, place: &Place, name: &[u8], planned: &State) -> Done {
-        let from = (place.source()?, self.source_name(name));
+        let from = (place.source()?, self.source_name(place, name));
         self.source_now(Entry::Named(from.0, from.1), planned)?;
         told_apart(self.rename_to_new(place, from, name))
     }
