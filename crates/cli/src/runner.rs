@@ -9,9 +9,10 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result};
 use utter_echo_core::drives::Known;
 use utter_echo_core::guard::Refusal;
+use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{Places, Request};
+use utter_echo_core::request::{OnConflict, Places, Request};
 use utter_echo_core::{PlanError, Session, saved};
 
 use crate::context::Context;
@@ -136,7 +137,10 @@ pub(crate) fn around(
     doing.running.settle()?;
     let dry_run = doing.safety.dry_run;
     if doing.safety.ask.is_some() && !dry_run {
-        ask::require_terminal()?;
+        ask::require_terminal("--ask")?;
+    }
+    if request.vacating.on_conflict == OnConflict::Ask && !dry_run {
+        ask::require_terminal("--on-conflict ask")?;
     }
     let report = Report::new(form, head);
     let runner =
@@ -159,10 +163,22 @@ impl Runner<'_> {
         let planning = begun.elapsed();
         progress.done();
         self.signals.check()?;
-        let plan = match self.whole(plan)? {
+        let mut plan = match self.whole(plan)? {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
+        if self.request.vacating.on_conflict == OnConflict::Ask && !self.doing.safety.dry_run {
+            let Some(answers) = ask::about_conflicts(&plan, self.signals)? else {
+                return Ok(self.declined(&plan, "you did not agree"));
+            };
+            if !answers.is_empty() {
+                self.request.answer(answers);
+                plan = match self.whole(session.plan(&Silent))? {
+                    Ok(plan) => plan,
+                    Err(exit) => return Ok(exit.into()),
+                };
+            }
+        }
         if let Some(file) = anew.save_plan {
             save(&plan, self.request, file)?;
             let shown = names::path(file);

@@ -24,23 +24,101 @@ fn attic() -> Room {
 fn everything_goes_with_the_folder_that_held_it() {
     let room = attic();
     let before = snapshot(&room.path("attic"));
-    let dry = room.run("move --dry-run attic loft");
-    assert_eq!(dry.code, 0, "{dry:?}");
-    for line in ["add      1931/tide.csv", "vacate   1931/tide.csv", "vacate   . ", "Plan to move"]
-    {
-        assert!(dry.out.contains(line), "{line}: {dry:?}");
+    let copying = "--steps all,-rename";
+    let one_step = ["rename   . · renamed from the source to here, with everything in it"];
+    let many = ["add      1931/tide.csv", "vacate   1931/tide.csv", "vacate   . "];
+    for (option, planned, came_to) in [
+        ("", &one_step[..], "  renamed    1 entry\n"),
+        (copying, &many[..], "  vacated    9 entries"),
+    ] {
+        let dry = room.run(&format!("move --dry-run {option} attic loft"));
+        assert_eq!(dry.code, 0, "{dry:?}");
+        assert!(dry.out.contains("Plan to move"), "{dry:?}");
+        assert!(planned.iter().all(|line| dry.out.contains(line)), "{planned:?}: {dry:?}");
+        assert_eq!(snapshot(&room.path("attic")), before);
+        let moved = room.run(&format!("move {option} attic loft"));
+        assert_eq!(moved.code, 0, "{moved:?}");
+        assert!(
+            moved.out.contains("Moved attic → loft") && moved.out.contains(came_to),
+            "{moved:?}"
+        );
+        assert!(!room.path("attic").exists());
+        assert_eq!(differences(&before, &snapshot(&room.path("loft"))), "");
+        let again = room.run("move attic loft");
+        assert!(again.code == 2 && again.err.contains("does not exist"), "{again:?}");
+        let undone = room.run(&format!("undo {}", run_to_undo(&moved.out)));
+        assert_eq!(undone.code, 0, "{undone:?}");
+        assert_eq!(differences(&before, &snapshot(&room.path("attic"))), "");
+        assert!(!room.path("loft").exists());
     }
-    assert_eq!(snapshot(&room.path("attic")), before);
-    let moved = room.run("move attic loft");
-    assert_eq!(moved.code, 0, "{moved:?}");
-    assert!(
-        moved.out.contains("Moved attic → loft") && moved.out.contains("  vacated    9 entries"),
-        "{moved:?}"
-    );
-    assert!(!room.path("attic").exists());
-    assert_eq!(differences(&before, &snapshot(&room.path("loft"))), "");
-    let again = room.run("move attic loft");
-    assert!(again.code == 2 && again.err.contains("does not exist"), "{again:?}");
+}
+
+/// The run that a move says how to undo.
+fn run_to_undo(told: &str) -> &str {
+    told.split_once("utter undo ").unwrap().1.lines().next().unwrap()
+}
+
+#[test]
+fn both_are_kept_or_the_answer_counts_and_undo_brings_back_the_names() {
+    let grown = || attic().with("loft/1931/tide.csv", "another").with("loft/note.txt", "other");
+    for (line, typed, kept, replaced) in [
+        ("move --on-conflict keep-both attic loft", "", 2, 0),
+        ("move --on-conflict ask attic loft", "k all\n", 2, 0),
+        ("move --on-conflict ask --set-aside aside attic loft", "r\n?\nk\n", 1, 1),
+        ("move --on-conflict ask attic loft", "s\nk\n", 1, 0),
+    ] {
+        let room = grown();
+        let (here, there) = (snapshot(&room.path("attic")), snapshot(&room.path("loft")));
+        let moved = room.on_a_terminal(line, typed);
+        let skipped = 2 - kept - replaced;
+        assert_eq!(moved.code, if skipped > 0 { 3 } else { 0 }, "{line}: {moved:?}");
+        assert_eq!(room.path("attic").exists(), skipped > 0, "{line}: {moved:?}");
+        let loft = room.list("loft");
+        let dated = |path: &&String| path.contains(" 20");
+        assert_eq!(loft.iter().filter(dated).count(), kept, "{line}: {loft:?}");
+        let there_now = ["loft/1931/tide.csv", "loft/note.txt"].map(|path| room.read(path));
+        let others = there_now.iter().filter(|text| ["another", "other"].contains(&&***text));
+        assert_eq!(others.count(), 2 - replaced, "{line}: {there_now:?}");
+        let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
+        assert_eq!(undone.code, 0, "{line}: {undone:?}");
+        assert_eq!(differences(&here, &snapshot(&room.path("attic"))), "", "{line}");
+        assert_eq!(differences(&there, &snapshot(&room.path("loft"))), "", "{line}");
+    }
+    let room = grown();
+    let (here, there) = (snapshot(&room.path("attic")), snapshot(&room.path("loft")));
+    let quit = room.on_a_terminal("move --on-conflict ask attic loft", "k\nq\n");
+    assert_eq!(quit.code, 4, "{quit:?}");
+    assert_eq!((here, there), (snapshot(&room.path("attic")), snapshot(&room.path("loft"))));
+}
+
+#[test]
+fn a_saved_plan_is_carried_out_as_it_was_seen() {
+    for options in ["", "--steps all,-rename", "--only *.csv", "--on-conflict keep-both"] {
+        let room = attic().with("loft/1931/tide.csv", "another");
+        let twin = attic().with("loft/1931/tide.csv", "another");
+        for room in [&room, &twin] {
+            for path in ["attic/1931/tide.csv", "loft/1931/tide.csv"] {
+                common::set_time(&room.path(path), 1_000_000_000);
+            }
+        }
+        let saved = room.run(&format!("move --dry-run --save-plan plan {options} attic loft"));
+        let enacted = room.run("enact plan");
+        let moved = twin.run(&format!("move {options} attic loft"));
+        assert_eq!(enacted.code, moved.code, "{options}: {enacted:?} {saved:?}");
+        assert_eq!(room.list("loft"), twin.list("loft"), "{options}");
+        assert_eq!(room.path("attic").exists(), twin.path("attic").exists(), "{options}");
+        if room.path("attic").exists() {
+            assert_eq!(room.list("attic"), twin.list("attic"), "{options}");
+        }
+        // What has changed since is left alone, and named.
+        let room = attic().with("loft/other.txt", "other");
+        room.run(&format!("move --dry-run --save-plan plan {options} attic loft"));
+        room.write("attic/note.txt", "longer than it was");
+        let enacted = room.run("enact plan");
+        let is_left = room.path("attic/note.txt").exists();
+        assert!(is_left, "{options}: {enacted:?}");
+        assert_eq!(enacted.code, if options.contains("only") { 0 } else { 3 }, "{enacted:?}");
+    }
 }
 
 #[test]
@@ -101,7 +179,7 @@ fn places_that_cannot_be_meant_are_refused() {
         ("move attic", 2, "the destination is missing"),
         ("move --carry content attic loft", 4, "guard 'loss'"),
         ("move --on-conflict perhaps attic loft", 2, "skip, replace, newer"),
-        ("move --set-aside aside attic loft", 2, "there is no option"),
+        ("move --on-conflict ask attic loft", 2, "needs a terminal"),
     ] {
         let room = attic();
         let before = snapshot(&room.path("attic"));
@@ -133,7 +211,7 @@ fn a_move_that_is_stopped_is_finished_by_the_same_line() {
     let before = snapshot(&room.path("attic"));
     for signal in ["-KILL", "-INT", "-TERM"] {
         let mut child = room
-            .command_that_hears("move --rate 3M attic loft")
+            .command_that_hears("move --steps all,-rename --rate 3M attic loft")
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()

@@ -1,12 +1,15 @@
 //! What a run is asked to do.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::path::PathBuf;
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
 use crate::aspect::Aspects;
+use crate::path::TreePath;
 use crate::plan::Verbs;
 use crate::select::Selection;
 
@@ -352,6 +355,8 @@ pub enum OnConflict {
     Newer,
     /// The one that arrives gets a name with its date. A folder that meets something else stays.
     KeepBoth,
+    /// Whatever was [answered](Request::answer) for its path; both stay where nothing was.
+    Ask,
 }
 
 /// How a move goes about it.
@@ -384,9 +389,27 @@ pub struct Request {
     pub running: Running,
     /// How a move goes about it.
     pub vacating: Vacating,
+    answers: OnceLock<HashMap<Vec<u8>, OnConflict>>,
 }
 
 impl Request {
+    /// What to do with each conflict, by its path below the destination as the user named it: for
+    /// [`OnConflict::Ask`]. It can be answered once; a plan made after that goes by it.
+    pub fn answer(&self, answers: HashMap<Vec<u8>, OnConflict>) {
+        // The first answer is the one that was looked at.
+        let _ = self.answers.set(answers);
+    }
+
+    pub(crate) fn on_conflict(&self, path: &TreePath) -> OnConflict {
+        match self.vacating.on_conflict {
+            OnConflict::Ask => {
+                let answered = self.answers.get().and_then(|all| all.get(path.as_bytes()));
+                answered.copied().unwrap_or_default()
+            }
+            other => other,
+        }
+    }
+
     /// A request for everything, with every aspect, all guards on, and one worker. Each of the calls
     /// below changes one part of that.
     pub fn new(task: Task, places: Places) -> Self {
@@ -400,6 +423,7 @@ impl Request {
             safety: Safety::default(),
             running: Running::default(),
             vacating: Vacating::default(),
+            answers: OnceLock::new(),
         }
     }
 

@@ -3,7 +3,7 @@
 
 use crate::aspect::Aspects;
 use crate::policy::Verb;
-use crate::request::{By, Changed, OnConflict, Request, Sample};
+use crate::request::{By, Changed, Request, Sample};
 use crate::select::Selection;
 
 /// The questions of one comparison.
@@ -23,8 +23,6 @@ pub(crate) struct Scope {
     pub(crate) drives: Drives,
     /// Whether what is on both sides alike is to be told.
     pub(crate) same: Same,
-    /// Whether what meets something else under its name gets another.
-    pub(crate) keeps_both: bool,
     /// Whether to find out what could be renamed from one side to the other.
     pub(crate) passage: Passage,
 }
@@ -108,7 +106,6 @@ impl Scope {
                 Drives::WhereTheSourceGoes
             },
             same: if task.vacates() { Same::Told } else { Same::Counted },
-            keeps_both: task.vacates() && request.vacating.on_conflict == OnConflict::KeepBoth,
             passage: passage(request, selection),
         }
     }

@@ -20,7 +20,7 @@ use crate::plan::{Note, Plan};
 use crate::policy::{Decided, Draft, Part, Policy, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
-use crate::request::{By, Flush, Guard, Keeping, Request};
+use crate::request::{By, Flush, Guard, Keeping, OnConflict, Request};
 use crate::scope::{Passage, Scope};
 use crate::select::Selection;
 use crate::sides::{self, CallError, Pair};
@@ -149,6 +149,7 @@ impl<'a> Session<'a> {
     pub fn plan(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
         let mut plan = Plan { settles: self.looks_at_everything(), ..Plan::default() };
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        self.request.selection.count_as(Vec::new());
         for (pair, map) in self.pairs.iter().zip(self.maps()) {
             let (compared, decided) =
                 self.decide(pair, map, observer).map_err(|halt| halted(halt, pair))?;
@@ -185,7 +186,12 @@ impl<'a> Session<'a> {
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
         let selection = self.selection_of(pair);
-        let policy = Policy::of((self.request, self.shelf.is_some()), selection, map);
+        let prefix = &pair.prefix;
+        let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
+        let moves = self.request.task.vacates();
+        let keeps_both = |path: &TreePath| moves && on_conflict(path) == OnConflict::KeepBoth;
+        let has_notes = self.shelf.is_some();
+        let policy = Policy::of((self.request, has_notes), selection, (map, &on_conflict));
         let mut comparison = Comparison {
             system: self.system,
             observer,
@@ -195,6 +201,7 @@ impl<'a> Session<'a> {
             drives: map,
             reach_of: &|folder, drive| self.reach_of(folder, drive),
             sampled: Mutex::default(),
+            keeps_both: &keeps_both,
             earlier: self.times_of(pair),
             now: Time::now(),
             running: self.request.running,
@@ -209,11 +216,14 @@ impl<'a> Session<'a> {
             return Ok((compared, decided));
         }
         let mut drafted = draft();
+        let counted = selection.counted();
         let compared = compare::compare(&comparison, &mut drafted)?;
         let decided = drafted.decide(&compared, &comparison);
         if !decided.is_short_sighted {
             return Ok((compared, decided));
         }
+        // What is found once more is counted once.
+        selection.count_as(counted);
         comparison.scope.passage = Passage::Open;
         let mut drafted = draft();
         let compared = compare::compare(&comparison, &mut drafted)?;

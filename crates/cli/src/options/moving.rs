@@ -11,7 +11,7 @@ pub(crate) struct Moving {
     /// Without it, a folder goes once everything in it has gone.
     #[arg(long)]
     pub(crate) leave_folders: bool,
-    /// What to do with an entry that meets another of its name in the destination
+    /// What to do where the destination has another entry of the same name
     ///
     /// What is the same in content and attributes is no conflict: it only goes from the source. Neither are
     /// folders, which become one.
@@ -27,6 +27,8 @@ pub(crate) enum OnConflict {
     Replace,
     /// The destination's gives way if it is older; else both stay
     Newer,
+    /// You are asked about each, on a terminal
+    Ask,
     /// The one that arrives gets its date (in UTC) into its name; a folder that meets something else stays
     KeepBoth,
 }
@@ -37,6 +39,7 @@ impl Moving {
             OnConflict::Skip => request::OnConflict::Skip,
             OnConflict::Replace => request::OnConflict::Replace,
             OnConflict::Newer => request::OnConflict::Newer,
+            OnConflict::Ask => request::OnConflict::Ask,
             OnConflict::KeepBoth => request::OnConflict::KeepBoth,
         };
         request.vacating(Vacating { leave_folders: self.leave_folders, on_conflict })

@@ -167,7 +167,7 @@ pub(crate) struct Saving {
 #[command(next_help_heading = "Safety")]
 pub(crate) struct AllOrNothing {
     /// Do nothing at all if a single step cannot be done any more
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub(crate) all_or_nothing: bool,
 }
 

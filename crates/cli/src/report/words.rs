@@ -6,7 +6,7 @@ use utter_echo_core::abilities::Ability;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, Side, State, Step};
+use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step};
 use utter_echo_core::problem::Operation;
 
 use super::events::EntryType;
@@ -75,8 +75,8 @@ pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
             _ => was,
         };
     }
-    if placed.beside && step.side == Side::Destination {
-        return "beside the one that is there, with its date in its name".to_owned();
+    if let Some(named) = &placed.named {
+        return format!("named {} in the source", names::shown(named));
     }
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {

@@ -1,6 +1,6 @@
 //! The question before a run. It goes to the terminal, wherever the streams go.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{self, Write};
 use std::path::Path;
@@ -9,6 +9,8 @@ use anyhow::Result;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::plan::{PlacedStep, Plan, Verb};
+use utter_echo_core::problem::{Cause, Problem};
+use utter_echo_core::request::OnConflict;
 
 use super::{names, units};
 use crate::exit::WrongCall;
@@ -21,10 +23,6 @@ const SHOWN: usize = 10;
 /// How many steps make a page.
 const PAGE: usize = 20;
 
-/// What is said where a question was asked for and nobody can answer it.
-const NO_TERMINAL: &str =
-    "--ask needs a terminal to ask on\n  leave it out in scripts, or look first with --dry-run";
-
 /// A terminal with somebody in front of it.
 struct Terminal {
     shown: anstream::AutoStream<File>,
@@ -34,14 +32,14 @@ struct Terminal {
 impl Terminal {
     /// The one that this process was started from. One that it stands behind, like that of a job in the
     /// background, would stop it.
-    fn open() -> Result<Self, WrongCall> {
+    fn open() -> Result<Self, NoTerminal> {
         let open = || {
             let typed = File::options().read(true).write(true).open("/dev/tty")?;
             let in_front = rustix::termios::tcgetpgrp(&typed)? == rustix::process::getpgrp();
             let shown = anstream::AutoStream::auto(typed.try_clone()?);
             Ok::<_, io::Error>(in_front.then_some(Self { shown, typed }))
         };
-        open().ok().flatten().ok_or_else(|| WrongCall(NO_TERMINAL.to_owned()))
+        open().ok().flatten().ok_or(NoTerminal)
     }
 }
 
@@ -59,9 +57,76 @@ pub(crate) fn can_ask() -> bool {
     Terminal::open().is_ok()
 }
 
-pub(crate) fn require_terminal() -> Result<(), WrongCall> {
-    Terminal::open().map(|_| ())
+/// For an option that cannot do without.
+pub(crate) fn require_terminal(option: &str) -> Result<(), WrongCall> {
+    let told = |NoTerminal| {
+        WrongCall(format!(
+            "{option} needs a terminal to ask on\n  leave it out in scripts, or look first with --dry-run"
+        ))
+    };
+    Terminal::open().map(|_| ()).map_err(told)
 }
+
+/// What to do with each entry that a move meets another of its name with, by its path. `None` if it is to end.
+pub(crate) fn about_conflicts(
+    plan: &Plan,
+    signals: &Signals,
+) -> Result<Option<HashMap<Vec<u8>, OnConflict>>> {
+    let conflicts =
+        plan.problems.iter().filter(|problem| matches!(problem.cause, Cause::NameTaken));
+    let (mut answers, mut rest) = (HashMap::new(), None);
+    for Problem { path, .. } in conflicts {
+        let how = match rest {
+            Some(how) => how,
+            None => match about_conflict(path.as_bytes(), signals)? {
+                None => return Ok(None),
+                Some((how, for_all)) => {
+                    rest = for_all.then_some(how);
+                    how
+                }
+            },
+        };
+        answers.insert(path.as_bytes().to_vec(), how);
+    }
+    Ok(Some(answers))
+}
+
+/// What to do with one of them, and whether with all that follow.
+fn about_conflict(path: &[u8], signals: &Signals) -> Result<Option<(OnConflict, bool)>> {
+    let mut terminal = Terminal::open()?;
+    let path = names::shown(path);
+    loop {
+        let question = format!(
+            "{path} is there already. Skip it, replace that one, or keep both? [s/r/k, ? for more] "
+        );
+        let answer = answer(&mut terminal, &question, signals)?;
+        let (word, for_all) = match answer.strip_suffix(" all") {
+            Some(word) => (word, true),
+            None => (&*answer, false),
+        };
+        let how = match word {
+            "s" | "skip" => OnConflict::Skip,
+            "r" | "replace" => OnConflict::Replace,
+            "k" | "keep" => OnConflict::KeepBoth,
+            "q" | "quit" => return Ok(None),
+            _ => {
+                writeln!(
+                    terminal,
+                    "s leaves both where they are, r replaces the one in the destination, k gives the one that \
+                     arrives its date into its name; 's all' and the like answer for all that follow, q ends \
+                     without touching anything"
+                )?;
+                continue;
+            }
+        };
+        return Ok(Some((how, for_all)));
+    }
+}
+
+/// There is none with somebody in front of it.
+#[derive(Debug, thiserror::Error)]
+#[error("there is no terminal to ask on\n  look first with --dry-run")]
+struct NoTerminal;
 
 /// Shows what would be done, above all what would be removed, and waits for an answer. Steps can be
 /// looked at before; anything but a yes is a no.

@@ -158,9 +158,9 @@ impl Walk<'_, '_> {
                 return;
             }
         };
-        if self.context.scope.keeps_both
+        if what != What::Nothing
             && source.kind != Kind::Folder
-            && !matches!(what, What::Nothing)
+            && (self.context.keeps_both)(&visit.listed.path.join(met.name))
         {
             return self.find_beside(visit, met, (source, verdict));
         }

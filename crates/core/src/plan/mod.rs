@@ -53,10 +53,10 @@ pub struct PlacedStep<'a> {
     pub step: &'a Step,
     /// For a hard link, the name it becomes another name of.
     pub linked_to: Option<TreePath>,
-    /// For a rename, where the entry was.
+    /// For a rename within the destination, where the entry was.
     pub was: Option<TreePath>,
-    /// The entry gets another name than it has in the source, since something else has that.
-    pub beside: bool,
+    /// The source's name of it, where that is another.
+    pub named: Option<Vec<u8>>,
 }
 
 impl Plan {
@@ -72,8 +72,10 @@ impl Plan {
             let last =
                 last.map(move |step| placed(part, prefix, number, &TreePath::default(), step));
             let below = InTreeOrder::of_steps(part).chain(InTreeOrder::of_vacates(part));
-            let below =
-                below.map(move |(number, path, step)| placed(part, prefix, number, &path, step));
+            let below = below.map(move |(number, path, step, named)| PlacedStep {
+                named,
+                ..placed(part, prefix, number, &path, step)
+            });
             root.chain(below).chain(last)
         })
     }
@@ -149,6 +151,6 @@ fn placed<'a>(
 ) -> PlacedStep<'a> {
     let named = |id| prefix.join(part.path_of(id).as_bytes());
     let (linked_to, was) = (step.link().map(named), step.renamed_from().map(named));
-    let beside = step.came_as().is_some();
-    PlacedStep { number, path: prefix.join(path.as_bytes()), step, linked_to, was, beside }
+    let path = prefix.join(path.as_bytes());
+    PlacedStep { number, path, step, linked_to, was, named: None }
 }

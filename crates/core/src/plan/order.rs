@@ -40,7 +40,7 @@ impl<'a> InTreeOrder<'a> {
 }
 
 impl<'a> Iterator for InTreeOrder<'a> {
-    type Item = (usize, TreePath, &'a Step);
+    type Item = (usize, TreePath, &'a Step, Option<Vec<u8>>);
 
     fn next(&mut self) -> Option<Self::Item> {
         loop {
@@ -66,7 +66,9 @@ impl<'a> Iterator for InTreeOrder<'a> {
                         Side::Source => folder.name_here(step),
                         Side::Destination => folder.names.get(step.name),
                     };
-                    return Some((number, path.join(name), step));
+                    let named = step.came_as().map(|named| folder.names.get(named).to_vec());
+                    let named = named.filter(|_| step.side == Side::Destination);
+                    return Some((number, path.join(name), step, named));
                 }
                 (_, Some(_)) => self.enter(),
                 (_, None) => {

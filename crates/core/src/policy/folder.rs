@@ -267,11 +267,14 @@ impl Policy<'_> {
                 self.if_granted(step(Verb::Add, reason), drive)
             }
             (What::Kind | What::Content(_), None)
-                if self.gives_way_not(&step(Verb::Replace, Reason::Kind)) =>
+                if self.gives_way_not(
+                    &step(Verb::Replace, Reason::Kind),
+                    (self.on_conflict)(path),
+                ) =>
             {
                 Decision::Problem(Cause::NameTaken)
             }
-            (What::Aspects(_), None) if self.is_conflict(difference) => {
+            (What::Aspects(_), None) if self.is_conflict(difference, path) => {
                 Decision::Problem(Cause::NameTaken)
             }
             (What::Kind, None) => self.exchange(step(Verb::Replace, Reason::Kind), child, drive),
@@ -317,9 +320,9 @@ impl Policy<'_> {
 
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of
     /// the one that comes.
-    fn is_conflict(&self, difference: &Difference) -> bool {
+    fn is_conflict(&self, difference: &Difference, path: &TreePath) -> bool {
         let is_folder = is_a_folder(difference.source);
-        let gives_way = self.vacating.on_conflict == OnConflict::Replace;
+        let gives_way = (self.on_conflict)(path) == OnConflict::Replace;
         self.task.vacates() && !is_folder && !gives_way
     }
 

@@ -30,7 +30,12 @@ impl Policy<'_> {
         if !self.content && step.verb != Verb::Adjust && !self.task.only_compares() {
             return Word::Held;
         }
-        if step.verb == Verb::Vacate && !self.task.vacates() || self.gives_way_not(step) {
+        // What was asked about each path was decided where the path is known.
+        let how = match self.vacating.on_conflict {
+            OnConflict::Ask => OnConflict::Replace,
+            other => other,
+        };
+        if step.verb == Verb::Vacate && !self.task.vacates() || self.gives_way_not(step, how) {
             return Word::Held;
         }
         let clears = step.reason == Reason::Leftover;
@@ -46,9 +51,9 @@ impl Policy<'_> {
     }
 
     /// True for what a move meets under a name, and may not take the place of.
-    pub(super) fn gives_way_not(&self, step: &Step) -> bool {
+    pub(super) fn gives_way_not(&self, step: &Step, how: OnConflict) -> bool {
         let (Verb::Replace, true) = (step.verb, self.task.vacates()) else { return false };
-        match (self.vacating.on_conflict, step.source, step.destination) {
+        match (how, step.source, step.destination) {
             (OnConflict::Replace, ..) => false,
             (OnConflict::Newer, Some(source), Some(there)) => source.modified() <= there.modified(),
             _ => true,

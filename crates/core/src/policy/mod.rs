@@ -26,7 +26,7 @@ use crate::os::{Kind, Time};
 use crate::path::TreePath;
 use crate::plan::Count;
 use crate::problem::Problem;
-use crate::request::{By, Request, Task, Vacating};
+use crate::request::{By, OnConflict, Request, Task, Vacating};
 use crate::select::Selection;
 use crate::state::State;
 
@@ -87,13 +87,17 @@ pub(crate) struct Policy<'a> {
     /// Tells what a move back leaves where it is.
     selection: &'a Selection,
     drives: &'a dyn Drives,
+    on_conflict: &'a OnConflicts<'a>,
 }
+
+/// What to do with what a move meets under a path.
+pub(crate) type OnConflicts<'a> = dyn Fn(&TreePath) -> OnConflict + Sync + 'a;
 
 impl<'a> Policy<'a> {
     pub(crate) fn of(
         (request, has_notes): (&Request, bool),
         selection: &'a Selection,
-        drives: &'a dyn Drives,
+        (drives, on_conflict): (&'a dyn Drives, &'a OnConflicts<'a>),
     ) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
@@ -109,6 +113,7 @@ impl<'a> Policy<'a> {
             doubts_times: request.task.vacates() && !has_notes,
             selection,
             drives,
+            on_conflict,
         }
     }
 }

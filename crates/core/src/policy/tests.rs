@@ -13,6 +13,7 @@ use crate::compare::{
 };
 use crate::os::{Flags, Identity, Stat};
 use crate::path::Names;
+use crate::request::OnConflict;
 use crate::scope::Passage;
 use crate::state::{Known, State};
 
@@ -81,6 +82,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         doubts_times: false,
         selection: ALL.get_or_init(Selection::everything),
         drives,
+        on_conflict: &|_| OnConflict::Skip,
     }
 }
 
@@ -114,6 +116,7 @@ fn differs(of: &mut Facts, name: &str, sides: Sides, what: What) {
         what,
         obstacle: None,
         passage: Passage::Closed,
+        came_as: None,
     });
 }
 

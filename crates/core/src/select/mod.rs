@@ -186,6 +186,12 @@ struct Counts {
     kept: AtomicU64,
 }
 
+impl Counts {
+    fn each(&self) -> [&AtomicU64; 3] {
+        [&self.taken, &self.left_out, &self.kept]
+    }
+}
+
 /// What the selection says about one entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Verdict {
@@ -525,6 +531,21 @@ impl Selection {
 
     fn too_deep(&self, depth: u32) -> bool {
         self.rules.depth.is_some_and(|limit| depth > limit)
+    }
+
+    /// What was counted so far.
+    pub(crate) fn counted(&self) -> Vec<[u64; 3]> {
+        let of = |counts: &Counts| counts.each().map(|count| count.load(Ordering::Relaxed));
+        self.counts.iter().map(of).collect()
+    }
+
+    /// Goes on from what was counted before; from nothing, if that is empty.
+    pub(crate) fn count_as(&self, before: Vec<[u64; 3]>) {
+        let before = before.into_iter().chain(std::iter::repeat([0; 3]));
+        for (counts, before) in self.counts.iter().zip(before) {
+            let each = counts.each().into_iter().zip(before);
+            each.for_each(|(count, before)| count.store(before, Ordering::Relaxed));
+        }
     }
 
     /// Counts a decision.
