@@ -394,9 +394,9 @@ impl Reader {
             Line::CameAs { name } => {
                 let name = name.name()?;
                 let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
-                let relation = Some(Relation::CameAs(folder.names.add(&name)));
-                let step = self.steps.last_mut().filter(|step| step.relation.is_none());
-                step.ok_or("no step is before it that it could be about")?.relation = relation;
+                let name = folder.names.add(&name);
+                let step = self.steps.last_mut();
+                step.ok_or("no step is before it that it could be about")?.came_as = name;
             }
             Line::Name { folder, name } => {
                 self.end_folder();

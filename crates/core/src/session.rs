@@ -16,7 +16,7 @@ use crate::observe::Observer;
 use crate::os::{Caller, Entry, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
-use crate::plan::{Note, Plan};
+use crate::plan::{Note, Plan, Rest};
 use crate::policy::{Decided, Draft, Part, Policy, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
@@ -156,6 +156,7 @@ impl<'a> Session<'a> {
             self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
+            plan.notes.extend(plan.parts.last().and_then(|part| self.note_root(pair, part)));
         }
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         self.note_nesting(&mut plan);
@@ -206,7 +207,7 @@ impl<'a> Session<'a> {
             now: Time::now(),
             running: self.request.running,
         };
-        let root = self.root_to_vacate(pair);
+        let root = self.root_to_vacate(pair).ok();
         let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
         let draft = || Draft::new(&policy).vacating_root(root, passage != Passage::Closed);
         if passage == Passage::Unseen {
@@ -266,17 +267,30 @@ impl<'a> Session<'a> {
     }
 
     /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
-    /// that this process works in.
-    fn root_to_vacate(&self, pair: &Pair) -> Option<State> {
+    /// that this process works in. The error is why not, if that is worth telling.
+    fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
         let stat = &pair.source_stat;
         let is_kept = self.selection_of(pair).keeps(b"");
-        if !self.request.task.vacates() || pair.single.is_some() || stat.mounted || is_kept {
-            return None;
+        if !self.request.task.vacates() || pair.single.is_some() || is_kept {
+            return Err(None);
+        }
+        if stat.mounted {
+            return Err(Some(Rest::Mounted));
         }
         let here = self.system.open_root(Path::new("."));
         let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
         let works_there = here.is_ok_and(|here| here.identity == stat.identity);
-        (!works_there).then(|| stat.into())
+        if works_there { Err(Some(Rest::WorkedIn)) } else { Ok(stat.into()) }
+    }
+
+    /// Where all that is in a source goes and its root stays, that is told.
+    fn note_root(&self, pair: &Pair, part: &Part) -> Option<Note> {
+        let top = part.folders.first()?;
+        let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
+        let is_emptied = !top.stays_here && part.all_steps().any(goes);
+        let why = self.root_to_vacate(pair).err().flatten()?;
+        let shown = pair.source_shown.clone();
+        is_emptied.then_some(Note::RootStays(shown, why))
     }
 
     /// True if a plan of this request looks at all there is below both roots, and at enough of it to
@@ -536,6 +550,9 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
         note(&mut plan.notes, new);
     }
     plan.parts.push(decided.part);
+    if decided.second_files > 0 {
+        plan.notes.push(Note::SecondFiles(decided.second_files));
+    }
     plan.prefixes.push(pair.prefix.clone());
     plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
     plan.doubts.push(compared.doubts);

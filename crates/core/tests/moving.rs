@@ -491,6 +491,12 @@ fn holds(
         let stays = left.get(path).is_some_and(|left| same(facts, left));
         let arrived =
             now.get(path).is_some_and(|now| same(facts, now) || is_folder(facts) && is_folder(now));
+        // Under a name of its own, in the same folder.
+        let above = |path: &[u8]| path.rsplitn(2, |b| *b == b'/').nth(1).map(<[u8]>::to_vec);
+        let is_beside = |(other, now): (&Vec<u8>, &Facts)| {
+            above(other) == above(path) && !there.contains_key(other) && same(facts, now)
+        };
+        let arrived = arrived || on_conflict == OnConflict::KeepBoth && now.iter().any(is_beside);
         ensure!(stays || !left.contains_key(path), "{:?} of the source was changed", shown(path));
         ensure!(stays || arrived, "{:?} is lost: {facts:?} {:?}", shown(path), now.get(path));
         let text = String::from_utf8(path.clone()).unwrap();
@@ -500,7 +506,8 @@ fn holds(
     }
     ensure!(left.keys().all(|path| from.contains_key(path)), "the source has more than before");
     for (path, facts) in there.iter().filter(|(_, facts)| !is_folder(facts)) {
-        let gave_way = from.contains_key(path) && on_conflict != OnConflict::Skip;
+        let keeps = [OnConflict::Skip, OnConflict::KeepBoth].contains(&on_conflict);
+        let gave_way = from.contains_key(path) && !keeps;
         let stays = now.get(path).is_some_and(|now| same(facts, now));
         ensure!(stays || gave_way, "{:?} of the destination was changed", shown(path));
     }
@@ -525,8 +532,12 @@ fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
     let config =
         Config { cases: count.unwrap_or(300), failure_persistence: None, ..Config::default() };
-    let on_conflict =
-        proptest::sample::select(vec![OnConflict::Skip, OnConflict::Newer, OnConflict::Replace]);
+    let on_conflict = proptest::sample::select(vec![
+        OnConflict::Skip,
+        OnConflict::Newer,
+        OnConflict::Replace,
+        OnConflict::KeepBoth,
+    ]);
     let case = (world::tree(), world::other(), world::options(&[Task::Move]), on_conflict);
     let tried =
         TestRunner::new(config).run(&case, |(s, o, options, how)| holds(&s, &o, &options, how));
@@ -535,4 +546,74 @@ fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
         Err(error) => panic!("{error}"),
         Ok(()) => {}
     }
+}
+
+#[test]
+fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
+    let mut counts = Vec::new();
+    for files in [10, 1000] {
+        let trees = Trees::new();
+        let big = trees.source.join("logbooks/1931");
+        fs::create_dir_all(&big).unwrap();
+        (0..files).for_each(|i| fs::write(big.join(i.to_string()), "").unwrap());
+        fs::write(trees.source.join("keep"), "").unwrap();
+        for root in [&trees.source, &trees.destination] {
+            fs::File::open(root).unwrap().set_modified(std::time::UNIX_EPOCH).unwrap();
+        }
+        let request = by_renaming(&trees);
+        let system = Tampered::new(Tampering::Nothing);
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let planned = system.calls();
+        assert_eq!(planned.iter().filter(|call| **call == "list").count(), 2, "{planned:?}");
+        let steps: Vec<Verb> = plan.steps().map(|placed| placed.step.verb).collect();
+        assert_eq!(steps, [Verb::Rename, Verb::Rename, Verb::Vacate]);
+        let outcome = session.enact(&plan, &Silent);
+        assert!(outcome.problems.is_empty(), "{outcome:?}");
+        assert_eq!(fs::read_dir(trees.destination.join("logbooks/1931")).unwrap().count(), files);
+        counts.push(system.calls().len());
+    }
+    assert_eq!(counts[0], counts[1]);
+}
+
+#[test]
+fn a_root_that_is_not_there_yet_takes_few_calls() {
+    let trees = Trees::new();
+    (0..100).for_each(|i| fs::write(trees.source.join(i.to_string()), "").unwrap());
+    fs::remove_dir(&trees.destination).unwrap();
+    let mut request = by_renaming(&trees);
+    request.safety.set_aside = None;
+    let system = Tampered::new(Tampering::Nothing);
+    let session = Session::open(&system, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let planned = system.calls().len();
+    let outcome = session.enact(&plan, &Silent);
+    assert!(outcome.problems.is_empty() && !trees.source.exists(), "{outcome:?}");
+    let calls = system.calls();
+    assert!(calls.len() - planned <= 10, "{:?}", &calls[planned..]);
+}
+
+#[test]
+fn what_was_proven_is_not_compared_again() {
+    let trees = Trees::new();
+    fs::write(trees.source.join("season.wav"), vec![7; 8_000_000]).unwrap();
+    let reads = |tampering: Tampering| {
+        let system = Tampered::new(tampering);
+        let well = run(&system, &request(&trees));
+        let calls = system.calls();
+        let last = calls.iter().rposition(|call| *call == "remove_file");
+        (well, calls.iter().filter(|call| **call == "read_at").count(), last)
+    };
+    let copy = Trees::new();
+    fs::copy(trees.source.join("season.wav"), copy.source.join("season.wav")).unwrap();
+    let counting = Tampered::new(Tampering::Nothing);
+    assert!(run(&counting, &request(&copy)));
+    let removal = counting.calls().iter().rposition(|call| *call == "remove_file").unwrap();
+    // It cannot be taken away, after it was copied and compared.
+    let (well, first, _) = reads(Tampering::FailOne(removal, Errno::IO.raw_os_error()));
+    assert!(!well && trees.source.join("season.wav").exists());
+    // The notes are read in any case.
+    let (well, again, _) = reads(Tampering::Nothing);
+    assert!(well && !trees.source.exists());
+    assert!(again < first, "{again} reads after {first}");
 }

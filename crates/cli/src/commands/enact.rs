@@ -23,7 +23,7 @@ Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
   utter enact monday.plan                               exactly what you looked at, and nothing else";
 
-/// Carry out a plan that copy or mirror saved
+/// Carry out a plan that copy, mirror or move saved
 ///
 /// It takes exactly the steps of the plan. A step is left out and named if its source or destination is no
 /// longer what the plan saw; the others are done. A plan that was damaged or edited is refused as a whole.

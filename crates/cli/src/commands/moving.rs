@@ -22,11 +22,15 @@ Examples:
 
 /// Do what copy does, and take away from the source what has arrived
 ///
-/// An entry goes from the source only once its copy is on the drive and was compared with it, byte by byte and
-/// with all its attributes; whatever is not proven, changes meanwhile or is being written to stays, and is
-/// named. Folders go when everything in them has gone. What the selection leaves out stays, with the folders
-/// that hold it; what a read-only drive or a folder that you may not change would not let go is not copied. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in
-/// it and no drive is mounted on it. If it is interrupted, nothing is missing, and the same line finishes it.
+/// On one drive, entries are renamed: a whole folder in one step where nothing of it stays and nothing is in its
+/// way. Between drives, an entry goes from the source only once its copy is on the drive and was compared with
+/// it, byte by byte and with all its attributes; whatever is not proven, changes meanwhile or is being written to
+/// stays, and is named. Folders go when everything in them has gone. What the selection leaves out stays, with
+/// the folders that hold it; what a read-only drive or a folder that you may not change would not let go is not
+/// copied. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in it, no
+/// drive is mounted on it and you are not working in it. If a move is interrupted, nothing is missing, and the
+/// same line finishes it. It keeps notes of what it took where, for half a year, and 'utter undo' moves
+/// everything back. Only 'utter move' ever changes a source; 'utter copy' and 'utter mirror' never do.
 #[derive(Debug, Args)]
 #[command(name = "move", after_help = EXAMPLES)]
 pub(crate) struct Move {

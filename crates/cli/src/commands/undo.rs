@@ -27,16 +27,16 @@ Examples:
   utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what that would change
   utter undo --discard older-than:30d                            free the room of old runs";
 
-/// Take back a run that set aside what it removed or replaced
+/// Take back a move, or a run that set aside what it removed or replaced
 ///
-/// What the run added is removed; what it replaced, changed or removed is put back as it was. An entry that
-/// somebody changed since is left alone and named, and the rest is done. Once everything is back, the folder
-/// of the run is removed. On a terminal it asks before it removes anything, unless --yes is given. Without
-/// RUN it lists the runs that can be undone, the newest first.
+/// What a move took from its source is moved back there. What a run added is removed; what it replaced, changed
+/// or removed is put back as it was. An entry that somebody changed since is left alone and named, and the rest
+/// is done. Once everything is back, the folder of the run is removed. On a terminal it asks before it removes
+/// anything, unless --yes is given. Without RUN it lists the runs that can be undone, the newest first.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Undo {
-    /// The folder of the run, below the one that --set-aside named [default: list all runs]
+    /// The folder of the run, as the run told it at its end [default: list all runs]
     #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath)]
     run: Option<PathBuf>,
     #[command(flatten)]
@@ -67,13 +67,15 @@ impl Undo {
         if !run.is_move() {
             return self.put_back(&run, context);
         }
-        let exit = self.move_back(&run, context)?;
-        let goes_on = exit == Exit::Done && run.has_more_to_undo();
+        // Once something is back, nobody can tell it from what never left.
+        let has_more = run.has_more_to_undo();
+        let exit = self.move_back(&run, has_more, context)?;
+        let goes_on = exit == Exit::Done && has_more;
         if goes_on { self.put_back(&run, context) } else { Ok(exit) }
     }
 
     /// A move the other way round, of exactly what the run took from the source.
-    fn move_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
+    fn move_back(&self, run: &PastRun<'_>, has_more: bool, context: &Context) -> Result<Exit> {
         let Places { sources, destination, .. } = &run.purpose.places;
         let origin = sources.first().cloned().unwrap_or_default();
         let request = Request::new(Task::Move, Places::new(vec![destination.clone()], origin))
@@ -94,7 +96,7 @@ impl Undo {
             };
             let all_or_nothing = self.all_or_nothing.all_or_nothing;
             let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
-            if exit != Exit::Done || dry_run || run.has_more_to_undo() {
+            if exit != Exit::Done || dry_run || has_more {
                 return Ok(exit);
             }
             let left = Session::open_to_move_back(&Linux, request, run);

@@ -6,7 +6,7 @@ use utter_echo_core::abilities::Ability;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step};
+use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, Rest, State, Step};
 use utter_echo_core::problem::Operation;
 
 use super::events::EntryType;
@@ -244,6 +244,18 @@ pub(crate) fn note(note: &Note) -> String {
             units::counted(*count, "file", "files"),
             units::span(*span)
         ),
+        Note::SecondFiles(count) => {
+            let files = units::counted(*count, "file has", "files have");
+            format!(
+                "{files} other names that are not moved: those keep the file, and what arrives is a second one"
+            )
+        }
+        Note::RootStays(source, Rest::Mounted) => {
+            format!("{} itself stays, since a drive is mounted on it", names::harmless(source))
+        }
+        Note::RootStays(source, Rest::WorkedIn) => {
+            format!("{} itself stays, since you are working in it", names::harmless(source))
+        }
         Note::NotUndoable(why) => format!(
             "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
         ),
@@ -364,6 +376,8 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::OfTheDrive(_) => "of-the-drive",
         Note::PrivilegesLeftOut(_) => "privileges-left-out",
         Note::NotHeld(_) => "not-held",
+        Note::SecondFiles(_) => "second-files",
+        Note::RootStays(..) => "root-stays",
         Note::NotUndoable(_) => "not-undoable",
         Note::IdlePattern(_) => "idle-pattern",
     }

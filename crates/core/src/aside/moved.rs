@@ -31,6 +31,9 @@ impl PastRun<'_> {
                 && step.reason != Reason::Leftover
         };
         self.parts.iter().zip(&self.plan.parts).any(|(past, part)| {
+            if self.system.open_root(&past.root).is_err() {
+                return false;
+            }
             let home = past.home(self.system);
             part.all_steps().any(displaces)
                 || part.folders.iter().enumerate().any(|(at, folder)| {

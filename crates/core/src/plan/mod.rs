@@ -13,7 +13,7 @@ use crate::select::Decided;
 
 pub use crate::policy::{Reason, Side, Step, UnknownVerb, Verb, Verbs};
 pub use crate::state::State;
-pub use note::{Nested, NotHeld, Note};
+pub use note::{Nested, NotHeld, Note, Rest};
 pub use totals::{Count, Tally, Totals};
 
 use order::InTreeOrder;

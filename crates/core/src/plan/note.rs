@@ -34,10 +34,23 @@ pub enum Note {
     Ahead(u64, Duration),
     /// What the destination's drive cannot hold.
     NotHeld(NotHeld),
+    /// Of so many files that are moved other names stay, and keep the file: what arrives is a second one.
+    SecondFiles(u64),
+    /// The source, as the user named it, stays though all that is in it goes.
+    RootStays(String, Rest),
     /// Why the run cannot be undone: there is no place for its notes.
     NotUndoable(String),
     /// A pattern, as it was given, decided about no entry.
     IdlePattern(String),
+}
+
+/// Why the root of a source stays.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rest {
+    /// A drive is mounted on it.
+    Mounted,
+    /// The run was started in it.
+    WorkedIn,
 }
 
 /// Where the source's names turned up instead of in the destination.

@@ -18,7 +18,7 @@ use crate::state::State;
 use super::Policy;
 use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
 use super::may::Word;
-use super::step::{Reason, Relation, Step, Verb};
+use super::step::{Reason, Step, Verb};
 
 /// What is decided about one difference.
 #[derive(Debug)]
@@ -39,12 +39,11 @@ enum Decision {
 impl Decision {
     /// What arrives, and goes, has a name of its own on either side.
     fn under_another_name(self, vacates: &mut [Step], source: NameRange) -> Self {
-        let relation = Some(Relation::CameAs(source));
         if let Some(vacate) = vacates.last_mut() {
-            vacate.relation = relation;
+            vacate.came_as = source;
         }
         match self {
-            Self::Step(step) => Self::Step(Step { relation, ..step }),
+            Self::Step(step) => Self::Step(Step { came_as: source, ..step }),
             other => other,
         }
     }

@@ -71,6 +71,7 @@ impl Draft<'_> {
             let seen = u32::try_from(group.len()).unwrap_or(u32::MAX);
             let has_more = group.iter().any(|member| member.source.links > seen);
             self.decided.is_short_sighted |= has_more && self.has_unseen;
+            self.decided.second_files += u64::from(has_more && self.policy.task.vacates());
             group.iter().for_each(|member| self.copy_instead(member));
             match &*group {
                 [only] if !self.is_carried(only) => self.settle_alone(&group, &met),
@@ -281,6 +282,7 @@ impl Draft<'_> {
                 *place = granted.zip(planned).map(|(step, planned)| Step {
                     destination: planned.destination,
                     name: planned.name,
+                    came_as: planned.came_as,
                     ..step
                 });
             }

@@ -129,6 +129,8 @@ pub(crate) struct Decided {
     /// Entries that are as they should be, and that comparing left to this station to count.
     pub(crate) unchanged: Count,
     pub(crate) problems: Vec<Problem>,
+    /// Files of which some names go and others stay.
+    pub(crate) second_files: u64,
     /// What is in a folder that goes unseen has to be known after all: see [`Draft::take_over`].
     pub(crate) is_short_sighted: bool,
     /// Entries of kinds that a drive does not hold.

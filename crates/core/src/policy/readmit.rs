@@ -36,7 +36,6 @@ pub(crate) fn readmit(read: Readmitted) -> Result<Step, String> {
     let fits = match relation {
         Some(Relation::RenameOf(_)) => verb == Verb::Rename,
         Some(Relation::LinkOf(_)) => matches!(verb, Verb::Add | Verb::Replace),
-        Some(Relation::CameAs(_)) => false,
         None => verb != Verb::Rename || reason == Reason::TakenOver,
     };
     if !fits {

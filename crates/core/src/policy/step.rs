@@ -171,8 +171,6 @@ pub(crate) enum Relation {
     LinkOf(NameId),
     /// It takes the entry away from there.
     RenameOf(NameId),
-    /// The source has it under that name, and here it gets another.
-    CameAs(NameRange),
 }
 
 /// One step. Its name and place are told by [`Plan::steps`](crate::plan::Plan::steps).
@@ -192,6 +190,8 @@ pub struct Step {
     pub destination: Option<State>,
     pub(crate) relation: Option<Relation>,
     pub(crate) name: NameRange,
+    /// No name at all where the source has it under the same.
+    pub(crate) came_as: NameRange,
     /// Keeps everybody but this station from writing one down.
     #[allow(dead_code, reason = "it is there to be missing elsewhere")]
     pub(in crate::policy) seal: (),
@@ -214,6 +214,7 @@ impl Step {
             destination,
             relation: None,
             name: NameRange::default(),
+            came_as: NameRange::default(),
             seal: (),
         }
     }
@@ -260,10 +261,7 @@ impl Step {
 
     /// The source's name of the entry, where that is another.
     pub(crate) fn came_as(&self) -> Option<NameRange> {
-        match self.relation {
-            Some(Relation::CameAs(name)) => Some(name),
-            _ => None,
-        }
+        Some(self.came_as).filter(|name| *name != NameRange::default())
     }
 
     /// Bytes of content that the step writes, or gives up for a removal.

@@ -207,6 +207,7 @@ impl Run<'_> {
         let source = above.source.as_ref().map(|s| system.open_folder(s.as_fd(), name));
         let path = above.path.join(name);
         let mut place = on.writer.place(path, source.and_then(Result::ok), destination)?;
+        place.came_as = self.part.folders[child].names_that_differ();
         place.hidden = true;
         let begun = Instant::now();
         let mut filled = Vec::new();

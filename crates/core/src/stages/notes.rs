@@ -30,6 +30,8 @@ impl Run<'_> {
                 folders[self.part.name(from).folder as usize] = true;
             }
         }
+        let adjusts_root = self.part.root.is_some_and(|step| step.verb == Verb::Adjust);
+        folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
         pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
         let noted = self.note_sources(shelf).and_then(|()| shelf.open_gate());
