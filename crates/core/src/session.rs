@@ -413,8 +413,17 @@ impl<'a> Session<'a> {
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
             let earlier = &*self.earlier;
-            let terms =
-                stages::Terms { system, observer, running, remove_first, aside, earlier, may_lose };
+            let moves_back = self.undoes.is_some();
+            let terms = stages::Terms {
+                system,
+                observer,
+                running,
+                remove_first,
+                aside,
+                earlier,
+                moves_back,
+                may_lose,
+            };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         if let Some(run) = self.undoes.filter(|_| !plan.is_empty())

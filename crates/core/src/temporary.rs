@@ -66,7 +66,8 @@ pub(crate) fn is_leftover(name: &[u8], stat: &Stat) -> bool {
     plausible && is_ours(name)
 }
 
-fn is_ours(name: &[u8]) -> bool {
+/// True for a name that only this program gives.
+pub(crate) fn is_ours(name: &[u8]) -> bool {
     let Some(digits) = name.strip_prefix(PREFIX).filter(|d| d.len() == 2 * DIGITS) else {
         return false;
     };

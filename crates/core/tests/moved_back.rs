@@ -58,13 +58,12 @@ fn undo(system: &dyn System, store: &Path, run: &str) -> Result<(), Trouble> {
         let places = Places::new(vec!["there".into()], "here".into());
         Request::new(task, places).guarded(safety)
     };
-    let has_more = past.has_more_to_undo();
     let back = request(Task::Move, safety);
     let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
     let plan = session.plan_to_move_back(&Silent).map_err(shown)?;
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan)?;
-    if has_more {
+    if !past.is_gone() {
         let rest = request(Task::Undo, Safety::default());
         let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
         let plan = session.plan_to_undo().map_err(shown)?;

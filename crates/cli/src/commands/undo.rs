@@ -8,7 +8,9 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{Places, Request, Task};
+use utter_echo_core::plan::{PlacedStep, Verb};
+use utter_echo_core::request::{Places, Request, Safety, Task};
+use utter_echo_core::select::Selection;
 use utter_echo_core::{PastRun, Session};
 
 use super::{Command, past_runs};
@@ -67,15 +69,36 @@ impl Undo {
         if !run.is_move() {
             return self.put_back(&run, context);
         }
-        // Once something is back, nobody can tell it from what never left.
-        let has_more = run.has_more_to_undo();
-        let exit = self.move_back(&run, has_more, context)?;
-        let goes_on = exit == Exit::Done && has_more;
-        if goes_on { self.put_back(&run, context) } else { Ok(exit) }
+        let exit = self.move_back(&run, context)?;
+        if exit != Exit::Done {
+            return Ok(exit);
+        }
+        if self.doing.safety.dry_run {
+            return if self.has_more(&run)? { self.put_back(&run, context) } else { Ok(exit) };
+        }
+        if !is_moved_back(&run)? {
+            return Ok(exit);
+        }
+        if self.has_more(&run)? {
+            return self.put_back(&run, context);
+        }
+        discard(&run).map(|()| exit)
+    }
+
+    /// Moving back was not all.
+    fn has_more(&self, run: &PastRun<'_>) -> Result<bool> {
+        if run.is_gone() {
+            return Ok(false);
+        }
+        let request = request(run, Selection::everything(), self.doing.safety.guards());
+        let session = Session::open_to_undo(&Linux, &request, run)?;
+        let Ok(plan) = session.plan_to_undo() else { return Ok(true) };
+        let is_done = plan.is_empty() && plan.problems.is_empty();
+        Ok(!is_done || !self.doing.safety.dry_run && !session.not_back()?.is_empty())
     }
 
     /// A move the other way round, of exactly what the run took from the source.
-    fn move_back(&self, run: &PastRun<'_>, has_more: bool, context: &Context) -> Result<Exit> {
+    fn move_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
         let Places { sources, destination, .. } = &run.purpose.places;
         let origin = sources.first().cloned().unwrap_or_default();
         let request = Request::new(Task::Move, Places::new(vec![destination.clone()], origin))
@@ -95,30 +118,14 @@ impl Undo {
                 Err(exit) => return Ok(exit),
             };
             let all_or_nothing = self.all_or_nothing.all_or_nothing;
-            let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
-            if exit != Exit::Done || dry_run || has_more {
-                return Ok(exit);
-            }
-            let left = Session::open_to_move_back(&Linux, request, run);
-            let left = left.ok().map(|session| session.plan_to_move_back(&Silent)).transpose()?;
-            if left.is_none_or(|plan| plan.is_empty() && plan.problems.is_empty()) {
-                discard(run)?;
-            }
-            Ok(exit)
+            runner.carry_out_known(&session, plan, all_or_nothing)
         })
     }
 
     /// What the run displaced or changed returns, and what it made goes.
     fn put_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
-        let selection = self.only.selection()?;
-        let atime = run.purpose.carry.has(Aspect::Atime);
-        let destination = run.purpose.places.destination.clone();
-        let places = Places::new(vec![run.path.clone()], destination);
-        let request = Request::new(Task::Undo, places)
-            .selecting(selection)
-            .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
-            .guarded(self.aside.over(self.doing.safety.guards(), context));
-        let request = &self.doing.apply(request);
+        let guards = self.aside.over(self.doing.safety.guards(), context);
+        let request = &self.doing.apply(request(run, self.only.selection()?, guards));
         let safety = &self.doing.safety;
         let head = Head::of(request, safety.dry_run);
         runner::around(request, head, &self.doing, context, |runner| {
@@ -131,7 +138,8 @@ impl Undo {
                 Ok(plan) => plan,
                 Err(exit) => return Ok(exit),
             };
-            if plan.is_empty() && plan.problems.is_empty() && !self.only.only.is_empty() {
+            let chooses = !self.only.only.is_empty() && !run.is_move();
+            if plan.is_empty() && plan.problems.is_empty() && chooses {
                 wrong_call!(
                     "nothing that is left to bring back matches --only; nothing was touched\n  patterns are \
                      matched against paths in the destination; 'utter undo --dry-run' without --only shows them"
@@ -158,6 +166,25 @@ impl Undo {
             Ok(if was_chosen { Exit::Done } else { Exit::Problems })
         })
     }
+}
+
+/// To put back what a run displaced.
+fn request(run: &PastRun<'_>, selection: Selection, safety: Safety) -> Request {
+    let atime = run.purpose.carry.has(Aspect::Atime);
+    let destination = run.purpose.places.destination.clone();
+    Request::new(Task::Undo, Places::new(vec![run.path.clone()], destination))
+        .selecting(selection)
+        .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
+        .guarded(safety)
+}
+
+/// Nothing is left that a move took from its source.
+fn is_moved_back(run: &PastRun<'_>) -> Result<bool> {
+    let places = Places::new(vec![run.path.clone()], run.purpose.places.destination.clone());
+    let request = Request::new(Task::Move, places);
+    let plan = Session::open_to_move_back(&Linux, &request, run)?.plan_to_move_back(&Silent)?;
+    let moves = |placed: PlacedStep<'_>| placed.step.verb != Verb::Adjust;
+    Ok(plan.problems.is_empty() && !plan.steps().any(moves))
 }
 
 fn discard(run: &PastRun<'_>) -> Result<()> {

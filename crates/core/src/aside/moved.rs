@@ -1,12 +1,13 @@
 //! What a move took where: for moving it back.
 
+use std::io::ErrorKind;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::Path;
 
 use crate::drives;
-use crate::os::{Entry, System};
+use crate::os::{Entry, Kind, System};
 use crate::path::TreePath;
-use crate::policy::{Part, Reason, Step, Verb};
+use crate::policy::{Part, Step, Verb};
 use crate::request::Task;
 use crate::select::{Chosen, ChosenReach, Needs, Selection};
 use crate::sides::{self, CallError, Pair, Single};
@@ -23,32 +24,27 @@ impl PastRun<'_> {
         self.purpose.task == Task::Move
     }
 
-    /// True if a move changed more in the destination than what moving back takes away: something was displaced
-    /// there, or was made of what never left the source.
-    pub fn has_more_to_undo(&self) -> bool {
-        let displaces = |step: &Step| {
-            matches!(step.verb, Verb::Replace | Verb::Adjust | Verb::Remove)
-                && step.reason != Reason::Leftover
-        };
-        self.parts.iter().zip(&self.plan.parts).any(|(past, part)| {
-            if self.system.open_root(&past.root).is_err() {
-                return false;
-            }
-            let home = past.home(self.system);
-            part.all_steps().any(displaces)
-                || part.folders.iter().enumerate().any(|(at, folder)| {
-                    let above = part.folder_path(at);
-                    folder.steps.iter().any(|step| {
-                        let path = above.join(folder.name_here(step));
-                        step.verb == Verb::Add && home.still_has(&path, step)
-                    })
-                })
+    /// The way back of each part: the destination is the source, and the other way round.
+    pub(crate) fn pairs_back(&self) -> Result<Vec<Pair>, CallError> {
+        self.left().map(|(past, part)| self.back(past, part)).collect()
+    }
+
+    /// Parts of which something may be left: a root that the run made goes with the last that is in it.
+    fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
+        self.parts.iter().zip(&self.plan.parts).filter(|(past, part)| {
+            let made = part.root.is_some_and(|s| s.verb == Verb::Add || s.is_taken_over());
+            !made || !self.is_missing(past)
         })
     }
 
-    /// The way back of each part: the destination is the source, and the other way round.
-    pub(crate) fn pairs_back(&self) -> Result<Vec<Pair>, CallError> {
-        self.parts.iter().zip(&self.plan.parts).map(|(past, part)| self.back(past, part)).collect()
+    fn is_missing(&self, past: &PastPart) -> bool {
+        let root = self.system.open_root(&past.root);
+        root.is_err_and(|error| error.kind() == ErrorKind::NotFound)
+    }
+
+    /// True if nothing is left of what the run made, nor of the folders that it was made in.
+    pub fn is_gone(&self) -> bool {
+        self.parts.iter().all(|past| self.is_missing(past))
     }
 
     fn back(&self, past: &PastPart, part: &Part) -> Result<Pair, CallError> {
@@ -79,8 +75,8 @@ impl PastRun<'_> {
 
     /// A source that does not lie on the drive that it lay on, and now would be filled.
     pub(crate) fn other_origin<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
-        let mut both = self.parts.iter().zip(pairs);
-        let other = both.find(|(past, pair)| {
+        let mut both = self.left().zip(pairs);
+        let other = both.find(|((past, _), pair)| {
             let real = sides::real_path(&pair.destination.anchor).unwrap_or_default();
             let now = drives::uuid_of(self.system, &real);
             let was = past.origin.as_ref().and_then(|origin| origin.drive.clone());
@@ -91,7 +87,7 @@ impl PastRun<'_> {
 
     /// When folders of the source were changed before the move.
     pub(crate) fn times_back(&self) -> Vec<Earlier> {
-        self.parts.iter().map(Earlier::of_source).collect()
+        self.left().map(|(past, _)| Earlier::of_source(past)).collect()
     }
 
     /// What of each part goes back.
@@ -118,7 +114,7 @@ impl PastPart {
 }
 
 impl Home<'_> {
-    /// True for what never left it.
+    /// True for what never left it, or cannot be told from that.
     pub(super) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
         let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
         let (above, name) = path.split_last();
@@ -127,7 +123,8 @@ impl Home<'_> {
             .system
             .open_folder(root.as_fd(), above)
             .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        now.is_ok_and(|now| was.still(&now))
+        // A folder that was made anew is as good: what is in it tells for itself.
+        now.is_ok_and(|now| was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind)
     }
 }
 

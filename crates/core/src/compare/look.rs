@@ -9,6 +9,7 @@ use crate::plan::Note;
 use crate::problem::{Cause, Operation};
 use crate::scope::{Attributes, LeftOut};
 use crate::select::{Asked, Counted, Nature, Verdict};
+use crate::temporary;
 use crate::tree::{Hint, Joined};
 
 use super::difference::Obstacle;
@@ -89,6 +90,11 @@ impl Walk<'_, '_> {
             if joined.source.is_some() {
                 visit.node.stays_here();
             }
+            return None;
+        }
+        // What killed runs left where this one takes something away goes with that.
+        let moves_back = self.context.selection.is_of_chosen();
+        if moves_back && joined.source.is_some() && temporary::is_ours(joined.name) {
             return None;
         }
         let single = self.context.pair.single.as_ref();

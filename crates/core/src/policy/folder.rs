@@ -236,6 +236,8 @@ impl Policy<'_> {
         let compares = self.task.only_compares();
         match (what, obstacle.as_deref()) {
             (What::Nothing | What::Same, _) => Decision::Nothing,
+            // What came back already has its attributes; those of what is there may never have been whole.
+            (What::Aspects(_), _) if self.has_come_back(difference) => Decision::Nothing,
             // It never went.
             (What::Kind | What::Content(_) | What::Aspects(_), _)
                 if self.is_at_home(difference, path) =>
@@ -310,6 +312,12 @@ impl Policy<'_> {
         if self.doubts_times && is_newer { aspects.without(Aspect::Times) } else { aspects }
     }
 
+    /// True for what a move back meets in its place with the content that it was to bring there.
+    fn has_come_back(&self, difference: &Difference) -> bool {
+        let is_aspects = matches!(difference.what, What::Aspects(_));
+        is_aspects && self.selection.is_of_chosen() && !is_a_folder(difference.source)
+    }
+
     /// True for what a move back meets in its place, and is not to bring there.
     fn is_at_home(&self, difference: &Difference, path: &TreePath) -> bool {
         let both_folders = is_a_folder(difference.source) && is_a_folder(difference.destination);
@@ -339,6 +347,7 @@ impl Policy<'_> {
             Decision::Step(_) => Reason::Arrives,
             Decision::Nothing if source.kind == Kind::Folder => Reason::Arrived,
             Decision::Nothing if difference.what == What::Same => Reason::Arrived,
+            Decision::Nothing if self.has_come_back(difference) => Reason::Arrived,
             _ => return None,
         };
         if source.kind == Kind::Folder {

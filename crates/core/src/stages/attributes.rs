@@ -1,6 +1,7 @@
 //! Attributes of folders, when all that happens in them is done.
 
 use std::collections::HashSet;
+use std::io::ErrorKind;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::Ordering;
 
@@ -111,8 +112,11 @@ impl Run<'_> {
         before: &State,
         writer: &crate::writer::Writer<'_>,
     ) -> Done {
-        let to = self.system().open_folder(root, path.as_bytes());
-        let to = to.during(Operation::SetAttributes)?;
+        let to = match self.system().open_folder(root, path.as_bytes()) {
+            // It is gone with what an interrupted run left in it.
+            Err(e) if e.kind() == ErrorKind::NotFound && self.takes_back() => return Ok(()),
+            other => other.during(Operation::SetAttributes)?,
+        };
         let entry = Entry::Open(to.as_fd());
         writer.restore_time(entry, before, || self.accessed_before(path))
     }

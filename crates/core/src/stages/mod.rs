@@ -50,6 +50,8 @@ pub(crate) struct Terms<'a> {
     pub(crate) aside: Option<&'a Aside<'a>>,
     /// For each part, what a move that was cut short left.
     pub(crate) earlier: &'a [Earlier],
+    /// What goes from the source was brought there by a move that is taken back.
+    pub(crate) moves_back: bool,
     /// What goes from the source may have lost what the destination's drive does not hold.
     pub(crate) may_lose: bool,
 }
@@ -119,6 +121,7 @@ struct Run<'a> {
     doubts: Doubts<'a>,
     remove_first: bool,
     may_lose: bool,
+    moves_back: bool,
     /// The plan holds whatever was to be in it.
     knows_all: bool,
 }
@@ -140,7 +143,8 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside, earlier, may_lose } = *terms;
+    let Terms { system, observer, running, remove_first, aside, earlier, moves_back, may_lose } =
+        *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let means = Means::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -177,6 +181,7 @@ pub(crate) fn carry_out(
             doubts: Doubts::new(plan, at),
             remove_first,
             may_lose,
+            moves_back,
             knows_all: plan.problems.is_empty(),
         };
         run.go();
@@ -209,6 +214,7 @@ impl Observer for Quiet<'_> {
 
 impl Run<'_> {
     fn go(&self) {
+        self.open_gate_for_root();
         let Some(root) = self.make_root() else { return };
         let root = root.as_fd();
         // One that was there the guard has locked.
@@ -224,6 +230,15 @@ impl Run<'_> {
             if due {
                 work(self, root);
             }
+        }
+    }
+
+    /// A root that is made is the first deed.
+    fn open_gate_for_root(&self) {
+        if let Some(shelf) = self.drives[0].writer.shelf.filter(|_| !self.pair.destination.exists())
+        {
+            // What goes wrong with the notes is told when they are written.
+            let _ = shelf.open_gate();
         }
     }
 

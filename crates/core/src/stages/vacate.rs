@@ -8,9 +8,10 @@ use std::sync::PoisonError;
 
 use crate::alike;
 use crate::drives::Numbers;
+use crate::leftovers;
 use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
 use crate::path::TreePath;
-use crate::policy::{Folder, Reason, Step};
+use crate::policy::{Folder, Reason, Step, Verb};
 use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::reach;
@@ -133,6 +134,12 @@ impl Run<'_> {
         }
     }
 
+    /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
+    /// while those of what goes may never have been whole.
+    fn is_home(&self, step: &Step) -> bool {
+        self.moves_back && step.reason == Reason::Arrived
+    }
+
     /// What was to arrive has, and is not known to be wrong.
     fn has_arrived(&self, at: usize, step: &Step) -> bool {
         let folder = &self.part.folders[at];
@@ -193,7 +200,8 @@ impl Run<'_> {
     /// Proves one entry and takes it away.
     fn depart(&self, on: &OnDrive<'_>, place: &Place, (at, slot): Name, seen: &Stat) -> Done {
         let name = self.name(at, slot);
-        self.prove(on, place, name, seen)?;
+        let step = &self.part.folders[at].vacates[slot];
+        self.prove(on, place, (name, step), seen)?;
         self.take_away(on, place, name, seen)
     }
 
@@ -205,7 +213,8 @@ impl Run<'_> {
             let on = self.drive_of(at);
             let prove = || {
                 let place = self.enter(root, at)?;
-                let proven = self.prove(on, &place, self.name(at, slot), seen)?;
+                let step = &self.part.folders[at].vacates[slot];
+                let proven = self.prove(on, &place, (self.name(at, slot), step), seen)?;
                 Ok((place, proven))
             };
             match self.try_hard(prove) {
@@ -264,7 +273,7 @@ impl Run<'_> {
         &self,
         on: &OnDrive<'_>,
         place: &Place,
-        name: &[u8],
+        (name, step): (&[u8], &Step),
         seen: &Stat,
     ) -> Result<Proven, Trouble> {
         let system = self.system();
@@ -276,13 +285,17 @@ impl Run<'_> {
             return Err(not_arrived());
         }
         let sides = (Entry::Named(here, source_name), Entry::Named(there, name));
-        self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
+        if !self.is_home(step) {
+            self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
+        }
         let held = copy.identity;
         match seen.kind {
             Kind::File => {
                 let file = system.open_file(here, source_name).during(Operation::Vacate)?;
                 let copy = system.open_file(there, name).during(Operation::Vacate)?;
-                self.prove_flags(file.as_fd(), copy.as_fd())?;
+                if !self.is_home(step) {
+                    self.prove_flags(file.as_fd(), copy.as_fd())?;
+                }
                 self.prove_content(on, (file.as_fd(), seen), copy.as_fd(), &place.path.join(name))?;
                 Ok(Proven { file: Some(file), copy: held })
             }
@@ -421,12 +434,24 @@ impl Run<'_> {
                 let copy = self.system().stat(Entry::Named(there, name));
                 let copy = copy.during(Operation::Vacate)?;
                 let sides = (Entry::Named(here, name), Entry::Named(there, name));
-                self.prove_attributes(on, (sides.0, &now), (sides.1, &copy))?;
-                self.prove_flags_of_folders((here, name), (there, name))?;
+                if !self.is_home(step) {
+                    self.prove_attributes(on, (sides.0, &now), (sides.1, &copy))?;
+                    self.prove_flags_of_folders((here, name), (there, name))?;
+                }
+                self.clear_interrupted(here, name)?;
                 empty(self.system().remove_folder(here, name))
             });
             self.conclude(on, folder.first_vacate + slot, &path, gone);
         }
+    }
+
+    /// What killed runs left in a folder that is taken back goes with it.
+    fn clear_interrupted(&self, above: BorrowedFd<'_>, name: &[u8]) -> Done {
+        if !self.moves_back {
+            return Ok(());
+        }
+        let folder = self.system().open_folder(above, name).during(Operation::Vacate)?;
+        leftovers::clear_all_leftovers(self.system(), folder.as_fd()).during(Operation::Vacate)
     }
 
     /// All that was to go from a folder went.
@@ -457,8 +482,12 @@ impl Run<'_> {
                     return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));
                 }
                 let copy = self.system().stat(there).during(Operation::Vacate)?;
-                self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
-                self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
+                let was_there = self.part.root.is_none_or(|root| root.verb == Verb::Adjust);
+                if !(self.moves_back && was_there) {
+                    self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
+                    self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
+                }
+                self.clear_interrupted(above.as_fd(), &name)?;
                 empty(self.system().remove_folder(above.as_fd(), &name))
             });
         self.conclude(&self.drives[0], number, &TreePath::default(), gone);
