@@ -20,6 +20,13 @@ pub(crate) fn clear_all_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -
     clear(system, folder, b"")
 }
 
+/// True if there is nothing in a folder but what interrupted runs left.
+pub(crate) fn holds_nothing_else(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<bool> {
+    let listing = Listing::read(system, folder)?;
+    let mut names = (0..listing.len()).filter_map(|at| listing.get(at));
+    Ok(names.all(|(name, _)| temporary::is_ours(name)))
+}
+
 fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {
     let listing = Listing::read(system, folder)?;
     for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {

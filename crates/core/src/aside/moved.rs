@@ -202,8 +202,9 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         for step in &folder.steps {
             let own = above.join(folder.name_here(step));
             match step.verb {
-                // It is taken away where it was made.
-                Verb::Add | Verb::Replace if home.still_has(&own, step) => {}
+                // It is taken away where it was made. A folder may still lack attributes, so it takes part.
+                Verb::Add | Verb::Replace
+                    if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
                 _ if step.takes_a_folder_over() => {
                     chosen.add(path(step), ChosenReach::WithContents);
                 }

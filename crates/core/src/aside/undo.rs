@@ -8,6 +8,7 @@ use std::path::Path;
 use rustix::io::Errno;
 
 use crate::drives::{self, DriveId, DriveMap, Numbers};
+use crate::leftovers;
 use crate::os::{Entry, Kind, Stat, System, Time};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
@@ -16,6 +17,7 @@ use crate::pool;
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
+use crate::temporary;
 
 use super::look_before;
 use super::moved::Home;
@@ -129,9 +131,17 @@ impl PastRun<'_> {
 /// Removes a folder that is empty. False if somebody put something into it.
 fn remove_made(system: &dyn System, path: &Path) -> io::Result<bool> {
     let (Some(name), Some(above)) = (path.file_name(), path.parent()) else { return Ok(false) };
-    let removed = system
-        .open_root(above)
-        .and_then(|above| system.remove_folder(above.as_fd(), name.as_encoded_bytes()));
+    let name = name.as_encoded_bytes();
+    let removed = system.open_root(above).and_then(|above| {
+        // What killed runs left in it keeps nobody from it any more.
+        match system.open_folder(above.as_fd(), name) {
+            Ok(folder) if leftovers::holds_nothing_else(system, folder.as_fd())? => {
+                leftovers::clear_all_leftovers(system, folder.as_fd())?;
+            }
+            _ => {}
+        }
+        system.remove_folder(above.as_fd(), name)
+    });
     match removed {
         Err(e) if e.kind() == ErrorKind::DirectoryNotEmpty => Ok(false),
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(true),
@@ -263,6 +273,9 @@ impl Back<'_> {
         let made_root = self.part.root.is_some_and(|step| step.verb == Verb::Add);
         let before = self.memory.before.iter();
         let before = before.filter(move |(path, _)| !path.is_empty() || !made_root);
+        // What an interrupted run left, and this one cleared, does not come back.
+        let is_leftover = |path: &[u8]| path.split(|b| *b == b'/').any(temporary::is_ours);
+        let before = before.filter(move |(path, _)| !is_leftover(path));
         before.filter_map(|(path, before)| {
             let path = TreePath::from(&**path);
             match self.is_as_before(&path, before) {

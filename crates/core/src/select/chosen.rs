@@ -2,6 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 
+use crate::temporary;
+
 use super::{Asked, Verdict};
 
 /// Paths that take part, and no others.
@@ -88,6 +90,13 @@ impl Chosen {
         match self.paths.get(asked.path) {
             _ if asked.all_below => Verdict::Take { all_below: true },
             Some(reach) => Verdict::Take { all_below: *reach == Reach::WithContents },
+            // What an earlier try to take the run back left is cleared.
+            None if temporary::is_ours(
+                asked.path.rsplit(|b| *b == b'/').next().unwrap_or_default(),
+            ) =>
+            {
+                Verdict::Take { all_below: true }
+            }
             None if self.above.contains(asked.path) => Verdict::IfNeeded { all_below: false },
             None => Verdict::Leave,
         }
