@@ -253,8 +253,8 @@ pub(crate) fn each_line(
             put(Line::Folder { parent, name, known, before })?;
             for step in folder.steps.iter().chain(&folder.vacates) {
                 put(Line::Step(saved(step, folder.names.get(step.name))))?;
-                if let Some(name) = step.came_as() {
-                    put(Line::CameAs { name: folder.names.get(name).into() })?;
+                if let Some(name) = folder.came_as(step) {
+                    put(Line::CameAs { name: name.into() })?;
                 }
             }
         }
@@ -393,10 +393,12 @@ impl Reader {
             }
             Line::CameAs { name } => {
                 let name = name.name()?;
-                let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
-                let name = folder.names.add(&name);
-                let step = self.steps.last_mut();
-                step.ok_or("no step is before it that it could be about")?.came_as = name;
+                let part = self.parts.last_mut().ok_or("it is in no part")?;
+                let folder = part.folders.last_mut().ok_or("it is in no folder")?;
+                let source = folder.names.add(&name);
+                let step =
+                    self.steps.last().ok_or("no step is before it that it could be about")?;
+                folder.came_as.push((step.name, source));
             }
             Line::Name { folder, name } => {
                 self.end_folder();

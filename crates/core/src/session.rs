@@ -190,9 +190,15 @@ impl<'a> Session<'a> {
         let prefix = &pair.prefix;
         let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
         let moves = self.request.task.vacates();
-        let keeps_both = |path: &TreePath| moves && on_conflict(path) == OnConflict::KeepBoth;
+        let earlier = self.number_of(pair).and_then(|at| self.earlier.get(at));
+        let may_be_ours =
+            |path: &TreePath| earlier.is_some_and(|earlier| earlier.may_have_made(path));
+        let keeps_both = |path: &TreePath| {
+            moves && !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth
+        };
         let has_notes = self.shelf.is_some();
-        let policy = Policy::of((self.request, has_notes), selection, (map, &on_conflict));
+        let policy =
+            Policy::of((self.request, has_notes), selection, (map, &on_conflict, &may_be_ours));
         let mut comparison = Comparison {
             system: self.system,
             observer,

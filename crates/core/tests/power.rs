@@ -188,6 +188,60 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     }
 }
 
+/// Moves from one drive to another, and goes on after each power cut: nothing is lost, and all arrives.
+fn cut_power_while_moving(kind: DriveKind, outer: &Path) {
+    let room = outer.join(format!("{}-move", kind.name()));
+    fs::create_dir_all(&room).unwrap();
+    let image = room.join("image");
+    let drives = match MountedDrive::make_pair(kind, &image, &room) {
+        Ok(drives) => drives,
+        Err(reason) => return utter_echo_lab::left_out(format!("{}: {reason}", kind.name())),
+    };
+    let folders = |drives: &[MountedDrive; 2]| {
+        (drives[0].folder().join("attic"), drives[1].folder().join("loft"))
+    };
+    let request = |drives: &[MountedDrive; 2]| {
+        let (attic, loft) = folders(drives);
+        let mut request = request(&attic, &loft);
+        request.task = Task::Move;
+        request.running.flush = Flush::End;
+        let (folder, what) = (drives[1].folder().join("notes"), Keeping::Notes);
+        request.safety.set_aside = Some(SetAside { folder, run: RUN.into(), keep: None, what });
+        request
+    };
+    let (attic, _) = folders(&drives);
+    fill(&attic, 0);
+    rustix::fs::syncfs(File::open(&attic).unwrap()).unwrap();
+    let before = snapshot(&attic);
+    let mut slow = request(&drives);
+    slow.running.rate = Some(24 << 20);
+    let clones: Vec<_> = (0..moments() / 4).map(|i| room.join(format!("clone-{i}"))).collect();
+    run_and_clone(&slow, &image, &drives[1].folder().join("neighbour"), (&clones, 80));
+    drop(drives);
+    for (at, path) in clones.iter().enumerate() {
+        let when = format!("{}, cut {at}", kind.name());
+        let found = MountedDrive::mount_pair(path, &room).unwrap();
+        let (attic, loft) = folders(&found);
+        let seen = |root: &Path| if root.exists() { snapshot(root) } else { Snapshot::new() };
+        let (here, there) = (seen(&attic), seen(&loft));
+        for (path, facts) in before.iter().filter(|(_, facts)| facts.mode >> 12 != 4) {
+            let same = |side: &Snapshot| side.get(path) == Some(facts);
+            assert!(
+                same(&here) || same(&there),
+                "{when}: {:?} is lost",
+                String::from_utf8_lossy(path)
+            );
+        }
+        let outcome = common::apply(&Linux, &request(&found));
+        assert!(outcome.problems.is_empty(), "{when}: {:?}", outcome.problems);
+        assert!(!attic.exists(), "{when}: {:?}", seen(&attic).keys());
+        let left = differences(&before, &snapshot(&loft));
+        assert!(left.is_empty(), "{when}: {left}");
+        drop(found);
+        fs::remove_file(path).unwrap();
+    }
+}
+
 fn cut_power(kind: DriveKind, outer: &Path) {
     let source = outer.join("source");
     let room = outer.join(kind.name());
@@ -236,6 +290,11 @@ fn what_was_set_aside_is_back_or_kept_after_a_power_cut() {
             cut_power_while_setting_aside(kind, outer, elsewhere);
         }
     });
+}
+
+#[test]
+fn a_move_loses_nothing_to_a_power_cut_and_goes_on() {
+    on_a_large_drive(cut_power_while_moving);
 }
 
 #[test]

@@ -1,11 +1,12 @@
 //! What a move that was cut short left for the next one: its notes tell what the source was like before, and
 //! what was proven already.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io;
 
 use crate::os::{Stat, System};
 use crate::path::TreePath;
+use crate::policy::{Part, Step, Verb};
 use crate::request::Task;
 use crate::runs::{Hold, Mark, Standing};
 use crate::sides::Pair;
@@ -19,6 +20,8 @@ use super::{Shelf, open_store, origin};
 pub(crate) struct Earlier {
     here: Memory,
     proven: HashMap<Vec<u8>, (Left, Left)>,
+    /// What runs that were cut short were to add.
+    made: HashSet<Vec<u8>>,
     /// It tells of folders of the same paths on the other side.
     of_other_side: bool,
 }
@@ -36,7 +39,12 @@ impl Earlier {
     }
 
     pub(crate) fn is_empty(&self) -> bool {
-        self.here.is_empty()
+        self.here.is_empty() && self.made.is_empty()
+    }
+
+    /// True for what a run that was cut short was to put there, where nothing was.
+    pub(crate) fn may_have_made(&self, path: &TreePath) -> bool {
+        self.made.contains(path.as_bytes())
     }
 
     /// Gives a folder of the source the time that it had before something went from it.
@@ -47,13 +55,20 @@ impl Earlier {
         }
     }
 
-    fn take_in(&mut self, part: PastPart, standing: Standing) {
+    fn take_in(&mut self, (past, part): (PastPart, &Part), standing: Standing) {
         // What came to its end gave folders their times back. The newest comes first, but what the oldest saw
         // was there before.
         if standing == Standing::CutShort {
-            self.here.extend(part.here);
+            self.here.extend(past.here);
+            for (at, folder) in part.folders.iter().enumerate() {
+                let above = part.folder_path(at);
+                let added = folder.steps.iter().filter(|step| step.verb == Verb::Add);
+                let path =
+                    |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+                self.made.extend(added.map(path));
+            }
         }
-        part.proven.into_iter().for_each(|(path, both)| {
+        past.proven.into_iter().for_each(|(path, both)| {
             self.proven.entry(path).or_insert(both);
         });
     }
@@ -70,7 +85,7 @@ impl Shelf {
         // A store that is not there holds nothing.
         let _ = self.each_unfinished(system, pairs, &mut |(_, standing), parts| {
             let both = earlier.iter_mut().zip(parts);
-            both.for_each(|(earlier, part)| earlier.take_in(part, standing));
+            both.for_each(|(earlier, (past, part))| earlier.take_in((past, &part), standing));
             Ok(())
         });
         earlier
@@ -93,7 +108,7 @@ impl Shelf {
         &self,
         system: &dyn System,
         pairs: &[Pair],
-        each: &mut dyn FnMut((&str, Standing), Vec<PastPart>) -> io::Result<()>,
+        each: &mut dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()>,
     ) -> io::Result<()> {
         let store = open_store(system, &self.path)?;
         for (at, run) in store.names()?.iter().rev().take(LOOKED_AT).enumerate() {
@@ -105,11 +120,11 @@ impl Shelf {
                 continue;
             }
             let standing = notes.standing;
-            let Ok((_, _, parts)) = notes::read(&notes) else { continue };
+            let Ok((_, plan, parts)) = notes::read(&notes) else { continue };
             let same = parts.len() == pairs.len()
                 && parts.iter().zip(pairs).all(|(part, pair)| is_of(system, part, pair));
             if same {
-                each((run, standing), parts)?;
+                each((run, standing), parts.into_iter().zip(plan.parts).collect())?;
             }
         }
         Ok(())

@@ -196,7 +196,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         };
         let there = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
         let renamed = folder.steps.iter().chain(&folder.vacates);
-        for step in renamed.filter(|step| step.came_as().is_some()) {
+        for step in renamed.filter(|step| folder.came_as(step).is_some()) {
             chosen.gets_back(path(step), folder.name_here(step).to_vec());
         }
         for step in &folder.steps {

@@ -66,7 +66,7 @@ impl<'a> Iterator for InTreeOrder<'a> {
                         Side::Source => folder.name_here(step),
                         Side::Destination => folder.names.get(step.name),
                     };
-                    let named = step.came_as().map(|named| folder.names.get(named).to_vec());
+                    let named = folder.came_as(step).map(<[u8]>::to_vec);
                     let named = named.filter(|_| step.side == Side::Destination);
                     return Some((number, path.join(name), step, named));
                 }

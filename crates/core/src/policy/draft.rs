@@ -26,6 +26,8 @@ pub(super) struct Drafted {
     pub(super) vacates: Vec<Step>,
     /// Something of the source stays in it.
     pub(super) stays_here: bool,
+    /// Names of entries that the source has under others, and those.
+    pub(super) came_as: Vec<(NameRange, NameRange)>,
     pub(super) linked: Vec<LinkedName>,
     /// Entries in it that an option holds back.
     pub(super) held_back: u64,
@@ -104,6 +106,7 @@ impl Drafted {
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
+            came_as: Vec::new(),
             linked: Vec::new(),
             held_back: 0,
             spared_newer: 0,
@@ -298,6 +301,7 @@ impl<'a> Draft<'a> {
         let folders = alive.map(|(drafted, _)| {
             let Drafted { name, known, before, mut names, steps, parent, .. } = drafted;
             let (mut vacates, stays_here) = (drafted.vacates, drafted.stays_here);
+            let came_as = drafted.came_as;
             let parent = places[parent as usize];
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
             steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
@@ -314,6 +318,7 @@ impl<'a> Draft<'a> {
                 vacates: vacates.into(),
                 first_vacate: 0,
                 stays_here,
+                came_as,
             }
         });
         let folders: Vec<Folder> = folders.collect();

@@ -8,7 +8,7 @@ use crate::compare::{
 };
 use crate::drives::DriveId;
 use crate::os::Kind;
-use crate::path::{NameRange, TreePath};
+use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
 use crate::scope::Passage;
@@ -37,17 +37,6 @@ enum Decision {
 }
 
 impl Decision {
-    /// What arrives, and goes, has a name of its own on either side.
-    fn under_another_name(self, vacates: &mut [Step], source: NameRange) -> Self {
-        if let Some(vacate) = vacates.last_mut() {
-            vacate.came_as = source;
-        }
-        match self {
-            Self::Step(step) => Self::Step(Step { came_as: source, ..step }),
-            other => other,
-        }
-    }
-
     /// What stays in the source is not renamed away.
     fn by_copying(self) -> Self {
         match self {
@@ -98,10 +87,8 @@ impl Station for Draft<'_> {
             is_held |= holds;
             vacates.extend(goes.filter(|_| !holds));
             let decision = self.unless_locked(decision, difference, child, holds);
-            let decision = match difference.came_as {
-                None => decision,
-                Some(source) => decision.under_another_name(&mut vacates, source),
-            };
+            let came_as = difference.came_as.map(|source| (difference.name, source));
+            drafted.came_as.extend(came_as);
             left = left.max(self.note_down(&mut drafted, &path, difference, child, decision));
             if drafted.steps.len() > slot {
                 slots.insert(at, slot);
@@ -267,6 +254,11 @@ impl Policy<'_> {
                 let reason = if passes { Reason::TakenOver } else { Reason::New };
                 self.if_granted(step(Verb::Add, reason), drive)
             }
+            (What::Content(_) | What::Aspects(_), None)
+                if self.is_ours(difference, drive, path) =>
+            {
+                self.if_granted(step(Verb::Replace, Reason::Leftover), drive)
+            }
             (What::Kind | What::Content(_), None)
                 if self.gives_way_not(
                     &step(Verb::Replace, Reason::Kind),
@@ -323,6 +315,17 @@ impl Policy<'_> {
         let both_folders = is_a_folder(difference.source) && is_a_folder(difference.destination);
         let selection = self.selection;
         !both_folders && selection.is_of_chosen() && selection.keeps(path.as_bytes())
+    }
+
+    /// True for a file that an earlier move was to add, with its time, and that did not get all of its content or
+    /// attributes onto the drive.
+    fn is_ours(&self, difference: &Difference, drive: DriveId, path: &TreePath) -> bool {
+        let sides = difference.source.state().zip(difference.destination.state());
+        let same_time = sides.is_some_and(|(source, there)| {
+            let is_file = [source, there].iter().all(|state| state.kind == Kind::File);
+            is_file && self.drives.agree(drive, source.modified(), there.modified())
+        });
+        self.task.vacates() && same_time && (self.may_be_ours)(path)
     }
 
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of

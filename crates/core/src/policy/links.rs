@@ -282,7 +282,6 @@ impl Draft<'_> {
                 *place = granted.zip(planned).map(|(step, planned)| Step {
                     destination: planned.destination,
                     name: planned.name,
-                    came_as: planned.came_as,
                     ..step
                 });
             }

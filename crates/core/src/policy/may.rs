@@ -35,7 +35,9 @@ impl Policy<'_> {
             OnConflict::Ask => OnConflict::Replace,
             other => other,
         };
-        if step.verb == Verb::Vacate && !self.task.vacates() || self.gives_way_not(step, how) {
+        let is_ours = step.reason == Reason::Leftover;
+        let gives_way_not = !is_ours && self.gives_way_not(step, how);
+        if step.verb == Verb::Vacate && !self.task.vacates() || gives_way_not {
             return Word::Held;
         }
         let clears = step.reason == Reason::Leftover;

@@ -88,6 +88,8 @@ pub(crate) struct Policy<'a> {
     selection: &'a Selection,
     drives: &'a dyn Drives,
     on_conflict: &'a OnConflicts<'a>,
+    /// An earlier move that was cut short was to add an entry of this path.
+    may_be_ours: &'a (dyn Fn(&TreePath) -> bool + Sync),
 }
 
 /// What to do with what a move meets under a path.
@@ -97,7 +99,11 @@ impl<'a> Policy<'a> {
     pub(crate) fn of(
         (request, has_notes): (&Request, bool),
         selection: &'a Selection,
-        (drives, on_conflict): (&'a dyn Drives, &'a OnConflicts<'a>),
+        (drives, on_conflict, may_be_ours): (
+            &'a dyn Drives,
+            &'a OnConflicts<'a>,
+            &'a (dyn Fn(&TreePath) -> bool + Sync),
+        ),
     ) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
@@ -114,6 +120,7 @@ impl<'a> Policy<'a> {
             selection,
             drives,
             on_conflict,
+            may_be_ours,
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The steps of one pair of roots, compact and in tree order: what this station hands on.
 
-use crate::path::{Names, TreePath};
+use crate::path::{NameRange, Names, TreePath};
 use crate::state::{Known, Memory, State};
 
 use super::step::{Step, Verb};
@@ -37,21 +37,27 @@ pub(crate) struct Folder {
     pub(crate) first_vacate: usize,
     /// Something stays in the source's folder.
     pub(crate) stays_here: bool,
+    /// Names that entries get beside others of theirs, and the source's names of these.
+    pub(crate) came_as: Vec<(NameRange, NameRange)>,
 }
 
 impl Folder {
     /// Names of entries that the source has under others, with those.
     pub(crate) fn names_that_differ(&self) -> Vec<(Box<[u8]>, Box<[u8]>)> {
-        let all = self.steps.iter().chain(&self.vacates);
-        let both = |step: &Step| {
-            Some((self.names.get(step.name).into(), self.names.get(step.came_as()?).into()))
-        };
-        all.filter_map(both).collect()
+        let name = |range| Box::from(self.names.get(range));
+        self.came_as.iter().map(|(here, source)| (name(*here), name(*source))).collect()
+    }
+
+    /// The source's name of what a step is about, where that is another.
+    pub(crate) fn came_as(&self, step: &Step) -> Option<&[u8]> {
+        let name = self.names.get(step.name);
+        let found = self.came_as.iter().find(|(here, _)| self.names.get(*here) == name);
+        found.map(|(_, source)| self.names.get(*source))
     }
 
     /// The source's name of what a step is about.
     pub(crate) fn name_here(&self, step: &Step) -> &[u8] {
-        self.names.get(step.came_as().unwrap_or(step.name))
+        self.came_as(step).unwrap_or_else(|| self.names.get(step.name))
     }
 
     /// Where the step of this name stands among its steps.

@@ -190,8 +190,6 @@ pub struct Step {
     pub destination: Option<State>,
     pub(crate) relation: Option<Relation>,
     pub(crate) name: NameRange,
-    /// No name at all where the source has it under the same.
-    pub(crate) came_as: NameRange,
     /// Keeps everybody but this station from writing one down.
     #[allow(dead_code, reason = "it is there to be missing elsewhere")]
     pub(in crate::policy) seal: (),
@@ -214,7 +212,6 @@ impl Step {
             destination,
             relation: None,
             name: NameRange::default(),
-            came_as: NameRange::default(),
             seal: (),
         }
     }
@@ -257,11 +254,6 @@ impl Step {
     /// The kind of the entry once the step is done; of what goes, for a removal.
     pub fn kind(&self) -> Kind {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
-    }
-
-    /// The source's name of the entry, where that is another.
-    pub(crate) fn came_as(&self) -> Option<NameRange> {
-        Some(self.came_as).filter(|name| *name != NameRange::default())
     }
 
     /// Bytes of content that the step writes, or gives up for a removal.

@@ -83,6 +83,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         selection: ALL.get_or_init(Selection::everything),
         drives,
         on_conflict: &|_| OnConflict::Skip,
+        may_be_ours: &|_| false,
     }
 }
 
