@@ -149,10 +149,14 @@ fn is_of_the_run(
     let (above, name) = path_there.split_last();
     let above = system.open_folder(pair.source.as_fd(), above);
     let now = above.and_then(|above| system.stat(Entry::Named(above.as_fd(), name)));
-    let is = |state: &State| now.as_ref().is_ok_and(|now| state.still(now));
+    let Ok(now) = now else { return false };
+    // What was brought back from another drive is another object, and the same in all else.
+    let of = |state: &State| {
+        (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
+    };
     match past.after.get(path) {
-        Some(left) => is(&left.state),
-        None => !step.destination.as_ref().is_some_and(is),
+        Some(left) => left.state.still(&now),
+        None => step.destination.is_none_or(|was| of(&was) != of(&State::from(&now))),
     }
 }
 
