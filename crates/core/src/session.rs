@@ -17,7 +17,7 @@ use crate::os::{Caller, Entry, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
 use crate::plan::{Note, Plan, Rest};
-use crate::policy::{Decided, Draft, Part, Policy, Step, Verb};
+use crate::policy::{Conflicts, Decided, Draft, Part, Policy, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Flush, Guard, Keeping, OnConflict, Request};
@@ -197,8 +197,8 @@ impl<'a> Session<'a> {
             moves && !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth
         };
         let has_notes = self.shelf.is_some();
-        let policy =
-            Policy::of((self.request, has_notes), selection, (map, &on_conflict, &may_be_ours));
+        let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
+        let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
         let mut comparison = Comparison {
             system: self.system,
             observer,
@@ -215,7 +215,7 @@ impl<'a> Session<'a> {
         };
         let root = self.root_to_vacate(pair).ok();
         let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
-        let draft = || Draft::new(&policy).vacating_root(root, passage != Passage::Closed);
+        let draft = || Draft::new(&policy).vacating_root(root, passage);
         if passage == Passage::Unseen {
             let compared =
                 compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
@@ -427,8 +427,7 @@ impl<'a> Session<'a> {
                 remove_first,
                 aside,
                 earlier,
-                moves_back,
-                may_lose,
+                leaving: stages::Leaving { moves_back, may_lose },
             };
             stages::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };

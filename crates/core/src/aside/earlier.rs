@@ -74,6 +74,9 @@ impl Earlier {
     }
 }
 
+/// Told the name of a run, how far it came, and what is known of its parts.
+type EachRun<'e> = dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()> + 'e;
+
 /// Notes that are looked through for a move that was cut short, the newest first.
 const LOOKED_AT: usize = 16;
 
@@ -108,7 +111,7 @@ impl Shelf {
         &self,
         system: &dyn System,
         pairs: &[Pair],
-        each: &mut dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()>,
+        each: &mut EachRun<'_>,
     ) -> io::Result<()> {
         let store = open_store(system, &self.path)?;
         for (at, run) in store.names()?.iter().rev().take(LOOKED_AT).enumerate() {

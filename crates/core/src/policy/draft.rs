@@ -7,6 +7,7 @@ use crate::drives::DriveId;
 use crate::path::{NameRange, Names, TreePath};
 use crate::plan::Count;
 use crate::problem::Problem;
+use crate::scope::Passage;
 use crate::state::{Known, State};
 
 use super::part::{Elsewhere, Folder, NameId, Part};
@@ -89,7 +90,7 @@ pub(crate) struct Draft<'a> {
     /// Some folder is to be taken over with whatever it holds.
     pub(super) has_unseen: bool,
     /// The source's root folder could be renamed, if all in it comes along.
-    pub(super) root_passes: bool,
+    pub(super) root_passage: Passage,
     /// All in it does.
     pub(super) root_comes_along: bool,
 }
@@ -162,7 +163,7 @@ impl<'a> Draft<'a> {
             locked: Vec::new(),
             is_locked: false,
             has_unseen: false,
-            root_passes: false,
+            root_passage: Passage::Closed,
             root_comes_along: false,
         }
     }

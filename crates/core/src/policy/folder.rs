@@ -262,7 +262,7 @@ impl Policy<'_> {
             (What::Kind | What::Content(_), None)
                 if self.gives_way_not(
                     &step(Verb::Replace, Reason::Kind),
-                    (self.on_conflict)(path),
+                    (self.conflicts.how)(path),
                 ) =>
             {
                 Decision::Problem(Cause::NameTaken)
@@ -325,14 +325,14 @@ impl Policy<'_> {
             let is_file = [source, there].iter().all(|state| state.kind == Kind::File);
             is_file && self.drives.agree(drive, source.modified(), there.modified())
         });
-        self.task.vacates() && same_time && (self.may_be_ours)(path)
+        self.task.vacates() && same_time && (self.conflicts.may_be_ours)(path)
     }
 
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of
     /// the one that comes.
     fn is_conflict(&self, difference: &Difference, path: &TreePath) -> bool {
         let is_folder = is_a_folder(difference.source);
-        let gives_way = (self.on_conflict)(path) == OnConflict::Replace;
+        let gives_way = (self.conflicts.how)(path) == OnConflict::Replace;
         self.task.vacates() && !is_folder && !gives_way
     }
 
@@ -347,6 +347,10 @@ impl Policy<'_> {
     ) -> Option<Step> {
         let (source, there) = (difference.source.state()?, difference.destination.state());
         let reason = match decision {
+            // A folder that is back, and gets its time.
+            Decision::Step(Step { verb: Verb::Adjust, .. }) if self.selection.is_of_chosen() => {
+                Reason::Arrived
+            }
             Decision::Step(_) => Reason::Arrives,
             Decision::Nothing if source.kind == Kind::Folder => Reason::Arrived,
             Decision::Nothing if difference.what == What::Same => Reason::Arrived,

@@ -72,7 +72,9 @@ impl Draft<'_> {
             let has_more = group.iter().any(|member| member.source.links > seen);
             self.decided.is_short_sighted |= has_more && self.has_unseen;
             self.decided.second_files += u64::from(has_more && self.policy.task.vacates());
-            group.iter().for_each(|member| self.copy_instead(member));
+            for member in &group {
+                self.copy_instead(member);
+            }
             match &*group {
                 [only] if !self.is_carried(only) => self.settle_alone(&group, &met),
                 _ if self.is_carried(&group[0]) => self.settle_group(&group, &mut granted),

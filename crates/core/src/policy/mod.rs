@@ -27,12 +27,13 @@ use crate::path::TreePath;
 use crate::plan::Count;
 use crate::problem::Problem;
 use crate::request::{By, OnConflict, Request, Task, Vacating};
+use crate::scope::Passage;
 use crate::select::Selection;
 use crate::state::State;
 
 pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
-pub(crate) use part::{Elsewhere, Folder, NameId, Part};
+pub(crate) use part::{Elsewhere, Folder, NameId, OtherName, Part};
 pub(crate) use readmit::{Readmitted, readmit};
 pub(crate) use reverse::{Reversal, Taken, adjusted, close, reverse, timed};
 pub(crate) use step::Relation;
@@ -87,23 +88,23 @@ pub(crate) struct Policy<'a> {
     /// Tells what a move back leaves where it is.
     selection: &'a Selection,
     drives: &'a dyn Drives,
-    on_conflict: &'a OnConflicts<'a>,
-    /// An earlier move that was cut short was to add an entry of this path.
-    may_be_ours: &'a (dyn Fn(&TreePath) -> bool + Sync),
+    conflicts: Conflicts<'a>,
 }
 
-/// What to do with what a move meets under a path.
-pub(crate) type OnConflicts<'a> = dyn Fn(&TreePath) -> OnConflict + Sync + 'a;
+/// What to do where a move meets something else under a path.
+#[derive(Clone, Copy)]
+pub(crate) struct Conflicts<'a> {
+    /// What the user says.
+    pub(crate) how: &'a (dyn Fn(&TreePath) -> OnConflict + Sync),
+    /// An earlier move that was cut short was to add an entry of this path.
+    pub(crate) may_be_ours: &'a (dyn Fn(&TreePath) -> bool + Sync),
+}
 
 impl<'a> Policy<'a> {
     pub(crate) fn of(
         (request, has_notes): (&Request, bool),
         selection: &'a Selection,
-        (drives, on_conflict, may_be_ours): (
-            &'a dyn Drives,
-            &'a OnConflicts<'a>,
-            &'a (dyn Fn(&TreePath) -> bool + Sync),
-        ),
+        (drives, conflicts): (&'a dyn Drives, &Conflicts<'a>),
     ) -> Self {
         let mut vacating = request.vacating;
         // Folders that are not selected lead to what is.
@@ -119,8 +120,7 @@ impl<'a> Policy<'a> {
             doubts_times: request.task.vacates() && !has_notes,
             selection,
             drives,
-            on_conflict,
-            may_be_ours,
+            conflicts: *conflicts,
         }
     }
 }
@@ -163,9 +163,9 @@ impl Draft<'_> {
     }
 
     /// The source's root folder, if it may go; and whether that could be by being renamed.
-    pub(crate) fn vacating_root(mut self, root: Option<State>, passes: bool) -> Self {
+    pub(crate) fn vacating_root(mut self, root: Option<State>, passage: Passage) -> Self {
         self.root = root.filter(|_| !self.policy.vacating.leave_folders);
-        self.root_passes = passes;
+        self.root_passage = passage;
         self
     }
 

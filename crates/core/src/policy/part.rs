@@ -16,6 +16,9 @@ pub(crate) struct Elsewhere {
     pub(crate) name: Box<[u8]>,
 }
 
+/// The name of an entry, and the one that the source has it under.
+pub(crate) type OtherName = (Box<[u8]>, Box<[u8]>);
+
 /// A folder that holds steps, or leads to one that does.
 #[derive(Debug, Default)]
 pub(crate) struct Folder {
@@ -43,7 +46,7 @@ pub(crate) struct Folder {
 
 impl Folder {
     /// Names of entries that the source has under others, with those.
-    pub(crate) fn names_that_differ(&self) -> Vec<(Box<[u8]>, Box<[u8]>)> {
+    pub(crate) fn names_that_differ(&self) -> Vec<OtherName> {
         let name = |range| Box::from(self.names.get(range));
         self.came_as.iter().map(|(here, source)| (name(*here), name(*source))).collect()
     }

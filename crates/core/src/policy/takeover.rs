@@ -5,6 +5,8 @@ use std::collections::HashSet;
 
 use crate::compare::Presence;
 
+use crate::scope::Passage;
+
 use super::draft::{Draft, Drafted, folders_by_step};
 use super::step::{Reason, Step, Verb};
 
@@ -57,7 +59,8 @@ impl Draft<'_> {
 
     /// The step for the root, which can be renamed as well if it is known to come along.
     pub(super) fn take_root_over(&mut self, root: Option<Step>) -> Option<Step> {
-        let passes = self.root_passes && self.root_comes_along && self.root.is_some();
+        let passes = self.root_passage != Passage::Closed && self.root_comes_along;
+        let passes = passes && self.root.is_some();
         match root.filter(|step| step.verb == Verb::Add && passes) {
             Some(step) => {
                 self.kill(0);

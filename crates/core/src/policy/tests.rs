@@ -82,8 +82,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
         doubts_times: false,
         selection: ALL.get_or_init(Selection::everything),
         drives,
-        on_conflict: &|_| OnConflict::Skip,
-        may_be_ours: &|_| false,
+        conflicts: Conflicts { how: &|_| OnConflict::Skip, may_be_ours: &|_| false },
     }
 }
 

@@ -50,9 +50,15 @@ pub(crate) struct Terms<'a> {
     pub(crate) aside: Option<&'a Aside<'a>>,
     /// For each part, what a move that was cut short left.
     pub(crate) earlier: &'a [Earlier],
-    /// What goes from the source was brought there by a move that is taken back.
+    pub(crate) leaving: Leaving,
+}
+
+/// On what terms something goes from the source.
+#[derive(Clone, Copy)]
+pub(crate) struct Leaving {
+    /// It was brought there by a move that is taken back.
     pub(crate) moves_back: bool,
-    /// What goes from the source may have lost what the destination's drive does not hold.
+    /// It may have lost what the destination's drive does not hold.
     pub(crate) may_lose: bool,
 }
 
@@ -120,8 +126,7 @@ struct Run<'a> {
     linking: Mutex<()>,
     doubts: Doubts<'a>,
     remove_first: bool,
-    may_lose: bool,
-    moves_back: bool,
+    leaving: Leaving,
     /// The plan holds whatever was to be in it.
     knows_all: bool,
 }
@@ -143,8 +148,7 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside, earlier, moves_back, may_lose } =
-        *terms;
+    let Terms { system, observer, running, remove_first, aside, earlier, leaving } = *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let means = Means::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -180,8 +184,7 @@ pub(crate) fn carry_out(
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
             remove_first,
-            may_lose,
-            moves_back,
+            leaving,
             knows_all: plan.problems.is_empty(),
         };
         run.go();

@@ -137,7 +137,7 @@ impl Run<'_> {
     /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
     /// while those of what goes may never have been whole.
     fn is_home(&self, step: &Step) -> bool {
-        self.moves_back && step.reason == Reason::Arrived
+        self.leaving.moves_back && step.reason == Reason::Arrived
     }
 
     /// What was to arrive has, and is not known to be wrong.
@@ -219,7 +219,7 @@ impl Run<'_> {
             };
             match self.try_hard(prove) {
                 // One file here must be one file there.
-                Ok((_, one)) if is_torn(&proven, &one) && !self.may_lose => {
+                Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(at, slot) => {
                     trouble = Some((name, Trouble(Operation::Vacate, Cause::NotArrived)));
                     break;
                 }
@@ -249,6 +249,10 @@ impl Run<'_> {
             let now = one.file.as_ref().map(|file| self.system().stat(Entry::Pinned(file.as_fd())));
             expected = now.and_then(Result::ok).unwrap_or(expected);
         }
+    }
+
+    fn may_be_torn(&self, at: usize, slot: usize) -> bool {
+        self.leaving.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
     }
 
     /// The source's entry, if it still is what the plan saw.
@@ -318,7 +322,7 @@ impl Run<'_> {
         (there, copy): (Entry<'_>, &Stat),
     ) -> Done {
         let (system, reach) = (self.system(), &on.writer.reach);
-        if self.may_lose {
+        if self.leaving.may_lose {
             return Ok(());
         }
         let has_mode = seen.kind != Kind::Symlink;
@@ -339,7 +343,7 @@ impl Run<'_> {
     fn prove_flags(&self, here: BorrowedFd<'_>, there: BorrowedFd<'_>) -> Done {
         let flags =
             |file| reach::flags(self.system(), file).unwrap_or_default().and(Flags::CARRIED);
-        if self.may_lose || flags(here) == flags(there) {
+        if self.leaving.may_lose || flags(here) == flags(there) {
             Ok(())
         } else {
             Err(Trouble(Operation::Vacate, Cause::NotArrived))
@@ -447,7 +451,7 @@ impl Run<'_> {
 
     /// What killed runs left in a folder that is taken back goes with it.
     fn clear_interrupted(&self, above: BorrowedFd<'_>, name: &[u8]) -> Done {
-        if !self.moves_back {
+        if !self.leaving.moves_back {
             return Ok(());
         }
         let folder = self.system().open_folder(above, name).during(Operation::Vacate)?;
@@ -483,7 +487,7 @@ impl Run<'_> {
                 }
                 let copy = self.system().stat(there).during(Operation::Vacate)?;
                 let was_there = self.part.root.is_none_or(|root| root.verb == Verb::Adjust);
-                if !(self.moves_back && was_there) {
+                if !(self.leaving.moves_back && was_there) {
                     self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
                     self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
                 }

@@ -8,7 +8,7 @@ use crate::abilities::Ability;
 use crate::drives;
 use crate::os::{Entry, Flags, Identity, Kind, Onto};
 use crate::path::TreePath;
-use crate::policy::Verb;
+use crate::policy::{OtherName, Verb};
 use crate::problem::{Cause, Operation};
 use crate::reach;
 
@@ -44,7 +44,7 @@ pub(crate) struct Place {
     /// Nobody sees the folder yet, so what is made in it gets its name at once.
     pub(crate) hidden: bool,
     /// Names of entries that the source has under others.
-    pub(crate) came_as: Vec<(Box<[u8]>, Box<[u8]>)>,
+    pub(crate) came_as: Vec<OtherName>,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
 }
