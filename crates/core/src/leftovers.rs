@@ -22,7 +22,9 @@ pub(crate) fn clear_all_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -
 
 /// True if there is nothing in a folder but what interrupted runs left.
 pub(crate) fn holds_nothing_else(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<bool> {
-    let listing = Listing::read(system, folder)?;
+    // A handle is read once, and the one given may still be.
+    let folder = system.open_folder(folder, b"")?;
+    let listing = Listing::read(system, folder.as_fd())?;
     let mut names = (0..listing.len()).filter_map(|at| listing.get(at));
     Ok(names.all(|(name, _)| temporary::is_ours(name)))
 }
