@@ -212,8 +212,10 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
                 _ if step.takes_a_folder_over() => {
                     chosen.add(path(step), ChosenReach::WithContents);
                 }
-                // What it displaced may be back already.
-                Verb::Replace if !is_of_the_run(system, pair, (past, step), &there(step)) => {}
+                // What it displaced may be back already, and look the same: then it stays, too.
+                Verb::Replace if !is_of_the_run(system, pair, (past, step), &there(step)) => {
+                    chosen.add_kept(path(step));
+                }
                 Verb::Add | Verb::Replace | Verb::Rename => {
                     chosen.add(path(step), ChosenReach::Itself);
                 }
