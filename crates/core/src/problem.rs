@@ -156,6 +156,11 @@ pub enum Cause {
     /// A folder of the source that the caller may not change, or nobody.
     #[error("{}, so what is in it stays in the source; make it writable, or copy instead", plain(.0))]
     SourceLocked(io::Error),
+    /// Its flags keep everybody from renaming or removing it.
+    #[error(
+        "its flags lock it (immutable or append-only), so it stays in the source; lift them, or copy instead"
+    )]
+    SourceFlagged,
     /// Copying removes nothing.
     #[error(
         "the destination has a folder of this name that is not empty; only mirror removes such a folder"

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use crate::abilities::Folding;
 use crate::drives::Numbers;
 use crate::mark::{self, Doubt};
-use crate::os::Stat;
+use crate::os::{Flags, Stat};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::Note;
@@ -315,6 +315,11 @@ impl Walk<'_, '_> {
     /// Whether a move can take anything from a folder is known before anything is copied for it.
     fn find_lock(&self, node: &Node, source: BorrowedFd<'_>) {
         if self.context.scope.same != Same::Told {
+            return;
+        }
+        let flags = node.begun.source.map(|stat| stat.flags).unwrap_or_default();
+        if !flags.and(Flags::LOCKS).is_empty() {
+            node.lock(Cause::SourceFlagged);
             return;
         }
         // Where this cannot be asked, taking away the first of it tells.

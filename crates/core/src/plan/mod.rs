@@ -132,7 +132,9 @@ impl Plan {
 
     /// True if there is nothing to do since nothing can be taken from the source.
     pub fn is_locked(&self) -> bool {
-        let is_lock = |problem: &Problem| matches!(problem.cause, Cause::SourceLocked(_));
+        let is_lock = |problem: &Problem| {
+            matches!(problem.cause, Cause::SourceLocked(_) | Cause::SourceFlagged)
+        };
         self.is_empty() && self.problems.iter().any(is_lock)
     }
 

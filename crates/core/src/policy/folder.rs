@@ -7,7 +7,7 @@ use crate::compare::{
     self, Below, Change, Difference, Linked, Obstacle, Presence, Seen, Station, Stays, What,
 };
 use crate::drives::DriveId;
-use crate::os::Kind;
+use crate::os::{Flags, Kind};
 use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
@@ -82,7 +82,11 @@ impl Station for Draft<'_> {
             let is_kept = || selection.is_of_chosen() && selection.keeps(own.as_bytes());
             let goes = goes.filter(|_| !is_kept());
             let decision = if goes.is_some() { decision } else { decision.by_copying() };
-            let holds = locked.is_some() && goes.is_some();
+            let own_lock = is_locked_itself(difference.source) && goes.is_some();
+            if own_lock && locked.is_none() {
+                self.decided.problems.push(locked_itself(own.clone()));
+            }
+            let holds = own_lock || locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
             is_held |= holds;
             vacates.extend(goes.filter(|_| !holds));
@@ -203,6 +207,15 @@ fn alone(facts: Linked, slots: &HashMap<usize, usize>) -> LinkedName {
 /// True if a folder of the source was to be made there.
 fn sides_make_a_folder(difference: &Difference) -> bool {
     is_a_folder(difference.source)
+}
+
+/// True for what nobody can rename or take away before its flags are lifted.
+fn is_locked_itself(seen: Seen) -> bool {
+    seen.state().is_some_and(|state| !state.flags().and(Flags::LOCKS).is_empty())
+}
+
+fn locked_itself(path: TreePath) -> Problem {
+    Problem { path, operation: Operation::Vacate, cause: Cause::SourceFlagged }
 }
 
 fn is_a_folder(seen: Seen) -> bool {

@@ -117,7 +117,7 @@ impl Run<'_> {
         let in_place = |verb| matches!(verb, Verb::Adjust | Verb::Rename);
         let steps = self.part.all_steps().zip(self.numbers());
         steps
-            .filter(|(step, _)| in_place(step.verb) || step.makes_folder())
+            .filter(|(step, _)| in_place(step.verb) && !step.is_taken_over() || step.makes_folder())
             .all(|(_, n)| !failed(n))
     }
 
