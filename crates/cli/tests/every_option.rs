@@ -89,6 +89,7 @@ const TRIED: &[(&str, Then)] = &[
     ("move --leave-folders saltmere new", There("saltmere/logbooks/", "saltmere/tide.csv")),
     ("move --on-conflict newer saltmere keeper", Err(3, "--on-conflict says what to do")),
     ("undo --discard nowhere", Err(2, "is not the folder of a run that set something aside")),
+    ("undo --notes nowhere", Err(2, "nowhere")),
     ("undo --only *.csv nowhere", Err(2, "nowhere")),
     ("help json --schema", Out(0, "\"$schema\"")),
     ("help man --out man1", There("man1/utter-copy.1", "")),

@@ -46,6 +46,13 @@ fn everything_goes_with_the_folder_that_held_it() {
         assert_eq!(differences(&before, &snapshot(&room.path("loft"))), "");
         let again = room.run("move attic loft");
         assert!(again.code == 2 && again.err.contains("does not exist"), "{again:?}");
+        let notes = room.run(&format!("undo --notes {}", run_to_undo(&moved.out)));
+        assert!(
+            notes.code == 0 && planned.iter().all(|line| notes.out.contains(line)),
+            "{notes:?}"
+        );
+        let compared = notes.out.matches("was compared").count();
+        assert_eq!(compared, if option.is_empty() { 0 } else { 4 }, "{notes:?}");
         let undone = room.run(&format!("undo {}", run_to_undo(&moved.out)));
         assert_eq!(undone.code, 0, "{undone:?}");
         assert_eq!(differences(&before, &snapshot(&room.path("attic"))), "");

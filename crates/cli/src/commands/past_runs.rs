@@ -5,14 +5,14 @@ use std::time::Duration;
 
 use anyhow::Result;
 use utter_echo_core::os::Linux;
-use utter_echo_core::{Overview, discard, past_run, past_runs};
+use utter_echo_core::{Overview, PastRun, discard, past_run, past_runs};
 
 use super::undo::Undo;
 use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
 use crate::options::{DiscardWhat, run_at};
 use crate::remembered;
-use crate::report::events::{Command, Event, Head};
+use crate::report::events::{Command, Event, Head, Step};
 use crate::report::{Report, told};
 use crate::terminal::{ask, names, streams};
 
@@ -57,6 +57,23 @@ fn known(report: &Report) -> Vec<Overview> {
     }
     runs.sort_by(|a, b| b.name.cmp(&a.name));
     runs
+}
+
+/// Shows what the notes of a run say.
+pub(super) fn show(args: &Undo, path: &Path) -> Result<Exit> {
+    let run = PastRun::open(&Linux, path)?;
+    let form = args.doing.output.settle(&args.doing.verbose)?;
+    let report = Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) });
+    for placed in run.plan().steps() {
+        let mut step = Step::of(&placed, None);
+        if run.has_compared(&placed) {
+            step.reason.push_str("; was compared, and the same");
+        }
+        report.tell(Event::Step(step));
+    }
+    let overview: Vec<Overview> = past_run(&Linux, path).into_iter().collect();
+    report.tell_all(told::past_runs(&overview));
+    Ok(exit::of_shown(Exit::Done))
 }
 
 /// Removes what runs set aside, for good.

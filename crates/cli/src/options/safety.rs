@@ -182,4 +182,9 @@ pub(crate) struct Discarding {
     /// Default: nothing is removed for good.
     #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing"])]
     pub(crate) discard: Option<DiscardWhat>,
+    /// Only show what the notes of RUN say: each step of its plan, and how far it came
+    ///
+    /// Of a move, what was compared with its copy and found to be the same is marked. Nothing is touched.
+    #[arg(long, requires = "run", conflicts_with_all = ["discard", "only", "all_or_nothing"])]
+    pub(crate) notes: bool,
 }

@@ -5,7 +5,7 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 
 use crate::os::System;
-use crate::plan::Plan;
+use crate::plan::{PlacedStep, Plan, Verb};
 use crate::problem::Cause;
 use crate::runs::{Hold, Mark, Recorder, Standing, Store, Unreadable};
 use crate::saved::Purpose;
@@ -130,11 +130,27 @@ impl<'a> PastRun<'a> {
             _ => Err(error),
         });
         let folder = folder.map_err(missing)?;
-        let (purpose, plan, parts) =
+        let (purpose, mut plan, parts) =
             notes::read(&notes).map_err(|(line, cause)| damaged(line, cause))?;
+        plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
         let standing = notes.standing;
         Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
+    }
+
+    /// What it was to do.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// True for what a move saw to be the same on both sides, byte by byte, before it went from the source.
+    pub fn has_compared(&self, placed: &PlacedStep<'_>) -> bool {
+        let path = placed.path.as_bytes();
+        placed.step.verb == Verb::Vacate
+            && self.parts.iter().any(|past| {
+                let below = path.strip_prefix(&*past.prefix).unwrap_or_default();
+                past.proven.contains_key(below.strip_prefix(b"/").unwrap_or(below))
+            })
     }
 
     /// How far it has come.
