@@ -51,16 +51,22 @@ fn by_renaming(trees: &Trees) -> Request {
 
 type Way = fn(&Trees) -> Request;
 
-/// True if the run said that all is well.
-fn run(system: &dyn System, request: &Request) -> bool {
-    let Ok(session) = Session::open(system, request) else { return false };
-    let Ok(plan) = session.plan(&Silent) else { return false };
-    if session.guard(&plan, &[]).is_err() {
-        return false;
-    }
+/// What a run says that is not well.
+fn told(system: &dyn System, request: &Request) -> Result<(), String> {
+    let session = Session::open(system, request).map_err(|error| error.to_string())?;
+    let plan = session.plan(&Silent).map_err(|error| error.to_string())?;
+    session.guard(&plan, &[]).map_err(|refusal| refusal.to_string())?;
     let outcome = session.enact(&plan, &Silent);
     let complete = matches!(outcome.ending, Ending::Complete);
-    plan.problems.is_empty() && outcome.problems.is_empty() && complete
+    if plan.problems.is_empty() && outcome.problems.is_empty() && complete {
+        return Ok(());
+    }
+    Err(format!("{:?}\n{:?}\n{:?}", plan.problems, outcome.problems, outcome.ending))
+}
+
+/// True if the run said that all is well.
+fn run(system: &dyn System, request: &Request) -> bool {
+    told(system, request).is_ok()
 }
 
 fn carried_out(request: &Request) -> (Plan, Outcome) {
@@ -178,9 +184,10 @@ fn each_call(
             // Where the drive was taken for one that holds less than it does, what was put there is not
             // the same, and stands in the way.
             let replace = Vacating { on_conflict: OnConflict::Replace, ..Vacating::default() };
-            let finished = run(&Linux, &request(&trees))
-                || may_stand_in_the_way && run(&Linux, &request(&trees).vacating(replace));
-            assert!(finished, "{when}: the next run has problems");
+            let next = told(&Linux, &request(&trees));
+            let replaces = || told(&Linux, &request(&trees).vacating(replace));
+            let finished = next.is_ok() || may_stand_in_the_way && replaces().is_ok();
+            assert!(finished, "{when}: the next run has problems: {next:?}");
         }
         let there = snapshot(&trees.destination);
         let differences = differences(&before, &there);
