@@ -60,6 +60,20 @@ fn everything_goes_with_the_folder_that_held_it() {
     }
 }
 
+#[test]
+fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_already() {
+    let room = attic().with("attic/1932/lens.svg", "<svg/>");
+    let before = snapshot(&room.path("attic/1932"));
+    let moved = room.run("move --steps all,-rename attic/1931 attic/1932 loft");
+    assert_eq!(moved.code, 0, "{moved:?}");
+    // The first went back by another way.
+    std::fs::rename(room.path("loft/1931"), room.path("attic/1931")).unwrap();
+    let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
+    assert_eq!(undone.code, 0, "{undone:?}");
+    assert_eq!(differences(&before, &snapshot(&room.path("attic/1932"))), "");
+    assert!(room.path("attic/1931/fog/gull.wav").exists());
+}
+
 /// The run that a move says how to undo.
 fn run_to_undo(told: &str) -> &str {
     told.split_once("utter undo ").unwrap().1.lines().next().unwrap()

@@ -92,8 +92,8 @@ impl PastRun<'_> {
 
     /// What of each part goes back.
     pub(crate) fn selections_back(&self, pairs: &[Pair]) -> Vec<Selection> {
-        let parts = self.plan.parts.iter().zip(&self.parts).zip(pairs);
-        parts.map(|((part, past), pair)| selection_back(self.system, (part, past, pair))).collect()
+        let parts = self.left().zip(pairs);
+        parts.map(|((past, part), pair)| selection_back(self.system, (part, past, pair))).collect()
     }
 }
 
