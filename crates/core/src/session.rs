@@ -193,9 +193,8 @@ impl<'a> Session<'a> {
         let earlier = self.number_of(pair).and_then(|at| self.earlier.get(at));
         let may_be_ours =
             |path: &TreePath| earlier.is_some_and(|earlier| earlier.may_have_made(path));
-        let keeps_both = |path: &TreePath| {
-            moves && !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth
-        };
+        let keeps_both =
+            |path: &TreePath| !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth;
         let has_notes = self.shelf.is_some();
         let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
         let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
@@ -208,7 +207,7 @@ impl<'a> Session<'a> {
             drives: map,
             reach_of: &|folder, drive| self.reach_of(folder, drive),
             sampled: Mutex::default(),
-            keeps_both: &keeps_both,
+            keeps_both: moves.then_some(&keeps_both),
             earlier: self.times_of(pair),
             now: Time::now(),
             running: self.request.running,

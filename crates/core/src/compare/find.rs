@@ -160,7 +160,7 @@ impl Walk<'_, '_> {
         };
         if what != What::Nothing
             && source.kind != Kind::Folder
-            && (self.context.keeps_both)(&visit.listed.path.join(met.name))
+            && self.context.keeps_both.is_some_and(|keeps| keeps(&visit.listed.path.join(met.name)))
         {
             return self.find_beside(visit, met, (source, verdict));
         }

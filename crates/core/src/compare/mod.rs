@@ -54,8 +54,8 @@ pub(crate) struct Comparison<'a> {
     pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Reach + Sync),
     /// Files of the sample that were read, and found to be the same.
     pub(crate) sampled: Mutex<Count>,
-    /// True where what arrives gets another name beside what is there.
-    pub(crate) keeps_both: &'a (dyn Fn(&TreePath) -> bool + Sync),
+    /// Of a move, whether what arrives gets another name beside what is there.
+    pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
     /// What a move that was cut short left.
     pub(crate) earlier: Option<&'a Earlier>,
     /// The time of this machine's clock.

@@ -51,6 +51,7 @@ fn counts_for_one_account(context: &Comparison<'_>, folder: BorrowedFd<'_>) -> b
 }
 
 impl Walk<'_, '_> {
+    /// No way leads into a folder of the destination that counts for one account.
     pub(super) fn narrow_passage(&self, listed: &mut Listed) {
         if listed.passage == Passage::Closed || listed.node.is_root() {
             return;

@@ -20,6 +20,9 @@ use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
 use super::may::Word;
 use super::step::{Reason, Step, Verb};
 
+/// Most decisions do not depend on the path, and then nobody puts it together.
+type PathOf<'p> = &'p dyn Fn() -> TreePath;
+
 /// What is decided about one difference.
 #[derive(Debug)]
 enum Decision {
@@ -75,16 +78,16 @@ impl Station for Draft<'_> {
         for (at, difference) in differences.iter().enumerate() {
             let (child, slot) = (below.get(&at), drafted.steps.len());
             let here = difference.came_as.unwrap_or(difference.name);
-            let own = path.join(drafted.names.get(here));
+            let own = || path.join(drafted.names.get(here));
             let decision = self.policy.decide(difference, child, drive, &own);
             let goes = self.policy.vacate(difference, child, &decision, drive);
             let selection = self.policy.selection;
-            let is_kept = || selection.is_of_chosen() && selection.keeps(own.as_bytes());
+            let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
             let goes = goes.filter(|_| !is_kept());
             let decision = if goes.is_some() { decision } else { decision.by_copying() };
             let own_lock = is_locked_itself(difference.source) && goes.is_some();
             if own_lock && locked.is_none() {
-                self.decided.problems.push(locked_itself(own.clone()));
+                self.decided.problems.push(locked_itself(own()));
             }
             let holds = own_lock || locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
@@ -228,7 +231,7 @@ impl Policy<'_> {
         difference: &Difference,
         child: Option<&Below>,
         drive: DriveId,
-        path: &TreePath,
+        path: PathOf<'_>,
     ) -> Decision {
         let Difference { source, destination, what, obstacle, .. } = difference;
         let sides = (source.state(), destination.state());
@@ -275,7 +278,7 @@ impl Policy<'_> {
             (What::Kind | What::Content(_), None)
                 if self.gives_way_not(
                     &step(Verb::Replace, Reason::Kind),
-                    (self.conflicts.how)(path),
+                    (self.conflicts.how)(&path()),
                 ) =>
             {
                 Decision::Problem(Cause::NameTaken)
@@ -301,15 +304,20 @@ impl Policy<'_> {
         &self,
         aspects: Aspects,
         (source, there): (Option<State>, Option<State>),
-        path: &TreePath,
+        path: PathOf<'_>,
     ) -> Aspects {
         let is_folder = source.is_some_and(|source| source.kind == Kind::Folder);
-        match self.selection.needs_of(path.as_bytes()) {
-            Needs::Nothing if is_folder => return Aspects::NONE,
-            Needs::Time if is_folder => {
+        let needs = if is_folder && self.selection.is_of_chosen() {
+            self.selection.needs_of(path().as_bytes())
+        } else {
+            Needs::All
+        };
+        match needs {
+            Needs::Nothing => return Aspects::NONE,
+            Needs::Time => {
                 return aspects.iter().filter(|aspect| *aspect == Aspect::Times).collect();
             }
-            _ => {}
+            Needs::All => {}
         }
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
@@ -324,28 +332,28 @@ impl Policy<'_> {
     }
 
     /// True for what a move back meets in its place, and is not to bring there.
-    fn is_at_home(&self, difference: &Difference, path: &TreePath) -> bool {
+    fn is_at_home(&self, difference: &Difference, path: PathOf<'_>) -> bool {
         let both_folders = is_a_folder(difference.source) && is_a_folder(difference.destination);
         let selection = self.selection;
-        !both_folders && selection.is_of_chosen() && selection.keeps(path.as_bytes())
+        !both_folders && selection.is_of_chosen() && selection.keeps(path().as_bytes())
     }
 
     /// True for a file that an earlier move was to add, with its time, and that did not get all of its content or
     /// attributes onto the drive.
-    fn is_ours(&self, difference: &Difference, drive: DriveId, path: &TreePath) -> bool {
+    fn is_ours(&self, difference: &Difference, drive: DriveId, path: PathOf<'_>) -> bool {
         let sides = difference.source.state().zip(difference.destination.state());
         let same_time = sides.is_some_and(|(source, there)| {
             let is_file = [source, there].iter().all(|state| state.kind == Kind::File);
             is_file && self.drives.agree(drive, source.modified(), there.modified())
         });
-        self.task.vacates() && same_time && (self.conflicts.may_be_ours)(path)
+        self.task.vacates() && same_time && (self.conflicts.may_be_ours)(&path())
     }
 
     /// True for a file that a move meets with other attributes; a folder that is there takes on those of
     /// the one that comes.
-    fn is_conflict(&self, difference: &Difference, path: &TreePath) -> bool {
+    fn is_conflict(&self, difference: &Difference, path: PathOf<'_>) -> bool {
         let is_folder = is_a_folder(difference.source);
-        let gives_way = (self.conflicts.how)(path) == OnConflict::Replace;
+        let gives_way = (self.conflicts.how)(&path()) == OnConflict::Replace;
         self.task.vacates() && !is_folder && !gives_way
     }
 

@@ -186,8 +186,8 @@ impl Draft<'_> {
         };
         let mut step = Step::new(verb, reason, (Some(source), destination));
         if let What::Aspects(aspects) = what {
-            let (sides, path) = ((Some(source), destination), TreePath::default());
-            step.aspects = self.policy.told_by_a_folder(aspects, sides, &path);
+            let sides = (Some(source), destination);
+            step.aspects = self.policy.told_by_a_folder(aspects, sides, &TreePath::default);
             if step.aspects.is_empty() {
                 return None;
             }

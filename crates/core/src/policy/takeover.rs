@@ -4,7 +4,6 @@
 use std::collections::HashSet;
 
 use crate::compare::Presence;
-
 use crate::scope::Passage;
 
 use super::draft::{Draft, Drafted, folders_by_step};
