@@ -149,8 +149,7 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
         room.write(&format!("source/tides/{i}.csv"), "high");
         room.write(&format!("echo/it's old/{i}.csv"), "low");
     }
-    // Else both may be of one tick of the clock.
-    set_time(&room.path("echo"), 1_000_000_000);
+    set_time(&room.path("echo"), 1_100_000_000);
     let limited = room.run("verify --limit 2 --suggest source echo");
     assert_eq!(limited.code, 1);
     let count = |text: &str| limited.out.matches(text).count();

@@ -54,18 +54,18 @@ impl Room {
         let path = self.path(name);
         let folder = if name.ends_with('/') { &*path } else { path.parent().unwrap() };
         fs::create_dir_all(folder).unwrap();
-        // Whatever the umask of whoever runs the tests.
-        let chmod = |path: &Path, mode| {
+        // Whatever the umask of whoever runs the tests, and whatever their clock shows.
+        let settle = |path: &Path, mode| {
             fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+            set_time(path, 1_000_000_000);
         };
-        let room = self.base.path();
-        let above = folder.ancestors().take_while(|above| *above != room);
-        above.for_each(|folder| chmod(folder, 0o755));
         if folder != path {
             fs::write(&path, content).unwrap();
-            chmod(&path, 0o644);
-            set_time(&path, 1_000_000_000);
+            settle(&path, 0o644);
         }
+        let room = self.base.path();
+        let above = folder.ancestors().take_while(|above| *above != room);
+        above.for_each(|folder| settle(folder, 0o755));
     }
 
     pub fn command(&self, line: &str) -> Command {
