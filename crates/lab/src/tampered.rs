@@ -145,6 +145,7 @@ tampered! {
     lock(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
     is_open_for_writing(file: BorrowedFd<'_>) -> bool;
     flush_file(file: BorrowedFd<'_>) -> ();
+    write_back(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();
     kind_of_drive(folder: BorrowedFd<'_>) -> u64;
     space(folder: BorrowedFd<'_>) -> Space;

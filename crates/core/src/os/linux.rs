@@ -15,7 +15,7 @@ use rustix::io::{Errno, retry_on_intr};
 
 use super::{
     Advice, Caller, EachName, Entry, Flags, Identity, Kind, Mount, Onto, Space, Stat, System, Time,
-    lease, proc,
+    is_unsupported, lease, proc, write_back,
 };
 
 /// Longest path that one call takes, its closing NUL left out.
@@ -389,6 +389,13 @@ impl System for Linux {
 
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()> {
         Ok(retry_on_intr(|| rustix::fs::fsync(file))?)
+    }
+
+    fn write_back(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        match write_back::write_back(file) {
+            Err(e) if is_unsupported(&e) => self.flush_file(file),
+            other => other,
+        }
     }
 
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {

@@ -7,6 +7,7 @@
 mod lease;
 mod linux;
 mod proc;
+mod write_back;
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
@@ -422,6 +423,10 @@ pub trait System: Sync {
     fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool>;
     /// Brings a file's content and attributes onto its drive.
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
+    /// Brings what was changed of a file's content onto its drive. Unlike [`flush_file`](Self::flush_file) this
+    /// costs next to nothing where all of it is there already, and does not make sure that a power cut leaves
+    /// the file there; see `sync_file_range(2)`.
+    fn write_back(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings everything written to the drive that holds `folder` onto it.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// The kernel's number for the kind of file system that holds `folder`; see `statfs(2)`.

@@ -78,7 +78,7 @@ impl Run<'_> {
             return Err(Trouble(Operation::Recheck, Cause::Overtaken("the source")));
         }
         // What is on the drive already can go from the cache, and is then read from the drive.
-        system.flush_file(copy.as_fd()).during(Operation::Recheck)?;
+        system.write_back(copy.as_fd()).during(Operation::Recheck)?;
         let _ = system.advise(copy.as_fd(), Advice::Drop, 0, 0);
         let (here, there) = (source.as_fd(), copy.as_fd());
         let differs =

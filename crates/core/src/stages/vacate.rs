@@ -288,21 +288,23 @@ impl Run<'_> {
         if copy.kind != seen.kind || copy.size != seen.size {
             return Err(not_arrived());
         }
-        let sides = (Entry::Named(here, source_name), Entry::Named(there, name));
+        let held = copy.identity;
+        if seen.kind == Kind::File {
+            let file = system.open_file(here, source_name).during(Operation::Vacate)?;
+            let opened = system.open_file(there, name).during(Operation::Vacate)?;
+            if !self.is_home(step) {
+                let sides = (Entry::Open(file.as_fd()), Entry::Open(opened.as_fd()));
+                self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
+                self.prove_flags(file.as_fd(), opened.as_fd())?;
+            }
+            self.prove_content(on, (file.as_fd(), seen), opened.as_fd(), &place.path.join(name))?;
+            return Ok(Proven { file: Some(file), copy: held });
+        }
         if !self.is_home(step) {
+            let sides = (Entry::Named(here, source_name), Entry::Named(there, name));
             self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
         }
-        let held = copy.identity;
         match seen.kind {
-            Kind::File => {
-                let file = system.open_file(here, source_name).during(Operation::Vacate)?;
-                let copy = system.open_file(there, name).during(Operation::Vacate)?;
-                if !self.is_home(step) {
-                    self.prove_flags(file.as_fd(), copy.as_fd())?;
-                }
-                self.prove_content(on, (file.as_fd(), seen), copy.as_fd(), &place.path.join(name))?;
-                Ok(Proven { file: Some(file), copy: held })
-            }
             Kind::Symlink => {
                 let target = system.read_link(here, source_name).during(Operation::Vacate)?;
                 let same = system.read_link(there, name).during(Operation::Vacate)? == target;
@@ -368,8 +370,9 @@ impl Run<'_> {
         path: &TreePath,
     ) -> Done {
         let system = self.system();
-        // What is on the drive already can go from the cache, and is then read from the drive.
-        system.flush_file(copy).during(Operation::Vacate)?;
+        // The drive was flushed. What was written since goes there too, or else it could not go from the cache
+        // and be read from the drive.
+        system.write_back(copy).during(Operation::Vacate)?;
         let numbers = on.mounted.reach.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
             (Left::seen(here, Numbers::Last), Left::seen(there, numbers))
