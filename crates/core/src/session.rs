@@ -3,7 +3,7 @@
 mod undo;
 
 use std::fmt;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
@@ -13,7 +13,7 @@ use crate::compare::{self, Compared, Comparison, Halt};
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
 use crate::observe::Observer;
-use crate::os::{Caller, Entry, System, Time};
+use crate::os::{Caller, Entry, Lock, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
 use crate::plan::{Note, Plan, Rest};
@@ -51,7 +51,7 @@ pub struct Session<'a> {
     /// The run that is to be undone, if one is.
     undoes: Option<&'a PastRun<'a>>,
     /// Of the destinations, once the guards let a plan pass.
-    locks: Mutex<Vec<OwnedFd>>,
+    locks: Mutex<Vec<Lock>>,
 }
 
 impl fmt::Debug for Session<'_> {

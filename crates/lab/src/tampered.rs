@@ -7,7 +7,8 @@ use std::sync::Mutex;
 
 use rustix::io::Errno;
 use utter_echo_core::os::{
-    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Mount, Onto, Space, Stat, System, Time,
+    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Lock, Mount, Onto, Space, Stat, System,
+    Time,
 };
 
 /// What to do to which call; calls are counted from 0.
@@ -142,7 +143,7 @@ tampered! {
     get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
-    lock(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
+    lock(folder: BorrowedFd<'_>) -> Option<Lock>;
     is_open_for_writing(file: BorrowedFd<'_>) -> bool;
     flush_file(file: BorrowedFd<'_>) -> ();
     write_back(file: BorrowedFd<'_>) -> ();

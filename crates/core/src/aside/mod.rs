@@ -22,7 +22,7 @@ use std::sync::OnceLock;
 use crate::abilities::Abilities;
 use crate::abilities::Names;
 use crate::aspect::Aspects;
-use crate::os::{Caller, Entry, Identity, Kind, System};
+use crate::os::{Caller, Entry, Identity, Kind, Lock, System};
 use crate::plan::Plan;
 use crate::problem::{Operation, Problem};
 use crate::reach::{self, Reach};
@@ -182,7 +182,7 @@ pub(crate) struct Aside<'a> {
     /// The folder of the run.
     pub(crate) folder: OwnedFd,
     /// Held as long as something may still be set aside there.
-    _lock: Option<OwnedFd>,
+    _lock: Option<Lock>,
     /// The same, as the user may name it.
     pub(crate) path: PathBuf,
     /// What its drive can hold.

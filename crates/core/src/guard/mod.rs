@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use crate::aside::Shelf;
 use crate::aspect::Aspects;
-use crate::os::{Space, System};
+use crate::os::{Lock, Space, System};
 use crate::plan::{Nested, Note, Plan};
 use crate::policy::Part;
 use crate::request::{Guard, RemovalLimit, Request, Safety};
@@ -174,7 +174,7 @@ pub(crate) fn check(
     shelf: Option<&Shelf>,
     holds_holes: bool,
     (plan, answered): (&Plan, &[Guard]),
-) -> Result<Vec<OwnedFd>, Refusal> {
+) -> Result<Vec<Lock>, Refusal> {
     let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard) && !answered.contains(&guard);
     if on(Guard::Drive) {
@@ -256,7 +256,7 @@ fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result<(), Refusa
 }
 
 /// Locks every destination that is there. One that the drive cannot lock is not locked.
-fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<OwnedFd>, Refusal> {
+fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<Lock>, Refusal> {
     let mut locks = Vec::new();
     let mut locked = Vec::new();
     for pair in pairs.iter().filter(|pair| pair.destination.exists()) {

@@ -7,15 +7,15 @@ use std::os::fd::{AsFd as _, AsRawFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{
-    Access, AtFlags, CWD, FallocateFlags, FileType, FlockOperation, Gid, IFlags, Mode, OFlags,
-    RawDir, RenameFlags, ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags,
-    StatxTimestamp, Timespec, Timestamps, UTIME_OMIT, Uid, XattrFlags,
+    Access, AtFlags, CWD, FallocateFlags, FileType, Gid, IFlags, Mode, OFlags, RawDir, RenameFlags,
+    ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp, Timespec,
+    Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
 use rustix::io::{Errno, retry_on_intr};
 
 use super::{
-    Advice, Caller, EachName, Entry, Flags, Identity, Kind, Mount, Onto, Space, Stat, System, Time,
-    is_unsupported, lease, proc, write_back,
+    Advice, Caller, EachName, Entry, Flags, Identity, Kind, Lock, Mount, Onto, Space, Stat, System,
+    Time, is_unsupported, lease, proc, write_back,
 };
 
 /// Longest path that one call takes, its closing NUL left out.
@@ -375,12 +375,8 @@ impl System for Linux {
         Ok(())
     }
 
-    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>> {
-        let handle = self.open_folder(folder, b"")?;
-        match rustix::fs::flock(&handle, FlockOperation::NonBlockingLockExclusive) {
-            Err(Errno::WOULDBLOCK) => Ok(None),
-            other => Ok(other.map(|()| Some(handle))?),
-        }
+    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<Lock>> {
+        Lock::take(self.open_folder(folder, b"")?)
     }
 
     fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool> {

@@ -6,6 +6,7 @@
 
 mod lease;
 mod linux;
+mod lock;
 mod proc;
 mod write_back;
 
@@ -17,6 +18,7 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
 pub use linux::Linux;
+pub use lock::Lock;
 
 /// Name of the extended attribute in which the system shows an entry's access list; see `acl(5)`.
 pub const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
@@ -415,9 +417,8 @@ pub trait System: Sync {
     /// Takes one extended attribute away.
     fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
 
-    /// Takes the one lock that a folder has, as long as the handle is held; `None` if another holds
-    /// it. It goes with the process that took it, however that ends.
-    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
+    /// Takes the one lock that a folder has; `None` if another holds it.
+    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<Lock>>;
     /// True if somebody else has a file open for writing; see `F_SETLEASE` in `fcntl(2)`. Fails where that
     /// cannot be told.
     fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool>;

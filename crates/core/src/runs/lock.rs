@@ -1,14 +1,16 @@
 //! Who uses a run.
 
-use std::os::fd::{AsFd as _, OwnedFd};
+use std::os::fd::AsFd as _;
 use std::time::{Duration, Instant};
+
+use crate::os::Lock;
 
 use super::Store;
 
 /// What came of asking for a run.
 pub(crate) enum Hold {
     /// Nobody else has it as long as this is held.
-    Ours(OwnedFd),
+    Ours(Lock),
     /// It is going on, being undone, or about to be removed.
     InUse,
     /// Nothing keeps others from it: the drive cannot lock, or there is no folder.

@@ -18,7 +18,7 @@ mod retention;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use crate::os::{Entry, System, is_unsupported};
+use crate::os::{Entry, Lock, System, is_unsupported};
 
 pub(crate) use frame::Mark;
 pub(crate) use lock::Hold;
@@ -42,7 +42,7 @@ pub(crate) struct NewRun<'a> {
     pub(crate) folder: OwnedFd,
     pub(crate) recorder: Recorder<'a>,
     /// Keeps others from the run as long as it is held; nothing where the drive cannot lock.
-    pub(crate) lock: Option<OwnedFd>,
+    pub(crate) lock: Option<Lock>,
 }
 
 impl<'a> Store<'a> {

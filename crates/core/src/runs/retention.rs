@@ -1,7 +1,7 @@
 //! Which runs may go.
 
+use crate::os::Lock;
 use std::io;
-use std::os::fd::OwnedFd;
 
 use crate::leftovers;
 use crate::path::TreePath;
@@ -26,7 +26,7 @@ impl Store<'_> {
     }
 
     /// The runs that need not be kept, each held as far as that can be.
-    fn claim_old(&self, keep: &Keep) -> io::Result<Vec<(String, Option<OwnedFd>)>> {
+    fn claim_old(&self, keep: &Keep) -> io::Result<Vec<(String, Option<Lock>)>> {
         let mut runs = self.names()?;
         let old = match keep {
             Keep::Newest(count) => runs.len().saturating_sub(*count),

@@ -1,11 +1,9 @@
 //! A run that undoes another: its plan follows from what the other noted and what is there now.
 
-use std::os::fd::OwnedFd;
-
 use crate::aside::PastRun;
 use crate::guard::Refusal;
 use crate::observe::Observer;
-use crate::os::System;
+use crate::os::{Lock, System};
 use crate::path::TreePath;
 use crate::plan::{PlacedStep, Plan};
 use crate::policy::Verb;
@@ -108,7 +106,7 @@ impl<'a> Session<'a> {
 
     /// Keeps others from undoing or removing the run that is to be undone, as long as what this returns is
     /// held; nothing where the drive cannot lock.
-    pub fn hold(&self) -> Result<Option<OwnedFd>, Refusal> {
+    pub fn hold(&self) -> Result<Option<Lock>, Refusal> {
         let Some(run) = self.undoes else { return Ok(None) };
         match run.hold() {
             Hold::InUse => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
