@@ -5,10 +5,12 @@
 
 mod common;
 
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 use std::process::Stdio;
 use std::time::Duration;
 
-use common::Room;
+use common::{NOBODY, Ran, Room};
 use utter_echo_lab::{differences, snapshot};
 
 fn attic() -> Room {
@@ -67,7 +69,7 @@ fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_alread
     let moved = room.run("move --steps all,-rename attic/1931 attic/1932 loft");
     assert_eq!(moved.code, 0, "{moved:?}");
     // The first went back by another way.
-    std::fs::rename(room.path("loft/1931"), room.path("attic/1931")).unwrap();
+    fs::rename(room.path("loft/1931"), room.path("attic/1931")).unwrap();
     let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
     assert_eq!(undone.code, 0, "{undone:?}");
     assert_eq!(differences(&before, &snapshot(&room.path("attic/1932"))), "");
@@ -221,6 +223,44 @@ fn the_folder_that_one_works_in_stays() {
     assert_eq!(ran.code, 0, "{ran:?}");
     assert!(room.path("attic").exists() && room.list("attic").is_empty());
     assert_eq!(room.list("loft").len(), 8);
+}
+
+/// What only its owner can take from a shared folder is known before anything is copied.
+#[test]
+fn what_belongs_to_somebody_else_stays_in_a_shared_folder() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("this test needs root to become somebody without rights");
+    }
+    let room =
+        Room::new().with("archive/", "").with("shared/theirs.csv", "gulls").with("home/", "");
+    room.write("shared/chest/ours.csv", "terns");
+    room.write("shared/ours.csv", "skuas");
+    for ours in ["archive", "home", "shared/chest/ours.csv", "shared/ours.csv"] {
+        std::os::unix::fs::chown(room.path(ours), Some(NOBODY), Some(NOBODY)).unwrap();
+    }
+    for (shared, mode) in [("shared", 0o1777), ("shared/chest", 0o777)] {
+        fs::set_permissions(room.path(shared), fs::Permissions::from_mode(mode)).unwrap();
+    }
+    let run = room.opened_to_nobody();
+    let planned = run("move -n shared archive --set-aside home");
+    let told = |name: &str| format!("{name}: cannot move: it belongs to another user");
+    let names =
+        |ran: &Ran| ["chest", "theirs.csv"].map(|name| ran.err.matches(&told(name)).count());
+    assert_eq!((planned.code, names(&planned)), (3, [1, 1]), "{planned:?}");
+    let moved = run("move shared archive --set-aside home");
+    assert_eq!((moved.code, names(&moved)), (3, [1, 1]), "{moved:?}");
+    assert_eq!(room.list("shared"), ["chest/", "theirs.csv"]);
+    assert_eq!(room.list("archive"), ["chest/", "chest/ours.csv", "ours.csv"]);
+    // All that is left is theirs.
+    let again = run("move shared archive --set-aside home");
+    assert_eq!((again.code, names(&again)), (4, [1, 1]), "{again:?}");
+    // The folder that the root is in is somebody else's, too.
+    let chest = run("move shared/chest archive/chest --set-aside home");
+    assert!(chest.code == 0 && room.path("shared/chest").exists(), "{chest:?}");
+    assert!(
+        chest.out.contains("shared/chest itself stays, since nothing can be taken"),
+        "{chest:?}"
+    );
 }
 
 #[test]

@@ -28,6 +28,7 @@ mod alike;
 mod aside;
 mod bytes;
 mod compare;
+mod departure;
 mod leftovers;
 mod mark;
 mod overtaken;

@@ -161,6 +161,11 @@ pub enum Cause {
         "its flags lock it (immutable or append-only), so it stays in the source; lift them, or copy instead"
     )]
     SourceFlagged,
+    /// It belongs to somebody else, in a folder from which everybody may take only their own.
+    #[error(
+        "it belongs to another user, and so it stays in this folder of the source (its mode is sticky); ask its owner, or copy instead"
+    )]
+    SourceOfAnother,
     /// Copying removes nothing.
     #[error(
         "the destination has a folder of this name that is not empty; only mirror removes such a folder"

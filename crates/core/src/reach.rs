@@ -406,6 +406,7 @@ mod tests {
             gives_files: false,
             makes_devices: false,
             administers: false,
+            acts_for_owners: false,
         };
         Reach::new(Aspects::ALL, drive, &caller, slack)
     }

@@ -3,6 +3,7 @@
 mod undo;
 
 use std::fmt;
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -10,6 +11,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use crate::abilities::{Abilities, Ability};
 use crate::aside::{Aside, Earlier, PastRun, Shelf};
 use crate::compare::{self, Compared, Comparison, Halt};
+use crate::departure;
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
 use crate::observe::Observer;
@@ -260,15 +262,15 @@ impl<'a> Session<'a> {
     fn passage_of_root(&self, comparison: &Comparison<'_>) -> Passage {
         let pair = comparison.pair;
         let is_there = pair.destination.exists() || pair.single.is_some();
-        let may_go = || {
-            let (above, _) = sides::parent_of_root(self.system, &pair.source)?;
-            self.system.may_change(above.as_fd())?;
-            self.system.may_change(pair.source.as_fd())
-        };
-        if is_there || may_go().is_err() {
+        let may_change = self.system.may_change(pair.source.as_fd());
+        if is_there || may_change.is_err() || self.is_root_held(pair).unwrap_or(true) {
             return Passage::Closed;
         }
         compare::passage::of_roots(comparison)
+    }
+
+    fn is_root_held(&self, pair: &Pair) -> io::Result<bool> {
+        departure::is_root_held(self.system, &self.caller, pair)
     }
 
     /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
@@ -285,7 +287,15 @@ impl<'a> Session<'a> {
         let here = self.system.open_root(Path::new("."));
         let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
         let works_there = here.is_ok_and(|here| here.identity == stat.identity);
-        if works_there { Err(Some(Rest::WorkedIn)) } else { Ok(stat.into()) }
+        if works_there {
+            return Err(Some(Rest::WorkedIn));
+        }
+        // Where that cannot be found out, it is tried.
+        if self.is_root_held(pair).unwrap_or(false) {
+            Err(Some(Rest::Held))
+        } else {
+            Ok(stat.into())
+        }
     }
 
     /// Where all that is in a source goes and its root stays, that is told.

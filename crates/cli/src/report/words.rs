@@ -256,6 +256,12 @@ pub(crate) fn note(note: &Note) -> String {
         Note::RootStays(source, Rest::WorkedIn) => {
             format!("{} itself stays, since you are working in it", names::harmless(source))
         }
+        Note::RootStays(source, Rest::Held) => {
+            format!(
+                "{} itself stays, since nothing can be taken from the folder that it is in",
+                names::harmless(source)
+            )
+        }
         Note::NotUndoable(why) => format!(
             "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
         ),

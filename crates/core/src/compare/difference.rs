@@ -162,6 +162,8 @@ pub(crate) struct Folder {
     pub(crate) stays_here: bool,
     /// Why nothing can go from the source's folder itself, where that was asked.
     pub(crate) locked: Option<Cause>,
+    /// The user whose entries alone can go from it; all can where there is none.
+    pub(crate) only_of: Option<u32>,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the

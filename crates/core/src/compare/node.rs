@@ -4,6 +4,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use crate::departure;
 use crate::drives::{Mounted, Numbers};
 use crate::mark::Doubt;
 use crate::os::{Kind, Stat, Time};
@@ -116,6 +117,7 @@ struct Inner {
     /// The same of the source's folder.
     stays_here: bool,
     locked: Option<Cause>,
+    only_of: Option<u32>,
 }
 
 impl Node {
@@ -184,6 +186,16 @@ impl Node {
     /// Nothing can go from the source's folder.
     pub(super) fn lock(&self, cause: Cause) {
         self.inner().locked = Some(cause);
+    }
+
+    /// Nothing can go from the source's folder but what this user owns.
+    pub(super) fn lock_but_for(&self, owner: u32) {
+        self.inner().only_of = Some(owner);
+    }
+
+    /// True if the flags of an entry of the source's folder, or its owner, keep it there.
+    pub(super) fn is_held(&self, source: &Stat) -> bool {
+        departure::hold(&State::from(source), self.inner().only_of).is_some()
     }
 
     pub(super) fn note_taken(&self, (source, destination): (bool, bool)) {
@@ -341,6 +353,7 @@ impl Node {
             holds: inner.holds,
             stays_here: inner.stays_here,
             locked: inner.locked,
+            only_of: inner.only_of,
             for_what_it_holds: *conditional,
             below: inner.below,
         };

@@ -65,9 +65,8 @@ impl Walk<'_, '_> {
     /// How an entry that only the source has could come to its place.
     pub(super) fn passage(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Passage {
         let passage = visit.listed.passage;
-        // What is locked cannot be renamed either.
-        let is_locked = !source.flags.and(Flags::LOCKS).is_empty();
-        if passage == Passage::Closed || is_locked || visit.leaves_source(source) {
+        // What cannot be taken away cannot be renamed either.
+        if passage == Passage::Closed || visit.leaves_source(source) || visit.node.is_held(source) {
             return Passage::Closed;
         }
         if source.kind != Kind::Folder {

@@ -2,7 +2,7 @@
 
 use std::cell::Cell;
 use std::collections::HashMap;
-use std::io::{self, ErrorKind};
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use crate::abilities::Folding;
 use crate::drives::Numbers;
 use crate::mark::{self, Doubt};
-use crate::os::{Flags, Stat};
+use crate::os::{Entry, Flags, Stat, is_forbidden};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::Note;
@@ -317,14 +317,18 @@ impl Walk<'_, '_> {
         if self.context.scope.same != Same::Told {
             return;
         }
-        let flags = node.begun.source.map(|stat| stat.flags).unwrap_or_default();
-        if !flags.and(Flags::LOCKS).is_empty() {
-            node.lock(Cause::SourceFlagged);
-            return;
+        let seen = || self.context.system.stat(Entry::Open(source));
+        if let Some(folder) = node.begun.source.or_else(|| seen().ok()) {
+            if !folder.flags.and(Flags::LOCKS).is_empty() {
+                node.lock(Cause::SourceFlagged);
+                return;
+            }
+            let caller = &self.context.drives.root().reach.caller;
+            caller.bound_to(&folder).inspect(|owner| node.lock_but_for(*owner));
         }
         // Where this cannot be asked, taking away the first of it tells.
         if let Err(Cause::System(error)) = self.try_hard(|| self.context.system.may_change(source))
-            && matches!(error.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem)
+            && is_forbidden(&error)
         {
             node.lock(Cause::SourceLocked(error));
         }

@@ -36,6 +36,12 @@ pub fn is_unsupported(error: &io::Error) -> bool {
     error.raw_os_error().is_some_and(|number| said.contains(&number))
 }
 
+/// True if an error says that the caller, or nobody, may do that there.
+pub fn is_forbidden(error: &io::Error) -> bool {
+    use io::ErrorKind::{PermissionDenied, ReadOnlyFilesystem};
+    matches!(error.kind(), PermissionDenied | ReadOnlyFilesystem)
+}
+
 /// What an entry is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -278,6 +284,17 @@ pub struct Caller {
     pub makes_devices: bool,
     /// May read and write the `trusted` and `security` attributes (`CAP_SYS_ADMIN`).
     pub administers: bool,
+    /// May do with the entries of others what their owners may (`CAP_FOWNER`).
+    pub acts_for_owners: bool,
+}
+
+impl Caller {
+    /// The user whose entries alone this one may take away from a folder, or rename; `None` if all. That is
+    /// what the sticky bit of a shared folder says.
+    pub(crate) fn bound_to(&self, folder: &Stat) -> Option<u32> {
+        let is_sticky = folder.mode & 0o1000 != 0;
+        (is_sticky && folder.uid != self.uid && !self.acts_for_owners).then_some(self.uid)
+    }
 }
 
 /// What [`System::list`] calls for every name.

@@ -75,6 +75,7 @@ pub(super) fn caller_of(status: &str) -> Option<Caller> {
         gives_files: holds(0),
         makes_devices: holds(27),
         administers: holds(21),
+        acts_for_owners: holds(3),
     })
 }
 

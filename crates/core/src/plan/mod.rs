@@ -133,7 +133,8 @@ impl Plan {
     /// True if there is nothing to do since nothing can be taken from the source.
     pub fn is_locked(&self) -> bool {
         let is_lock = |problem: &Problem| {
-            matches!(problem.cause, Cause::SourceLocked(_) | Cause::SourceFlagged)
+            use Cause::{SourceFlagged, SourceLocked, SourceOfAnother};
+            matches!(problem.cause, SourceLocked(_) | SourceFlagged | SourceOfAnother)
         };
         self.is_empty() && self.problems.iter().any(is_lock)
     }

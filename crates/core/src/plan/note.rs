@@ -51,6 +51,8 @@ pub enum Rest {
     Mounted,
     /// The run was started in it.
     WorkedIn,
+    /// Nothing can be taken from the folder that it is in, or not by this user.
+    Held,
 }
 
 /// Where the source's names turned up instead of in the destination.

@@ -6,8 +6,9 @@ use crate::aspect::{Aspect, Aspects};
 use crate::compare::{
     self, Below, Change, Difference, Linked, Obstacle, Presence, Seen, Station, Stays, What,
 };
+use crate::departure;
 use crate::drives::DriveId;
-use crate::os::{Flags, Kind};
+use crate::os::Kind;
 use crate::path::TreePath;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::OnConflict;
@@ -67,6 +68,7 @@ impl Station for Draft<'_> {
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
         let (path, is_root) = (std::mem::take(&mut folder.path), folder.is_root);
         let (locked, mut is_held) = (folder.locked.take(), false);
+        let only_of = folder.only_of;
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
         let mut drafted = Drafted::new(folder);
@@ -85,11 +87,13 @@ impl Station for Draft<'_> {
             let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
             let goes = goes.filter(|_| !is_kept());
             let decision = if goes.is_some() { decision } else { decision.by_copying() };
-            let own_lock = is_locked_itself(difference.source) && goes.is_some();
-            if own_lock && locked.is_none() {
-                self.decided.problems.push(locked_itself(own()));
+            let own_hold = difference.source.state().filter(|_| goes.is_some());
+            let own_hold = own_hold.and_then(|state| departure::hold(&state, only_of));
+            let holds = own_hold.is_some() || locked.is_some() && goes.is_some();
+            if let Some(cause) = own_hold.filter(|_| locked.is_none()) {
+                let problem = Problem { path: own(), operation: Operation::Vacate, cause };
+                self.decided.problems.push(problem);
             }
-            let holds = own_lock || locked.is_some() && goes.is_some();
             stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
             is_held |= holds;
             vacates.extend(goes.filter(|_| !holds));
@@ -210,15 +214,6 @@ fn alone(facts: Linked, slots: &HashMap<usize, usize>) -> LinkedName {
 /// True if a folder of the source was to be made there.
 fn sides_make_a_folder(difference: &Difference) -> bool {
     is_a_folder(difference.source)
-}
-
-/// True for what nobody can rename or take away before its flags are lifted.
-fn is_locked_itself(seen: Seen) -> bool {
-    seen.state().is_some_and(|state| !state.flags().and(Flags::LOCKS).is_empty())
-}
-
-fn locked_itself(path: TreePath) -> Problem {
-    Problem { path, operation: Operation::Vacate, cause: Cause::SourceFlagged }
 }
 
 fn is_a_folder(seen: Seen) -> bool {

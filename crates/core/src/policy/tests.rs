@@ -100,6 +100,7 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
         holds: false,
         stays_here: false,
         locked: None,
+        only_of: None,
         for_what_it_holds: false,
         below: Vec::new(),
     }
