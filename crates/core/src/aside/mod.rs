@@ -229,7 +229,11 @@ impl<'a> Aside<'a> {
             let origins = pairs.iter().map(|pair| origin::of(system, pair));
             notes::add(&recorder, &Note::Sources(origins.collect::<io::Result<_>>()?))?;
         }
-        let abilities = Abilities::try_out(system, caller, folder.as_fd());
+        let abilities = match set_aside.what {
+            Keeping::Displaced => Abilities::try_out(system, caller, folder.as_fd()),
+            // Nothing but notes is written there.
+            Keeping::Notes => Abilities::default(),
+        };
         let reach = Reach::new(Aspects::ALL, abilities, caller, 0);
         let path = shelf.path.join(run.name);
         let (keeping, lost) = (set_aside.what, OnceLock::new());
