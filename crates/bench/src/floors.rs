@@ -176,6 +176,38 @@ pub(crate) fn copy(sides: &Sides) -> Result<()> {
     })
 }
 
+/// As [`copy`]; then all is flushed, each file read as the drive holds it, and the source's removed.
+pub(crate) fn move_all(sides: &Sides) -> Result<()> {
+    copy(sides)?;
+    let made = rustix::fs::open(&sides.destination, OFlags::RDONLY, Mode::empty())?;
+    rustix::fs::syncfs(made)?;
+    each_folder(sides, |pair, queue| {
+        let mut buffer = vec![0; BLOCK];
+        let mut files: Vec<CString> = Vec::new();
+        each_name(&pair.source, |name, kind| match kind {
+            FileType::Directory => go_below(pair, name, queue),
+            FileType::RegularFile => files.push(name.to_owned()),
+            _ => {}
+        });
+        for name in files {
+            read_anew(&open(&pair.destination, &name, OFlags::NOFOLLOW, 0), &mut buffer);
+            rustix::fs::unlinkat(&pair.source, &name, AtFlags::empty()).expect("a file goes");
+        }
+    })?;
+    Ok(std::fs::remove_dir_all(&sides.source)?)
+}
+
+fn read_anew(file: &OwnedFd, buffer: &mut [u8]) {
+    rustix::fs::fadvise(file, 0, None, rustix::fs::Advice::DontNeed).expect("it can be dropped");
+    let mut offset = 0;
+    loop {
+        match rustix::io::pread(file, &mut *buffer, offset).expect("a file can be read") {
+            0 => return,
+            read => offset += read as u64,
+        }
+    }
+}
+
 fn copy_file(pair: &Pair, name: &CStr, stat: &Statx, buffer: &mut [u8]) {
     let source = open(&pair.source, name, OFlags::RDONLY | OFlags::NOFOLLOW, 0);
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW;

@@ -62,6 +62,8 @@ enum Floor {
     ScanClosely(Sides),
     /// Make every folder and file, with content, owner, mode and time.
     Copy(Sides),
+    /// The same, flushed, what was made read once from the drive, and the source removed.
+    Move(Sides),
     /// Read all files of both sides and compare them.
     Compare(Sides),
     /// Do nothing: what starting a process costs.
@@ -90,6 +92,7 @@ fn main() -> Result<()> {
         Some(Floor::Scan(sides)) => floors::scan(&sides, false),
         Some(Floor::ScanClosely(sides)) => floors::scan(&sides, true),
         Some(Floor::Copy(sides)) => floors::copy(&sides),
+        Some(Floor::Move(sides)) => floors::move_all(&sides),
         Some(Floor::Compare(sides)) => floors::compare(&sides),
         None => rows::measure_all(&options, &built(&options)?),
     }

@@ -70,6 +70,7 @@ pub(crate) fn measure_all(options: &Options, utter: &Path) -> Result<()> {
     bench.wide()?;
     bench.large()?;
     bench.mixed()?;
+    bench.moves()?;
     bench.toolchain()?;
     bench.starting()?;
     bench.growth()
@@ -144,6 +145,40 @@ impl Bench<'_> {
         self.row(names[0], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
         self.row(names[1], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")?;
         self.clear("mixed")
+    }
+
+    /// Between drives, each of them new: the source is gone afterwards.
+    fn moves(&self) -> Result<()> {
+        for (name, shape) in [
+            ("move, small", Shape::Small(self.scaled(20_000))),
+            ("move, large", Shape::Large(self.scaled(1 << 29))),
+        ] {
+            if !self.wants(&[name]) {
+                continue;
+            }
+            let (here, there) = (self.room.join("here"), self.room.join("there"));
+            let tree = Tree::make(&here, shape)?;
+            self.clear("here")?;
+            let between = |command: &dyn Fn(&Path, &Path) -> Command| {
+                let from = Drive::fresh(&here, tree.bytes, tree.entries)?;
+                let to = Drive::fresh(&there, tree.bytes, tree.entries)?;
+                let source = from.folder().join("leaving");
+                Tree::make(&source, shape)?;
+                // What is not written out yet would be with the first flush, on either side's account.
+                rustix::fs::sync();
+                run(&mut command(&source, &to.folder().join("echo")), &[0])
+            };
+            let ours = |source: &Path, echo: &Path| {
+                let mut command = Command::new(self.utter);
+                command.args(["move", "--workers", &self.options.threads.to_string()]);
+                command.args([source, echo]).env("XDG_STATE_HOME", &self.room);
+                command
+            };
+            let theirs = |source: &Path, echo: &Path| self.floor("move", Some((source, echo)));
+            let pairs = self.pairs(|| between(&ours), || between(&theirs))?;
+            self.print(name, tree.entries, &pairs, (None, None));
+        }
+        Ok(())
     }
 
     /// A real tree that nobody made for this.

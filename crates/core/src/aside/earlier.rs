@@ -77,6 +77,15 @@ impl Earlier {
 /// Told the name of a run, how far it came, and what is known of its parts.
 type EachRun<'e> = dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()> + 'e;
 
+/// When the newest run counts.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Newest {
+    /// As the others: if it was cut short.
+    IfCutShort,
+    /// If it came to its end, too, which may have been with problems.
+    Too,
+}
+
 /// Notes that are looked through for a move that was cut short, the newest first.
 const LOOKED_AT: usize = 16;
 
@@ -86,7 +95,7 @@ impl Shelf {
     pub(crate) fn earlier(&self, system: &dyn System, pairs: &[Pair]) -> Vec<Earlier> {
         let mut earlier: Vec<Earlier> = pairs.iter().map(|_| Earlier::default()).collect();
         // A store that is not there holds nothing.
-        let _ = self.each_unfinished(system, pairs, &mut |(_, standing), parts| {
+        let _ = self.each_unfinished(system, pairs, Newest::Too, &mut |(_, standing), parts| {
             let both = earlier.iter_mut().zip(parts);
             both.for_each(|(earlier, (past, part))| earlier.take_in((past, &part), standing));
             Ok(())
@@ -96,7 +105,7 @@ impl Shelf {
 
     /// Writes down that they came to their end, now that this one has.
     pub(crate) fn end_earlier(&self, system: &dyn System, pairs: &[Pair]) -> io::Result<()> {
-        self.each_unfinished(system, pairs, &mut |(run, standing), _| {
+        self.each_unfinished(system, pairs, Newest::IfCutShort, &mut |(run, standing), _| {
             if standing != Standing::CutShort {
                 return Ok(());
             }
@@ -106,19 +115,24 @@ impl Shelf {
         })
     }
 
-    /// The newest, which may have ended with problems, and all that were cut short.
+    /// Those that were cut short, and the newest as far as it is wanted.
     fn each_unfinished(
         &self,
         system: &dyn System,
         pairs: &[Pair],
+        newest: Newest,
         each: &mut EachRun<'_>,
     ) -> io::Result<()> {
         let store = open_store(system, &self.path)?;
         for (at, run) in store.names()?.iter().rev().take(LOOKED_AT).enumerate() {
+            let is_wanted = at == 0 && newest == Newest::Too;
+            if !is_wanted && store.has_ended(run) {
+                continue;
+            }
             let Ok(notes) = store.read(run) else { continue };
             let moves = notes::about(&notes).is_some_and(|about| about.task == Task::Move);
             let is_due = notes.standing == Standing::CutShort
-                || at == 0 && notes.standing == Standing::Complete;
+                || is_wanted && notes.standing == Standing::Complete;
             if !moves || !is_due || matches!(store.hold(run), Hold::InUse) {
                 continue;
             }

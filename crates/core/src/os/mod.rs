@@ -269,6 +269,7 @@ pub struct Space {
 
 /// Who this process is, as far as it decides what can be carried.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "capabilities, each by itself")]
 pub struct Caller {
     /// Effective user.
     pub uid: u32,

@@ -32,7 +32,8 @@ pub(super) struct Line<'b> {
     pub(super) length: usize,
 }
 
-const HEAD: usize = 4 + 4 + 4 + 1;
+/// What a line without a body takes.
+pub(super) const HEAD: usize = 4 + 4 + 4 + 1;
 
 /// Puts a line behind others.
 pub(super) fn put(to: &mut Vec<u8>, number: u32, mark: Mark, body: &[u8]) {

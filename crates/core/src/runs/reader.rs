@@ -4,7 +4,7 @@ use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd as _, BorrowedFd};
 
-use crate::os::System;
+use crate::os::{Entry, System};
 
 use super::{Mark, Store, frame, notes_of};
 
@@ -55,6 +55,21 @@ impl Store<'_> {
         let file = file.map_err(Unreadable::Closed)?;
         let bytes = read_all(self.system, file.as_fd()).map_err(Unreadable::Closed)?;
         Notes::of(bytes)
+    }
+
+    /// True if the last line of a run's notes says that it came to its end. Of long notes that is told much
+    /// sooner than by reading them.
+    pub(crate) fn has_ended(&self, run: &str) -> bool {
+        self.last_mark(run).is_ok_and(|mark| mark == Some(Mark::Ended))
+    }
+
+    fn last_mark(&self, run: &str) -> io::Result<Option<Mark>> {
+        let file = self.system.open_file(self.folder(), &notes_of(run))?;
+        let size = self.system.stat(Entry::Open(file.as_fd()))?.size;
+        let mut line = [0; frame::HEAD];
+        let Some(at) = size.checked_sub(line.len() as u64) else { return Ok(None) };
+        let read = self.system.read_at(file.as_fd(), &mut line, at)?;
+        Ok(frame::take(&line[..read]).map(|(_, line)| line.mark))
     }
 }
 

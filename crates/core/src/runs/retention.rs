@@ -1,9 +1,9 @@
 //! Which runs may go.
 
-use crate::os::Lock;
 use std::io;
 
 use crate::leftovers;
+use crate::os::Lock;
 use crate::path::TreePath;
 use crate::request::Keep;
 
