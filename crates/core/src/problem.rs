@@ -137,6 +137,11 @@ pub enum Cause {
     /// It was copied, and the copy is not the same.
     #[error("the copy in the destination is not the same, so it stays in the source")]
     NotArrived,
+    /// What is in its place was taken for the same by size and time.
+    #[error(
+        "the destination has another one, though size and time agree, so it stays in the source; with --by content it counts as another, and --on-conflict says what to do"
+    )]
+    OnlyLooksTheSame,
     /// The system does not rename from there to here, though both are on one drive.
     #[error(
         "the system does not rename it from there to here; to have it copied and then removed, run again with --steps all,-rename"

@@ -297,7 +297,14 @@ impl Run<'_> {
                 self.prove_attributes(on, (sides.0, seen), (sides.1, &copy))?;
                 self.prove_flags(file.as_fd(), opened.as_fd())?;
             }
-            self.prove_content(on, (file.as_fd(), seen), opened.as_fd(), &place.path.join(name))?;
+            let path = place.path.join(name);
+            let proven = self.prove_content(on, (file.as_fd(), seen), opened.as_fd(), &path);
+            proven.map_err(|Trouble(operation, cause)| match cause {
+                Cause::NotArrived if step.reason == Reason::Arrived => {
+                    Trouble(operation, Cause::OnlyLooksTheSame)
+                }
+                other => Trouble(operation, other),
+            })?;
             return Ok(Proven { file: Some(file), copy: held });
         }
         if !self.is_home(step) {

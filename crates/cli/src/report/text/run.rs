@@ -95,7 +95,9 @@ impl Text {
             if count > 0 || !matches!(self.command, Command::Move | Command::Undo) {
                 self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
             }
-            self.line(&format!("To take this run back: utter undo {folder}"));
+            if done.count() > 0 {
+                self.line(&format!("To take this run back: utter undo {folder}"));
+            }
         }
         self.problem_count(problems);
         if run.ending != Ending::Complete {
