@@ -357,29 +357,7 @@ impl Reader {
                 drives.push((&*path).into());
             }
             Line::Folder { parent, name, known, before } => {
-                let drives = self.drives.last().map_or(0, Vec::len);
-                let DriveId(drive) = known.drive;
-                if usize::from(drive) > drives {
-                    return Err("it is on a drive that is not there".into());
-                }
-                self.end_folder();
-                let part = self.part()?;
-                let is_root = part.folders.is_empty();
-                let above = usize::try_from(parent).unwrap_or(usize::MAX);
-                if above >= part.folders.len().max(1) {
-                    return Err("its folder above does not come before it".into());
-                }
-                let name = if is_root { Vec::new() } else { name.name()? };
-                let (names, steps) = (Names::default(), Box::default());
-                part.folders.push(Folder {
-                    parent,
-                    name: name.into(),
-                    known,
-                    before,
-                    names,
-                    steps,
-                    ..Folder::default()
-                });
+                self.begin_folder(Folder { parent, known, before, ..Folder::default() }, name)?;
             }
             Line::Step(step) => {
                 let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
@@ -391,15 +369,7 @@ impl Reader {
                 let step = step_of(step, &mut Names::default(), true)?;
                 self.part()?.root_vacate = Some(step);
             }
-            Line::CameAs { name } => {
-                let name = name.name()?;
-                let part = self.parts.last_mut().ok_or("it is in no part")?;
-                let folder = part.folders.last_mut().ok_or("it is in no folder")?;
-                let source = folder.names.add(&name);
-                let step =
-                    self.steps.last().ok_or("no step is before it that it could be about")?;
-                folder.came_as.push((step.name, source));
-            }
+            Line::CameAs { name } => self.came_as(&name.name()?)?,
             Line::Name { folder, name } => {
                 self.end_folder();
                 let name = name.name()?.into();
@@ -418,6 +388,33 @@ impl Reader {
             }
             Line::End { .. } => {}
         }
+        Ok(())
+    }
+
+    fn begin_folder(&mut self, folder: Folder, name: Bytes) -> Result<(), String> {
+        let drives = self.drives.last().map_or(0, Vec::len);
+        let DriveId(drive) = folder.known.drive;
+        if usize::from(drive) > drives {
+            return Err("it is on a drive that is not there".into());
+        }
+        self.end_folder();
+        let part = self.part()?;
+        let is_root = part.folders.is_empty();
+        let above = usize::try_from(folder.parent).unwrap_or(usize::MAX);
+        if above >= part.folders.len().max(1) {
+            return Err("its folder above does not come before it".into());
+        }
+        let name = if is_root { Vec::new() } else { name.name()? };
+        part.folders.push(Folder { name: name.into(), ..folder });
+        Ok(())
+    }
+
+    fn came_as(&mut self, name: &[u8]) -> Result<(), String> {
+        let part = self.parts.last_mut().ok_or("it is in no part")?;
+        let folder = part.folders.last_mut().ok_or("it is in no folder")?;
+        let source = folder.names.add(name);
+        let step = self.steps.last().ok_or("no step is before it that it could be about")?;
+        folder.came_as.push((step.name, source));
         Ok(())
     }
 

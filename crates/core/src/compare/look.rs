@@ -83,18 +83,7 @@ impl Walk<'_, '_> {
         visit: &mut Visit<'_>,
         joined: &Joined<'n>,
     ) -> Option<Met<'n>> {
-        let is_mark = joined.name == self.mark && joined.source.is_none();
-        let in_a_tree = visit.listed.source.is_some();
-        if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
-            visit.node.holds();
-            if joined.source.is_some() {
-                visit.node.stays_here();
-            }
-            return None;
-        }
-        // What killed runs left where this one takes something away goes with that.
-        let moves_back = self.context.selection.is_of_chosen();
-        if moves_back && joined.source.is_some() && temporary::is_ours(joined.name) {
+        if self.is_no_part(visit, joined) {
             return None;
         }
         let single = self.context.pair.single.as_ref();
@@ -125,50 +114,86 @@ impl Walk<'_, '_> {
             beside: old_name.is_some(),
         };
         if let Some(hint) = joined.source {
-            let folder = visit.listed.source.as_ref()?.as_fd();
-            let counted = Some(Counted::Source);
-            let place = Place { folder, name: joined.name, hint, opens, counted };
-            let look = |side: &mut Side| self.look_at(visit.node, &path, &place, side);
-            match self.look_hard(&mut met.source, look) {
-                Ok(()) => {}
-                // Gone since it was listed: nothing may be concluded from that in this run.
-                Err(cause) if cause.is_absence() => return unknown(visit),
-                Err(cause) => {
-                    visit.problem(name, Operation::LookAtSource, cause);
-                    return unknown(visit);
-                }
+            self.look_here(visit, &path, (hint, opens), &mut met)?;
+        }
+        if let Some(hint) = there.filter(|_| met.obstacle.is_none()) {
+            let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
+            self.look_there(visit, &path, (hint, opens, counted), &mut met)?;
+        }
+        Some(met)
+    }
+
+    /// True for what belongs to runs, or to the drive itself.
+    fn is_no_part(&self, visit: &Visit<'_>, joined: &Joined<'_>) -> bool {
+        let is_mark = joined.name == self.mark && joined.source.is_none();
+        let in_a_tree = visit.listed.source.is_some();
+        if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
+            visit.node.holds();
+            if joined.source.is_some() {
+                visit.node.stays_here();
+            }
+            return true;
+        }
+        // What killed runs left where this one takes something away goes with that.
+        let moves_back = self.context.selection.is_of_chosen();
+        moves_back && joined.source.is_some() && temporary::is_ours(joined.name)
+    }
+
+    /// Looks at the source's. `None` if it cannot be known.
+    fn look_here(
+        &self,
+        visit: &mut Visit<'_>,
+        path: &TreePath,
+        (hint, opens): (Hint, bool),
+        met: &mut Met<'_>,
+    ) -> Option<()> {
+        let folder = visit.listed.source.as_ref()?.as_fd();
+        let counted = Some(Counted::Source);
+        let place = Place { folder, name: met.source_name, hint, opens, counted };
+        let look = |side: &mut Side| self.look_at(visit.node, path, &place, side);
+        match self.look_hard(&mut met.source, look) {
+            Ok(()) => {}
+            // Gone since it was listed: nothing may be concluded from that in this run.
+            Err(cause) if cause.is_absence() => return unknown(visit),
+            Err(cause) => {
+                visit.problem(met.name, Operation::LookAtSource, cause);
+                return unknown(visit);
             }
         }
         if let (Some(earlier), Side::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
             && stat.kind == Kind::Folder
         {
-            earlier.correct(&visit.listed.path.join(name), stat);
+            earlier.correct(&visit.listed.path.join(met.name), stat);
         }
         if let Some((stat, _)) = met.source.taken() {
-            if self.leaves_mount(visit, name, stat) {
+            if self.leaves_mount(visit, met.name, stat) {
                 met.source = Side::LeftOut(None);
-            } else if let Some(first) = self.falls_together(visit, name) {
+            } else if let Some(first) = self.falls_together(visit, met.name) {
                 met.obstacle = Some(Obstacle::SameName(first));
-                return Some(met);
             }
         }
-        if let Some(hint) = there {
-            let folder = visit.listed.destination.as_ref()?.as_fd();
-            let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
-            let place = Place { folder, name, hint, opens, counted };
-            let (source, node) = (&met.source, visit.node);
-            let look =
-                |side: &mut Side| self.look_at_destination(node, &path, &place, source, side);
-            match self.look_hard(&mut met.destination, look) {
-                Ok(()) => {}
-                Err(cause) if cause.is_absence() => {}
-                Err(cause) => {
-                    visit.problem(name, Operation::LookAtDestination, cause);
-                    return unknown(visit);
-                }
+        Some(())
+    }
+
+    /// Looks at the destination's. `None` if it cannot be known.
+    fn look_there(
+        &self,
+        visit: &mut Visit<'_>,
+        path: &TreePath,
+        (hint, opens, counted): (Hint, bool, Option<Counted>),
+        met: &mut Met<'_>,
+    ) -> Option<()> {
+        let folder = visit.listed.destination.as_ref()?.as_fd();
+        let place = Place { folder, name: met.name, hint, opens, counted };
+        let (source, node) = (&met.source, visit.node);
+        let look = |side: &mut Side| self.look_at_destination(node, path, &place, source, side);
+        match self.look_hard(&mut met.destination, look) {
+            Err(cause) if !cause.is_absence() => {
+                visit.problem(met.name, Operation::LookAtDestination, cause);
+                unknown(visit)
             }
+            _ => Some(()),
         }
-        Some(met)
     }
 
     /// Looks, and again where that may pass. What goes well, as most does, is put down where it stays: an

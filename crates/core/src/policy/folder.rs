@@ -52,59 +52,59 @@ impl Decision {
     }
 }
 
+/// A folder whose differences are decided about one by one, and what that came to so far.
+struct Deciding {
+    path: TreePath,
+    drive: DriveId,
+    /// Nothing can go from the source's folder, or only what this user owns.
+    is_locked: bool,
+    only_of: Option<u32>,
+    drafted: Drafted,
+    vacates: Vec<Step>,
+    /// What stays in the destination.
+    left: Stays,
+    /// Something stays in the source; it does since it cannot be taken away.
+    stays_here: bool,
+    is_held: bool,
+}
+
 impl Station for Draft<'_> {
     fn folder(&mut self, mut folder: compare::Folder) -> Below {
         let for_what_it_holds = folder.for_what_it_holds;
+        let left = if folder.holds { Stays::Something } else { Stays::Nothing };
+        let stays_here = folder.stays_here;
         if folder.is_plain() {
-            let stays = if folder.holds { Stays::Something } else { Stays::Nothing };
-            let stays_here = folder.stays_here;
-            return Below { stays, stays_here, for_what_it_holds, ..Below::default() };
+            return Below { stays: left, stays_here, for_what_it_holds, ..Below::default() };
         }
-        let mut left = if folder.holds { Stays::Something } else { Stays::Nothing };
-        let mut stays_here = folder.stays_here;
-        let mut vacates = Vec::new();
-        let drive = folder.drive();
+        let (is_root, locked) = (folder.is_root, folder.locked.take());
         let below: HashMap<usize, Below> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
-        let (path, is_root) = (std::mem::take(&mut folder.path), folder.is_root);
-        let (locked, mut is_held) = (folder.locked.take(), false);
-        let only_of = folder.only_of;
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
-        let mut drafted = Drafted::new(folder);
+        let mut deciding = Deciding {
+            path: std::mem::take(&mut folder.path),
+            drive: folder.drive(),
+            is_locked: locked.is_some(),
+            only_of: folder.only_of,
+            drafted: Drafted::new(folder),
+            vacates: Vec::new(),
+            left,
+            stays_here,
+            is_held: false,
+        };
         let goes_unseen = |difference: &Difference| {
             difference.passage == Passage::Unseen && is_a_folder(difference.source)
         };
         self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
         for (at, difference) in differences.iter().enumerate() {
-            let (child, slot) = (below.get(&at), drafted.steps.len());
-            let here = difference.came_as.unwrap_or(difference.name);
-            let own = || path.join(drafted.names.get(here));
-            let decision = self.policy.decide(difference, child, drive, &own);
-            let goes = self.policy.vacate(difference, child, &decision, drive);
-            let selection = self.policy.selection;
-            let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
-            let goes = goes.filter(|_| !is_kept());
-            let decision = if goes.is_some() { decision } else { decision.by_copying() };
-            let own_hold = difference.source.state().filter(|_| goes.is_some());
-            let own_hold = own_hold.and_then(|state| departure::hold(&state, only_of));
-            let holds = own_hold.is_some() || locked.is_some() && goes.is_some();
-            if let Some(cause) = own_hold.filter(|_| locked.is_none()) {
-                let problem = Problem { path: own(), operation: Operation::Vacate, cause };
-                self.decided.problems.push(problem);
-            }
-            stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
-            is_held |= holds;
-            vacates.extend(goes.filter(|_| !holds));
-            let decision = self.unless_locked(decision, difference, child, holds);
-            let came_as = difference.came_as.map(|source| (difference.name, source));
-            drafted.came_as.extend(came_as);
-            left = left.max(self.note_down(&mut drafted, &path, difference, child, decision));
-            if drafted.steps.len() > slot {
+            let slot = deciding.drafted.steps.len();
+            self.difference(&mut deciding, difference, below.get(&at));
+            if deciding.drafted.steps.len() > slot {
                 slots.insert(at, slot);
             }
         }
+        let Deciding { path, mut drafted, vacates, left, stays_here, is_held, .. } = deciding;
         let is_removal = |step: &Step| step.verb == Verb::Remove;
         let removes = below.values().any(|below| below.removes)
             || drafted.steps.iter().flatten().any(is_removal);
@@ -127,6 +127,38 @@ impl Station for Draft<'_> {
 }
 
 impl Draft<'_> {
+    /// Decides about one difference: what arrives or changes in the destination, and what goes from the source.
+    fn difference(
+        &mut self,
+        folder: &mut Deciding,
+        difference: &Difference,
+        child: Option<&Below>,
+    ) {
+        let here = difference.came_as.unwrap_or(difference.name);
+        let own = || folder.path.join(folder.drafted.names.get(here));
+        let decision = self.policy.decide(difference, child, folder.drive, &own);
+        let goes = self.policy.vacate(difference, child, &decision, folder.drive);
+        let selection = self.policy.selection;
+        let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
+        let goes = goes.filter(|_| !is_kept());
+        let decision = if goes.is_some() { decision } else { decision.by_copying() };
+        let own_hold = difference.source.state().filter(|_| goes.is_some());
+        let own_hold = own_hold.and_then(|state| departure::hold(&state, folder.only_of));
+        let holds = own_hold.is_some() || folder.is_locked && goes.is_some();
+        if let Some(cause) = own_hold.filter(|_| !folder.is_locked) {
+            let problem = Problem { path: own(), operation: Operation::Vacate, cause };
+            self.decided.problems.push(problem);
+        }
+        folder.stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
+        folder.is_held |= holds;
+        folder.vacates.extend(goes.filter(|_| !holds));
+        let decision = self.unless_locked(decision, difference, child, holds);
+        let came_as = difference.came_as.map(|source| (difference.name, source));
+        folder.drafted.came_as.extend(came_as);
+        let Deciding { path, drafted, left, .. } = folder;
+        *left = (*left).max(self.note_down(drafted, path, difference, child, decision));
+    }
+
     /// What nothing can take from the source is not copied either: what is in a folder that holds it, or a
     /// folder of which all stays.
     fn unless_locked(
