@@ -9,6 +9,7 @@ use anyhow::Result;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{CommandFactory as _, FromArgMatches as _};
 use clap_complete::CompleteEnv;
+use utter_echo_core::request::Request;
 
 use crate::commands::Arguments;
 use crate::context::Context;
@@ -56,9 +57,29 @@ pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called,
     Ok(Called { arguments, context: Context::new(typed) })
 }
 
+/// The same of a call that a command makes in its turn.
+pub(crate) fn parse_within(
+    words: impl IntoIterator<Item = OsString>,
+    context: &Context,
+) -> Result<Called, clap::Error> {
+    let Called { arguments, context: own } = parse(words)?;
+    Ok(Called { arguments, context: context.within(own.typed) })
+}
+
 impl Called {
+    /// What it was understood as, for tests.
+    #[cfg(test)]
+    pub(crate) fn understood(&self) -> String {
+        format!("{:?}", self.arguments)
+    }
+
     pub(crate) fn run(&self) -> Result<Exit> {
         self.arguments.command.command().run(&self.context)
+    }
+
+    /// What is asked of the core, of commands that compare two sides.
+    pub(crate) fn request(&self) -> Result<Option<Request>> {
+        self.arguments.command.command().request(&self.context)
     }
 }
 
@@ -70,13 +91,11 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
         streams::tell(text.trim_end());
         return Wrong;
     }
-    // What follows the first paragraph is told below, and shorter.
-    let text = text.strip_prefix("error: ").unwrap_or(&text);
-    let what = text.split("\n\n").next().unwrap_or(text);
     let what = missing(error, only_one_more)
         .or_else(|| unknown(error))
         .or_else(|| not_text(error))
-        .unwrap_or_else(|| what.trim_end().to_owned());
+        .unwrap_or_else(|| first_paragraph(&text));
+    let text = text.strip_prefix("error: ").unwrap_or(&text);
     let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
     let help = match command(text) {
         Some(command) => format!("'utter {command} -h' lists the options"),
@@ -86,6 +105,28 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
         [what].into_iter().chain(answer.or_else(|| similar(error))).chain([help]).collect();
     streams::tell_wrong(&lines.join("\n  "));
     Wrong
+}
+
+/// What follows it is told otherwise, and shorter.
+fn first_paragraph(text: &str) -> String {
+    let text = text.strip_prefix("error: ").unwrap_or(text);
+    text.split("\n\n").next().unwrap_or(text).trim_end().to_owned()
+}
+
+/// What is wrong with a call that nobody typed, and what was probably meant.
+pub(crate) fn told(error: &clap::Error) -> (String, Option<String>) {
+    (first_paragraph(&error.render().to_string()), similar(error))
+}
+
+/// The long name of the option that an error is about.
+pub(crate) fn option_of(error: &clap::Error) -> Option<String> {
+    let option = match error.get(ContextKind::InvalidArg)? {
+        ContextValue::String(option) => option,
+        ContextValue::Strings(options) => options.first()?,
+        _ => return None,
+    };
+    let name = option.strip_prefix("--")?.split([' ', '=', '[']).next()?;
+    Some(name.to_owned())
 }
 
 /// The command that a call began with, from the usage that an error tells, or else from the call itself.

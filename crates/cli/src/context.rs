@@ -1,13 +1,15 @@
 //! What a command finds around it: the clock, signals, and the user's folders.
 
-use std::cell::OnceCell;
+use std::cell::{Cell, OnceCell};
 use std::path::PathBuf;
+use std::rc::Rc;
 
 use anyhow::{Context as _, Result};
 use clap::ArgMatches;
 use jiff::Timestamp;
 use utter_echo_core::os::Time;
 
+use crate::report::Heard;
 use crate::signals::Signals;
 
 pub(crate) struct Context {
@@ -15,12 +17,21 @@ pub(crate) struct Context {
     pub(crate) typed: ArgMatches,
     /// When the command began.
     pub(crate) began: Timestamp,
-    signals: OnceCell<Signals>,
+    signals: Rc<OnceCell<Signals>>,
+    /// What its reports told.
+    pub(crate) heard: Rc<Cell<Heard>>,
 }
 
 impl Context {
     pub(crate) fn new(typed: ArgMatches) -> Self {
-        Self { typed, began: Timestamp::now(), signals: OnceCell::new() }
+        let (signals, heard) = (Rc::default(), Rc::default());
+        Self { typed, began: Timestamp::now(), signals, heard }
+    }
+
+    /// Of a command that another one calls, and that hears of the same signals.
+    pub(crate) fn within(&self, typed: ArgMatches) -> Self {
+        let (signals, heard) = (Rc::clone(&self.signals), Rc::clone(&self.heard));
+        Self { typed, began: Timestamp::now(), signals, heard }
     }
 
     /// When the command began, as the core tells times.
@@ -44,9 +55,18 @@ impl Context {
     }
 }
 
+/// Where this user's programs look for what they are told: `XDG_CONFIG_HOME`, else `~/.config`.
+pub(crate) fn config_folder() -> Option<PathBuf> {
+    user_folder("XDG_CONFIG_HOME", ".config")
+}
+
 /// Where this user's programs keep what may be lost: `XDG_STATE_HOME`, else `~/.local/state`.
 pub(crate) fn state_folder() -> Option<PathBuf> {
+    user_folder("XDG_STATE_HOME", ".local/state")
+}
+
+fn user_folder(name: &str, below_home: &str) -> Option<PathBuf> {
     let absolute =
         |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
-    absolute("XDG_STATE_HOME").or_else(|| Some(absolute("HOME")?.join(".local/state")))
+    absolute(name).or_else(|| Some(absolute("HOME")?.join(below_home)))
 }

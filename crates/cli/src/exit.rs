@@ -7,6 +7,7 @@ use utter_echo_core::saved::BadPlan;
 use utter_echo_core::select::BadPattern;
 use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
+use crate::jobs::Wrong;
 use crate::terminal::streams;
 
 /// How the process ends.
@@ -35,6 +36,22 @@ impl Exit {
         Self::Interrupted,
         Self::Terminated,
     ];
+
+    /// Of two, the one that somebody who runs several must know of.
+    pub(crate) fn or_worse(self, other: Self) -> Self {
+        // From well to bad.
+        let rank = |exit: Self| match exit {
+            Self::Done => 0,
+            Self::Different => 1,
+            Self::Problems => 2,
+            Self::CutOff => 3,
+            Self::EndedEarly => 4,
+            Self::Refused => 5,
+            Self::WrongCall => 6,
+            Self::Interrupted | Self::Terminated => 7,
+        };
+        if rank(other) > rank(self) { other } else { self }
+    }
 
     /// What it means, for whoever reads the help.
     fn meaning(self) -> &'static str {
@@ -103,6 +120,7 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
         None => {}
     }
     let is_wrong_call = error.is::<WrongCall>()
+        || error.is::<Wrong>()
         || error.is::<CallError>()
         || error.is::<BadPattern>()
         || error.is::<BadPlan>()

@@ -6,6 +6,7 @@ mod context;
 mod exit;
 mod gentle;
 mod hooks;
+mod jobs;
 mod options;
 mod remembered;
 mod report;

@@ -142,7 +142,7 @@ pub(crate) fn around(
     if request.vacating.on_conflict == OnConflict::Ask && !dry_run {
         ask::require_terminal("--on-conflict ask")?;
     }
-    let report = Report::new(form, head);
+    let report = Report::new(form, head, context);
     let runner =
         Runner { request, doing, report, signals: context.signals()?, has_begun: Cell::new(false) };
     if dry_run {

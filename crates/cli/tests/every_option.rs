@@ -91,9 +91,26 @@ const TRIED: &[(&str, Then)] = &[
     ("undo --discard nowhere", Err(2, "is not the folder of a run that set something aside")),
     ("undo --notes nowhere", Err(2, "nowhere")),
     ("undo --only *.csv nowhere", Err(2, "nowhere")),
+    ("jobs --jobs utter.toml", Out(0, "night.rules")),
+    ("run --jobs utter.toml --all", There("new/tide.csv", "new/lens.svg")),
+    ("run --jobs utter.toml --tag night", There("new/tide.csv", "newer/")),
     ("help json --schema", Out(0, "\"$schema\"")),
     ("help man --out man1", There("man1/utter-copy.1", "")),
 ];
+
+const JOBS: &str = r#"
+[defaults]
+rules = "night.rules"
+[job.papers]
+does = "copy"
+source = "saltmere"
+destination = "new"
+tags = ["night"]
+[job.others]
+does = "copy"
+source = "saltmere"
+destination = "newer"
+"#;
 
 fn room() -> Room {
     let room = Room::new().with("night.rules", "# drawings\n*.svg\n").with("after", "#!/bin/sh\n");
@@ -138,6 +155,7 @@ fn room() -> Room {
     room.write("keeper/old.csv", "old");
     set_time(&room.path("keeper/lens.svg"), 1_500_000_000);
     room.write("empty/", "");
+    room.write("utter.toml", JOBS);
     // A run of long ago.
     room.write("older/lens.svg", "<svg></svg>");
     assert_eq!(room.run("copy --set-aside aside --quiet saltmere older").code, 0);

@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::os::unix::ffi::OsStringExt as _;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::Command;
 
@@ -113,7 +114,10 @@ impl Seen {
         let kinds: Vec<_> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
         assert_eq!(kinds.first(), Some(&"head"), "{line}: {output:?}");
         assert_eq!(kinds.last(), Some(&"totals"), "{line}: {output:?}");
-        assert_eq!(kinds.iter().filter(|kind| **kind == "totals").count(), 1, "{line}");
+        let all = |kind: &str| kinds.iter().filter(|other| **other == kind).count();
+        // What jobs do is told in between as by themselves.
+        assert!(all("totals") == 1 || line.starts_with("run "), "{line}");
+        assert_eq!(all("totals"), all("head"), "{line}");
         for line in &lines {
             let wrong: Vec<_> = self.validator.iter_errors(line).map(|e| e.to_string()).collect();
             assert!(wrong.is_empty(), "{line}: {wrong:?}");
@@ -194,6 +198,13 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
     let runs = seen.run(&room, "undo");
     assert!(runs.iter().any(|run| run["standing"] == "unreadable"), "{runs:?}");
     seen.run(&room, "drives");
+    let job =
+        "[job.papers]\nabout = \"papers\"\ndoes = \"copy\"\nsource = \"loft\"\ndestination = \"x\"";
+    fs::write(room.path("").join(odd("jobs")), job).unwrap();
+    fs::set_permissions(room.path("").join(odd("jobs")), fs::Permissions::from_mode(0o644))
+        .unwrap();
+    seen.run(&room, "jobs --jobs jobsODD");
+    seen.run(&room, "run --all --jobs jobsODD");
     if is_root() {
         let point = room.path("").join(odd("mounted"));
         fs::create_dir(&point).unwrap();

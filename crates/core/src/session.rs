@@ -320,7 +320,7 @@ impl<'a> Session<'a> {
     /// Takes a plan that was made before, for the same places. It holds only as far as both sides
     /// still are what it saw: see [`Session::overtaken`].
     pub fn adopt(&self, mut plan: Plan) -> Result<Plan, PlanError> {
-        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        self.refuse_overlaps()?;
         plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
         let fits = |(pair, part): (&Pair, &Part)| {
             let makes = |step: Step| step.verb == Verb::Add || step.is_taken_over();
@@ -521,6 +521,11 @@ impl<'a> Session<'a> {
             Some(shelf) => Err(set_aside_within(shelf, pair)),
             None => Ok(()),
         }
+    }
+
+    /// Fails where sides overlap, as every plan does.
+    pub fn refuse_overlaps(&self) -> Result<(), PlanError> {
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use clap::{Args, ValueHint};
-use utter_echo_core::request::Task;
+use utter_echo_core::request::{Request, Task};
 
 use super::Command;
 use crate::context::Context;
@@ -38,13 +38,22 @@ pub(crate) struct Copy {
     changing: Changing,
 }
 
-impl Command for Copy {
-    fn run(&self, context: &Context) -> Result<Exit> {
+impl Copy {
+    fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing } = self;
         let places = places(sources.clone(), destination.clone(), inside.inside)?;
         let guards = changing.doing.safety.guards();
-        let what = (Task::Copy, places);
-        let request = changing.request(what, &Dropping::default(), guards, context)?;
-        runner::change(&request, &changing.doing, Anew::of(changing), context)
+        changing.request((Task::Copy, places), &Dropping::default(), guards, context)
+    }
+}
+
+impl Command for Copy {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let changing = &self.changing;
+        runner::change(&self.asked(context)?, &changing.doing, Anew::of(changing), context)
+    }
+
+    fn request(&self, context: &Context) -> Result<Option<Request>> {
+        self.asked(context).map(Some)
     }
 }

@@ -34,11 +34,11 @@ pub(crate) struct Drives {
 }
 
 impl Command for Drives {
-    fn run(&self, _: &Context) -> Result<Exit> {
+    fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.shown.settle()?;
         let asked = drives::holding(&Linux, &self.folders)?;
         let only = (!asked.is_empty()).then_some(&*asked);
-        let report = Report::new(form, Head::new(events::Command::Drives));
+        let report = Report::new(form, Head::new(events::Command::Drives), context);
         let drives = drives::list(&Linux, only).with_context(|| {
             let why = "cannot list the mounted drives; /proc must be mounted, and readable: \
                        mount -t proc proc /proc";

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use clap::{Args, ValueHint};
-use utter_echo_core::request::{Safety, Task};
+use utter_echo_core::request::{Request, Safety, Task};
 
 use super::Command;
 use crate::context::Context;
@@ -42,13 +42,22 @@ pub(crate) struct Mirror {
     removing: Removing,
 }
 
-impl Command for Mirror {
-    fn run(&self, context: &Context) -> Result<Exit> {
+impl Mirror {
+    fn asked(&self, context: &Context) -> Result<Request> {
         let Self { source, destination, inside, dropping, removing, changing } = self;
         let places = places(vec![source.clone()], destination.clone(), inside.inside)?;
         let guards = removing.over(&Safety::default(), changing.doing.safety.guards());
-        let what = (Task::Mirror, places);
-        let request = changing.request(what, dropping, guards, context)?;
-        runner::change(&request, &changing.doing, Anew::of(changing), context)
+        changing.request((Task::Mirror, places), dropping, guards, context)
+    }
+}
+
+impl Command for Mirror {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let changing = &self.changing;
+        runner::change(&self.asked(context)?, &changing.doing, Anew::of(changing), context)
+    }
+
+    fn request(&self, context: &Context) -> Result<Option<Request>> {
+        self.asked(context).map(Some)
     }
 }

@@ -7,15 +7,18 @@ mod drives;
 mod enact;
 mod explain;
 mod help;
+mod jobs;
 mod mirror;
 mod moving;
 mod past_runs;
+mod run;
 mod undo;
 mod verify;
 
 use anyhow::Result;
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{Parser, Subcommand};
+use utter_echo_core::request::Request;
 
 use crate::context::Context;
 use crate::exit::{self, Exit};
@@ -23,6 +26,11 @@ use crate::exit::{self, Exit};
 /// A command as it was called.
 pub(crate) trait Command {
     fn run(&self, context: &Context) -> Result<Exit>;
+
+    /// What it asks of the core, if it compares two sides.
+    fn request(&self, _context: &Context) -> Result<Option<Request>> {
+        Ok(None)
+    }
 }
 
 /// Defines what can be chosen from.
@@ -52,6 +60,8 @@ commands! {
     explain::Explain,
     enact::Enact,
     undo::Undo,
+    run::Run,
+    jobs::Jobs,
     drives::Drives,
     demo::Demo,
     completions::Completions,

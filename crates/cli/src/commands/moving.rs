@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use clap::{Args, ValueHint};
-use utter_echo_core::request::Task;
+use utter_echo_core::request::{Request, Task};
 
 use super::Command;
 use crate::context::Context;
@@ -60,20 +60,29 @@ pub(crate) struct Move {
     waiting: Waiting,
 }
 
-impl Command for Move {
-    fn run(&self, context: &Context) -> Result<Exit> {
+impl Move {
+    fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, doing, .. } = self;
         let places = places(sources.clone(), destination.clone(), inside.inside)?;
         let guards = self.aside.over_move(doing.safety.guards(), context);
         let dropping = Dropping::default();
         let request = self.comparing.request(Task::Move, places, &dropping, context)?;
         let request = self.steps.apply(request).guarded(guards);
-        let request = self.moving.apply(doing.apply(request));
+        Ok(self.moving.apply(doing.apply(request)))
+    }
+}
+
+impl Command for Move {
+    fn run(&self, context: &Context) -> Result<Exit> {
         let anew = Anew {
             save_plan: self.saving.save_plan.as_deref(),
             wait_for_drive: self.waiting.wait_for_drive,
             all_or_nothing: self.all_or_nothing.all_or_nothing,
         };
-        runner::change(&request, doing, anew, context)
+        runner::change(&self.asked(context)?, &self.doing, anew, context)
+    }
+
+    fn request(&self, context: &Context) -> Result<Option<Request>> {
+        self.asked(context).map(Some)
     }
 }

@@ -17,14 +17,14 @@ use crate::report::{Report, told};
 use crate::terminal::{ask, names, streams};
 
 /// Lists the runs that can be undone.
-pub(super) fn list(args: &Undo) -> Result<Exit> {
+pub(super) fn list(args: &Undo, context: &Context) -> Result<Exit> {
     let (safety, all) = (&args.doing.safety, args.all_or_nothing.all_or_nothing);
     if safety.ask.is_some() || args.aside.set_aside.is_some() || all {
         wrong_call!(
             "the run to undo is missing\n  'utter undo' lists the runs; give the folder of one of them"
         );
     }
-    let report = report(args)?;
+    let report = report(args, context)?;
     let runs = known(&report);
     if runs.is_empty() {
         let text = "no run is known that set anything aside".to_owned();
@@ -34,10 +34,10 @@ pub(super) fn list(args: &Undo) -> Result<Exit> {
     Ok(exit::of_shown(Exit::Done))
 }
 
-fn report(args: &Undo) -> Result<Report> {
+fn report(args: &Undo, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
-    Ok(Report::new(form, Head { dry_run, ..Head::new(Command::Undo) }))
+    Ok(Report::new(form, Head { dry_run, ..Head::new(Command::Undo) }, context))
 }
 
 /// Every run in the folders that are remembered, the newest first.
@@ -60,10 +60,10 @@ fn known(report: &Report) -> Vec<Overview> {
 }
 
 /// Shows what the notes of a run say.
-pub(super) fn show(args: &Undo, path: &Path) -> Result<Exit> {
+pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> {
     let run = PastRun::open(&Linux, path)?;
     let form = args.doing.output.settle(&args.doing.verbose)?;
-    let report = Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) });
+    let report = Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) }, context);
     for placed in run.plan().steps() {
         let mut step = Step::of(&placed, None);
         if run.has_compared(&placed) {
@@ -78,7 +78,7 @@ pub(super) fn show(args: &Undo, path: &Path) -> Result<Exit> {
 
 /// Removes what runs set aside, for good.
 pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -> Result<Exit> {
-    let report = report(args)?;
+    let report = report(args, context)?;
     let runs = match what {
         DiscardWhat::Run(path) => vec![named(path)?],
         DiscardWhat::OlderThan(age) => older_than(*age, context, &report),

@@ -57,9 +57,9 @@ impl Command for Undo {
     fn run(&self, context: &Context) -> Result<Exit> {
         match (&self.discarding.discard, &self.run) {
             (Some(what), _) => past_runs::discard_runs(self, what, context),
-            (None, Some(run)) if self.discarding.notes => past_runs::show(self, run),
+            (None, Some(run)) if self.discarding.notes => past_runs::show(self, run, context),
             (None, Some(run)) => self.take_back(run, context),
-            (None, None) => past_runs::list(self),
+            (None, None) => past_runs::list(self, context),
         }
     }
 }

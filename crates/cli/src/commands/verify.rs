@@ -6,7 +6,7 @@ use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::Task;
+use utter_echo_core::request::{Request, Task};
 
 mod suggest;
 
@@ -51,10 +51,8 @@ pub(crate) struct Verify {
     listing: Listing,
 }
 
-impl Command for Verify {
-    fn run(&self, context: &Context) -> Result<Exit> {
-        let form = self.output.settle_for_verdict(&self.listing)?;
-        self.running.settle()?;
+impl Verify {
+    fn asked(&self, context: &Context) -> Result<Request> {
         if self.verifying.sample.is_some() && self.comparing.changed.reads_all() {
             wrong_call!(
                 "--by content reads every byte already\n  leave out --sample, or --by content"
@@ -64,8 +62,16 @@ impl Command for Verify {
         let places = places(sources, self.destination.clone(), self.inside.inside)?;
         let comparing = &self.comparing;
         let request = comparing.request(Task::Verify, places, &Dropping::default(), context)?;
-        let request = self.running.apply(self.verifying.apply(request, context));
-        let report = Report::new(form, Head::of(&request, false));
+        Ok(self.running.apply(self.verifying.apply(request, context)))
+    }
+}
+
+impl Command for Verify {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.output.settle_for_verdict(&self.listing)?;
+        self.running.settle()?;
+        let request = self.asked(context)?;
+        let report = Report::new(form, Head::of(&request, false), context);
         let session = Session::open(&Linux, &request)?;
         let signals = context.signals()?;
         let progress = Progress::scanning(&self.output, signals);
@@ -83,5 +89,9 @@ impl Command for Verify {
         } else {
             Exit::Different
         }))
+    }
+
+    fn request(&self, context: &Context) -> Result<Option<Request>> {
+        self.asked(context).map(Some)
     }
 }

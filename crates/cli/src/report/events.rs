@@ -46,6 +46,10 @@ field!(
     SetAsideIn = "set_aside" / "set_aside_base64"
 );
 field!(
+    /// The job file that was read.
+    JobsIn = "jobs" / "jobs_base64"
+);
+field!(
     /// Where a drive is mounted.
     MountedAt = "mounted_at" / "mounted_at_base64"
 );
@@ -69,6 +73,8 @@ pub(crate) enum Event {
     Path(Explained),
     Drive(Drive),
     Run(PastRun),
+    Job(JobTold),
+    JobRan(JobRan),
     Totals(Box<Totals>),
 }
 
@@ -87,6 +93,8 @@ pub(crate) struct Head {
     pub(crate) destination: Option<Exact<Destination>>,
     #[serde(flatten)]
     pub(crate) plan: Option<Exact<PlanFile>>,
+    #[serde(flatten)]
+    pub(crate) jobs: Option<Exact<JobsIn>>,
 }
 
 words! {
@@ -100,6 +108,8 @@ words! {
         Undo = "undo",
         Explain = "explain",
         Drives = "drives",
+        Jobs = "jobs",
+        Run = "run",
     }
 }
 
@@ -368,6 +378,56 @@ words! {
     }
 }
 
+/// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct JobTold {
+    pub(crate) name: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) about: Option<String>,
+    pub(crate) enabled: bool,
+    pub(crate) tags: Vec<String>,
+    /// Jobs that run after it, if it went well.
+    pub(crate) then: Vec<String>,
+    /// The lines that it stands for, as a shell reads them.
+    pub(crate) commands: Vec<String>,
+}
+
+/// What became of a job.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct JobRan {
+    pub(crate) name: String,
+    pub(crate) outcome: JobOutcome,
+    /// The exit code that its command would have ended with, the worst of several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) code: Option<u8>,
+    /// Steps that were done, and the bytes of what they added, replaced and removed.
+    pub(crate) done: Amount,
+    pub(crate) seconds: f64,
+    /// Entries with a problem.
+    pub(crate) problems: u64,
+}
+
+words! {
+    /// How a job ended.
+    JobOutcome {
+        Well = "well",
+        /// A verification found differences.
+        Different = "different",
+        Problems = "problems",
+        /// A guard refused, or somebody who was asked.
+        Refused = "refused",
+        /// The drive is full or gone.
+        EndedEarly = "ended-early",
+        /// What it says cannot be meant, or is not there.
+        Wrong = "wrong",
+        /// By a signal.
+        Stopped = "stopped",
+        /// A signal came before its turn.
+        NotReached = "not-reached",
+        NotEnabled = "not-enabled",
+    }
+}
+
 /// The last line, with the parts that the command has.
 #[derive(Default, Serialize, JsonSchema)]
 pub(crate) struct Totals {
@@ -381,7 +441,7 @@ pub(crate) struct Totals {
     pub(crate) verdict: Option<Verdict>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) selection: Option<Selected>,
-    /// Drives or runs that were listed.
+    /// Drives, runs or jobs that were listed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) listed: Option<u64>,
 }
@@ -411,6 +471,12 @@ pub(crate) struct Verbs {
     pub(crate) remove: Amount,
     /// What goes from the source.
     pub(crate) vacate: Amount,
+}
+
+impl Verbs {
+    pub(crate) fn amounts(&self) -> [Amount; 6] {
+        [self.add, self.replace, self.adjust, self.rename, self.remove, self.vacate]
+    }
 }
 
 /// What a run did.
@@ -496,6 +562,7 @@ impl Head {
             dry_run: false,
             sources: Sources::default(),
             destination: None,
+            jobs: None,
             plan: None,
         }
     }

@@ -24,7 +24,9 @@ use super::events::{
 };
 use super::exact::Sources;
 use super::words;
+use crate::jobs::Wrong;
 use crate::options::RUN_FORM;
+use crate::terminal::names;
 
 /// How long a run took; the time that a person thought about a question is in neither part.
 #[derive(Clone, Copy)]
@@ -279,6 +281,31 @@ pub(crate) fn drives(drives: &[drives::Drive]) -> impl Iterator<Item = Event> {
 pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
     let end = Totals { listed: Some(runs.len() as u64), ..Totals::default() };
     runs.iter().map(|run| Event::Run(run.into())).chain([end.into()])
+}
+
+/// Something is wrong with a job.
+pub(crate) fn wrong_job(wrong: &Wrong) -> Event {
+    of_a_job(&wrong.to_string())
+}
+
+/// A job whose places or rules are not as they should be.
+pub(crate) fn job_that_fails(name: &str, error: &anyhow::Error) -> Event {
+    of_a_job(&format!("job '{name}': {error:#}"))
+}
+
+/// Two jobs that write to one place.
+pub(crate) fn shared_destination(name: &str, other: &str, place: &Path) -> Event {
+    let place = names::path(place);
+    of_a_job(&format!(
+        "jobs '{name}' and '{other}' both write to '{place}'\n  give one another destination, or write \
+         shares-destination = true in both, which suits copies alone"
+    ))
+}
+
+fn of_a_job(told: &str) -> Event {
+    let (cause, advice) = told.split_once("\n  ").map_or((told, None), |(a, b)| (a, Some(b)));
+    let (cause, advice) = (cause.to_owned(), advice.map(|advice| advice.replace("\n  ", "\n")));
+    Event::Problem(Problem { path: None, operation: "job".into(), cause, advice, guard: None })
 }
 
 /// Problems alone.

@@ -3,6 +3,7 @@
 pub(crate) mod ask;
 pub(crate) mod names;
 mod progress;
+pub(crate) mod shell;
 pub(crate) mod streams;
 pub(crate) mod units;
 

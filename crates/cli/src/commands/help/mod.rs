@@ -25,7 +25,7 @@ Examples:
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Help {
-    /// A command, or one of selection, safety, drives, exit-codes, json, examples, man
+    /// A command, or one of selection, safety, drives, job-file, exit-codes, json, examples, man
     #[arg(value_name = "TOPIC")]
     topic: Option<String>,
     /// Print the JSON Schema, with the topic json
@@ -44,6 +44,7 @@ enum Topic {
     Selection,
     Safety,
     Drives,
+    JobFile,
     ExitCodes,
     Json,
     Examples,
@@ -56,6 +57,7 @@ impl Topic {
             Self::Selection => "what is taken and what is left out",
             Self::Safety => "guards, questions, dry runs, and the way back",
             Self::Drives => "what drives can hold, and drives that go away",
+            Self::JobFile => "what a file of jobs looks like",
             Self::ExitCodes => "how a command tells a script what happened",
             Self::Json => "the lines that --format json prints",
             Self::Examples => "the examples of all commands",
@@ -71,6 +73,7 @@ impl Topic {
             }
             Self::Safety => include_str!("safety.txt").to_owned(),
             Self::Drives => include_str!("drives.txt").to_owned(),
+            Self::JobFile => include_str!("job-file.txt").to_owned(),
             Self::ExitCodes => format!("{}\n{}", include_str!("exit-codes.txt"), exit::codes()),
             Self::Json => include_str!("json.txt").to_owned(),
             Self::Examples => examples(),

@@ -1,7 +1,6 @@
 //! The command that would make the destination the source's echo.
 
 use std::ffi::OsStr;
-use std::fmt::Write as _;
 use std::os::unix::ffi::OsStrExt as _;
 
 use clap::parser::ValueSource;
@@ -11,6 +10,7 @@ use utter_echo_core::plan::{Plan, Reason, Verb};
 use utter_echo_core::request::{By, Request};
 
 use crate::commands::Arguments;
+use crate::terminal::shell::quoted;
 
 /// As it can be typed into a POSIX shell: what the verification was told, as far as the other command knows
 /// that, and what it needs to see the same differences.
@@ -78,38 +78,6 @@ fn said(option: &Arg, typed: &ArgMatches) -> Vec<String> {
         format!("--{long}{between}{}", quoted(value))
     };
     values.map(word).collect()
-}
-
-/// A word as every POSIX shell reads it back, without a character that could steer a terminal.
-fn quoted(word: &OsStr) -> String {
-    match word.to_str() {
-        Some(text) if !text.contains(char::is_control) => {
-            // Nothing but a NUL cannot be quoted, and no argument holds one.
-            shlex::try_quote(text).map(Into::into).unwrap_or_default()
-        }
-        _ => printed(word.as_bytes()),
-    }
-}
-
-/// A word with control characters, or not UTF-8, as what `printf` makes of it.
-fn printed(word: &[u8]) -> String {
-    // A substitution loses line ends at its own end.
-    let end = word.iter().rposition(|byte| *byte != b'\n').map_or(0, |last| last + 1);
-    let mut format = String::new();
-    for byte in &word[..end] {
-        match byte {
-            b'%' => format.push_str("%%"),
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' | b' ' | b'=' => {
-                format.push(char::from(*byte));
-            }
-            // Writing to a String cannot fail.
-            _ => _ = write!(format, "\\{byte:03o}"),
-        }
-    }
-    // The format of `printf` must not begin like an option.
-    let format = format.strip_prefix('-').map_or(format.clone(), |rest| format!("\\055{rest}"));
-    let lines = String::from_utf8_lossy(&word[end..]).into_owned();
-    format!("\"$(printf '{format}'){lines}\"")
 }
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 
 mod drives;
 mod explained;
+mod jobs;
 mod past_runs;
 mod run;
 mod styles;
@@ -44,6 +45,7 @@ struct Kept {
     left_out: Vec<String>,
     idle: Vec<String>,
     suggestion: Option<String>,
+    jobs: Vec<[String; 6]>,
     bytes_on_drive: u64,
 }
 
@@ -92,6 +94,9 @@ impl Text {
         if totals.listed.is_some_and(|listed| listed > 0) && self.command == Command::Undo {
             self.past_runs(totals.listed.unwrap_or_default());
         }
+        if matches!(self.command, Command::Jobs | Command::Run) {
+            self.jobs(totals);
+        }
         let Some(plan) = &totals.plan else { return };
         match (&totals.run, &totals.verdict) {
             (Some(run), _) => self.ran(plan, run, totals.problems),
@@ -122,12 +127,15 @@ impl Sink for Text {
                 self::problem(problem);
             }
             Event::Rule(rule) => self.rule(rule),
+            Event::Suggestion(line) if self.command == Command::Jobs => self.line(&line.command),
             Event::Suggestion(suggestion) => {
                 self.kept.suggestion = Some(suggestion.command.clone());
             }
             Event::Path(explained) => self.explained(explained),
             Event::Drive(drive) => self.drive(drive),
             Event::Run(run) => self.past_run(run),
+            Event::Job(job) => self.job(job),
+            Event::JobRan(ran) => self.job_ran(ran),
             Event::Totals(totals) => self.totals(totals),
         }
     }

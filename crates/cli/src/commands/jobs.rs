@@ -1,0 +1,262 @@
+//! `utter jobs`: what the job file holds, and whether it can be run.
+
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use anyhow::Result;
+use clap::{Args, Subcommand, ValueHint};
+use jiff::tz::TimeZone;
+use utter_echo_core::Session;
+use utter_echo_core::os::Linux;
+use utter_echo_core::request::{Request, Task};
+
+use super::Command;
+use crate::call;
+use crate::context::Context;
+use crate::exit::{self, Exit};
+use crate::jobs::{Job, JobFile, Wrong};
+use crate::options::Shown;
+use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
+use crate::report::{Report, told};
+use crate::terminal::shell::quoted;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter jobs                  what the job file holds
+  utter jobs check            whether every job in it could be run
+  utter jobs show papers      the command line that a job stands for";
+
+/// List the jobs of the job file, check them, or show the command line of one
+///
+/// A job is a command line with a name, kept in a file; 'utter run' runs it, and 'utter help job-file' shows
+/// what such a file looks like. The file is the one given with --jobs, else utter-echo/utter.toml in the folder of
+/// your settings (~/.config), else, for root, /etc/utter-echo/utter.toml.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES, args_conflicts_with_subcommands = true)]
+pub(crate) struct Jobs {
+    #[command(subcommand)]
+    what: Option<What>,
+    #[command(flatten)]
+    asked: Asked,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Check jobs without running them: keys, values, places, rules, and how they hang together
+    Check {
+        /// Only these jobs [default: all]
+        #[arg(value_name = "JOB")]
+        names: Vec<String>,
+        #[command(flatten)]
+        asked: Asked,
+    },
+    /// Print the command line that a job stands for, one for each pair of places
+    Show {
+        /// The job
+        #[arg(value_name = "JOB")]
+        name: String,
+        #[command(flatten)]
+        asked: Asked,
+    },
+}
+
+/// Of every command that reads the job file.
+#[derive(Debug, Args)]
+pub(crate) struct Asked {
+    #[command(flatten)]
+    pub(crate) file: JobFileOption,
+    #[command(flatten)]
+    pub(crate) shown: Shown,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Jobs")]
+pub(crate) struct JobFileOption {
+    /// Read this job file
+    ///
+    /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
+    #[arg(long = "jobs", value_name = "FILE", value_hint = ValueHint::FilePath)]
+    job_file: Option<PathBuf>,
+}
+
+impl JobFileOption {
+    pub(crate) fn read(&self, context: &Context) -> Result<JobFile, Wrong> {
+        let now = context.began.to_zoned(TimeZone::system());
+        JobFile::read(self.job_file.as_deref(), &now)
+    }
+}
+
+impl Command for Jobs {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        match &self.what {
+            None => list(&self.asked, context),
+            Some(What::Check { names, asked }) => check(names, asked, context),
+            Some(What::Show { name, asked }) => show(name, asked, context),
+        }
+    }
+}
+
+fn list(asked: &Asked, context: &Context) -> Result<Exit> {
+    let form = asked.shown.settle()?;
+    let file = asked.file.read(context)?;
+    let report =
+        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), false), context);
+    let (mut problems, mut listed) = (0, 0);
+    for name in file.names() {
+        listed += 1;
+        match file.job(name) {
+            Ok(job) => report.tell(Event::Job(JobTold::from(&job))),
+            Err(wrong) => {
+                problems += 1;
+                report.tell(told::wrong_job(&wrong));
+            }
+        }
+    }
+    report.tell(Totals { problems, listed: Some(listed), ..Totals::default() }.into());
+    Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::WrongCall }))
+}
+
+fn show(name: &str, asked: &Asked, context: &Context) -> Result<Exit> {
+    let form = asked.shown.settle()?;
+    let file = asked.file.read(context)?;
+    let job = file.job(name)?;
+    let head = Head::of_jobs(events::Command::Jobs, file.path(), false);
+    let report = Report::new(form, head, context);
+    let lines = JobTold::from(&job).commands.into_iter();
+    report.tell_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
+    report.tell(Totals::default().into());
+    Ok(exit::of_shown(Exit::Done))
+}
+
+fn check(names: &[String], asked: &Asked, context: &Context) -> Result<Exit> {
+    let form = asked.shown.settle()?;
+    let file = asked.file.read(context)?;
+    let report =
+        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), true), context);
+    let all: Vec<&str> = file.names().collect();
+    let asked_for = if names.is_empty() { all } else { names.iter().map(String::as_str).collect() };
+    let (calls, wrong) = calls_of(&file, &asked_for, context);
+    let unsound = calls.iter().filter_map(|call| Some((call, call.fails(&calls)?)));
+    let unsound = unsound.map(|(call, error)| told::job_that_fails(&call.job, &error));
+    let shared = overlaps(&calls);
+    let shared = shared.iter().map(|(a, b)| told::shared_destination(&a.job, &b.job, &b.place));
+    let problems: Vec<Event> = wrong.into_iter().chain(unsound).chain(shared).collect();
+    let exit = if problems.is_empty() { Exit::Done } else { Exit::WrongCall };
+    let (count, listed) = (problems.len() as u64, Some(asked_for.len() as u64));
+    let totals = Totals { problems: count, listed, ..Totals::default() };
+    report.tell_all(problems.into_iter().chain([totals.into()]));
+    Ok(exit::of_shown(exit))
+}
+
+/// A call of a job, as a run would make it.
+struct Call {
+    job: String,
+    request: Request,
+    /// Its destination.
+    place: PathBuf,
+    /// Others may write there, too.
+    is_shared: bool,
+}
+
+/// All calls of jobs, and what is wrong with those that cannot be made.
+fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Vec<Event>) {
+    let (mut calls, mut wrong) = (Vec::new(), Vec::new());
+    for name in names {
+        let job = match file.job(name).and_then(|job| file.check_order(&job).map(|()| job)) {
+            Ok(job) => job,
+            Err(error) => {
+                wrong.push(told::wrong_job(&error));
+                continue;
+            }
+        };
+        for words in &job.calls {
+            match Call::read(&job, words, context) {
+                Ok(call) => calls.extend(call),
+                Err(error) => wrong.push(told::job_that_fails(&job.name, &error)),
+            }
+        }
+    }
+    (calls, wrong)
+}
+
+impl Call {
+    fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
+        let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
+        let Some(request) = call::parse_within(line, context)?.request()? else { return Ok(None) };
+        let place = std::path::absolute(&request.places.destination)?;
+        let is_shared = job.shares_destination && request.task == Task::Copy;
+        let job = job.name.clone();
+        Ok(Some(Self { job, request, place, is_shared }))
+    }
+
+    fn writes(&self) -> bool {
+        !self.request.task.only_compares()
+    }
+
+    /// Why it could not run now. What another job is to make need not be there yet.
+    fn fails(&self, all: &[Self]) -> Option<anyhow::Error> {
+        let is_made = || all.iter().any(|other| other.writes() && other.place == self.place);
+        if !self.writes() && !self.place.exists() && is_made() {
+            return None;
+        }
+        let session = match Session::open(&Linux, &self.request) {
+            Ok(session) => session,
+            Err(error) => return Some(error.into()),
+        };
+        session.refuse_overlaps().err().map(Into::into)
+    }
+}
+
+/// Calls of two jobs that write to one place, or one within the other's; each pair of jobs once.
+fn overlaps(calls: &[Call]) -> Vec<(&Call, &Call)> {
+    let mut found: Vec<(&Call, &Call)> = Vec::new();
+    for (at, call) in calls.iter().enumerate().filter(|(_, call)| call.writes()) {
+        for other in calls[..at].iter().filter(|other| other.writes()) {
+            let meet = call.place.starts_with(&other.place) || other.place.starts_with(&call.place);
+            let is_meant = call.is_shared && other.is_shared || call.job == other.job;
+            let is_told = found.iter().any(|(a, b)| a.job == other.job && b.job == call.job);
+            if meet && !is_meant && !is_told {
+                found.push((other, call));
+            }
+        }
+    }
+    found
+}
+
+impl From<&Job> for JobTold {
+    fn from(job: &Job) -> Self {
+        let line = |call: &Vec<OsString>| {
+            let words = call.iter().map(|word| word_for_a_shell(word));
+            ["utter".to_owned()].into_iter().chain(words).collect::<Vec<_>>().join(" ")
+        };
+        Self {
+            name: job.name.clone(),
+            about: job.about.clone(),
+            enabled: job.enabled,
+            tags: job.tags.clone(),
+            then: job.then.clone(),
+            commands: job.calls.iter().map(line).collect(),
+        }
+    }
+}
+
+/// An option's value is quoted by itself, so that the option can be read.
+fn word_for_a_shell(word: &OsStr) -> String {
+    let bytes = word.as_bytes();
+    let value = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));
+    match value.flatten() {
+        Some(at) => {
+            let (option, value) = bytes.split_at(at + 1);
+            String::from_utf8_lossy(option).into_owned() + &quoted(OsStr::from_bytes(value))
+        }
+        None => quoted(word),
+    }
+}
+
+impl Head {
+    /// Of a command that reads the job file.
+    pub(crate) fn of_jobs(command: events::Command, file: &Path, dry_run: bool) -> Self {
+        Self { dry_run, jobs: Some(file.into()), ..Self::new(command) }
+    }
+}

@@ -1,0 +1,213 @@
+//! `utter run`: jobs, one after another.
+
+use std::collections::VecDeque;
+use std::ffi::OsString;
+use std::time::{Duration, Instant};
+
+use anyhow::Result;
+use clap::Args;
+use clap::parser::ValueSource;
+
+use super::Command;
+use super::jobs::Asked;
+use crate::call;
+use crate::context::Context;
+use crate::exit::{self, Exit, wrong_call};
+use crate::jobs::{Job, JobFile};
+use crate::report::events::{self, Amount, Event, Head, JobOutcome, JobRan, JobTold, Totals};
+use crate::report::{Heard, Report, told};
+use crate::terminal::streams;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter run --dry-run papers   what the job 'papers' would do
+  utter run --all              every job that is enabled, in the order of the file";
+
+/// Run jobs from the job file, one after another
+///
+/// A job that fails does not keep the next from running. Jobs that are to come after one ('then') run if that one
+/// went well. At the end a table tells what became of each, and the exit code is the worst of theirs. A job that is
+/// not enabled is passed over. 'utter help job-file' shows what a job file looks like.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+#[allow(clippy::struct_field_names, reason = "as the option is called")]
+pub(crate) struct Run {
+    /// The jobs, in the order in which they are to run
+    #[arg(value_name = "JOB")]
+    names: Vec<String>,
+    /// Run all jobs, in the order of the file
+    #[arg(long, conflicts_with_all = ["names", "tags"], help_heading = "Jobs")]
+    all: bool,
+    /// Run the jobs with this tag; can be given several times
+    ///
+    /// Default: those that are named.
+    #[arg(long = "tag", value_name = "TAG", conflicts_with = "names", help_heading = "Jobs")]
+    tags: Vec<String>,
+    /// Only print what would be done, and why; touch nothing
+    #[arg(long, short = 'n', help_heading = "Safety")]
+    dry_run: bool,
+    #[command(flatten)]
+    asked: Asked,
+}
+
+impl Command for Run {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.asked.shown.settle()?;
+        let file = self.asked.file.read(context)?;
+        let jobs = self.chosen(&file)?;
+        let signals = context.signals()?;
+        let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
+        let report = Report::new(form, head, context);
+        let mut due: VecDeque<Job> = jobs.into();
+        let mut ran: Vec<JobRan> = Vec::new();
+        let mut worst = Exit::Done;
+        while let Some(job) = due.pop_front() {
+            if signals.caught().is_some() {
+                ran.push(JobRan::passed_over(&job.name, JobOutcome::NotReached));
+                continue;
+            }
+            if !job.enabled {
+                ran.push(JobRan::passed_over(&job.name, JobOutcome::NotEnabled));
+                continue;
+            }
+            report.tell(Event::Job(JobTold::from(&job)));
+            let began = Instant::now();
+            let (exit, heard) = self.run_job(&job, context);
+            worst = worst.or_worse(exit);
+            ran.push(JobRan::of(&job.name, exit, (&heard, began.elapsed())));
+            if exit == Exit::Done {
+                let is_new = |name: &&String| {
+                    due.iter().all(|job| job.name != **name)
+                        && ran.iter().all(|ran| ran.name != **name)
+                };
+                let next: Vec<&String> = job.then.iter().filter(is_new).collect();
+                for name in next.into_iter().rev() {
+                    match file.job(name) {
+                        Ok(next) => due.push_front(next),
+                        Err(wrong) => {
+                            report.tell(told::wrong_job(&wrong));
+                            worst = worst.or_worse(Exit::WrongCall);
+                        }
+                    }
+                }
+            }
+        }
+        let totals = Totals {
+            problems: ran.iter().map(|ran| ran.problems).sum(),
+            listed: Some(ran.len() as u64),
+            ..Totals::default()
+        };
+        report.tell_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
+        Ok(signals.caught().map_or(worst, exit::of_signal))
+    }
+}
+
+impl Run {
+    fn chosen(&self, file: &JobFile) -> Result<Vec<Job>> {
+        let all = || file.names().map(|name| file.job(name));
+        let mut chosen = Vec::new();
+        if self.all {
+            chosen = all().collect::<Result<_, _>>()?;
+        }
+        for tag in &self.tags {
+            let before = chosen.len();
+            for job in all() {
+                let job = job?;
+                let is_new = chosen.iter().all(|one: &Job| one.name != job.name);
+                if job.tags.contains(tag) && is_new {
+                    chosen.push(job);
+                }
+            }
+            if chosen.len() == before {
+                wrong_call!(
+                    "no job has the tag '{tag}'\n  'utter jobs' lists the jobs with their tags"
+                );
+            }
+        }
+        for name in &self.names {
+            chosen.push(file.job(name)?);
+        }
+        if chosen.is_empty() {
+            wrong_call!(
+                "which jobs are to run is missing\n  name them, or say --all or --tag TAG; 'utter jobs' lists them"
+            );
+        }
+        chosen.iter().try_for_each(|job| file.check_order(job))?;
+        Ok(chosen)
+    }
+
+    /// Makes all calls of a job, also after one that failed.
+    fn run_job(&self, job: &Job, context: &Context) -> (Exit, Heard) {
+        let (mut worst, mut all) = (Exit::Done, Heard::default());
+        for call in &job.calls {
+            let line = [OsString::from("utter")].into_iter().chain(self.words(call, context));
+            let exit = match call::parse_within(line, context) {
+                Ok(called) => match called.run() {
+                    Ok(exit) => exit,
+                    Err(error) => {
+                        streams::tell_error(&error);
+                        exit::of_error(&error)
+                    }
+                },
+                // Those of the file were read before; what is said here as well goes with them or not.
+                Err(error) => {
+                    streams::tell_wrong(&call::told(&error).0);
+                    Exit::WrongCall
+                }
+            };
+            all.add(&context.heard.take());
+            worst = worst.or_worse(exit);
+            if context.signals().is_ok_and(|signals| signals.caught().is_some()) {
+                break;
+            }
+        }
+        (worst, all)
+    }
+
+    /// The words of a call, with what is said for all jobs here.
+    fn words(&self, call: &[OsString], context: &Context) -> Vec<OsString> {
+        let typed = |id: &str| {
+            context.typed.subcommand().and_then(|(_, typed)| {
+                let given = typed.value_source(id) == Some(ValueSource::CommandLine);
+                given.then(|| typed.get_raw(id)).flatten()?.next().map(ToOwned::to_owned)
+            })
+        };
+        let mut words = call.to_vec();
+        for id in ["format", "color"] {
+            let Some(value) = typed(id) else { continue };
+            let begin = format!("--{id}=");
+            words.retain(|word| !word.to_string_lossy().starts_with(&begin));
+            let mut word = OsString::from(begin);
+            word.push(value);
+            words.insert(1, word);
+        }
+        let is_verify = call.first().is_some_and(|word| word == "verify");
+        let is_dry = call.iter().any(|word| word == "--dry-run");
+        if self.dry_run && !is_verify && !is_dry {
+            words.insert(1, "--dry-run".into());
+        }
+        words
+    }
+}
+
+impl JobRan {
+    fn passed_over(name: &str, outcome: JobOutcome) -> Self {
+        let done = Amount { entries: 0, bytes: 0 };
+        Self { name: name.into(), outcome, code: None, done, seconds: 0.0, problems: 0 }
+    }
+
+    fn of(name: &str, exit: Exit, (heard, took): (&Heard, Duration)) -> Self {
+        let outcome = match exit {
+            Exit::Done => JobOutcome::Well,
+            Exit::Different => JobOutcome::Different,
+            Exit::Problems | Exit::CutOff => JobOutcome::Problems,
+            Exit::WrongCall => JobOutcome::Wrong,
+            Exit::Refused => JobOutcome::Refused,
+            Exit::EndedEarly => JobOutcome::EndedEarly,
+            Exit::Interrupted | Exit::Terminated => JobOutcome::Stopped,
+        };
+        let done = Amount { entries: heard.entries, bytes: heard.bytes };
+        let (seconds, problems) = (took.as_secs_f64(), heard.problems);
+        Self { name: name.into(), outcome, code: Some(exit as u8), done, seconds, problems }
+    }
+}

@@ -1,0 +1,101 @@
+//! `${NAME}` in the texts of a job file.
+
+use std::collections::HashMap;
+use std::ops::Range;
+
+use jiff::Zoned;
+
+use super::spot::{Source, Wrong, nearest};
+
+/// What a name can stand for, the first that has it.
+pub(super) struct Values {
+    /// Of the file, with the place of each.
+    pub(super) own: HashMap<String, (String, Range<usize>)>,
+    given: HashMap<&'static str, String>,
+}
+
+/// Names that the program gives.
+pub(super) const GIVEN: [&str; 5] = ["host", "user", "date", "time", "job"];
+
+impl Values {
+    pub(super) fn new(own: HashMap<String, (String, Range<usize>)>, now: &Zoned) -> Self {
+        let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
+        let user = ["USER", "LOGNAME"].iter().find_map(|name| std::env::var(name).ok());
+        let user = user.unwrap_or_else(|| rustix::process::geteuid().as_raw().to_string());
+        let given = HashMap::from([
+            ("host", host.trim().to_owned()),
+            ("user", user),
+            ("date", now.strftime("%Y-%m-%d").to_string()),
+            // As it can stand in a name on every drive.
+            ("time", now.strftime("%H-%M-%S").to_string()),
+        ]);
+        Self { own, given }
+    }
+
+    /// A text of a job, at this place of the file, with what it names put in.
+    pub(super) fn expand(
+        &self,
+        source: &Source,
+        text: (&str, &Range<usize>),
+        job: &str,
+    ) -> Result<String, Wrong> {
+        self.expand_within(source, text, job, &mut Vec::new())
+    }
+
+    fn expand_within(
+        &self,
+        source: &Source,
+        (text, at): (&str, &Range<usize>),
+        job: &str,
+        above: &mut Vec<String>,
+    ) -> Result<String, Wrong> {
+        let mut expanded = String::new();
+        let mut rest = text;
+        while let Some(begin) = rest.find("${") {
+            // "$${" is "${" as it stands.
+            if rest[..begin].ends_with('$') {
+                expanded.push_str(&rest[..begin - 1]);
+                expanded.push_str("${");
+                rest = &rest[begin + 2..];
+                continue;
+            }
+            expanded.push_str(&rest[..begin]);
+            let Some((name, behind)) = rest[begin + 2..].split_once('}') else {
+                let advice = "write } behind the name, or $${ for ${ as it stands";
+                return Err(source.wrong(at, "${ has no end", advice));
+            };
+            expanded.push_str(&self.named(source, (name, at), job, above)?);
+            rest = behind;
+        }
+        Ok(expanded + rest)
+    }
+
+    fn named(
+        &self,
+        source: &Source,
+        (name, at): (&str, &Range<usize>),
+        job: &str,
+        above: &mut Vec<String>,
+    ) -> Result<String, Wrong> {
+        if let Some((text, place)) = self.own.get(name) {
+            if above.iter().any(|one| one == name) {
+                let what = format!("the value '{name}' refers to itself");
+                return Err(source.wrong(place, &what, "write out one of them"));
+            }
+            above.push(name.to_owned());
+            let expanded = self.expand_within(source, (text, place), job, above);
+            above.pop();
+            return expanded;
+        }
+        if name == "job" {
+            return Ok(job.to_owned());
+        }
+        let known = self.given.get(name).cloned();
+        known.or_else(|| std::env::var(name).ok()).ok_or_else(|| {
+            let what = format!("there is no value '{name}'");
+            let names = self.own.keys().map(String::as_str).chain(GIVEN);
+            let advice = "put it under [values], or into the environment";
+            source.wrong(at, &what, &nearest(name, names, advice))
+        })
+    }
+}

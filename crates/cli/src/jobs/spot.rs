@@ -1,0 +1,51 @@
+//! Where something stands in a job file.
+
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use crate::terminal::names;
+
+/// A job file as it was read.
+#[derive(Debug)]
+pub(crate) struct Source {
+    pub(crate) path: PathBuf,
+    pub(super) text: String,
+}
+
+/// What is wrong in a job file, where, and what to do about it.
+#[derive(Debug, thiserror::Error)]
+#[error("{told}")]
+pub(crate) struct Wrong {
+    told: String,
+}
+
+impl Wrong {
+    /// Of the file as a whole.
+    pub(super) fn of_file(path: &Path, what: &str, advice: &str) -> Self {
+        Self { told: format!("job file '{}' {what}\n  {advice}", names::path(path)) }
+    }
+}
+
+impl Source {
+    /// Something is wrong at these bytes of the file.
+    pub(super) fn wrong(&self, at: &Range<usize>, what: &str, advice: &str) -> Wrong {
+        let before = self.text.get(..at.start).unwrap_or(&self.text);
+        let begin = before.rfind('\n').map_or(0, |newline| newline + 1);
+        let number = before.matches('\n').count() + 1;
+        let column = before[begin..].chars().count() + 1;
+        let line = self.text[begin..].lines().next().unwrap_or_default();
+        let (path, line) = (names::path(&self.path), names::harmless(line.trim()));
+        let advice = if advice.is_empty() { String::new() } else { format!("\n  {advice}") };
+        Wrong { told: format!("{path}:{number}:{column}: {what}\n  {line}{advice}") }
+    }
+}
+
+/// The word of those that are known that was probably meant, as advice; else what is to be had.
+pub(super) fn nearest<'k>(word: &str, known: impl Iterator<Item = &'k str>, all: &str) -> String {
+    let alike = |one: &&str| strsim::jaro_winkler(word, one);
+    let best = known.max_by(|a, b| alike(a).total_cmp(&alike(b)));
+    match best.filter(|best| alike(best) > 0.75) {
+        Some(best) => format!("did you mean '{best}'?"),
+        None => all.to_owned(),
+    }
+}

@@ -1,0 +1,118 @@
+//! From the keys of a job to the words of a command line.
+
+use std::any::TypeId;
+use std::ffi::OsString;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use clap::{Arg, ArgAction, Command};
+use toml_edit::{Item, Value};
+
+use super::spot::{Source, Wrong, nearest};
+
+/// One key with its value, and where both stand.
+pub(super) struct Setting<'f> {
+    pub(super) key: &'f str,
+    pub(super) at: Range<usize>,
+    pub(super) value: &'f Item,
+}
+
+impl Setting<'_> {
+    /// Where the value stands.
+    pub(super) fn value_at(&self) -> Range<usize> {
+        self.value.span().unwrap_or_else(|| self.at.clone())
+    }
+}
+
+/// Puts in what a text names that stands at these bytes of the file.
+pub(super) type Expand<'e> = dyn Fn((&str, &Range<usize>)) -> Result<String, Wrong> + 'e;
+
+/// The option of a command that a key names.
+pub(super) fn option<'c>(command: &'c Command, key: &str) -> Option<&'c Arg> {
+    command.get_arguments().find(|arg| arg.get_long() == Some(key) && !asks_for_help(arg))
+}
+
+fn asks_for_help(arg: &Arg) -> bool {
+    let action = arg.get_action();
+    matches!(
+        action,
+        ArgAction::Help | ArgAction::HelpShort | ArgAction::HelpLong | ArgAction::Version
+    )
+}
+
+/// Puts together one option; `expand` puts in what a text names.
+pub(super) fn words_of(
+    source: &Source,
+    folder: &Path,
+    setting: &Setting<'_>,
+    arg: &Arg,
+    expand: &Expand<'_>,
+) -> Result<Vec<OsString>, Wrong> {
+    let (key, at) = (setting.key, setting.value_at());
+    let values = match setting.value {
+        Item::Value(Value::Array(several)) => several.iter().collect(),
+        Item::Value(one) => vec![one],
+        _ => {
+            let advice = "write key = value, or move the table to another place";
+            return Err(source.wrong(&setting.at, &format!("'{key}' takes no table"), advice));
+        }
+    };
+    let takes_value = arg.get_action().takes_values();
+    let is_alone_enough = arg.get_num_args().is_some_and(|count| count.min_values() == 0);
+    let is_list = matches!(setting.value, Item::Value(Value::Array(_)));
+    if is_list && !matches!(arg.get_action(), ArgAction::Append) {
+        let what = format!("'{key}' takes one value, and no list");
+        return Err(source.wrong(&at, &what, "leave out the brackets"));
+    }
+    let mut words = Vec::new();
+    for value in values {
+        let at = value.span().unwrap_or_else(|| at.clone());
+        let word = match value {
+            Value::Boolean(on) if !takes_value || is_alone_enough => {
+                if *on.value() {
+                    words.push(format!("--{key}").into());
+                }
+                continue;
+            }
+            Value::String(text) if takes_value => expand((text.value(), &at))?,
+            Value::Integer(number) if takes_value => number.value().to_string(),
+            Value::Float(number) if takes_value => number.value().to_string(),
+            Value::Datetime(time) if takes_value => time.value().to_string(),
+            _ if !takes_value => {
+                let what = format!("'{key}' is either true or false");
+                return Err(source.wrong(&at, &what, &format!("write {key} = true")));
+            }
+            _ => {
+                let what = format!("'{key}' takes a text or a number");
+                let example = arg.get_value_names().and_then(|names| names.first());
+                let example = example.map_or_else(|| "…".to_owned(), ToString::to_string);
+                let advice = format!("write {key} = \"{example}\", with that filled in");
+                return Err(source.wrong(&at, &what, &advice));
+            }
+        };
+        let is_path = arg.get_value_parser().type_id() == TypeId::of::<PathBuf>();
+        let mut whole = OsString::from(format!("--{key}="));
+        whole.push(if is_path { path_in(folder, &word).into() } else { OsString::from(word) });
+        words.push(whole);
+    }
+    Ok(words)
+}
+
+/// A path of a job file: `~` is the home folder, and what is relative starts from the file's own folder.
+pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
+    let home = || std::env::var_os("HOME").map(PathBuf::from);
+    let below_home = match text.strip_prefix('~') {
+        Some("") => home(),
+        Some(rest) => rest.strip_prefix('/').and_then(|rest| Some(home()?.join(rest))),
+        None => None,
+    };
+    below_home.unwrap_or_else(|| folder.join(text))
+}
+
+/// Nobody knows such an option.
+pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> Wrong {
+    let what = format!("'{}' is no option of 'utter {}'", setting.key, command.get_name());
+    let known = command.get_arguments().filter_map(Arg::get_long).chain(super::OWN);
+    let advice = format!("'utter {} --help' lists the options", command.get_name());
+    source.wrong(&setting.at, &what, &nearest(setting.key, known, &advice))
+}

@@ -1,0 +1,103 @@
+//! Jobs, and what became of them.
+
+use std::time::Duration;
+
+use unicode_width::UnicodeWidthStr as _;
+
+use super::Text;
+use super::styles::{BAD, FAINT, HEADING};
+use crate::report::events::{Command, JobOutcome, JobRan, JobTold, Totals};
+use crate::terminal::{names, units};
+
+/// The heads of the table of jobs that ran.
+const COLUMNS: [&str; 6] = ["", "", "entries", "bytes", "time", "problems"];
+
+impl Text {
+    pub(super) fn job(&mut self, job: &JobTold) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        self.line(&format!("{HEADING}{}{HEADING:#}", names::harmless(&job.name)));
+        if self.command == Command::Run {
+            return;
+        }
+        if let Some(about) = &job.about {
+            self.line(&format!("  {FAINT}{}{FAINT:#}", names::harmless(about)));
+        }
+        for command in &job.commands {
+            self.line(&format!("  {}", names::harmless(command)));
+        }
+        let facts = [("then", &job.then), ("tags", &job.tags)];
+        for (what, names) in facts.into_iter().filter(|(_, names)| !names.is_empty()) {
+            self.line(&format!("  {what}: {}", names::harmless(&names.join(", "))));
+        }
+        if !job.enabled {
+            self.line("  not enabled");
+        }
+    }
+
+    pub(super) fn job_ran(&mut self, ran: &JobRan) {
+        let span = Duration::try_from_secs_f64(ran.seconds).unwrap_or_default();
+        let was_run = ran.code.is_some();
+        let shown = |text: String| if was_run { text } else { String::new() };
+        self.kept.jobs.push([
+            names::harmless(&ran.name),
+            outcome(ran.outcome).to_owned(),
+            shown(units::count(ran.done.entries)),
+            shown(units::bytes(ran.done.bytes)),
+            shown(units::span(span.max(Duration::from_millis(1)))),
+            shown(units::count(ran.problems)),
+        ]);
+    }
+
+    /// What the listing, or the runs, come to.
+    pub(super) fn jobs(&mut self, totals: &Totals) {
+        let rows = std::mem::take(&mut self.kept.jobs);
+        if !rows.is_empty() {
+            self.line("");
+            self.table_of_jobs(&rows);
+        }
+        let Some(count) = totals.listed.filter(|_| self.command == Command::Jobs) else { return };
+        let jobs = units::counted(count, "job", "jobs");
+        let line = match (self.dry_run, totals.problems) {
+            (_, 0) if count == 0 => "There is no job in this file.".to_owned(),
+            (true, 0) => format!("Checked {jobs}: nothing is wrong."),
+            (true, _) => format!("Checked {jobs}: {BAD}not all can be run{BAD:#}, see above."),
+            (false, _) => format!("{jobs}; to run one: utter run JOB"),
+        };
+        if self.lines > 0 {
+            self.line("");
+        }
+        self.line(&line);
+    }
+
+    fn table_of_jobs(&mut self, rows: &[[String; 6]]) {
+        let heads = COLUMNS.map(str::to_owned);
+        let all = || [&heads].into_iter().chain(rows);
+        let widths: Vec<usize> = (0..COLUMNS.len())
+            .map(|at| all().map(|row| row[at].width()).max().unwrap_or_default())
+            .collect();
+        for row in all() {
+            let cells = row.iter().enumerate().map(|(at, cell)| {
+                let gap = " ".repeat(widths[at] - cell.width());
+                if at < 2 { format!("{cell}{gap}") } else { format!("{gap}{cell}") }
+            });
+            let line = cells.collect::<Vec<_>>().join("  ");
+            self.line(line.trim_end());
+        }
+    }
+}
+
+fn outcome(outcome: JobOutcome) -> &'static str {
+    match outcome {
+        JobOutcome::Well => "went well",
+        JobOutcome::Different => "differences found",
+        JobOutcome::Problems => "with problems",
+        JobOutcome::Refused => "refused",
+        JobOutcome::EndedEarly => "ended early",
+        JobOutcome::Wrong => "could not run",
+        JobOutcome::Stopped => "stopped",
+        JobOutcome::NotReached => "not reached",
+        JobOutcome::NotEnabled => "not enabled",
+    }
+}

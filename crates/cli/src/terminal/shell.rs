@@ -1,0 +1,37 @@
+//! Words as a shell reads them.
+
+use std::ffi::OsStr;
+use std::fmt::Write as _;
+use std::os::unix::ffi::OsStrExt as _;
+
+/// A word as every POSIX shell reads it back, without a character that could steer a terminal.
+pub(crate) fn quoted(word: &OsStr) -> String {
+    match word.to_str() {
+        Some(text) if !text.contains(char::is_control) => {
+            // Nothing but a NUL cannot be quoted, and no argument holds one.
+            shlex::try_quote(text).map(Into::into).unwrap_or_default()
+        }
+        _ => printed(word.as_bytes()),
+    }
+}
+
+/// A word with control characters, or not UTF-8, as what `printf` makes of it.
+fn printed(word: &[u8]) -> String {
+    // A substitution loses line ends at its own end.
+    let end = word.iter().rposition(|byte| *byte != b'\n').map_or(0, |last| last + 1);
+    let mut format = String::new();
+    for byte in &word[..end] {
+        match byte {
+            b'%' => format.push_str("%%"),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' | b' ' | b'=' => {
+                format.push(char::from(*byte));
+            }
+            // Writing to a String cannot fail.
+            _ => _ = write!(format, "\\{byte:03o}"),
+        }
+    }
+    // The format of `printf` must not begin like an option.
+    let format = format.strip_prefix('-').map_or(format.clone(), |rest| format!("\\055{rest}"));
+    let lines = String::from_utf8_lossy(&word[end..]).into_owned();
+    format!("\"$(printf '{format}'){lines}\"")
+}

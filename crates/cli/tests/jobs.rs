@@ -1,0 +1,254 @@
+//! Guarantee: a job does what its command line does; jobs run in their order, whatever became of those before, and
+//! the table and the exit code tell the truth; what is wrong in a job file is told with its place.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+
+use common::{NOBODY, Ran, Room};
+use serde_json::Value;
+use utter_echo_lab::{differences, snapshot};
+
+const FILE: &str = r#"
+[values]
+archive = "lantern/${place}"
+place = "archive"
+
+[defaults]
+exclude = "*.tmp"
+limit = 5
+
+[job.papers]
+about = "The keepers' papers"
+does = "mirror"
+source = "saltmere"
+destination = "${archive}"
+tags = ["night"]
+then = ["proof"]
+
+[job.proof]
+does = "verify"
+source = "saltmere"
+destination = "${archive}"
+
+[job.lost]
+does = "copy"
+source = "${place}"
+destination = "lantern/lost"
+tags = ["night"]
+
+[job.shop]
+does = "copy"
+enabled = false
+tags = ["night"]
+source = "saltmere"
+destination = "lantern/shop"
+
+[job.both]
+does = "copy"
+pairs = [
+    { source = "saltmere/logbooks", destination = "lantern/logbooks" },
+    { source = "saltmere/lens.svg", destination = "lantern/drawings/" },
+]
+"#;
+
+fn room() -> Room {
+    let room = Room::new()
+        .with("saltmere/logbooks/1931.csv", "lit at dusk")
+        .with("saltmere/lens.svg", "<svg/>")
+        .with("saltmere/draft.tmp", "not yet");
+    room.write("utter.toml", FILE);
+    room
+}
+
+fn rows(ran: &Ran) -> Vec<Vec<&str>> {
+    let table = ran.out.lines().skip_while(|line| !line.trim_start().starts_with("entries "));
+    table
+        .skip(1)
+        .map(|line| line.split("  ").map(str::trim).filter(|c| !c.is_empty()).collect())
+        .collect()
+}
+
+#[test]
+fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
+    let room = room();
+    let dry = room.run("run --dry-run --jobs utter.toml papers");
+    assert!(dry.out.contains("add      lens.svg"), "{dry:?}");
+    assert!(!room.path("lantern").exists(), "{dry:?}");
+    let night = room.run("run --tag night --jobs utter.toml");
+    // The one without a source fails, and the others run all the same.
+    assert_eq!(night.code, 2, "{night:?}");
+    assert!(
+        night.err.contains("source '") && night.err.contains("/archive' does not exist"),
+        "{night:?}"
+    );
+    let told: Vec<_> = rows(&night).iter().map(|row| row[..2].join(": ")).collect();
+    let expected =
+        ["papers: went well", "proof: went well", "lost: could not run", "shop: not enabled"];
+    assert_eq!(told, expected, "{night:?}");
+    assert_eq!(rows(&night)[0][2..4], ["4", "17 B"]);
+    assert_eq!(room.list("lantern/archive"), ["lens.svg", "logbooks/", "logbooks/1931.csv"]);
+    assert!(!room.path("lantern/shop").exists());
+    // What was verified differs: the worst that is told, and nothing comes after it.
+    room.write("lantern/archive/lens.svg", "<SVG/>!");
+    let proof = room.run("run --jobs utter.toml proof both");
+    assert_eq!(proof.code, 1, "{proof:?}");
+    assert_eq!(rows(&proof)[0][1], "differences found");
+    assert_eq!(rows(&proof)[1][..3], ["both", "went well", "3"]);
+    assert_eq!(room.read("lantern/drawings/lens.svg"), "<svg/>");
+}
+
+#[test]
+fn a_job_does_what_its_printed_line_does() {
+    let (one, other) = (room(), room());
+    assert_eq!(one.run("run --jobs utter.toml papers both").code, 0);
+    for name in ["papers", "both"] {
+        let shown = other.run(&format!("jobs show {name} --jobs utter.toml"));
+        assert_eq!(shown.code, 0, "{shown:?}");
+        for line in shown.out.lines() {
+            let words = line.strip_prefix("utter ").unwrap().replace('\'', "");
+            assert_eq!(other.run(&words).code, 0, "{line}");
+        }
+    }
+    // What only leads there has the time when it was made.
+    for made in ["archive", "logbooks"] {
+        let sides = [&one, &other].map(|room| snapshot(&room.path("lantern").join(made)));
+        assert_eq!(differences(&sides[0], &sides[1]), "", "{made}");
+    }
+    assert_eq!(one.list("lantern"), other.list("lantern"));
+}
+
+#[test]
+fn what_runs_is_told_as_events() {
+    let room = room();
+    let ran = room.run("run --format json --jobs utter.toml papers");
+    let lines: Vec<Value> =
+        ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let kinds: Vec<_> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
+    let all = |kind: &str| kinds.iter().filter(|other| **other == kind).count();
+    // The run's own, and one for each call.
+    assert_eq!([all("head"), all("job"), all("job-ran"), all("totals")], [3, 2, 2, 3], "{kinds:?}");
+    let papers = lines.iter().find(|line| line["kind"] == "job-ran").unwrap();
+    assert_eq!((&papers["outcome"], &papers["code"]), (&"well".into(), &0.into()));
+    assert_eq!(papers["done"], serde_json::json!({ "entries": 4, "bytes": 17 }));
+}
+
+#[test]
+fn a_file_is_checked_as_a_whole_before_anything_runs() {
+    let room = room();
+    let checked = room.run("jobs check --jobs utter.toml");
+    assert_eq!(checked.code, 2, "{checked:?}");
+    assert!(checked.err.contains("job 'lost': source "), "{checked:?}");
+    // What another job is to make need not be there.
+    assert_eq!(checked.err.lines().filter(|line| line.starts_with("utter: ")).count(), 1);
+    let well = room.run("jobs check --jobs utter.toml papers proof shop both");
+    assert_eq!((well.code, &*well.out), (0, "Checked 4 jobs: nothing is wrong.\n"), "{well:?}");
+    assert!(!room.path("lantern").exists());
+    let listed = room.run("jobs --jobs utter.toml");
+    assert_eq!(listed.code, 0, "{listed:?}");
+    assert!(listed.out.contains("The keepers' papers\n  utter mirror --exclude='*.tmp' -- /"));
+    assert!(listed.out.contains("  not enabled\n"), "{listed:?}");
+}
+
+/// A job file, and what is said of it with its place.
+const WRONG: &[(&str, &str)] = &[
+    ("x =", "utter.toml:1:4: this is no TOML"),
+    (
+        "[jobs.a]",
+        "utter.toml:1:2: 'jobs' is no part of a job file\n  [jobs.a]\n  did you mean 'job'?",
+    ),
+    ("job = 1", "utter.toml:1:1: 'job' has to be a table"),
+    ("[defaults]\nexlude = 1", "utter.toml:2:1: 'exlude' is no option"),
+    ("[values]\ndate = \"x\"", "utter.toml:2:1: 'date' is a value that utter gives itself"),
+    ("[job.a]\nsource = \"x\"", "utter.toml:1:6: job 'a' does not say what it does"),
+    (
+        "[job.a]\ndoes = \"miror\"",
+        "utter.toml:2:8: no job does 'miror'\n  does = \"miror\"\n  did you mean 'mirror'?",
+    ),
+    ("[job.a]\ndoes = \"copy\"", "utter.toml:1:6: job 'a' has no source"),
+    (
+        "[job.a]\ndoes = \"mirror\"\nsource = [\"x\", \"y\"]\ndestination = \"z\"",
+        "utter.toml:3:10: mirror takes one source, and here are 2",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"${sauce}\"\n[values]\nsource = \"x\"",
+        "utter.toml:3:10: there is no value 'sauce'\n  source = \"${sauce}\"\n  did you mean 'source'?",
+    ),
+    (
+        "[values]\na = \"${b}\"\nb = \"${a}\"\n[job.a]\ndoes = \"copy\"\nsource = \"${a}\"\ndestination = \"z\"",
+        "utter.toml:2:5: the value 'a' refers to itself",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = \"many\"",
+        "utter.toml:5:11: invalid value 'many'",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nyes = 1",
+        "utter.toml:5:7: 'yes' is either true or false",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = [1, 2]",
+        "utter.toml:5:11: 'retries' takes one value, and no list",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\npairs = []",
+        "utter.toml:3:1: 'source' and 'pairs' exclude each other",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\nthen = \"b\"\n[job.b]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"y\"\nthen = \"a\"",
+        "in a circle: a, b, a",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\n[job.b]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z/in\"",
+        "jobs 'a' and 'b' both write to",
+    ),
+    (
+        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"saltmere/in\"",
+        "overlap: they are one folder",
+    ),
+];
+
+#[test]
+fn what_is_wrong_is_told_with_its_place_and_what_to_do() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>");
+    for (file, told) in WRONG {
+        room.write("utter.toml", file);
+        let checked = room.run("jobs check --jobs utter.toml");
+        assert!(checked.code == 2 && checked.err.contains(told), "{file}\n{checked:?}");
+        let ran = room.run("run --all --jobs utter.toml");
+        let is_of_check = told.starts_with("jobs '") || told.starts_with("overlap");
+        assert!(is_of_check || ran.code == 2 && ran.err.contains(told), "{file}\n{ran:?}");
+        assert!(is_of_check || room.list("").len() == 3, "{file}\n{:?}", room.list(""));
+    }
+    for (line, told) in [
+        ("run --jobs utter.toml", "which jobs are to run is missing"),
+        ("run --jobs utter.toml c", "has no job 'c'"),
+        ("run --jobs nowhere.toml c", "job file 'nowhere.toml' does not exist"),
+        ("run --jobs utter.toml --tag x", "no job has the tag 'x'"),
+    ] {
+        let ran = room.run(line);
+        assert!(ran.code == 2 && ran.err.contains(told), "{line}: {ran:?}");
+    }
+}
+
+#[test]
+fn root_runs_nothing_that_others_may_have_written() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("this test needs root");
+    }
+    let room = room();
+    let path = room.path("utter.toml");
+    let refused = || {
+        let ran = room.run("run --jobs utter.toml papers");
+        ran.code == 2 && ran.err.contains("can be written by others than root")
+    };
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o664)).unwrap();
+    assert!(refused());
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
+    std::os::unix::fs::chown(&path, Some(NOBODY), None).unwrap();
+    assert!(refused());
+    assert!(!room.path("lantern").exists());
+}
