@@ -1,5 +1,6 @@
 //! `utter jobs`: what the job file holds, and whether it can be run.
 
+use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -162,11 +163,14 @@ struct Call {
 /// All calls of jobs, and what is wrong with those that cannot be made.
 fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Vec<Event>) {
     let (mut calls, mut wrong) = (Vec::new(), Vec::new());
+    // A job that others lead to is wrong once.
+    let mut told = HashSet::new();
     for name in names {
         let job = match file.job(name).and_then(|job| file.check_order(&job).map(|()| job)) {
             Ok(job) => job,
             Err(error) => {
-                wrong.push(told::wrong_job(&error));
+                let is_new = told.insert(error.to_string());
+                wrong.extend(is_new.then(|| told::wrong_job(&error)));
                 continue;
             }
         };

@@ -358,8 +358,10 @@ impl Reading<'_> {
         let mut all = self.settings.iter().chain(&defaults);
         let setting = all.find(|setting| key.as_deref() == Some(setting.key));
         let at = setting.map_or_else(|| self.at.clone(), Setting::value_at);
-        let (what, advice) = call::told(&error);
-        Err(self.wrong(&at, &what, &advice.unwrap_or_default()))
+        let (told, similar) = call::told(&error);
+        let (what, more) = told.split_once('\n').unwrap_or((&told, ""));
+        let advice = similar.unwrap_or_else(|| more.trim().to_owned());
+        Err(self.wrong(&at, what, &advice))
     }
 }
 
@@ -516,7 +518,9 @@ mod tests {
                 let setting = format!("{key} = \"\u{1f56f}\"\n{}", beside(key).0);
                 let told = job_of(name, &setting).unwrap_err().to_string();
                 let place = format!("utter.toml:5:{}: ", key.len() + 4);
-                assert!(told.contains(&(place + &call::told(&error).0)), "{told}\n{error}");
+                let (what, _) = call::told(&error);
+                let what = what.lines().next().unwrap_or_default();
+                assert!(told.contains(&(place + what)), "{told}\n{error}");
                 refused += 1;
             }
         }

@@ -73,18 +73,20 @@ impl Text {
 
     fn table_of_jobs(&mut self, rows: &[[String; 6]]) {
         let heads = COLUMNS.map(str::to_owned);
-        let all = || [&heads].into_iter().chain(rows);
-        let widths: Vec<usize> = (0..COLUMNS.len())
-            .map(|at| all().map(|row| row[at].width()).max().unwrap_or_default())
-            .collect();
-        for row in all() {
-            let cells = row.iter().enumerate().map(|(at, cell)| {
-                let gap = " ".repeat(widths[at] - cell.width());
+        let width = |at: usize| {
+            let cells = [&heads].into_iter().chain(rows).map(|row| row[at].width());
+            cells.max().unwrap_or_default()
+        };
+        let widths: Vec<usize> = (0..COLUMNS.len()).map(width).collect();
+        let padded = |row: &[String; 6]| {
+            let cells = row.iter().zip(&widths).enumerate().map(|(at, (cell, width))| {
+                let gap = " ".repeat(width - cell.width());
                 if at < 2 { format!("{cell}{gap}") } else { format!("{gap}{cell}") }
             });
-            let line = cells.collect::<Vec<_>>().join("  ");
-            self.line(line.trim_end());
-        }
+            cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+        };
+        self.line(&format!("{HEADING}{}{HEADING:#}", padded(&heads)));
+        rows.iter().for_each(|row| self.line(&padded(row)));
     }
 }
 
