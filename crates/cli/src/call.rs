@@ -7,7 +7,7 @@ use std::io::Write as _;
 
 use anyhow::Result;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{CommandFactory as _, FromArgMatches as _};
+use clap::{ArgMatches, CommandFactory as _, FromArgMatches as _};
 use clap_complete::CompleteEnv;
 use utter_echo_core::request::Request;
 
@@ -67,6 +67,11 @@ pub(crate) fn parse_within(
 }
 
 impl Called {
+    /// What was typed, as the parser understood it.
+    pub(crate) fn typed(&self) -> &ArgMatches {
+        &self.context.typed
+    }
+
     /// What it was understood as, for tests.
     #[cfg(test)]
     pub(crate) fn understood(&self) -> String {

@@ -153,6 +153,41 @@ fn a_file_is_checked_as_a_whole_before_anything_runs() {
     assert!(listed.out.contains("  not enabled\n"), "{listed:?}");
 }
 
+#[test]
+fn a_line_that_was_tried_becomes_a_job_and_the_file_stays_as_it_was_otherwise() {
+    let room = room();
+    let mode = |mode| fs::Permissions::from_mode(mode);
+    let noted = format!("# What the keepers asked for.\n{FILE}\n# The end.\n");
+    room.write("utter.toml", &noted);
+    fs::set_permissions(room.path("utter.toml"), mode(0o640)).unwrap();
+    let line = "mirror --dry-run --exclude *.tmp --exclude ${draft} --yes saltmere lantern/new";
+    let added = room.run(&format!("jobs add --jobs utter.toml new -- {line}"));
+    assert_eq!((added.code, &*added.err), (0, ""), "{added:?}");
+    let now = room.read("utter.toml");
+    assert!(now.starts_with(noted.strip_suffix("\n# The end.\n").unwrap()), "{now}");
+    assert!(now.ends_with("# The end.\n"), "{now}");
+    assert_eq!(fs::metadata(room.path("utter.toml")).unwrap().permissions().mode() & 0o777, 0o640);
+    assert_eq!(room.run("run --jobs utter.toml new").code, 0);
+    assert_eq!(room.list("lantern/new"), ["lens.svg", "logbooks/", "logbooks/1931.csv"]);
+    for (line, told) in [
+        ("new -- copy saltmere x", "has a job 'new' already"),
+        ("other -- miror saltmere x", "did you mean 'mirror'?"),
+        ("other -- drives", "a job does copy, mirror, move or verify"),
+        ("other -- copy saltmere", "nothing was added"),
+    ] {
+        let refused = room.run(&format!("jobs add --jobs utter.toml {line}"));
+        assert!(refused.code == 2 && refused.err.contains(told), "{line}: {refused:?}");
+        assert_eq!(room.read("utter.toml"), now, "{line}");
+    }
+    // Without a file one is made, which nobody else can read.
+    assert_eq!(room.run("jobs add --jobs made/utter.toml a -- copy saltmere x").code, 0);
+    assert_eq!(
+        fs::metadata(room.path("made/utter.toml")).unwrap().permissions().mode() & 0o777,
+        0o600
+    );
+    assert_eq!(room.run("jobs check --jobs made/utter.toml").code, 0);
+}
+
 /// A job file, and what is said of it with its place.
 const WRONG: &[(&str, &str)] = &[
     ("x =", "utter.toml:1:4: this is no TOML"),

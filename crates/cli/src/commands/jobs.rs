@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
+use std::io::Write as _;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
@@ -15,20 +16,26 @@ use utter_echo_core::request::{Request, Task};
 use super::Command;
 use crate::call;
 use crate::context::Context;
-use crate::exit::{self, Exit};
-use crate::jobs::{Job, JobFile, Wrong};
+use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::jobs::{self, Job, JobFile, NewJob, Wrong};
 use crate::options::Shown;
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
 use crate::report::{Report, told};
 use crate::terminal::shell::quoted;
+use crate::terminal::{names, streams};
 
 const EXAMPLES: &str = "\
 Examples:
   utter jobs                  what the job file holds
   utter jobs check            whether every job in it could be run
+  utter jobs add papers -- mirror saltmere /mnt/lantern/saltmere
   utter jobs show papers      the command line that a job stands for";
 
-/// List the jobs of the job file, check them, or show the command line of one
+const ADD_EXAMPLES: &str = "\
+Example:
+  utter jobs add papers -- mirror --exclude '*.tmp' saltmere /mnt/lantern/saltmere";
+
+/// List the jobs of the job file, check, show and add them
 ///
 /// A job is a command line with a name, kept in a file; 'utter run' runs it, and 'utter help job-file' shows
 /// what such a file looks like. The file is the one given with --jobs, else utter-echo/utter.toml in the folder of
@@ -52,6 +59,23 @@ enum What {
         #[command(flatten)]
         asked: Asked,
     },
+    /// Add a job to the file: a name, and after -- the line as you tried it
+    ///
+    /// Paths are written down as absolute ones, --dry-run is left out, and whatever else is in the file stays as it
+    /// is, comments included. The file is made if there is none.
+    #[command(after_help = ADD_EXAMPLES)]
+    Add {
+        /// The name of the new job
+        #[arg(value_name = "JOB")]
+        name: String,
+        /// The line, with or without the 'utter' before it
+        #[arg(value_name = "LINE", required = true, last = true)]
+        line: Vec<OsString>,
+        #[command(flatten)]
+        file: JobFileOption,
+    },
+    /// Print a JSON Schema of job files, for editors
+    Schema,
     /// Print the command line that a job stands for, one for each pair of places
     Show {
         /// The job
@@ -94,6 +118,13 @@ impl Command for Jobs {
             None => list(&self.asked, context),
             Some(What::Check { names, asked }) => check(names, asked, context),
             Some(What::Show { name, asked }) => show(name, asked, context),
+            Some(What::Add { name, line, file }) => add(name, line, file),
+            Some(What::Schema) => {
+                // The stream takes everything.
+                let _ =
+                    writeln!(streams::out(), "{}", serde_json::to_string_pretty(&jobs::schema())?);
+                Ok(exit::of_shown(Exit::Done))
+            }
         }
     }
 }
@@ -128,6 +159,31 @@ fn show(name: &str, asked: &Asked, context: &Context) -> Result<Exit> {
     report.tell_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
     report.tell(Totals::default().into());
     Ok(exit::of_shown(Exit::Done))
+}
+
+fn add(name: &str, line: &[OsString], file: &JobFileOption) -> Result<Exit> {
+    let line = if line.first().is_some_and(|word| word == "utter") { &line[1..] } else { line };
+    let words = [OsString::from("utter")].into_iter().chain(line.iter().cloned());
+    let called = match call::parse(words) {
+        Ok(called) => called,
+        Err(error) => {
+            let (what, advice) = call::told(&error);
+            let advice = advice.unwrap_or_else(|| "try the line by itself first".to_owned());
+            wrong_call!("{what}\n  {advice}\n  nothing was added");
+        }
+    };
+    let job = NewJob::of(name, called.typed());
+    let job = job.map_err(|what| WrongCall(format!("{what}\n  nothing was added")))?;
+    let path = job.add_to(file.job_file.as_deref())?;
+    // The stream takes everything.
+    let _ = writeln!(
+        streams::out(),
+        "Added job '{}' to {}; to run it: utter run {}",
+        names::shown(name.as_bytes()),
+        names::path(&path),
+        quoted(OsStr::new(name))
+    );
+    Ok(Exit::Done)
 }
 
 fn check(names: &[String], asked: &Asked, context: &Context) -> Result<Exit> {

@@ -47,6 +47,11 @@ pub(super) fn read(path: PathBuf) -> Result<Source, Wrong> {
     }
 }
 
+/// A file that is not written yet.
+pub(super) fn source(path: PathBuf, text: String) -> Source {
+    Source { path, text }
+}
+
 fn cannot_read(path: &Path, error: &io::Error) -> Wrong {
     if error.kind() == ErrorKind::NotFound {
         let advice = "write one, as 'utter help job-file' shows, or name another with --jobs FILE";

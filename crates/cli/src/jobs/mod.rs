@@ -3,8 +3,10 @@
 //! They are no second way to call something: the keys of a job become the words of a command line, and those are read
 //! as any other. So an option can stand there as soon as there is one.
 
+mod add;
 mod expand;
 mod find;
+mod schema;
 mod spot;
 mod words;
 
@@ -23,6 +25,8 @@ use expand::{GIVEN, Values};
 use spot::{Source, nearest};
 use words::Setting;
 
+pub(crate) use add::NewJob;
+pub(crate) use schema::schema;
 pub(crate) use spot::Wrong;
 
 /// Keys of a job that are no options.
@@ -69,7 +73,10 @@ impl JobFile {
     /// Reads the file that was given, or the one that is found. What is wrong in a single job is told when that is
     /// asked for.
     pub(crate) fn read(given: Option<&Path>, now: &Zoned) -> Result<Self, Wrong> {
-        let source = find::read(find::path(given))?;
+        Self::of(find::read(find::path(given))?, now)
+    }
+
+    fn of(source: Source, now: &Zoned) -> Result<Self, Wrong> {
         let document = Document::parse(source.text.clone()).map_err(|error| {
             let at = error.span().unwrap_or(0..0);
             source.wrong(&at, &format!("this is no TOML: {}", error.message()), "")
@@ -420,6 +427,7 @@ mod tests {
     use super::*;
     use clap::Arg;
     use std::any::TypeId;
+    use std::sync::LazyLock;
 
     /// Texts of which every option takes some.
     const SAMPLES: [&str; 11] = [
@@ -499,10 +507,50 @@ mod tests {
                 let job = job_of(name, &format!("{settings}{setting}"));
                 let job = job.unwrap_or_else(|error| panic!("{setting}: {error}"));
                 assert_eq!(understood(&job), wanted, "{setting}");
+                let written = format!("{settings}{setting}");
+                assert!(is_in_schema(name, &written), "{written}");
+                if key != "dry-run" {
+                    let added = added(name, &[options, &[&*option]].concat());
+                    assert_eq!(understood(&added), wanted, "added: {option}");
+                }
                 tried += 1;
             }
         }
         assert!(tried > 100, "{tried}");
+        assert!(!is_in_schema("copy", "exclud = \"x\"") && !is_in_schema("copy", "yes = 1"));
+    }
+
+    /// The job that such a line becomes.
+    fn added(does: &str, options: &[&str]) -> Job {
+        let room = tempfile::tempdir().unwrap();
+        let path = room.path().join("utter.toml");
+        let words = [&["utter", does], options, &["/saltmere", "/lantern"]].concat();
+        let called = call::parse(words.into_iter().map(OsString::from)).unwrap();
+        NewJob::of("a", called.typed()).unwrap().add_to(Some(&path)).unwrap();
+        JobFile::read(Some(&path), &Zoned::now()).unwrap().job("a").unwrap()
+    }
+
+    fn is_in_schema(does: &str, setting: &str) -> bool {
+        let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
+        let file = format!("[job.a]\ndoes = \"{does}\"\n{places}\n{setting}\n");
+        let document: toml_edit::DocumentMut = file.parse().unwrap();
+        let job = document["job"]["a"].as_table().unwrap();
+        let job = job.iter().map(|(key, item)| (key.to_owned(), as_json(item.as_value().unwrap())));
+        let file = serde_json::json!({
+            "job": { "a": job.collect::<serde_json::Map<_, _>>() },
+        });
+        static SCHEMA: LazyLock<jsonschema::Validator> =
+            LazyLock::new(|| jsonschema::validator_for(&schema()).unwrap());
+        SCHEMA.is_valid(&file)
+    }
+
+    fn as_json(value: &Value) -> serde_json::Value {
+        match value {
+            Value::Boolean(on) => (*on.value()).into(),
+            Value::Integer(number) => (*number.value()).into(),
+            Value::Array(all) => all.iter().map(as_json).collect(),
+            other => other.as_str().unwrap().into(),
+        }
     }
 
     #[test]

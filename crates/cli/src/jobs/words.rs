@@ -90,12 +90,16 @@ pub(super) fn words_of(
                 return Err(source.wrong(&at, &what, &advice));
             }
         };
-        let is_path = arg.get_value_parser().type_id() == TypeId::of::<PathBuf>();
         let mut whole = OsString::from(format!("--{key}="));
-        whole.push(if is_path { path_in(folder, &word).into() } else { OsString::from(word) });
+        whole.push(if is_path(arg) { path_in(folder, &word).into() } else { OsString::from(word) });
         words.push(whole);
     }
     Ok(words)
+}
+
+/// True for an option that takes a path.
+pub(super) fn is_path(arg: &Arg) -> bool {
+    arg.get_value_parser().type_id() == TypeId::of::<PathBuf>()
 }
 
 /// A path of a job file: `~` is the home folder, and what is relative starts from the file's own folder.

@@ -86,7 +86,9 @@ impl Text {
             cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
         };
         self.line(&format!("{HEADING}{}{HEADING:#}", padded(&heads)));
-        rows.iter().for_each(|row| self.line(&padded(row)));
+        for row in rows {
+            self.line(&padded(row));
+        }
     }
 }
 

@@ -1,0 +1,141 @@
+//! From a command line that was typed to a job in the file.
+
+use std::ffi::{OsStr, OsString};
+use std::fs;
+use std::io::{self, Write as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::{Path, PathBuf};
+
+use clap::parser::ValueSource;
+use clap::{Arg, ArgAction, ArgMatches};
+use toml_edit::{Array, DocumentMut, Item, Table, Value};
+
+use super::spot::Wrong;
+use super::words::is_path;
+use super::{DOES, JobFile, command, find};
+use crate::terminal::names;
+
+/// A job as it would stand in the file.
+pub(crate) struct NewJob {
+    name: String,
+    table: Table,
+}
+
+impl NewJob {
+    /// Of a call that was read. What cannot stand in a job file is told.
+    pub(crate) fn of(name: &str, typed: &ArgMatches) -> Result<Self, String> {
+        let called = typed.subcommand().filter(|(does, _)| DOES.contains(does));
+        let Some((does, typed)) = called else {
+            return Err("a job does copy, mirror, move or verify".to_owned());
+        };
+        let mut table = Table::new();
+        table.insert("does", does.into());
+        let does = command(does);
+        // The two sides first, as one reads them; options that are only about looking are no part of a job.
+        let options = does.get_arguments().filter(|arg| !arg.is_positional());
+        for arg in does.get_positionals().chain(options) {
+            let id = arg.get_id().as_str();
+            let given = typed.try_contains_id(id).is_ok()
+                && typed.value_source(id) == Some(ValueSource::CommandLine);
+            let Some(key) = key_of(arg).filter(|key| given && *key != "dry-run") else { continue };
+            let values = typed.get_raw(id).into_iter().flatten();
+            let texts = values.map(|value| text_of(arg, value)).collect::<Result<Vec<_>, _>>()?;
+            table.insert(key, item_of(arg, texts));
+        }
+        Ok(Self { name: name.to_owned(), table })
+    }
+
+    /// Puts it at the end of the file, which stays as it is otherwise; makes the file if there is none.
+    pub(crate) fn add_to(self, given: Option<&Path>) -> Result<PathBuf, Wrong> {
+        let path = find::path(given);
+        // What a link leads to is what is written.
+        let path = fs::canonicalize(&path).unwrap_or(path);
+        let before = match path.try_exists() {
+            Ok(false) => String::new(),
+            _ => find::read(path.clone())?.text,
+        };
+        let cannot = |what: String| Wrong::of_file(&path, &what, "nothing was changed");
+        let mut document: DocumentMut = before.parse().map_err(|error: toml_edit::TomlError| {
+            cannot(format!("is no TOML: {}", error.message()))
+        })?;
+        let jobs = document.entry("job").or_insert_with(|| {
+            let mut jobs = Table::new();
+            // Nothing stands in it but tables.
+            jobs.set_implicit(true);
+            Item::Table(jobs)
+        });
+        let Some(jobs) = jobs.as_table_mut() else {
+            return Err(cannot("has jobs that are written in one line".to_owned()));
+        };
+        if jobs.contains_key(&self.name) {
+            let what = format!("has a job '{}' already", self.name);
+            return Err(Wrong::of_file(&path, &what, "give the new one another name"));
+        }
+        let mut table = self.table;
+        if !before.is_empty() {
+            table.decor_mut().set_prefix("\n");
+        }
+        jobs.insert(&self.name, Item::Table(table));
+        let text = document.to_string();
+        // Whatever is written can be read again.
+        let now = jiff::Zoned::now();
+        JobFile::of(find::source(path.clone(), text.clone()), &now)?.job(&self.name)?;
+        write(&path, &text).map_err(|error| cannot(format!("cannot be written: {error}")))?;
+        Ok(path)
+    }
+}
+
+fn key_of(arg: &Arg) -> Option<&str> {
+    match arg.get_id().as_str() {
+        "sources" => Some("source"),
+        place @ ("source" | "destination") => Some(place),
+        _ => arg.get_long(),
+    }
+}
+
+fn text_of(arg: &Arg, value: &OsStr) -> Result<String, String> {
+    let is_place = arg.is_positional();
+    let value = if is_place || is_path(arg) {
+        // Where a job will be run from is not known.
+        let path = std::path::absolute(value).map_err(|error| error.to_string())?;
+        let keeps_slash = value.as_encoded_bytes().ends_with(b"/");
+        if keeps_slash { path.join("").into_os_string() } else { path.into_os_string() }
+    } else {
+        OsString::from(value)
+    };
+    let text = value.into_string().map_err(|value| {
+        let shown = names::shown(value.as_encoded_bytes());
+        format!("'{shown}' is not UTF-8, and a job file can hold nothing else")
+    })?;
+    Ok(text.replace("${", "$${"))
+}
+
+fn item_of(arg: &Arg, mut texts: Vec<String>) -> Item {
+    if !arg.get_action().takes_values() {
+        return true.into();
+    }
+    let one = if texts.len() == 1 { texts.pop() } else { None };
+    match one {
+        Some(text) => text.into(),
+        // Alone it is said with its default.
+        None if texts.is_empty() => true.into(),
+        None if matches!(arg.get_action(), ArgAction::Append) || arg.is_positional() => {
+            Value::Array(texts.into_iter().collect::<Array>()).into()
+        }
+        None => texts.join(",").into(),
+    }
+}
+
+/// All of it or nothing, and never so that others than its owner could write it.
+fn write(path: &Path, text: &str) -> io::Result<()> {
+    let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+    let above = above.unwrap_or(Path::new("."));
+    fs::create_dir_all(above)?;
+    let mut new = tempfile::NamedTempFile::new_in(above)?;
+    new.write_all(text.as_bytes())?;
+    let mode = fs::metadata(path).map_or(0o600, |meta| meta.permissions().mode() & 0o7777);
+    new.as_file().set_permissions(fs::Permissions::from_mode(mode))?;
+    new.as_file().sync_all()?;
+    new.persist(path)?;
+    Ok(())
+}

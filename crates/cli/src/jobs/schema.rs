@@ -1,0 +1,105 @@
+//! What can stand in a job file, for editors that know JSON Schema.
+
+use clap::builder::PossibleValue;
+use clap::{Arg, ArgAction, Command};
+use serde_json::{Map, Value, json};
+
+use super::{DESTINATION_SHARED, DOES, command, words};
+
+/// Of the file as a whole.
+pub(crate) fn schema() -> Value {
+    let all: Vec<Command> = DOES.map(command).into();
+    let jobs: Vec<Value> = all.iter().map(job).collect();
+    let defaults: Map<String, Value> = all.iter().flat_map(options).collect();
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Job file of utter",
+        "type": "object",
+        "additionalProperties": false,
+        "properties": {
+            "values": {
+                "description": "Values of your own, used as ${NAME}",
+                "type": "object",
+                "additionalProperties": { "type": ["string", "integer"] },
+            },
+            "defaults": {
+                "description": "Options of every job that has them; a job's own setting wins",
+                "type": "object",
+                "additionalProperties": false,
+                "properties": defaults,
+            },
+            "job": {
+                "description": "The jobs by their names",
+                "type": "object",
+                "additionalProperties": { "oneOf": jobs },
+            },
+        },
+    })
+}
+
+/// Of a job that does this.
+fn job(does: &Command) -> Value {
+    let mut keys: Map<String, Value> = options(does).collect();
+    let texts = json!({ "anyOf": [
+        { "type": "string" },
+        { "type": "array", "items": { "type": "string" } },
+    ] });
+    let text = |about: &str| json!({ "type": "string", "description": about });
+    let several = does.get_positionals().any(|arg| arg.get_id() == "sources");
+    let source = if several { texts.clone() } else { json!({ "type": "string" }) };
+    let pair = json!({
+        "type": "object",
+        "additionalProperties": false,
+        "required": ["source", "destination"],
+        "properties": { "source": source, "destination": { "type": "string" } },
+    });
+    let own = [
+        ("does", json!({ "const": does.get_name() })),
+        ("about", text("A line for people")),
+        ("source", source.clone()),
+        ("destination", json!({ "type": "string" })),
+        ("pairs", json!({ "type": "array", "minItems": 1, "items": pair })),
+        ("enabled", json!({ "type": "boolean" })),
+        ("tags", texts.clone()),
+        ("then", texts),
+        (DESTINATION_SHARED, json!({ "type": "boolean" })),
+    ];
+    keys.extend(own.map(|(key, schema)| (key.to_owned(), schema)));
+    json!({
+        "type": "object",
+        "additionalProperties": false,
+        "required": ["does"],
+        "oneOf": [
+            { "required": ["source", "destination"], "not": { "required": ["pairs"] } },
+            { "required": ["pairs"] },
+        ],
+        "properties": keys,
+    })
+}
+
+/// The options of a command, each with what it takes.
+fn options(does: &Command) -> impl Iterator<Item = (String, Value)> + '_ {
+    let named = does.get_arguments().filter_map(|arg| Some((arg.get_long()?, arg)));
+    let real = named.filter(|(key, _)| words::option(does, key).is_some());
+    real.map(|(key, arg)| (key.to_owned(), option(arg)))
+}
+
+fn option(arg: &Arg) -> Value {
+    let about = arg.get_help().map(ToString::to_string).unwrap_or_default();
+    let possible = arg.get_possible_values();
+    let names: Vec<&str> = possible.iter().map(PossibleValue::get_name).collect();
+    let one = match () {
+        () if !arg.get_action().takes_values() => json!({ "type": "boolean" }),
+        () if names.is_empty() => json!({ "type": ["string", "number"] }),
+        () => json!({ "enum": names }),
+    };
+    let alone = arg.get_num_args().is_some_and(|count| count.min_values() == 0);
+    let mut forms = vec![one.clone()];
+    if alone && arg.get_action().takes_values() {
+        forms.push(json!({ "type": "boolean" }));
+    }
+    if matches!(arg.get_action(), ArgAction::Append) {
+        forms.push(json!({ "type": "array", "items": one }));
+    }
+    json!({ "description": about, "anyOf": forms })
+}
