@@ -68,7 +68,7 @@ pub(crate) fn map<T: Send>(
     work: impl Fn(usize) -> T + Sync,
 ) -> Vec<T> {
     let done = Mutex::new(Vec::with_capacity(count));
-    run(workers, (0..count).collect(), |at, _| {
+    each(workers, (0..count).collect(), |at| {
         let result = work(at);
         done.lock().unwrap_or_else(PoisonError::into_inner).push((at, result));
     });
@@ -77,9 +77,17 @@ pub(crate) fn map<T: Send>(
     done.into_iter().map(|(_, result)| result).collect()
 }
 
+/// Works on all of these, with as many threads as there is work for at most.
+pub(crate) fn each<T: Send>(workers: usize, all: Vec<T>, work: impl Fn(T) + Sync) {
+    run(workers.min(all.len()), all, |task, _| work(task));
+}
+
 /// Works on `first` and on whatever `work` pushes, with `workers` threads of which the caller's is
 /// one; returns when nothing is left. The order is the stack's only for a single worker.
 pub(crate) fn run<T: Send>(workers: usize, first: Vec<T>, work: impl Fn(T, &Stack<T>) + Sync) {
+    if first.is_empty() {
+        return;
+    }
     let stack = Stack {
         state: Mutex::new(State { tasks: Vec::new(), running: 0, waiting: 0 }),
         changed: Condvar::new(),

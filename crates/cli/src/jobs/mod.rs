@@ -530,6 +530,9 @@ mod tests {
         JobFile::read(Some(&path), &Zoned::now()).unwrap().job("a").unwrap()
     }
 
+    static SCHEMA: LazyLock<jsonschema::Validator> =
+        LazyLock::new(|| jsonschema::validator_for(&schema()).unwrap());
+
     fn is_in_schema(does: &str, setting: &str) -> bool {
         let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
         let file = format!("[job.a]\ndoes = \"{does}\"\n{places}\n{setting}\n");
@@ -539,8 +542,6 @@ mod tests {
         let file = serde_json::json!({
             "job": { "a": job.collect::<serde_json::Map<_, _>>() },
         });
-        static SCHEMA: LazyLock<jsonschema::Validator> =
-            LazyLock::new(|| jsonschema::validator_for(&schema()).unwrap());
         SCHEMA.is_valid(&file)
     }
 

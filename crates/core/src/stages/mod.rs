@@ -282,7 +282,7 @@ impl Run<'_> {
     /// What interrupted runs left in the folders that something happens in.
     fn clear_leftovers(&self, root: BorrowedFd<'_>) {
         let all = (0..self.part.folders.len()).collect();
-        pool::run(self.means.running.workers, all, |at, _| {
+        pool::each(self.means.running.workers, all, |at| {
             let path = self.part.folder_path(at);
             let Ok(folder) = self.system().open_folder(root, path.as_bytes()) else { return };
             let cleared = leftovers::clear_leftovers(self.system(), folder.as_fd());

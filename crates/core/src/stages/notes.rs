@@ -33,7 +33,7 @@ impl Run<'_> {
         let adjusts_root = self.part.root.is_some_and(|step| step.verb == Verb::Adjust);
         folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
-        pool::run(self.means.running.workers, first, |at, _| self.note_folder(root, shelf, at));
+        pool::each(self.means.running.workers, first, |at| self.note_folder(root, shelf, at));
         let noted = self.note_sources(shelf).and_then(|()| shelf.open_gate());
         // In this order: copies without notes could not be told from the last of their kind.
         let kept = || self.keep_elsewhere(root, shelf).during(Operation::SetAside);
@@ -84,7 +84,7 @@ impl Run<'_> {
         if work.is_empty() {
             return Ok(());
         }
-        pool::run(self.means.running.workers, work, |at, _| self.keep_of_folder(root, at));
+        pool::each(self.means.running.workers, work, |at| self.keep_of_folder(root, at));
         if self.means.running.flush == Flush::None { Ok(()) } else { shelf.aside.flush() }
     }
 

@@ -22,7 +22,7 @@ impl Run<'_> {
         let folders = self.part.folders.iter().enumerate();
         let written = folders.filter(|(_, folder)| folder.steps.iter().any(writes_file));
         let work: Vec<usize> = written.map(|(at, _)| at).collect();
-        pool::run(self.means.running.workers, work, |at, _| self.recheck_folder(root, at));
+        pool::each(self.means.running.workers, work, |at| self.recheck_folder(root, at));
     }
 
     fn recheck_folder(&self, root: BorrowedFd<'_>, at: usize) {

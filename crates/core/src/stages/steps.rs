@@ -145,7 +145,7 @@ impl Run<'_> {
         let folders = self.part.folders.iter().enumerate();
         let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(wanted));
         let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
-        pool::run(self.means.running.workers, all, |(at, steps), _| {
+        pool::each(self.means.running.workers, all, |(at, steps)| {
             self.work_on(root, at, steps, wanted, work);
         });
     }
