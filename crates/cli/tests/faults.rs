@@ -119,7 +119,37 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     let to = drive.folder().join("echo");
     let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 0, "{run:?}");
+    // By its name the drive is found wherever it is mounted; the letters may be of either case.
+    let run = room.run(&format!("copy source uuid={}/new/deep", uuid.to_uppercase()));
+    assert_eq!(run.code, 0, "{run:?}");
+    assert_eq!(fs::read_to_string(drive.folder().join("new/deep/log")).unwrap(), "lit");
+    assert_eq!(room.run(&format!("verify source uuid={uuid}/new/deep")).code, 0);
+    let missing = room.run("copy source label=nowhere/x");
+    assert_eq!(missing.code, 2, "{missing:?}");
+    assert!(
+        missing.err.contains("no drive that is mounted has the label 'nowhere'"),
+        "{missing:?}"
+    );
+    let there = format!("uuid={uuid} is at {}", drive.folder().display());
+    assert!(missing.err.contains(&there), "{missing:?}");
+    room.write(
+        "utter.toml",
+        &format!(
+            "[job.a]\ndoes = \"copy\"\nsource = \"source\"\ndestination = \"uuid={uuid}/job\"\n"
+        ),
+    );
+    assert_eq!(room.run("run --jobs utter.toml a").code, 0);
+    assert!(drive.folder().join("job/log").exists());
+    // A folder that is really called so.
+    assert_eq!(room.run("copy source ./label=nowhere").code, 0);
+    assert_eq!(room.read("label=nowhere/log"), "lit");
     drop(drive);
+    assert_eq!(room.run("jobs --jobs utter.toml").code, 0);
+    let gone = room.run("run --jobs utter.toml a");
+    assert!(
+        gone.code == 2 && gone.err.contains("no drive that is mounted has the UUID"),
+        "{gone:?}"
+    );
     // The folder is there without its drive.
     let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 4, "{run:?}");

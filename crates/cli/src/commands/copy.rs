@@ -9,7 +9,7 @@ use utter_echo_core::request::{Request, Task};
 use super::Command;
 use crate::context::Context;
 use crate::exit::Exit;
-use crate::options::{Changing, Dropping, Inside, places};
+use crate::options::{Changing, Dropping, Inside, path, places};
 use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
@@ -27,10 +27,10 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Copy {
     /// Folders or single entries to copy
-    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     sources: Vec<PathBuf>,
     /// Where they go
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]
     inside: Inside,

@@ -10,7 +10,7 @@ use utter_echo_core::os::Linux;
 use super::Command;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall};
-use crate::options::Shown;
+use crate::options::{Shown, path};
 use crate::report::events::{self, Head};
 use crate::report::{Report, told};
 
@@ -27,7 +27,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Drives {
     /// Only the drives that hold these folders [default: all]
-    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath)]
+    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path())]
     folders: Vec<PathBuf>,
     #[command(flatten)]
     shown: Shown,

@@ -13,7 +13,7 @@ use utter_echo_core::{Session, saved};
 use super::Command;
 use crate::context::Context;
 use crate::exit::{Exit, WrongCall};
-use crate::options::{AllOrNothing, Doing, Removing, SettingAside};
+use crate::options::{AllOrNothing, Doing, Removing, SettingAside, path};
 use crate::report::events::Head;
 use crate::runner;
 use crate::terminal::names;
@@ -31,7 +31,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Enact {
     /// The file that --save-plan wrote
-    #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath)]
+    #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath, value_parser = path())]
     plan: PathBuf,
     #[command(flatten)]
     doing: Doing,

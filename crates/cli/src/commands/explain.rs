@@ -11,7 +11,7 @@ use utter_echo_core::os::Linux;
 use super::Command;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Dropping, Selecting, Shown};
+use crate::options::{Dropping, Selecting, Shown, path};
 use crate::report::events::{self, Head};
 use crate::report::{Report, told};
 use crate::terminal::names;
@@ -30,7 +30,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Explain {
     /// The folder that would be copied
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath)]
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
     source: PathBuf,
     /// Entries to ask about, as paths in the source; they need not exist
     #[arg(value_name = "PATH", value_hint = ValueHint::AnyPath)]

@@ -18,7 +18,7 @@ use crate::call;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob, Wrong};
-use crate::options::Shown;
+use crate::options::{Shown, path};
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
 use crate::report::{Report, told};
 use crate::terminal::shell::quoted;
@@ -101,7 +101,7 @@ pub(crate) struct JobFileOption {
     /// Read this job file
     ///
     /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
-    #[arg(long = "jobs", value_name = "FILE", value_hint = ValueHint::FilePath)]
+    #[arg(long = "jobs", value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
     job_file: Option<PathBuf>,
 }
 

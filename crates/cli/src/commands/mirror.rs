@@ -9,7 +9,7 @@ use utter_echo_core::request::{Request, Safety, Task};
 use super::Command;
 use crate::context::Context;
 use crate::exit::Exit;
-use crate::options::{Changing, Dropping, Inside, Removing, places};
+use crate::options::{Changing, Dropping, Inside, Removing, path, places};
 use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
@@ -27,10 +27,10 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Mirror {
     /// The folder to mirror
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath)]
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
     source: PathBuf,
     /// The folder that becomes its echo
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath)]
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]
     inside: Inside,

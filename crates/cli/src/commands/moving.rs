@@ -11,7 +11,7 @@ use crate::context::Context;
 use crate::exit::Exit;
 use crate::options::{
     AllOrNothing, Comparing, Doing, Dropping, Inside, Moving, Saving, SettingAside, Steps, Waiting,
-    places,
+    path, places,
 };
 use crate::runner::{self, Anew};
 
@@ -35,10 +35,10 @@ Examples:
 #[command(name = "move", after_help = EXAMPLES)]
 pub(crate) struct Move {
     /// Folders or single entries to move
-    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     sources: Vec<PathBuf>,
     /// Where they go
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]
     inside: Inside,

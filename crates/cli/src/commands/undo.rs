@@ -16,7 +16,9 @@ use utter_echo_core::{PastRun, Session};
 use super::{Command, past_runs};
 use crate::context::Context;
 use crate::exit::{Exit, wrong_call};
-use crate::options::{AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, SettingAside, complete};
+use crate::options::{
+    AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, SettingAside, complete, path,
+};
 use crate::report::events::{self, Event, Head};
 use crate::report::told;
 use crate::runner;
@@ -39,7 +41,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Undo {
     /// The folder of the run, as the run told it at its end [default: list all runs]
-    #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath)]
+    #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath, value_parser = path())]
     run: Option<PathBuf>,
     #[command(flatten)]
     only: OnlyOfRun,

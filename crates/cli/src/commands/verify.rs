@@ -13,7 +13,9 @@ mod suggest;
 use super::Command;
 use crate::context::Context;
 use crate::exit::{self, Exit, wrong_call};
-use crate::options::{Comparing, Dropping, Inside, Listing, Output, Running, Verifying, places};
+use crate::options::{
+    Comparing, Dropping, Inside, Listing, Output, Running, Verifying, path, places,
+};
 use crate::report::events::Head;
 use crate::report::{Report, told};
 use crate::terminal::Progress;
@@ -32,10 +34,10 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Verify {
     /// The folder, or single entry, to compare with
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath)]
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     source: PathBuf,
     /// What should be its echo
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath)]
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]
     inside: Inside,

@@ -13,6 +13,7 @@ use toml_edit::{Array, DocumentMut, Item, Table, Value};
 use super::spot::Wrong;
 use super::words::is_path;
 use super::{DOES, JobFile, command, find};
+use crate::options::begins_with_drive;
 use crate::terminal::names;
 
 /// A job as it would stand in the file.
@@ -95,7 +96,8 @@ fn key_of(arg: &Arg) -> Option<&str> {
 
 fn text_of(arg: &Arg, value: &OsStr) -> Result<String, String> {
     let is_place = arg.is_positional();
-    let value = if is_place || is_path(arg) {
+    let is_somewhere = is_place || is_path(arg);
+    let value = if is_somewhere && !begins_with_drive(Path::new(value)) {
         // Where a job will be run from is not known.
         let path = std::path::absolute(value).map_err(|error| error.to_string())?;
         let keeps_slash = value.as_encoded_bytes().ends_with(b"/");

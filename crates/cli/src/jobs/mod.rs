@@ -11,8 +11,9 @@ mod spot;
 mod words;
 
 use std::collections::HashMap;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::ops::Range;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use clap::{Command, CommandFactory as _};
@@ -21,6 +22,7 @@ use toml_edit::{Document, Item, Key, Table, TableLike, Value};
 
 use crate::call;
 use crate::commands::Arguments;
+use crate::options::begins_with_drive;
 use expand::{GIVEN, Values};
 use spot::{Source, nearest};
 use words::Setting;
@@ -358,7 +360,9 @@ impl Reading<'_> {
 
     /// Lets the parser of command lines have its say, and tells it of the place in the file.
     fn check_call(&self, words: &[OsString]) -> Result<(), Wrong> {
-        let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
+        // Whether a drive is mounted is asked when the job is to run.
+        let words = words.iter().map(|word| without_drive(word));
+        let line = [OsString::from("utter")].into_iter().chain(words);
         let Err(error) = call::parse(line) else { return Ok(()) };
         let key = call::option_of(&error);
         let defaults = self.file.defaults();
@@ -370,6 +374,19 @@ impl Reading<'_> {
         let advice = similar.unwrap_or_else(|| more.trim().to_owned());
         Err(self.wrong(&at, what, &advice))
     }
+}
+
+/// A word of a line, of which a path that begins with the name of a drive is replaced by one that does not.
+fn without_drive(word: &OsStr) -> OsString {
+    let bytes = word.as_bytes();
+    let begin = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));
+    let (option, value) = bytes.split_at(begin.flatten().map_or(0, |at| at + 1));
+    if !begins_with_drive(Path::new(OsStr::from_bytes(value))) {
+        return word.to_owned();
+    }
+    let mut replaced = OsStr::from_bytes(option).to_owned();
+    replaced.push("/");
+    replaced
 }
 
 /// The keys of a table with their values, in the order of the file.

@@ -8,6 +8,8 @@ use std::path::{Path, PathBuf};
 use clap::{Arg, ArgAction, Command};
 use toml_edit::{Item, Value};
 
+use crate::options::begins_with_drive;
+
 use super::spot::{Source, Wrong, nearest};
 
 /// One key with its value, and where both stand.
@@ -104,6 +106,9 @@ pub(super) fn is_path(arg: &Arg) -> bool {
 
 /// A path of a job file: `~` is the home folder, and what is relative starts from the file's own folder.
 pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
+    if begins_with_drive(Path::new(text)) {
+        return PathBuf::from(text);
+    }
     let home = || std::env::var_os("HOME").map(PathBuf::from);
     let below_home = match text.strip_prefix('~') {
         Some("") => home(),

@@ -3,6 +3,7 @@
 
 #![allow(clippy::doc_markdown, reason = "these comments are the help, which has no marks for code")]
 
+mod by_name;
 mod carried;
 mod changed;
 pub(crate) mod complete;
@@ -20,6 +21,7 @@ use utter_echo_core::request::{Places, Request, Safety, Task};
 
 use crate::context::Context;
 
+pub(crate) use by_name::{begins_with_drive, path};
 pub(crate) use carried::Carried;
 pub(crate) use changed::{Changed, Steps, Verifying};
 pub(crate) use moving::Moving;

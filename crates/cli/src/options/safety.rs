@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
 use super::values::KeepRuns;
-use super::{complete, values};
+use super::{complete, path, values};
 use crate::context::{self, Context};
 
 pub(crate) use super::values::DiscardWhat;
@@ -75,7 +75,7 @@ pub(crate) struct SettingAside {
     /// destination back as it was. On the destination's own drive this only renames; on another drive it
     /// copies, which takes room and time, and hard links become separate files. Default: what is removed or
     /// replaced is lost.
-    #[arg(long, value_name = "FOLDER")]
+    #[arg(long, value_name = "FOLDER", value_parser = path())]
     pub(crate) set_aside: Option<PathBuf>,
     /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
     ///
@@ -158,7 +158,7 @@ pub(crate) struct Saving {
     /// Save the plan to this new file, to look at it or to carry it out later with 'utter enact'
     ///
     /// Default: it is not saved.
-    #[arg(long, value_name = "FILE", hide_short_help = true)]
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     pub(crate) save_plan: Option<PathBuf>,
 }
 

@@ -9,7 +9,7 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::os::Time;
 use utter_echo_core::select::{Kinds, RuleFile, Rules, Selection, Span};
 
-use super::{complete, values};
+use super::{complete, path, values};
 use crate::context::Context;
 use crate::exit::WrongCall;
 use crate::terminal::names;
@@ -31,7 +31,7 @@ pub(crate) struct Selecting {
     ///
     /// They count like those of --exclude and come before them: the last one that matches decides, whether
     /// it stands in a file or in an --exclude. May be given more than once. Default: none.
-    #[arg(long, value_name = "FILE", hide_short_help = true)]
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     pub(crate) rules: Vec<PathBuf>,
     /// Take only what matches this pattern, and the folders that hold it
     ///

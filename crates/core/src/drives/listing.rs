@@ -69,23 +69,11 @@ pub(crate) fn mount_holding<'m>(mounts: &'m [Mount], real: &Path) -> Option<&'m 
 /// that stays.
 pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>> {
     let caller = system.caller()?;
-    let is_whole = |mount: &Mount| mount.part == Path::new("/");
-    let mut mounts: HashMap<u64, Mount> = HashMap::new();
-    for mount in system.mounts()? {
+    let mut drives = Vec::new();
+    for mount in mounted_once(system)? {
         if only.is_some_and(|only| !only.contains(&mount.drive)) {
             continue;
         }
-        let known = mounts.get(&mount.drive);
-        let better = known.is_none_or(|known| {
-            (is_whole(&mount), known.point.as_os_str().len())
-                > (is_whole(known), mount.point.as_os_str().len())
-        });
-        if better {
-            mounts.insert(mount.drive, mount);
-        }
-    }
-    let mut drives = Vec::new();
-    for mount in mounts.into_values() {
         let Ok(folder) = system.open_root(&mount.point) else { continue };
         let folder = folder.as_fd();
         // What the kernel makes up has no room at all.
@@ -109,13 +97,52 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
     Ok(drives)
 }
 
+/// Each drive once, where the whole of it is mounted if that is anywhere.
+fn mounted_once(system: &dyn System) -> io::Result<impl Iterator<Item = Mount>> {
+    let is_whole = |mount: &Mount| mount.part == Path::new("/");
+    let mut mounts: HashMap<u64, Mount> = HashMap::new();
+    for mount in system.mounts()? {
+        let known = mounts.get(&mount.drive);
+        let better = known.is_none_or(|known| {
+            (is_whole(&mount), known.point.as_os_str().len())
+                > (is_whole(known), mount.point.as_os_str().len())
+        });
+        if better {
+            mounts.insert(mount.drive, mount);
+        }
+    }
+    Ok(mounts.into_values())
+}
+
+/// A mounted drive that has a name.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Called {
+    /// Where it is mounted.
+    pub mounted_at: PathBuf,
+    /// The name somebody gave it.
+    pub label: Option<String>,
+    /// What identifies it, in the usual form for its kind.
+    pub uuid: Option<String>,
+}
+
+/// The mounted drives that have a label or a UUID, as far as that can be found out, each once. Changes nothing.
+pub fn called(system: &dyn System) -> io::Result<Vec<Called>> {
+    let named = mounted_once(system)?.filter_map(|mount| {
+        let Written { label, uuid, .. } = identify(system, &mount.device);
+        let label = label.filter(|label| !label.is_empty());
+        let has_name = label.is_some() || uuid.is_some();
+        has_name.then_some(Called { mounted_at: mount.point, label, uuid })
+    });
+    let mut named: Vec<Called> = named.collect();
+    named.sort();
+    Ok(named)
+}
+
 /// The labels and UUIDs of the mounted drives, as far as they can be found out. Changes nothing.
 pub fn names(system: &dyn System) -> io::Result<Vec<String>> {
-    let mut names: Vec<String> = Vec::new();
-    for mount in system.mounts()? {
-        let Written { label, uuid, .. } = identify(system, &mount.device);
-        names.extend(label.into_iter().chain(uuid).filter(|name| !name.is_empty()));
-    }
+    let drives = called(system)?.into_iter();
+    let mut names: Vec<String> =
+        drives.flat_map(|drive| drive.label.into_iter().chain(drive.uuid)).collect();
     names.sort();
     names.dedup();
     Ok(names)

@@ -1,0 +1,112 @@
+//! Paths that begin with the name of a drive instead of the place where it happens to be mounted.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use clap::builder::{PathBufValueParser, TypedValueParser};
+use utter_echo_core::drives::{self, Called};
+use utter_echo_core::os::Linux;
+
+use crate::terminal::names;
+
+/// Reads a path, of which `label=NAME/…` and `uuid=ID/…` are on the drive that is called so.
+pub(crate) fn path() -> impl TypedValueParser<Value = PathBuf> {
+    PathBufValueParser::new().try_map(found)
+}
+
+/// True for a path that begins with the name of a drive.
+pub(crate) fn begins_with_drive(path: &Path) -> bool {
+    split(path).is_some()
+}
+
+/// What a drive is asked for by.
+#[derive(Clone, Copy)]
+enum By {
+    Label,
+    Uuid,
+}
+
+/// How a drive is named, the name, and the path on it.
+fn split(path: &Path) -> Option<(By, &OsStr, &Path)> {
+    let bytes = path.as_os_str().as_bytes();
+    let (by, rest) = match (bytes.strip_prefix(b"label="), bytes.strip_prefix(b"uuid=")) {
+        (Some(rest), _) => (By::Label, rest),
+        (None, Some(rest)) => (By::Uuid, rest),
+        (None, None) => return None,
+    };
+    let end = rest.iter().position(|byte| *byte == b'/').unwrap_or(rest.len());
+    let (name, below) = rest.split_at(end);
+    let below = below.iter().position(|byte| *byte != b'/').map_or(&[][..], |at| &below[at..]);
+    Some((by, OsStr::from_bytes(name), Path::new(OsStr::from_bytes(below))))
+}
+
+pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
+    let Some((by, name, below)) = split(&path) else { return Ok(path) };
+    let all = drives::called(&Linux).unwrap_or_default();
+    let is_it = |drive: &&Called| match by {
+        By::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
+        By::Uuid => drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid)),
+    };
+    let fitting: Vec<&Called> = all.iter().filter(is_it).collect();
+    if let [drive] = &*fitting {
+        // An empty rest would put a slash at the end, which means something.
+        let is_top = below.as_os_str().is_empty();
+        return Ok(if is_top { drive.mounted_at.clone() } else { drive.mounted_at.join(below) });
+    }
+    if name.is_empty() {
+        return Err("the name of the drive is missing, as in label=LANTERN/saltmere".to_owned());
+    }
+    let shown = names::shown(name.as_bytes());
+    let what = match by {
+        By::Label => "label",
+        By::Uuid => "UUID",
+    };
+    let (what, listed, advice) = if fitting.is_empty() {
+        let folder = names::path(&path);
+        let advice = format!("mount it; a folder that is really called so is './{folder}'");
+        (format!("no drive that is mounted has the {what} '{shown}'"), all.iter().collect(), advice)
+    } else {
+        let advice = "name the one that you mean by its UUID, or by where it is mounted".to_owned();
+        (format!("several drives have the {what} '{shown}'"), fitting, advice)
+    };
+    let lines = [what].into_iter().chain(listed.into_iter().map(told)).chain([advice]);
+    Err(lines.collect::<Vec<_>>().join("\n  "))
+}
+
+fn told(drive: &Called) -> String {
+    let label =
+        drive.label.as_ref().map(|label| format!("label={}", names::shown(label.as_bytes())));
+    let uuid = drive.uuid.as_ref().map(|uuid| format!("uuid={uuid}"));
+    let all: Vec<String> = label.into_iter().chain(uuid).collect();
+    format!("{} is at {}", all.join(", "), names::path(&drive.mounted_at))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_drive_and_the_path_on_it_are_told_apart() {
+        let parts = |path: &'static str| {
+            split(Path::new(path)).map(|(_, name, below)| (name.to_str(), below.to_str()))
+        };
+        assert_eq!(parts("label=LANTERN/salt/mere"), Some((Some("LANTERN"), Some("salt/mere"))));
+        assert_eq!(parts("uuid=12-34//x"), Some((Some("12-34"), Some("x"))));
+        assert_eq!(parts("label=LANTERN"), Some((Some("LANTERN"), Some(""))));
+        assert_eq!(parts("label=L/x/"), Some((Some("L"), Some("x/"))));
+        assert_eq!(parts("./label=LANTERN/x"), None);
+        assert_eq!(parts("/label=LANTERN"), None);
+    }
+
+    #[test]
+    fn what_is_not_mounted_is_refused_with_what_is() {
+        let told = found("label=no such drive/x".into()).unwrap_err();
+        assert!(
+            told.starts_with("no drive that is mounted has the label 'no such drive'\n"),
+            "{told}"
+        );
+        assert!(told.ends_with("is './label=no such drive/x'"), "{told}");
+        assert_eq!(found("plain/x".into()).unwrap(), Path::new("plain/x"));
+    }
+}
