@@ -9,6 +9,7 @@ use clap::ArgMatches;
 use jiff::Timestamp;
 use utter_echo_core::os::Time;
 
+use crate::exit::{self, Exit};
 use crate::report::Heard;
 use crate::signals::Signals;
 
@@ -17,6 +18,8 @@ pub(crate) struct Context {
     pub(crate) typed: ArgMatches,
     /// When the command began.
     pub(crate) began: Timestamp,
+    /// Another command calls this one.
+    is_within: bool,
     signals: Rc<OnceCell<Signals>>,
     /// What its reports told.
     pub(crate) heard: Rc<Cell<Heard>>,
@@ -25,13 +28,19 @@ pub(crate) struct Context {
 impl Context {
     pub(crate) fn new(typed: ArgMatches) -> Self {
         let (signals, heard) = (Rc::default(), Rc::default());
-        Self { typed, began: Timestamp::now(), signals, heard }
+        Self { typed, began: Timestamp::now(), is_within: false, signals, heard }
     }
 
     /// Of a command that another one calls, and that hears of the same signals.
     pub(crate) fn within(&self, typed: ArgMatches) -> Self {
         let (signals, heard) = (Rc::clone(&self.signals), Rc::clone(&self.heard));
-        Self { typed, began: Timestamp::now(), signals, heard }
+        Self { typed, began: Timestamp::now(), is_within: true, signals, heard }
+    }
+
+    /// How a command ends that does nothing but show: it has failed if what it shows is lost, unless it is one of
+    /// several that another one runs.
+    pub(crate) fn of_shown(&self, exit: Exit) -> Exit {
+        if self.is_within { exit } else { exit::of_shown(exit) }
     }
 
     /// When the command began, as the core tells times.

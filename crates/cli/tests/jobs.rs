@@ -92,6 +92,13 @@ fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
     assert_eq!(rows(&night)[0][2..4], ["4", "17 B"]);
     assert_eq!(room.list("lantern/archive"), ["lens.svg", "logbooks/", "logbooks/1931.csv"]);
     assert!(!room.path("lantern/shop").exists());
+    // Where the output goes makes no difference.
+    let mut command = room.command("run --tag night --jobs utter.toml");
+    command.stdout(fs::File::create("/dev/full").unwrap());
+    assert_eq!(command.output().unwrap().status.code(), Some(2));
+    let mut command = room.command("run --jobs utter.toml papers");
+    command.stdout(fs::File::create("/dev/full").unwrap());
+    assert_eq!(command.output().unwrap().status.code(), Some(0));
     // What was verified differs: the worst that is told, and nothing comes after it.
     room.write("lantern/archive/lens.svg", "<SVG/>!");
     let proof = room.run("run --jobs utter.toml proof both");

@@ -41,7 +41,7 @@ Example:
 /// what such a file looks like. The file is the one given with --jobs, else utter-echo/utter.toml in the folder of
 /// your settings (~/.config), else, for root, /etc/utter-echo/utter.toml.
 #[derive(Debug, Args)]
-#[command(after_help = EXAMPLES, args_conflicts_with_subcommands = true)]
+#[command(after_help = EXAMPLES)]
 pub(crate) struct Jobs {
     #[command(subcommand)]
     what: Option<What>,
@@ -56,8 +56,6 @@ enum What {
         /// Only these jobs [default: all]
         #[arg(value_name = "JOB")]
         names: Vec<String>,
-        #[command(flatten)]
-        asked: Asked,
     },
     /// Add a job to the file: a name, and after -- the line as you tried it
     ///
@@ -71,8 +69,6 @@ enum What {
         /// The line, with or without the 'utter' before it
         #[arg(value_name = "LINE", required = true, last = true)]
         line: Vec<OsString>,
-        #[command(flatten)]
-        file: JobFileOption,
     },
     /// Print a JSON Schema of job files, for editors
     Schema,
@@ -81,8 +77,6 @@ enum What {
         /// The job
         #[arg(value_name = "JOB")]
         name: String,
-        #[command(flatten)]
-        asked: Asked,
     },
 }
 
@@ -101,7 +95,7 @@ pub(crate) struct JobFileOption {
     /// Read this job file
     ///
     /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
-    #[arg(long = "jobs", value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
+    #[arg(long = "jobs", global = true, value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
     job_file: Option<PathBuf>,
 }
 
@@ -116,9 +110,9 @@ impl Command for Jobs {
     fn run(&self, context: &Context) -> Result<Exit> {
         match &self.what {
             None => list(&self.asked, context),
-            Some(What::Check { names, asked }) => check(names, asked, context),
-            Some(What::Show { name, asked }) => show(name, asked, context),
-            Some(What::Add { name, line, file }) => add(name, line, file),
+            Some(What::Check { names }) => check(names, &self.asked, context),
+            Some(What::Show { name }) => show(name, &self.asked, context),
+            Some(What::Add { name, line }) => add(name, line, &self.asked.file),
             Some(What::Schema) => {
                 // The stream takes everything.
                 let _ =

@@ -12,7 +12,7 @@ mod suggest;
 
 use super::Command;
 use crate::context::Context;
-use crate::exit::{self, Exit, wrong_call};
+use crate::exit::{Exit, wrong_call};
 use crate::options::{
     Comparing, Dropping, Inside, Listing, Output, Running, Verifying, path, places,
 };
@@ -84,7 +84,7 @@ impl Command for Verify {
         let wanted = self.listing.suggest && !plan.is_empty();
         let suggestion = wanted.then(|| suggest::command(&plan, &request, &context.typed));
         report.tell_all(told::verdict(&plan, &request, self.listing.limit, suggestion));
-        Ok(exit::of_shown(if !plan.problems.is_empty() {
+        Ok(context.of_shown(if !plan.problems.is_empty() {
             Exit::Problems
         } else if plan.is_empty() {
             Exit::Done

@@ -25,7 +25,7 @@ pub(crate) struct Output {
 #[command(next_help_heading = "Output")]
 pub(crate) struct Shown {
     /// What to print: text for people, or JSON for programs (see 'utter help json')
-    #[arg(long, value_name = "FORM", default_value = "text")]
+    #[arg(long, global = true, value_name = "FORM", default_value = "text")]
     pub(crate) format: Format,
     #[command(flatten)]
     pub(crate) colors: Colors,
@@ -35,7 +35,13 @@ pub(crate) struct Shown {
 #[command(next_help_heading = "Output")]
 pub(crate) struct Colors {
     /// When to use colours
-    #[arg(long, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
+    #[arg(
+        long,
+        global = true,
+        value_name = "WHEN",
+        default_value = "auto",
+        hide_short_help = true
+    )]
     pub(crate) color: When,
 }
 
