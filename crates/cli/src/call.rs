@@ -57,13 +57,14 @@ pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called,
     Ok(Called { arguments, context: Context::new(typed) })
 }
 
-/// The same of a call that a command makes in its turn.
+/// The same of a call of a job, which another command makes.
 pub(crate) fn parse_within(
     words: impl IntoIterator<Item = OsString>,
+    job: &str,
     context: &Context,
 ) -> Result<Called, clap::Error> {
     let Called { arguments, context: own } = parse(words)?;
-    Ok(Called { arguments, context: context.within(own.typed) })
+    Ok(Called { arguments, context: context.within(own.typed, job) })
 }
 
 impl Called {

@@ -20,6 +20,8 @@ pub(crate) struct Context {
     pub(crate) began: Timestamp,
     /// Another command calls this one.
     is_within: bool,
+    /// The name of the job that this is a call of.
+    pub(crate) job: Option<String>,
     signals: Rc<OnceCell<Signals>>,
     /// What its reports told.
     pub(crate) heard: Rc<Cell<Heard>>,
@@ -28,13 +30,20 @@ pub(crate) struct Context {
 impl Context {
     pub(crate) fn new(typed: ArgMatches) -> Self {
         let (signals, heard) = (Rc::default(), Rc::default());
-        Self { typed, began: Timestamp::now(), is_within: false, signals, heard }
+        Self { typed, began: Timestamp::now(), is_within: false, job: None, signals, heard }
     }
 
-    /// Of a command that another one calls, and that hears of the same signals.
-    pub(crate) fn within(&self, typed: ArgMatches) -> Self {
+    /// Of a call of a job, which another command makes, and that hears of the same signals.
+    pub(crate) fn within(&self, typed: ArgMatches, job: &str) -> Self {
         let (signals, heard) = (Rc::clone(&self.signals), Rc::clone(&self.heard));
-        Self { typed, began: Timestamp::now(), is_within: true, signals, heard }
+        Self {
+            typed,
+            began: Timestamp::now(),
+            is_within: true,
+            job: Some(job.to_owned()),
+            signals,
+            heard,
+        }
     }
 
     /// How a command ends that does nothing but show: it has failed if what it shows is lost, unless it is one of

@@ -142,16 +142,19 @@ pub(crate) fn around(
     if request.vacating.on_conflict == OnConflict::Ask && !dry_run {
         ask::require_terminal("--on-conflict ask")?;
     }
-    let report = Report::new(form, head, context);
+    let log = doing.output.logging.open(head.command.word(), context)?;
+    let report = Report::with_log(form, head, log, context);
     let runner =
         Runner { request, doing, report, signals: context.signals()?, has_begun: Cell::new(false) };
-    if dry_run {
-        return work(&runner);
-    }
-    hooks::around(&doing.writing, || {
-        runner.signals.check()?;
+    let came = if dry_run {
         work(&runner)
-    })
+    } else {
+        hooks::around(&doing.writing, || {
+            runner.signals.check()?;
+            work(&runner)
+        })
+    };
+    came.inspect_err(|error| runner.report.ends_with(error))
 }
 
 impl Runner<'_> {

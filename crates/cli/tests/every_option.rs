@@ -83,6 +83,8 @@ const TRIED: &[(&str, Then)] = &[
     ("verify --suggest saltmere keeper", Out(1, "To make it so: utter mirror ")),
     ("copy --format json saltmere new", Out(0, "{\"kind\":\"head\"")),
     ("copy --progress plain --flush end saltmere new", Err(0, "flushing to the drive")),
+    ("copy --log night.log saltmere new", There("night.log", "")),
+    ("copy --log logs/{date}.log --log-keep 1 saltmere new", There("logs/", "logs/2020-01-31.log")),
     ("copy --quiet saltmere new", Out(0, "")),
     ("copy --color always saltmere new", Out(0, "\u{1b}[1mCopied")),
     ("copy --verbose saltmere new", Out(0, "add      lens.svg")),
@@ -156,6 +158,7 @@ fn room() -> Room {
     set_time(&room.path("keeper/lens.svg"), 1_500_000_000);
     room.write("empty/", "");
     room.write("utter.toml", JOBS);
+    room.write("logs/2020-01-31.log", "of long ago");
     // A run of long ago.
     room.write("older/lens.svg", "<svg></svg>");
     assert_eq!(room.run("copy --set-aside aside --quiet saltmere older").code, 0);

@@ -237,7 +237,9 @@ fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Ve
 impl Call {
     fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
-        let Some(request) = call::parse_within(line, context)?.request()? else { return Ok(None) };
+        let Some(request) = call::parse_within(line, &job.name, context)?.request()? else {
+            return Ok(None);
+        };
         let place = std::path::absolute(&request.places.destination)?;
         let is_shared = job.shares_destination && request.task == Task::Copy;
         let job = job.name.clone();

@@ -28,8 +28,8 @@ Examples:
 /// stays, and is named. Folders go when everything in them has gone. What the selection leaves out stays, with
 /// the folders that hold it; what a read-only drive or a folder that you may not change would not let go is not
 /// copied. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in it, no
-/// drive is mounted on it and you are not working in it. If a move is interrupted, nothing is missing, and the
-/// same line finishes it. It keeps notes of what it took where, for half a year, and 'utter undo' moves
+/// drive is mounted on it, you are not working in it and it can be taken from the folder that it is in. If a move
+/// is interrupted, nothing is missing, and the same line finishes it. It keeps notes of what it took where, for half a year, and 'utter undo' moves
 /// everything back. Only 'utter move' ever changes a source; 'utter copy' and 'utter mirror' never do.
 #[derive(Debug, Args)]
 #[command(name = "move", after_help = EXAMPLES)]

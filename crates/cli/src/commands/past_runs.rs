@@ -37,7 +37,8 @@ pub(super) fn list(args: &Undo, context: &Context) -> Result<Exit> {
 fn report(args: &Undo, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
-    Ok(Report::new(form, Head { dry_run, ..Head::new(Command::Undo) }, context))
+    let log = args.doing.output.logging.open("undo", context)?;
+    Ok(Report::with_log(form, Head { dry_run, ..Head::new(Command::Undo) }, log, context))
 }
 
 /// Every run in the folders that are remembered, the newest first.

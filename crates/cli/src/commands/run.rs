@@ -141,7 +141,7 @@ impl Run {
         let (mut worst, mut all) = (Exit::Done, Heard::default());
         for call in &job.calls {
             let line = [OsString::from("utter")].into_iter().chain(self.words(call, context));
-            let exit = match call::parse_within(line, context) {
+            let exit = match call::parse_within(line, &job.name, context) {
                 Ok(called) => match called.run() {
                     Ok(exit) => exit,
                     Err(error) => {

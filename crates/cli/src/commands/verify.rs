@@ -66,15 +66,9 @@ impl Verify {
         let request = comparing.request(Task::Verify, places, &Dropping::default(), context)?;
         Ok(self.running.apply(self.verifying.apply(request, context)))
     }
-}
 
-impl Command for Verify {
-    fn run(&self, context: &Context) -> Result<Exit> {
-        let form = self.output.settle_for_verdict(&self.listing)?;
-        self.running.settle()?;
-        let request = self.asked(context)?;
-        let report = Report::new(form, Head::of(&request, false), context);
-        let session = Session::open(&Linux, &request)?;
+    fn compare(&self, request: &Request, report: &Report, context: &Context) -> Result<Exit> {
+        let session = Session::open(&Linux, request)?;
         let signals = context.signals()?;
         let progress = Progress::scanning(&self.output, signals);
         let plan = session.plan(&progress);
@@ -82,8 +76,8 @@ impl Command for Verify {
         signals.check()?;
         let plan = plan?;
         let wanted = self.listing.suggest && !plan.is_empty();
-        let suggestion = wanted.then(|| suggest::command(&plan, &request, &context.typed));
-        report.tell_all(told::verdict(&plan, &request, self.listing.limit, suggestion));
+        let suggestion = wanted.then(|| suggest::command(&plan, request, &context.typed));
+        report.tell_all(told::verdict(&plan, request, self.listing.limit, suggestion));
         Ok(context.of_shown(if !plan.problems.is_empty() {
             Exit::Problems
         } else if plan.is_empty() {
@@ -91,6 +85,18 @@ impl Command for Verify {
         } else {
             Exit::Different
         }))
+    }
+}
+
+impl Command for Verify {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.output.settle_for_verdict(&self.listing)?;
+        self.running.settle()?;
+        let request = self.asked(context)?;
+        let log = self.output.logging.open("verify", context)?;
+        let report = Report::with_log(form, Head::of(&request, false), log, context);
+        let compared = self.compare(&request, &report, context);
+        compared.inspect_err(|error| report.ends_with(error))
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

@@ -489,6 +489,7 @@ mod tests {
     fn beside(key: &str) -> (&'static str, &'static [&'static str]) {
         match key {
             "set-aside-keep" => ("set-aside = \"/aside\"\n", &["--set-aside=/aside"]),
+            "log-keep" => ("log = \"/{date}.log\"\n", &["--log=/{date}.log"]),
             _ => ("", &[]),
         }
     }

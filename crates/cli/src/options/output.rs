@@ -3,6 +3,7 @@
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 
+use super::Logging;
 use crate::exit::wrong_call;
 use crate::report::Form;
 
@@ -18,6 +19,8 @@ pub(crate) struct Output {
     /// Print problems, and nothing else
     #[arg(long, short)]
     pub(crate) quiet: bool,
+    #[command(flatten)]
+    pub(crate) logging: Logging,
 }
 
 /// Of every command.

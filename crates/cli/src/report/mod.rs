@@ -11,11 +11,13 @@ mod word;
 pub(crate) mod words;
 
 use std::cell::{Cell, RefCell};
+use std::fs::File;
 use std::rc::Rc;
 
 use crate::context::Context;
 use crate::options::Format;
 use events::{Event, Head, Totals};
+use text::page::{Log, Screen};
 
 /// Shows events in one form.
 trait Sink {
@@ -53,6 +55,8 @@ impl Heard {
 pub(crate) struct Report {
     heard: Rc<Cell<Heard>>,
     sink: RefCell<Box<dyn Sink>>,
+    /// The same for people, in a file.
+    log: RefCell<Option<text::Text>>,
     /// Nothing but problems is shown.
     quiet: bool,
 }
@@ -75,15 +79,33 @@ impl From<Format> for Form {
 impl Report {
     /// Begins with the head.
     pub(crate) fn new(form: Form, head: Head, context: &Context) -> Self {
+        Self::with_log(form, head, None, context)
+    }
+
+    /// The same, and writes everything to a log, too.
+    pub(crate) fn with_log(form: Form, head: Head, log: Option<File>, context: &Context) -> Self {
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
             Format::Csv => Box::new(csv::Csv::new()),
-            Format::Text => Box::new(text::Text::new(&head, form.verbose)),
+            Format::Text => Box::new(text::Text::new(&head, form.verbose, Box::new(Screen::new()))),
         };
         let heard = Rc::clone(&context.heard);
-        let report = Self { heard, sink: RefCell::new(sink), quiet: form.quiet };
+        let log = log.map(|file| {
+            let mut log = text::Text::new(&head, form.verbose, Box::new(Log::new(file)));
+            log.begin();
+            log
+        });
+        let (sink, log, quiet) = (RefCell::new(sink), RefCell::new(log), form.quiet);
+        let report = Self { heard, sink, log, quiet };
         report.tell(Event::Head(head));
         report
+    }
+
+    /// Writes to the log why a command ends, which the screen is told otherwise.
+    pub(crate) fn ends_with(&self, error: &anyhow::Error) {
+        if let Some(log) = &mut *self.log.borrow_mut() {
+            log.end_with(error);
+        }
     }
 
     /// Tells one event, at once.
@@ -99,6 +121,9 @@ impl Report {
                 let mut heard = self.heard.get();
                 heard.totals(totals);
                 self.heard.set(heard);
+            }
+            if let Some(log) = &mut *self.log.borrow_mut() {
+                log.show(&event);
             }
             if !self.quiet || matches!(event, Event::Problem(_)) {
                 sink.show(&event);

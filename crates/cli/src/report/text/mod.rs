@@ -3,12 +3,11 @@
 mod drives;
 mod explained;
 mod jobs;
+pub(super) mod page;
 mod past_runs;
 mod run;
 mod styles;
 mod verdict;
-
-use std::io::{BufWriter, Write};
 
 use super::Sink;
 use super::events::{
@@ -16,16 +15,15 @@ use super::events::{
 };
 use super::words;
 use crate::terminal::names;
-use crate::terminal::streams::{self, Steady};
+use crate::terminal::streams;
+use page::Page;
 use styles::{BAD, FAINT, style_of};
 
 pub(crate) use run::plan_totals;
 
-type Out = BufWriter<Steady<anstream::Stdout>>;
-
 /// Shows what is told as it comes, and at the end what it comes to.
 pub(super) struct Text {
-    out: Out,
+    page: Box<dyn Page>,
     command: Command,
     /// "saltmere → keeper"
     places: String,
@@ -50,10 +48,10 @@ struct Kept {
 }
 
 impl Text {
-    pub(super) fn new(head: &Head, verbose: bool) -> Self {
+    pub(super) fn new(head: &Head, verbose: bool, page: Box<dyn Page>) -> Self {
         let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
         Self {
-            out: BufWriter::new(streams::out()),
+            page,
             command: head.command,
             places: head.sources.shown() + &destination.unwrap_or_default(),
             dry_run: head.dry_run,
@@ -64,10 +62,20 @@ impl Text {
         }
     }
 
+    /// What the lines that follow are about, where many runs are told one after another.
+    pub(super) fn begin(&mut self) {
+        let (command, places) = (self.command.word(), &self.places);
+        let dry_run = if self.dry_run { " (dry run)" } else { "" };
+        self.page.line(&format!("--- utter {command} {places}{dry_run}"));
+    }
+
+    pub(super) fn end_with(&mut self, error: &anyhow::Error) {
+        self.page.wrong(&format!("{error:#}"));
+    }
+
     fn line(&mut self, line: &str) {
         self.lines += 1;
-        // The stream takes everything.
-        let _ = writeln!(self.out, "{line}");
+        self.page.line(line);
     }
 
     fn note(&mut self, Note { text, .. }: &Note) {
@@ -121,11 +129,7 @@ impl Sink for Text {
             Event::Head(_) | Event::Step(_) => {}
             Event::Difference(difference) => self.difference(difference),
             Event::Found(found) => self.found(found),
-            Event::Problem(problem) => {
-                // In the order in which they are told, also where both streams are one.
-                let _ = self.out.flush();
-                self::problem(problem);
-            }
+            Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
             Event::Rule(rule) => self.rule(rule),
             Event::Suggestion(line) if self.command == Command::Jobs => self.line(&line.command),
             Event::Suggestion(suggestion) => {
@@ -141,7 +145,7 @@ impl Sink for Text {
     }
 
     fn flush(&mut self) {
-        let _ = self.out.flush();
+        self.page.flush();
     }
 }
 
@@ -165,8 +169,13 @@ pub(crate) fn step_line(step: &Step) -> String {
     format!("{style}{word:<8}{style:#} {path}{size} {FAINT}· {reason}{FAINT:#}{became}")
 }
 
-/// A problem goes to stderr: `utter: path: what and why`, and then what to do next.
+/// A problem goes to stderr.
 pub(super) fn problem(problem: &Problem) {
+    streams::tell_wrong(&problem_text(problem));
+}
+
+/// The path, what and why, and then what to do next.
+fn problem_text(problem: &Problem) -> String {
     let Problem { path, operation, cause, advice, guard } = problem;
     let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
     let what = match guard {
@@ -178,5 +187,5 @@ pub(super) fn problem(problem: &Problem) {
         text += "\n  ";
         text += line.trim_start();
     }
-    streams::tell_wrong(&text);
+    text
 }

@@ -1,0 +1,165 @@
+//! The log for people.
+
+use std::fs::{self, File, OpenOptions};
+use std::io;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, Result};
+use clap::Args;
+use jiff::Zoned;
+use jiff::tz::TimeZone;
+
+use super::values::KeepRuns;
+use super::{path, values};
+use crate::context::Context;
+use crate::exit::{WrongCall, wrong_call};
+use crate::terminal::names;
+
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Logging {
+    /// Also write what is told to the end of this file, each line with its time
+    ///
+    /// {date}, {time} and {job} in the name are filled in, the last with the name of the job, else of the
+    /// command. Folders that are missing are made. Default: there is no log.
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
+    log: Option<PathBuf>,
+    /// Keep only the newest N logs, or those of the last DURATION, like 10 or 30d
+    ///
+    /// The name of the log needs a {date} for that, by which the others are known. Default: all are kept.
+    #[arg(long, value_name = "N|DURATION", requires = "log", value_parser = values::keep, hide_short_help = true)]
+    log_keep: Option<KeepRuns>,
+}
+
+impl Logging {
+    /// Opens the log, if there is to be one; `command` stands for the job where there is none.
+    pub(crate) fn open(&self, command: &str, context: &Context) -> Result<Option<File>> {
+        let Some(path) = &self.log else { return Ok(None) };
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        if self.log_keep.is_some() && !name.contains("{date}") {
+            wrong_call!(
+                "--log-keep has no other logs to go by\n  put {{date}} into the name of the log, like night-{{date}}.log"
+            );
+        }
+        let job = context.job.as_deref().unwrap_or(command).replace('/', "-");
+        let now = context.began.to_zoned(TimeZone::system());
+        let filled = PathBuf::from(filled(&path.to_string_lossy(), &job, &now));
+        let shown = names::path(&filled);
+        let file = open(&filled).with_context(|| {
+            WrongCall(format!("cannot write the log '{shown}'; nothing was touched"))
+        })?;
+        if let Some(keep) = self.log_keep {
+            let since = match keep {
+                KeepRuns::Newest(_) => None,
+                KeepRuns::For(duration) => Some((&now - duration).date().to_string()),
+            };
+            // One that cannot be removed is there the next time, too.
+            let _ = Family { name, job: &job }.prune(&filled, keep, since.as_deref());
+        }
+        Ok(Some(file))
+    }
+}
+
+fn filled(text: &str, job: &str, now: &Zoned) -> String {
+    let (date, time) = (now.strftime("%Y-%m-%d"), now.strftime("%H-%M-%S"));
+    let text = text.replace("{date}", &date.to_string()).replace("{time}", &time.to_string());
+    text.replace("{job}", job)
+}
+
+fn open(path: &Path) -> io::Result<File> {
+    if let Some(above) = path.parent().filter(|above| !above.as_os_str().is_empty()) {
+        fs::create_dir_all(above)?;
+    }
+    OpenOptions::new().append(true).create(true).mode(0o600).open(path)
+}
+
+/// Logs whose names differ in date and time alone.
+struct Family<'f> {
+    name: &'f str,
+    job: &'f str,
+}
+
+impl Family<'_> {
+    /// Removes the old ones from the folder of a log, but never that one.
+    fn prune(&self, own: &Path, keep: KeepRuns, since: Option<&str>) -> io::Result<()> {
+        let above = own.parent().filter(|above| !above.as_os_str().is_empty());
+        let above = above.unwrap_or(Path::new("."));
+        let mut dated: Vec<(String, PathBuf)> = Vec::new();
+        for entry in fs::read_dir(above)? {
+            let entry = entry?;
+            let name = entry.file_name();
+            let date = name.to_str().and_then(|name| self.date_of(name));
+            dated.extend(date.map(|date| (date, above.join(&name))));
+        }
+        dated.sort();
+        let old = match keep {
+            KeepRuns::Newest(count) => dated.len().saturating_sub(count),
+            KeepRuns::For(_) => dated.partition_point(|(date, _)| Some(&**date) < since),
+        };
+        for (_, path) in
+            dated.iter().take(old).filter(|(_, path)| path.file_name() != own.file_name())
+        {
+            fs::remove_file(path)?;
+        }
+        Ok(())
+    }
+
+    /// The date and time in a name, if it is one of these.
+    fn date_of(&self, name: &str) -> Option<String> {
+        let mut parts = Vec::new();
+        let (mut form, mut rest) = (self.name, name);
+        while !form.is_empty() {
+            let (marked, length) = match form {
+                form if form.starts_with("{date}") => ("{date}", "2026-01-31".len()),
+                form if form.starts_with("{time}") => ("{time}", "23-59-59".len()),
+                form if form.starts_with("{job}") => {
+                    rest = rest.strip_prefix(self.job)?;
+                    ("{job}", 0)
+                }
+                _ => {
+                    let first = form.chars().next()?;
+                    rest = rest.strip_prefix(first)?;
+                    form = &form[first.len_utf8()..];
+                    continue;
+                }
+            };
+            form = &form[marked.len()..];
+            let (value, after) = rest.split_at_checked(length)?;
+            let is_right = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
+            // The date first, wherever it stands.
+            let order = usize::from(marked != "{date}");
+            parts.extend((is_right && length > 0).then(|| (order, value.to_owned())));
+            if length > 0 && !is_right {
+                return None;
+            }
+            rest = after;
+        }
+        parts.sort();
+        let date: Vec<String> = parts.into_iter().map(|(_, value)| value).collect();
+        rest.is_empty().then(|| date.join(" "))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn logs_are_known_by_their_names_alone() {
+        let family = Family { name: "{job} at {time} of {date}.log", job: "papers" };
+        let date = |name: &str| family.date_of(name);
+        let own = date("papers at 23-59-01 of 2026-01-31.log");
+        assert_eq!(own.as_deref(), Some("2026-01-31 23-59-01"));
+        for other in [
+            "shop at 23-59-01 of 2026-01-31.log",
+            "papers at 23-59-01 of 2026-01-31.log.old",
+            "papers at 23:59:01 of 2026-01-31.log",
+            "papers at 23-59-01 of 2026-01-31",
+            "papers",
+            "papers at 23-59-01 of 2026-01-\u{e9}1.log",
+        ] {
+            assert_eq!(date(other), None, "{other}");
+        }
+    }
+}

@@ -1,0 +1,84 @@
+//! What text is written on: the screen, or a file that is read the morning after.
+
+use std::fs::File;
+use std::io::{BufWriter, Write as _};
+
+use jiff::Zoned;
+
+use crate::terminal::streams::{self, Steady};
+
+/// Takes lines as they come. It cannot fail.
+pub(in crate::report) trait Page {
+    fn line(&mut self, line: &str);
+
+    /// What is wrong, and then what to do next.
+    fn wrong(&mut self, message: &str);
+
+    /// Brings out what waits in a buffer.
+    fn flush(&mut self);
+}
+
+/// Stdout and stderr.
+pub(in crate::report) struct Screen(BufWriter<Steady<anstream::Stdout>>);
+
+impl Screen {
+    pub(in crate::report) fn new() -> Self {
+        Self(BufWriter::new(streams::out()))
+    }
+}
+
+impl Page for Screen {
+    fn line(&mut self, line: &str) {
+        // The stream takes everything.
+        let _ = writeln!(self.0, "{line}");
+    }
+
+    fn wrong(&mut self, message: &str) {
+        // In the order in which they are told, also where both streams are one.
+        self.flush();
+        streams::tell_wrong(message);
+    }
+
+    fn flush(&mut self) {
+        let _ = self.0.flush();
+    }
+}
+
+/// A file, each line with its time.
+pub(in crate::report) struct Log {
+    file: File,
+    /// Nothing more can be written to it, which was told.
+    has_failed: bool,
+}
+
+impl Log {
+    pub(in crate::report) fn new(file: File) -> Self {
+        Self { file, has_failed: false }
+    }
+
+    fn write(&mut self, text: &str) {
+        if self.has_failed {
+            return;
+        }
+        let now = Zoned::now().strftime("%Y-%m-%d %H:%M:%S").to_string();
+        let plain = anstream::adapter::strip_str(text).to_string();
+        // In one piece, so that two runs do not mix theirs within a line.
+        let lines = format!("{now}  {}\n", plain.replace('\n', &format!("\n{now}  ")));
+        if let Err(error) = self.file.write_all(lines.as_bytes()) {
+            self.has_failed = true;
+            streams::tell_wrong(&format!("the rest of the log is lost: {error}"));
+        }
+    }
+}
+
+impl Page for Log {
+    fn line(&mut self, line: &str) {
+        self.write(line);
+    }
+
+    fn wrong(&mut self, message: &str) {
+        self.write(&crate::terminal::names::harmless(message));
+    }
+
+    fn flush(&mut self) {}
+}
