@@ -1,6 +1,6 @@
 //! What a command finds around it: the clock, signals, and the user's folders.
 
-use std::cell::{Cell, OnceCell};
+use std::cell::OnceCell;
 use std::path::PathBuf;
 use std::rc::Rc;
 
@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use utter_echo_core::os::Time;
 
 use crate::exit::{self, Exit};
-use crate::report::Heard;
+use crate::report::Ear;
 use crate::signals::Signals;
 
 pub(crate) struct Context {
@@ -24,7 +24,7 @@ pub(crate) struct Context {
     pub(crate) job: Option<String>,
     signals: Rc<OnceCell<Signals>>,
     /// What its reports told.
-    pub(crate) heard: Rc<Cell<Heard>>,
+    pub(crate) heard: Ear,
 }
 
 impl Context {

@@ -7,7 +7,6 @@ use utter_echo_core::saved::BadPlan;
 use utter_echo_core::select::BadPattern;
 use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
-use crate::jobs::Wrong;
 use crate::terminal::streams;
 
 /// How the process ends.
@@ -120,7 +119,6 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
         None => {}
     }
     let is_wrong_call = error.is::<WrongCall>()
-        || error.is::<Wrong>()
         || error.is::<CallError>()
         || error.is::<BadPattern>()
         || error.is::<BadPlan>()

@@ -143,7 +143,7 @@ pub(crate) fn around(
         ask::require_terminal("--on-conflict ask")?;
     }
     let log = doing.output.logging.open(head.command.word(), context)?;
-    let report = Report::with_log(form, head, log, context);
+    let report = Report::with_log(form, head, log, &context.heard);
     let runner =
         Runner { request, doing, report, signals: context.signals()?, has_begun: Cell::new(false) };
     let came = if dry_run {

@@ -38,7 +38,7 @@ impl Command for Drives {
         let form = self.shown.settle()?;
         let asked = drives::holding(&Linux, &self.folders)?;
         let only = (!asked.is_empty()).then_some(&*asked);
-        let report = Report::new(form, Head::new(events::Command::Drives), context);
+        let report = Report::new(form, Head::new(events::Command::Drives), &context.heard);
         let drives = drives::list(&Linux, only).with_context(|| {
             let why = "cannot list the mounted drives; /proc must be mounted, and readable: \
                        mount -t proc proc /proc";

@@ -61,7 +61,7 @@ impl Command for Explain {
         let cannot = || WrongCall(format!("cannot look into '{shown}'"));
         let head = Head::new(events::Command::Explain).reading(source);
         if self.paths.is_empty() {
-            let report = Report::new(form, head, context);
+            let report = Report::new(form, head, &context.heard);
             let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;
             report.tell_all(told::survey(&survey));
             let exit = if survey.problems.is_empty() { Exit::Done } else { Exit::Problems };
@@ -73,7 +73,7 @@ impl Command for Explain {
             let path = path.as_os_str().as_bytes();
             explained.push(explain::path(&Linux, source, &selection, path).with_context(cannot)?);
         }
-        Report::new(form, head, context).tell_all(told::explained(&explained));
+        Report::new(form, head, &context.heard).tell_all(told::explained(&explained));
         Ok(exit::of_shown(Exit::Done))
     }
 }

@@ -17,7 +17,7 @@ use super::Command;
 use crate::call;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::jobs::{self, Job, JobFile, NewJob, Wrong};
+use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::options::{Shown, path};
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
 use crate::report::{Report, told};
@@ -100,7 +100,7 @@ pub(crate) struct JobFileOption {
 }
 
 impl JobFileOption {
-    pub(crate) fn read(&self, context: &Context) -> Result<JobFile, Wrong> {
+    pub(crate) fn read(&self, context: &Context) -> Result<JobFile, WrongCall> {
         let now = context.began.to_zoned(TimeZone::system());
         JobFile::read(self.job_file.as_deref(), &now)
     }
@@ -127,7 +127,7 @@ fn list(asked: &Asked, context: &Context) -> Result<Exit> {
     let form = asked.shown.settle()?;
     let file = asked.file.read(context)?;
     let report =
-        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), false), context);
+        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), false), &context.heard);
     let (mut problems, mut listed) = (0, 0);
     for name in file.names() {
         listed += 1;
@@ -148,7 +148,7 @@ fn show(name: &str, asked: &Asked, context: &Context) -> Result<Exit> {
     let file = asked.file.read(context)?;
     let job = file.job(name)?;
     let head = Head::of_jobs(events::Command::Jobs, file.path(), false);
-    let report = Report::new(form, head, context);
+    let report = Report::new(form, head, &context.heard);
     let lines = JobTold::from(&job).commands.into_iter();
     report.tell_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
     report.tell(Totals::default().into());
@@ -184,7 +184,7 @@ fn check(names: &[String], asked: &Asked, context: &Context) -> Result<Exit> {
     let form = asked.shown.settle()?;
     let file = asked.file.read(context)?;
     let report =
-        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), true), context);
+        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), true), &context.heard);
     let all: Vec<&str> = file.names().collect();
     let asked_for = if names.is_empty() { all } else { names.iter().map(String::as_str).collect() };
     let (calls, wrong) = calls_of(&file, &asked_for, context);

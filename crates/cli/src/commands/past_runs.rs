@@ -38,7 +38,7 @@ fn report(args: &Undo, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
     let log = args.doing.output.logging.open("undo", context)?;
-    Ok(Report::with_log(form, Head { dry_run, ..Head::new(Command::Undo) }, log, context))
+    Ok(Report::with_log(form, Head { dry_run, ..Head::new(Command::Undo) }, log, &context.heard))
 }
 
 /// Every run in the folders that are remembered, the newest first.
@@ -64,7 +64,8 @@ fn known(report: &Report) -> Vec<Overview> {
 pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> {
     let run = PastRun::open(&Linux, path)?;
     let form = args.doing.output.settle(&args.doing.verbose)?;
-    let report = Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) }, context);
+    let report =
+        Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) }, &context.heard);
     for placed in run.plan().steps() {
         let mut step = Step::of(&placed, None);
         if run.has_compared(&placed) {

@@ -57,7 +57,7 @@ impl Command for Run {
         let jobs = self.chosen(&file)?;
         let signals = context.signals()?;
         let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
-        let report = Report::new(form, head, context);
+        let report = Report::new(form, head, &context.heard);
         let mut due: VecDeque<Job> = jobs.into();
         let mut ran: Vec<JobRan> = Vec::new();
         let mut worst = Exit::Done;

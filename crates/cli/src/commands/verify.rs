@@ -94,7 +94,7 @@ impl Command for Verify {
         self.running.settle()?;
         let request = self.asked(context)?;
         let log = self.output.logging.open("verify", context)?;
-        let report = Report::with_log(form, Head::of(&request, false), log, context);
+        let report = Report::with_log(form, Head::of(&request, false), log, &context.heard);
         let compared = self.compare(&request, &report, context);
         compared.inspect_err(|error| report.ends_with(error))
     }

@@ -10,9 +10,10 @@ use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches};
 use toml_edit::{Array, DocumentMut, Item, Table, Value};
 
-use super::spot::Wrong;
+use super::spot::wrong_file;
 use super::words::is_path;
 use super::{DOES, JobFile, command, find};
+use crate::exit::WrongCall;
 use crate::options::begins_with_drive;
 use crate::terminal::names;
 
@@ -47,7 +48,7 @@ impl NewJob {
     }
 
     /// Puts it at the end of the file, which stays as it is otherwise; makes the file if there is none.
-    pub(crate) fn add_to(self, given: Option<&Path>) -> Result<PathBuf, Wrong> {
+    pub(crate) fn add_to(self, given: Option<&Path>) -> Result<PathBuf, WrongCall> {
         let path = find::path(given);
         // What a link leads to is what is written.
         let path = fs::canonicalize(&path).unwrap_or(path);
@@ -55,7 +56,7 @@ impl NewJob {
             Ok(false) => String::new(),
             _ => find::read(path.clone())?.text,
         };
-        let cannot = |what: String| Wrong::of_file(&path, &what, "nothing was changed");
+        let cannot = |what: String| wrong_file(&path, &what, "nothing was changed");
         let mut document: DocumentMut = before.parse().map_err(|error: toml_edit::TomlError| {
             cannot(format!("is no TOML: {}", error.message()))
         })?;
@@ -70,7 +71,7 @@ impl NewJob {
         };
         if jobs.contains_key(&self.name) {
             let what = format!("has a job '{}' already", self.name);
-            return Err(Wrong::of_file(&path, &what, "give the new one another name"));
+            return Err(wrong_file(&path, &what, "give the new one another name"));
         }
         let mut table = self.table;
         if !before.is_empty() {

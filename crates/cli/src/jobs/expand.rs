@@ -5,7 +5,8 @@ use std::ops::Range;
 
 use jiff::Zoned;
 
-use super::spot::{Source, Wrong, nearest};
+use super::spot::{Source, nearest};
+use crate::exit::WrongCall;
 
 /// What a name can stand for, the first that has it.
 pub(super) struct Values {
@@ -38,7 +39,7 @@ impl Values {
         source: &Source,
         text: (&str, &Range<usize>),
         job: &str,
-    ) -> Result<String, Wrong> {
+    ) -> Result<String, WrongCall> {
         self.expand_within(source, text, job, &mut Vec::new())
     }
 
@@ -48,7 +49,7 @@ impl Values {
         (text, at): (&str, &Range<usize>),
         job: &str,
         above: &mut Vec<String>,
-    ) -> Result<String, Wrong> {
+    ) -> Result<String, WrongCall> {
         let mut expanded = String::new();
         let mut rest = text;
         while let Some(begin) = rest.find("${") {
@@ -76,7 +77,7 @@ impl Values {
         (name, at): (&str, &Range<usize>),
         job: &str,
         above: &mut Vec<String>,
-    ) -> Result<String, Wrong> {
+    ) -> Result<String, WrongCall> {
         if let Some((text, place)) = self.own.get(name) {
             if above.iter().any(|one| one == name) {
                 let what = format!("the value '{name}' refers to itself");

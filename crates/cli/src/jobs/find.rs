@@ -5,8 +5,9 @@ use std::io::{self, ErrorKind, Read as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-use super::spot::{Source, Wrong};
+use super::spot::{Source, wrong_file};
 use crate::context::config_folder;
+use crate::exit::WrongCall;
 
 /// Below the folders that hold what is configured.
 const NAME: &str = "utter-echo/utter.toml";
@@ -24,7 +25,7 @@ pub(super) fn path(given: Option<&Path>) -> PathBuf {
     }
 }
 
-pub(super) fn read(path: PathBuf) -> Result<Source, Wrong> {
+pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
     let opened = File::open(&path).and_then(|file| Ok((file.metadata()?, file)));
     let (meta, mut file) = opened.map_err(|error| cannot_read(&path, &error))?;
     // Whoever may write it could have root run anything.
@@ -32,7 +33,7 @@ pub(super) fn read(path: PathBuf) -> Result<Source, Wrong> {
     if is_root() && is_others {
         let what = "can be written by others than root, so root does not run what it says";
         let advice = "chown root it, and chmod go-w it, once you have read what it holds";
-        return Err(Wrong::of_file(&path, what, advice));
+        return Err(wrong_file(&path, what, advice));
     }
     let mut text = Vec::new();
     file.read_to_end(&mut text).map_err(|error| cannot_read(&path, &error))?;
@@ -42,7 +43,7 @@ pub(super) fn read(path: PathBuf) -> Result<Source, Wrong> {
             let (valid, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());
             let line = String::from_utf8_lossy(&bytes[..valid]).matches('\n').count() + 1;
             let what = format!("is not UTF-8 in line {line}");
-            Err(Wrong::of_file(&path, &what, "save it as UTF-8"))
+            Err(wrong_file(&path, &what, "save it as UTF-8"))
         }
     }
 }
@@ -52,13 +53,13 @@ pub(super) fn source(path: PathBuf, text: String) -> Source {
     Source { path, text }
 }
 
-fn cannot_read(path: &Path, error: &io::Error) -> Wrong {
+fn cannot_read(path: &Path, error: &io::Error) -> WrongCall {
     if error.kind() == ErrorKind::NotFound {
         let advice = "write one, as 'utter help job-file' shows, or name another with --jobs FILE";
-        return Wrong::of_file(path, "does not exist", advice);
+        return wrong_file(path, "does not exist", advice);
     }
     let what = format!("cannot be read: {error}");
-    Wrong::of_file(path, &what, "name one that you may read with --jobs FILE")
+    wrong_file(path, &what, "name one that you may read with --jobs FILE")
 }
 
 fn is_root() -> bool {

@@ -3,6 +3,7 @@
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
+use crate::exit::WrongCall;
 use crate::terminal::names;
 
 /// A job file as it was read.
@@ -12,23 +13,14 @@ pub(crate) struct Source {
     pub(super) text: String,
 }
 
-/// What is wrong in a job file, where, and what to do about it.
-#[derive(Debug, thiserror::Error)]
-#[error("{told}")]
-pub(crate) struct Wrong {
-    told: String,
-}
-
-impl Wrong {
-    /// Of the file as a whole.
-    pub(super) fn of_file(path: &Path, what: &str, advice: &str) -> Self {
-        Self { told: format!("job file '{}' {what}\n  {advice}", names::path(path)) }
-    }
+/// Something is wrong with the file as a whole.
+pub(super) fn wrong_file(path: &Path, what: &str, advice: &str) -> WrongCall {
+    WrongCall(format!("job file '{}' {what}\n  {advice}", names::path(path)))
 }
 
 impl Source {
     /// Something is wrong at these bytes of the file.
-    pub(super) fn wrong(&self, at: &Range<usize>, what: &str, advice: &str) -> Wrong {
+    pub(super) fn wrong(&self, at: &Range<usize>, what: &str, advice: &str) -> WrongCall {
         let before = self.text.get(..at.start).unwrap_or(&self.text);
         let begin = before.rfind('\n').map_or(0, |newline| newline + 1);
         let number = before.matches('\n').count() + 1;
@@ -36,7 +28,7 @@ impl Source {
         let line = self.text[begin..].lines().next().unwrap_or_default();
         let (path, line) = (names::path(&self.path), names::harmless(line.trim()));
         let advice = if advice.is_empty() { String::new() } else { format!("\n  {advice}") };
-        Wrong { told: format!("{path}:{number}:{column}: {what}\n  {line}{advice}") }
+        WrongCall(format!("{path}:{number}:{column}: {what}\n  {line}{advice}"))
     }
 }
 

@@ -8,9 +8,10 @@ use std::path::{Path, PathBuf};
 use clap::{Arg, ArgAction, Command};
 use toml_edit::{Item, Value};
 
+use crate::exit::WrongCall;
 use crate::options::begins_with_drive;
 
-use super::spot::{Source, Wrong, nearest};
+use super::spot::{Source, nearest};
 
 /// One key with its value, and where both stand.
 pub(super) struct Setting<'f> {
@@ -27,7 +28,7 @@ impl Setting<'_> {
 }
 
 /// Puts in what a text names that stands at these bytes of the file.
-pub(super) type Expand<'e> = dyn Fn((&str, &Range<usize>)) -> Result<String, Wrong> + 'e;
+pub(super) type Expand<'e> = dyn Fn((&str, &Range<usize>)) -> Result<String, WrongCall> + 'e;
 
 /// The option of a command that a key names.
 pub(super) fn option<'c>(command: &'c Command, key: &str) -> Option<&'c Arg> {
@@ -49,7 +50,7 @@ pub(super) fn words_of(
     setting: &Setting<'_>,
     arg: &Arg,
     expand: &Expand<'_>,
-) -> Result<Vec<OsString>, Wrong> {
+) -> Result<Vec<OsString>, WrongCall> {
     let (key, at) = (setting.key, setting.value_at());
     let values = match setting.value {
         Item::Value(Value::Array(several)) => several.iter().collect(),
@@ -119,7 +120,7 @@ pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
 }
 
 /// Nobody knows such an option.
-pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> Wrong {
+pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> WrongCall {
     let what = format!("'{}' is no option of 'utter {}'", setting.key, command.get_name());
     let known = command.get_arguments().filter_map(Arg::get_long).chain(super::OWN);
     let advice = format!("'utter {} --help' lists the options", command.get_name());

@@ -14,7 +14,6 @@ use std::cell::{Cell, RefCell};
 use std::fs::File;
 use std::rc::Rc;
 
-use crate::context::Context;
 use crate::options::Format;
 use events::{Event, Head, Totals};
 use text::page::{Log, Screen};
@@ -51,9 +50,12 @@ impl Heard {
     }
 }
 
+/// Where the reports of a command leave that.
+pub(crate) type Ear = Rc<Cell<Heard>>;
+
 /// Where a command tells its events.
 pub(crate) struct Report {
-    heard: Rc<Cell<Heard>>,
+    heard: Ear,
     sink: RefCell<Box<dyn Sink>>,
     /// The same for people, in a file.
     log: RefCell<Option<text::Text>>,
@@ -78,18 +80,18 @@ impl From<Format> for Form {
 
 impl Report {
     /// Begins with the head.
-    pub(crate) fn new(form: Form, head: Head, context: &Context) -> Self {
-        Self::with_log(form, head, None, context)
+    pub(crate) fn new(form: Form, head: Head, ear: &Ear) -> Self {
+        Self::with_log(form, head, None, ear)
     }
 
     /// The same, and writes everything to a log, too.
-    pub(crate) fn with_log(form: Form, head: Head, log: Option<File>, context: &Context) -> Self {
+    pub(crate) fn with_log(form: Form, head: Head, log: Option<File>, ear: &Ear) -> Self {
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
             Format::Csv => Box::new(csv::Csv::new()),
             Format::Text => Box::new(text::Text::new(&head, form.verbose, Box::new(Screen::new()))),
         };
-        let heard = Rc::clone(&context.heard);
+        let heard = Rc::clone(ear);
         let log = log.map(|file| {
             let mut log = text::Text::new(&head, form.verbose, Box::new(Log::new(file)));
             log.begin();

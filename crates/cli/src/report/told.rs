@@ -24,7 +24,7 @@ use super::events::{
 };
 use super::exact::Sources;
 use super::words;
-use crate::jobs::Wrong;
+use crate::exit::WrongCall;
 use crate::options::RUN_FORM;
 use crate::terminal::names;
 
@@ -284,7 +284,7 @@ pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
 }
 
 /// Something is wrong with a job.
-pub(crate) fn wrong_job(wrong: &Wrong) -> Event {
+pub(crate) fn wrong_job(wrong: &WrongCall) -> Event {
     of_a_job(&wrong.to_string())
 }
 

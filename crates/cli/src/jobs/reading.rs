@@ -1,0 +1,240 @@
+//! Reading one job.
+
+use std::ffi::{OsStr, OsString};
+use std::ops::Range;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+use clap::Command;
+use toml_edit::{Item, TableLike, Value};
+
+use super::spot::nearest;
+use super::words::{self, Setting};
+use super::{DESTINATION_SHARED, DOES, Job, JobFile, OWN, command, settings};
+use crate::call;
+use crate::exit::WrongCall;
+use crate::options::begins_with_drive;
+
+/// A job while it is read.
+pub(super) struct Reading<'f> {
+    pub(super) file: &'f JobFile,
+    pub(super) name: &'f str,
+    /// Where its name stands.
+    pub(super) at: Range<usize>,
+    pub(super) settings: Vec<Setting<'f>>,
+}
+
+impl Reading<'_> {
+    pub(super) fn job(&self) -> Result<Job, WrongCall> {
+        let does = self.command()?;
+        let mut pairs = Vec::new();
+        if let Some(setting) = self.setting("pairs") {
+            for pair in self.pairs(setting)? {
+                pairs.push(self.places(&does, &pair, &setting.at)?);
+            }
+        } else {
+            pairs.push(self.places(&does, &self.settings, &self.at)?);
+        }
+        let options = self.options(&does)?;
+        let calls = pairs.into_iter().map(|places| {
+            let mut words = vec![OsString::from(does.get_name())];
+            words.extend(options.iter().cloned());
+            words.push("--".into());
+            words.extend(places.into_iter().map(OsString::from));
+            words
+        });
+        let job = Job {
+            name: self.name.to_owned(),
+            about: self.text("about")?,
+            enabled: self.switch("enabled")?.unwrap_or(true),
+            tags: self.texts("tags")?,
+            then: self.texts("then")?,
+            shares_destination: self.switch(DESTINATION_SHARED)?.unwrap_or(false),
+            calls: calls.collect(),
+        };
+        job.calls.iter().try_for_each(|words| self.check_call(words))?;
+        Ok(job)
+    }
+
+    fn wrong(&self, at: &Range<usize>, what: &str, advice: &str) -> WrongCall {
+        self.file.source.wrong(at, what, advice)
+    }
+
+    fn setting(&self, key: &str) -> Option<&Setting<'_>> {
+        self.settings.iter().find(|setting| setting.key == key)
+    }
+
+    fn expand(&self, text: (&str, &Range<usize>)) -> Result<String, WrongCall> {
+        self.file.values.expand(&self.file.source, text, self.name)
+    }
+
+    fn command(&self) -> Result<Command, WrongCall> {
+        let all = "a job does copy, mirror, move or verify";
+        let Some(setting) = self.setting("does") else {
+            let what = format!("job '{}' does not say what it does", self.name);
+            return Err(self.wrong(
+                &self.at,
+                &what,
+                "write does = \"mirror\", or copy, move or verify",
+            ));
+        };
+        let does = self.text("does")?.unwrap_or_default();
+        if !DOES.contains(&&*does) {
+            let advice = nearest(&does, DOES.into_iter(), all);
+            return Err(self.wrong(&setting.value_at(), &format!("no job does '{does}'"), &advice));
+        }
+        Ok(command(&does))
+    }
+
+    fn text(&self, key: &str) -> Result<Option<String>, WrongCall> {
+        let Some(setting) = self.setting(key) else { return Ok(None) };
+        let Item::Value(Value::String(text)) = setting.value else {
+            let what = format!("'{key}' takes a text");
+            return Err(self.wrong(&setting.value_at(), &what, &format!("write {key} = \"…\"")));
+        };
+        self.expand((text.value(), &setting.value_at())).map(Some)
+    }
+
+    fn switch(&self, key: &str) -> Result<Option<bool>, WrongCall> {
+        let Some(setting) = self.setting(key) else { return Ok(None) };
+        let Item::Value(Value::Boolean(on)) = setting.value else {
+            let what = format!("'{key}' is either true or false");
+            return Err(self.wrong(&setting.value_at(), &what, &format!("write {key} = true")));
+        };
+        Ok(Some(*on.value()))
+    }
+
+    /// One text, or a list of them.
+    fn texts(&self, key: &str) -> Result<Vec<String>, WrongCall> {
+        self.setting(key).map_or_else(|| Ok(Vec::new()), |setting| self.texts_of(setting))
+    }
+
+    fn texts_of(&self, setting: &Setting<'_>) -> Result<Vec<String>, WrongCall> {
+        let (key, at) = (setting.key, setting.value_at());
+        let wrong = |at: &Range<usize>| {
+            let advice = format!("write {key} = \"…\" or {key} = [\"…\", \"…\"]");
+            self.wrong(at, &format!("'{key}' takes a text, or a list of texts"), &advice)
+        };
+        let one = |value: &Value| {
+            let at = value.span().unwrap_or_else(|| at.clone());
+            let Value::String(text) = value else { return Err(wrong(&at)) };
+            self.expand((text.value(), &at))
+        };
+        match setting.value {
+            Item::Value(Value::Array(several)) => several.iter().map(one).collect(),
+            Item::Value(value) => Ok(vec![one(value)?]),
+            _ => Err(wrong(&setting.at)),
+        }
+    }
+
+    /// Of a list of pairs, each as settings of its own.
+    fn pairs<'s>(&self, setting: &'s Setting<'_>) -> Result<Vec<Vec<Setting<'s>>>, WrongCall> {
+        let form = "write pairs = [{ source = \"…\", destination = \"…\" }, …]";
+        if let Some(both) = self.setting("source").or(self.setting("destination")) {
+            let what = format!("'{}' and 'pairs' exclude each other", both.key);
+            return Err(self.wrong(&both.at, &what, "leave out one of them"));
+        }
+        let tables: Option<Vec<&dyn TableLike>> = match setting.value {
+            Item::Value(Value::Array(all)) => {
+                all.iter().map(|one| one.as_inline_table().map(|table| table as _)).collect()
+            }
+            Item::ArrayOfTables(all) => Some(all.iter().map(|table| table as _).collect()),
+            _ => None,
+        };
+        let tables = tables.filter(|tables| !tables.is_empty());
+        let tables = tables.ok_or_else(|| {
+            self.wrong(&setting.value_at(), "'pairs' takes a list of places", form)
+        })?;
+        let pairs: Vec<_> = tables.into_iter().map(settings).collect();
+        let odd = |one: &&Setting<'_>| !["source", "destination"].contains(&one.key);
+        match pairs.iter().flatten().find(odd) {
+            Some(other) => {
+                let what = format!("a pair has no '{}'", other.key);
+                Err(self.wrong(&other.at, &what, form))
+            }
+            None => Ok(pairs),
+        }
+    }
+
+    /// The places among some settings, which stand here.
+    fn places(
+        &self,
+        does: &Command,
+        among: &[Setting<'_>],
+        here: &Range<usize>,
+    ) -> Result<Vec<PathBuf>, WrongCall> {
+        let mut places = Vec::new();
+        let takes_several = does.get_positionals().any(|arg| arg.get_id() == "sources");
+        for key in ["source", "destination"] {
+            let Some(setting) = among.iter().find(|setting| setting.key == key) else {
+                let what = format!("job '{}' has no {key}", self.name);
+                return Err(self.wrong(here, &what, &format!("write {key} = \"…\"")));
+            };
+            let texts = self.texts_of(setting)?;
+            let is_right = match texts.len() {
+                1 => true,
+                0 => false,
+                _ => key == "source" && takes_several,
+            };
+            if !is_right {
+                let (name, count) = (does.get_name(), texts.len());
+                let what = format!("{name} takes one {key}, and here are {count}");
+                let advice =
+                    "for several, write pairs = [{ source = \"…\", destination = \"…\" }, …]";
+                return Err(self.wrong(&setting.value_at(), &what, advice));
+            }
+            places.extend(texts.iter().map(|text| words::path_in(&self.file.folder, text)));
+        }
+        Ok(places)
+    }
+
+    /// The words of all options; the job's own take the place of the defaults.
+    fn options(&self, does: &Command) -> Result<Vec<OsString>, WrongCall> {
+        let is_own = |key: &str| self.settings.iter().any(|setting| setting.key == key);
+        let defaults = self.file.defaults();
+        let defaults = defaults
+            .iter()
+            .filter(|setting| !is_own(setting.key) && words::option(does, setting.key).is_some());
+        let own = self.settings.iter().filter(|setting| !OWN.contains(&setting.key));
+        let mut all = Vec::new();
+        for setting in defaults.chain(own) {
+            let Some(arg) = words::option(does, setting.key) else {
+                return Err(words::unknown(&self.file.source, setting, does));
+            };
+            let expand = |text: (&str, &Range<usize>)| self.expand(text);
+            let (source, folder) = (&self.file.source, &*self.file.folder);
+            all.extend(words::words_of(source, folder, setting, arg, &expand)?);
+        }
+        Ok(all)
+    }
+
+    /// Lets the parser of command lines have its say, and tells it of the place in the file.
+    fn check_call(&self, words: &[OsString]) -> Result<(), WrongCall> {
+        // Whether a drive is mounted is asked when the job is to run.
+        let words = words.iter().map(|word| without_drive(word));
+        let line = [OsString::from("utter")].into_iter().chain(words);
+        let Err(error) = call::parse(line) else { return Ok(()) };
+        let key = call::option_of(&error);
+        let defaults = self.file.defaults();
+        let mut all = self.settings.iter().chain(&defaults);
+        let setting = all.find(|setting| key.as_deref() == Some(setting.key));
+        let at = setting.map_or_else(|| self.at.clone(), Setting::value_at);
+        let (told, similar) = call::told(&error);
+        let (what, more) = told.split_once('\n').unwrap_or((&told, ""));
+        let advice = similar.unwrap_or_else(|| more.trim().to_owned());
+        Err(self.wrong(&at, what, &advice))
+    }
+}
+
+/// A word of a line, of which a path that begins with the name of a drive is replaced by one that does not.
+fn without_drive(word: &OsStr) -> OsString {
+    let bytes = word.as_bytes();
+    let begin = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));
+    let (option, value) = bytes.split_at(begin.flatten().map_or(0, |at| at + 1));
+    if !begins_with_drive(Path::new(OsStr::from_bytes(value))) {
+        return word.to_owned();
+    }
+    let mut replaced = OsStr::from_bytes(option).to_owned();
+    replaced.push("/");
+    replaced
+}
