@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
 use super::values::KeepRuns;
-use super::{complete, path, values};
+use super::{by_name, complete, path, values};
 use crate::context::{self, Context};
 
 pub(crate) use super::values::DiscardWhat;
@@ -171,6 +171,14 @@ pub(crate) struct AllOrNothing {
     pub(crate) all_or_nothing: bool,
 }
 
+/// A run may be on a drive that is named.
+fn discard(text: &str) -> Result<DiscardWhat, String> {
+    match values::discard(text)? {
+        DiscardWhat::Run(path) => by_name::found(path).map(DiscardWhat::Run),
+        older @ DiscardWhat::OlderThan(_) => Ok(older),
+    }
+}
+
 /// Of an undo.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
@@ -180,7 +188,7 @@ pub(crate) struct Discarding {
     /// RUN is the folder of one run; 'older-than:30d' means every run that began longer ago than that, below
     /// the folders that were given to --set-aside before. It asks first; without a terminal it needs --yes.
     /// Default: nothing is removed for good.
-    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = values::discard, add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing"])]
+    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = discard, add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing"])]
     pub(crate) discard: Option<DiscardWhat>,
     /// Only show what the notes of RUN say: each step of its plan, and how far it came
     ///

@@ -14,7 +14,6 @@ use utter_echo_core::plan::{UnknownVerb, Verbs};
 use utter_echo_core::request::{Guard, RemovalLimit};
 use utter_echo_core::select::{Kinds, Span};
 
-use super::by_name;
 use crate::terminal::names;
 
 /// A number of bytes: K, M, G and T are powers of 1000, `KiB` and so on powers of 1024.
@@ -56,7 +55,7 @@ pub(crate) enum DiscardWhat {
 pub(super) fn discard(text: &str) -> Result<DiscardWhat, String> {
     match text.strip_prefix("older-than:") {
         Some(age) => duration(age).map(DiscardWhat::OlderThan),
-        None => by_name::found(text.into()).map(DiscardWhat::Run),
+        None => Ok(DiscardWhat::Run(text.into())),
     }
 }
 
