@@ -10,6 +10,7 @@ use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileExt as _, FileTypeExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
@@ -68,7 +69,10 @@ impl Default for Lies {
 
 /// It is there as long as this lives.
 #[derive(Debug)]
-pub struct LyingDrive(#[allow(dead_code, reason = "it ends when it is dropped")] BackgroundSession);
+pub struct LyingDrive {
+    _session: BackgroundSession,
+    at: PathBuf,
+}
 
 impl LyingDrive {
     /// Shows what a folder holds at another.
@@ -81,7 +85,18 @@ impl LyingDrive {
         let paths = HashMap::from([(INodeNo::ROOT.0, of.to_path_buf())]);
         let (looks, reads) = (AtomicU64::new(1 << 32), AtomicU64::new(0));
         let drive = Drive { lies, paths: Mutex::new(paths), open: Mutex::default(), looks, reads };
-        fuser::spawn_mount(drive, at, &config).map(Self)
+        let session = fuser::spawn_mount(drive, at, &config)?;
+        Ok(Self { _session: session, at: at.to_owned() })
+    }
+}
+
+impl Drop for LyingDrive {
+    fn drop(&mut self) {
+        // Another test may be starting a process, which holds all that is open for a moment.
+        let mut unmount = Command::new("fusermount3");
+        unmount.args(["-u", "-z"]).arg(&self.at).stderr(Stdio::null());
+        // It may be gone already.
+        let _ = unmount.status();
     }
 }
 
