@@ -12,7 +12,7 @@ use utter_echo_core::guard::Refusal;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{OnConflict, Places, Request};
+use utter_echo_core::request::{OnConflict, Places, Request, Task};
 use utter_echo_core::{PlanError, Session, saved};
 
 use crate::context::Context;
@@ -141,6 +141,9 @@ pub(crate) fn around(
     }
     if request.vacating.on_conflict == OnConflict::Ask && !dry_run {
         ask::require_terminal("--on-conflict ask")?;
+    }
+    if request.task == Task::Mirror {
+        doing.output.logging.refuse_within(&request.places.destination)?;
     }
     let log = doing.output.logging.open(head.command.word(), context)?;
     let report = Report::with_log(form, head, log, &context.heard);

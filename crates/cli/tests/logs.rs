@@ -68,6 +68,15 @@ fn a_log_tells_why_nothing_was_done() {
     assert_eq!(ran.code, 2, "{ran:?}");
     assert!(ran.err.contains("cannot write the log 'saltmere'; nothing was touched"), "{ran:?}");
     assert!(!room.path("keeper").exists());
+    // A mirror would take it away.
+    room.write("keeper/", "");
+    std::os::unix::fs::symlink("keeper", room.path("link")).unwrap();
+    for log in ["keeper/logs/{date}.log", "link/night.log"] {
+        let ran = room.run(&format!("mirror --log {log} saltmere keeper"));
+        assert!(ran.code == 2 && ran.err.contains("lies in the destination"), "{ran:?}");
+        assert!(room.list("keeper").is_empty());
+    }
+    assert_eq!(room.run("copy --log keeper/night.log saltmere keeper").code, 0);
 }
 
 #[test]

@@ -10,7 +10,7 @@ use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches};
 use toml_edit::{Array, DocumentMut, Item, Table, Value};
 
-use super::spot::wrong_file;
+use super::spot::{Source, wrong_file};
 use super::words::is_path;
 use super::{DOES, JobFile, command, find};
 use crate::exit::WrongCall;
@@ -81,7 +81,7 @@ impl NewJob {
         let text = document.to_string();
         // Whatever is written can be read again.
         let now = jiff::Zoned::now();
-        JobFile::of(find::source(path.clone(), text.clone()), &now)?.job(&self.name)?;
+        JobFile::of(Source { path: path.clone(), text: text.clone() }, &now)?.job(&self.name)?;
         write(&path, &text).map_err(|error| cannot(format!("cannot be written: {error}")))?;
         Ok(path)
     }

@@ -48,11 +48,6 @@ pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
     }
 }
 
-/// A file that is not written yet.
-pub(super) fn source(path: PathBuf, text: String) -> Source {
-    Source { path, text }
-}
-
 fn cannot_read(path: &Path, error: &io::Error) -> WrongCall {
     if error.kind() == ErrorKind::NotFound {
         let advice = "write one, as 'utter help job-file' shows, or name another with --jobs FILE";

@@ -33,6 +33,19 @@ pub(crate) struct Logging {
 }
 
 impl Logging {
+    /// A mirror would take the log away as something that the source does not have.
+    pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
+        let Some(log) = &self.log else { return Ok(()) };
+        let (log, mirrored) = (real(log)?, real(destination)?);
+        if log.starts_with(&mirrored) {
+            wrong_call!(
+                "the log '{}' lies in the destination, from which the mirror would remove it\n  give it a place outside",
+                names::path(&log)
+            );
+        }
+        Ok(())
+    }
+
     /// Opens the log, if there is to be one; `command` stands for the job where there is none.
     pub(crate) fn open(&self, command: &str, context: &Context) -> Result<Option<File>> {
         let Some(path) = &self.log else { return Ok(None) };
@@ -59,6 +72,17 @@ impl Logging {
         }
         Ok(Some(file))
     }
+}
+
+/// A path without links, as far as it is there.
+fn real(path: &Path) -> io::Result<PathBuf> {
+    let path = std::path::absolute(path)?;
+    for above in path.ancestors() {
+        if let (Ok(real), Ok(below)) = (above.canonicalize(), path.strip_prefix(above)) {
+            return Ok(real.join(below));
+        }
+    }
+    Ok(path)
 }
 
 fn filled(text: &str, job: &str, now: &Zoned) -> String {
