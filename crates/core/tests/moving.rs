@@ -261,6 +261,32 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
     }
 }
 
+/// All is flushed at once; a file is by itself only if somebody wrote to its copy since.
+#[test]
+fn what_was_changed_since_the_flush_is_flushed_by_itself() {
+    let flushes = |writes: bool| {
+        let trees = Trees::new();
+        for name in ["lens.svg", "tide.csv", "logbook"] {
+            fs::write(trees.source.join(name), format!("the {name}")).unwrap();
+        }
+        let (flushed, done) = (AtomicBool::new(false), AtomicBool::new(false));
+        let system = Tampered::before_each(|call| {
+            let is_after = flushed.fetch_or(call == "flush_drive", Ordering::Relaxed);
+            if writes && is_after && !done.swap(true, Ordering::Relaxed) {
+                let path = trees.destination.join("tide.csv");
+                let time = fs::metadata(&path).unwrap().modified().unwrap();
+                std::thread::sleep(std::time::Duration::from_millis(20));
+                fs::write(&path, "the tide.csv").unwrap();
+                fs::File::open(&path).unwrap().set_modified(time).unwrap();
+            }
+        });
+        assert!(run(&system, &request(&trees)));
+        assert!(!trees.source.exists());
+        system.calls().into_iter().filter(|call| *call == "flush_file").count()
+    };
+    assert_eq!(flushes(true), flushes(false) + 1);
+}
+
 #[test]
 fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
     let trees = Trees::new();

@@ -3,10 +3,11 @@
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use crate::mark::{self, Leaving};
-use crate::os::{Entry, is_unsupported};
+use crate::os::{Entry, Stat, Time, is_unsupported};
 use crate::path::TreePath;
 use crate::plan::Plan;
 use crate::policy::{Side, Step, Verb};
@@ -28,6 +29,8 @@ pub(super) struct Doubts<'a> {
     settles: bool,
     /// All drives were flushed.
     flushed: AtomicBool,
+    /// When that began.
+    flushed_at: OnceLock<Time>,
 }
 
 impl<'a> Doubts<'a> {
@@ -37,6 +40,7 @@ impl<'a> Doubts<'a> {
             earlier: plan.doubts.get(part).map_or(&[], Vec::as_slice),
             settles: plan.settles,
             flushed: AtomicBool::new(false),
+            flushed_at: OnceLock::new(),
         }
     }
 }
@@ -65,6 +69,10 @@ impl Run<'_> {
     /// Brings what was written to each drive onto it.
     pub(super) fn flush(&self, _root: BorrowedFd<'_>) {
         self.means.observer.flushing();
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let secs = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+        // Set once: a run flushes but once.
+        let _ = self.doubts.flushed_at.set(Time { secs, nanos: now.subsec_nanos() });
         let mut all = true;
         for on in &self.drives {
             let Some(handle) = on.handle.get() else { continue };
@@ -79,6 +87,11 @@ impl Run<'_> {
 
     pub(super) fn has_flushed(&self) -> bool {
         self.doubts.flushed.load(Ordering::Relaxed)
+    }
+
+    /// True for what nobody has changed since the drives were flushed: all of it is there, its name, too.
+    pub(super) fn was_flushed(&self, entry: &Stat) -> bool {
+        self.has_flushed() && self.doubts.flushed_at.get().is_some_and(|at| entry.changed < *at)
     }
 
     /// This run's own mark goes when all that it began is whole and on the drive; those of earlier runs

@@ -377,14 +377,19 @@ impl Run<'_> {
         path: &TreePath,
     ) -> Done {
         let system = self.system();
-        // The drive was flushed. What was written since goes there too, or else it could not go from the cache
-        // and be read from the drive.
-        system.write_back(copy).during(Operation::Vacate)?;
+        let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
+        // Only what is on the drive can go from the cache, and is then read from the drive. A flush of its own is
+        // for what somebody else changed since all was flushed.
+        let written = if self.was_flushed(&before) {
+            system.write_back(copy)
+        } else {
+            system.flush_file(copy)
+        };
+        written.during(Operation::Vacate)?;
         let numbers = on.mounted.reach.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
             (Left::seen(here, Numbers::Last), Left::seen(there, numbers))
         };
-        let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
         let is_proven = self.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
         if !is_proven {
             let _ = system.advise(copy, Advice::Drop, 0, 0);
