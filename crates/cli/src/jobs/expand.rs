@@ -40,16 +40,21 @@ impl Values {
         text: (&str, &Range<usize>),
         job: &str,
     ) -> Result<String, WrongCall> {
-        self.expand_within(source, text, job, &mut Vec::new())
+        Expansion { values: self, source, job, above: Vec::new() }.of(text)
     }
+}
 
-    fn expand_within(
-        &self,
-        source: &Source,
-        (text, at): (&str, &Range<usize>),
-        job: &str,
-        above: &mut Vec<String>,
-    ) -> Result<String, WrongCall> {
+/// A text while names are replaced in it, and in what they stand for.
+struct Expansion<'e> {
+    values: &'e Values,
+    source: &'e Source,
+    job: &'e str,
+    /// The values of the file that are being replaced, each named by the one before it.
+    above: Vec<String>,
+}
+
+impl Expansion<'_> {
+    fn of(&mut self, (text, at): (&str, &Range<usize>)) -> Result<String, WrongCall> {
         let mut expanded = String::new();
         let mut rest = text;
         while let Some(begin) = rest.find("${") {
@@ -63,40 +68,35 @@ impl Values {
             expanded.push_str(&rest[..begin]);
             let Some((name, behind)) = rest[begin + 2..].split_once('}') else {
                 let advice = "write } behind the name, or $${ for ${ as it stands";
-                return Err(source.wrong(at, "${ has no end", advice));
+                return Err(self.source.wrong(at, "${ has no end", advice));
             };
-            expanded.push_str(&self.named(source, (name, at), job, above)?);
+            expanded.push_str(&self.named(name, at)?);
             rest = behind;
         }
         Ok(expanded + rest)
     }
 
-    fn named(
-        &self,
-        source: &Source,
-        (name, at): (&str, &Range<usize>),
-        job: &str,
-        above: &mut Vec<String>,
-    ) -> Result<String, WrongCall> {
-        if let Some((text, place)) = self.own.get(name) {
-            if above.iter().any(|one| one == name) {
+    fn named(&mut self, name: &str, at: &Range<usize>) -> Result<String, WrongCall> {
+        let Values { own, given } = self.values;
+        if let Some((text, place)) = own.get(name) {
+            if self.above.iter().any(|one| one == name) {
                 let what = format!("the value '{name}' refers to itself");
-                return Err(source.wrong(place, &what, "write out one of them"));
+                return Err(self.source.wrong(place, &what, "write out one of them"));
             }
-            above.push(name.to_owned());
-            let expanded = self.expand_within(source, (text, place), job, above);
-            above.pop();
+            self.above.push(name.to_owned());
+            let expanded = self.of((text, place));
+            self.above.pop();
             return expanded;
         }
         if name == "job" {
-            return Ok(job.to_owned());
+            return Ok(self.job.to_owned());
         }
-        let known = self.given.get(name).cloned();
-        known.or_else(|| std::env::var(name).ok()).ok_or_else(|| {
+        let known = given.get(name).cloned().or_else(|| std::env::var(name).ok());
+        known.ok_or_else(|| {
             let what = format!("there is no value '{name}'");
-            let names = self.own.keys().map(String::as_str).chain(GIVEN);
+            let names = own.keys().map(String::as_str).chain(GIVEN);
             let advice = "put it under [values], or into the environment";
-            source.wrong(at, &what, &nearest(name, names, advice))
+            self.source.wrong(at, &what, &nearest(name, names, advice))
         })
     }
 }
