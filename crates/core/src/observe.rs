@@ -1,5 +1,8 @@
 //! How a run tells what it is doing while it does it.
 
+use crate::problem::Problem;
+use crate::stages::StepOutcome;
+
 /// Hears about a run as it goes on, and may ask it to stop. Called from any worker, so an
 /// implementation must be quick and must not call back into the run.
 pub trait Observer: Sync {
@@ -11,8 +14,10 @@ pub trait Observer: Sync {
     fn started(&self, _path: &[u8]) {}
     /// So many more bytes of content are in the destination.
     fn wrote(&self, _bytes: u64) {}
-    /// A step ended, well or not.
-    fn finished(&self) {}
+    /// This came of the step with this number. A later stage may still find that it failed.
+    fn concluded(&self, _step: usize, _outcome: StepOutcome) {}
+    /// A problem was met; it is among those of the outcome, too.
+    fn met(&self, _problem: &Problem) {}
     /// All steps are through; the destination's drive is being flushed.
     fn flushing(&self) {}
     /// True once the run should stop at the next safe point.

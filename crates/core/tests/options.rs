@@ -89,6 +89,9 @@ fn path_of(bytes: &[u8]) -> String {
 }
 
 fn listed(plan: &Plan) -> Vec<String> {
+    for placed in plan.steps() {
+        assert_eq!(format!("{:?}", plan.step(placed.number)), format!("{:?}", Some(&placed)));
+    }
     plan.steps()
         .map(|p| format!("{:?} {} {:?}", p.step.verb, path_of(p.path.as_bytes()), p.step.reason))
         .collect()

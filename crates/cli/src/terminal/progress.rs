@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 use utter_echo_core::observe::Observer;
+use utter_echo_core::StepOutcome;
 use utter_echo_core::plan::Plan;
 
 use super::{names, streams, units};
@@ -259,7 +260,7 @@ impl Observer for Progress<'_> {
         self.count(0, bytes);
     }
 
-    fn finished(&self) {
+    fn concluded(&self, _: usize, _: StepOutcome) {
         self.count(1, 0);
     }
 

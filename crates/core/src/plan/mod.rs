@@ -7,7 +7,7 @@ mod totals;
 use std::collections::HashSet;
 
 use crate::path::TreePath;
-use crate::policy::{self, Part};
+use crate::policy::{self, At, Part};
 use crate::problem::{Cause, Problem};
 use crate::select::Decided;
 
@@ -78,6 +78,21 @@ impl Plan {
             });
             root.chain(below).chain(last)
         })
+    }
+
+    /// The step with this number.
+    pub fn step(&self, number: usize) -> Option<PlacedStep<'_>> {
+        // What has no steps begins where the next begins.
+        let at = self.parts.partition_point(|part| part.first <= number).checked_sub(1)?;
+        let (part, prefix) = (&self.parts[at], self.prefixes.get(at)?);
+        let (folder, slot) = match part.at(number)? {
+            At::Root(step) => return Some(placed(part, prefix, number, &TreePath::default(), step)),
+            At::Below(folder, slot) => (folder, slot),
+        };
+        let (path, folder) = (part.folder_path(folder), &part.folders[folder]);
+        let step = folder.step(slot)?;
+        let (name, named) = folder.told_of(step);
+        Some(PlacedStep { named, ..placed(part, prefix, number, &path.join(name), step) })
     }
 
     /// Takes steps out of the plan, by their numbers, and with them what cannot be done without

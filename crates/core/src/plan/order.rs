@@ -1,7 +1,7 @@
 //! All steps of a part in tree order.
 
 use crate::path::TreePath;
-use crate::policy::{Folder, Part, Side, Step};
+use crate::policy::{Folder, Part, Step};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
 pub(super) struct InTreeOrder<'a> {
@@ -62,12 +62,7 @@ impl<'a> Iterator for InTreeOrder<'a> {
                 {
                     let number = first + *given;
                     *given += 1;
-                    let name = match step.side {
-                        Side::Source => folder.name_here(step),
-                        Side::Destination => folder.names.get(step.name),
-                    };
-                    let named = folder.came_as(step).map(<[u8]>::to_vec);
-                    let named = named.filter(|_| step.side == Side::Destination);
+                    let (name, named) = folder.told_of(step);
                     return Some((number, path.join(name), step, named));
                 }
                 (_, Some(_)) => self.enter(),

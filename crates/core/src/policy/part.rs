@@ -3,7 +3,7 @@
 use crate::path::{NameRange, Names, TreePath};
 use crate::state::{Known, Memory, State};
 
-use super::step::{Step, Verb};
+use super::step::{Side, Step, Verb};
 
 /// Which of [`Part::elsewhere`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -63,6 +63,21 @@ impl Folder {
         self.came_as(step).unwrap_or_else(|| self.names.get(step.name))
     }
 
+    /// One of its steps, those in the source after the others.
+    pub(crate) fn step(&self, slot: usize) -> Option<&Step> {
+        self.steps.iter().chain(&*self.vacates).nth(slot)
+    }
+
+    /// The name of a step on its own side; and for what arrives the source's name, where that is another.
+    pub(crate) fn told_of(&self, step: &Step) -> (&[u8], Option<Vec<u8>>) {
+        match step.side {
+            Side::Source => (self.name_here(step), None),
+            Side::Destination => {
+                (self.names.get(step.name), self.came_as(step).map(<[u8]>::to_vec))
+            }
+        }
+    }
+
     /// Where the step of this name stands among its steps.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
         self.steps.binary_search_by(|step| self.names.get(step.name).cmp(name)).ok()
@@ -88,7 +103,33 @@ pub(crate) struct Part {
     pub(crate) declined: bool,
 }
 
+/// Where a step stands in its part.
+pub(crate) enum At<'a> {
+    /// It is about a root itself.
+    Root(&'a Step),
+    /// In which folder, and which of the folder's steps, those in the source after the others.
+    Below(usize, usize),
+}
+
 impl Part {
+    /// Where the step with this number stands.
+    pub(crate) fn at(&self, number: usize) -> Option<At<'_>> {
+        let own = self.root.as_ref().filter(|_| number == self.first);
+        let last = || self.root_vacate.as_ref().filter(|_| number == self.number_of_root_vacate());
+        if let Some(step) = own.or_else(last) {
+            return Some(At::Root(step));
+        }
+        // The numbers of all vacates follow those of all other steps.
+        let first_vacate = self.folders.first()?.first_vacate;
+        let first = |folder: &Folder| {
+            if number < first_vacate { folder.first } else { folder.first_vacate }
+        };
+        let at = self.folders.partition_point(|folder| first(folder) <= number).checked_sub(1)?;
+        let folder = &self.folders[at];
+        let before = if number < first_vacate { 0 } else { folder.steps.len() };
+        Some(At::Below(at, before + number - first(folder)))
+    }
+
     pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
         let vacates = self.folders.iter().flat_map(|folder| &*folder.vacates);
         let steps = self.folders.iter().flat_map(|folder| &*folder.steps);

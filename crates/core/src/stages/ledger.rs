@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::{Count, Plan};
-use crate::policy::{Part, Step, Verb};
+use crate::policy::{At, Part, Step, Verb};
 use crate::problem::{Cause, Problem};
 use crate::request::Retries;
 use crate::writer::{Done, Trouble, was_interrupted};
@@ -109,7 +109,7 @@ impl Run<'_> {
         let trouble = match result {
             Ok(()) => {
                 self.ledger.set(number, StepOutcome::Done);
-                self.means.observer.finished();
+                self.means.observer.concluded(number, StepOutcome::Done);
                 return;
             }
             Err(trouble) => trouble,
@@ -126,16 +126,14 @@ impl Run<'_> {
         self.ledger.set(number, outcome);
         let needs = self.bytes_of(number);
         self.report_needing(on, path, trouble, needs);
-        self.means.observer.finished();
+        self.means.observer.concluded(number, outcome);
     }
 
     fn bytes_of(&self, number: usize) -> u64 {
-        let folders = &self.part.folders;
-        let at = folders.partition_point(|folder| folder.first <= number).saturating_sub(1);
-        let step = folders.get(at).and_then(|folder| {
-            let slot = number.checked_sub(folder.first)?;
-            folder.steps.get(slot)
-        });
+        let step = match self.part.at(number) {
+            Some(At::Below(folder, slot)) => self.part.folders[folder].step(slot),
+            Some(At::Root(_)) | None => None,
+        };
         step.map_or(0, Step::bytes)
     }
 
@@ -158,7 +156,9 @@ impl Run<'_> {
         }
         let cause = self.judge(on, cause, needs);
         let path = self.prefix.join(path.as_bytes());
-        self.ledger.report(Problem { path, operation, cause });
+        let problem = Problem { path, operation, cause };
+        self.means.observer.met(&problem);
+        self.ledger.report(problem);
     }
 
     /// Ends the run, or closes one of its drives, where a cause is about more than an entry.
