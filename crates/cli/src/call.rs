@@ -12,7 +12,7 @@ use clap_complete::CompleteEnv;
 use utter_echo_core::request::Request;
 
 use crate::commands::Arguments;
-use crate::context::Context;
+use crate::context::{Context, Within};
 use crate::exit::Exit;
 use crate::terminal::streams;
 
@@ -52,19 +52,20 @@ pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<C
 
 /// Reads a call without saying anything of it.
 pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called, clap::Error> {
-    let typed = Arguments::command().try_get_matches_from(words)?;
+    let words: Vec<OsString> = words.into_iter().collect();
+    let typed = Arguments::command().try_get_matches_from(&words)?;
     let arguments = Arguments::from_arg_matches(&typed)?;
-    Ok(Called { arguments, context: Context::new(typed) })
+    Ok(Called { arguments, context: Context::new(typed, words) })
 }
 
 /// The same of a call of a job, which another command makes.
 pub(crate) fn parse_within(
     words: impl IntoIterator<Item = OsString>,
-    job: &str,
-    context: &Context,
+    within: Within,
+    outer: &Context,
 ) -> Result<Called, clap::Error> {
-    let Called { arguments, context: own } = parse(words)?;
-    Ok(Called { arguments, context: context.within(own.typed, job) })
+    let Called { arguments, context } = parse(words)?;
+    Ok(Called { arguments, context: context.within(outer, within) })
 }
 
 impl Called {

@@ -1,6 +1,7 @@
 //! What a command finds around it: the clock, signals, and the user's folders.
 
 use std::cell::OnceCell;
+use std::ffi::OsString;
 use std::path::PathBuf;
 use std::rc::Rc;
 
@@ -10,46 +11,73 @@ use jiff::Timestamp;
 use utter_echo_core::os::Time;
 
 use crate::exit::{self, Exit};
+use crate::records::Keep;
 use crate::report::Ear;
+use crate::report::events::JobCall;
 use crate::signals::Signals;
+use crate::terminal::shell::quoted;
 
 pub(crate) struct Context {
     /// What was typed, as the parser understood it.
     pub(crate) typed: ArgMatches,
+    /// The same, word by word, the program's name first.
+    pub(crate) words: Vec<OsString>,
     /// When the command began.
     pub(crate) began: Timestamp,
-    /// Another command calls this one.
-    is_within: bool,
-    /// The name of the job that this is a call of.
-    pub(crate) job: Option<String>,
+    /// What calls this, if another command does.
+    within: Option<Within>,
     signals: Rc<OnceCell<Signals>>,
     /// What its reports told.
     pub(crate) heard: Ear,
 }
 
+/// What a job says of its calls.
+#[derive(Clone)]
+pub(crate) struct Within {
+    pub(crate) job: JobCall,
+    pub(crate) keep: Keep,
+}
+
+impl Within {
+    /// Of a job with one call.
+    pub(crate) fn of_job(name: &str) -> Self {
+        let job = JobCall { name: name.to_owned(), start: 0, call: 1, calls: 1 };
+        Self { job, keep: Keep::default() }
+    }
+}
+
 impl Context {
-    pub(crate) fn new(typed: ArgMatches) -> Self {
+    pub(crate) fn new(typed: ArgMatches, words: Vec<OsString>) -> Self {
         let (signals, heard) = (Rc::default(), Rc::default());
-        Self { typed, began: Timestamp::now(), is_within: false, job: None, signals, heard }
+        Self { typed, words, began: Timestamp::now(), within: None, signals, heard }
     }
 
     /// Of a call of a job, which another command makes, and that hears of the same signals.
-    pub(crate) fn within(&self, typed: ArgMatches, job: &str) -> Self {
-        let (signals, heard) = (Rc::clone(&self.signals), Rc::clone(&self.heard));
-        Self {
-            typed,
-            began: Timestamp::now(),
-            is_within: true,
-            job: Some(job.to_owned()),
-            signals,
-            heard,
-        }
+    pub(crate) fn within(self, outer: &Self, within: Within) -> Self {
+        let (signals, heard) = (Rc::clone(&outer.signals), Rc::clone(&outer.heard));
+        Self { within: Some(within), signals, heard, ..self }
+    }
+
+    /// The job that this is a call of.
+    pub(crate) fn job(&self) -> Option<&JobCall> {
+        self.within.as_ref().map(|within| &within.job)
+    }
+
+    /// For how long records are kept.
+    pub(crate) fn keep(&self) -> Keep {
+        self.within.as_ref().map_or_else(Keep::default, |within| within.keep.clone())
+    }
+
+    /// The call, as it can be typed into a POSIX shell.
+    pub(crate) fn line(&self) -> String {
+        let words = self.words.iter().skip(1).map(|word| quoted(word));
+        ["utter".to_owned()].into_iter().chain(words).collect::<Vec<_>>().join(" ")
     }
 
     /// How a command ends that does nothing but show: it has failed if what it shows is lost, unless it is one of
     /// several that another one runs.
     pub(crate) fn of_shown(&self, exit: Exit) -> Exit {
-        if self.is_within { exit } else { exit::of_shown(exit) }
+        if self.within.is_some() { exit } else { exit::of_shown(exit) }
     }
 
     /// When the command began, as the core tells times.
@@ -78,13 +106,21 @@ pub(crate) fn config_folder() -> Option<PathBuf> {
     user_folder("XDG_CONFIG_HOME", ".config")
 }
 
-/// Where this user's programs keep what may be lost: `XDG_STATE_HOME`, else `~/.local/state`.
+/// Where this user's programs keep what may be lost: `XDG_STATE_HOME`, else for root `/var/lib`, else
+/// `~/.local/state`.
 pub(crate) fn state_folder() -> Option<PathBuf> {
-    user_folder("XDG_STATE_HOME", ".local/state")
+    let root = || rustix::process::geteuid().is_root().then(|| PathBuf::from("/var/lib"));
+    named_folder("XDG_STATE_HOME").or_else(root).or_else(|| below_home(".local/state"))
 }
 
-fn user_folder(name: &str, below_home: &str) -> Option<PathBuf> {
-    let absolute =
-        |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
-    absolute(name).or_else(|| Some(absolute("HOME")?.join(below_home)))
+fn user_folder(name: &str, folder: &str) -> Option<PathBuf> {
+    named_folder(name).or_else(|| below_home(folder))
+}
+
+fn named_folder(name: &str) -> Option<PathBuf> {
+    std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
+}
+
+fn below_home(folder: &str) -> Option<PathBuf> {
+    Some(named_folder("HOME")?.join(folder))
 }

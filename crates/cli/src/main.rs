@@ -8,9 +8,11 @@ mod gentle;
 mod hooks;
 mod jobs;
 mod options;
+mod records;
 mod remembered;
 mod report;
 mod runner;
+mod schedule;
 mod signals;
 mod terminal;
 

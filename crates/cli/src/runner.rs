@@ -19,6 +19,7 @@ use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall};
 use crate::hooks;
 use crate::options::{Ask, Changing, Doing, SafetyOptions};
+use crate::records::Watching;
 use crate::remembered;
 use crate::report::Report;
 use crate::report::events::{Event, Head, Totals};
@@ -143,12 +144,12 @@ pub(crate) fn around(
         ask::require_terminal("--on-conflict ask")?;
     }
     if request.task == Task::Mirror {
-        doing.output.logging.refuse_within(&request.places.destination)?;
+        doing.output.keeping.logging.refuse_within(&request.places.destination)?;
     }
-    let log = doing.output.logging.open(head.command.word(), context)?;
-    let report = Report::with_log(form, head, log, &context.heard);
-    let runner =
-        Runner { request, doing, report, signals: context.signals()?, has_begun: Cell::new(false) };
+    let signals = context.signals()?;
+    let kept = doing.output.keeping.open(&head, context)?;
+    let report = Report::kept(form, head, kept, &context.heard);
+    let runner = Runner { request, doing, report, signals, has_begun: Cell::new(false) };
     let came = if dry_run {
         work(&runner)
     } else {
@@ -157,7 +158,8 @@ pub(crate) fn around(
             work(&runner)
         })
     };
-    came.inspect_err(|error| runner.report.ends_with(error))
+    runner.report.end(&came, &context.keep());
+    came
 }
 
 impl Runner<'_> {
@@ -271,10 +273,12 @@ impl Runner<'_> {
             return Ok(self.declined(&plan, "you did not agree"));
         }
         let progress = Progress::changing(&self.doing.output, self.signals, &plan);
+        let watching = Watching::new(&progress, self.report.recorder(), &plan);
         let begun = Instant::now();
         self.has_begun.set(true);
-        let outcome = session.enact(&plan, &progress);
+        let outcome = session.enact(&plan, &watching);
         progress.done();
+        watching.settle(&outcome);
         if let (Some(_), Some(aside)) = (&outcome.set_aside, &self.request.safety.set_aside) {
             remembered::add(&aside.folder);
         }

@@ -15,7 +15,7 @@ use utter_echo_core::request::{Request, Task};
 
 use super::Command;
 use crate::call;
-use crate::context::Context;
+use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::options::{Shown, path};
@@ -237,7 +237,8 @@ fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Ve
 impl Call {
     fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
-        let Some(request) = call::parse_within(line, &job.name, context)?.request()? else {
+        let within = Within::of_job(&job.name);
+        let Some(request) = call::parse_within(line, within, context)?.request()? else {
             return Ok(None);
         };
         let place = std::path::absolute(&request.places.destination)?;

@@ -7,6 +7,7 @@ mod drives;
 mod enact;
 mod explain;
 mod help;
+mod history;
 mod jobs;
 mod mirror;
 mod moving;
@@ -62,6 +63,7 @@ commands! {
     undo::Undo,
     run::Run,
     jobs::Jobs,
+    history::History,
     drives::Drives,
     demo::Demo,
     completions::Completions,

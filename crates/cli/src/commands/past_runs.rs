@@ -37,8 +37,12 @@ pub(super) fn list(args: &Undo, context: &Context) -> Result<Exit> {
 fn report(args: &Undo, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
-    let log = args.doing.output.logging.open("undo", context)?;
-    Ok(Report::with_log(form, Head { dry_run, ..Head::new(Command::Undo) }, log, &context.heard))
+    let head = Head { dry_run, ..Head::new(Command::Undo) };
+    let mut keeping = args.doing.output.keeping.clone();
+    // A list leaves nothing to be looked up.
+    keeping.no_record |= args.discarding.discard.is_none();
+    let kept = keeping.open(&head, context)?;
+    Ok(Report::kept(form, head, kept, &context.heard))
 }
 
 /// Every run in the folders that are remembered, the newest first.
@@ -81,9 +85,20 @@ pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> 
 /// Removes what runs set aside, for good.
 pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
+    let came = discard_told(args, what, &report, context);
+    report.end(&came, &context.keep());
+    came
+}
+
+fn discard_told(
+    args: &Undo,
+    what: &DiscardWhat,
+    report: &Report,
+    context: &Context,
+) -> Result<Exit> {
     let runs = match what {
         DiscardWhat::Run(path) => vec![named(path)?],
-        DiscardWhat::OlderThan(age) => older_than(*age, context, &report),
+        DiscardWhat::OlderThan(age) => older_than(*age, context, report),
     };
     if runs.is_empty() {
         let text = "no run began longer ago than that; nothing was removed".to_owned();

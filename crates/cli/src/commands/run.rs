@@ -11,10 +11,13 @@ use clap::parser::ValueSource;
 use super::Command;
 use super::jobs::Asked;
 use crate::call;
-use crate::context::Context;
-use crate::exit::{self, Exit, wrong_call};
+use crate::context::{Context, Within};
+use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{Job, JobFile};
-use crate::report::events::{self, Amount, Event, Head, JobOutcome, JobRan, JobTold, Totals};
+use crate::records::{self, Keep};
+use crate::report::events::{
+    self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
+};
 use crate::report::{Heard, Report, told};
 use crate::terminal::streams;
 
@@ -55,6 +58,7 @@ impl Command for Run {
         let form = self.asked.shown.settle()?;
         let file = self.asked.file.read(context)?;
         let jobs = self.chosen(&file)?;
+        let keep = file.keep()?;
         let signals = context.signals()?;
         let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
@@ -63,16 +67,16 @@ impl Command for Run {
         let mut worst = Exit::Done;
         while let Some(job) = due.pop_front() {
             if signals.caught().is_some() {
-                ran.push(JobRan::passed_over(&job.name, JobOutcome::NotReached));
+                ran.push(JobRan::passed_over(&job.name, RunOutcome::NotReached));
                 continue;
             }
             if !job.enabled {
-                ran.push(JobRan::passed_over(&job.name, JobOutcome::NotEnabled));
+                ran.push(JobRan::passed_over(&job.name, RunOutcome::NotEnabled));
                 continue;
             }
             report.tell(Event::Job(JobTold::from(&job)));
             let began = Instant::now();
-            let (exit, heard) = self.run_job(&job, context);
+            let (exit, heard) = self.run_job(&job, &keep, context);
             worst = worst.or_worse(exit);
             ran.push(JobRan::of(&job.name, exit, (&heard, began.elapsed())));
             if exit == Exit::Done {
@@ -137,25 +141,31 @@ impl Run {
     }
 
     /// Makes all calls of a job, also after one that failed.
-    fn run_job(&self, job: &Job, context: &Context) -> (Exit, Heard) {
+    fn run_job(&self, job: &Job, keep: &Keep, context: &Context) -> (Exit, Heard) {
         let (mut worst, mut all) = (Exit::Done, Heard::default());
-        for call in &job.calls {
-            let line = [OsString::from("utter")].into_iter().chain(self.words(call, context));
-            let exit = match call::parse_within(line, &job.name, context) {
-                Ok(called) => match called.run() {
-                    Ok(exit) => exit,
-                    Err(error) => {
-                        streams::tell_error(&error);
-                        exit::of_error(&error)
-                    }
-                },
+        let calls = job.calls.len() as u64;
+        for (call, words) in (1..).zip(&job.calls) {
+            let words = self.words(words, context);
+            let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
+            let name = job.name.clone();
+            let of = JobCall { name, start: all.run.unwrap_or_default(), call, calls };
+            let within = Within { job: of, keep: keep.clone() };
+            let came = match call::parse_within(line, within.clone(), context) {
+                Ok(called) => called.run().inspect_err(streams::tell_error),
                 // Those of the file were read before; what is said here as well goes with them or not.
                 Err(error) => {
-                    streams::tell_wrong(&call::told(&error).0);
-                    Exit::WrongCall
+                    let told = call::told(&error).0;
+                    streams::tell_wrong(&told);
+                    Err(WrongCall(told).into())
                 }
             };
-            all.add(&context.heard.take());
+            let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
+            let mut heard = context.heard.take();
+            let leaves_none = |word: &OsString| word == "--no-record" || word == "--dry-run";
+            if heard.run.is_none() && came.is_err() && !words.iter().any(leaves_none) {
+                heard.run = records::of_failed(&words, within, &came);
+            }
+            all.add(&heard);
             worst = worst.or_worse(exit);
             if context.signals().is_ok_and(|signals| signals.caught().is_some()) {
                 break;
@@ -191,23 +201,14 @@ impl Run {
 }
 
 impl JobRan {
-    fn passed_over(name: &str, outcome: JobOutcome) -> Self {
+    fn passed_over(name: &str, outcome: RunOutcome) -> Self {
         let done = Amount { entries: 0, bytes: 0 };
         Self { name: name.into(), outcome, code: None, done, seconds: 0.0, problems: 0 }
     }
 
     fn of(name: &str, exit: Exit, (heard, took): (&Heard, Duration)) -> Self {
-        let outcome = match exit {
-            Exit::Done => JobOutcome::Well,
-            Exit::Different => JobOutcome::Different,
-            Exit::Problems | Exit::CutOff => JobOutcome::Problems,
-            Exit::WrongCall => JobOutcome::Wrong,
-            Exit::Refused => JobOutcome::Refused,
-            Exit::EndedEarly => JobOutcome::EndedEarly,
-            Exit::Interrupted | Exit::Terminated => JobOutcome::Stopped,
-        };
-        let done = Amount { entries: heard.entries, bytes: heard.bytes };
-        let (seconds, problems) = (took.as_secs_f64(), heard.problems);
+        let outcome = RunOutcome::after(exit);
+        let (done, seconds, problems) = (heard.done(), took.as_secs_f64(), heard.problems);
         Self { name: name.into(), outcome, code: Some(exit as u8), done, seconds, problems }
     }
 }

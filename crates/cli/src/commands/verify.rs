@@ -93,10 +93,12 @@ impl Command for Verify {
         let form = self.output.settle_for_verdict(&self.listing)?;
         self.running.settle()?;
         let request = self.asked(context)?;
-        let log = self.output.logging.open("verify", context)?;
-        let report = Report::with_log(form, Head::of(&request, false), log, &context.heard);
+        let head = Head::of(&request, false);
+        let kept = self.output.keeping.open(&head, context)?;
+        let report = Report::kept(form, head, kept, &context.heard);
         let compared = self.compare(&request, &report, context);
-        compared.inspect_err(|error| report.ends_with(error))
+        report.end(&compared, &context.keep());
+        compared
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

@@ -24,6 +24,8 @@ use toml_edit::{Document, Item, Key, Table, TableLike, Value};
 
 use crate::commands::Arguments;
 use crate::exit::WrongCall;
+use crate::options::values;
+use crate::records::Keep;
 use expand::{GIVEN, Values};
 use reading::Reading;
 use spot::{Source, nearest, wrong_file};
@@ -45,6 +47,9 @@ const OWN: [&str; 9] = [
     DESTINATION_SHARED,
 ];
 const DESTINATION_SHARED: &str = "shares-destination";
+
+/// What can be said of records.
+const RECORDS: [&str; 2] = ["keep", "at-most"];
 
 /// What a job can do.
 const DOES: [&str; 4] = ["copy", "mirror", "move", "verify"];
@@ -104,11 +109,11 @@ impl JobFile {
     /// What is known of a job by its name alone, and everything else that is in the file.
     fn check_tables(&self) -> Result<(), WrongCall> {
         for (name, item) in self.document.iter() {
-            let known = ["values", "defaults", "job"];
+            let known = ["values", "defaults", "records", "job"];
             let at = key_span(self.document.as_table(), name);
             if !known.contains(&name) {
                 let what = format!("'{name}' is no part of a job file");
-                let advice = "its parts are [values], [defaults] and a [job.NAME] for each job";
+                let advice = "its parts are [values], [defaults], [records] and a [job.NAME] for each job";
                 let advice = nearest(name, known.into_iter(), advice);
                 return Err(self.source.wrong(&at, &what, &advice));
             }
@@ -123,6 +128,33 @@ impl JobFile {
             }
         }
         Ok(())
+    }
+
+    /// For how long records of the runs of its jobs are kept.
+    pub(crate) fn keep(&self) -> Result<Keep, WrongCall> {
+        let mut kept = Keep { always: true, ..Keep::default() };
+        let table = self.document.get("records").and_then(Item::as_table_like);
+        for setting in table.map(settings).unwrap_or_default() {
+            let (key, at) = (setting.key, setting.value_at());
+            let text = match setting.value {
+                Item::Value(Value::String(text)) => text.value().as_str(),
+                _ => {
+                    let what = format!("'{key}' takes a text");
+                    return Err(self.source.wrong(&at, &what, &format!("write {key} = \"…\"")));
+                }
+            };
+            let wrong = |why: String| self.source.wrong(&at, &why, "write it like 180d or 2GiB");
+            match key {
+                "keep" => kept.time = values::duration(text).map_err(wrong)?,
+                "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
+                _ => {
+                    let what = format!("'{key}' is no setting of records");
+                    let advice = nearest(key, RECORDS.into_iter(), "they are 'keep' and 'at-most'");
+                    return Err(self.source.wrong(&setting.at, &what, &advice));
+                }
+            }
+        }
+        Ok(kept)
     }
 
     fn defaults(&self) -> Vec<Setting<'_>> {

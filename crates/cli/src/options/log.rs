@@ -55,7 +55,7 @@ impl Logging {
                 "--log-keep has no other logs to go by\n  put {{date}} into the name of the log, like night-{{date}}.log"
             );
         }
-        let job = context.job.as_deref().unwrap_or(command).replace('/', "-");
+        let job = context.job().map_or(command, |job| &*job.name).replace('/', "-");
         let now = context.began.to_zoned(TimeZone::system());
         let filled = PathBuf::from(filled(&path.to_string_lossy(), &job, &now));
         let shown = names::path(&filled);

@@ -3,7 +3,7 @@
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 
-use super::Logging;
+use super::Keeping;
 use crate::exit::wrong_call;
 use crate::report::Form;
 
@@ -20,7 +20,7 @@ pub(crate) struct Output {
     #[arg(long, short)]
     pub(crate) quiet: bool,
     #[command(flatten)]
-    pub(crate) logging: Logging,
+    pub(crate) keeping: Keeping,
 }
 
 /// Of every command.
@@ -54,7 +54,7 @@ pub(crate) enum Format {
     Text,
     /// For programs, one object a line
     Json,
-    /// A table of differences, for 'verify' alone
+    /// A table, for 'verify', 'history' and 'status' alone
     Csv,
 }
 
@@ -116,13 +116,18 @@ impl Colors {
 }
 
 impl Shown {
-    /// The form for a command that has no table of differences to print.
+    /// The form for a command that has no table to print.
     pub(crate) fn settle(&self) -> Result<Form> {
         if self.format == Format::Csv {
-            wrong_call!("--format csv is for 'verify' alone\n  use text or json");
+            wrong_call!("--format csv is for 'verify', 'history' and 'status' alone\n  use text or json");
         }
+        Ok(self.settle_any())
+    }
+
+    /// The form for one that has.
+    pub(crate) fn settle_any(&self) -> Form {
         self.colors.settle();
-        Ok(self.format.into())
+        self.format.into()
     }
 }
 

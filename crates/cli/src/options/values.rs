@@ -17,7 +17,7 @@ use utter_echo_core::select::{Kinds, Span};
 use crate::terminal::names;
 
 /// A number of bytes: K, M, G and T are powers of 1000, `KiB` and so on powers of 1024.
-pub(super) fn bytes(text: &str) -> Result<u64, String> {
+pub(crate) fn bytes(text: &str) -> Result<u64, String> {
     let wrong = || "a number of bytes above 0, like 800000, 500K, 20M or 1.5GiB".to_owned();
     let bytes = text.trim().parse::<ByteSize>().map_err(|_| wrong())?.as_u64();
     // More than any drive holds is a slip.
@@ -25,7 +25,7 @@ pub(super) fn bytes(text: &str) -> Result<u64, String> {
 }
 
 /// A length of time, of which days have 24 hours and years and months are those that begin now.
-pub(super) fn duration(text: &str) -> Result<Duration, String> {
+pub(crate) fn duration(text: &str) -> Result<Duration, String> {
     let wrong = || "a length of time like 2s, 30m, 2h30m, 7days, 2w or 1y".to_owned();
     let span: jiff::Span = text.trim().parse().map_err(|_| wrong())?;
     let length = span.to_duration(jiff::Zoned::now().datetime()).map_err(|_| wrong())?;
@@ -109,6 +109,29 @@ pub(super) fn aged(age: Span<Duration>, now: Time) -> Span<Time> {
         }
     };
     Span { from: age.to.map(before), to: age.from.map(before) }
+}
+
+/// A point in the past: so long ago, or a local date.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Moment {
+    Ago(Duration),
+    At(Time),
+}
+
+impl Moment {
+    /// As seen from `now`.
+    pub(crate) fn before(self, now: Timestamp) -> Option<Timestamp> {
+        match self {
+            Self::Ago(ago) => now.checked_sub(ago).ok(),
+            Self::At(Time { secs, nanos }) => Timestamp::new(secs, nanos.cast_signed()).ok(),
+        }
+    }
+}
+
+pub(crate) fn moment(text: &str) -> Result<Moment, String> {
+    let wrong = |_| "a length of time like 3d, or a local date like 2026-01-31".to_owned();
+    let ago = duration(text).map(Moment::Ago);
+    ago.or_else(|_| date(text, false).map(Moment::At)).map_err(wrong)
 }
 
 pub(super) fn dates(text: &str) -> Result<Span<Time>, String> {

@@ -1,32 +1,90 @@
-//! Differences as a table for other programs, as RFC 4180 has it. Problems go to stderr, as with text.
+//! Differences, past runs and the like as a table for other programs, as RFC 4180 has it. Problems go to stderr, as
+//! with text.
 
-use super::events::{Difference, Event, Found};
+use super::events::{
+    Command, Difference, Event, Found, Happened, Head, JobStands, Outcome, Recorded, Step,
+};
 use super::{Sink, text};
 use crate::terminal::streams::{self, Out};
 use crate::terminal::units;
 
-pub(super) struct Csv(csv::Writer<Out>);
+pub(super) struct Csv {
+    rows: csv::Writer<Out>,
+    command: Option<Command>,
+    heads: Heads,
+    /// The run that may turn out to be the one whose steps follow.
+    waiting: Option<Vec<Vec<u8>>>,
+}
+
+type Heads = &'static [&'static str];
+
+const DIFFERENCES: Heads = &["difference", "type", "path", "bytes", "reason"];
+const STEPS: Heads = &["step", "type", "path", "bytes", "reason", "outcome"];
+const RUNS: Heads = &[
+    "run", "began", "command", "job", "destination", "outcome", "code", "entries", "bytes",
+    "seconds", "problems", "cause",
+];
+const HAPPENED: Heads =
+    &["run", "began", "job", "command", "what", "path", "was", "reason", "outcome"];
+const JOBS: Heads =
+    &["job", "enabled", "well", "outcome", "run", "last", "last_well", "next", "overdue_since"];
 
 impl Csv {
     pub(super) fn new() -> Self {
-        Self(csv::Writer::from_writer(streams::raw_out()))
+        let rows = csv::Writer::from_writer(streams::raw_out());
+        Self { rows, command: None, heads: &[], waiting: None }
     }
 
-    fn row(&mut self, fields: [&[u8]; 5]) {
-        // The stream takes everything, and every row has the same fields.
-        let _ = self.0.write_record(fields);
+    fn row(&mut self, heads: Heads, fields: &[Vec<u8>]) {
+        // The stream takes everything, and every row has the fields of its heads.
+        if self.heads != heads {
+            self.heads = heads;
+            let _ = self.rows.write_record(heads);
+        }
+        if !fields.is_empty() {
+            let _ = self.rows.write_record(fields);
+        }
+    }
+
+    fn tell_waiting(&mut self) {
+        if let Some(fields) = self.waiting.take() {
+            self.row(RUNS, &fields);
+        }
+    }
+
+    fn head(&mut self, head: &Head) {
+        match self.command {
+            None => self.command = Some(head.command),
+            // Of a run that is shown whole the steps make the table.
+            Some(_) => self.waiting = None,
+        }
+        if self.command == Some(Command::Verify) {
+            self.row(DIFFERENCES, &[]);
+        }
     }
 }
 
 impl Sink for Csv {
     fn show(&mut self, event: &Event) {
         match event {
-            Event::Head(_) => self.row([b"difference", b"type", b"path", b"bytes", b"reason"]),
-            Event::Difference(Difference { state, entry, path, bytes, reason, .. }) => {
-                let bytes = bytes.to_string();
-                let (state, entry) = (state.word().as_bytes(), entry.word().as_bytes());
-                self.row([state, entry, path.as_bytes(), bytes.as_bytes(), reason.as_bytes()]);
+            Event::Head(head) => self.head(head),
+            Event::Difference(difference) => {
+                let Difference { state, entry, path, bytes, reason, .. } = difference;
+                let fields = [word(state.word()), word(entry.word()), path.as_bytes().to_vec()];
+                let rest = [number(bytes), word(reason)];
+                self.row(DIFFERENCES, &[&fields[..], &rest].concat());
             }
+            Event::Step(Step { verb, entry, path, bytes, reason, outcome, .. }) => {
+                let fields = [word(verb.word()), word(entry.word()), path.as_bytes().to_vec()];
+                let rest = [number(bytes), word(reason), word(outcome.map_or("", Outcome::word))];
+                self.row(STEPS, &[&fields[..], &rest].concat());
+            }
+            Event::Recorded(run) => {
+                self.tell_waiting();
+                self.waiting = Some(recorded(run));
+            }
+            Event::Happened(happened) => self.row(HAPPENED, &happened_fields(happened)),
+            Event::JobStands(job) => self.row(JOBS, &stands(job)),
             Event::Found(Found { state, differences, listed }) if listed < differences => {
                 let (count, state) = (units::count(differences - listed), state.word());
                 streams::tell(&format!(
@@ -34,11 +92,73 @@ impl Sink for Csv {
                 ));
             }
             Event::Problem(problem) => text::problem(problem),
+            Event::Totals(_) => self.tell_waiting(),
             _ => {}
         }
     }
 
     fn flush(&mut self) {
-        let _ = self.0.flush();
+        let _ = self.rows.flush();
     }
+}
+
+fn word(word: &str) -> Vec<u8> {
+    word.as_bytes().to_vec()
+}
+
+fn number(number: impl ToString) -> Vec<u8> {
+    number.to_string().into_bytes()
+}
+
+fn or_nothing<T: ToString>(value: Option<T>) -> Vec<u8> {
+    value.map(number).unwrap_or_default()
+}
+
+fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
+    let (began, closed) = (&run.began, run.closed.as_ref());
+    let job = began.job.as_ref().map(|job| &job.name);
+    let destination = began.sides.last().map(|side| side.path.as_bytes().to_vec());
+    vec![
+        number(began.run),
+        word(&began.began),
+        word(began.command.word()),
+        or_nothing(job),
+        destination.unwrap_or_default(),
+        word(run.outcome.word()),
+        or_nothing(closed.map(|closed| closed.code)),
+        or_nothing(closed.map(|closed| closed.done.entries)),
+        or_nothing(closed.map(|closed| closed.done.bytes)),
+        or_nothing(closed.map(|closed| closed.seconds)),
+        or_nothing(closed.map(|closed| closed.problems)),
+        or_nothing(closed.and_then(|closed| closed.cause.as_ref())),
+    ]
+}
+
+fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
+    let Happened { run, began, job, command, path, was, what, reason, outcome } = happened;
+    vec![
+        number(run),
+        word(began),
+        or_nothing(job.as_ref()),
+        word(command.word()),
+        word(what),
+        path.as_bytes().to_vec(),
+        was.as_ref().map(|was| was.as_bytes().to_vec()).unwrap_or_default(),
+        word(reason),
+        word(outcome.map_or("", Outcome::word)),
+    ]
+}
+
+fn stands(job: &JobStands) -> Vec<Vec<u8>> {
+    vec![
+        word(&job.name),
+        number(job.enabled),
+        number(job.is_well),
+        word(job.outcome.word()),
+        or_nothing(job.run),
+        or_nothing(job.last.as_ref()),
+        or_nothing(job.last_well.as_ref()),
+        or_nothing(job.next.as_ref()),
+        or_nothing(job.overdue_since.as_ref()),
+    ]
 }

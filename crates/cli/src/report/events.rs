@@ -3,10 +3,10 @@
 //! [`VERSION`].
 
 use std::borrow::Cow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::exact::{Exact, Sources, field};
 use super::word::words;
@@ -50,6 +50,10 @@ field!(
     JobsIn = "jobs" / "jobs_base64"
 );
 field!(
+    /// The folder that it was called in.
+    WorkingFolder = "folder" / "folder_base64"
+);
+field!(
     /// Where a drive is mounted.
     MountedAt = "mounted_at" / "mounted_at_base64"
 );
@@ -59,7 +63,7 @@ field!(
 );
 
 /// One line of what a command tells.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub(crate) enum Event {
     Head(Head),
@@ -75,11 +79,16 @@ pub(crate) enum Event {
     Run(PastRun),
     Job(JobTold),
     JobRan(JobRan),
+    JobStands(JobStands),
+    Began(Began),
+    Closed(Closed),
+    Recorded(Recorded),
+    Happened(Happened),
     Totals(Box<Totals>),
 }
 
 /// The first line: what was called.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Head {
     /// Of this form; raised by what could break a reader.
     pub(crate) version: u32,
@@ -110,11 +119,13 @@ words! {
         Drives = "drives",
         Jobs = "jobs",
         Run = "run",
+        History = "history",
+        Status = "status",
     }
 }
 
 /// Worth knowing, and no fault.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Note {
     /// A stable word for what it is about.
     pub(crate) about: Word,
@@ -126,7 +137,7 @@ pub(crate) struct Note {
 }
 
 /// One change to one side; in a run with what became of it.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Step {
     pub(crate) verb: Verb,
     #[serde(rename = "type")]
@@ -181,7 +192,7 @@ words! {
 }
 
 /// In what the two sides differ at one path.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Difference {
     pub(crate) state: State,
     #[serde(rename = "type")]
@@ -214,7 +225,7 @@ words! {
 }
 
 /// How many differences of one state there are, before those that are listed.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Found {
     pub(crate) state: State,
     pub(crate) differences: u64,
@@ -223,7 +234,7 @@ pub(crate) struct Found {
 }
 
 /// What could not be done, or may not.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Problem {
     /// Not there where it is about the run as a whole.
     #[serde(flatten)]
@@ -243,7 +254,7 @@ pub(crate) struct Problem {
 
 /// What one rule of a selection decided.
 #[allow(clippy::struct_field_names, reason = "the name that it has in JSON")]
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Rule {
     /// As it was given, or file, line and pattern.
     pub(crate) rule: String,
@@ -259,14 +270,14 @@ pub(crate) struct Rule {
 }
 
 /// The command that would make the destination the source's echo.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Suggestion {
     /// As it can be typed into a POSIX shell.
     pub(crate) command: String,
 }
 
 /// What a selection says about one path.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Explained {
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
@@ -291,7 +302,7 @@ words! {
 }
 
 /// One mounted drive.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Drive {
     #[serde(flatten)]
     pub(crate) mounted_at: Exact<MountedAt>,
@@ -313,7 +324,7 @@ pub(crate) struct Drive {
 }
 
 /// What a drive can hold, as far as this user can use it.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Holds {
     /// Of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`, `trusted-xattr`,
     /// `security-xattr`, `holes`, `sharing`.
@@ -343,7 +354,7 @@ words! {
 }
 
 /// A past run that set something aside. What is not known is null.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PastRun {
     /// Its folder.
     #[serde(flatten)]
@@ -379,7 +390,7 @@ words! {
 }
 
 /// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobTold {
     pub(crate) name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -393,10 +404,10 @@ pub(crate) struct JobTold {
 }
 
 /// What became of a job.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobRan {
     pub(crate) name: String,
-    pub(crate) outcome: JobOutcome,
+    pub(crate) outcome: RunOutcome,
     /// The exit code that its command would have ended with, the worst of several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) code: Option<u8>,
@@ -408,8 +419,8 @@ pub(crate) struct JobRan {
 }
 
 words! {
-    /// How a job ended.
-    JobOutcome {
+    /// How a job, or a run, ended.
+    RunOutcome {
         Well = "well",
         /// A verification found differences.
         Different = "different",
@@ -425,11 +436,155 @@ words! {
         /// A signal came before its turn.
         NotReached = "not-reached",
         NotEnabled = "not-enabled",
+        /// It was killed, or the power failed.
+        CutShort = "cut-short",
+        GoingOn = "going-on",
+        NeverRun = "never-run",
     }
 }
 
+/// The first line of a record: which run it is of, and how that was called.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Began {
+    /// The number of the run, in the order in which runs began, whatever the clock said.
+    pub(crate) run: u64,
+    /// RFC 3339.
+    pub(crate) began: String,
+    pub(crate) command: Command,
+    /// The whole call, as it can be typed into a POSIX shell.
+    pub(crate) line: String,
+    /// Where relative paths in it start.
+    #[serde(flatten)]
+    pub(crate) folder: Exact<WorkingFolder>,
+    /// The job that it was a call of.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) job: Option<JobCall>,
+    pub(crate) host: String,
+    pub(crate) user: String,
+    pub(crate) process: u32,
+    /// Of the program.
+    pub(crate) program: String,
+    /// The sources, and then the destination.
+    pub(crate) sides: Vec<Placed>,
+}
+
+/// Which of a job's calls one is.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct JobCall {
+    pub(crate) name: String,
+    /// The number of the first run of this start of the job.
+    pub(crate) start: u64,
+    /// Which of the calls of the job, counted from 1.
+    pub(crate) call: u64,
+    /// How many it has.
+    pub(crate) calls: u64,
+}
+
+/// One side of a run, and the drive that it was on. What could not be found out is null.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Placed {
+    /// The absolute path.
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    #[serde(flatten)]
+    pub(crate) mounted_at: Option<Exact<MountedAt>>,
+    pub(crate) label: Option<String>,
+    pub(crate) uuid: Option<String>,
+}
+
+/// The last line of a record: how the run ended.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Closed {
+    pub(crate) run: u64,
+    /// RFC 3339.
+    pub(crate) ended: String,
+    pub(crate) seconds: f64,
+    pub(crate) outcome: RunOutcome,
+    /// The exit code.
+    pub(crate) code: u8,
+    /// What it added, replaced and removed.
+    pub(crate) done: Amount,
+    /// Entries with a problem.
+    pub(crate) problems: u64,
+    /// Why it could not be carried out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) cause: Option<String>,
+}
+
+/// A run of which there is a record.
+#[derive(Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Recorded {
+    #[serde(flatten)]
+    pub(crate) began: Began,
+    pub(crate) outcome: RunOutcome,
+    /// Null where it did not come to its end.
+    pub(crate) closed: Option<Closed>,
+}
+
+/// Something that happened to a path.
+#[derive(Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Happened {
+    pub(crate) run: u64,
+    /// When that run began; RFC 3339.
+    pub(crate) began: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) job: Option<String>,
+    pub(crate) command: Command,
+    /// The absolute path that it happened to: the one that was asked about, or a folder above it.
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    #[serde(flatten)]
+    pub(crate) was: Option<Exact<Was>>,
+    /// The verb of a step, `problem`, or the state of a difference.
+    pub(crate) what: Word,
+    /// Why; for people.
+    pub(crate) reason: String,
+    /// Of a step.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) outcome: Option<Outcome>,
+}
+
+/// How things stand with a job.
+#[derive(Serialize, Deserialize, JsonSchema)]
+pub(crate) struct JobStands {
+    pub(crate) name: String,
+    pub(crate) enabled: bool,
+    /// Nothing has to be done about it.
+    pub(crate) is_well: bool,
+    /// Of its last start; `never-run` if there is none.
+    pub(crate) outcome: RunOutcome,
+    /// The first run of its last start.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) run: Option<u64>,
+    /// When that began; RFC 3339.
+    pub(crate) last: Option<String>,
+    /// When it last began and then went well; RFC 3339.
+    pub(crate) last_well: Option<String>,
+    /// When it is to run, as the job file has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) at: Option<String>,
+    /// When it runs next; RFC 3339.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) next: Option<String>,
+    /// The start that it missed; RFC 3339.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) overdue_since: Option<String>,
+    /// The room on the drives of its destinations, where they are there.
+    pub(crate) rooms: Vec<Room>,
+}
+
+/// The room on a drive.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Room {
+    #[serde(flatten)]
+    pub(crate) destination: Exact<Destination>,
+    /// In all.
+    pub(crate) bytes: u64,
+    pub(crate) bytes_free: u64,
+}
+
 /// The last line, with the parts that the command has.
-#[derive(Default, Serialize, JsonSchema)]
+#[derive(Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Totals {
     /// Entries with a problem.
     pub(crate) problems: u64,
@@ -441,13 +596,13 @@ pub(crate) struct Totals {
     pub(crate) verdict: Option<Verdict>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) selection: Option<Selected>,
-    /// Drives, runs or jobs that were listed.
+    /// Drives, runs, jobs or whatever else was listed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) listed: Option<u64>,
 }
 
 /// What a plan holds.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Planned {
     #[serde(flatten)]
     pub(crate) steps: Verbs,
@@ -462,7 +617,7 @@ pub(crate) struct Planned {
 }
 
 /// How many steps of each kind.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Verbs {
     pub(crate) add: Amount,
     pub(crate) replace: Amount,
@@ -480,7 +635,7 @@ impl Verbs {
 }
 
 /// What a run did.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Ran {
     pub(crate) done: Verbs,
     pub(crate) bytes_written: u64,
@@ -505,7 +660,7 @@ words! {
 }
 
 /// What a verification found.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Verdict {
     pub(crate) says: Says,
     /// What was compared: `presence`, or of `size`, `content` and the aspects carried.
@@ -530,21 +685,21 @@ words! {
 }
 
 /// What a selection makes of a source.
-#[derive(Serialize, JsonSchema)]
+#[derive(Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Selected {
     pub(crate) taken: Side,
     pub(crate) left_out: Side,
 }
 
 /// Entries and bytes of content.
-#[derive(Clone, Copy, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Amount {
     pub(crate) entries: u64,
     pub(crate) bytes: u64,
 }
 
 /// What one side holds as far as selected; the root folder is not counted, each name of a hard link is.
-#[derive(Clone, Copy, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Side {
     pub(crate) folders: u64,
     pub(crate) files: u64,
@@ -567,9 +722,22 @@ impl Head {
         }
     }
 
+    /// The sources, and then the destination.
+    pub(crate) fn sides(&self) -> Vec<PathBuf> {
+        let destination = self.destination.as_ref().map(Exact::to_path);
+        self.sources.paths().iter().cloned().chain(destination).collect()
+    }
+
     /// Of what reads a source.
     pub(crate) fn reading(self, source: &Path) -> Self {
         Self { sources: Sources::from(&[source.to_path_buf()][..]), ..self }
+    }
+}
+
+impl Began {
+    /// What tells the starts of jobs, and all other runs, apart.
+    pub(crate) fn start(&self) -> u64 {
+        self.job.as_ref().map_or(self.run, |job| job.start)
     }
 }
 

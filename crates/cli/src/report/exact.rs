@@ -3,16 +3,19 @@
 //! A path that is not UTF-8 shows with replacement characters, and a field with `_base64` at the end of its name
 //! holds its bytes (RFC 4648, with padding).
 
-use std::ffi::OsStr;
+use std::collections::HashMap;
+use std::ffi::{OsStr, OsString};
 use std::marker::PhantomData;
-use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::de::Error as _;
 use serde::ser::SerializeMap as _;
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde_json::Value;
 use utter_echo_core::path::TreePath;
 
 use crate::terminal::names;
@@ -40,6 +43,18 @@ pub(crate) use field;
 /// A path, told in the fields of `F`.
 pub(crate) struct Exact<F>(Vec<u8>, PhantomData<F>);
 
+impl<F> Clone for Exact<F> {
+    fn clone(&self) -> Self {
+        Self(self.0.clone(), PhantomData)
+    }
+}
+
+impl<F> std::fmt::Debug for Exact<F> {
+    fn fmt(&self, to: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.shown().fmt(to)
+    }
+}
+
 impl<F> Exact<F> {
     /// As one line of harmless characters.
     pub(crate) fn shown(&self) -> String {
@@ -48,6 +63,10 @@ impl<F> Exact<F> {
 
     pub(crate) fn as_bytes(&self) -> &[u8] {
         &self.0
+    }
+
+    pub(crate) fn to_path(&self) -> PathBuf {
+        OsStr::from_bytes(&self.0).into()
     }
 }
 
@@ -76,6 +95,23 @@ impl<F: Field> Serialize for Exact<F> {
             fields.serialize_entry(F::BASE64, &base64)?;
         }
         fields.end()
+    }
+}
+
+/// The bytes that such fields told.
+fn told(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
+    match base64.and_then(Value::as_str) {
+        Some(base64) => STANDARD.decode(base64).ok(),
+        None => Some(text.as_str()?.as_bytes().to_vec()),
+    }
+}
+
+impl<'de, F: Field> Deserialize<'de> for Exact<F> {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let fields: HashMap<String, Value> = HashMap::deserialize(from)?;
+        let text = fields.get(F::TEXT).ok_or_else(|| D::Error::missing_field(F::TEXT))?;
+        let bytes = told(text, fields.get(F::BASE64));
+        bytes.map(|bytes| Self(bytes, PhantomData)).ok_or_else(|| D::Error::custom("no path"))
     }
 }
 
@@ -113,6 +149,10 @@ impl From<&[PathBuf]> for Sources {
 }
 
 impl Sources {
+    pub(crate) fn paths(&self) -> &[PathBuf] {
+        &self.0
+    }
+
     pub(crate) fn shown(&self) -> String {
         let shown = |source: &PathBuf| names::path(source);
         self.0.iter().map(shown).collect::<Vec<_>>().join(", ")
@@ -130,6 +170,21 @@ impl Serialize for Sources {
             fields.serialize_entry("sources_base64", &exact)?;
         }
         fields.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for Sources {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let fields: HashMap<String, Value> = HashMap::deserialize(from)?;
+        let list = |name| fields.get(name).and_then(Value::as_array);
+        let exact = list("sources_base64");
+        let path = |(at, text): (usize, &Value)| {
+            let bytes = told(text, exact.and_then(|exact| exact.get(at)))?;
+            Some(PathBuf::from(OsString::from_vec(bytes)))
+        };
+        let paths: Option<_> =
+            list("sources").into_iter().flatten().enumerate().map(path).collect();
+        paths.map(Self).ok_or_else(|| D::Error::custom("no path"))
     }
 }
 

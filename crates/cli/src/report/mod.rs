@@ -12,10 +12,13 @@ pub(crate) mod words;
 
 use std::cell::{Cell, RefCell};
 use std::fs::File;
+use std::io;
 use std::rc::Rc;
 
+use crate::exit::Exit;
 use crate::options::Format;
-use events::{Event, Head, Totals};
+use crate::records::{Keep, Recorder};
+use events::{Amount, Event, Head, Totals};
 use text::page::{Log, Screen};
 
 /// Shows events in one form.
@@ -32,13 +35,20 @@ pub(crate) struct Heard {
     pub(crate) entries: u64,
     pub(crate) bytes: u64,
     pub(crate) problems: u64,
+    /// The number of the run's record.
+    pub(crate) run: Option<u64>,
 }
 
 impl Heard {
+    pub(crate) fn done(&self) -> Amount {
+        Amount { entries: self.entries, bytes: self.bytes }
+    }
+
     pub(crate) fn add(&mut self, other: &Self) {
         self.entries += other.entries;
         self.bytes += other.bytes;
         self.problems += other.problems;
+        self.run = self.run.or(other.run);
     }
 
     fn totals(&mut self, totals: &Totals) {
@@ -59,8 +69,19 @@ pub(crate) struct Report {
     sink: RefCell<Box<dyn Sink>>,
     /// The same for people, in a file.
     log: RefCell<Option<text::Text>>,
+    recorder: Option<Recorder>,
+    /// That the record is not whole was told.
+    is_told: Cell<bool>,
     /// Nothing but problems is shown.
     quiet: bool,
+    is_exact: bool,
+}
+
+/// Where else a command tells its events.
+#[derive(Default)]
+pub(crate) struct Kept {
+    pub(crate) log: Option<File>,
+    pub(crate) record: Option<io::Result<Recorder>>,
 }
 
 /// What is shown, and in which form.
@@ -81,11 +102,12 @@ impl From<Format> for Form {
 impl Report {
     /// Begins with the head.
     pub(crate) fn new(form: Form, head: Head, ear: &Ear) -> Self {
-        Self::with_log(form, head, None, ear)
+        Self::kept(form, head, Kept::default(), ear)
     }
 
-    /// The same, and writes everything to a log, too.
-    pub(crate) fn with_log(form: Form, head: Head, log: Option<File>, ear: &Ear) -> Self {
+    /// The same, and everything is kept, too.
+    pub(crate) fn kept(form: Form, head: Head, kept: Kept, ear: &Ear) -> Self {
+        let Kept { log, record } = kept;
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
             Format::Csv => Box::new(csv::Csv::new()),
@@ -98,15 +120,45 @@ impl Report {
             log
         });
         let (sink, log, quiet) = (RefCell::new(sink), RefCell::new(log), form.quiet);
-        let report = Self { heard, sink, log, quiet };
+        let (recorder, failure) = match record.transpose() {
+            Ok(recorder) => (recorder, None),
+            Err(error) => (None, Some(error)),
+        };
+        let mut now = heard.get();
+        now.run = recorder.as_ref().map(|recorder| recorder.run);
+        heard.set(now);
+        let is_told = Cell::new(false);
+        let is_exact = form.format == Format::Json;
+        let report = Self { heard, sink, log, recorder, is_told, quiet, is_exact };
         report.tell(Event::Head(head));
+        report.tell_not_recorded(failure);
         report
     }
 
-    /// Writes to the log why a command ends, which the screen is told otherwise.
-    pub(crate) fn ends_with(&self, error: &anyhow::Error) {
-        if let Some(log) = &mut *self.log.borrow_mut() {
+    /// Programs read it, and are told everything.
+    pub(crate) fn is_exact(&self) -> bool {
+        self.is_exact
+    }
+
+    /// What writes down the run, if something does.
+    pub(crate) fn recorder(&self) -> Option<&Recorder> {
+        self.recorder.as_ref()
+    }
+
+    fn tell_not_recorded(&self, failure: Option<io::Error>) {
+        if let Some(error) = failure.filter(|_| !self.is_told.replace(true)) {
+            self.tell(Event::note("no-record", format!("this run leaves no whole record: {error}")));
+        }
+    }
+
+    /// Ends what is kept; an error, which the screen is told otherwise, is written there.
+    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &Keep) {
+        if let (Err(error), Some(log)) = (came, &mut *self.log.borrow_mut()) {
             log.end_with(error);
+        }
+        if let Some(recorder) = self.recorder.take() {
+            let closed = recorder.close(came, self.heard.get(), keep);
+            self.tell_not_recorded(closed.err());
         }
     }
 
@@ -127,10 +179,18 @@ impl Report {
             if let Some(log) = &mut *self.log.borrow_mut() {
                 log.show(&event);
             }
+            if let Some(recorder) = &self.recorder {
+                recorder.show(&event);
+            }
             if !self.quiet || matches!(event, Event::Problem(_)) {
                 sink.show(&event);
             }
         }
         sink.flush();
+        drop(sink);
+        if let Some(recorder) = &self.recorder {
+            recorder.flush();
+            self.tell_not_recorded(recorder.failure());
+        }
     }
 }

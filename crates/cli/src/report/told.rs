@@ -19,12 +19,12 @@ use utter_echo_core::{self as core, Overview, StepOutcome, drives};
 
 use super::events::{
     Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Fate, Found, Head,
-    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, Says, Selected, Side,
+    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says, Selected, Side,
     Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
 };
 use super::exact::Sources;
 use super::words;
-use crate::exit::WrongCall;
+use crate::exit::{Exit, WrongCall};
 use crate::options::RUN_FORM;
 use crate::terminal::names;
 
@@ -529,6 +529,21 @@ impl From<&Overview> for PastRun {
             replaced: about.map(|about| about.replaced.into()),
             removed: about.map(|about| about.removed.into()),
             bytes_on_drive: run.room,
+        }
+    }
+}
+
+impl RunOutcome {
+    /// Of a run that ended with this.
+    pub(crate) fn after(exit: Exit) -> Self {
+        match exit {
+            Exit::Done => Self::Well,
+            Exit::Different => Self::Different,
+            Exit::Problems | Exit::CutOff => Self::Problems,
+            Exit::WrongCall => Self::Wrong,
+            Exit::Refused => Self::Refused,
+            Exit::EndedEarly => Self::EndedEarly,
+            Exit::Interrupted | Exit::Terminated => Self::Stopped,
         }
     }
 }

@@ -15,7 +15,20 @@ macro_rules! words {
             }
         }
 
+        impl<'de> serde::Deserialize<'de> for $name {
+            fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+                let word = std::borrow::Cow::<'de, str>::deserialize(from)?;
+                let known = Self::of(&word);
+                known.ok_or_else(|| serde::de::Error::unknown_variant(&word, &[$($word),+]))
+            }
+        }
+
         impl $name {
+            /// The one that is told like that.
+            pub(crate) fn of(word: &str) -> Option<Self> {
+                [$(Self::$variant),+].into_iter().find(|known| known.word() == word)
+            }
+
             /// As it is told.
             pub(crate) fn word(self) -> &'static str {
                 match self {

@@ -138,6 +138,32 @@ pub fn called(system: &dyn System) -> io::Result<Vec<Called>> {
     Ok(named)
 }
 
+/// The drives that hold these paths, or will hold them once they are made, and what those are called, as far as
+/// that can be found out. Changes nothing.
+pub fn beneath(system: &dyn System, paths: &[PathBuf]) -> Vec<Option<Called>> {
+    let mounts = system.mounts().unwrap_or_default();
+    let mut known: HashMap<&Path, Called> = HashMap::new();
+    let called = |path: &PathBuf| {
+        let path = std::path::absolute(path).ok()?;
+        let real = path.ancestors().find_map(|above| above.canonicalize().ok())?;
+        let mount = mount_holding(&mounts, &real)?;
+        let identify = || {
+            let Written { label, uuid, .. } = identify(system, &mount.device);
+            let label = label.filter(|label| !label.is_empty());
+            Called { mounted_at: mount.point.clone(), label, uuid }
+        };
+        Some(known.entry(&mount.point).or_insert_with(identify).clone())
+    };
+    paths.iter().map(called).collect()
+}
+
+/// The room on the drive that holds a path, or will hold it once it is made.
+pub fn room(system: &dyn System, path: &Path) -> io::Result<Space> {
+    let path = std::path::absolute(path)?;
+    let folder = path.ancestors().find(|above| above.is_dir()).ok_or(io::ErrorKind::NotFound)?;
+    system.space(system.open_root(folder)?.as_fd())
+}
+
 /// The labels and UUIDs of the mounted drives, as far as they can be found out. Changes nothing.
 pub fn names(system: &dyn System) -> io::Result<Vec<String>> {
     let drives = called(system)?.into_iter();

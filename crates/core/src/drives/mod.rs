@@ -8,7 +8,7 @@ use crate::os::{Stat, System};
 mod listing;
 mod map;
 
-pub use listing::{Called, Drive, Known, NoFolder, called, holding, list, names};
+pub use listing::{Called, Drive, Known, NoFolder, beneath, called, holding, list, names, room};
 
 pub(crate) use listing::{is_called, mount_holding, uuid_of};
 pub(crate) use map::{DriveId, DriveMap, Mounted};

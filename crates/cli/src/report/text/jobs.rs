@@ -2,11 +2,9 @@
 
 use std::time::Duration;
 
-use unicode_width::UnicodeWidthStr as _;
-
 use super::Text;
 use super::styles::{BAD, FAINT, HEADING};
-use crate::report::events::{Command, JobOutcome, JobRan, JobTold, Totals};
+use crate::report::events::{Command, RunOutcome, JobRan, JobTold, Totals};
 use crate::terminal::{names, units};
 
 /// The heads of the table of jobs that ran.
@@ -40,9 +38,9 @@ impl Text {
         let span = Duration::try_from_secs_f64(ran.seconds).unwrap_or_default();
         let was_run = ran.code.is_some();
         let shown = |text: String| if was_run { text } else { String::new() };
-        self.kept.jobs.push([
+        self.kept.jobs.push(vec![
             names::harmless(&ran.name),
-            outcome(ran.outcome).to_owned(),
+            outcome_words(ran.outcome).to_owned(),
             shown(units::count(ran.done.entries)),
             shown(units::bytes(ran.done.bytes)),
             shown(units::span(span.max(Duration::from_millis(1)))),
@@ -55,7 +53,7 @@ impl Text {
         let rows = std::mem::take(&mut self.kept.jobs);
         if !rows.is_empty() {
             self.line("");
-            self.table_of_jobs(&rows);
+            self.table(&COLUMNS, 2, &rows);
         }
         let Some(count) = totals.listed.filter(|_| self.command == Command::Jobs) else { return };
         let jobs = units::counted(count, "job", "jobs");
@@ -70,38 +68,22 @@ impl Text {
         }
         self.line(&line);
     }
-
-    fn table_of_jobs(&mut self, rows: &[[String; 6]]) {
-        let heads = COLUMNS.map(str::to_owned);
-        let width = |at: usize| {
-            let cells = [&heads].into_iter().chain(rows).map(|row| row[at].width());
-            cells.max().unwrap_or_default()
-        };
-        let widths: Vec<usize> = (0..COLUMNS.len()).map(width).collect();
-        let padded = |row: &[String; 6]| {
-            let cells = row.iter().zip(&widths).enumerate().map(|(at, (cell, width))| {
-                let gap = " ".repeat(width - cell.width());
-                if at < 2 { format!("{cell}{gap}") } else { format!("{gap}{cell}") }
-            });
-            cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
-        };
-        self.line(&format!("{HEADING}{}{HEADING:#}", padded(&heads)));
-        for row in rows {
-            self.line(&padded(row));
-        }
-    }
 }
 
-fn outcome(outcome: JobOutcome) -> &'static str {
+/// How a job or a run ended.
+pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
     match outcome {
-        JobOutcome::Well => "went well",
-        JobOutcome::Different => "differences found",
-        JobOutcome::Problems => "with problems",
-        JobOutcome::Refused => "refused",
-        JobOutcome::EndedEarly => "ended early",
-        JobOutcome::Wrong => "could not run",
-        JobOutcome::Stopped => "stopped",
-        JobOutcome::NotReached => "not reached",
-        JobOutcome::NotEnabled => "not enabled",
+        RunOutcome::Well => "went well",
+        RunOutcome::Different => "differences found",
+        RunOutcome::Problems => "with problems",
+        RunOutcome::Refused => "refused",
+        RunOutcome::EndedEarly => "ended early",
+        RunOutcome::Wrong => "could not run",
+        RunOutcome::Stopped => "stopped",
+        RunOutcome::NotReached => "not reached",
+        RunOutcome::NotEnabled => "not enabled",
+        RunOutcome::CutShort => "cut short",
+        RunOutcome::GoingOn => "going on",
+        RunOutcome::NeverRun => "never run",
     }
 }

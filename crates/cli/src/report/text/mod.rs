@@ -2,11 +2,13 @@
 
 mod drives;
 mod explained;
+mod history;
 mod jobs;
 pub(super) mod page;
 mod past_runs;
 mod run;
 mod styles;
+mod table;
 mod verdict;
 
 use super::Sink;
@@ -29,6 +31,8 @@ pub(super) struct Text {
     places: String,
     dry_run: bool,
     lists_steps: bool,
+    /// A past run is told of.
+    is_past: bool,
     /// Told with the totals, where there is much before them.
     kept: Kept,
     /// How many differences are still to be listed, and how many never are.
@@ -43,23 +47,35 @@ struct Kept {
     left_out: Vec<String>,
     idle: Vec<String>,
     suggestion: Option<String>,
-    jobs: Vec<[String; 6]>,
+    jobs: Vec<Vec<String>>,
+    runs: Vec<[String; 8]>,
+    /// What is told of a past run before what it told itself.
+    past: Option<Vec<String>>,
     bytes_on_drive: u64,
 }
 
 impl Text {
     pub(super) fn new(head: &Head, verbose: bool, page: Box<dyn Page>) -> Self {
-        let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
-        Self {
+        let mut text = Self {
             page,
             command: head.command,
-            places: head.sources.shown() + &destination.unwrap_or_default(),
-            dry_run: head.dry_run,
+            places: String::new(),
+            dry_run: false,
             lists_steps: head.dry_run || verbose,
+            is_past: false,
             kept: Kept::default(),
             unlisted: (0, 0),
             lines: 0,
-        }
+        };
+        text.take_head(head);
+        text
+    }
+
+    fn take_head(&mut self, head: &Head) {
+        let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
+        self.command = head.command;
+        self.places = head.sources.shown() + &destination.unwrap_or_default();
+        self.dry_run = head.dry_run;
     }
 
     /// What the lines that follow are about, where many runs are told one after another.
@@ -96,6 +112,9 @@ impl Text {
     }
 
     fn totals(&mut self, totals: &Totals) {
+        if self.command == Command::History {
+            return self.history(totals);
+        }
         if let Some(selected) = &totals.selection {
             self.selected(selected);
         }
@@ -126,9 +145,15 @@ impl Sink for Text {
         match event {
             Event::Note(note) => self.note(note),
             Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
-            Event::Head(_) | Event::Step(_) => {}
+            Event::Head(head) if self.command == Command::History && head.command != Command::History => {
+                self.replay(head);
+            }
+            Event::Head(_) | Event::Step(_) | Event::Began(_) | Event::Closed(_) => {}
             Event::Difference(difference) => self.difference(difference),
             Event::Found(found) => self.found(found),
+            Event::Problem(problem) if self.is_past => {
+                self.line(&format!("{BAD}problem{BAD:#}  {}", names::harmless(&problem_text(problem))));
+            }
             Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
             Event::Rule(rule) => self.rule(rule),
             Event::Suggestion(line) if self.command == Command::Jobs => self.line(&line.command),
@@ -140,6 +165,9 @@ impl Sink for Text {
             Event::Run(run) => self.past_run(run),
             Event::Job(job) => self.job(job),
             Event::JobRan(ran) => self.job_ran(ran),
+            Event::JobStands(_) => {}
+            Event::Recorded(run) => self.recorded(run),
+            Event::Happened(happened) => self.happened(happened),
             Event::Totals(totals) => self.totals(totals),
         }
     }

@@ -41,7 +41,7 @@ impl Text {
         }
         self.tell_kept(|kept| &mut kept.notes);
         self.tell_kept(|kept| &mut kept.left_out);
-        self.table(plan);
+        self.sides(plan);
         if plan.held_back > 0 {
             let count = units::entries(plan.held_back);
             self.line(&format!("Not counted: {count} that only the destination has."));
@@ -56,7 +56,7 @@ impl Text {
         }
     }
 
-    fn table(&mut self, plan: &Planned) {
+    fn sides(&mut self, plan: &Planned) {
         let (source, destination) = (&plan.source, &plan.destination);
         let rows = [
             ("folders", source.folders, destination.folders),

@@ -1,0 +1,284 @@
+//! `utter history`: past runs, and what ever happened to a path.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
+use jiff::Timestamp;
+
+use super::Command;
+use crate::context::Context;
+use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::options::{Shown, path, values};
+use crate::records::{self, Entry, Lines, Store};
+use crate::report::Report;
+use crate::report::events::{
+    self, Event, Head, Placed, Problem, Recorded, RunOutcome, Step, Totals,
+};
+use crate::terminal::{names, units};
+
+/// How many steps make a page.
+const PAGE: u64 = 100;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter history                                  the last runs, the newest first
+  utter history --outcome not-well --since 7d    what went wrong this week
+  utter history 42 --find remove                 what run 42 removed
+  utter history --path /mnt/lantern/saltmere/logbooks/gull-ness-1931.txt";
+
+/// List past runs, show one of them, or tell what ever happened to a path
+///
+/// Every run that changes something, and every verification, leaves a record: how it was called, each step with
+/// what came of it, and each problem. One that was killed is told as cut short, with what it had done by then.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct History {
+    /// The number of a run, to show all of it [default: list the runs]
+    #[arg(value_name = "RUN", conflicts_with_all = ["history_path", "last", "job", "outcome", "since", "destination", "limit"])]
+    run: Option<u64>,
+    /// Tell what ever happened to this path, in which run, and why
+    ///
+    /// Default: the runs are listed.
+    #[arg(long = "path", id = "history_path", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = path(), help_heading = "Runs", conflicts_with = "last")]
+    history_path: Option<PathBuf>,
+    /// Tell the last run in one line, as for a login message
+    #[arg(long, help_heading = "Runs")]
+    last: bool,
+    /// Only runs of this job
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "JOB", help_heading = "Runs")]
+    job: Option<String>,
+    /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
+    /// cut-short or going-on
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "OUTCOME", value_parser = Wanted::read, help_heading = "Runs", hide_short_help = true)]
+    outcome: Option<Wanted>,
+    /// Only runs that began since then, like 7d or 2026-01-31
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "WHEN", value_parser = values::moment, help_heading = "Runs")]
+    since: Option<values::Moment>,
+    /// Only runs with this destination, or one below it
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Runs", hide_short_help = true)]
+    destination: Option<PathBuf>,
+    /// List at most this many runs
+    #[arg(long, value_name = "N", default_value = "30", help_heading = "Runs", hide_short_help = true)]
+    limit: usize,
+    /// Of one run, only steps of a kind, like remove, or with this text in their path
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "WORD", requires = "run", help_heading = "Steps")]
+    find: Option<String>,
+    /// Of one run, which hundred of the steps to list
+    #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u64).range(1..), help_heading = "Steps", hide_short_help = true)]
+    page: u64,
+    #[command(flatten)]
+    shown: Shown,
+}
+
+/// Outcomes that were asked for.
+#[derive(Clone, Copy, Debug)]
+enum Wanted {
+    NotWell,
+    One(RunOutcome),
+}
+
+impl Wanted {
+    fn read(word: &str) -> Result<Self, String> {
+        match (word, RunOutcome::of(word)) {
+            ("not-well", _) => Ok(Self::NotWell),
+            (_, Some(one)) => Ok(Self::One(one)),
+            (_, None) => Err("an outcome is one of well, not-well, different, problems, refused, ended-early, wrong, stopped, cut-short and going-on".to_owned()),
+        }
+    }
+
+    fn takes(self, outcome: RunOutcome) -> bool {
+        match self {
+            Self::NotWell => !matches!(outcome, RunOutcome::Well | RunOutcome::GoingOn),
+            Self::One(one) => one == outcome,
+        }
+    }
+}
+
+impl Command for History {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.shown.settle_any();
+        let Some(store) = Store::find() else {
+            wrong_call!(
+                "nothing tells where your home is, so there are no records\n  set HOME or XDG_STATE_HOME"
+            );
+        };
+        let unread = || {
+            let folder = names::path(store.folder());
+            WrongCall(format!("the records in '{folder}' cannot be read"))
+        };
+        let report = Report::new(form, Head::new(events::Command::History), &context.heard);
+        let listed = match (&self.run, &self.history_path) {
+            (Some(run), _) => {
+                let Some(run) = store.run(*run).with_context(unread)? else {
+                    wrong_call!(
+                        "there is no record of a run {run}\n  'utter history' lists the runs with their numbers"
+                    );
+                };
+                self.show(&store, run, &report)?
+            }
+            (None, Some(path)) => {
+                self.tell_of(path, &store, &report, context).with_context(unread)?
+            }
+            (None, None) => {
+                let runs = self.chosen(&store, context).with_context(unread)?;
+                let runs: Vec<Event> = runs.map(Event::Recorded).collect();
+                let count = runs.len() as u64;
+                if count == 0 {
+                    let text = "no run is recorded that fits".to_owned();
+                    report.tell(Event::note("no-runs", text));
+                }
+                report.tell_all(runs);
+                count
+            }
+        };
+        let listed = Some(listed).filter(|_| !self.last);
+        report.tell(Totals { listed, ..Totals::default() }.into());
+        Ok(exit::of_shown(Exit::Done))
+    }
+}
+
+impl History {
+    /// The runs that were asked for, the newest first.
+    fn chosen(
+        &self,
+        store: &Store,
+        context: &Context,
+    ) -> std::io::Result<impl Iterator<Item = Recorded>> {
+        let limit = if self.last { 1 } else { self.limit };
+        let runs = self.entries(store, context)?.map(Entry::told);
+        let takes = |run: &Recorded| self.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
+        Ok(runs.filter(takes).take(limit))
+    }
+
+    fn entries(
+        &self,
+        store: &Store,
+        context: &Context,
+    ) -> std::io::Result<impl Iterator<Item = Entry>> {
+        let since = self.since.and_then(|since| since.before(context.began));
+        let destination = self.destination.as_ref().and_then(|path| std::path::absolute(path).ok());
+        let takes = move |run: &Entry| {
+            let began = &run.began;
+            let job = began.job.as_ref().map(|job| &job.name);
+            let is_late = || began.began.parse::<Timestamp>().ok() >= since;
+            let there = || began.sides.last().map(|side| side.path.to_path());
+            let lies_there = |wanted: &PathBuf| there().is_some_and(|side| side.starts_with(wanted));
+            (self.job.is_none() || self.job.as_ref() == job)
+                && (since.is_none() || is_late())
+                && destination.as_ref().is_none_or(lies_there)
+        };
+        Ok(store.runs()?.filter(takes))
+    }
+
+    fn tell_of(
+        &self,
+        path: &Path,
+        store: &Store,
+        report: &Report,
+        context: &Context,
+    ) -> std::io::Result<u64> {
+        let path = std::path::absolute(path)?;
+        let runs: Vec<Entry> = self.entries(store, context)?.collect();
+        let found = records::search(store, &runs, &path);
+        for (run, why) in found.unread {
+            let text = format!("the record of run {run} cannot be read: {why}");
+            report.tell(Event::note("passed-over", text));
+        }
+        let count = found.happened.len() as u64;
+        if count == 0 {
+            let shown = names::path(&path);
+            let text = format!("no record tells of '{shown}'; runs tell of what they change alone");
+            report.tell(Event::note("no-runs", text));
+        }
+        report.tell_all(found.happened.into_iter().map(Event::Happened));
+        Ok(count)
+    }
+
+    /// Everything that one run told, its steps page by page.
+    fn show(&self, store: &Store, run: Entry, report: &Report) -> Result<u64> {
+        let lines = run.lines(store);
+        let told = run.told();
+        let is_whole = told.closed.is_some();
+        report.tell(Event::Recorded(told));
+        let mut lines = match lines {
+            Ok(lines) => lines,
+            Err(error) => {
+                let text = format!("only this is left of its record: {error}");
+                report.tell(Event::note("passed-over", text));
+                return Ok(1);
+            }
+        };
+        let steps = self.replay(&mut lines, report);
+        if let Some(why) = lines.damaged.filter(|_| is_whole) {
+            let text = format!("the record is damaged, and this is what can be read of it: {why}");
+            report.tell(Event::note("damaged", text));
+        }
+        let (first, last) = ((self.page - 1) * PAGE, self.page * PAGE);
+        if steps > last || self.page > 1 {
+            let shown = match steps.min(last).saturating_sub(first) {
+                0 => "there are no such steps".to_owned(),
+                count => format!(
+                    "steps {} to {} of {}",
+                    units::count(first + 1),
+                    units::count(first + count),
+                    units::count(steps)
+                ),
+            };
+            let next = format!("; --page {} goes on, --find WORD looks for some", self.page + 1);
+            let next = if steps > last { next } else { String::new() };
+            report.tell(Event::note("page", shown + &next));
+        }
+        Ok(1)
+    }
+
+    /// Tells the lines of a record again; returns how many steps there are of those that were asked for.
+    fn replay(&self, lines: &mut Lines, report: &Report) -> u64 {
+        let mut steps = 0;
+        // Told at its end, as when it ran.
+        let mut end = Vec::new();
+        for event in lines {
+            match event {
+                Event::Began(_) | Event::Closed(_) if !report.is_exact() => {}
+                Event::Step(step) if self.takes(&step) => {
+                    let is_shown = steps / PAGE + 1 == self.page;
+                    steps += 1;
+                    if is_shown {
+                        report.tell(Event::Step(step));
+                    }
+                }
+                Event::Step(_) => {}
+                Event::Problem(Problem { path: None, .. }) | Event::Totals(_) | Event::Closed(_) => {
+                    end.push(event);
+                }
+                event => report.tell(event),
+            }
+        }
+        report.tell_all(end);
+        steps
+    }
+
+    fn takes(&self, step: &Step) -> bool {
+        self.find.as_ref().is_none_or(|word| {
+            let is_kind = step.verb.word() == word;
+            is_kind || memchr::memmem::find(step.path.as_bytes(), word.as_bytes()).is_some()
+        })
+    }
+}
+
+impl Recorded {
+    /// The destination, where it has one.
+    pub(crate) fn destination(&self) -> Option<&Placed> {
+        self.began.sides.last()
+    }
+}

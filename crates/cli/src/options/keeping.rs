@@ -1,0 +1,46 @@
+//! What is kept of a run, beside what is shown of it.
+
+use anyhow::Result;
+use clap::Args;
+
+use super::Logging;
+use crate::context::Context;
+use crate::records::{Call, Recorder};
+use crate::report::Kept;
+use crate::report::events::Head;
+
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Keeping {
+    #[command(flatten)]
+    pub(crate) logging: Logging,
+    /// Leave no record of this run for 'utter history' and 'utter status'
+    ///
+    /// Otherwise every run that is no dry run leaves one: how it was called, each step with what came of it, and
+    /// each problem. Records are kept for 180 days, or as the job file says.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) no_record: bool,
+}
+
+impl Keeping {
+    /// Opens what is to be kept. A record that cannot be written keeps nothing from being done.
+    pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<Kept> {
+        let log = self.logging.open(head.command.word(), context)?;
+        let begin = || Recorder::begin(Call::of(head, context));
+        let record = (!self.no_record && !head.dry_run).then(begin);
+        Ok(Kept { log, record })
+    }
+}
+
+impl Call {
+    /// As this was called.
+    pub(crate) fn of(head: &Head, context: &Context) -> Self {
+        Self {
+            command: head.command,
+            began: context.began,
+            line: context.line(),
+            job: context.job().cloned(),
+            sides: head.sides(),
+        }
+    }
+}

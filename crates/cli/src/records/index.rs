@@ -1,0 +1,191 @@
+//! The first and last lines of all records in one file, so that a list of ten thousand runs opens one.
+//!
+//! It is only ever added to, but when old records are removed. It can be made again from the records.
+
+use std::collections::HashMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, ErrorKind, Read as _, Seek as _, SeekFrom, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+
+use serde::Deserialize;
+
+use super::reader;
+use super::store::{Named, Store, try_lock};
+use crate::options::run_at;
+use crate::report::events::{Began, Closed, Event, Recorded, RunOutcome};
+
+/// A run that has begun, as the index has it.
+#[derive(Debug)]
+pub(crate) struct Entry {
+    pub(crate) began: Began,
+    closed: Option<Closed>,
+    store: Store,
+}
+
+#[derive(Deserialize)]
+struct Numbered {
+    run: u64,
+}
+
+impl Store {
+    /// Adds a line, with the lock held.
+    pub(super) fn add(&self, line: &[u8]) -> io::Result<()> {
+        let mut file =
+            OpenOptions::new().read(true).append(true).create(true).mode(0o600).open(self.index())?;
+        // What was cut short does not take this line with it.
+        let mut whole = if ends_a_line(&mut file)? { Vec::new() } else { b"\n".to_vec() };
+        whole.extend_from_slice(line);
+        file.write_all(&whole)
+    }
+
+    /// The number of the next run, with the lock held.
+    pub(super) fn next(&self) -> io::Result<u64> {
+        if !self.index().exists() {
+            self.rebuild()?;
+        }
+        const END: u64 = 1 << 16;
+        let mut file = File::open(self.index())?;
+        let length = file.metadata()?.len();
+        file.seek(SeekFrom::Start(length.saturating_sub(END)))?;
+        let mut end = Vec::new();
+        file.read_to_end(&mut end)?;
+        let last = |bytes: &[u8]| bytes.split(|b| *b == b'\n').filter_map(run_of).max();
+        // A line of a run that ended late has a lower number than those before it, but none is far away.
+        let found = match last(&end) {
+            Some(found) => Some(found),
+            None => last(&fs::read(self.index())?),
+        };
+        let there = if found.is_none() { self.names()?.last().map(|named| named.run) } else { None };
+        Ok(found.or(there).unwrap_or_default() + 1)
+    }
+
+    /// Makes the index from the records, with the lock held.
+    pub(super) fn rebuild(&self) -> io::Result<()> {
+        let mut lines = Vec::new();
+        for Named { name, .. } in self.names()? {
+            let (began, closed) = reader::ends(self, &name);
+            for event in [began.map(Event::Began), closed.map(Event::Closed)].into_iter().flatten() {
+                lines.extend(line(&event));
+            }
+        }
+        self.replace_index(&lines)
+    }
+
+    pub(super) fn replace_index(&self, lines: &[u8]) -> io::Result<()> {
+        let new = self.index().with_extension("new");
+        let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+        file.write_all(lines)?;
+        fs::rename(new, self.index())
+    }
+
+    /// All runs, the newest first. Lines that are damaged are passed over.
+    pub(crate) fn runs(&self) -> io::Result<Runs> {
+        let bytes = match fs::read(self.index()) {
+            Err(error) if error.kind() == ErrorKind::NotFound => {
+                if self.names().is_ok_and(|names| !names.is_empty()) {
+                    let _lock = self.lock()?;
+                    self.rebuild()?;
+                    fs::read(self.index())?
+                } else {
+                    Vec::new()
+                }
+            }
+            other => other?,
+        };
+        Ok(Runs { end: bytes.len(), bytes, closed: HashMap::new(), store: self.clone() })
+    }
+
+    /// One run by its number.
+    pub(crate) fn run(&self, number: u64) -> io::Result<Option<Entry>> {
+        Ok(self.runs()?.find(|entry| entry.began.run == number))
+    }
+}
+
+/// Goes through an index from its end.
+pub(crate) struct Runs {
+    bytes: Vec<u8>,
+    end: usize,
+    /// Where the last lines of runs are whose first lines are still to come.
+    closed: HashMap<u64, (usize, usize)>,
+    store: Store,
+}
+
+impl Iterator for Runs {
+    type Item = Entry;
+
+    fn next(&mut self) -> Option<Entry> {
+        while self.end > 0 {
+            let end = self.end;
+            let begin = memchr::memrchr(b'\n', &self.bytes[..end]).map_or(0, |at| at + 1);
+            self.end = begin.saturating_sub(1);
+            let line = &self.bytes[begin..end];
+            if line.starts_with(br#"{"kind":"closed""#) {
+                if let Some(run) = run_of(line) {
+                    self.closed.insert(run, (begin, end));
+                }
+                continue;
+            }
+            let Ok(Event::Began(began)) = serde_json::from_slice(line) else { continue };
+            let closed = self.closed.remove(&began.run).and_then(|(begin, end)| {
+                match serde_json::from_slice(&self.bytes[begin..end]) {
+                    Ok(Event::Closed(closed)) => Some(closed),
+                    _ => None,
+                }
+            });
+            return Some(Entry { began, closed, store: self.store.clone() });
+        }
+        None
+    }
+}
+
+impl Entry {
+    /// The name of its record.
+    pub(super) fn name(&self) -> String {
+        Named::new(self.began.run, &stamp(&self.began.began)).name
+    }
+
+    /// How the run ended, as far as that can be known.
+    pub(crate) fn told(self) -> Recorded {
+        let name = self.name();
+        let Self { began, closed, store } = self;
+        // It may have been killed after its record was whole, and before the index told so.
+        let closed = closed.or_else(|| reader::ends(&store, &name).1);
+        let outcome = match &closed {
+            Some(closed) => closed.outcome,
+            None if is_held(&store, &name) => RunOutcome::GoingOn,
+            None => RunOutcome::CutShort,
+        };
+        Recorded { began, outcome, closed }
+    }
+}
+
+fn is_held(store: &Store, name: &str) -> bool {
+    File::open(store.record(name)).is_ok_and(|file| matches!(try_lock(&file), Ok(false)))
+}
+
+/// The time of a beginning, as the name of a record holds it.
+pub(super) fn stamp(began: &str) -> String {
+    began.parse().map(run_at).unwrap_or_default()
+}
+
+/// An event as a line.
+pub(super) fn line(event: &Event) -> Vec<u8> {
+    // Events hold nothing that JSON does not.
+    let mut line = serde_json::to_vec(event).unwrap_or_default();
+    line.push(b'\n');
+    line
+}
+
+fn run_of(line: &[u8]) -> Option<u64> {
+    serde_json::from_slice::<Numbered>(line).ok().map(|numbered| numbered.run)
+}
+
+fn ends_a_line(file: &mut File) -> io::Result<bool> {
+    if file.metadata()?.len() == 0 {
+        return Ok(true);
+    }
+    let mut last = [0];
+    file.seek(SeekFrom::End(-1))?;
+    file.read_exact(&mut last)?;
+    Ok(last == *b"\n")
+}

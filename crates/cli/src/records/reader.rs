@@ -1,0 +1,80 @@
+//! Reading a record, as far as it goes.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read};
+
+use super::store::Store;
+use super::Entry;
+use crate::report::events::{Began, Closed, Event};
+
+/// The lines of a record, in the order in which they were told.
+pub(crate) struct Lines {
+    lines: Box<dyn BufRead>,
+    line: Vec<u8>,
+    /// Why it could not be read further.
+    pub(crate) damaged: Option<String>,
+}
+
+impl Entry {
+    /// What was recorded of the run.
+    pub(crate) fn lines(&self, store: &Store) -> io::Result<Lines> {
+        open(store, &self.name())
+    }
+}
+
+fn open(store: &Store, name: &str) -> io::Result<Lines> {
+    let lines = BufReader::with_capacity(1 << 18, bytes(store, name)?);
+    Ok(Lines { lines: Box::new(lines), line: Vec::new(), damaged: None })
+}
+
+/// The bytes of a record, as they were before they were compressed.
+pub(super) fn bytes(store: &Store, name: &str) -> io::Result<Box<dyn Read>> {
+    Ok(Box::new(zstd::Decoder::new(File::open(store.record(name))?)?))
+}
+
+impl Lines {
+    /// The next line, as it stands there.
+    pub(crate) fn next_line(&mut self) -> Option<&[u8]> {
+        self.line.clear();
+        match self.lines.read_until(b'\n', &mut self.line) {
+            Ok(0) => None,
+            Ok(_) if self.line.last() == Some(&b'\n') => Some(&self.line[..self.line.len() - 1]),
+            Ok(_) => {
+                self.damaged = Some("its last line is not whole".to_owned());
+                None
+            }
+            Err(error) => {
+                self.damaged = Some(format!("the rest cannot be read: {error}"));
+                None
+            }
+        }
+    }
+}
+
+impl Iterator for Lines {
+    type Item = Event;
+
+    /// A line of a kind that is not known here is passed over.
+    fn next(&mut self) -> Option<Event> {
+        loop {
+            let event = serde_json::from_slice(self.next_line()?);
+            if let Ok(event) = event {
+                return Some(event);
+            }
+        }
+    }
+}
+
+/// The first and the last line of a record, as far as it has them.
+pub(super) fn ends(store: &Store, name: &str) -> (Option<Began>, Option<Closed>) {
+    let Ok(mut lines) = open(store, name) else { return (None, None) };
+    let Some(Event::Began(began)) = lines.next() else { return (None, None) };
+    let mut last = Vec::new();
+    while let Some(line) = lines.next_line() {
+        line.clone_into(&mut last);
+    }
+    match serde_json::from_slice(&last) {
+        Ok(Event::Closed(closed)) if closed.run == began.run => (Some(began), Some(closed)),
+        _ => (Some(began), None),
+    }
+}

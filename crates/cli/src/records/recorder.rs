@@ -1,0 +1,323 @@
+//! Writing the record of a run, while it goes on.
+
+use std::collections::HashSet;
+use std::ffi::OsString;
+use std::fs::{File, OpenOptions};
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::io::{self, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use anyhow::Result;
+use jiff::Timestamp;
+use utter_echo_core::observe::Observer;
+use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Plan;
+use utter_echo_core::problem::Problem;
+use utter_echo_core::{Outcome, StepOutcome, drives};
+use zstd::Encoder;
+
+use super::index::{line, stamp};
+use super::store::{Named, Store, try_lock};
+use super::{Keep, retention};
+use crate::context::Within;
+use crate::exit::{self, Exit};
+use crate::report::events::{Began, Closed, Command, Event, JobCall, Placed, RunOutcome, Step};
+use crate::report::{Heard, told};
+use crate::terminal::shell::quoted;
+
+/// Written at a time, unless so much time has passed.
+const STRETCH: usize = 64 * 1024;
+const MOMENT: Duration = Duration::from_millis(500);
+
+/// How hard a record is compressed: most of what can be gained, in a twentieth of the time of a copy.
+const LEVEL: i32 = 1;
+
+/// Writes down what a run tells. From the first thing that cannot be written on it writes nothing more.
+pub(crate) struct Recorder {
+    store: Store,
+    pub(crate) run: u64,
+    begun: Instant,
+    /// When something was last written, in milliseconds since it was begun.
+    written: AtomicU64,
+    journal: Mutex<Journal>,
+}
+
+struct Journal {
+    /// What is written out can be read back, whatever comes after it.
+    file: Encoder<'static, File>,
+    waiting: Vec<u8>,
+    /// Problems that were told when they were met, and will be told again at the end.
+    met: HashSet<u64>,
+    failed: Option<io::Error>,
+}
+
+/// How a run was called.
+pub(crate) struct Call {
+    pub(crate) command: Command,
+    pub(crate) began: Timestamp,
+    pub(crate) line: String,
+    /// The job, with no number yet if it is the first of its calls.
+    pub(crate) job: Option<JobCall>,
+    /// The sources, and then the destination.
+    pub(crate) sides: Vec<PathBuf>,
+}
+
+impl Recorder {
+    pub(crate) fn begin(call: Call) -> io::Result<Self> {
+        let store = Store::find().ok_or_else(|| io::Error::other("there is no home folder"))?;
+        store.make()?;
+        let began = call.began.to_string();
+        let mut began = Began {
+            run: 0,
+            command: call.command,
+            line: call.line,
+            folder: (&*std::env::current_dir().unwrap_or_default()).into(),
+            job: call.job,
+            host: whoami::fallible::hostname().unwrap_or_default(),
+            user: whoami::username(),
+            process: std::process::id(),
+            program: env!("CARGO_PKG_VERSION").to_owned(),
+            sides: placed(&call.sides),
+            began,
+        };
+        let _lock = store.lock()?;
+        began.run = store.next()?;
+        if let Some(job) = began.job.as_mut().filter(|job| job.start == 0) {
+            job.start = began.run;
+        }
+        let (run, name) = (began.run, Named::new(began.run, &stamp(&began.began)).name);
+        let first = line(&Event::Began(began));
+        store.add(&first)?;
+        let open = OpenOptions::new()
+            .append(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(store.record(&name));
+        let file = open?;
+        // Nobody else has one that was just made.
+        try_lock(&file)?;
+        let file = Encoder::new(file, LEVEL)?;
+        let journal = Journal { file, waiting: first, met: HashSet::new(), failed: None };
+        let (begun, written) = (Instant::now(), AtomicU64::new(0));
+        let recorder = Self { store, run, begun, written, journal: Mutex::new(journal) };
+        recorder.flush();
+        Ok(recorder)
+    }
+
+    fn journal(&self) -> MutexGuard<'_, Journal> {
+        self.journal.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Writes down what was told, but for what was written down when it happened.
+    pub(crate) fn show(&self, event: &Event) {
+        let is_in_a_run = |step: &Step| step.outcome.is_some();
+        match event {
+            Event::Step(step) if is_in_a_run(step) => {}
+            Event::Problem(_) => {
+                let line = line(event);
+                let mut journal = self.journal();
+                if !journal.met.remove(&hash(&line)) {
+                    journal.waiting.extend(line);
+                }
+            }
+            _ => self.add(&line(event)),
+        }
+    }
+
+    fn add(&self, line: &[u8]) {
+        let mut journal = self.journal();
+        journal.waiting.extend_from_slice(line);
+        if journal.waiting.len() >= STRETCH {
+            self.write_out(&mut journal);
+        }
+    }
+
+    /// Writes out what waits.
+    pub(crate) fn flush(&self) {
+        self.write_out(&mut self.journal());
+    }
+
+    fn write_out(&self, journal: &mut Journal) {
+        self.written.store(self.millis(), Ordering::Relaxed);
+        let Journal { file, waiting, failed, .. } = journal;
+        if failed.is_none() {
+            *failed = file.write_all(waiting).and_then(|()| file.flush()).err();
+        }
+        waiting.clear();
+    }
+
+    fn millis(&self) -> u64 {
+        u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX)
+    }
+
+    /// Writes out what waits for some time, so that little of it is lost if the run is killed.
+    fn flush_now_and_then(&self) {
+        let waited = self.millis().saturating_sub(self.written.load(Ordering::Relaxed));
+        if u128::from(waited) > MOMENT.as_millis()
+            && let Ok(mut journal) = self.journal.try_lock()
+        {
+            self.write_out(&mut journal);
+        }
+    }
+
+    /// Why the record is not whole.
+    pub(crate) fn failure(&self) -> Option<io::Error> {
+        self.journal().failed.as_ref().map(|error| io::Error::new(error.kind(), error.to_string()))
+    }
+
+    /// Ends the record, and removes old ones where that is due.
+    pub(crate) fn close(self, came: &Result<Exit>, heard: Heard, keep: &Keep) -> io::Result<()> {
+        let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
+        let cause = came.as_ref().err().map(|error| format!("{error:#}"));
+        let closed = Closed {
+            run: self.run,
+            ended: Timestamp::now().to_string(),
+            seconds: self.begun.elapsed().as_secs_f64(),
+            outcome: RunOutcome::after(exit),
+            code: exit as u8,
+            done: heard.done(),
+            problems: heard.problems,
+            cause,
+        };
+        let last = line(&Event::Closed(closed));
+        let Self { store, journal, .. } = self;
+        let Journal { mut file, waiting, failed, .. } =
+            journal.into_inner().unwrap_or_else(PoisonError::into_inner);
+        if let Some(error) = failed {
+            return Err(error);
+        }
+        file.write_all(&[&*waiting, &*last].concat())?;
+        // Its lock goes with it.
+        let _file = file.finish()?;
+        let _lock = store.lock()?;
+        store.add(&last)?;
+        retention::tidy(&store, keep)
+    }
+}
+
+/// Leaves a record of a call of a job that failed before it could begin one itself.
+pub(crate) fn of_failed(words: &[OsString], within: Within, came: &Result<Exit>) -> Option<u64> {
+    let command = words.first()?.to_str().and_then(Command::of)?;
+    let quoted = words.iter().map(|word| quoted(word));
+    let line = ["utter".to_owned()].into_iter().chain(quoted).collect::<Vec<_>>().join(" ");
+    let (began, sides) = (Timestamp::now(), Vec::new());
+    let call = Call { command, began, line, job: Some(within.job), sides };
+    // A job is not the worse for a record that cannot be written.
+    let recorder = Recorder::begin(call).ok()?;
+    let run = recorder.run;
+    recorder.close(came, Heard::default(), &within.keep).ok()?;
+    Some(run)
+}
+
+fn placed(sides: &[PathBuf]) -> Vec<Placed> {
+    let called = drives::beneath(&Linux, sides);
+    let sides = sides.iter().zip(called).map(|(path, drive)| {
+        let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+        let (label, uuid) = drive.as_ref().map(|d| (d.label.clone(), d.uuid.clone())).unzip();
+        let mounted_at = drive.map(|drive| (&*drive.mounted_at).into());
+        Placed { path: (&*path).into(), mounted_at, label: label.flatten(), uuid: uuid.flatten() }
+    });
+    sides.collect()
+}
+
+fn hash(line: &[u8]) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    line.hash(&mut hasher);
+    hasher.finish()
+}
+
+/// Watches a plan being carried out: shows how far it is, and writes down each step as it is concluded.
+pub(crate) struct Watching<'a, S> {
+    shown: &'a S,
+    recorder: Option<&'a Recorder>,
+    plan: &'a Plan,
+    /// What was written down of each step.
+    told: Vec<AtomicU8>,
+}
+
+impl<'a, S: Observer> Watching<'a, S> {
+    pub(crate) fn new(shown: &'a S, recorder: Option<&'a Recorder>, plan: &'a Plan) -> Self {
+        let steps = recorder.map_or(0, |_| plan.totals.steps());
+        let steps = usize::try_from(steps).unwrap_or_default();
+        let told = std::iter::repeat_with(|| AtomicU8::new(NOTHING)).take(steps).collect();
+        Self { shown, recorder, plan, told }
+    }
+
+    /// Writes down what became of the steps of which that is not known yet, or was otherwise.
+    pub(crate) fn settle(&self, outcome: &Outcome) {
+        for number in 0..self.told.len() {
+            self.tell(number, outcome.of(number));
+        }
+    }
+
+    fn tell(&self, number: usize, outcome: StepOutcome) {
+        let (Some(recorder), Some(told)) = (self.recorder, self.told.get(number)) else { return };
+        if told.swap(outcome as u8, Ordering::Relaxed) == outcome as u8 {
+            return;
+        }
+        if let Some(placed) = self.plan.step(number) {
+            recorder.add(&line(&Event::Step(Step::of(&placed, Some(outcome)))));
+        }
+    }
+
+    fn keep(&self) {
+        if let Some(recorder) = self.recorder {
+            recorder.flush_now_and_then();
+        }
+    }
+}
+
+/// No outcome of a step.
+const NOTHING: u8 = u8::MAX;
+
+impl<S: Observer> Observer for Watching<'_, S> {
+    fn scanned(&self, entries: u64) {
+        self.shown.scanned(entries);
+    }
+
+    fn compared(&self, bytes: u64) {
+        self.keep();
+        self.shown.compared(bytes);
+    }
+
+    fn started(&self, path: &[u8]) {
+        self.keep();
+        self.shown.started(path);
+    }
+
+    fn wrote(&self, bytes: u64) {
+        self.keep();
+        self.shown.wrote(bytes);
+    }
+
+    fn concluded(&self, step: usize, outcome: StepOutcome) {
+        self.tell(step, outcome);
+        self.shown.concluded(step, outcome);
+    }
+
+    fn met(&self, problem: &Problem) {
+        if let Some(recorder) = self.recorder {
+            for event in told::problems(std::slice::from_ref(problem)) {
+                let line = line(&event);
+                recorder.journal().met.insert(hash(&line));
+                recorder.add(&line);
+            }
+        }
+        self.shown.met(problem);
+    }
+
+    fn flushing(&self) {
+        if let Some(recorder) = self.recorder {
+            recorder.flush();
+        }
+        self.shown.flushing();
+    }
+
+    fn stop_requested(&self) -> bool {
+        self.shown.stop_requested()
+    }
+}

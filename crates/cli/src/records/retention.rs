@@ -1,0 +1,106 @@
+//! Which records may go. Those of runs that went well go first; the last of each job stays, and the last that went well.
+
+use std::collections::HashSet;
+use std::fs::{self, File};
+use std::io;
+use std::time::{Duration, SystemTime};
+
+use jiff::Timestamp;
+
+use super::Store;
+use super::index::line;
+use crate::report::events::{Event, Recorded, RunOutcome};
+
+/// For how long, and in how much room, records are kept.
+#[derive(Clone, Debug)]
+pub(crate) struct Keep {
+    /// Those of runs that did not go well are kept twice as long.
+    pub(crate) time: Duration,
+    pub(crate) at_most: u64,
+    /// Old records are looked for at the end of every run, and not just once a day.
+    pub(crate) always: bool,
+}
+
+impl Default for Keep {
+    fn default() -> Self {
+        Self { time: Duration::from_secs(180 * 24 * 3600), at_most: 2 << 30, always: false }
+    }
+}
+
+const DAY: Duration = Duration::from_secs(24 * 3600);
+
+/// Removes old records where that is due, with the lock held.
+pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
+    let mark = store.folder().join("tidied");
+    let last = fs::metadata(&mark).and_then(|mark| mark.modified()).ok();
+    let ago = last.and_then(|last| SystemTime::now().duration_since(last).ok());
+    if !keep.always && ago.is_some_and(|ago| ago < DAY) {
+        return Ok(());
+    }
+    File::create(mark)?;
+    let mut all: Vec<Recorded> = store.runs()?.map(super::Entry::told).collect();
+    all.reverse();
+    let old = old(&all, keep, Timestamp::now(), |run| room(store, run));
+    if old.is_empty() {
+        return Ok(());
+    }
+    let mut lines = Vec::new();
+    for run in all.iter().filter(|run| !old.contains(&run.began.run)) {
+        lines.extend(line(&Event::Began(run.began.clone())));
+        if let Some(closed) = &run.closed {
+            lines.extend(line(&Event::Closed(closed.clone())));
+        }
+    }
+    // One that is left behind is there to be removed the next time, as long as the index tells of it.
+    for named in store.names()?.iter().filter(|named| old.contains(&named.run)) {
+        match fs::remove_file(store.record(&named.name)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+    }
+    store.replace_index(&lines)
+}
+
+/// The bytes that a record takes.
+fn room(store: &Store, run: &Recorded) -> u64 {
+    let name = super::store::Named::new(run.began.run, &super::index::stamp(&run.began.began)).name;
+    fs::metadata(store.record(&name)).map_or(0, |meta| meta.len())
+}
+
+/// Which of these runs, the oldest first, may go.
+fn old(all: &[Recorded], keep: &Keep, now: Timestamp, room: impl Fn(&Recorded) -> u64) -> HashSet<u64> {
+    let (mut seen, mut seen_well, mut needed) = (HashSet::new(), HashSet::new(), HashSet::new());
+    for run in all.iter().rev() {
+        let job = run.began.job.as_ref().map(|job| &job.name);
+        let is_last = seen.insert(job);
+        let is_last_well = run.outcome == RunOutcome::Well && seen_well.insert(job);
+        if is_last || is_last_well || run.outcome == RunOutcome::GoingOn {
+            needed.insert(run.began.start());
+        }
+    }
+    let is_needed = |run: &Recorded| needed.contains(&run.began.start());
+    let age = |run: &Recorded| {
+        let began = run.began.began.parse::<Timestamp>().ok()?;
+        Duration::try_from(now.duration_since(began)).ok()
+    };
+    let is_well = |run: &&Recorded| run.outcome == RunOutcome::Well;
+    let mut gone = HashSet::new();
+    for run in all.iter().filter(|run| !is_needed(run)) {
+        let time = if is_well(&run) { keep.time } else { keep.time * 2 };
+        if age(run).is_some_and(|age| age > time) {
+            gone.insert(run.began.run);
+        }
+    }
+    let mut rooms: u64 =
+        all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
+    let by_worth = all.iter().filter(is_well).chain(all.iter().filter(|run| !is_well(run)));
+    for run in by_worth.filter(|run| !is_needed(run)) {
+        if rooms <= keep.at_most {
+            break;
+        }
+        if gone.insert(run.began.run) {
+            rooms -= room(run).min(rooms);
+        }
+    }
+    gone
+}

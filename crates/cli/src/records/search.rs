@@ -1,0 +1,167 @@
+//! What ever happened to a path, in all records.
+
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::PoisonError;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use aho_corasick::AhoCorasick;
+
+use super::store::Store;
+use super::{Entry, reader};
+use crate::report::events::{Began, Difference, Event, Happened, Problem, Step, Verb};
+use crate::report::exact::Exact;
+
+/// Read at a time.
+const STRETCH: usize = 1 << 20;
+
+/// What is told of a path, the newest first; and records that cannot be read, with why.
+pub(crate) struct Found {
+    pub(crate) happened: Vec<Happened>,
+    pub(crate) unread: Vec<(u64, String)>,
+}
+
+/// Goes through the records of these runs.
+pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
+    let next = AtomicUsize::new(0);
+    let found = Mutex::new(Vec::new());
+    let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    std::thread::scope(|scope| {
+        for _ in 0..workers {
+            scope.spawn(|| {
+                loop {
+                    let at = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(run) = runs.get(at) else { break };
+                    let Some(asked) = Asked::of(&run.began, path) else { continue };
+                    let here = asked.look_in(store, run);
+                    found.lock().unwrap_or_else(PoisonError::into_inner).push((at, here));
+                }
+            });
+        }
+    });
+    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
+    found.sort_by_key(|(at, _)| *at);
+    let mut all = Found { happened: Vec::new(), unread: Vec::new() };
+    for (at, here) in found {
+        match here {
+            Ok(happened) => all.happened.extend(happened),
+            // One that was removed was old.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Err(error) => all.unread.push((runs[at].began.run, error.to_string())),
+        }
+    }
+    all
+}
+
+/// How a path is called in one record.
+struct Asked {
+    /// Relative to one of the sides, with the path of that side.
+    names: Vec<(Vec<u8>, PathBuf)>,
+    needles: AhoCorasick,
+}
+
+impl Asked {
+    /// `None` if it lies below no side of the run.
+    fn of(began: &Began, path: &Path) -> Option<Self> {
+        let mut names: Vec<(Vec<u8>, PathBuf)> = Vec::new();
+        for side in &began.sides {
+            let root = side.path.to_path();
+            let Ok(below) = path.strip_prefix(&root) else { continue };
+            let bytes = |path: &Path| path.as_os_str().as_encoded_bytes().to_vec();
+            names.push((bytes(below), root.clone()));
+            // Of several sources each is told of under its own name, and so is a single file.
+            if let (Some(name), Some(above)) = (root.file_name(), root.parent()) {
+                let named = if below.as_os_str().is_empty() {
+                    PathBuf::from(name)
+                } else {
+                    Path::new(name).join(below)
+                };
+                names.push((bytes(&named), above.to_owned()));
+            }
+        }
+        let needles = names.iter().flat_map(|(name, _)| with_those_above(name)).flat_map(|name| {
+            // As it stands in the record.
+            let text = serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
+            [format!("\"path\":{text}"), format!("\"was\":{text}")]
+        });
+        let needles = AhoCorasick::new(needles).ok()?;
+        (!names.is_empty()).then_some(Self { names, needles })
+    }
+
+    fn look_in(&self, store: &Store, run: &Entry) -> io::Result<Vec<Happened>> {
+        let mut record = reader::bytes(store, &run.name())?;
+        let (mut found, mut bytes) = (Vec::new(), Vec::with_capacity(2 * STRETCH));
+        loop {
+            let kept = bytes.len();
+            let read = record.by_ref().take(STRETCH as u64).read_to_end(&mut bytes);
+            let is_end = !matches!(read, Ok(1..));
+            let whole = memchr::memrchr(b'\n', &bytes[kept.min(bytes.len())..]).map(|at| kept + at);
+            let whole = if is_end { Some(bytes.len()) } else { whole };
+            if let Some(whole) = whole {
+                self.look_at(&bytes[..whole], &run.began, &mut found);
+                bytes.drain(..whole);
+            }
+            if is_end {
+                return Ok(found);
+            }
+        }
+    }
+
+    /// Only a line that may be about the path is read.
+    fn look_at(&self, lines: &[u8], began: &Began, found: &mut Vec<Happened>) {
+        let mut at = 0;
+        while let Some(hit) = self.needles.find(&lines[at..]) {
+            let hit = at + hit.start();
+            let begin = memchr::memrchr(b'\n', &lines[..hit]).map_or(0, |at| at + 1);
+            let end = memchr::memchr(b'\n', &lines[hit..]).map_or(lines.len(), |at| hit + at);
+            if let Ok(event) = serde_json::from_slice(&lines[begin..end]) {
+                found.extend(self.tell(event, began));
+            }
+            at = end;
+        }
+    }
+
+    fn tell(&self, event: Event, began: &Began) -> Option<Happened> {
+        let told = match event {
+            Event::Step(step) => {
+                let Step { verb, path, was, reason, outcome, .. } = step;
+                // What is renamed goes with all it holds.
+                (path, was, verb.word().into(), reason, outcome, verb == Verb::Rename)
+            }
+            Event::Problem(Problem { path: Some(path), operation, cause, .. }) => {
+                (path, None, "problem".into(), format!("{operation}: {cause}"), None, true)
+            }
+            Event::Difference(Difference { state, path, was, reason, .. }) => {
+                (path, was, state.word().into(), reason, None, false)
+            }
+            _ => return None,
+        };
+        let (path, was, what, reason, outcome, with_all) = told;
+        let is_it = |told: &[u8]| {
+            self.names.iter().find(|(name, _)| {
+                name == told || with_all && with_those_above(name).any(|above| above == told)
+            })
+        };
+        let (_, root) = is_it(path.as_bytes())
+            .or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
+        let below = |path: Exact<_>| (&*root.join(path.to_path())).into();
+        Some(Happened {
+            run: began.run,
+            began: began.began.clone(),
+            job: began.job.as_ref().map(|job| job.name.clone()),
+            command: began.command,
+            path: below(path),
+            was: was.map(|was| (&*root.join(was.to_path())).into()),
+            what,
+            reason,
+            outcome,
+        })
+    }
+}
+
+/// A relative path, and the folders that it lies in, the root among them.
+fn with_those_above(path: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let slashes = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+    [0].into_iter().chain(slashes).chain([path.len()]).map(|end| &path[..end])
+}

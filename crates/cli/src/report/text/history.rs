@@ -1,0 +1,139 @@
+//! Past runs, and what happened to a path.
+
+use std::time::Duration;
+
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
+
+use super::Text;
+use super::jobs::outcome_words;
+use super::styles::{BAD, FAINT, HEADING};
+use crate::report::events::{
+    Closed, Happened, Head, Outcome, Placed, Recorded, RunOutcome, Totals,
+};
+use crate::terminal::{names, units};
+
+/// The heads of the table of runs, numbers last.
+pub(super) const RUNS: [&str; 8] =
+    ["began", "what", "destination", "outcome", "run", "entries", "bytes", "time"];
+
+impl Text {
+    /// One of many, or the one that is shown whole.
+    pub(super) fn recorded(&mut self, run: &Recorded) {
+        let destination = run.destination().map(|side| side.path.shown());
+        let closed = run.closed.as_ref();
+        let amount = |show: fn(&Closed) -> String| closed.map(show).unwrap_or_default();
+        self.kept.runs.push([
+            when(&run.began.began),
+            what(run),
+            destination.unwrap_or_default(),
+            told(run),
+            run.began.run.to_string(),
+            amount(|closed| units::count(closed.done.entries)),
+            amount(|closed| units::bytes(closed.done.bytes)),
+            amount(|closed| span(closed.seconds)),
+        ]);
+        self.kept.past = Some(lines(run));
+    }
+
+    /// What follows was told by a past run.
+    pub(super) fn replay(&mut self, head: &Head) {
+        for line in self.kept.past.take().into_iter().flatten() {
+            self.line(&line);
+        }
+        self.kept.runs.clear();
+        self.is_past = true;
+        self.take_head(head);
+        self.lists_steps = true;
+    }
+
+    /// What is listed.
+    pub(super) fn history(&mut self, totals: &Totals) {
+        let rows = std::mem::take(&mut self.kept.runs);
+        if totals.listed.is_none()
+            && let Some([began, what, destination, outcome, run, ..]) = rows.first()
+        {
+            self.line(&format!("Last run: {run}, {what} to {destination}, {began}: {outcome}"));
+        } else if !rows.is_empty() {
+            let rows: Vec<Vec<String>> = rows.into_iter().map(Vec::from).collect();
+            self.table(&RUNS, 4, &rows);
+            self.line("");
+            self.line("To see one whole: utter history RUN");
+        }
+    }
+
+    pub(super) fn happened(&mut self, happened: &Happened) {
+        let Happened { run, began, job, command, path, was, what, reason, outcome } = happened;
+        let job = job.as_ref().map_or_else(|| command.word().to_owned(), |job| format!("job {job}"));
+        let job = names::harmless(&job);
+        self.line(&format!("{HEADING}{}{HEADING:#}  run {run}, {job}", when(began)));
+        let became = match outcome {
+            None | Some(Outcome::Done) => String::new(),
+            Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
+        };
+        let was = was.as_ref().map(|was| format!(" {FAINT}(was {}){FAINT:#}", was.shown()));
+        let (path, was) = (path.shown(), was.unwrap_or_default());
+        let reason = names::harmless(reason);
+        self.line(&format!("  {what} {path}{was} {FAINT}· {reason}{FAINT:#}{became}"));
+    }
+}
+
+/// Local time, to the minute.
+pub(super) fn when(time: &str) -> String {
+    let zoned = |time: Timestamp| -> Zoned { time.to_zoned(TimeZone::system()) };
+    let time = time.parse::<Timestamp>().map(zoned);
+    time.map(|time| time.strftime("%Y-%m-%d %H:%M").to_string()).unwrap_or_default()
+}
+
+fn what(run: &Recorded) -> String {
+    let command = run.began.command.word();
+    match &run.began.job {
+        Some(job) if job.calls > 1 => {
+            format!("{} ({command}, {} of {})", names::harmless(&job.name), job.call, job.calls)
+        }
+        Some(job) => format!("{} ({command})", names::harmless(&job.name)),
+        None => command.to_owned(),
+    }
+}
+
+fn told(run: &Recorded) -> String {
+    let problems = run.closed.as_ref().map(|closed| closed.problems);
+    match (run.outcome, problems) {
+        (RunOutcome::Problems, Some(problems @ 1..)) => units::counted(problems, "problem", "problems"),
+        (outcome, _) => outcome_words(outcome).to_owned(),
+    }
+}
+
+fn span(seconds: f64) -> String {
+    let span = Duration::try_from_secs_f64(seconds).unwrap_or_default();
+    units::span(span.max(Duration::from_millis(1)))
+}
+
+/// What is told of a run before what it told itself.
+fn lines(run: &Recorded) -> Vec<String> {
+    let began = &run.began;
+    let mut lines = vec![
+        format!("{HEADING}Run {}: {}, {}{HEADING:#}", began.run, what(run), told(run)),
+        format!("  {}", names::harmless(&began.line)),
+        format!("  called in {}", began.folder.shown()),
+    ];
+    let took = run.closed.as_ref().map(|closed| format!(", took {}", span(closed.seconds)));
+    let by = format!("{} on {}", names::harmless(&began.user), names::harmless(&began.host));
+    let (time, took) = (when(&began.began), took.unwrap_or_default());
+    lines.push(format!("  began {time}{took}; by {by}, process {}", began.process));
+    lines.extend(began.sides.iter().map(|side| format!("  {}", place(side))));
+    if let Some(cause) = run.closed.as_ref().and_then(|closed| closed.cause.as_ref()) {
+        lines.push(format!("  {BAD}it could not be carried out:{BAD:#} {}", names::harmless(cause)));
+    }
+    lines
+}
+
+fn place(side: &Placed) -> String {
+    let mut drive = Vec::new();
+    drive.extend(side.label.as_ref().map(|label| format!("drive {}", names::harmless(label))));
+    drive.extend(side.mounted_at.as_ref().map(|at| format!("mounted at {}", at.shown())));
+    drive.extend(side.uuid.as_ref().map(|uuid| names::harmless(uuid)));
+    let drive = drive.join(", ");
+    let path = side.path.shown();
+    if drive.is_empty() { path } else { format!("{path} {FAINT}({drive}){FAINT:#}") }
+}

@@ -1,0 +1,29 @@
+//! Tables.
+
+use unicode_width::UnicodeWidthStr as _;
+
+use super::Text;
+use super::styles::HEADING;
+
+impl Text {
+    /// Rows below their heads; so many of the columns are text, and the rest are numbers.
+    pub(super) fn table(&mut self, heads: &[&str], texts: usize, rows: &[Vec<String>]) {
+        let heads: Vec<String> = heads.iter().map(ToString::to_string).collect();
+        let width = |at: usize| {
+            let cells = [&heads].into_iter().chain(rows).map(|row| row[at].width());
+            cells.max().unwrap_or_default()
+        };
+        let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+        let padded = |row: &[String]| {
+            let cells = row.iter().zip(&widths).enumerate().map(|(at, (cell, width))| {
+                let gap = " ".repeat(width - cell.width());
+                if at < texts { format!("{cell}{gap}") } else { format!("{gap}{cell}") }
+            });
+            cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+        };
+        self.line(&format!("{HEADING}{}{HEADING:#}", padded(&heads)));
+        for row in rows {
+            self.line(&padded(row));
+        }
+    }
+}
