@@ -83,7 +83,7 @@ impl From<Exit> for ExitCode {
 }
 
 /// A call that cannot be meant, or names what is not there. Nothing was touched.
-#[derive(Debug, thiserror::Error)]
+#[derive(Clone, Debug, thiserror::Error)]
 #[error("{0}")]
 pub(crate) struct WrongCall(pub(crate) String);
 

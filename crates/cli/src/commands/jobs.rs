@@ -14,6 +14,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Request, Task};
 
 use super::Command;
+use super::status::standing;
 use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
@@ -129,10 +130,14 @@ fn list(asked: &Asked, context: &Context) -> Result<Exit> {
     let report =
         Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), false), &context.heard);
     let (mut problems, mut listed) = (0, 0);
+    let mut standing = standing(&file, &report, &context.began.to_zoned(TimeZone::system()));
     for name in file.names() {
         listed += 1;
         match file.job(name) {
-            Ok(job) => report.tell(Event::Job(JobTold::from(&job))),
+            Ok(job) => {
+                let stands = standing.remove(name);
+                report.tell(Event::Job(JobTold { stands, ..JobTold::from(&job) }));
+            }
             Err(wrong) => {
                 problems += 1;
                 report.tell(told::wrong_job(&wrong));
@@ -294,6 +299,7 @@ impl From<&Job> for JobTold {
             tags: job.tags.clone(),
             then: job.then.clone(),
             commands: job.calls.iter().map(line).collect(),
+            stands: None,
         }
     }
 }

@@ -13,6 +13,8 @@ mod mirror;
 mod moving;
 mod past_runs;
 mod run;
+mod schedule;
+mod status;
 mod undo;
 mod verify;
 
@@ -63,6 +65,8 @@ commands! {
     undo::Undo,
     run::Run,
     jobs::Jobs,
+    schedule::Schedule,
+    status::Status,
     history::History,
     drives::Drives,
     demo::Demo,

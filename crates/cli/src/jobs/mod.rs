@@ -26,6 +26,7 @@ use crate::commands::Arguments;
 use crate::exit::WrongCall;
 use crate::options::values;
 use crate::records::Keep;
+use crate::schedule::When;
 use expand::{GIVEN, Values};
 use reading::Reading;
 use spot::{Source, nearest, wrong_file};
@@ -35,8 +36,9 @@ pub(crate) use add::NewJob;
 pub(crate) use schema::schema;
 
 /// Keys of a job that are no options.
-const OWN: [&str; 9] = [
+const OWN: [&str; 10] = [
     "about",
+    "at",
     "does",
     "source",
     "destination",
@@ -68,6 +70,8 @@ pub(crate) struct Job {
     pub(crate) name: String,
     pub(crate) about: Option<String>,
     pub(crate) enabled: bool,
+    /// When it is to start.
+    pub(crate) at: Option<When>,
     pub(crate) tags: Vec<String>,
     /// Jobs to be run after it, if it went well.
     pub(crate) then: Vec<String>,

@@ -14,6 +14,7 @@ use super::{DESTINATION_SHARED, DOES, Job, JobFile, OWN, command, settings};
 use crate::call;
 use crate::exit::WrongCall;
 use crate::options::begins_with_drive;
+use crate::schedule::{NoTime, When};
 
 /// A job while it is read.
 pub(super) struct Reading<'f> {
@@ -46,6 +47,7 @@ impl Reading<'_> {
         let job = Job {
             name: self.name.to_owned(),
             about: self.text("about")?,
+            at: self.when()?,
             enabled: self.switch("enabled")?.unwrap_or(true),
             tags: self.texts("tags")?,
             then: self.texts("then")?,
@@ -93,6 +95,17 @@ impl Reading<'_> {
             return Err(self.wrong(&setting.value_at(), &what, &format!("write {key} = \"…\"")));
         };
         self.expand((text.value(), &setting.value_at())).map(Some)
+    }
+
+    fn when(&self) -> Result<Option<When>, WrongCall> {
+        let Some(text) = self.text("at")? else { return Ok(None) };
+        let at = self.setting("at").map_or_else(|| self.at.clone(), Setting::value_at);
+        let when = text.parse().map_err(|error: NoTime| {
+            let told = error.to_string();
+            let (what, advice) = told.split_once("\n  ").unwrap_or((&told, ""));
+            self.wrong(&at, what, advice)
+        });
+        when.map(Some)
     }
 
     fn switch(&self, key: &str) -> Result<Option<bool>, WrongCall> {

@@ -28,6 +28,12 @@ pub(crate) fn schema() -> Value {
                 "additionalProperties": false,
                 "properties": defaults,
             },
+            "records": {
+                "description": "For how long records of runs are kept, and in how much room",
+                "type": "object",
+                "additionalProperties": false,
+                "properties": { "keep": { "type": "string" }, "at-most": { "type": "string" } },
+            },
             "job": {
                 "description": "The jobs by their names",
                 "type": "object",
@@ -56,6 +62,7 @@ fn job(does: &Command) -> Value {
     let own = [
         ("does", json!({ "const": does.get_name() })),
         ("about", text("A line for people")),
+        ("at", text("When it starts, like 'daily 02:30'")),
         ("source", source.clone()),
         ("destination", json!({ "type": "string" })),
         ("pairs", json!({ "type": "array", "minItems": 1, "items": pair })),

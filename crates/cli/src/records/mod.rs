@@ -12,6 +12,7 @@ mod reader;
 mod recorder;
 mod retention;
 mod search;
+mod starts;
 mod store;
 
 pub(crate) use index::Entry;
@@ -19,4 +20,5 @@ pub(crate) use reader::Lines;
 pub(crate) use recorder::{Call, Recorder, Watching, of_failed};
 pub(crate) use retention::Keep;
 pub(crate) use search::search;
+pub(crate) use starts::Starts;
 pub(crate) use store::Store;

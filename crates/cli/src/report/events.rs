@@ -80,6 +80,7 @@ pub(crate) enum Event {
     Job(JobTold),
     JobRan(JobRan),
     JobStands(JobStands),
+    Scheduled(ScheduledJob),
     Began(Began),
     Closed(Closed),
     Recorded(Recorded),
@@ -121,6 +122,7 @@ words! {
         Run = "run",
         History = "history",
         Status = "status",
+        Schedule = "schedule",
     }
 }
 
@@ -401,6 +403,9 @@ pub(crate) struct JobTold {
     pub(crate) then: Vec<String>,
     /// The lines that it stands for, as a shell reads them.
     pub(crate) commands: Vec<String>,
+    /// How it stands, in a list of jobs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) stands: Option<JobStands>,
 }
 
 /// What became of a job.
@@ -571,6 +576,26 @@ pub(crate) struct JobStands {
     pub(crate) overdue_since: Option<String>,
     /// The room on the drives of its destinations, where they are there.
     pub(crate) rooms: Vec<Room>,
+}
+
+/// When a job starts, and what has the system start it.
+#[derive(Serialize, Deserialize, JsonSchema)]
+pub(crate) struct ScheduledJob {
+    pub(crate) name: String,
+    /// In the words of the job file.
+    pub(crate) at: String,
+    /// The next three starts; RFC 3339.
+    pub(crate) next: Vec<String>,
+    pub(crate) files: Vec<UnitFile>,
+}
+
+/// A unit of systemd, or lines for cron.
+#[derive(Serialize, Deserialize, JsonSchema)]
+pub(crate) struct UnitFile {
+    /// Not there for cron.
+    #[serde(flatten)]
+    pub(crate) path: Option<Exact<AtPath>>,
+    pub(crate) text: String,
 }
 
 /// The room on a drive.

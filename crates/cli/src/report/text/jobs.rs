@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use super::Text;
+use super::history::when;
+use super::{Text, status};
 use super::styles::{BAD, FAINT, HEADING};
 use crate::report::events::{Command, RunOutcome, JobRan, JobTold, Totals};
 use crate::terminal::{names, units};
@@ -29,8 +30,11 @@ impl Text {
         for (what, names) in facts.into_iter().filter(|(_, names)| !names.is_empty()) {
             self.line(&format!("  {what}: {}", names::harmless(&names.join(", "))));
         }
-        if !job.enabled {
-            self.line("  not enabled");
+        let Some(stands) = &job.stands else { return };
+        let last = stands.last.as_deref().map(|last| format!(" ({})", when(last)));
+        self.line(&format!("  last run: {}{}", status::stands(stands), last.unwrap_or_default()));
+        if let Some(at) = stands.at.as_ref().filter(|_| stands.enabled) {
+            self.line(&format!("  next run: {} ({})", status::next(stands), names::harmless(at)));
         }
     }
 

@@ -7,6 +7,8 @@ mod jobs;
 pub(super) mod page;
 mod past_runs;
 mod run;
+mod schedule;
+mod status;
 mod styles;
 mod table;
 mod verdict;
@@ -48,6 +50,7 @@ struct Kept {
     idle: Vec<String>,
     suggestion: Option<String>,
     jobs: Vec<Vec<String>>,
+    unwell: Vec<String>,
     runs: Vec<[String; 8]>,
     /// What is told of a past run before what it told itself.
     past: Option<Vec<String>>,
@@ -112,8 +115,11 @@ impl Text {
     }
 
     fn totals(&mut self, totals: &Totals) {
-        if self.command == Command::History {
-            return self.history(totals);
+        match self.command {
+            Command::History => return self.history(totals),
+            Command::Status => return self.status(totals),
+            Command::Schedule => return self.schedule(totals),
+            _ => {}
         }
         if let Some(selected) = &totals.selection {
             self.selected(selected);
@@ -165,7 +171,8 @@ impl Sink for Text {
             Event::Run(run) => self.past_run(run),
             Event::Job(job) => self.job(job),
             Event::JobRan(ran) => self.job_ran(ran),
-            Event::JobStands(_) => {}
+            Event::JobStands(job) => self.job_stands(job),
+            Event::Scheduled(job) => self.scheduled(job),
             Event::Recorded(run) => self.recorded(run),
             Event::Happened(happened) => self.happened(happened),
             Event::Totals(totals) => self.totals(totals),

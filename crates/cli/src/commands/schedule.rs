@@ -1,0 +1,241 @@
+//! `utter schedule`: have the system start jobs at their times.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use anyhow::{Context as _, Result};
+use clap::{Args, ValueHint};
+use jiff::Zoned;
+use jiff::tz::TimeZone;
+use utter_echo_core::drives;
+use utter_echo_core::os::Linux;
+
+use super::Command;
+use super::jobs::JobFileOption;
+use crate::call;
+use crate::context::{Context, Within};
+use crate::exit::{self, Exit, wrong_call};
+use crate::jobs::{Job, JobFile};
+use crate::options::{Shown, path};
+use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
+use crate::report::Report;
+use crate::schedule::{CommandLine, Manager, Scheduled, When, change_table, cron, systemd};
+use crate::terminal::names;
+
+const EXAMPLES: &str = "\
+Examples:
+  utter schedule papers                     when it would start, and what would be installed
+  utter schedule --install papers           have it started at the times that the job file says
+  utter schedule --at 'weekdays 18:00' papers
+  utter schedule --remove papers";
+
+/// Have the system start jobs at their times
+///
+/// Without --install it shows the next three starts, and the units of systemd that would start them: for root
+/// those of the machine, else your own. A start that was missed while the machine was off is made up for, and a run
+/// stands back behind everything else. When a job starts stands in the job file ('at'), as one of 'daily 02:30',
+/// 'weekdays 18:00', 'mondays 06:00', 'hourly', 'every 15 minutes', 'every 6 hours', 'monthly 1 03:00' or
+/// 'when mounted', in local time.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Schedule {
+    /// The jobs
+    #[arg(required = true, value_name = "JOB")]
+    names: Vec<String>,
+    /// When they start, instead of what the job file says
+    ///
+    /// Default: as the job file says.
+    #[arg(long, value_name = "WHEN", help_heading = "Schedule")]
+    at: Option<When>,
+    /// Have the system start them from now on
+    #[arg(long, conflicts_with = "remove", help_heading = "Schedule")]
+    install: bool,
+    /// Have the system start them no more
+    #[arg(long, conflicts_with = "at", help_heading = "Schedule")]
+    remove: bool,
+    /// Use cron instead of systemd
+    #[arg(long, conflicts_with = "into", help_heading = "Schedule")]
+    cron: bool,
+    /// With --install or --remove: the folder for the units, of which nothing is started or stopped
+    ///
+    /// Default: /etc/systemd/system for root, else systemd/user in the folder of your settings.
+    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Schedule", hide_short_help = true)]
+    into: Option<PathBuf>,
+    #[command(flatten)]
+    file: JobFileOption,
+    #[command(flatten)]
+    shown: Shown,
+}
+
+impl Command for Schedule {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.shown.settle()?;
+        if self.into.is_some() && !self.install && !self.remove {
+            wrong_call!("--into means nothing by itself\n  say --install or --remove, too");
+        }
+        let file = self.file.read(context)?;
+        if self.remove {
+            return self.take_away();
+        }
+        let now = context.began.to_zoned(TimeZone::system());
+        let jobs = self.names.iter().map(|name| self.scheduled(&file.job(name)?, &file, context));
+        let jobs: Vec<Scheduled> = jobs.collect::<Result<_>>()?;
+        let head = Head::of_jobs(events::Command::Schedule, file.path(), !self.install);
+        let report = Report::new(form, head, &context.heard);
+        for job in &jobs {
+            report.tell(Event::Scheduled(self.told(job, &now)?));
+            if self.install {
+                self.install(job, &now)?;
+            }
+            self.note(job, &now, &report);
+        }
+        let listed = Some(jobs.len() as u64);
+        report.tell(Totals { listed, ..Totals::default() }.into());
+        Ok(if self.install { Exit::Done } else { exit::of_shown(Exit::Done) })
+    }
+}
+
+impl Schedule {
+    fn scheduled(&self, job: &Job, file: &JobFile, context: &Context) -> Result<Scheduled> {
+        file.check_order(job)?;
+        let shown = names::harmless(&job.name);
+        let Some(when) = self.at.clone().or_else(|| job.at.clone()) else {
+            wrong_call!(
+                "job '{shown}' does not say when it starts\n  write at = \"daily 02:30\" into the job file, or say --at"
+            );
+        };
+        if !job.enabled {
+            wrong_call!("job '{shown}' is not enabled\n  write enabled = true into the job file");
+        }
+        let mounted_at = match when {
+            When::Mounted if self.cron => {
+                wrong_call!("cron cannot start a job when a drive is mounted\n  leave out --cron")
+            }
+            When::Mounted => Some(mounted_at(job, context)?),
+            _ => None,
+        };
+        Ok(Scheduled {
+            name: job.name.clone(),
+            about: job.about.clone(),
+            when,
+            command: command_line(job, file)?,
+            has_commands: has_commands(job, file),
+            is_roots: matches!(Manager::of_caller(), Manager::Machine),
+            mounted_at,
+        })
+    }
+
+    fn folder(&self) -> Result<PathBuf> {
+        let own = || Manager::of_caller().folder();
+        self.into.clone().or_else(own).context("nothing tells where your settings are; set HOME")
+    }
+
+    fn told(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
+        let files = if self.cron {
+            let lines = cron::lines(&job.name, &job.when, &job.command).map(|lines| lines.join("\n"));
+            vec![UnitFile { path: None, text: lines.unwrap_or_default() }]
+        } else {
+            let folder = self.folder()?;
+            let file = |unit: systemd::Unit| {
+                let path = folder.join(&unit.name);
+                UnitFile { path: Some((&*path).into()), text: unit.text }
+            };
+            systemd::units(job, now).into_iter().map(file).collect()
+        };
+        Ok(ScheduledJob {
+            name: job.name.clone(),
+            at: job.when.to_string(),
+            next: job.when.after(now).take(3).map(|next| next.timestamp().to_string()).collect(),
+            files,
+        })
+    }
+
+    fn install(&self, job: &Scheduled, now: &Zoned) -> Result<()> {
+        if self.cron {
+            let lines = cron::lines(&job.name, &job.when, &job.command);
+            let lines = lines.map(|lines| lines.join("\n") + "\n").unwrap_or_default();
+            return Ok(change_table(|table| cron::without(table, &job.name) + &lines)?);
+        }
+        let starts = self.into.is_none();
+        Ok(Manager::of_caller().install(&self.folder()?, &systemd::units(job, now), starts)?)
+    }
+
+    fn take_away(&self) -> Result<Exit> {
+        for name in &self.names {
+            if self.cron {
+                change_table(|table| cron::without(table, name))?;
+            } else {
+                let (folder, stops) = (self.folder()?, self.into.is_none());
+                Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)?;
+            }
+        }
+        Ok(Exit::Done)
+    }
+
+    /// What a person has to know who schedules a job.
+    fn note(&self, job: &Scheduled, now: &Zoned, report: &Report) {
+        for (start, is_gap) in job.when.clock_changes(now) {
+            let (day, time) = (start.strftime("%Y-%m-%d"), start.strftime("%H:%M"));
+            let text = if is_gap {
+                format!("on {day} the clock passes over this time, and it starts at {time}")
+            } else {
+                format!("on {day} the clock shows {time} twice, and it starts the first time")
+            };
+            report.tell(Event::note("clock-change", text));
+        }
+        if self.at.is_some() {
+            let text = format!(
+                "'utter status' knows of these times once the job file says at = \"{}\"",
+                job.when
+            );
+            report.tell(Event::note("not-in-job-file", text));
+        }
+        if !job.is_roots && !self.cron {
+            let text = "it starts only while you are logged in, unless 'loginctl enable-linger' was run";
+            report.tell(Event::note("only-logged-in", text.to_owned()));
+        }
+    }
+}
+
+/// This program, told to run the job from this file.
+fn command_line(job: &Job, file: &JobFile) -> Result<CommandLine> {
+    let program = std::env::current_exe().context("nothing tells where utter itself is")?;
+    let mut jobs = OsString::from("--jobs=");
+    jobs.push(std::path::absolute(file.path())?);
+    let words = vec![program.into(), "run".into(), jobs, "--".into(), OsString::from(&job.name)];
+    // Where the records go, so that 'utter status' finds them.
+    let state = std::env::var_os("XDG_STATE_HOME").map(|value| ("XDG_STATE_HOME".to_owned(), value));
+    Ok(CommandLine { words, environment: state.into_iter().collect() })
+}
+
+/// Where the drive of a job's destination is mounted.
+fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
+    let shown = names::harmless(&job.name);
+    let words = job.calls.first().into_iter().flatten().cloned();
+    let line = [OsString::from("utter")].into_iter().chain(words);
+    let called = call::parse_within(line, Within::of_job(&job.name), context);
+    let request = called.ok().and_then(|called| called.request().ok()).flatten();
+    let Some(request) = request else {
+        wrong_call!("the drive of job '{shown}' has to be mounted for that\n  mount it, and call again");
+    };
+    let drive = drives::beneath(&Linux, &[request.places.destination]).pop().flatten();
+    match drive.map(|drive| drive.mounted_at) {
+        Some(mounted_at) if mounted_at.parent().is_some() => Ok(mounted_at),
+        _ => wrong_call!(
+            "the destination of job '{shown}' is on the drive of the system, which is always mounted\n  \
+             mount its own drive, or say another time"
+        ),
+    }
+}
+
+/// A job, or one that runs after it, has options that run something, or mount it.
+fn has_commands(job: &Job, file: &JobFile) -> bool {
+    let runs = |word: &OsString| {
+        let word = word.to_string_lossy();
+        ["--before", "--after", "--on-problem", "--on-success", "--mount"]
+            .iter()
+            .any(|option| word.starts_with(option))
+    };
+    let next = || job.then.iter().filter_map(|name| file.job(name).ok());
+    job.calls.iter().flatten().any(runs) || next().any(|next| has_commands(&next, file))
+}

@@ -1,0 +1,150 @@
+//! `utter status`: whether all is well with the jobs.
+
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::time::Duration;
+
+use anyhow::Result;
+use clap::Args;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, Zoned};
+use utter_echo_core::drives;
+use utter_echo_core::os::Linux;
+
+use super::Command;
+use super::jobs::JobFileOption;
+use crate::call;
+use crate::context::{Context, Within};
+use crate::exit::{self, Exit};
+use crate::jobs::{Job, JobFile};
+use crate::options::Shown;
+use crate::records::{Starts, Store};
+use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, Totals};
+use crate::report::{Report, told};
+
+/// A start may be so late, since the system gathers those that fall together.
+const GRACE: Duration = Duration::from_secs(5 * 60);
+
+const EXAMPLES: &str = "\
+Examples:
+  utter status                                all jobs
+  utter status papers || notify-send 'papers were not copied'";
+
+/// Tell for every job whether its last run went well, and was not too long ago
+///
+/// A job is well if its last run ended well and no start of it was missed since then ('at' in the job file). One
+/// that never ran is not well; one that is not enabled is passed over. The exit code is 0 only if all is well,
+/// and otherwise 3.
+#[derive(Debug, Args)]
+#[command(after_help = EXAMPLES)]
+pub(crate) struct Status {
+    /// Only these jobs [default: all]
+    #[arg(value_name = "JOB")]
+    names: Vec<String>,
+    #[command(flatten)]
+    file: JobFileOption,
+    #[command(flatten)]
+    shown: Shown,
+}
+
+impl Command for Status {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let form = self.shown.settle_any();
+        let file = self.file.read(context)?;
+        let head = Head::of_jobs(events::Command::Status, file.path(), false);
+        let now = context.began.to_zoned(TimeZone::system());
+        let names: Vec<&str> = match &*self.names {
+            [] => file.names().collect(),
+            names => names.iter().map(String::as_str).collect(),
+        };
+        let jobs: Vec<_> = names.iter().map(|name| (*name, file.job(name))).collect();
+        if let Some((_, Err(wrong))) = jobs.iter().find(|(_, job)| job.is_err() && !self.names.is_empty()) {
+            return Err(wrong.clone().into());
+        }
+        let report = Report::new(form, head, &context.heard);
+        let mut known = known(&names, &report);
+        let (mut problems, listed) = (0, Some(jobs.len() as u64));
+        for (name, job) in jobs {
+            match job {
+                Ok(job) => {
+                    let stands = JobStands::of(&job, known.remove(name).unwrap_or_default(), &now);
+                    let rooms = rooms(&job, context);
+                    problems += u64::from(!stands.is_well);
+                    report.tell(Event::JobStands(JobStands { rooms, ..stands }));
+                }
+                Err(wrong) => {
+                    problems += 1;
+                    report.tell(told::wrong_job(&wrong));
+                }
+            }
+        }
+        report.tell(Totals { problems, listed, ..Totals::default() }.into());
+        Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::Problems }))
+    }
+}
+
+/// What the records tell of jobs.
+pub(super) fn known(names: &[&str], report: &Report) -> HashMap<String, Starts> {
+    let known = Store::find().map(|store| store.starts(names));
+    known.transpose().map(Option::unwrap_or_default).unwrap_or_else(|error| {
+        let text = format!("the records of past runs cannot be read: {error}");
+        report.tell(Event::note("passed-over", text));
+        HashMap::new()
+    })
+}
+
+impl JobStands {
+    /// What the records say of a job, against when it is to run.
+    pub(super) fn of(job: &Job, starts: Starts, now: &Zoned) -> Self {
+        let time = |text: &String| text.parse::<Timestamp>().ok();
+        let Starts { last, last_ended, last_well } = starts;
+        let at = job.at.as_ref().filter(|_| job.enabled);
+        let overdue_since = at.and_then(|when| {
+            let grace = now.checked_sub(GRACE).ok()?;
+            let due = when.before(&grace)?;
+            let began = last.as_ref().and_then(|last| time(&last.began));
+            // What never ran is told as that.
+            began.filter(|began| *began < due.timestamp()).map(|_| due)
+        });
+        let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Well);
+        let next = at.and_then(|when| when.after(now).next());
+        Self {
+            name: job.name.clone(),
+            enabled: job.enabled,
+            is_well: !job.enabled || ended_well && overdue_since.is_none(),
+            outcome: last.as_ref().map_or(RunOutcome::NeverRun, |last| last.outcome),
+            run: last.as_ref().map(|last| last.run),
+            last: last.map(|last| last.began),
+            last_well: last_well.map(|last| last.began),
+            at: job.at.as_ref().map(ToString::to_string),
+            next: next.map(|next| next.timestamp().to_string()),
+            overdue_since: overdue_since.map(|due| due.timestamp().to_string()),
+            rooms: Vec::new(),
+        }
+    }
+}
+
+/// The room at each destination of a job that is there.
+fn rooms(job: &Job, context: &Context) -> Vec<Room> {
+    let room = |words: &Vec<OsString>| {
+        let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
+        let called = call::parse_within(line, Within::of_job(&job.name), context).ok()?;
+        let places = called.request().ok()??.places;
+        let space = drives::room(&Linux, &places.destination).ok()?;
+        let destination = (&*places.destination).into();
+        Some(Room { destination, bytes: space.total, bytes_free: space.bytes })
+    };
+    job.calls.iter().filter_map(room).collect()
+}
+
+/// All jobs of a file that can be read, with how they stand.
+pub(super) fn standing(file: &JobFile, report: &Report, now: &Zoned) -> HashMap<String, JobStands> {
+    let names: Vec<&str> = file.names().collect();
+    let mut known = known(&names, report);
+    let jobs = names.iter().filter_map(|name| file.job(name).ok());
+    jobs.map(|job| {
+        let starts = known.remove(&job.name).unwrap_or_default();
+        (job.name.clone(), JobStands::of(&job, starts, now))
+    })
+    .collect()
+}

@@ -1,0 +1,99 @@
+//! The starts of jobs, each with all of its calls.
+
+use std::collections::HashMap;
+use std::io;
+
+use super::{Entry, Store};
+use crate::report::events::{Recorded, RunOutcome};
+
+/// One start of a job.
+#[derive(Clone, Debug)]
+pub(crate) struct Start {
+    /// The first of its runs.
+    pub(crate) run: u64,
+    /// RFC 3339.
+    pub(crate) began: String,
+    pub(crate) outcome: RunOutcome,
+}
+
+/// What is known of a job.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Starts {
+    pub(crate) last: Option<Start>,
+    /// The last that is not going on.
+    pub(crate) last_ended: Option<Start>,
+    pub(crate) last_well: Option<Start>,
+}
+
+impl Starts {
+    fn is_known(&self) -> bool {
+        self.last_ended.is_some() && self.last_well.is_some()
+    }
+
+    fn add(&mut self, start: Start) {
+        if start.outcome != RunOutcome::GoingOn {
+            self.last_ended.get_or_insert_with(|| start.clone());
+        }
+        if start.outcome == RunOutcome::Well {
+            self.last_well.get_or_insert_with(|| start.clone());
+        }
+        self.last.get_or_insert(start);
+    }
+}
+
+/// Of one start, the calls that were seen, the last one first.
+type Seen = (u64, Vec<Recorded>);
+
+impl Store {
+    /// What is known of these jobs.
+    pub(crate) fn starts(&self, jobs: &[&str]) -> io::Result<HashMap<String, Starts>> {
+        let mut known: HashMap<String, Starts> =
+            jobs.iter().map(|job| ((*job).to_owned(), Starts::default())).collect();
+        let mut open: HashMap<String, Seen> = HashMap::new();
+        for run in self.runs()? {
+            let Some(job) = run.began.job.clone().filter(|job| known.contains_key(&job.name)) else {
+                continue;
+            };
+            let (start, calls) = open.entry(job.name.clone()).or_insert((job.start, Vec::new()));
+            if *start != job.start {
+                known.entry(job.name.clone()).or_default().extend(std::mem::take(calls));
+                *start = job.start;
+            }
+            calls.push(Entry::told(run));
+            if known.values().all(Starts::is_known) {
+                break;
+            }
+        }
+        for (job, (_, calls)) in open {
+            known.entry(job).or_default().extend(calls);
+        }
+        Ok(known)
+    }
+}
+
+impl Starts {
+    /// Takes in the calls of one start, the last one first.
+    fn extend(&mut self, calls: Vec<Recorded>) {
+        let Some(first) = calls.last() else { return };
+        let expected = first.began.job.as_ref().map_or(1, |job| job.calls);
+        let outcomes = || calls.iter().map(|call| call.outcome);
+        let worst = outcomes().max_by_key(|outcome| rank(*outcome));
+        let outcome = match worst.unwrap_or(RunOutcome::CutShort) {
+            going @ RunOutcome::GoingOn => going,
+            RunOutcome::Stopped => RunOutcome::Stopped,
+            // What was to come after the last did not.
+            _ if (calls.len() as u64) < expected => RunOutcome::CutShort,
+            worst => worst,
+        };
+        self.add(Start { run: first.began.start(), began: first.began.began.clone(), outcome });
+    }
+}
+
+/// From well to bad.
+fn rank(outcome: RunOutcome) -> usize {
+    use RunOutcome::{
+        CutShort, Different, EndedEarly, GoingOn, Problems, Refused, Stopped, Well, Wrong,
+    };
+    let all = [Well, Different, Problems, EndedEarly, Refused, Wrong, CutShort, Stopped, GoingOn];
+    all.iter().position(|known| *known == outcome).unwrap_or_default()
+}

@@ -1,0 +1,46 @@
+//! When jobs start, and what has the system start them.
+
+use super::Text;
+use super::history::when;
+use super::styles::{FAINT, HEADING};
+use crate::report::events::{ScheduledJob, Totals, UnitFile};
+use crate::terminal::names;
+
+impl Text {
+    pub(super) fn scheduled(&mut self, job: &ScheduledJob) {
+        if self.lines > 0 {
+            self.line("");
+        }
+        self.line(&format!("{HEADING}{}{HEADING:#}: {}", names::harmless(&job.name), job.at));
+        for next in &job.next {
+            self.line(&format!("  {}", when(next)));
+        }
+        for file in &job.files {
+            self.unit_file(file);
+        }
+    }
+
+    /// What is installed is told by its name, what would be by its lines.
+    fn unit_file(&mut self, UnitFile { path, text }: &UnitFile) {
+        let place = path.as_ref().map_or_else(|| "the table of cron".to_owned(), |path| path.shown());
+        if !self.dry_run {
+            self.line(&format!("  in {place}"));
+            return;
+        }
+        self.line("");
+        self.line(&format!("{FAINT}for {place}{FAINT:#}"));
+        for line in text.lines() {
+            self.line(&names::harmless(line));
+        }
+    }
+
+    pub(super) fn schedule(&mut self, totals: &Totals) {
+        self.line("");
+        let one = totals.listed == Some(1);
+        self.line(match (self.dry_run, one) {
+            (true, _) => "Nothing was installed; --install does that.",
+            (false, true) => "Installed; the system starts it at these times.",
+            (false, false) => "Installed; the system starts them at these times.",
+        });
+    }
+}

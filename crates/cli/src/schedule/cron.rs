@@ -1,0 +1,28 @@
+//! A job as a line for cron.
+
+use super::{CommandLine, When};
+
+/// Both lines that stand for a job: the first tells which one, and keeps it from being added twice.
+pub(crate) fn lines(job: &str, when: &When, command: &CommandLine) -> Option<[String; 2]> {
+    Some([mark(job), format!("{} {}", when.cron()?, command.for_cron())])
+}
+
+fn mark(job: &str) -> String {
+    format!("# utter schedule: {}", job.replace(char::is_control, " "))
+}
+
+/// A table without the lines of a job.
+pub(crate) fn without(table: &str, job: &str) -> String {
+    let mark = mark(job);
+    let mut lines = table.lines();
+    let mut kept = String::new();
+    while let Some(line) = lines.next() {
+        if line == mark {
+            lines.next();
+        } else {
+            kept.push_str(line);
+            kept.push('\n');
+        }
+    }
+    kept
+}
