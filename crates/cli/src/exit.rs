@@ -7,6 +7,7 @@ use utter_echo_core::saved::BadPlan;
 use utter_echo_core::select::BadPattern;
 use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
+use crate::signals::Stop;
 use crate::terminal::streams;
 
 /// How the process ends.
@@ -62,7 +63,7 @@ impl Exit {
             Self::Refused => {
                 "refused by a guard or by whoever was asked, or a move can take nothing away; nothing was touched"
             }
-            Self::EndedEarly => "ended early, since the drive is full or gone; run it again",
+            Self::EndedEarly => "ended early, since the drive is full or gone, or the hours are over; run it again",
             Self::CutOff => "a command that only shows could not write its output",
             Self::Interrupted => "interrupted; run it again to go on",
             Self::Terminated => "terminated; run it again to go on",
@@ -100,15 +101,18 @@ pub(crate) use wrong_call;
 #[error("{0}\n  nothing was touched")]
 pub(crate) struct Refused(pub(crate) String);
 
-/// A signal that came before anything was touched.
+/// A run that may not begin now.
 #[derive(Debug, thiserror::Error)]
-#[error("stopped; nothing was touched")]
-pub(crate) struct StoppedBy(pub(crate) i32);
+#[error("it is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within")]
+pub(crate) struct OutOfHours(pub(crate) String, pub(crate) String);
 
 /// Of an error that ended a command. One of no kind known here ended it in the middle.
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
-    if let Some(StoppedBy(signal)) = error.downcast_ref() {
-        return of_signal(*signal);
+    if let Some(stop) = error.downcast_ref() {
+        return of_stop(*stop);
+    }
+    if error.is::<OutOfHours>() {
+        return Exit::EndedEarly;
     }
     match error.downcast_ref() {
         Some(PlanError::Refused(_) | PlanError::Unfit) => return Exit::Refused,
@@ -137,16 +141,20 @@ pub(crate) fn of_shown(exit: Exit) -> Exit {
 }
 
 /// `planned` is the number of problems that were known before the run.
-pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<i32>) -> Exit {
+pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<Stop>) -> Exit {
     match outcome.ending {
         Ending::Early(_) => Exit::EndedEarly,
-        Ending::Stopped => of_signal(stopped_by.unwrap_or_default()),
+        Ending::Stopped => of_stop(stopped_by.unwrap_or(Stop::Terminated)),
         Ending::Complete if outcome.problems.len() + planned > 0 => Exit::Problems,
         Ending::Complete => Exit::Done,
     }
 }
 
-/// Of a run that this signal stopped.
-pub(crate) fn of_signal(signal: i32) -> Exit {
-    if signal == signal_hook::consts::SIGINT { Exit::Interrupted } else { Exit::Terminated }
+/// Of a run that was to stop.
+pub(crate) fn of_stop(stop: Stop) -> Exit {
+    match stop {
+        Stop::Interrupted => Exit::Interrupted,
+        Stop::Terminated => Exit::Terminated,
+        Stop::HoursOver => Exit::EndedEarly,
+    }
 }

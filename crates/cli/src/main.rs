@@ -7,6 +7,7 @@ mod exit;
 mod gentle;
 mod hooks;
 mod jobs;
+mod metrics;
 mod options;
 mod records;
 mod remembered;

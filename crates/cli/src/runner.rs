@@ -101,9 +101,9 @@ pub(crate) fn change(
                 }
             }
         }
-        if let Some(signal) = runner.signals.caught() {
-            came.exit = exit::of_signal(signal);
-            came.ending = Some(told::stopped());
+        if let Some(stop) = runner.signals.caught() {
+            came.exit = exit::of_stop(stop);
+            came.ending = Some(told::stopped(stop));
         }
         Ok(runner.end(came))
     })
@@ -135,8 +135,9 @@ pub(crate) fn around(
     work: impl FnOnce(&Runner<'_>) -> Result<Exit>,
 ) -> Result<Exit> {
     let form = doing.output.settle(&doing.verbose)?;
-    doing.running.settle()?;
     let dry_run = doing.safety.dry_run;
+    let signals = context.signals()?;
+    doing.running.settle(context, signals)?;
     if doing.safety.ask.is_some() && !dry_run {
         ask::require_terminal("--ask")?;
     }
@@ -146,7 +147,6 @@ pub(crate) fn around(
     if request.task == Task::Mirror {
         doing.output.keeping.logging.refuse_within(&request.places.destination)?;
     }
-    let signals = context.signals()?;
     let kept = doing.output.keeping.open(&head, context)?;
     let report = Report::kept(form, head, kept, &context.heard);
     let runner = Runner { request, doing, report, signals, has_begun: Cell::new(false) };
@@ -158,7 +158,7 @@ pub(crate) fn around(
             work(&runner)
         })
     };
-    runner.report.end(&came, &context.keep());
+    doing.output.keeping.close(runner.report, &came, context);
     came
 }
 
@@ -292,7 +292,7 @@ impl Runner<'_> {
         self.report.tell_all(told::steps_taken(&plan, &outcome));
         Ok(Came {
             exit: exit::of_outcome(&outcome, plan.problems.len(), self.signals.caught()),
-            ending: told::ending(&plan, &outcome),
+            ending: told::ending(&plan, &outcome, self.signals.caught()),
             totals: Some(told::came_to(&plan, &outcome, took)),
         })
     }

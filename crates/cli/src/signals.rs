@@ -1,17 +1,32 @@
-//! Ctrl-C, termination and the terminal going away: a wish to stop at the next safe point; a second one ends at once. What tells
-//! of a limit ends nothing: the call that met it fails, and that is the entry's affair.
+//! Ctrl-C, termination, the terminal going away, and the end of the hours that a run was given: a wish to stop at the
+//! next safe point. A second signal ends at once. What tells of a limit ends nothing: the call that met it fails, and
+//! that is the entry's affair.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
 
+use jiff::Timestamp;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
 use signal_hook::flag;
 
-use crate::exit::StoppedBy;
-
-/// Which signal came, if any.
+/// Which signal came, if any, and when the hours are over, if they ever are.
 #[derive(Debug, Default)]
-pub(crate) struct Signals(Arc<AtomicUsize>);
+pub(crate) struct Signals {
+    signal: Arc<AtomicUsize>,
+    /// In seconds since 1970; 0 for never.
+    hours_end: AtomicI64,
+}
+
+/// Why a run is to stop.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum Stop {
+    #[error("stopped; nothing was touched")]
+    Interrupted,
+    #[error("stopped; nothing was touched")]
+    Terminated,
+    #[error("the hours of --within are over; nothing was touched")]
+    HoursOver,
+}
 
 impl Signals {
     /// Begins to catch signals.
@@ -22,21 +37,32 @@ impl Signals {
             // In this order: the first signal finds the flag down, and raises it.
             flag::register_conditional_default(signal, Arc::clone(&second))?;
             flag::register(signal, Arc::clone(&second))?;
-            flag::register_usize(signal, Arc::clone(&signals.0), signal.unsigned_abs() as usize)?;
+            flag::register_usize(signal, Arc::clone(&signals.signal), signal.unsigned_abs() as usize)?;
         }
         // Nobody asks for it: that it is caught keeps it from ending the process.
         flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)))?;
         Ok(signals)
     }
 
-    /// Fails once a signal came.
-    pub(crate) fn check(&self) -> Result<(), StoppedBy> {
-        self.caught().map_or(Ok(()), |signal| Err(StoppedBy(signal)))
+    /// From this time on it is to stop, too; or not any more.
+    pub(crate) fn stop_at(&self, end: Option<Timestamp>) {
+        self.hours_end.store(end.map_or(0, Timestamp::as_second), Ordering::Relaxed);
     }
 
-    pub(crate) fn caught(&self) -> Option<i32> {
-        let signal = self.0.load(Ordering::Relaxed);
-        i32::try_from(signal).ok().filter(|signal| *signal != 0)
+    /// Fails once it is to stop.
+    pub(crate) fn check(&self) -> Result<(), Stop> {
+        self.caught().map_or(Ok(()), Err)
+    }
+
+    pub(crate) fn caught(&self) -> Option<Stop> {
+        let signal = self.signal.load(Ordering::Relaxed);
+        let end = self.hours_end.load(Ordering::Relaxed);
+        match i32::try_from(signal) {
+            Ok(0) if end != 0 && Timestamp::now().as_second() >= end => Some(Stop::HoursOver),
+            Ok(0) => None,
+            Ok(SIGINT) => Some(Stop::Interrupted),
+            Ok(_) | Err(_) => Some(Stop::Terminated),
+        }
     }
 }
 

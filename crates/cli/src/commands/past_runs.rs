@@ -86,7 +86,7 @@ pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> 
 pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
     let came = discard_told(args, what, &report, context);
-    report.end(&came, &context.keep());
+    args.doing.output.keeping.close(report, &came, context);
     came
 }
 
@@ -122,9 +122,9 @@ fn discard_told(
     }
     let mut exit = Exit::Done;
     for run in &runs {
-        if let Some(signal) = signals.caught() {
+        if let Some(stop) = signals.caught() {
             streams::tell_wrong("stopped; what is not removed yet can still be undone");
-            return Ok(exit::of_signal(signal));
+            return Ok(exit::of_stop(stop));
         }
         if let Err(error) = discard(&Linux, &run.path) {
             streams::tell_error(&error.into());

@@ -13,12 +13,15 @@ use super::jobs::Asked;
 use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::jobs::lock::{self, Turn};
 use crate::jobs::{Job, JobFile};
+use crate::options::Hours;
 use crate::records::{self, Keep};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
 };
 use crate::report::{Heard, Report, told};
+use crate::signals::Signals;
 use crate::terminal::streams;
 
 const EXAMPLES: &str = "\
@@ -49,6 +52,14 @@ pub(crate) struct Run {
     /// Only print what would be done, and why; touch nothing
     #[arg(long, short = 'n', help_heading = "Safety")]
     dry_run: bool,
+    /// Begin only between these times of the day, like 22:00..06:00, and stop when they are over
+    ///
+    /// Default: as the jobs say.
+    #[arg(long, value_name = "HOURS", help_heading = "Jobs", value_parser = Hours::read, hide_short_help = true)]
+    within: Option<Hours>,
+    /// Wait for a job that is being run already; without this, it is not run a second time
+    #[arg(long, help_heading = "Jobs")]
+    queue: bool,
     #[command(flatten)]
     asked: Asked,
 }
@@ -60,6 +71,9 @@ impl Command for Run {
         let jobs = self.chosen(&file)?;
         let keep = file.keep()?;
         let signals = context.signals()?;
+        if let Some(hours) = self.within {
+            hours.end(context.began)?;
+        }
         let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
         let mut due: VecDeque<Job> = jobs.into();
@@ -76,7 +90,13 @@ impl Command for Run {
             }
             report.tell(Event::Job(JobTold::from(&job)));
             let began = Instant::now();
-            let (exit, heard) = self.run_job(&job, &keep, context);
+            let (exit, heard) = match self.turn(&job, &file, signals) {
+                Turn::Ours(_lock) => self.run_job(&job, &keep, context),
+                Turn::Of(process) => {
+                    report.tell(told::job_in_use(&job.name, process));
+                    (Exit::Refused, Heard::default())
+                }
+            };
             worst = worst.or_worse(exit);
             ran.push(JobRan::of(&job.name, exit, (&heard, began.elapsed())));
             if exit == Exit::Done {
@@ -102,11 +122,20 @@ impl Command for Run {
             ..Totals::default()
         };
         report.tell_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
-        Ok(signals.caught().map_or(worst, exit::of_signal))
+        Ok(signals.caught().map_or(worst, exit::of_stop))
     }
 }
 
 impl Run {
+    /// Whether it is this process that may run a job. A dry run is in nobody's way.
+    fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> Turn {
+        match (self.dry_run, self.queue) {
+            (true, _) => Turn::Ours(None),
+            (false, true) => lock::wait(file.path(), &job.name, signals),
+            (false, false) => lock::take(file.path(), &job.name),
+        }
+    }
+
     fn chosen(&self, file: &JobFile) -> Result<Vec<Job>> {
         let all = || file.names().map(|name| file.job(name));
         let mut chosen = Vec::new();
@@ -167,6 +196,8 @@ impl Run {
             }
             all.add(&heard);
             worst = worst.or_worse(exit);
+            // The hours of one job are not those of the next.
+            context.signals().inspect(|signals| signals.stop_at(None)).ok();
             if context.signals().is_ok_and(|signals| signals.caught().is_some()) {
                 break;
             }
@@ -183,7 +214,7 @@ impl Run {
             })
         };
         let mut words = call.to_vec();
-        for id in ["format", "color"] {
+        for id in ["format", "color", "within"] {
             let Some(value) = typed(id) else { continue };
             let begin = format!("--{id}=");
             words.retain(|word| !word.to_string_lossy().starts_with(&begin));

@@ -91,13 +91,13 @@ impl Verify {
 impl Command for Verify {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.output.settle_for_verdict(&self.listing)?;
-        self.running.settle()?;
+        self.running.settle(context, context.signals()?)?;
         let request = self.asked(context)?;
         let head = Head::of(&request, false);
         let kept = self.output.keeping.open(&head, context)?;
         let report = Report::kept(form, head, kept, &context.heard);
         let compared = self.compare(&request, &report, context);
-        report.end(&compared, &context.keep());
+        self.output.keeping.close(report, &compared, context);
         compared
     }
 

@@ -6,6 +6,7 @@
 mod add;
 mod expand;
 mod find;
+pub(crate) mod lock;
 mod reading;
 mod schema;
 mod spot;

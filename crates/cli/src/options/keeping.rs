@@ -4,9 +4,11 @@ use anyhow::Result;
 use clap::Args;
 
 use super::Logging;
+use super::telling::Telling;
 use crate::context::Context;
+use crate::exit::Exit;
 use crate::records::{Call, Recorder};
-use crate::report::Kept;
+use crate::report::{Kept, Report};
 use crate::report::events::Head;
 
 #[derive(Clone, Debug, Args)]
@@ -20,6 +22,8 @@ pub(crate) struct Keeping {
     /// each problem. Records are kept for 180 days, or as the job file says.
     #[arg(long, hide_short_help = true)]
     pub(crate) no_record: bool,
+    #[command(flatten)]
+    pub(crate) telling: Telling,
 }
 
 impl Keeping {
@@ -28,7 +32,16 @@ impl Keeping {
         let log = self.logging.open(head.command.word(), context)?;
         let begin = || Recorder::begin(Call::of(head, context));
         let record = (!self.no_record && !head.dry_run).then(begin);
-        Ok(Kept { log, record })
+        Ok(Kept { log, record, text: self.telling.needs_text() && !head.dry_run })
+    }
+
+    /// Ends what is kept of a run, and tells whoever is to know what it came to.
+    pub(crate) fn close(&self, report: Report, came: &Result<Exit>, context: &Context) {
+        let is_dry = report.is_dry();
+        let summary = report.end(came, &context.keep());
+        if !is_dry {
+            self.telling.tell(&summary, context);
+        }
     }
 }
 

@@ -7,8 +7,11 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use utter_echo_core::request::{self, Cache, Flush, Request, Retries};
 
+use super::hours::Hours;
 use super::values;
+use crate::context::Context;
 use crate::gentle;
+use crate::signals::Signals;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and faults")]
@@ -29,6 +32,18 @@ pub(crate) struct Running {
     /// Run with the lowest processor and drive priority, behind everything else
     #[arg(long, hide_short_help = true)]
     pub(crate) gentle: bool,
+    /// Begin only between these times of the day, like 22:00..06:00, and stop when they are over
+    ///
+    /// A run stops at a point where everything is whole, with exit code 5, and the same line goes on the next time.
+    /// Default: at any time.
+    #[arg(long, value_name = "HOURS", value_parser = Hours::read, hide_short_help = true)]
+    pub(crate) within: Option<Hours>,
+    /// Mount the drives that are named by label= or uuid= for this run, and unmount them after it
+    ///
+    /// They are mounted as the system's table of drives says, else, for root, below /run/utter-echo. They are
+    /// unmounted also after a failure. For a dry run they are mounted for reading alone.
+    #[arg(long, hide_short_help = true)]
+    pub(crate) mount: bool,
     /// Whether files over 8 MiB may stay in the system's cache
     ///
     /// With 'drop', what was copied or compared is taken out of the cache behind the run, so that what
@@ -62,8 +77,12 @@ impl Running {
         request.running(running)
     }
 
-    /// Makes this process behave as was asked.
-    pub(crate) fn settle(&self) -> Result<()> {
+    /// Makes this process behave as was asked. Out of its hours nothing begins.
+    pub(crate) fn settle(&self, context: &Context, signals: &Signals) -> Result<()> {
+        signals.stop_at(None);
+        if let Some(hours) = &self.within {
+            signals.stop_at(Some(hours.end(context.began)?));
+        }
         if self.gentle { gentle::stand_back() } else { Ok(()) }
     }
 }

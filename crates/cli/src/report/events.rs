@@ -63,7 +63,7 @@ field!(
 );
 
 /// One line of what a command tells.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub(crate) enum Event {
     Head(Head),
@@ -89,7 +89,7 @@ pub(crate) enum Event {
 }
 
 /// The first line: what was called.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Head {
     /// Of this form; raised by what could break a reader.
     pub(crate) version: u32,
@@ -127,7 +127,7 @@ words! {
 }
 
 /// Worth knowing, and no fault.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Note {
     /// A stable word for what it is about.
     pub(crate) about: Word,
@@ -139,7 +139,7 @@ pub(crate) struct Note {
 }
 
 /// One change to one side; in a run with what became of it.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Step {
     pub(crate) verb: Verb,
     #[serde(rename = "type")]
@@ -194,7 +194,7 @@ words! {
 }
 
 /// In what the two sides differ at one path.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Difference {
     pub(crate) state: State,
     #[serde(rename = "type")]
@@ -227,7 +227,7 @@ words! {
 }
 
 /// How many differences of one state there are, before those that are listed.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Found {
     pub(crate) state: State,
     pub(crate) differences: u64,
@@ -236,7 +236,7 @@ pub(crate) struct Found {
 }
 
 /// What could not be done, or may not.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Problem {
     /// Not there where it is about the run as a whole.
     #[serde(flatten)]
@@ -256,7 +256,7 @@ pub(crate) struct Problem {
 
 /// What one rule of a selection decided.
 #[allow(clippy::struct_field_names, reason = "the name that it has in JSON")]
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Rule {
     /// As it was given, or file, line and pattern.
     pub(crate) rule: String,
@@ -272,14 +272,14 @@ pub(crate) struct Rule {
 }
 
 /// The command that would make the destination the source's echo.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Suggestion {
     /// As it can be typed into a POSIX shell.
     pub(crate) command: String,
 }
 
 /// What a selection says about one path.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Explained {
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
@@ -304,7 +304,7 @@ words! {
 }
 
 /// One mounted drive.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Drive {
     #[serde(flatten)]
     pub(crate) mounted_at: Exact<MountedAt>,
@@ -326,7 +326,7 @@ pub(crate) struct Drive {
 }
 
 /// What a drive can hold, as far as this user can use it.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Holds {
     /// Of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`, `trusted-xattr`,
     /// `security-xattr`, `holes`, `sharing`.
@@ -356,7 +356,7 @@ words! {
 }
 
 /// A past run that set something aside. What is not known is null.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct PastRun {
     /// Its folder.
     #[serde(flatten)]
@@ -392,7 +392,7 @@ words! {
 }
 
 /// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobTold {
     pub(crate) name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -409,7 +409,7 @@ pub(crate) struct JobTold {
 }
 
 /// What became of a job.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobRan {
     pub(crate) name: String,
     pub(crate) outcome: RunOutcome,
@@ -517,7 +517,7 @@ pub(crate) struct Closed {
 }
 
 /// A run of which there is a record.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Recorded {
     #[serde(flatten)]
     pub(crate) began: Began,
@@ -527,7 +527,7 @@ pub(crate) struct Recorded {
 }
 
 /// Something that happened to a path.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Happened {
     pub(crate) run: u64,
     /// When that run began; RFC 3339.
@@ -550,7 +550,7 @@ pub(crate) struct Happened {
 }
 
 /// How things stand with a job.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobStands {
     pub(crate) name: String,
     pub(crate) enabled: bool,
@@ -579,7 +579,7 @@ pub(crate) struct JobStands {
 }
 
 /// When a job starts, and what has the system start it.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ScheduledJob {
     pub(crate) name: String,
     /// In the words of the job file.
@@ -590,7 +590,7 @@ pub(crate) struct ScheduledJob {
 }
 
 /// A unit of systemd, or lines for cron.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct UnitFile {
     /// Not there for cron.
     #[serde(flatten)]
@@ -609,7 +609,7 @@ pub(crate) struct Room {
 }
 
 /// The last line, with the parts that the command has.
-#[derive(Default, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Totals {
     /// Entries with a problem.
     pub(crate) problems: u64,
@@ -627,7 +627,7 @@ pub(crate) struct Totals {
 }
 
 /// What a plan holds.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Planned {
     #[serde(flatten)]
     pub(crate) steps: Verbs,
@@ -642,7 +642,7 @@ pub(crate) struct Planned {
 }
 
 /// How many steps of each kind.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Verbs {
     pub(crate) add: Amount,
     pub(crate) replace: Amount,
@@ -654,13 +654,20 @@ pub(crate) struct Verbs {
 }
 
 impl Verbs {
+    /// Each with its word.
+    pub(crate) fn named(&self) -> [(&'static str, Amount); 6] {
+        let words = [Verb::Add, Verb::Replace, Verb::Adjust, Verb::Rename, Verb::Remove, Verb::Vacate];
+        let amounts = self.amounts();
+        std::array::from_fn(|at| (words[at].word(), amounts[at]))
+    }
+
     pub(crate) fn amounts(&self) -> [Amount; 6] {
         [self.add, self.replace, self.adjust, self.rename, self.remove, self.vacate]
     }
 }
 
 /// What a run did.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Ran {
     pub(crate) done: Verbs,
     pub(crate) bytes_written: u64,
@@ -685,7 +692,7 @@ words! {
 }
 
 /// What a verification found.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Verdict {
     pub(crate) says: Says,
     /// What was compared: `presence`, or of `size`, `content` and the aspects carried.
@@ -710,7 +717,7 @@ words! {
 }
 
 /// What a selection makes of a source.
-#[derive(Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Selected {
     pub(crate) taken: Side,
     pub(crate) left_out: Side,

@@ -139,7 +139,7 @@ impl<F: Field> JsonSchema for Exact<F> {
 const BASE64_ABOUT: &str = "The exact bytes, where they are not UTF-8.";
 
 /// The sources of a run.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Sources(Vec<PathBuf>);
 
 impl From<&[PathBuf]> for Sources {

@@ -13,13 +13,14 @@ pub(crate) mod words;
 use std::cell::{Cell, RefCell};
 use std::fs::File;
 use std::io;
+use std::path::PathBuf;
 use std::rc::Rc;
 
-use crate::exit::Exit;
+use crate::exit::{self, Exit};
 use crate::options::Format;
 use crate::records::{Keep, Recorder};
 use events::{Amount, Event, Head, Totals};
-use text::page::{Log, Screen};
+use text::page::{Gathered, Log, Screen};
 
 /// Shows events in one form.
 trait Sink {
@@ -70,6 +71,12 @@ pub(crate) struct Report {
     /// The same for people, in a file.
     log: RefCell<Option<text::Text>>,
     recorder: Option<Recorder>,
+    /// The same as a text, and where that is gathered.
+    summary: RefCell<Option<(text::Text, Rc<RefCell<String>>)>>,
+    totals: RefCell<Option<Totals>>,
+    command: &'static str,
+    destination: Option<PathBuf>,
+    is_dry: bool,
     /// That the record is not whole was told.
     is_told: Cell<bool>,
     /// Nothing but problems is shown.
@@ -82,6 +89,19 @@ pub(crate) struct Report {
 pub(crate) struct Kept {
     pub(crate) log: Option<File>,
     pub(crate) record: Option<io::Result<Recorder>>,
+    /// What is told is wanted as a text at the end.
+    pub(crate) text: bool,
+}
+
+/// What a run came to, for whoever is to know.
+pub(crate) struct Summary {
+    pub(crate) command: &'static str,
+    pub(crate) destination: Option<PathBuf>,
+    pub(crate) exit: Exit,
+    pub(crate) heard: Heard,
+    pub(crate) totals: Option<Totals>,
+    /// What it told, as far as somebody wanted that.
+    pub(crate) text: String,
 }
 
 /// What is shown, and in which form.
@@ -107,7 +127,7 @@ impl Report {
 
     /// The same, and everything is kept, too.
     pub(crate) fn kept(form: Form, head: Head, kept: Kept, ear: &Ear) -> Self {
-        let Kept { log, record } = kept;
+        let Kept { log, record, text } = kept;
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
             Format::Csv => Box::new(csv::Csv::new()),
@@ -127,9 +147,29 @@ impl Report {
         let mut now = heard.get();
         now.run = recorder.as_ref().map(|recorder| recorder.run);
         heard.set(now);
+        let summary = text.then(|| {
+            let gathered = Rc::default();
+            (text::Text::new(&head, false, Box::new(Gathered::in_a(&gathered))), gathered)
+        });
+        let (summary, totals) = (RefCell::new(summary), RefCell::default());
+        let (command, is_dry) = (head.command.word(), head.dry_run);
+        let destination = head.destination.as_ref().map(exact::Exact::to_path);
         let is_told = Cell::new(false);
         let is_exact = form.format == Format::Json;
-        let report = Self { heard, sink, log, recorder, is_told, quiet, is_exact };
+        let report = Self {
+            heard,
+            sink,
+            log,
+            recorder,
+            summary,
+            totals,
+            command,
+            destination,
+            is_dry,
+            is_told,
+            quiet,
+            is_exact,
+        };
         report.tell(Event::Head(head));
         report.tell_not_recorded(failure);
         report
@@ -152,14 +192,30 @@ impl Report {
     }
 
     /// Ends what is kept; an error, which the screen is told otherwise, is written there.
-    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &Keep) {
+    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &Keep) -> Summary {
         if let (Err(error), Some(log)) = (came, &mut *self.log.borrow_mut()) {
             log.end_with(error);
+        }
+        if let (Err(error), Some((text, _))) = (came, &mut *self.summary.borrow_mut()) {
+            text.end_with(error);
         }
         if let Some(recorder) = self.recorder.take() {
             let closed = recorder.close(came, self.heard.get(), keep);
             self.tell_not_recorded(closed.err());
         }
+        let text = self.summary.take().map(|(_, gathered)| gathered.take());
+        Summary {
+            command: self.command,
+            destination: self.destination,
+            exit: came.as_ref().map_or_else(exit::of_error, |exit| *exit),
+            heard: self.heard.get(),
+            totals: self.totals.take(),
+            text: text.unwrap_or_default(),
+        }
+    }
+
+    pub(crate) fn is_dry(&self) -> bool {
+        self.is_dry
     }
 
     /// Tells one event, at once.
@@ -171,7 +227,11 @@ impl Report {
     pub(crate) fn tell_all(&self, events: impl IntoIterator<Item = Event>) {
         let mut sink = self.sink.borrow_mut();
         for event in events {
+            if let Some((text, _)) = &mut *self.summary.borrow_mut() {
+                text.show(&event);
+            }
             if let Event::Totals(totals) = &event {
+                self.totals.replace(Some((**totals).clone()));
                 let mut heard = self.heard.get();
                 heard.totals(totals);
                 self.heard.set(heard);

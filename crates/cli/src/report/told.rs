@@ -26,6 +26,7 @@ use super::exact::Sources;
 use super::words;
 use crate::exit::{Exit, WrongCall};
 use crate::options::RUN_FORM;
+use crate::signals::Stop;
 use crate::terminal::names;
 
 /// How long a run took; the time that a person thought about a question is in neither part.
@@ -139,10 +140,10 @@ pub(crate) fn declined(why: &str, has_begun: bool) -> Event {
 }
 
 /// Why a run ended before its time.
-pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
+pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome, stop: Option<Stop>) -> Option<Event> {
     let (cause, advice) = match &outcome.ending {
         core::Ending::Complete => return None,
-        core::Ending::Stopped => return Some(stopped()),
+        core::Ending::Stopped => return Some(stopped(stop.unwrap_or(Stop::Terminated))),
         core::Ending::Early(cause) if cause.is_full() && plan.totals.remove.bytes > 0 => (
             format!("ended early: {cause}"),
             "make room, or let the removals make room with --remove-first, and run the same line again",
@@ -154,9 +155,13 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome) -> Option<Event> {
     Some(ended(cause, advice))
 }
 
-/// A run that was stopped by a signal.
-pub(crate) fn stopped() -> Event {
-    ended("stopped".to_owned(), "run the same line again to go on")
+/// A run that was to stop.
+pub(crate) fn stopped(stop: Stop) -> Event {
+    let cause = match stop {
+        Stop::Interrupted | Stop::Terminated => "stopped",
+        Stop::HoursOver => "ended early: the hours of --within are over",
+    };
+    ended(cause.to_owned(), "run the same line again to go on")
 }
 
 /// Why a run that waited for its drive ends all the same.
@@ -286,6 +291,14 @@ pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
 /// Something is wrong with a job.
 pub(crate) fn wrong_job(wrong: &WrongCall) -> Event {
     of_a_job(&wrong.to_string())
+}
+
+/// A job that another process runs.
+pub(crate) fn job_in_use(name: &str, process: Option<u32>) -> Event {
+    let by = process.map_or("another process".to_owned(), |process| format!("process {process}"));
+    of_a_job(&format!(
+        "job '{name}' is being run by {by}\n  wait until that ends, or say --queue to wait for it here"
+    ))
 }
 
 /// A job whose places or rules are not as they should be.

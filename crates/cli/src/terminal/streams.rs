@@ -2,6 +2,7 @@
 //! stderr, and is left alone from then on.
 
 use std::io::{self, ErrorKind, Write};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
@@ -47,7 +48,23 @@ pub(crate) fn tell(line: &str) {
 
 /// What is wrong, and then what to do next.
 pub(crate) fn tell_wrong(message: &str) {
-    tell(&format!("{LABEL}utter:{LABEL:#} {}", names::harmless(message)));
+    let message = format!("{LABEL}utter:{LABEL:#} {}", names::harmless(message));
+    tell(&if is_journal() { message.lines().map(of_journal).collect::<Vec<_>>().join("\n") } else { message });
+}
+
+/// A line with the priority of an error, as the journal of systemd reads it (`sd-daemon(3)`).
+fn of_journal(line: &str) -> String {
+    format!("<3>{line}")
+}
+
+/// True if stderr goes to the journal of systemd, which names its device and inode.
+fn is_journal() -> bool {
+    static ANSWER: OnceLock<bool> = OnceLock::new();
+    *ANSWER.get_or_init(|| {
+        let stat = rustix::fs::fstat(io::stderr()).ok();
+        let own = stat.map(|stat| format!("{}:{}", stat.st_dev, stat.st_ino));
+        own.is_some_and(|own| std::env::var("JOURNAL_STREAM").is_ok_and(|stream| stream == own))
+    })
 }
 
 /// An error that ended a command.

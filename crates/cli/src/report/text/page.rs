@@ -1,7 +1,9 @@
 //! What text is written on: the screen, or a file that is read the morning after.
 
+use std::cell::RefCell;
 use std::fs::File;
 use std::io::{BufWriter, Write as _};
+use std::rc::Rc;
 
 use jiff::Zoned;
 
@@ -78,6 +80,37 @@ impl Page for Log {
 
     fn wrong(&mut self, message: &str) {
         self.write(&crate::terminal::names::harmless(message));
+    }
+
+    fn flush(&mut self) {}
+}
+
+/// A text that is read once the run is over.
+pub(in crate::report) struct Gathered(Rc<RefCell<String>>);
+
+/// Nobody reads more of it; the record has the rest.
+const GATHERED_AT_MOST: usize = 1 << 20;
+
+impl Gathered {
+    pub(in crate::report) fn in_a(text: &Rc<RefCell<String>>) -> Self {
+        Self(Rc::clone(text))
+    }
+}
+
+impl Page for Gathered {
+    fn line(&mut self, line: &str) {
+        let mut text = self.0.borrow_mut();
+        if text.len() < GATHERED_AT_MOST {
+            text.push_str(&anstream::adapter::strip_str(line).to_string());
+            text.push('\n');
+            if text.len() >= GATHERED_AT_MOST {
+                text.push_str("… and more, which 'utter history' has\n");
+            }
+        }
+    }
+
+    fn wrong(&mut self, message: &str) {
+        self.line(&crate::terminal::names::harmless(message));
     }
 
     fn flush(&mut self) {}

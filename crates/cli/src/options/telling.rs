@@ -1,0 +1,98 @@
+//! Who is told what became of a run.
+
+use std::io::{self, Write as _};
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use clap::Args;
+
+use super::path;
+use crate::context::Context;
+use crate::exit::Exit;
+use crate::metrics;
+use crate::report::Summary;
+use crate::report::events::RunOutcome;
+use crate::terminal::{names, streams};
+
+#[derive(Clone, Debug, Args)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct Telling {
+    /// Run this command after a run that did not go well, with what was told on its standard input
+    ///
+    /// It is run with 'sh -c', for example to send a mail. In its environment are UTTER_COMMAND, UTTER_JOB,
+    /// UTTER_OUTCOME, UTTER_EXIT_CODE, UTTER_RUN (the number for 'utter history'), UTTER_PROBLEMS, UTTER_ENTRIES and
+    /// UTTER_BYTES. What it comes to changes nothing. A dry run does not run it. Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) on_problem: Option<String>,
+    /// The same after a run that went well
+    ///
+    /// Default: none.
+    #[arg(long, value_name = "COMMAND", hide_short_help = true)]
+    pub(crate) on_success: Option<String>,
+    /// Write what became of the run to this file, for Prometheus
+    ///
+    /// It is written whole and then renamed into place; {job} in its name is filled in as for a log. Default: none.
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
+    pub(crate) metrics: Option<PathBuf>,
+}
+
+impl Telling {
+    /// Somebody wants to read what was told.
+    pub(super) fn needs_text(&self) -> bool {
+        self.on_problem.is_some() || self.on_success.is_some()
+    }
+
+    /// Tells whoever is to know. That this fails is told, and changes nothing.
+    pub(crate) fn tell(&self, summary: &Summary, context: &Context) {
+        if let Some(file) = &self.metrics {
+            let job = context.job().map_or(summary.command, |job| &*job.name);
+            let path = file.to_string_lossy().replace("{job}", &job.replace('/', "-"));
+            if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
+                let shown = names::shown(path.as_bytes());
+                streams::tell_wrong(&format!("the metrics cannot be written to '{shown}': {error}"));
+            }
+        }
+        let (option, command) = match summary.exit {
+            Exit::Done => ("--on-success", &self.on_success),
+            _ => ("--on-problem", &self.on_problem),
+        };
+        if let Some(command) = command
+            && let Err(why) = hear(command, summary, context)
+        {
+            streams::tell_wrong(&format!("{option} '{command}' {why}"));
+        }
+    }
+}
+
+fn hear(command: &str, summary: &Summary, context: &Context) -> Result<(), String> {
+    let Summary { heard, exit, text, .. } = summary;
+    let number = |number: u64| number.to_string();
+    let job = context.job().map(|job| job.name.clone()).unwrap_or_default();
+    let run = heard.run.map(number).unwrap_or_default();
+    let mut shell = Command::new("sh");
+    shell
+        .args(["-c", command])
+        .envs([
+            ("UTTER_COMMAND", summary.command.to_owned()),
+            ("UTTER_JOB", job.replace('\0', "")),
+            ("UTTER_OUTCOME", RunOutcome::after(*exit).word().to_owned()),
+            ("UTTER_EXIT_CODE", (*exit as u8).to_string()),
+            ("UTTER_RUN", run),
+            ("UTTER_PROBLEMS", number(heard.problems)),
+            ("UTTER_ENTRIES", number(heard.entries)),
+            ("UTTER_BYTES", number(heard.bytes)),
+        ])
+        .stdin(Stdio::piped())
+        // What the run prints stays readable for programs.
+        .stdout(io::stderr());
+    let mut child = shell.spawn().map_err(|error| format!("cannot be run: {error}"))?;
+    if let Some(mut stdin) = child.stdin.take() {
+        // It need not read it.
+        let _ = stdin.write_all(text.as_bytes());
+    }
+    match child.wait() {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(format!("failed: {status}")),
+        Err(error) => Err(format!("failed: {error}")),
+    }
+}
