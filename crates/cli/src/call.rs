@@ -14,6 +14,7 @@ use utter_echo_core::request::Request;
 use crate::commands::Arguments;
 use crate::context::{Context, Within};
 use crate::exit::Exit;
+use crate::mounting::{self, Mounts};
 use crate::terminal::streams;
 
 /// Set by a shell that asks what could be typed next.
@@ -23,6 +24,8 @@ pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 pub(crate) struct Called {
     arguments: Arguments,
     context: Context,
+    /// Gone once the command has ended.
+    _mounts: Mounts,
 }
 
 /// A call that means nothing, of which that was said.
@@ -38,8 +41,12 @@ pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<C
         Ok(true) => return Ok(None),
         Err(error) => return Err(unparsed(&error, || false)),
     }
+    let mounts = mounting::for_call(&words).map_err(|wrong| {
+        streams::tell_wrong(&wrong.to_string());
+        Wrong
+    })?;
     let error = match parse(words.clone()) {
-        Ok(called) => return Ok(Some(called)),
+        Ok(called) => return Ok(Some(Called { _mounts: mounts, ..called })),
         Err(error) => error,
     };
     if error.use_stderr() {
@@ -55,7 +62,8 @@ pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called,
     let words: Vec<OsString> = words.into_iter().collect();
     let typed = Arguments::command().try_get_matches_from(&words)?;
     let arguments = Arguments::from_arg_matches(&typed)?;
-    Ok(Called { arguments, context: Context::new(typed, words) })
+    let context = Context::new(typed, words);
+    Ok(Called { arguments, context, _mounts: Mounts::default() })
 }
 
 /// The same of a call of a job, which another command makes.
@@ -64,8 +72,8 @@ pub(crate) fn parse_within(
     within: Within,
     outer: &Context,
 ) -> Result<Called, clap::Error> {
-    let Called { arguments, context } = parse(words)?;
-    Ok(Called { arguments, context: context.within(outer, within) })
+    let called = parse(words)?;
+    Ok(Called { context: called.context.within(outer, within), ..called })
 }
 
 impl Called {

@@ -8,6 +8,7 @@ mod gentle;
 mod hooks;
 mod jobs;
 mod metrics;
+mod mounting;
 mod options;
 mod records;
 mod remembered;

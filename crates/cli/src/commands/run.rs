@@ -15,12 +15,13 @@ use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::lock::{self, Turn};
 use crate::jobs::{Job, JobFile};
-use crate::options::Hours;
+use crate::mounting;
+use crate::options::{Hours, Telling};
 use crate::records::{self, Keep};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
 };
-use crate::report::{Heard, Report, told};
+use crate::report::{Heard, Report, Summary, told};
 use crate::signals::Signals;
 use crate::terminal::streams;
 
@@ -179,20 +180,11 @@ impl Run {
             let name = job.name.clone();
             let of = JobCall { name, start: all.run.unwrap_or_default(), call, calls };
             let within = Within { job: of, keep: keep.clone() };
-            let came = match call::parse_within(line, within.clone(), context) {
-                Ok(called) => called.run().inspect_err(streams::tell_error),
-                // Those of the file were read before; what is said here as well goes with them or not.
-                Err(error) => {
-                    let told = call::told(&error).0;
-                    streams::tell_wrong(&told);
-                    Err(WrongCall(told).into())
-                }
-            };
+            let came = make(line.collect(), within.clone(), context);
             let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
             let mut heard = context.heard.take();
-            let leaves_none = |word: &OsString| word == "--no-record" || word == "--dry-run";
-            if heard.run.is_none() && came.is_err() && !words.iter().any(leaves_none) {
-                heard.run = records::of_failed(&words, within, &came);
+            if let (Err(error), false) = (&came, heard.is_told) {
+                heard.run = failed(&words, within, error);
             }
             all.add(&heard);
             worst = worst.or_worse(exit);
@@ -229,6 +221,41 @@ impl Run {
         }
         words
     }
+}
+
+/// Makes one call of a job, with its drives mounted if it says so.
+fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> {
+    let run = || {
+        let _mounts = mounting::for_call(&line)?;
+        match call::parse_within(line, within, context) {
+            Ok(called) => called.run(),
+            // Those of the file were read before; what is said here as well goes with them or not.
+            Err(error) => Err(WrongCall(call::told(&error).0).into()),
+        }
+    };
+    run().inspect_err(streams::tell_error)
+}
+
+/// Keeps, and tells whoever is to know, that a call failed before it could do so itself; returns the number of its
+/// record.
+fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u64> {
+    let has = |option: &str| words.iter().any(|word| word == option);
+    if has("--dry-run") {
+        return None;
+    }
+    let command = words.first()?.to_str().and_then(events::Command::of)?;
+    let job = within.job.name.clone();
+    let run = if has("--no-record") { None } else { records::of_failed(command, words, within, error) };
+    let summary = Summary {
+        command: command.word(),
+        destination: None,
+        exit: exit::of_error(error),
+        heard: Heard { run, ..Heard::default() },
+        totals: None,
+        text: format!("{error:#}\n"),
+    };
+    Telling::of_words(words).tell(&summary, Some(&job));
+    run
 }
 
 impl JobRan {

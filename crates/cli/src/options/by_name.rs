@@ -1,6 +1,6 @@
 //! Paths that begin with the name of a drive instead of the place where it happens to be mounted.
 
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
@@ -41,14 +41,43 @@ fn split(path: &Path) -> Option<(By, &OsStr, &Path)> {
     Some((by, OsStr::from_bytes(name), Path::new(OsStr::from_bytes(below))))
 }
 
+/// The drives that the words of a call name and that are not mounted, as `mount` knows them.
+pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
+    let all = drives::called(&Linux).unwrap_or_default();
+    let mut named = Vec::new();
+    for word in words {
+        let bytes = word.as_bytes();
+        let value = bytes.strip_prefix(b"--").and_then(|option| {
+            let at = option.iter().position(|byte| *byte == b'=')?;
+            Some(&option[at + 1..])
+        });
+        let value = Path::new(OsStr::from_bytes(value.unwrap_or(bytes)));
+        let Some((by, name, _)) = split(value).filter(|(_, name, _)| !name.is_empty()) else {
+            continue;
+        };
+        let mut drive = OsString::from(match by {
+            By::Label => "LABEL=",
+            By::Uuid => "UUID=",
+        });
+        drive.push(name);
+        if !all.iter().any(|one| is_called(one, by, name)) && !named.contains(&drive) {
+            named.push(drive);
+        }
+    }
+    named
+}
+
+fn is_called(drive: &Called, by: By, name: &OsStr) -> bool {
+    match by {
+        By::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
+        By::Uuid => drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid)),
+    }
+}
+
 pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     let Some((by, name, below)) = split(&path) else { return Ok(path) };
     let all = drives::called(&Linux).unwrap_or_default();
-    let is_it = |drive: &&Called| match by {
-        By::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
-        By::Uuid => drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid)),
-    };
-    let fitting: Vec<&Called> = all.iter().filter(is_it).collect();
+    let fitting: Vec<&Called> = all.iter().filter(|drive| is_called(drive, by, name)).collect();
     if let [drive] = &*fitting {
         // An empty rest would put a slash at the end, which means something.
         let is_top = below.as_os_str().is_empty();

@@ -40,7 +40,7 @@ impl Keeping {
         let is_dry = report.is_dry();
         let summary = report.end(came, &context.keep());
         if !is_dry {
-            self.telling.tell(&summary, context);
+            self.telling.tell(&summary, context.job().map(|job| &*job.name));
         }
     }
 }

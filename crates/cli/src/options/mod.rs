@@ -25,7 +25,7 @@ use utter_echo_core::request::{Places, Request, Safety, Task};
 
 use crate::context::Context;
 
-pub(crate) use by_name::{begins_with_drive, path};
+pub(crate) use by_name::{begins_with_drive, drives_named_in, path};
 pub(crate) use carried::Carried;
 pub(crate) use changed::{Changed, Steps, Verifying};
 pub(crate) use hours::Hours;
@@ -39,6 +39,7 @@ pub(crate) use safety::{
     AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
 pub(crate) use safety::{RUN_FORM, run_at};
+pub(crate) use telling::Telling;
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
 
 /// What every command that compares two sides is told about them.

@@ -1,5 +1,6 @@
 //! Who is told what became of a run.
 
+use std::ffi::OsString;
 use std::io::{self, Write as _};
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
@@ -7,7 +8,6 @@ use std::process::{Command, Stdio};
 use clap::Args;
 
 use super::path;
-use crate::context::Context;
 use crate::exit::Exit;
 use crate::metrics;
 use crate::report::Summary;
@@ -42,10 +42,23 @@ impl Telling {
         self.on_problem.is_some() || self.on_success.is_some()
     }
 
-    /// Tells whoever is to know. That this fails is told, and changes nothing.
-    pub(crate) fn tell(&self, summary: &Summary, context: &Context) {
+    /// As the words of a job's call say, which could not be understood as a whole.
+    pub(crate) fn of_words(words: &[OsString]) -> Self {
+        let value = |option: &str| {
+            let found = words.iter().find_map(|word| word.to_str()?.strip_prefix(option));
+            found.map(str::to_owned)
+        };
+        Self {
+            on_problem: value("--on-problem="),
+            on_success: None,
+            metrics: value("--metrics=").map(PathBuf::from),
+        }
+    }
+
+    /// Tells whoever is to know, of a job or of a call by hand. That this fails is told, and changes nothing.
+    pub(crate) fn tell(&self, summary: &Summary, job: Option<&str>) {
         if let Some(file) = &self.metrics {
-            let job = context.job().map_or(summary.command, |job| &*job.name);
+            let job = job.unwrap_or(summary.command);
             let path = file.to_string_lossy().replace("{job}", &job.replace('/', "-"));
             if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
                 let shown = names::shown(path.as_bytes());
@@ -57,24 +70,23 @@ impl Telling {
             _ => ("--on-problem", &self.on_problem),
         };
         if let Some(command) = command
-            && let Err(why) = hear(command, summary, context)
+            && let Err(why) = hear(command, summary, job)
         {
             streams::tell_wrong(&format!("{option} '{command}' {why}"));
         }
     }
 }
 
-fn hear(command: &str, summary: &Summary, context: &Context) -> Result<(), String> {
+fn hear(command: &str, summary: &Summary, job: Option<&str>) -> Result<(), String> {
     let Summary { heard, exit, text, .. } = summary;
     let number = |number: u64| number.to_string();
-    let job = context.job().map(|job| job.name.clone()).unwrap_or_default();
     let run = heard.run.map(number).unwrap_or_default();
     let mut shell = Command::new("sh");
     shell
         .args(["-c", command])
         .envs([
             ("UTTER_COMMAND", summary.command.to_owned()),
-            ("UTTER_JOB", job.replace('\0', "")),
+            ("UTTER_JOB", job.unwrap_or_default().replace('\0', "")),
             ("UTTER_OUTCOME", RunOutcome::after(*exit).word().to_owned()),
             ("UTTER_EXIT_CODE", (*exit as u8).to_string()),
             ("UTTER_RUN", run),

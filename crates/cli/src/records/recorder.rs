@@ -11,7 +11,6 @@ use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use anyhow::Result;
 use jiff::Timestamp;
 use utter_echo_core::observe::Observer;
 use utter_echo_core::os::Linux;
@@ -170,9 +169,14 @@ impl Recorder {
     }
 
     /// Ends the record, and removes old ones where that is due.
-    pub(crate) fn close(self, came: &Result<Exit>, heard: Heard, keep: &Keep) -> io::Result<()> {
-        let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
-        let cause = came.as_ref().err().map(|error| format!("{error:#}"));
+    pub(crate) fn close(
+        self,
+        came: Result<Exit, &anyhow::Error>,
+        heard: &Heard,
+        keep: &Keep,
+    ) -> io::Result<()> {
+        let exit = came.unwrap_or_else(exit::of_error);
+        let cause = came.err().map(|error| format!("{error:#}"));
         let closed = Closed {
             run: self.run,
             ended: Timestamp::now().to_string(),
@@ -199,9 +203,13 @@ impl Recorder {
     }
 }
 
-/// Leaves a record of a call of a job that failed before it could begin one itself.
-pub(crate) fn of_failed(words: &[OsString], within: Within, came: &Result<Exit>) -> Option<u64> {
-    let command = words.first()?.to_str().and_then(Command::of)?;
+/// Leaves a record of a call of a job that failed before it could begin one itself, with its number.
+pub(crate) fn of_failed(
+    command: Command,
+    words: &[OsString],
+    within: Within,
+    error: &anyhow::Error,
+) -> Option<u64> {
     let quoted = words.iter().map(|word| quoted(word));
     let line = ["utter".to_owned()].into_iter().chain(quoted).collect::<Vec<_>>().join(" ");
     let (began, sides) = (Timestamp::now(), Vec::new());
@@ -209,7 +217,7 @@ pub(crate) fn of_failed(words: &[OsString], within: Within, came: &Result<Exit>)
     // A job is not the worse for a record that cannot be written.
     let recorder = Recorder::begin(call).ok()?;
     let run = recorder.run;
-    recorder.close(came, Heard::default(), &within.keep).ok()?;
+    recorder.close(Err(error), &Heard::default(), &within.keep).ok()?;
     Some(run)
 }
 

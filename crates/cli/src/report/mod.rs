@@ -38,6 +38,8 @@ pub(crate) struct Heard {
     pub(crate) problems: u64,
     /// The number of the run's record.
     pub(crate) run: Option<u64>,
+    /// There was a report, which is told to whoever is to know.
+    pub(crate) is_told: bool,
 }
 
 impl Heard {
@@ -146,6 +148,7 @@ impl Report {
         };
         let mut now = heard.get();
         now.run = recorder.as_ref().map(|recorder| recorder.run);
+        now.is_told = true;
         heard.set(now);
         let summary = text.then(|| {
             let gathered = Rc::default();
@@ -200,7 +203,7 @@ impl Report {
             text.end_with(error);
         }
         if let Some(recorder) = self.recorder.take() {
-            let closed = recorder.close(came, self.heard.get(), keep);
+            let closed = recorder.close(came.as_ref().copied(), &self.heard.get(), keep);
             self.tell_not_recorded(closed.err());
         }
         let text = self.summary.take().map(|(_, gathered)| gathered.take());
