@@ -389,6 +389,8 @@ pub struct Request {
     pub running: Running,
     /// How a move goes about it.
     pub vacating: Vacating,
+    /// The folder in which whoever asks keeps what changes while it runs; it takes no part.
+    pub own: Option<PathBuf>,
     answers: OnceLock<HashMap<Vec<u8>, OnConflict>>,
 }
 
@@ -423,6 +425,7 @@ impl Request {
             safety: Safety::default(),
             running: Running::default(),
             vacating: Vacating::default(),
+            own: None,
             answers: OnceLock::new(),
         }
     }
@@ -461,6 +464,12 @@ impl Request {
     #[must_use]
     pub fn guarded(self, safety: Safety) -> Self {
         Self { safety, ..self }
+    }
+
+    /// Leaving out this folder, wherever it is met.
+    #[must_use]
+    pub fn leaving_out(self, own: Option<PathBuf>) -> Self {
+        Self { own, ..self }
     }
 
     /// Gone about like this.

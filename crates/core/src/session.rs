@@ -10,7 +10,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
 use crate::aside::{Aside, Earlier, PastRun, Shelf};
-use crate::compare::{self, Compared, Comparison, Halt};
+use crate::compare::{self, Compared, Comparison, Halt, Own};
 use crate::departure;
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
@@ -34,6 +34,8 @@ pub struct Session<'a> {
     system: &'a dyn System,
     request: &'a Request,
     caller: Caller,
+    /// The folder that takes no part, if it is there.
+    own: Option<Own>,
     pairs: Vec<Pair>,
     /// The drives below each destination. Found once a run, by planning: until then it is not sure
     /// that the two sides may be touched at all.
@@ -138,6 +140,7 @@ impl<'a> Session<'a> {
             undoes,
             system,
             request,
+            own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
             maps: OnceLock::new(),
@@ -211,6 +214,7 @@ impl<'a> Session<'a> {
             sampled: Mutex::default(),
             keeps_both: moves.then_some(&keeps_both),
             earlier: self.times_of(pair),
+            own: self.own.as_ref(),
             now: Time::now(),
             running: self.request.running,
         };
@@ -539,6 +543,13 @@ impl<'a> Session<'a> {
             }),
         }
     }
+}
+
+/// The folder that takes no part, if it is there.
+fn own_folder(system: &dyn System, path: &Path) -> Option<Own> {
+    let folder = system.open_root(path).ok()?;
+    let identity = system.stat(Entry::Pinned(folder.as_fd())).ok()?.identity;
+    Some(Own { identity, path: path.canonicalize().ok()? })
 }
 
 fn halted(halt: Halt, pair: &Pair) -> PlanError {

@@ -146,6 +146,7 @@ impl Schedule {
             name: job.name.clone(),
             at: job.when.to_string(),
             next: job.when.after(now).take(3).map(|next| next.timestamp().to_string()).collect(),
+            installed: self.install && self.into.is_none(),
             files,
         })
     }

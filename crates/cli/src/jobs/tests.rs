@@ -9,8 +9,20 @@ use super::*;
 use crate::call;
 
 /// Texts of which every option takes some.
-const SAMPLES: [&str; 11] =
-    ["3", "30%", "1K..", "5d..", "2001-01-31..", "content", "file", "removals", "add", "7d", "x"];
+const SAMPLES: [&str; 12] = [
+    "3",
+    "30%",
+    "1K..",
+    "5d..",
+    "2001-01-31..",
+    "22:00..06:00",
+    "content",
+    "file",
+    "removals",
+    "add",
+    "7d",
+    "x",
+];
 
 fn job_of(does: &str, setting: &str) -> Result<Job, WrongCall> {
     let room = tempfile::tempdir().unwrap();

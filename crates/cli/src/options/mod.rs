@@ -23,7 +23,7 @@ use anyhow::Result;
 use clap::Args;
 use utter_echo_core::request::{Places, Request, Safety, Task};
 
-use crate::context::Context;
+use crate::context::{Context, state_folder};
 
 pub(crate) use by_name::{begins_with_drive, drives_named_in, path};
 pub(crate) use carried::Carried;
@@ -63,7 +63,8 @@ impl Comparing {
         context: &Context,
     ) -> Result<Request> {
         let selection = self.selecting.selection(&places.sources, dropping, context)?;
-        let request = Request::new(task, places).selecting(selection);
+        let own = state_folder().map(|folder| folder.join("utter-echo"));
+        let request = Request::new(task, places).selecting(selection).leaving_out(own);
         Ok(self.carried.apply(self.changed.apply(request)))
     }
 }

@@ -1,8 +1,9 @@
 //! Which records may go. Those of runs that went well go first; the last of each job stays, and the last that went well.
 
 use std::collections::HashSet;
-use std::fs::{self, File};
+use std::fs::{self, OpenOptions};
 use std::io;
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
@@ -37,7 +38,7 @@ pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
     if !keep.always && ago.is_some_and(|ago| ago < DAY) {
         return Ok(());
     }
-    File::create(mark)?;
+    OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
     let mut all: Vec<Recorded> = store.runs()?.map(super::Entry::told).collect();
     all.reverse();
     let old = old(&all, keep, Timestamp::now(), |run| room(store, run));

@@ -10,7 +10,7 @@ use aho_corasick::AhoCorasick;
 
 use super::store::Store;
 use super::{Entry, reader};
-use crate::report::events::{Began, Difference, Event, Happened, Problem, Step, Verb};
+use crate::report::events::{Began, Command, Difference, Event, Happened, Problem, Step, Verb};
 use crate::report::exact::Exact;
 
 /// Read at a time.
@@ -54,22 +54,30 @@ pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
     all
 }
 
+/// How a path is called below one side.
+struct Name {
+    below: Vec<u8>,
+    root: PathBuf,
+    is_source: bool,
+}
+
 /// How a path is called in one record.
 struct Asked {
-    /// Relative to one of the sides, with the path of that side.
-    names: Vec<(Vec<u8>, PathBuf)>,
+    /// Relative to one of the sides.
+    names: Vec<Name>,
     needles: AhoCorasick,
 }
 
 impl Asked {
     /// `None` if it lies below no side of the run.
     fn of(began: &Began, path: &Path) -> Option<Self> {
-        let mut names: Vec<(Vec<u8>, PathBuf)> = Vec::new();
-        for side in &began.sides {
+        let mut names: Vec<Name> = Vec::new();
+        for (at, side) in began.sides.iter().enumerate() {
+            let is_source = at + 1 < began.sides.len();
             let root = side.path.to_path();
             let Ok(below) = path.strip_prefix(&root) else { continue };
             let bytes = |path: &Path| path.as_os_str().as_encoded_bytes().to_vec();
-            names.push((bytes(below), root.clone()));
+            names.push(Name { below: bytes(below), root: root.clone(), is_source });
             // Of several sources each is told of under its own name, and so is a single file.
             if let (Some(name), Some(above)) = (root.file_name(), root.parent()) {
                 let named = if below.as_os_str().is_empty() {
@@ -77,10 +85,10 @@ impl Asked {
                 } else {
                     Path::new(name).join(below)
                 };
-                names.push((bytes(&named), above.to_owned()));
+                names.push(Name { below: bytes(&named), root: above.to_owned(), is_source });
             }
         }
-        let needles = names.iter().flat_map(|(name, _)| with_those_above(name)).flat_map(|name| {
+        let needles = names.iter().flat_map(|name| with_those_above(&name.below)).flat_map(|name| {
             // As it stands in the record.
             let text = serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
             [format!("\"path\":{text}"), format!("\"was\":{text}")]
@@ -126,24 +134,30 @@ impl Asked {
         let told = match event {
             Event::Step(step) => {
                 let Step { verb, path, was, reason, outcome, .. } = step;
+                let sides = match verb {
+                    // It is gone from the one, and is in the other.
+                    Verb::Rename if began.command == Command::Move => Sides::Both,
+                    Verb::Vacate => Sides::Source,
+                    _ => Sides::Destination,
+                };
                 // What is renamed goes with all it holds.
-                (path, was, verb.word().into(), reason, outcome, verb == Verb::Rename)
+                (path, was, verb.word().into(), reason, outcome, verb == Verb::Rename, sides)
             }
             Event::Problem(Problem { path: Some(path), operation, cause, .. }) => {
-                (path, None, "problem".into(), format!("{operation}: {cause}"), None, true)
+                (path, None, "problem".into(), format!("{operation}: {cause}"), None, true, Sides::Both)
             }
             Event::Difference(Difference { state, path, was, reason, .. }) => {
-                (path, was, state.word().into(), reason, None, false)
+                (path, was, state.word().into(), reason, None, false, Sides::Both)
             }
             _ => return None,
         };
-        let (path, was, what, reason, outcome, with_all) = told;
+        let (path, was, what, reason, outcome, with_all, sides) = told;
         let is_it = |told: &[u8]| {
-            self.names.iter().find(|(name, _)| {
-                name == told || with_all && with_those_above(name).any(|above| above == told)
+            self.names.iter().filter(|name| sides.have(name)).find(|Name { below, .. }| {
+                below == told || with_all && with_those_above(below).any(|above| above == told)
             })
         };
-        let (_, root) = is_it(path.as_bytes())
+        let Name { root, .. } = is_it(path.as_bytes())
             .or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
         let below = |path: Exact<_>| (&*root.join(path.to_path())).into();
         Some(Happened {
@@ -157,6 +171,20 @@ impl Asked {
             reason,
             outcome,
         })
+    }
+}
+
+/// Where something happened.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Sides {
+    Source,
+    Destination,
+    Both,
+}
+
+impl Sides {
+    fn have(self, name: &Name) -> bool {
+        self == Self::Both || name.is_source == (self == Self::Source)
     }
 }
 

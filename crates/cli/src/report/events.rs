@@ -586,6 +586,8 @@ pub(crate) struct ScheduledJob {
     pub(crate) at: String,
     /// The next three starts; RFC 3339.
     pub(crate) next: Vec<String>,
+    /// The system starts it from now on.
+    pub(crate) installed: bool,
     pub(crate) files: Vec<UnitFile>,
 }
 

@@ -214,6 +214,10 @@ pub(crate) fn note(note: &Note) -> String {
         Note::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
+        Note::OwnLeftOut(path) => {
+            let path = names::shown(path.as_bytes());
+            format!("{path} is left out: utter itself writes there while it runs")
+        }
         Note::MountLeftOut(path) => {
             format!(
                 "{} is another drive mounted in the source; it is left out",
@@ -361,6 +365,7 @@ pub(super) fn note_path(note: &Note) -> Option<&TreePath> {
     match note {
         Note::Mount(path)
         | Note::MountLeftOut(path)
+        | Note::OwnLeftOut(path)
         | Note::DriveWrittenTo(path)
         | Note::DriveLeftAlone(path)
         | Note::OfTheDrive(path) => Some(path),
@@ -376,6 +381,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::MissingFolders(_) => "missing-folders",
         Note::OwnerNotCarried => "owner-not-carried",
         Note::MountLeftOut(_) => "mount-left-out",
+        Note::OwnLeftOut(_) => "own-left-out",
         Note::Ahead(..) => "ahead",
         Note::DriveWrittenTo(_) => "drive-written-to",
         Note::DriveLeftAlone(_) => "drive-left-alone",

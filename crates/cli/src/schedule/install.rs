@@ -34,6 +34,13 @@ pub(crate) enum NotInstalled {
     NoCron(String),
 }
 
+impl NotInstalled {
+    /// Nothing was changed.
+    pub(crate) fn is_wrong_call(&self) -> bool {
+        matches!(self, Self::Foreign(_) | Self::NotThere(_) | Self::NoCron(_))
+    }
+}
+
 impl Manager {
     pub(crate) fn of_caller() -> Self {
         if rustix::process::geteuid().is_root() { Self::Machine } else { Self::User }

@@ -9,7 +9,7 @@ mod when;
 use std::path::PathBuf;
 
 pub(crate) use command_line::CommandLine;
-pub(crate) use install::{Manager, change_table};
+pub(crate) use install::{Manager, NotInstalled, change_table};
 pub(crate) use when::{NoTime, When};
 
 /// A job, and what a scheduler has to know of it.

@@ -16,6 +16,7 @@ pub(crate) mod passage;
 mod proof;
 mod walk;
 
+use std::path::PathBuf;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::{Mutex, PoisonError};
@@ -24,7 +25,7 @@ use crate::aside::Earlier;
 use crate::aspect::Aspect;
 use crate::drives::DriveMap;
 use crate::observe::Observer;
-use crate::os::{Entry, System, Time};
+use crate::os::{Entry, Identity, System, Time};
 use crate::path::TreePath;
 use crate::plan::{Count, Note, Tally};
 use crate::problem::{Cause, Operation, Problem};
@@ -58,9 +59,19 @@ pub(crate) struct Comparison<'a> {
     pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
     /// What a move that was cut short left.
     pub(crate) earlier: Option<&'a Earlier>,
+    /// A folder that takes no part, wherever it is met.
+    pub(crate) own: Option<&'a Own>,
     /// The time of this machine's clock.
     pub(crate) now: Time,
     pub(crate) running: Running,
+}
+
+/// A folder that whoever asked writes to meanwhile.
+#[derive(Debug)]
+pub(crate) struct Own {
+    pub(crate) identity: Identity,
+    /// Without links.
+    pub(crate) path: PathBuf,
 }
 
 /// What this station finds beyond the folders that it gives to the next.

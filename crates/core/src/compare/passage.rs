@@ -1,6 +1,7 @@
 //! Whether what the source has could be renamed to where it goes: on one drive, as it is mounted in one place.
 
 use std::os::fd::{AsFd, BorrowedFd};
+use std::path::Path;
 
 use crate::abilities::Ability;
 use crate::os::{Entry, Flags, Kind, Stat};
@@ -31,17 +32,20 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> Passage {
     if counts_for_one_account(context, there) {
         return Passage::Closed;
     }
-    if has_mounts_below(context) { scope.passage.min(Passage::Open) } else { scope.passage }
+    if holds_what_stays(context) { scope.passage.min(Passage::Open) } else { scope.passage }
 }
 
-/// What is mounted below the source would go along with its folder. True if nobody can tell.
-fn has_mounts_below(context: &Comparison<'_>) -> bool {
+/// What is mounted below the source would go along with its folder, and so would what takes no part. True if nobody
+/// can tell.
+fn holds_what_stays(context: &Comparison<'_>) -> bool {
     let (Ok(mounts), Ok(source)) =
         (context.system.mounts(), sides::real_path(&context.pair.source))
     else {
         return true;
     };
-    mounts.iter().any(|mount| mount.point != source && mount.point.starts_with(&source))
+    let is_below = |path: &Path| path != source && path.starts_with(&source);
+    mounts.iter().any(|mount| is_below(&mount.point))
+        || context.own.is_some_and(|own| is_below(&own.path))
 }
 
 /// A folder whose entries all count for one account of the drive's room takes none of another's.

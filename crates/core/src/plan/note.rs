@@ -13,6 +13,8 @@ pub enum Note {
     Mount(TreePath),
     /// The same, left out as was asked for.
     MountLeftOut(TreePath),
+    /// The folder of the source in which whoever asked keeps what changes meanwhile was left out.
+    OwnLeftOut(TreePath),
     /// A folder in the destination where another drive is mounted, and that the run goes onto.
     DriveWrittenTo(TreePath),
     /// A folder in the destination where another drive is mounted, and that the source has nothing in
@@ -92,6 +94,7 @@ impl Note {
         match self {
             Self::Mount(path) => Self::Mount(moved(path)),
             Self::MountLeftOut(path) => Self::MountLeftOut(moved(path)),
+            Self::OwnLeftOut(path) => Self::OwnLeftOut(moved(path)),
             Self::DriveWrittenTo(path) => Self::DriveWrittenTo(moved(path)),
             Self::DriveLeftAlone(path) => Self::DriveLeftAlone(moved(path)),
             Self::OfTheDrive(path) => Self::OfTheDrive(moved(path)),

@@ -31,8 +31,12 @@ impl Text {
             self.line(&format!("  {what}: {}", names::harmless(&names.join(", "))));
         }
         let Some(stands) = &job.stands else { return };
-        let last = stands.last.as_deref().map(|last| format!(" ({})", when(last)));
-        self.line(&format!("  last run: {}{}", status::stands(stands), last.unwrap_or_default()));
+        if !job.enabled {
+            self.line("  not enabled");
+        }
+        if let Some(last) = &stands.last {
+            self.line(&format!("  last run: {}, {}", when(last), status::stands(stands)));
+        }
         if let Some(at) = stands.at.as_ref().filter(|_| stands.enabled) {
             self.line(&format!("  next run: {} ({})", status::next(stands), names::harmless(at)));
         }

@@ -51,6 +51,7 @@ struct Kept {
     suggestion: Option<String>,
     jobs: Vec<Vec<String>>,
     unwell: Vec<String>,
+    installed: bool,
     runs: Vec<[String; 8]>,
     /// What is told of a past run before what it told itself.
     past: Option<Vec<String>>,

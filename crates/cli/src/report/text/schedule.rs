@@ -18,6 +18,7 @@ impl Text {
         for file in &job.files {
             self.unit_file(file);
         }
+        self.kept.installed = job.installed;
     }
 
     /// What is installed is told by its name, what would be by its lines.
@@ -36,11 +37,12 @@ impl Text {
 
     pub(super) fn schedule(&mut self, totals: &Totals) {
         self.line("");
-        let one = totals.listed == Some(1);
-        self.line(match (self.dry_run, one) {
-            (true, _) => "Nothing was installed; --install does that.",
-            (false, true) => "Installed; the system starts it at these times.",
-            (false, false) => "Installed; the system starts them at these times.",
-        });
+        let what = if totals.listed == Some(1) { "it" } else { "them" };
+        let line = match (self.dry_run, self.kept.installed) {
+            (true, _) => "Nothing was installed; --install does that.".to_owned(),
+            (false, true) => format!("Installed; the system starts {what} at these times."),
+            (false, false) => format!("Written; the system has not been told to start {what}."),
+        };
+        self.line(&line);
     }
 }

@@ -18,7 +18,7 @@ impl Text {
         let never = |time: &Option<String>| time.as_deref().map_or("never".to_owned(), when);
         self.kept.jobs.push(vec![
             names::harmless(&job.name),
-            stands(job),
+            if job.enabled { stands(job) } else { "not enabled".to_owned() },
             never(&job.last),
             job.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
             next(job),
@@ -52,7 +52,6 @@ impl Text {
 pub(super) fn stands(job: &JobStands) -> String {
     let outcome = outcome_words(job.outcome);
     match &job.overdue_since {
-        _ if !job.enabled => "not enabled".to_owned(),
         Some(due) => format!("overdue since {}", when(due)),
         None if job.is_well && job.outcome == RunOutcome::Well => "well".to_owned(),
         None => outcome.to_owned(),

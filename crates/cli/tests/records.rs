@@ -1,0 +1,313 @@
+//! Guarantee: every run leaves a record that tells what the run told; one that is killed is told as cut short, with
+//! what it had done; what becomes of records changes no run; and what ever happened to a path is found again.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use common::{Ran, Room, set_time};
+use serde_json::Value;
+
+const RECORDS: &str = "state/utter-echo/records";
+
+fn lines(ran: &Ran) -> Vec<Value> {
+    ran.out.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+/// All records, the newest first.
+fn history(room: &Room, options: &str) -> Vec<Value> {
+    let ran = room.run(&format!("history --format json {options}"));
+    assert_eq!(ran.code, 0, "{ran:?}");
+    lines(&ran).into_iter().filter(|line| line["kind"] == "recorded").collect()
+}
+
+fn saltmere() -> Room {
+    Room::new()
+        .with("saltmere/lens.svg", "<svg/>")
+        .with("saltmere/logbooks/1931.csv", "lit at dusk, out at dawn")
+        .with("saltmere/logbooks/1932.csv", "lit at dusk")
+        .with("keeper/lens.svg/in the way", "a folder")
+        .with("keeper/old/ledger.csv", "old")
+}
+
+#[test]
+fn a_record_tells_what_the_run_told() {
+    let room = saltmere();
+    let mut number = 0;
+    for line in [
+        "copy saltmere keeper",
+        "mirror --yes --waive removals,nesting --set-aside aside saltmere keeper",
+        "mirror --yes saltmere keeper",
+        "verify --exclude *.svg saltmere keeper",
+        "verify saltmere aside",
+        "copy --dry-run --save-plan plan saltmere fourth",
+        "enact plan",
+        "mirror --removal-limit 0 empty keeper",
+        "mirror --removal-limit 0 saltmere/logbooks keeper",
+        "move saltmere/logbooks third",
+        "copy nowhere fifth",
+    ] {
+        room.write("empty/", "");
+        let ran = room.run(&format!("{line} --format json"));
+        let told = lines(&ran);
+        if line.contains("--dry-run") {
+            continue;
+        }
+        number += 1;
+        let recorded = &history(&room, "")[0];
+        assert_eq!((&recorded["run"], &recorded["closed"]["code"]), (&number.into(), &ran.code.into()), "{line}");
+        let again = lines(&room.run(&format!("history {number} --format json")));
+        assert_eq!(again[1], *recorded, "{line}");
+        // Its own head and totals, and the first and last line of the record, stand around what was told.
+        let inner = again[2..again.len() - 1].iter();
+        let inner = inner.filter(|line| line["kind"] != "began" && line["kind"] != "closed");
+        let text = |lines: &mut dyn Iterator<Item = &Value>| -> Vec<String> {
+            let mut all: Vec<String> = lines.map(ToString::to_string).collect();
+            all.sort();
+            all
+        };
+        assert_eq!(text(&mut inner.into_iter()), text(&mut told.iter()), "{line}");
+    }
+    let undone = room.list("state/utter-echo/moves").into_iter().find(|name| name.ends_with("Z/"));
+    let undone = format!("state/utter-echo/moves/{}", undone.unwrap());
+    assert_eq!(room.run(&format!("undo {undone}")).code, 0);
+    assert_eq!(history(&room, "--limit 1")[0]["command"], "undo");
+    let listed: Vec<_> = history(&room, "").iter().map(|run| run["outcome"].clone()).collect();
+    let expected = [
+        "well", "wrong", "well", "refused", "refused", "well", "different", "well", "well", "well", "problems",
+    ];
+    assert_eq!(listed, expected);
+    // As text, the verdict and the totals are those that were told.
+    let shown = room.run("history 4");
+    assert!(shown.out.contains("\nIdentical: "), "{shown:?}");
+    let shown = room.run("history 1");
+    assert!(shown.out.contains("problem  lens.svg: "), "{shown:?}");
+    assert!(shown.out.contains("\nPartly done: saltmere → keeper in "), "{shown:?}");
+    assert_eq!(shown.err, "");
+    let missing = room.run("history 99");
+    assert_eq!(missing.code, 2, "{missing:?}");
+}
+
+#[test]
+fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
+    let room = saltmere();
+    let told = |path: &str| -> Vec<String> {
+        let ran = room.run(&format!("history --format json --path {path}"));
+        let happened = lines(&ran).into_iter().filter(|line| line["kind"] == "happened");
+        let word = |line: &Value, field: &str| line[field].as_str().unwrap_or_default().to_owned();
+        happened.map(|line| format!("{} {}", line["run"], word(&line, "what"))).collect()
+    };
+    fs::remove_dir_all(room.path("keeper")).unwrap();
+    assert_eq!(room.run("copy saltmere keeper").code, 0);
+    fs::rename(room.path("saltmere/logbooks/1931.csv"), room.path("saltmere/first.csv")).unwrap();
+    assert_eq!(room.run("mirror --yes saltmere keeper").code, 0);
+    assert_eq!(room.run("copy --inside saltmere archive").code, 0);
+    assert_eq!(room.run("move keeper/logbooks attic").code, 0);
+    assert_eq!(told("keeper/logbooks/1931.csv"), ["4 rename", "2 rename", "1 add"]);
+    assert_eq!(told("keeper/first.csv"), ["2 rename"]);
+    // Nothing happened to what was read.
+    assert_eq!(told("saltmere/first.csv"), Vec::<String>::new());
+    assert_eq!(told("archive/saltmere/first.csv"), ["3 add"]);
+    // It went with its folder, in one step.
+    assert_eq!(told("attic/1932.csv"), ["4 rename"]);
+    assert_eq!(told("nowhere"), Vec::<String>::new());
+    let csv = room.run("history --format csv --path keeper/first.csv");
+    assert!(csv.out.starts_with("run,began,job,command,what,path,was,reason,outcome\n2,"), "{csv:?}");
+}
+
+#[test]
+fn a_killed_run_is_cut_short_and_its_record_tells_what_it_had_done() {
+    let room = Room::new();
+    for at in 0..60 {
+        room.write(&format!("saltmere/{at:02}.wav"), &"~".repeat(40_000));
+    }
+    let mut command = room.command("copy --rate 400000 --flush none saltmere keeper");
+    let mut child = command.stdout(Stdio::null()).spawn().unwrap();
+    let begun = Instant::now();
+    let written = || fs::read_dir(room.path("keeper")).map_or(0, Iterator::count);
+    while written() < 20 && begun.elapsed() < Duration::from_secs(60) {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert_eq!(history(&room, "--outcome going-on").len(), 1);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let run = &history(&room, "")[0];
+    assert_eq!((&run["outcome"], &run["closed"]), (&"cut-short".into(), &Value::Null));
+    let there: BTreeSet<String> = room.list("keeper").into_iter().collect();
+    let told = lines(&room.run("history 1 --format json"));
+    let told: BTreeSet<String> = told
+        .iter()
+        .filter(|line| line["kind"] == "step" && line["outcome"] == "done")
+        .filter_map(|line| line["path"].as_str().filter(|path| !path.is_empty()).map(str::to_owned))
+        .collect();
+    // What it did last may not have been written down.
+    assert!(told.is_subset(&there), "{told:?} {there:?}");
+    assert!(told.len() >= 5, "{told:?}");
+    assert_eq!(room.run("copy saltmere keeper").code, 0);
+    assert_eq!(history(&room, "")[0]["outcome"], "well");
+}
+
+#[test]
+fn whatever_becomes_of_the_records_a_run_is_the_same() {
+    type Spoil = fn(&Room);
+    let spoils: [(&str, Spoil); 6] = [
+        ("no place for them", |room| {
+            fs::remove_dir_all(room.path("state")).unwrap();
+            fs::write(room.path("state"), "a file").unwrap();
+        }),
+        ("an index that cannot be written", |room| {
+            let index = room.path(RECORDS).join("index");
+            fs::remove_file(&index).unwrap();
+            fs::create_dir(index).unwrap();
+        }),
+        ("no index", |room| fs::remove_file(room.path(RECORDS).join("index")).unwrap()),
+        ("a damaged index", |room| {
+            let index = room.path(RECORDS).join("index");
+            let text = fs::read_to_string(&index).unwrap();
+            fs::write(index, format!("no JSON\n{}", &text[..text.len() - 9])).unwrap();
+        }),
+        ("records cut short", |room| {
+            for record in fs::read_dir(room.path(RECORDS)).unwrap() {
+                let path = record.unwrap().path();
+                if path.extension().is_some_and(|extension| extension == "zst") {
+                    let length = fs::metadata(&path).unwrap().len();
+                    fs::File::options().write(true).open(path).unwrap().set_len(length / 2).unwrap();
+                }
+            }
+        }),
+        ("records that are no records", |room| {
+            fs::write(room.path(RECORDS).join("00000007-x.jsonl.zst"), "none").unwrap();
+        }),
+    ];
+    for (what, spoil) in spoils {
+        let room = saltmere();
+        assert_eq!(room.run("copy saltmere keeper").code, 3);
+        spoil(&room);
+        let ran = room.run("copy saltmere new");
+        assert_eq!(ran.code, 0, "{what}: {ran:?}");
+        let has_note = ran.out.matches("this run leaves no whole record").count();
+        let is_lost = ["no place for them", "an index that cannot be written"].contains(&what);
+        assert_eq!(has_note, usize::from(is_lost), "{what}: {ran:?}");
+        let listed = room.run("history --format json");
+        if !is_lost {
+            assert_eq!(listed.code, 0, "{what}: {listed:?}");
+            let listed = history(&room, "");
+            assert_eq!(listed[0]["outcome"], "well", "{what}: {listed:?}");
+            let shown = room.run(&format!("history {}", listed.last().unwrap()["run"]));
+            assert_eq!(shown.code, 0, "{what}: {shown:?}");
+        }
+        let found = room.run("history --path keeper/logbooks/1931.csv");
+        assert!(found.code == 0 || is_lost, "{what}: {found:?}");
+    }
+}
+
+#[test]
+fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them() {
+    let room = saltmere();
+    let children: Vec<_> = (0..8)
+        .map(|at| {
+            let mut command = room.command(&format!("copy saltmere new{at}"));
+            command.stdout(Stdio::null()).spawn().unwrap()
+        })
+        .collect();
+    for mut child in children {
+        assert!(child.wait().unwrap().success());
+    }
+    let numbers: BTreeSet<u64> =
+        history(&room, "--outcome well").iter().map(|run| run["run"].as_u64().unwrap()).collect();
+    assert_eq!(numbers, (1..=8).collect());
+    let mode = |path: PathBuf| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    assert_eq!(mode(room.path(RECORDS)), 0o700);
+    for record in room.list(RECORDS) {
+        assert_eq!(mode(room.path(RECORDS).join(&record)), 0o600, "{record}");
+    }
+    let unrecorded = room.run("copy --no-record saltmere other");
+    assert_eq!((unrecorded.code, history(&room, "").len()), (0, 8));
+}
+
+#[test]
+fn runs_are_chosen_by_what_they_were() {
+    let room = saltmere().with("utter.toml", "[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n");
+    room.run("copy saltmere keeper");
+    room.run("run --jobs utter.toml papers");
+    room.run("verify saltmere new");
+    let numbers = |options: &str| -> Vec<u64> {
+        history(&room, options).iter().map(|run| run["run"].as_u64().unwrap()).collect()
+    };
+    assert_eq!(numbers(""), [3, 2, 1]);
+    assert_eq!(numbers("--job papers"), [2]);
+    assert_eq!(numbers("--outcome problems"), [1]);
+    assert_eq!(numbers("--outcome not-well"), [1]);
+    assert_eq!(numbers("--destination new"), [3, 2]);
+    assert_eq!(numbers("--limit 2"), [3, 2]);
+    assert_eq!(numbers("--since 1h"), [3, 2, 1]);
+    assert_eq!(numbers("--since 2100-01-01"), Vec::<u64>::new());
+    assert!(room.run("history --last").out.starts_with("Last run: 3, verify to "));
+    for (wrong, word) in [
+        ("history --outcome good", "an outcome is one of"),
+        ("history --since yesterday", "a length of time like 3d"),
+        ("history 1 --job papers", "cannot be used with"),
+        ("history papers", "invalid value"),
+    ] {
+        let ran = room.run(wrong);
+        assert_eq!(ran.code, 2, "{ran:?}");
+        assert!(ran.err.contains(word), "{ran:?}");
+    }
+}
+
+#[test]
+fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
+    let room = Room::new().with("home/letter", "dear keeper");
+    let run = |line: &str| {
+        let mut command = room.command(line);
+        common::ran(&command.env("XDG_STATE_HOME", room.path("home/.state")).output().unwrap())
+    };
+    for line in ["copy home new", "mirror --yes home new", "verify home new"] {
+        let ran = run(line);
+        assert_eq!(ran.code, 0, "{ran:?}");
+        assert!(ran.out.contains(".state/utter-echo is left out"), "{ran:?}");
+    }
+    assert_eq!(room.list("new"), [".state/", "letter"]);
+    // The folder that it is in stays with it.
+    assert_eq!(run("move home other").code, 0);
+    assert!(room.path("home/.state/utter-echo/records").exists());
+    assert!(!room.path("home/letter").exists());
+    set_time(&room.path("other"), 1_000_000_000);
+}
+
+#[test]
+fn old_records_go_and_the_last_ones_of_each_job_stay() {
+    let file = "[records]\nkeep = \"1h\"\n[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n\
+                [job.lost]\ndoes = \"copy\"\nsource = \"nowhere\"\ndestination = \"lost\"\n";
+    let room = saltmere().with("utter.toml", file);
+    for _ in 0..3 {
+        room.run("run --jobs utter.toml papers lost");
+    }
+    room.run("copy saltmere other");
+    assert_eq!(history(&room, "").len(), 7);
+    // Long ago.
+    let index = room.path(RECORDS).join("index");
+    let text = fs::read_to_string(&index).unwrap();
+    let year = history(&room, "")[0]["began"].as_str().unwrap()[..4].to_owned();
+    let old = text.replace(&format!("\"began\":\"{year}"), "\"began\":\"2020");
+    fs::write(&index, old).unwrap();
+    for record in room.list(RECORDS).iter().filter(|name| name.ends_with(".zst")) {
+        let (number, time) = record.split_once('-').unwrap();
+        let old = format!("{number}-2020{}", &time[4..]);
+        fs::rename(room.path(RECORDS).join(record), room.path(RECORDS).join(old)).unwrap();
+    }
+    room.run("run --jobs utter.toml papers");
+    let left: Vec<u64> =
+        history(&room, "").iter().map(|run| run["run"].as_u64().unwrap()).collect();
+    // The new one, the last by hand, and the last of the other job.
+    assert_eq!(left, [8, 7, 6]);
+    let records = room.list(RECORDS).into_iter().filter(|name| name.ends_with(".zst")).count();
+    assert_eq!(records, 3);
+}
