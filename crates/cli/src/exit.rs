@@ -64,7 +64,9 @@ impl Exit {
             Self::Refused => {
                 "refused by a guard or by whoever was asked, or a move can take nothing away; nothing was touched"
             }
-            Self::EndedEarly => "ended early, since the drive is full or gone, or the hours are over; run it again",
+            Self::EndedEarly => {
+                "ended early, since the drive is full or gone, or the hours are over; run it again"
+            }
             Self::CutOff => "a command that only shows could not write its output",
             Self::Interrupted => "interrupted; run it again to go on",
             Self::Terminated => "terminated; run it again to go on",
@@ -104,7 +106,9 @@ pub(crate) struct Refused(pub(crate) String);
 
 /// A run that may not begin now.
 #[derive(Debug, thiserror::Error)]
-#[error("it is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within")]
+#[error(
+    "it is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within"
+)]
 pub(crate) struct OutOfHours(pub(crate) String, pub(crate) String);
 
 /// Of an error that ended a command. One of no kind known here ended it in the middle.

@@ -87,13 +87,12 @@ fn text(job: &str, summary: &Summary, last_success: Option<f64>) -> Result<Strin
         several("utter_entries", "Steps that the last run did, by kind", entries);
         let bytes = done.iter().map(|(verb, amount)| (*verb, amount.bytes as f64)).collect();
         several("utter_bytes", "Bytes of content of these steps", bytes);
-        let phases = vec![
-            ("planning", ran.seconds - ran.seconds_writing),
-            ("writing", ran.seconds_writing),
-        ];
+        let phases =
+            vec![("planning", ran.seconds - ran.seconds_writing), ("writing", ran.seconds_writing)];
         several("utter_phase_seconds", "What the last run took", phases);
     }
-    if let Some(space) = summary.destination.as_ref().and_then(|path| drives::room(&Linux, path).ok())
+    if let Some(space) =
+        summary.destination.as_ref().and_then(|path| drives::room(&Linux, path).ok())
     {
         let values = vec![("free", space.bytes as f64), ("total", space.total as f64)];
         several("utter_destination_bytes", "The room on the drive of the destination", values);

@@ -37,7 +37,11 @@ impl Signals {
             // In this order: the first signal finds the flag down, and raises it.
             flag::register_conditional_default(signal, Arc::clone(&second))?;
             flag::register(signal, Arc::clone(&second))?;
-            flag::register_usize(signal, Arc::clone(&signals.signal), signal.unsigned_abs() as usize)?;
+            flag::register_usize(
+                signal,
+                Arc::clone(&signals.signal),
+                signal.unsigned_abs() as usize,
+            )?;
         }
         // Nobody asks for it: that it is caught keeps it from ending the process.
         flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)))?;

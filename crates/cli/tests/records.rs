@@ -62,7 +62,11 @@ fn a_record_tells_what_the_run_told() {
         }
         number += 1;
         let recorded = &history(&room, "")[0];
-        assert_eq!((&recorded["run"], &recorded["closed"]["code"]), (&number.into(), &ran.code.into()), "{line}");
+        assert_eq!(
+            (&recorded["run"], &recorded["closed"]["code"]),
+            (&number.into(), &ran.code.into()),
+            "{line}"
+        );
         let again = lines(&room.run(&format!("history {number} --format json")));
         assert_eq!(again[1], *recorded, "{line}");
         // Its own head and totals, and the first and last line of the record, stand around what was told.
@@ -81,7 +85,17 @@ fn a_record_tells_what_the_run_told() {
     assert_eq!(history(&room, "--limit 1")[0]["command"], "undo");
     let listed: Vec<_> = history(&room, "").iter().map(|run| run["outcome"].clone()).collect();
     let expected = [
-        "well", "wrong", "well", "refused", "refused", "well", "different", "well", "well", "well", "problems",
+        "well",
+        "wrong",
+        "well",
+        "refused",
+        "refused",
+        "well",
+        "different",
+        "well",
+        "well",
+        "well",
+        "problems",
     ];
     assert_eq!(listed, expected);
     // As text, the verdict and the totals are those that were told.
@@ -119,7 +133,10 @@ fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
     assert_eq!(told("attic/1932.csv"), ["4 rename"]);
     assert_eq!(told("nowhere"), Vec::<String>::new());
     let csv = room.run("history --format csv --path keeper/first.csv");
-    assert!(csv.out.starts_with("run,began,job,command,what,path,was,reason,outcome\n2,"), "{csv:?}");
+    assert!(
+        csv.out.starts_with("run,began,job,command,what,path,was,reason,outcome\n2,"),
+        "{csv:?}"
+    );
 }
 
 #[test]
@@ -178,7 +195,12 @@ fn whatever_becomes_of_the_records_a_run_is_the_same() {
                 let path = record.unwrap().path();
                 if path.extension().is_some_and(|extension| extension == "zst") {
                     let length = fs::metadata(&path).unwrap().len();
-                    fs::File::options().write(true).open(path).unwrap().set_len(length / 2).unwrap();
+                    fs::File::options()
+                        .write(true)
+                        .open(path)
+                        .unwrap()
+                        .set_len(length / 2)
+                        .unwrap();
                 }
             }
         }),
@@ -234,7 +256,10 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
 
 #[test]
 fn runs_are_chosen_by_what_they_were() {
-    let room = saltmere().with("utter.toml", "[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n");
+    let room = saltmere().with(
+        "utter.toml",
+        "[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n",
+    );
     room.run("copy saltmere keeper");
     room.run("run --jobs utter.toml papers");
     room.run("verify saltmere new");

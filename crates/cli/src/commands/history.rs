@@ -67,7 +67,13 @@ pub(crate) struct History {
     #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Runs", hide_short_help = true)]
     destination: Option<PathBuf>,
     /// List at most this many runs
-    #[arg(long, value_name = "N", default_value = "30", help_heading = "Runs", hide_short_help = true)]
+    #[arg(
+        long,
+        value_name = "N",
+        default_value = "30",
+        help_heading = "Runs",
+        hide_short_help = true
+    )]
     limit: usize,
     /// Of one run, only steps of a kind, like remove, or with this text in their path
     ///
@@ -173,7 +179,8 @@ impl History {
             let job = began.job.as_ref().map(|job| &job.name);
             let is_late = || began.began.parse::<Timestamp>().ok() >= since;
             let there = || began.sides.last().map(|side| side.path.to_path());
-            let lies_there = |wanted: &PathBuf| there().is_some_and(|side| side.starts_with(wanted));
+            let lies_there =
+                |wanted: &PathBuf| there().is_some_and(|side| side.starts_with(wanted));
             (self.job.is_none() || self.job.as_ref() == job)
                 && (since.is_none() || is_late())
                 && destination.as_ref().is_none_or(lies_there)
@@ -258,7 +265,9 @@ impl History {
                     }
                 }
                 Event::Step(_) => {}
-                Event::Problem(Problem { path: None, .. }) | Event::Totals(_) | Event::Closed(_) => {
+                Event::Problem(Problem { path: None, .. })
+                | Event::Totals(_)
+                | Event::Closed(_) => {
                     end.push(event);
                 }
                 event => report.tell(event),

@@ -77,6 +77,8 @@ impl Command for Run {
         }
         let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
+        // What its own report heard is nothing of theirs.
+        context.heard.take();
         let mut due: VecDeque<Job> = jobs.into();
         let mut ran: Vec<JobRan> = Vec::new();
         let mut worst = Exit::Done;
@@ -245,7 +247,8 @@ fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u
     }
     let command = words.first()?.to_str().and_then(events::Command::of)?;
     let job = within.job.name.clone();
-    let run = if has("--no-record") { None } else { records::of_failed(command, words, within, error) };
+    let run =
+        if has("--no-record") { None } else { records::of_failed(command, words, within, error) };
     let summary = Summary {
         command: command.word(),
         destination: None,

@@ -17,8 +17,8 @@ use crate::context::{Context, Within};
 use crate::exit::{self, Exit, wrong_call};
 use crate::jobs::{Job, JobFile};
 use crate::options::{Shown, path};
-use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
 use crate::report::Report;
+use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
 use crate::schedule::{CommandLine, Manager, Scheduled, When, change_table, cron, systemd};
 use crate::terminal::names;
 
@@ -132,7 +132,8 @@ impl Schedule {
 
     fn told(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
         let files = if self.cron {
-            let lines = cron::lines(&job.name, &job.when, &job.command).map(|lines| lines.join("\n"));
+            let lines =
+                cron::lines(&job.name, &job.when, &job.command).map(|lines| lines.join("\n"));
             vec![UnitFile { path: None, text: lines.unwrap_or_default() }]
         } else {
             let folder = self.folder()?;
@@ -192,7 +193,8 @@ impl Schedule {
             report.tell(Event::note("not-in-job-file", text));
         }
         if !job.is_roots && !self.cron {
-            let text = "it starts only while you are logged in, unless 'loginctl enable-linger' was run";
+            let text =
+                "it starts only while you are logged in, unless 'loginctl enable-linger' was run";
             report.tell(Event::note("only-logged-in", text.to_owned()));
         }
     }
@@ -205,7 +207,8 @@ fn command_line(job: &Job, file: &JobFile) -> Result<CommandLine> {
     jobs.push(std::path::absolute(file.path())?);
     let words = vec![program.into(), "run".into(), jobs, "--".into(), OsString::from(&job.name)];
     // Where the records go, so that 'utter status' finds them.
-    let state = std::env::var_os("XDG_STATE_HOME").map(|value| ("XDG_STATE_HOME".to_owned(), value));
+    let state =
+        std::env::var_os("XDG_STATE_HOME").map(|value| ("XDG_STATE_HOME".to_owned(), value));
     Ok(CommandLine { words, environment: state.into_iter().collect() })
 }
 
@@ -217,7 +220,9 @@ fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
     let called = call::parse_within(line, Within::of_job(&job.name), context);
     let request = called.ok().and_then(|called| called.request().ok()).flatten();
     let Some(request) = request else {
-        wrong_call!("the drive of job '{shown}' has to be mounted for that\n  mount it, and call again");
+        wrong_call!(
+            "the drive of job '{shown}' has to be mounted for that\n  mount it, and call again"
+        );
     };
     let drive = drives::beneath(&Linux, &[request.places.destination]).pop().flatten();
     match drive.map(|drive| drive.mounted_at) {

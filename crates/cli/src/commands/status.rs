@@ -58,7 +58,9 @@ impl Command for Status {
             names => names.iter().map(String::as_str).collect(),
         };
         let jobs: Vec<_> = names.iter().map(|name| (*name, file.job(name))).collect();
-        if let Some((_, Err(wrong))) = jobs.iter().find(|(_, job)| job.is_err() && !self.names.is_empty()) {
+        if let Some((_, Err(wrong))) =
+            jobs.iter().find(|(_, job)| job.is_err() && !self.names.is_empty())
+        {
             return Err(wrong.clone().into());
         }
         let report = Report::new(form, head, &context.heard);

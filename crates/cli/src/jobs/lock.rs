@@ -26,7 +26,8 @@ pub(crate) enum Turn {
 /// Asks for a job of a file.
 pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
     // Whoever cannot write it down runs the job all the same.
-    let Some(file) = path(jobs, name).and_then(|path| open(&path).ok().map(|file| (path, file))) else {
+    let Some(file) = path(jobs, name).and_then(|path| open(&path).ok().map(|file| (path, file)))
+    else {
         return Turn::Ours(None);
     };
     let (path, mut file) = file;

@@ -118,7 +118,8 @@ impl JobFile {
             let at = key_span(self.document.as_table(), name);
             if !known.contains(&name) {
                 let what = format!("'{name}' is no part of a job file");
-                let advice = "its parts are [values], [defaults], [records] and a [job.NAME] for each job";
+                let advice =
+                    "its parts are [values], [defaults], [records] and a [job.NAME] for each job";
                 let advice = nearest(name, known.into_iter(), advice);
                 return Err(self.source.wrong(&at, &what, &advice));
             }

@@ -19,7 +19,11 @@ impl Hours {
         let (from, to) = text.split_once("..").ok_or_else(wrong)?;
         let time = |text: &str| Time::strptime("%H:%M", text.trim()).map_err(|_| wrong());
         let (from, to) = (time(from)?, time(to)?);
-        if from == to { Err(format!("{}; they must differ", wrong())) } else { Ok(Self { from, to }) }
+        if from == to {
+            Err(format!("{}; they must differ", wrong()))
+        } else {
+            Ok(Self { from, to })
+        }
     }
 
     /// When the hours are over that go on now.
@@ -42,7 +46,12 @@ mod tests {
     #[test]
     fn hours_can_go_over_midnight() {
         let at = |time: &str| -> Timestamp {
-            format!("2026-11-26T{time}:00").parse::<jiff::civil::DateTime>().unwrap().to_zoned(TimeZone::system()).unwrap().timestamp()
+            format!("2026-11-26T{time}:00")
+                .parse::<jiff::civil::DateTime>()
+                .unwrap()
+                .to_zoned(TimeZone::system())
+                .unwrap()
+                .timestamp()
         };
         let minutes = |hours: &str, time: &str| {
             let end = Hours::read(hours).unwrap().end(at(time)).ok()?;

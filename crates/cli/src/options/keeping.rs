@@ -8,8 +8,8 @@ use super::telling::Telling;
 use crate::context::Context;
 use crate::exit::Exit;
 use crate::records::{Call, Recorder};
-use crate::report::{Kept, Report};
 use crate::report::events::Head;
+use crate::report::{Kept, Report};
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]

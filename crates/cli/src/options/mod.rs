@@ -39,8 +39,8 @@ pub(crate) use safety::{
     AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
 pub(crate) use safety::{RUN_FORM, run_at};
-pub(crate) use telling::Telling;
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
+pub(crate) use telling::Telling;
 
 /// What every command that compares two sides is told about them.
 #[derive(Debug, Args)]

@@ -119,7 +119,9 @@ impl Shown {
     /// The form for a command that has no table to print.
     pub(crate) fn settle(&self) -> Result<Form> {
         if self.format == Format::Csv {
-            wrong_call!("--format csv is for 'verify', 'history' and 'status' alone\n  use text or json");
+            wrong_call!(
+                "--format csv is for 'verify', 'history' and 'status' alone\n  use text or json"
+            );
         }
         Ok(self.settle_any())
     }

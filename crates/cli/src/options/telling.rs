@@ -62,7 +62,9 @@ impl Telling {
             let path = file.to_string_lossy().replace("{job}", &job.replace('/', "-"));
             if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
                 let shown = names::shown(path.as_bytes());
-                streams::tell_wrong(&format!("the metrics cannot be written to '{shown}': {error}"));
+                streams::tell_wrong(&format!(
+                    "the metrics cannot be written to '{shown}': {error}"
+                ));
             }
         }
         let (option, command) = match summary.exit {

@@ -30,8 +30,12 @@ struct Numbered {
 impl Store {
     /// Adds a line, with the lock held.
     pub(super) fn add(&self, line: &[u8]) -> io::Result<()> {
-        let mut file =
-            OpenOptions::new().read(true).append(true).create(true).mode(0o600).open(self.index())?;
+        let mut file = OpenOptions::new()
+            .read(true)
+            .append(true)
+            .create(true)
+            .mode(0o600)
+            .open(self.index())?;
         // What was cut short does not take this line with it.
         let mut whole = if ends_a_line(&mut file)? { Vec::new() } else { b"\n".to_vec() };
         whole.extend_from_slice(line);
@@ -55,7 +59,8 @@ impl Store {
             Some(found) => Some(found),
             None => last(&fs::read(self.index())?),
         };
-        let there = if found.is_none() { self.names()?.last().map(|named| named.run) } else { None };
+        let there =
+            if found.is_none() { self.names()?.last().map(|named| named.run) } else { None };
         Ok(found.or(there).unwrap_or_default() + 1)
     }
 
@@ -64,7 +69,8 @@ impl Store {
         let mut lines = Vec::new();
         for Named { name, .. } in self.names()? {
             let (began, closed) = reader::ends(self, &name);
-            for event in [began.map(Event::Began), closed.map(Event::Closed)].into_iter().flatten() {
+            for event in [began.map(Event::Began), closed.map(Event::Closed)].into_iter().flatten()
+            {
                 lines.extend(line(&event));
             }
         }
@@ -73,7 +79,8 @@ impl Store {
 
     pub(super) fn replace_index(&self, lines: &[u8]) -> io::Result<()> {
         let new = self.index().with_extension("new");
-        let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
+        let mut file =
+            OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
         file.write_all(lines)?;
         fs::rename(new, self.index())
     }
@@ -126,12 +133,13 @@ impl Iterator for Runs {
                 continue;
             }
             let Ok(Event::Began(began)) = serde_json::from_slice(line) else { continue };
-            let closed = self.closed.remove(&began.run).and_then(|(begin, end)| {
-                match serde_json::from_slice(&self.bytes[begin..end]) {
-                    Ok(Event::Closed(closed)) => Some(closed),
-                    _ => None,
-                }
-            });
+            let closed =
+                self.closed.remove(&began.run).and_then(
+                    |(begin, end)| match serde_json::from_slice(&self.bytes[begin..end]) {
+                        Ok(Event::Closed(closed)) => Some(closed),
+                        _ => None,
+                    },
+                );
             return Some(Entry { began, closed, store: self.store.clone() });
         }
         None

@@ -3,8 +3,8 @@
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 
-use super::store::Store;
 use super::Entry;
+use super::store::Store;
 use crate::report::events::{Began, Closed, Event};
 
 /// The lines of a record, in the order in which they were told.

@@ -91,11 +91,8 @@ impl Recorder {
         let (run, name) = (began.run, Named::new(began.run, &stamp(&began.began)).name);
         let first = line(&Event::Began(began));
         store.add(&first)?;
-        let open = OpenOptions::new()
-            .append(true)
-            .create_new(true)
-            .mode(0o600)
-            .open(store.record(&name));
+        let open =
+            OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
         // Nobody else has one that was just made.
         try_lock(&file)?;

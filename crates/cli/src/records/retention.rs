@@ -69,7 +69,12 @@ fn room(store: &Store, run: &Recorded) -> u64 {
 }
 
 /// Which of these runs, the oldest first, may go.
-fn old(all: &[Recorded], keep: &Keep, now: Timestamp, room: impl Fn(&Recorded) -> u64) -> HashSet<u64> {
+fn old(
+    all: &[Recorded],
+    keep: &Keep,
+    now: Timestamp,
+    room: impl Fn(&Recorded) -> u64,
+) -> HashSet<u64> {
     let (mut seen, mut seen_well, mut needed) = (HashSet::new(), HashSet::new(), HashSet::new());
     for run in all.iter().rev() {
         let job = run.began.job.as_ref().map(|job| &job.name);
@@ -92,8 +97,7 @@ fn old(all: &[Recorded], keep: &Keep, now: Timestamp, room: impl Fn(&Recorded) -
             gone.insert(run.began.run);
         }
     }
-    let mut rooms: u64 =
-        all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
+    let mut rooms: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
     let by_worth = all.iter().filter(is_well).chain(all.iter().filter(|run| !is_well(run)));
     for run in by_worth.filter(|run| !is_needed(run)) {
         if rooms <= keep.at_most {

@@ -88,11 +88,13 @@ impl Asked {
                 names.push(Name { below: bytes(&named), root: above.to_owned(), is_source });
             }
         }
-        let needles = names.iter().flat_map(|name| with_those_above(&name.below)).flat_map(|name| {
-            // As it stands in the record.
-            let text = serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
-            [format!("\"path\":{text}"), format!("\"was\":{text}")]
-        });
+        let needles =
+            names.iter().flat_map(|name| with_those_above(&name.below)).flat_map(|name| {
+                // As it stands in the record.
+                let text =
+                    serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
+                [format!("\"path\":{text}"), format!("\"was\":{text}")]
+            });
         let needles = AhoCorasick::new(needles).ok()?;
         (!names.is_empty()).then_some(Self { names, needles })
     }
@@ -143,9 +145,15 @@ impl Asked {
                 // What is renamed goes with all it holds.
                 (path, was, verb.word().into(), reason, outcome, verb == Verb::Rename, sides)
             }
-            Event::Problem(Problem { path: Some(path), operation, cause, .. }) => {
-                (path, None, "problem".into(), format!("{operation}: {cause}"), None, true, Sides::Both)
-            }
+            Event::Problem(Problem { path: Some(path), operation, cause, .. }) => (
+                path,
+                None,
+                "problem".into(),
+                format!("{operation}: {cause}"),
+                None,
+                true,
+                Sides::Both,
+            ),
             Event::Difference(Difference { state, path, was, reason, .. }) => {
                 (path, was, state.word().into(), reason, None, false, Sides::Both)
             }
@@ -157,8 +165,8 @@ impl Asked {
                 below == told || with_all && with_those_above(below).any(|above| above == told)
             })
         };
-        let Name { root, .. } = is_it(path.as_bytes())
-            .or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
+        let Name { root, .. } =
+            is_it(path.as_bytes()).or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
         let below = |path: Exact<_>| (&*root.join(path.to_path())).into();
         Some(Happened {
             run: began.run,

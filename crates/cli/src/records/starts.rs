@@ -51,7 +51,8 @@ impl Store {
             jobs.iter().map(|job| ((*job).to_owned(), Starts::default())).collect();
         let mut open: HashMap<String, Seen> = HashMap::new();
         for run in self.runs()? {
-            let Some(job) = run.began.job.clone().filter(|job| known.contains_key(&job.name)) else {
+            let Some(job) = run.began.job.clone().filter(|job| known.contains_key(&job.name))
+            else {
                 continue;
             };
             let (start, calls) = open.entry(job.name.clone()).or_insert((job.start, Vec::new()));

@@ -56,7 +56,8 @@ impl Store {
     /// Keeps others from changing the index as long as it is held.
     pub(super) fn lock(&self) -> io::Result<File> {
         let file = self.folder.join("lock");
-        let file = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(file)?;
+        let file =
+            OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(file)?;
         let begun = Instant::now();
         while !try_lock(&file)? {
             if begun.elapsed() > PATIENCE {

@@ -21,8 +21,18 @@ type Heads = &'static [&'static str];
 const DIFFERENCES: Heads = &["difference", "type", "path", "bytes", "reason"];
 const STEPS: Heads = &["step", "type", "path", "bytes", "reason", "outcome"];
 const RUNS: Heads = &[
-    "run", "began", "command", "job", "destination", "outcome", "code", "entries", "bytes",
-    "seconds", "problems", "cause",
+    "run",
+    "began",
+    "command",
+    "job",
+    "destination",
+    "outcome",
+    "code",
+    "entries",
+    "bytes",
+    "seconds",
+    "problems",
+    "cause",
 ];
 const HAPPENED: Heads =
     &["run", "began", "job", "command", "what", "path", "was", "reason", "outcome"];

@@ -658,7 +658,8 @@ pub(crate) struct Verbs {
 impl Verbs {
     /// Each with its word.
     pub(crate) fn named(&self) -> [(&'static str, Amount); 6] {
-        let words = [Verb::Add, Verb::Replace, Verb::Adjust, Verb::Rename, Verb::Remove, Verb::Vacate];
+        let words =
+            [Verb::Add, Verb::Replace, Verb::Adjust, Verb::Rename, Verb::Remove, Verb::Vacate];
         let amounts = self.amounts();
         std::array::from_fn(|at| (words[at].word(), amounts[at]))
     }

@@ -190,7 +190,10 @@ impl Report {
 
     fn tell_not_recorded(&self, failure: Option<io::Error>) {
         if let Some(error) = failure.filter(|_| !self.is_told.replace(true)) {
-            self.tell(Event::note("no-record", format!("this run leaves no whole record: {error}")));
+            self.tell(Event::note(
+                "no-record",
+                format!("this run leaves no whole record: {error}"),
+            ));
         }
     }
 

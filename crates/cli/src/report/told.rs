@@ -19,8 +19,8 @@ use utter_echo_core::{self as core, Overview, StepOutcome, drives};
 
 use super::events::{
     Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Fate, Found, Head,
-    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says, Selected, Side,
-    Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
+    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says,
+    Selected, Side, Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
 };
 use super::exact::Sources;
 use super::words;

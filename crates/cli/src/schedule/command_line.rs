@@ -33,7 +33,8 @@ impl CommandLine {
 
     /// As the rest of a line for cron.
     pub(super) fn for_cron(&self) -> String {
-        let variables = self.environment.iter().map(|(name, value)| format!("{name}={}", quoted(value)));
+        let variables =
+            self.environment.iter().map(|(name, value)| format!("{name}={}", quoted(value)));
         let nice = ["nice".to_owned(), "-n".to_owned(), "19".to_owned()];
         let words = self.words.iter().map(|word| quoted(word));
         let line: Vec<String> = variables.chain(nice).chain(words).collect();

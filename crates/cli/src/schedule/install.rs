@@ -55,7 +55,12 @@ impl Manager {
     }
 
     /// Writes units into their folder, and has the last of them started at its times.
-    pub(crate) fn install(self, folder: &Path, units: &[Unit], starts: bool) -> Result<(), NotInstalled> {
+    pub(crate) fn install(
+        self,
+        folder: &Path,
+        units: &[Unit],
+        starts: bool,
+    ) -> Result<(), NotInstalled> {
         for unit in units {
             refuse_foreign(&folder.join(&unit.name))?;
         }
@@ -81,7 +86,8 @@ impl Manager {
         for unit in &there {
             refuse_foreign(&folder.join(unit))?;
         }
-        let stopped = if stops { self.call(folder, &["disable", "--now", there[0]]) } else { Ok(()) };
+        let stopped =
+            if stops { self.call(folder, &["disable", "--now", there[0]]) } else { Ok(()) };
         for unit in there {
             let path = folder.join(unit);
             fs::remove_file(&path).map_err(|error| NotInstalled::Unwritable(path, error))?;
@@ -95,7 +101,8 @@ impl Manager {
             Self::Machine => &[],
             Self::User => &["--user"],
         };
-        let line = ["systemctl"].iter().chain(own).chain(words).copied().collect::<Vec<_>>().join(" ");
+        let line =
+            ["systemctl"].iter().chain(own).chain(words).copied().collect::<Vec<_>>().join(" ");
         let failed = |why| NotInstalled::NotStarted(folder.to_owned(), line.clone(), why);
         match Command::new("systemctl").args(own).args(words).stdin(Stdio::null()).output() {
             Ok(output) if output.status.success() => Ok(()),
@@ -129,7 +136,8 @@ fn write(folder: &Path, unit: &Unit) -> io::Result<()> {
 /// Replaces the user's table of cron by what `change` makes of it.
 pub(crate) fn change_table(change: impl FnOnce(&str) -> String) -> Result<(), NotInstalled> {
     let no_cron = |error: io::Error| NotInstalled::NoCron(format!("cannot be run: {error}"));
-    let listed = Command::new("crontab").arg("-l").stdin(Stdio::null()).output().map_err(no_cron)?;
+    let listed =
+        Command::new("crontab").arg("-l").stdin(Stdio::null()).output().map_err(no_cron)?;
     // Without a table there is nothing to list.
     let table = if listed.status.success() { listed.stdout } else { Vec::new() };
     let told = String::from_utf8_lossy(&listed.stderr).to_lowercase();
@@ -138,7 +146,8 @@ pub(crate) fn change_table(change: impl FnOnce(&str) -> String) -> Result<(), No
     }
     let table = String::from_utf8(table)
         .map_err(|_| NotInstalled::NoCron("has a table that is not UTF-8".to_owned()))?;
-    let mut writing = Command::new("crontab").arg("-").stdin(Stdio::piped()).spawn().map_err(no_cron)?;
+    let mut writing =
+        Command::new("crontab").arg("-").stdin(Stdio::piped()).spawn().map_err(no_cron)?;
     if let Some(mut stdin) = writing.stdin.take() {
         stdin.write_all(change(&table).as_bytes()).map_err(no_cron)?;
     }

@@ -96,7 +96,9 @@ fn escaped(part: &[u8]) -> String {
     for (at, byte) in part.iter().enumerate() {
         match byte {
             b'.' if at == 0 => name.push_str("\\x2e"),
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'_' | b'.' | b':' => name.push(char::from(*byte)),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'_' | b'.' | b':' => {
+                name.push(char::from(*byte))
+            }
             _ => _ = write!(name, "\\x{byte:02x}"),
         }
     }

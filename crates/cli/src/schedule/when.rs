@@ -117,7 +117,8 @@ fn position(day: Weekday) -> usize {
 
 fn clock(text: &str) -> Option<Time> {
     let (hour, minute) = text.split_once(':')?;
-    let is_number = |text: &str| (1..=2).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_digit());
+    let is_number =
+        |text: &str| (1..=2).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_digit());
     if !is_number(hour) || minute.len() != 2 || !is_number(minute) {
         return None;
     }
@@ -128,9 +129,11 @@ impl When {
     /// What the clock shows at the starts of a day, in their order.
     fn on(&self, date: Date) -> Vec<DateTime> {
         match self {
-            Self::On(days, time) => {
-                days.contains(&date.weekday()).then(|| date.to_datetime(*time)).into_iter().collect()
-            }
+            Self::On(days, time) => days
+                .contains(&date.weekday())
+                .then(|| date.to_datetime(*time))
+                .into_iter()
+                .collect(),
             Self::Monthly(day, time) => {
                 (date.day() == *day).then(|| date.to_datetime(*time)).into_iter().collect()
             }
@@ -175,7 +178,9 @@ impl When {
         let all = match self {
             Self::On(days, time) if days.len() == 7 => format!("*-*-* {}", at(time)),
             Self::On(days, time) => {
-                let days = days.iter().map(|day| &["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)][..]);
+                let days = days.iter().map(|day| {
+                    &["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)][..]
+                });
                 format!("{} *-*-* {}", days.collect::<Vec<_>>().join(","), at(time))
             }
             Self::Monthly(day, time) => format!("*-*-{day:02} {}", at(time)),
@@ -184,7 +189,8 @@ impl When {
             Self::Mounted => return Vec::new(),
         };
         let passed_over = self.passed_over(now);
-        let once = passed_over.into_iter().map(|start| start.strftime("%Y-%m-%d %H:%M:%S").to_string());
+        let once =
+            passed_over.into_iter().map(|start| start.strftime("%Y-%m-%d %H:%M:%S").to_string());
         [all].into_iter().chain(once).collect()
     }
 
@@ -194,10 +200,13 @@ impl When {
         if matches!(self, Self::Every(_)) {
             return Vec::new();
         }
-        let end: Timestamp = now.checked_add(10.years()).map_or(Timestamp::MAX, |end| end.timestamp());
+        let end: Timestamp =
+            now.checked_add(10.years()).map_or(Timestamp::MAX, |end| end.timestamp());
         let zone = now.time_zone();
         let changes = zone.following(now.timestamp()).map(|change| change.timestamp());
-        let days = changes.take_while(|change| *change < end).map(|change| change.to_zoned(zone.clone()).date());
+        let days = changes
+            .take_while(|change| *change < end)
+            .map(|change| change.to_zoned(zone.clone()).date());
         let starts = days.flat_map(|date| self.on(date));
         let is_gap = |shown: &DateTime| {
             matches!(zone.to_ambiguous_timestamp(*shown).offset(), AmbiguousOffset::Gap { .. })
@@ -267,7 +276,8 @@ mod tests {
     }
 
     fn any_now() -> impl Strategy<Value = Zoned> {
-        let zones = ["UTC", "Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata"];
+        let zones =
+            ["UTC", "Europe/Berlin", "America/New_York", "Australia/Lord_Howe", "Asia/Kolkata"];
         (1_700_000_000..1_900_000_000_i64, proptest::sample::select(zones.to_vec())).prop_map(
             |(secs, zone)| {
                 Timestamp::from_second(secs).unwrap().to_zoned(TimeZone::get(zone).unwrap())
@@ -323,8 +333,19 @@ mod tests {
     #[test]
     fn what_is_no_time_is_told_with_what_is() {
         for wrong in [
-            "", "daily", "daily 25:00", "daily 2:3", "dayly 02:30", "every 7 minutes", "every 0 hours",
-            "every 5 hours", "monthly 31 02:30", "monthly x 02:30", "mondays,x 02:30", "when", "02:30",
+            "",
+            "daily",
+            "daily 25:00",
+            "daily 2:3",
+            "dayly 02:30",
+            "every 7 minutes",
+            "every 0 hours",
+            "every 5 hours",
+            "monthly 31 02:30",
+            "monthly x 02:30",
+            "mondays,x 02:30",
+            "when",
+            "02:30",
         ] {
             let error = wrong.parse::<When>().unwrap_err().to_string();
             assert!(error.contains("'daily 02:30'"), "{wrong}: {error}");

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
-use utter_echo_core::observe::Observer;
 use utter_echo_core::StepOutcome;
+use utter_echo_core::observe::Observer;
 use utter_echo_core::plan::Plan;
 
 use super::{names, streams, units};

@@ -49,7 +49,11 @@ pub(crate) fn tell(line: &str) {
 /// What is wrong, and then what to do next.
 pub(crate) fn tell_wrong(message: &str) {
     let message = format!("{LABEL}utter:{LABEL:#} {}", names::harmless(message));
-    tell(&if is_journal() { message.lines().map(of_journal).collect::<Vec<_>>().join("\n") } else { message });
+    tell(&if is_journal() {
+        message.lines().map(of_journal).collect::<Vec<_>>().join("\n")
+    } else {
+        message
+    });
 }
 
 /// A line with the priority of an error, as the journal of systemd reads it (`sd-daemon(3)`).

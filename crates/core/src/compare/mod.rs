@@ -16,9 +16,9 @@ pub(crate) mod passage;
 mod proof;
 mod walk;
 
-use std::path::PathBuf;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
+use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 
 use crate::aside::Earlier;

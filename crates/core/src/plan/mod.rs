@@ -86,7 +86,9 @@ impl Plan {
         let at = self.parts.partition_point(|part| part.first <= number).checked_sub(1)?;
         let (part, prefix) = (&self.parts[at], self.prefixes.get(at)?);
         let (folder, slot) = match part.at(number)? {
-            At::Root(step) => return Some(placed(part, prefix, number, &TreePath::default(), step)),
+            At::Root(step) => {
+                return Some(placed(part, prefix, number, &TreePath::default(), step));
+            }
             At::Below(folder, slot) => (folder, slot),
         };
         let (path, folder) = (part.folder_path(folder), &part.folders[folder]);

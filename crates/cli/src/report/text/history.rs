@@ -64,7 +64,8 @@ impl Text {
 
     pub(super) fn happened(&mut self, happened: &Happened) {
         let Happened { run, began, job, command, path, was, what, reason, outcome } = happened;
-        let job = job.as_ref().map_or_else(|| command.word().to_owned(), |job| format!("job {job}"));
+        let job =
+            job.as_ref().map_or_else(|| command.word().to_owned(), |job| format!("job {job}"));
         let job = names::harmless(&job);
         self.line(&format!("{HEADING}{}{HEADING:#}  run {run}, {job}", when(began)));
         let became = match outcome {
@@ -99,7 +100,9 @@ fn what(run: &Recorded) -> String {
 fn told(run: &Recorded) -> String {
     let problems = run.closed.as_ref().map(|closed| closed.problems);
     match (run.outcome, problems) {
-        (RunOutcome::Problems, Some(problems @ 1..)) => units::counted(problems, "problem", "problems"),
+        (RunOutcome::Problems, Some(problems @ 1..)) => {
+            units::counted(problems, "problem", "problems")
+        }
         (outcome, _) => outcome_words(outcome).to_owned(),
     }
 }
@@ -123,7 +126,8 @@ fn lines(run: &Recorded) -> Vec<String> {
     lines.push(format!("  began {time}{took}; by {by}, process {}", began.process));
     lines.extend(began.sides.iter().map(|side| format!("  {}", place(side))));
     if let Some(cause) = run.closed.as_ref().and_then(|closed| closed.cause.as_ref()) {
-        lines.push(format!("  {BAD}it could not be carried out:{BAD:#} {}", names::harmless(cause)));
+        lines
+            .push(format!("  {BAD}it could not be carried out:{BAD:#} {}", names::harmless(cause)));
     }
     lines
 }

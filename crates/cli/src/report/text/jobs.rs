@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use super::history::when;
-use super::{Text, status};
 use super::styles::{BAD, FAINT, HEADING};
-use crate::report::events::{Command, RunOutcome, JobRan, JobTold, Totals};
+use super::{Text, status};
+use crate::report::events::{Command, JobRan, JobTold, RunOutcome, Totals};
 use crate::terminal::{names, units};
 
 /// The heads of the table of jobs that ran.

@@ -152,14 +152,19 @@ impl Sink for Text {
         match event {
             Event::Note(note) => self.note(note),
             Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
-            Event::Head(head) if self.command == Command::History && head.command != Command::History => {
+            Event::Head(head)
+                if self.command == Command::History && head.command != Command::History =>
+            {
                 self.replay(head);
             }
             Event::Head(_) | Event::Step(_) | Event::Began(_) | Event::Closed(_) => {}
             Event::Difference(difference) => self.difference(difference),
             Event::Found(found) => self.found(found),
             Event::Problem(problem) if self.is_past => {
-                self.line(&format!("{BAD}problem{BAD:#}  {}", names::harmless(&problem_text(problem))));
+                self.line(&format!(
+                    "{BAD}problem{BAD:#}  {}",
+                    names::harmless(&problem_text(problem))
+                ));
             }
             Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
             Event::Rule(rule) => self.rule(rule),

@@ -23,7 +23,8 @@ impl Text {
 
     /// What is installed is told by its name, what would be by its lines.
     fn unit_file(&mut self, UnitFile { path, text }: &UnitFile) {
-        let place = path.as_ref().map_or_else(|| "the table of cron".to_owned(), |path| path.shown());
+        let place =
+            path.as_ref().map_or_else(|| "the table of cron".to_owned(), |path| path.shown());
         if !self.dry_run {
             self.line(&format!("  in {place}"));
             return;
@@ -37,6 +38,7 @@ impl Text {
 
     pub(super) fn schedule(&mut self, totals: &Totals) {
         self.line("");
+        self.tell_kept(|kept| &mut kept.notes);
         let what = if totals.listed == Some(1) { "it" } else { "them" };
         let line = match (self.dry_run, self.kept.installed) {
             (true, _) => "Nothing was installed; --install does that.".to_owned(),
