@@ -64,7 +64,7 @@ fn all_is_well_only_if_it_is() {
         (said.0, said.1.to_owned())
     };
     let is = |job: &str, well: bool, word: &str| {
-        assert_eq!(outcome(job), (well, word.to_owned()), "{job}")
+        assert_eq!(outcome(job), (well, word.to_owned()), "{job}");
     };
     is("papers", false, "never-run");
     is("old", true, "never-run");

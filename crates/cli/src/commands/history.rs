@@ -35,13 +35,13 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct History {
     /// The number of a run, to show all of it [default: list the runs]
-    #[arg(value_name = "RUN", conflicts_with_all = ["history_path", "last", "job", "outcome", "since", "destination", "limit"])]
+    #[arg(value_name = "RUN", conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
     run: Option<u64>,
     /// Tell what ever happened to this path, in which run, and why
     ///
     /// Default: the runs are listed.
-    #[arg(long = "path", id = "history_path", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = path(), help_heading = "Runs", conflicts_with = "last")]
-    history_path: Option<PathBuf>,
+    #[arg(long = "path", id = "told_of", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = path(), help_heading = "Runs", conflicts_with = "last")]
+    told_of: Option<PathBuf>,
     /// Tell the last run in one line, as for a login message
     #[arg(long, help_heading = "Runs")]
     last: bool,
@@ -124,14 +124,15 @@ impl Command for History {
             WrongCall(format!("the records in '{folder}' cannot be read"))
         };
         let report = Report::new(form, Head::new(events::Command::History), &context.heard);
-        let listed = match (&self.run, &self.history_path) {
+        let listed = match (&self.run, &self.told_of) {
             (Some(run), _) => {
                 let Some(run) = store.run(*run).with_context(unread)? else {
                     wrong_call!(
                         "there is no record of a run {run}\n  'utter history' lists the runs with their numbers"
                     );
                 };
-                self.show(&store, run, &report)?
+                self.show(&store, run, &report);
+                1
             }
             (None, Some(path)) => {
                 self.tell_of(path, &store, &report, context).with_context(unread)?
@@ -213,7 +214,7 @@ impl History {
     }
 
     /// Everything that one run told, its steps page by page.
-    fn show(&self, store: &Store, run: Entry, report: &Report) -> Result<u64> {
+    fn show(&self, store: &Store, run: Entry, report: &Report) {
         let lines = run.lines(store);
         let told = run.told();
         let is_whole = told.closed.is_some();
@@ -223,7 +224,7 @@ impl History {
             Err(error) => {
                 let text = format!("only this is left of its record: {error}");
                 report.tell(Event::note("passed-over", text));
-                return Ok(1);
+                return;
             }
         };
         let steps = self.replay(&mut lines, report);
@@ -246,7 +247,6 @@ impl History {
             let next = if steps > last { next } else { String::new() };
             report.tell(Event::note("page", shown + &next));
         }
-        Ok(1)
     }
 
     /// Tells the lines of a record again; returns how many steps there are of those that were asked for.

@@ -13,7 +13,7 @@ use super::jobs::Asked;
 use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::jobs::lock::{self, Turn};
+use crate::jobs::lock::{self, Lock, Turn};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
 use crate::options::{Hours, Telling};
@@ -94,7 +94,11 @@ impl Command for Run {
             report.tell(Event::Job(JobTold::from(&job)));
             let began = Instant::now();
             let (exit, heard) = match self.turn(&job, &file, signals) {
-                Turn::Ours(_lock) => self.run_job(&job, &keep, context),
+                Turn::Ours(lock) => {
+                    let came = self.run_job(&job, &keep, context);
+                    lock.release();
+                    came
+                }
                 Turn::Of(process) => {
                     report.tell(told::job_in_use(&job.name, process));
                     (Exit::Refused, Heard::default())
@@ -133,7 +137,7 @@ impl Run {
     /// Whether it is this process that may run a job. A dry run is in nobody's way.
     fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> Turn {
         match (self.dry_run, self.queue) {
-            (true, _) => Turn::Ours(None),
+            (true, _) => Turn::Ours(Lock::default()),
             (false, true) => lock::wait(file.path(), &job.name, signals),
             (false, false) => lock::take(file.path(), &job.name),
         }

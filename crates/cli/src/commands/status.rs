@@ -16,6 +16,7 @@ use super::jobs::JobFileOption;
 use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit};
+use crate::jobs::lock::{self, Look};
 use crate::jobs::{Job, JobFile};
 use crate::options::Shown;
 use crate::records::{Starts, Store};
@@ -69,7 +70,9 @@ impl Command for Status {
         for (name, job) in jobs {
             match job {
                 Ok(job) => {
-                    let stands = JobStands::of(&job, known.remove(name).unwrap_or_default(), &now);
+                    let starts = known.remove(name).unwrap_or_default();
+                    let look = lock::look(file.path(), name);
+                    let stands = JobStands::of(&job, (starts, look), &now);
                     let rooms = rooms(&job, context);
                     problems += u64::from(!stands.is_well);
                     report.tell(Event::JobStands(JobStands { rooms, ..stands }));
@@ -88,16 +91,20 @@ impl Command for Status {
 /// What the records tell of jobs.
 pub(super) fn known(names: &[&str], report: &Report) -> HashMap<String, Starts> {
     let known = Store::find().map(|store| store.starts(names));
-    known.transpose().map(Option::unwrap_or_default).unwrap_or_else(|error| {
-        let text = format!("the records of past runs cannot be read: {error}");
-        report.tell(Event::note("passed-over", text));
-        HashMap::new()
-    })
+    match known {
+        Some(Ok(known)) => known,
+        Some(Err(error)) => {
+            let text = format!("the records of past runs cannot be read: {error}");
+            report.tell(Event::note("passed-over", text));
+            HashMap::new()
+        }
+        None => HashMap::new(),
+    }
 }
 
 impl JobStands {
     /// What the records say of a job, against when it is to run.
-    pub(super) fn of(job: &Job, starts: Starts, now: &Zoned) -> Self {
+    pub(super) fn of(job: &Job, (starts, look): (Starts, Look), now: &Zoned) -> Self {
         let time = |text: &String| text.parse::<Timestamp>().ok();
         let Starts { last, last_ended, last_well } = starts;
         let at = job.at.as_ref().filter(|_| job.enabled);
@@ -109,12 +116,19 @@ impl JobStands {
             began.filter(|began| *began < due.timestamp()).map(|_| due)
         });
         let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Well);
+        let ended_well = ended_well && look != Look::CutShort;
+        let outcome = match (look, last.as_ref()) {
+            (Look::GoingOn, _) => RunOutcome::GoingOn,
+            // It may have been killed before it could leave a record.
+            (Look::CutShort, _) => RunOutcome::CutShort,
+            (Look::Ended, last) => last.map_or(RunOutcome::NeverRun, |last| last.outcome),
+        };
         let next = at.and_then(|when| when.after(now).next());
         Self {
             name: job.name.clone(),
             enabled: job.enabled,
             is_well: !job.enabled || ended_well && overdue_since.is_none(),
-            outcome: last.as_ref().map_or(RunOutcome::NeverRun, |last| last.outcome),
+            outcome,
             run: last.as_ref().map(|last| last.run),
             last: last.map(|last| last.began),
             last_well: last_well.map(|last| last.began),
@@ -146,7 +160,8 @@ pub(super) fn standing(file: &JobFile, report: &Report, now: &Zoned) -> HashMap<
     let jobs = names.iter().filter_map(|name| file.job(name).ok());
     jobs.map(|job| {
         let starts = known.remove(&job.name).unwrap_or_default();
-        (job.name.clone(), JobStands::of(&job, starts, now))
+        let look = lock::look(file.path(), &job.name);
+        (job.name.clone(), JobStands::of(&job, (starts, look), now))
     })
     .collect()
 }

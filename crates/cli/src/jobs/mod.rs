@@ -142,13 +142,11 @@ impl JobFile {
         let table = self.document.get("records").and_then(Item::as_table_like);
         for setting in table.map(settings).unwrap_or_default() {
             let (key, at) = (setting.key, setting.value_at());
-            let text = match setting.value {
-                Item::Value(Value::String(text)) => text.value().as_str(),
-                _ => {
-                    let what = format!("'{key}' takes a text");
-                    return Err(self.source.wrong(&at, &what, &format!("write {key} = \"…\"")));
-                }
+            let Item::Value(Value::String(text)) = setting.value else {
+                let what = format!("'{key}' takes a text");
+                return Err(self.source.wrong(&at, &what, &format!("write {key} = \"…\"")));
             };
+            let text = text.value();
             let wrong = |why: String| self.source.wrong(&at, &why, "write it like 180d or 2GiB");
             match key {
                 "keep" => kept.time = values::duration(text).map_err(wrong)?,

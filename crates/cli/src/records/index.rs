@@ -14,6 +14,9 @@ use super::store::{Named, Store, try_lock};
 use crate::options::run_at;
 use crate::report::events::{Began, Closed, Event, Recorded, RunOutcome};
 
+/// As much of the index as tells the number of the last run.
+const END: u64 = 1 << 16;
+
 /// A run that has begun, as the index has it.
 #[derive(Debug)]
 pub(crate) struct Entry {
@@ -47,7 +50,6 @@ impl Store {
         if !self.index().exists() {
             self.rebuild()?;
         }
-        const END: u64 = 1 << 16;
         let mut file = File::open(self.index())?;
         let length = file.metadata()?.len();
         file.seek(SeekFrom::Start(length.saturating_sub(END)))?;

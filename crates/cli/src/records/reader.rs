@@ -9,7 +9,7 @@ use crate::report::events::{Began, Closed, Event};
 
 /// The lines of a record, in the order in which they were told.
 pub(crate) struct Lines {
-    lines: Box<dyn BufRead>,
+    record: Box<dyn BufRead>,
     line: Vec<u8>,
     /// Why it could not be read further.
     pub(crate) damaged: Option<String>,
@@ -23,8 +23,8 @@ impl Entry {
 }
 
 fn open(store: &Store, name: &str) -> io::Result<Lines> {
-    let lines = BufReader::with_capacity(1 << 18, bytes(store, name)?);
-    Ok(Lines { lines: Box::new(lines), line: Vec::new(), damaged: None })
+    let record = BufReader::with_capacity(1 << 18, bytes(store, name)?);
+    Ok(Lines { record: Box::new(record), line: Vec::new(), damaged: None })
 }
 
 /// The bytes of a record, as they were before they were compressed.
@@ -36,7 +36,7 @@ impl Lines {
     /// The next line, as it stands there.
     pub(crate) fn next_line(&mut self) -> Option<&[u8]> {
         self.line.clear();
-        match self.lines.read_until(b'\n', &mut self.line) {
+        match self.record.read_until(b'\n', &mut self.line) {
             Ok(0) => None,
             Ok(_) if self.line.last() == Some(&b'\n') => Some(&self.line[..self.line.len() - 1]),
             Ok(_) => {

@@ -94,8 +94,10 @@ impl Recorder {
         let open =
             OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
-        // Nobody else has one that was just made.
-        try_lock(&file)?;
+        // Nobody else has one that was just made, but somebody may be looking.
+        while !try_lock(&file)? {
+            std::thread::yield_now();
+        }
         let file = Encoder::new(file, LEVEL)?;
         let journal = Journal { file, waiting: first, met: HashSet::new(), failed: None };
         let (begun, written) = (Instant::now(), AtomicU64::new(0));

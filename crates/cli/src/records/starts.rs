@@ -57,7 +57,8 @@ impl Store {
             };
             let (start, calls) = open.entry(job.name.clone()).or_insert((job.start, Vec::new()));
             if *start != job.start {
-                known.entry(job.name.clone()).or_default().extend(std::mem::take(calls));
+                known.entry(job.name.clone()).or_default().extend(calls);
+                calls.clear();
                 *start = job.start;
             }
             calls.push(Entry::told(run));
@@ -66,7 +67,7 @@ impl Store {
             }
         }
         for (job, (_, calls)) in open {
-            known.entry(job).or_default().extend(calls);
+            known.entry(job).or_default().extend(&calls);
         }
         Ok(known)
     }
@@ -74,7 +75,7 @@ impl Store {
 
 impl Starts {
     /// Takes in the calls of one start, the last one first.
-    fn extend(&mut self, calls: Vec<Recorded>) {
+    fn extend(&mut self, calls: &[Recorded]) {
         let Some(first) = calls.last() else { return };
         let expected = first.began.job.as_ref().map_or(1, |job| job.calls);
         let outcomes = || calls.iter().map(|call| call.outcome);

@@ -116,12 +116,12 @@ fn word(word: &str) -> Vec<u8> {
     word.as_bytes().to_vec()
 }
 
-fn number(number: impl ToString) -> Vec<u8> {
+fn number<T: ToString + ?Sized>(number: &T) -> Vec<u8> {
     number.to_string().into_bytes()
 }
 
 fn or_nothing<T: ToString>(value: Option<T>) -> Vec<u8> {
-    value.map(number).unwrap_or_default()
+    value.map(|value| number(&value)).unwrap_or_default()
 }
 
 fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
@@ -129,7 +129,7 @@ fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
     let job = began.job.as_ref().map(|job| &job.name);
     let destination = began.sides.last().map(|side| side.path.as_bytes().to_vec());
     vec![
-        number(began.run),
+        number(&began.run),
         word(&began.began),
         word(began.command.word()),
         or_nothing(job),
@@ -162,8 +162,8 @@ fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
 fn stands(job: &JobStands) -> Vec<Vec<u8>> {
     vec![
         word(&job.name),
-        number(job.enabled),
-        number(job.is_well),
+        number(&job.enabled),
+        number(&job.is_well),
         word(job.outcome.word()),
         or_nothing(job.run),
         or_nothing(job.last.as_ref()),

@@ -449,6 +449,7 @@ words! {
 }
 
 /// The first line of a record: which run it is of, and how that was called.
+#[allow(clippy::struct_field_names, reason = "the names that they have in JSON")]
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Began {
     /// The number of the run, in the order in which runs began, whatever the clock said.

@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 
 use tempfile::NamedTempFile;
 
-use super::systemd::{MARK, Unit};
+use super::systemd::{Kind, MARK, Unit};
 use crate::context::config_folder;
 use crate::terminal::names;
 
@@ -70,10 +70,12 @@ impl Manager {
         }
         let Some(last) = units.last().filter(|_| starts) else { return Ok(()) };
         self.call(folder, &["daemon-reload"])?;
-        // What is mounted starts by itself from the next time on.
-        let now = if last.name.ends_with(".timer") { Some("--now") } else { None };
-        let words: Vec<&str> = ["enable"].into_iter().chain(now).chain([&*last.name]).collect();
-        self.call(folder, &words)
+        // A service starts with what it hangs on, and a timer from now on.
+        let words: &[&str] = match last.kind {
+            Kind::Timer => &["enable", "--now", &last.name],
+            Kind::Service => &["enable", &last.name],
+        };
+        self.call(folder, words)
     }
 
     /// Stops and removes the units of a job, whichever of them there are.

@@ -10,8 +10,15 @@ use super::{Scheduled, When};
 /// A unit file.
 #[derive(Clone, Debug)]
 pub(crate) struct Unit {
+    pub(super) kind: Kind,
     pub(crate) name: String,
     pub(crate) text: String,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Kind {
+    Service,
+    Timer,
 }
 
 /// What tells a unit of ours from any other.
@@ -29,7 +36,7 @@ const HARDENING: [&str; 5] = [
 /// The units of a job, the one to be enabled last.
 pub(crate) fn units(job: &Scheduled, now: &Zoned) -> Vec<Unit> {
     let name = unit_name(&job.name);
-    let service = Unit { name: format!("{name}.service"), text: service(job) };
+    let service = Unit { kind: Kind::Service, name: format!("{name}.service"), text: service(job) };
     if job.when == When::Mounted {
         return vec![service];
     }
@@ -40,7 +47,7 @@ pub(crate) fn units(job: &Scheduled, now: &Zoned) -> Vec<Unit> {
     }
     // A start that was missed while the machine was off is made up for.
     text.push_str("Persistent=true\nAccuracySec=1min\n\n[Install]\nWantedBy=timers.target\n");
-    vec![service, Unit { name: format!("{name}.timer"), text }]
+    vec![service, Unit { kind: Kind::Timer, name: format!("{name}.timer"), text }]
 }
 
 fn service(job: &Scheduled) -> String {
@@ -97,7 +104,7 @@ fn escaped(part: &[u8]) -> String {
         match byte {
             b'.' if at == 0 => name.push_str("\\x2e"),
             b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'_' | b'.' | b':' => {
-                name.push(char::from(*byte))
+                name.push(char::from(*byte));
             }
             _ => _ = write!(name, "\\x{byte:02x}"),
         }

@@ -179,7 +179,7 @@ impl When {
             Self::On(days, time) if days.len() == 7 => format!("*-*-* {}", at(time)),
             Self::On(days, time) => {
                 let days = days.iter().map(|day| {
-                    &["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)][..]
+                    ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)]
                 });
                 format!("{} *-*-* {}", days.collect::<Vec<_>>().join(","), at(time))
             }

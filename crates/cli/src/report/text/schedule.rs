@@ -4,6 +4,7 @@ use super::Text;
 use super::history::when;
 use super::styles::{FAINT, HEADING};
 use crate::report::events::{ScheduledJob, Totals, UnitFile};
+use crate::report::exact::Exact;
 use crate::terminal::names;
 
 impl Text {
@@ -24,7 +25,7 @@ impl Text {
     /// What is installed is told by its name, what would be by its lines.
     fn unit_file(&mut self, UnitFile { path, text }: &UnitFile) {
         let place =
-            path.as_ref().map_or_else(|| "the table of cron".to_owned(), |path| path.shown());
+            path.as_ref().map_or_else(|| "the table of cron".to_owned(), Exact::shown);
         if !self.dry_run {
             self.line(&format!("  in {place}"));
             return;
