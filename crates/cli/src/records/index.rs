@@ -170,7 +170,7 @@ impl Entry {
 }
 
 fn is_held(store: &Store, name: &str) -> bool {
-    File::open(store.record(name)).is_ok_and(|file| matches!(try_lock(&file), Ok(false)))
+    File::open(store.record(name)).is_ok_and(|file| !try_lock(&file))
 }
 
 /// The time of a beginning, as the name of a record holds it.

@@ -95,7 +95,7 @@ impl Recorder {
             OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
         // Nobody else has one that was just made, but somebody may be looking.
-        while !try_lock(&file)? {
+        while !try_lock(&file) {
             std::thread::yield_now();
         }
         let file = Encoder::new(file, LEVEL)?;
@@ -190,14 +190,15 @@ impl Recorder {
         let Self { store, journal, .. } = self;
         let Journal { mut file, waiting, failed, .. } =
             journal.into_inner().unwrap_or_else(PoisonError::into_inner);
-        if let Some(error) = failed {
-            return Err(error);
-        }
-        file.write_all(&[&*waiting, &*last].concat())?;
-        // Its lock goes with it.
-        let _file = file.finish()?;
+        let whole = failed.map_or(Ok(()), Err).and_then(|()| {
+            file.write_all(&[&*waiting, &*last].concat())?;
+            // Its lock goes with it.
+            file.finish().map(drop)
+        });
+        // How it ended is told there also where the rest is lost.
         let _lock = store.lock()?;
         store.add(&last)?;
+        whole?;
         retention::tidy(&store, keep)
     }
 }

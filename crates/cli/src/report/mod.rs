@@ -19,6 +19,7 @@ use std::rc::Rc;
 use crate::exit::{self, Exit};
 use crate::options::Format;
 use crate::records::{Keep, Recorder};
+use crate::terminal::streams;
 use events::{Amount, Event, Head, Totals};
 use text::page::{Gathered, Log, Screen};
 
@@ -190,10 +191,9 @@ impl Report {
 
     fn tell_not_recorded(&self, failure: Option<io::Error>) {
         if let Some(error) = failure.filter(|_| !self.is_told.replace(true)) {
-            self.tell(Event::note(
-                "no-record",
-                format!("this run leaves no whole record: {error}"),
-            ));
+            let why = streams::in_words(&error.to_string());
+            let text = format!("this run leaves no whole record: {why}");
+            self.tell(Event::note("no-record", text));
         }
     }
 

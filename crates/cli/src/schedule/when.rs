@@ -178,9 +178,9 @@ impl When {
         let all = match self {
             Self::On(days, time) if days.len() == 7 => format!("*-*-* {}", at(time)),
             Self::On(days, time) => {
-                let days = days.iter().map(|day| {
-                    ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)]
-                });
+                let days = days
+                    .iter()
+                    .map(|day| ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"][position(*day)]);
                 format!("{} *-*-* {}", days.collect::<Vec<_>>().join(","), at(time))
             }
             Self::Monthly(day, time) => format!("*-*-{day:02} {}", at(time)),

@@ -73,11 +73,13 @@ fn is_journal() -> bool {
 
 /// An error that ended a command.
 pub(crate) fn tell_error(error: &anyhow::Error) {
-    let text = format!("{error:#}");
-    // The system's number tells nobody anything that its words do not.
+    tell_wrong(&in_words(&format!("{error:#}")));
+}
+
+/// An error without the system's number, which tells nobody anything that its words do not.
+pub(crate) fn in_words(text: &str) -> String {
     let number = text.find(" (os error ").and_then(|at| Some((at, at + text[at..].find(')')? + 1)));
-    let plain = number.map(|(from, to)| [&text[..from], &text[to..]].concat());
-    tell_wrong(&plain.unwrap_or(text));
+    number.map_or(text.to_owned(), |(from, to)| [&text[..from], &text[to..]].concat())
 }
 
 /// True if something that was to be on stdout is lost.

@@ -24,8 +24,7 @@ impl Text {
 
     /// What is installed is told by its name, what would be by its lines.
     fn unit_file(&mut self, UnitFile { path, text }: &UnitFile) {
-        let place =
-            path.as_ref().map_or_else(|| "the table of cron".to_owned(), Exact::shown);
+        let place = path.as_ref().map_or_else(|| "the table of cron".to_owned(), Exact::shown);
         if !self.dry_run {
             self.line(&format!("  in {place}"));
             return;
