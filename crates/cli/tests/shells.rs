@@ -37,6 +37,7 @@ impl Shell {
             .env("PATH", path)
             .env("TERM", "dumb")
             .env("HOME", room.path(""))
+            .env("XDG_CONFIG_HOME", room.path("config"))
             .env("XDG_STATE_HOME", room.path("state"))
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -105,6 +106,8 @@ fn completes_everything(room: &Room, shell: &mut Shell) {
     shell.completes("utter mirror --waive sw", "swapped");
     shell.completes("utter verify --by pres", "ence");
     shell.completes("utter copy saltm", "ere");
+    shell.completes("utter run pap", "ers");
+    shell.completes("utter history --job pap", "ers");
     let aside = room.list("aside").into_iter().find(|name| name.ends_with('/')).unwrap();
     let run = room.path("aside").join(aside.trim_end_matches('/'));
     let run = run.to_str().unwrap();
@@ -134,6 +137,7 @@ fn room() -> Room {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
     let line = "mirror --yes --waive nesting,removals --set-aside aside saltmere keeper";
     assert_eq!(room.run(line).code, 0);
+    room.write("config/utter-echo/utter.toml", "[job.papers]\n");
     room
 }
 

@@ -4,12 +4,13 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
+use clap_complete::engine::ArgValueCompleter;
 use jiff::Timestamp;
 
 use super::Command;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Shown, path, values};
+use crate::options::{Shown, complete, path, values};
 use crate::records::{self, Entry, Lines, Store};
 use crate::report::Report;
 use crate::report::events::{
@@ -48,7 +49,7 @@ pub(crate) struct History {
     /// Only runs of this job
     ///
     /// Default: all.
-    #[arg(long, value_name = "JOB", help_heading = "Runs")]
+    #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(complete::jobs), help_heading = "Runs")]
     job: Option<String>,
     /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
     /// cut-short or going-on

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Result;
 use clap::{Args, Subcommand, ValueHint};
+use clap_complete::engine::ArgValueCompleter;
 use jiff::tz::TimeZone;
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
@@ -19,7 +20,7 @@ use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
-use crate::options::{Shown, path};
+use crate::options::{Shown, complete, path};
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
 use crate::report::{Report, told};
 use crate::terminal::shell::quoted;
@@ -55,7 +56,7 @@ enum What {
     /// Check jobs without running them: keys, values, places, rules, and how they hang together
     Check {
         /// Only these jobs [default: all]
-        #[arg(value_name = "JOB")]
+        #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
         names: Vec<String>,
     },
     /// Add a job to the file: a name, and after -- the line as you tried it
@@ -76,7 +77,7 @@ enum What {
     /// Print the command line that a job stands for, one for each pair of places
     Show {
         /// The job
-        #[arg(value_name = "JOB")]
+        #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
         name: String,
     },
 }

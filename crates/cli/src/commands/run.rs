@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::Result;
 use clap::Args;
 use clap::parser::ValueSource;
+use clap_complete::engine::ArgValueCompleter;
 
 use super::Command;
 use super::jobs::Asked;
@@ -16,7 +17,7 @@ use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::lock::{self, Lock, Turn};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
-use crate::options::{Hours, Telling};
+use crate::options::{Hours, Telling, complete};
 use crate::records::{self, Keep};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
@@ -40,7 +41,7 @@ Examples:
 #[allow(clippy::struct_field_names, reason = "as the option is called")]
 pub(crate) struct Run {
     /// The jobs, in the order in which they are to run
-    #[arg(value_name = "JOB")]
+    #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
     names: Vec<String>,
     /// Run all jobs, in the order of the file
     #[arg(long, conflicts_with_all = ["names", "tags"], help_heading = "Jobs")]

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
+use clap_complete::engine::ArgValueCompleter;
 use jiff::Zoned;
 use jiff::tz::TimeZone;
 use utter_echo_core::drives;
@@ -16,7 +17,7 @@ use crate::call;
 use crate::context::{Context, Within};
 use crate::exit::{self, Exit, wrong_call};
 use crate::jobs::{Job, JobFile};
-use crate::options::{Shown, path};
+use crate::options::{Shown, complete, path};
 use crate::report::Report;
 use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
 use crate::schedule::{CommandLine, Manager, Scheduled, When, change_table, cron, systemd};
@@ -40,7 +41,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Schedule {
     /// The jobs
-    #[arg(required = true, value_name = "JOB")]
+    #[arg(required = true, value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
     names: Vec<String>,
     /// When they start, instead of what the job file says
     ///

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use anyhow::Result;
 use clap::Args;
+use clap_complete::engine::ArgValueCompleter;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use utter_echo_core::drives;
@@ -18,7 +19,7 @@ use crate::context::{Context, Within};
 use crate::exit::{self, Exit};
 use crate::jobs::lock::{self, Look};
 use crate::jobs::{Job, JobFile};
-use crate::options::Shown;
+use crate::options::{Shown, complete};
 use crate::records::{Starts, Store};
 use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, Totals};
 use crate::report::{Report, told};
@@ -40,7 +41,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Status {
     /// Only these jobs [default: all]
-    #[arg(value_name = "JOB")]
+    #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
     names: Vec<String>,
     #[command(flatten)]
     file: JobFileOption,

@@ -4,12 +4,14 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
+use jiff::Zoned;
 use utter_echo_core::aspect::Aspect;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Guard;
 use utter_echo_core::{drives as mounted, past_runs};
 
+use crate::jobs::JobFile;
 use crate::remembered;
 
 type Candidates = Vec<CompletionCandidate>;
@@ -55,4 +57,11 @@ pub(crate) fn runs(typed: &OsStr) -> Candidates {
     let found = |folder: &PathBuf| past_runs(&Linux, folder).unwrap_or_default();
     let runs = remembered::folders().into_iter().flat_map(|folder| found(&folder));
     plain(typed, runs.filter_map(|run| run.path.into_os_string().into_string().ok()))
+}
+
+/// Names of the jobs in the file that is found.
+pub(crate) fn jobs(typed: &OsStr) -> Candidates {
+    let file = JobFile::read(None, &Zoned::now());
+    let names = file.iter().flat_map(JobFile::names).map(str::to_owned);
+    plain(typed, names)
 }

@@ -25,7 +25,7 @@ Examples:
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Help {
-    /// A command, or one of selection, safety, drives, job-file, exit-codes, json, examples, man
+    /// A command, or one of selection, safety, drives, job-file, nightly, exit-codes, json, examples, man
     #[arg(value_name = "TOPIC")]
     topic: Option<String>,
     /// Print the JSON Schema, with the topic json
@@ -45,6 +45,7 @@ enum Topic {
     Safety,
     Drives,
     JobFile,
+    Nightly,
     ExitCodes,
     Json,
     Examples,
@@ -58,6 +59,7 @@ impl Topic {
             Self::Safety => "guards, questions, dry runs, and the way back",
             Self::Drives => "what drives can hold, and drives that go away",
             Self::JobFile => "what a file of jobs looks like",
+            Self::Nightly => "a job every night, and the morning after",
             Self::ExitCodes => "how a command tells a script what happened",
             Self::Json => "the lines that --format json prints",
             Self::Examples => "the examples of all commands",
@@ -74,6 +76,7 @@ impl Topic {
             Self::Safety => include_str!("safety.txt").to_owned(),
             Self::Drives => include_str!("drives.txt").to_owned(),
             Self::JobFile => include_str!("job-file.txt").to_owned(),
+            Self::Nightly => include_str!("nightly.txt").to_owned(),
             Self::ExitCodes => format!("{}\n{}", include_str!("exit-codes.txt"), exit::codes()),
             Self::Json => include_str!("json.txt").to_owned(),
             Self::Examples => examples(),
