@@ -117,7 +117,7 @@ const REFUSED: [(&str, i32, &str); 60] = [
     ("verify --format csv --suggest lens full", 2, "has no place in a table"),
     ("verify --quiet --limit 3 lens full", 2, "cannot be used with"),
     ("copy --quiet --progress bar lens echo", 2, "--quiet shows no progress"),
-    ("copy --format csv lens echo", 2, "for 'verify' alone"),
+    ("copy --format csv lens echo", 2, "for 'verify', 'history' and 'status' alone"),
     ("explain --cross-drives lens", 2, "is about the destination"),
     ("explain --inside lens", 2, "there is no option '--inside'"),
     ("undo --ask", 2, "the run to undo is missing"),

@@ -21,7 +21,9 @@ fn pasted(line: &str, folder: &Path) -> Ran {
     let programs = Path::new(UTTER).parent().unwrap().to_str().unwrap();
     let path = format!("{programs}:{}", std::env::var("PATH").unwrap());
     let mut shell = Command::new("dash");
-    shell.args(["-c", line]).current_dir(folder).env("PATH", path).env("XDG_STATE_HOME", folder);
+    let state = tempfile::tempdir().unwrap();
+    shell.args(["-c", line]).current_dir(folder).env("PATH", path);
+    shell.env("XDG_STATE_HOME", state.path());
     ran(&shell.output().unwrap())
 }
 
