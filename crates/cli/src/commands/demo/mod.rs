@@ -115,7 +115,9 @@ fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit>
         "{echo}" => echo.into(),
         other => PathBuf::from(other),
     });
-    call::parse(std::iter::once("utter".into()).chain(words.map(PathBuf::into_os_string)))?.run()
+    // What is made up is no part of anybody's history.
+    let words = words.map(PathBuf::into_os_string).chain(["--no-record".into()]);
+    call::parse(std::iter::once("utter".into()).chain(words))?.run()
 }
 
 fn say(text: &str) -> std::io::Result<()> {

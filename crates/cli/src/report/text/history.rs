@@ -15,7 +15,7 @@ use crate::terminal::{names, units};
 
 /// The heads of the table of runs, numbers last.
 pub(super) const RUNS: [&str; 8] =
-    ["began", "what", "destination", "outcome", "run", "entries", "bytes", "time"];
+    ["run", "began", "what", "destination", "outcome", "entries", "bytes", "time"];
 
 impl Text {
     /// One of many, or the one that is shown whole.
@@ -24,11 +24,11 @@ impl Text {
         let closed = run.closed.as_ref();
         let amount = |show: fn(&Closed) -> String| closed.map(show).unwrap_or_default();
         self.kept.runs.push([
+            run.began.run.to_string(),
             when(&run.began.began),
             what(run),
             destination.unwrap_or_default(),
-            told(run),
-            run.began.run.to_string(),
+            marked(run.outcome, &told(run)),
             amount(|closed| units::count(closed.done.entries)),
             amount(|closed| units::bytes(closed.done.bytes)),
             amount(|closed| span(closed.seconds)),
@@ -51,19 +51,19 @@ impl Text {
     pub(super) fn history(&mut self, totals: &Totals) {
         let rows = std::mem::take(&mut self.kept.runs);
         if totals.listed.is_none()
-            && let Some([began, what, destination, outcome, run, ..]) = rows.first()
+            && let Some([run, began, what, destination, outcome, ..]) = rows.first()
         {
             self.line(&format!("Last run: {run}, {what} to {destination}, {began}: {outcome}"));
         } else if !rows.is_empty() {
             let rows: Vec<Vec<String>> = rows.into_iter().map(Vec::from).collect();
-            self.table(&RUNS, 4, &rows);
+            self.table(&RUNS, 5, &rows);
             self.line("");
             self.line("To see one whole: utter history RUN");
         }
     }
 
     pub(super) fn happened(&mut self, happened: &Happened) {
-        let Happened { run, began, job, command, path, was, what, reason, outcome } = happened;
+        let Happened { run, began, job, command, path, what, reason, outcome, .. } = happened;
         let job =
             job.as_ref().map_or_else(|| command.word().to_owned(), |job| format!("job {job}"));
         let job = names::harmless(&job);
@@ -72,10 +72,16 @@ impl Text {
             None | Some(Outcome::Done) => String::new(),
             Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
         };
-        let was = was.as_ref().map(|was| format!(" {FAINT}(was {}){FAINT:#}", was.shown()));
-        let (path, was) = (path.shown(), was.unwrap_or_default());
-        let reason = names::harmless(reason);
-        self.line(&format!("  {what} {path}{was} {FAINT}· {reason}{FAINT:#}{became}"));
+        let (path, reason) = (path.shown(), names::harmless(reason));
+        self.line(&format!("  {what} {path} {FAINT}· {reason}{FAINT:#}{became}"));
+    }
+}
+
+/// What did not go well, as that.
+pub(super) fn marked(outcome: RunOutcome, told: &str) -> String {
+    match outcome {
+        RunOutcome::Well | RunOutcome::GoingOn => told.to_owned(),
+        _ => format!("{BAD}{told}{BAD:#}"),
     }
 }
 

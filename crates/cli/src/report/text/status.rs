@@ -18,7 +18,11 @@ impl Text {
         let never = |time: &Option<String>| time.as_deref().map_or("never".to_owned(), when);
         self.kept.jobs.push(vec![
             names::harmless(&job.name),
-            if job.enabled { stands(job) } else { "not enabled".to_owned() },
+            match (job.enabled, job.is_well) {
+                (false, _) => "not enabled".to_owned(),
+                (true, true) => stands(job),
+                (true, false) => format!("{BAD}{}{BAD:#}", stands(job)),
+            },
             never(&job.last),
             job.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
             next(job),
