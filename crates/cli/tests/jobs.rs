@@ -154,6 +154,14 @@ fn a_file_is_checked_as_a_whole_before_anything_runs() {
     let well = room.run("jobs check --jobs utter.toml papers proof shop both");
     assert_eq!((well.code, &*well.out), (0, "Checked 4 jobs: nothing is wrong.\n"), "{well:?}");
     assert!(!room.path("lantern").exists());
+    // A drive that is not mounted is missed, unless it is mounted for the run.
+    for (mount, code) in [("", 2), ("mount = true\n", 0)] {
+        let usb = "[job.usb]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"label=nowhere-at-all/x\"\n";
+        room.write("usb.toml", &format!("{usb}{mount}"));
+        let checked = room.run("jobs check --jobs usb.toml");
+        assert_eq!(checked.code, code, "{checked:?}");
+        assert_eq!(checked.err.matches("no drive that is mounted").count(), usize::from(code > 0));
+    }
     let listed = room.run("jobs --jobs utter.toml");
     assert_eq!(listed.code, 0, "{listed:?}");
     assert!(listed.out.contains("The keepers' papers\n  utter mirror --exclude='*.tmp' -- /"));

@@ -82,8 +82,10 @@ fn all_is_well_only_if_it_is() {
     room.write("saltmere/new.csv", "new");
     assert_eq!(run(&room, "proof"), 1);
     is("proof", false, "different");
-    // A dry run is no run.
+    // A dry run is no run, also of what only compares.
     assert_eq!(room.run("run --dry-run --jobs utter.toml papers").code, 0);
+    assert_eq!(room.run("run --dry-run --jobs utter.toml proof").code, 1);
+    assert_eq!(room.run("history --format json").out.matches("\"recorded\"").count(), 7);
     fs::remove_dir_all(room.path("saltmere")).unwrap();
     is("papers", true, "well");
     assert_eq!(run(&room, "papers"), 2);

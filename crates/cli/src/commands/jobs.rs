@@ -244,9 +244,13 @@ impl Call {
     fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
         let within = Within::of_job(&job.name);
-        let Some(request) = call::parse_within(line, within, context)?.request()? else {
-            return Ok(None);
+        let called = match call::parse_within(line, within, context) {
+            Ok(called) => called,
+            // Its drives are there once it runs.
+            Err(_) if words.iter().any(|word| word == "--mount") => return Ok(None),
+            Err(error) => return Err(WrongCall(call::told(&error).0).into()),
         };
+        let Some(request) = called.request()? else { return Ok(None) };
         let place = std::path::absolute(&request.places.destination)?;
         let is_shared = job.shares_destination && request.task == Task::Copy;
         let job = job.name.clone();

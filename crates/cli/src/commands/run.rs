@@ -223,7 +223,12 @@ impl Run {
         }
         let is_verify = call.first().is_some_and(|word| word == "verify");
         let is_dry = call.iter().any(|word| word == "--dry-run");
-        if self.dry_run && !is_verify && !is_dry {
+        if self.dry_run && is_verify {
+            // It changes nothing, but nobody is to hear of it either, and it is no start of the job.
+            let tells = ["--on-problem=", "--on-success=", "--metrics="];
+            words.retain(|word| !tells.iter().any(|tell| word.to_string_lossy().starts_with(tell)));
+            words.insert(1, "--no-record".into());
+        } else if self.dry_run && !is_dry {
             words.insert(1, "--dry-run".into());
         }
         words
