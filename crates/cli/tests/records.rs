@@ -250,8 +250,20 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
     for record in room.list(RECORDS) {
         assert_eq!(mode(room.path(RECORDS).join(&record)), 0o600, "{record}");
     }
+    if utter_echo_lab::is_root() {
+        let job = "[records]\ngroup = \"daemon\"\n[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"a\"\n";
+        room.write("utter.toml", job);
+        assert_eq!(room.run("run --jobs utter.toml a").code, 0);
+        assert_eq!(mode(room.path(RECORDS)), 0o750);
+        let record = room.list(RECORDS).into_iter().find(|name| name.starts_with("00000009")).unwrap();
+        assert_eq!(mode(room.path(RECORDS).join(record)), 0o640);
+        room.write("utter.toml", &job.replace("daemon", "nobodys"));
+        let wrong = room.run("run --jobs utter.toml a");
+        assert!(wrong.err.contains("there is no group 'nobodys'"), "{wrong:?}");
+    }
+    let before = history(&room, "").len();
     let unrecorded = room.run("copy --no-record saltmere other");
-    assert_eq!((unrecorded.code, history(&room, "").len()), (0, 8));
+    assert_eq!((unrecorded.code, history(&room, "").len()), (0, before));
 }
 
 #[test]

@@ -52,7 +52,7 @@ const OWN: [&str; 10] = [
 const DESTINATION_SHARED: &str = "shares-destination";
 
 /// What can be said of records.
-const RECORDS: [&str; 2] = ["keep", "at-most"];
+const RECORDS: [&str; 3] = ["keep", "at-most", "group"];
 
 /// What a job can do.
 const DOES: [&str; 4] = ["copy", "mirror", "move", "verify"];
@@ -150,10 +150,17 @@ impl JobFile {
             let wrong = |why: String| self.source.wrong(&at, &why, "write it like 180d or 2GiB");
             match key {
                 "keep" => kept.time = values::duration(text).map_err(wrong)?,
+                "group" => match uzers::get_group_by_name(text) {
+                    Some(group) => kept.group = Some(group.gid()),
+                    None => {
+                        let what = format!("there is no group '{text}'");
+                        return Err(self.source.wrong(&at, &what, "'getent group' lists them"));
+                    }
+                },
                 "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
                 _ => {
                     let what = format!("'{key}' is no setting of records");
-                    let advice = nearest(key, RECORDS.into_iter(), "they are 'keep' and 'at-most'");
+                    let advice = nearest(key, RECORDS.into_iter(), "they are 'keep', 'at-most' and 'group'");
                     return Err(self.source.wrong(&setting.at, &what, &advice));
                 }
             }

@@ -32,7 +32,7 @@ pub(crate) fn schema() -> Value {
                 "description": "For how long records of runs are kept, and in how much room",
                 "type": "object",
                 "additionalProperties": false,
-                "properties": { "keep": { "type": "string" }, "at-most": { "type": "string" } },
+                "properties": { "keep": { "type": "string" }, "at-most": { "type": "string" }, "group": { "type": "string" } },
             },
             "job": {
                 "description": "The jobs by their names",

@@ -30,7 +30,7 @@ impl Keeping {
     /// Opens what is to be kept. A record that cannot be written keeps nothing from being done.
     pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<Kept> {
         let log = self.logging.open(head.command.word(), context)?;
-        let begin = || Recorder::begin(Call::of(head, context));
+        let begin = || Recorder::begin(Call::of(head, context), &context.keep());
         let record = (!self.no_record && !head.dry_run).then(begin);
         Ok(Kept { log, record, text: self.telling.needs_text() && !head.dry_run })
     }

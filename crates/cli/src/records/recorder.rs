@@ -66,9 +66,10 @@ pub(crate) struct Call {
 }
 
 impl Recorder {
-    pub(crate) fn begin(call: Call) -> io::Result<Self> {
+    pub(crate) fn begin(call: Call, keep: &Keep) -> io::Result<Self> {
         let store = Store::find().ok_or_else(|| io::Error::other("there is no home folder"))?;
         store.make()?;
+        store.let_in(keep.group, store.folder())?;
         let began = call.began.to_string();
         let mut began = Began {
             run: 0,
@@ -76,8 +77,8 @@ impl Recorder {
             line: call.line,
             folder: (&*std::env::current_dir().unwrap_or_default()).into(),
             job: call.job,
-            host: whoami::fallible::hostname().unwrap_or_default(),
-            user: whoami::username(),
+            host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
+            user: user(),
             process: std::process::id(),
             program: env!("CARGO_PKG_VERSION").to_owned(),
             sides: placed(&call.sides),
@@ -91,9 +92,11 @@ impl Recorder {
         let (run, name) = (began.run, Named::new(began.run, &stamp(&began.began)).name);
         let first = line(&Event::Began(began));
         store.add(&first)?;
+        store.let_in(keep.group, &store.index())?;
         let open =
             OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
+        store.let_in(keep.group, &store.record(&name))?;
         // Nobody else has one that was just made, but somebody may be looking.
         while !try_lock(&file) {
             std::thread::yield_now();
@@ -215,10 +218,17 @@ pub(crate) fn of_failed(
     let (began, sides) = (Timestamp::now(), Vec::new());
     let call = Call { command, began, line, job: Some(within.job), sides };
     // A job is not the worse for a record that cannot be written.
-    let recorder = Recorder::begin(call).ok()?;
+    let recorder = Recorder::begin(call, &within.keep).ok()?;
     let run = recorder.run;
     recorder.close(Err(error), &Heard::default(), &within.keep).ok()?;
     Some(run)
+}
+
+/// The name of whoever runs this, or else their number.
+fn user() -> String {
+    let number = rustix::process::geteuid().as_raw();
+    let user = uzers::get_user_by_uid(number);
+    user.map_or_else(|| number.to_string(), |user| user.name().to_string_lossy().into_owned())
 }
 
 fn placed(sides: &[PathBuf]) -> Vec<Placed> {

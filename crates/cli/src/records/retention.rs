@@ -20,11 +20,13 @@ pub(crate) struct Keep {
     pub(crate) at_most: u64,
     /// Old records are looked for at the end of every run, and not just once a day.
     pub(crate) always: bool,
+    /// Its people may read them, beside the owner.
+    pub(crate) group: Option<u32>,
 }
 
 impl Default for Keep {
     fn default() -> Self {
-        Self { time: Duration::from_secs(180 * 24 * 3600), at_most: 2 << 30, always: false }
+        Self { time: Duration::from_secs(180 * 24 * 3600), at_most: 2 << 30, always: false, group: None }
     }
 }
 
@@ -59,7 +61,8 @@ pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
             _ => {}
         }
     }
-    store.replace_index(&lines)
+    store.replace_index(&lines)?;
+    store.let_in(keep.group, &store.index())
 }
 
 /// The bytes that a record takes.

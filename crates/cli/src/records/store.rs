@@ -3,9 +3,9 @@
 //! A record is `NUMBER-TIME.jsonl.zst`, locked by its run as long as that goes on. The numbers count up whatever the
 //! clock does, so that the names sort in the order of the runs.
 
-use std::fs::{self, DirBuilder, File, OpenOptions};
+use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
 use std::io;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _, chown};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -43,6 +43,16 @@ impl Store {
 
     pub(super) fn make(&self) -> io::Result<()> {
         DirBuilder::new().recursive(true).mode(0o700).create(&self.folder)
+    }
+
+    /// Lets the people of a group read what is there, if they may.
+    pub(super) fn let_in(&self, group: Option<u32>, path: &Path) -> io::Result<()> {
+        if group.is_none() {
+            return Ok(());
+        }
+        let mode = if path == self.folder { 0o750 } else { 0o640 };
+        chown(path, None, group)?;
+        fs::set_permissions(path, Permissions::from_mode(mode))
     }
 
     pub(super) fn index(&self) -> PathBuf {
