@@ -128,6 +128,7 @@ impl JobFile {
                 return Err(self.source.wrong(&at, &what, &format!("write [{name}]")));
             }
         }
+        self.keep()?;
         for setting in self.defaults() {
             if !DOES.iter().any(|does| words::option(&command(does), setting.key).is_some()) {
                 return Err(words::unknown(&self.source, &setting, &command(DOES[0])));
