@@ -255,7 +255,8 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
         room.write("utter.toml", job);
         assert_eq!(room.run("run --jobs utter.toml a").code, 0);
         assert_eq!(mode(room.path(RECORDS)), 0o750);
-        let record = room.list(RECORDS).into_iter().find(|name| name.starts_with("00000009")).unwrap();
+        let record =
+            room.list(RECORDS).into_iter().find(|name| name.starts_with("00000009")).unwrap();
         assert_eq!(mode(room.path(RECORDS).join(record)), 0o640);
         room.write("utter.toml", &job.replace("daemon", "nobodys"));
         let wrong = room.run("run --jobs utter.toml a");

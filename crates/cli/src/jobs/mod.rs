@@ -161,7 +161,8 @@ impl JobFile {
                 "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
                 _ => {
                     let what = format!("'{key}' is no setting of records");
-                    let advice = nearest(key, RECORDS.into_iter(), "they are 'keep', 'at-most' and 'group'");
+                    let advice =
+                        nearest(key, RECORDS.into_iter(), "they are 'keep', 'at-most' and 'group'");
                     return Err(self.source.wrong(&setting.at, &what, &advice));
                 }
             }

@@ -26,7 +26,12 @@ pub(crate) struct Keep {
 
 impl Default for Keep {
     fn default() -> Self {
-        Self { time: Duration::from_secs(180 * 24 * 3600), at_most: 2 << 30, always: false, group: None }
+        Self {
+            time: Duration::from_secs(180 * 24 * 3600),
+            at_most: 2 << 30,
+            always: false,
+            group: None,
+        }
     }
 }
 

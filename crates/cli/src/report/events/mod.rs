@@ -2,6 +2,9 @@
 //! they are the lines that programs read: `docs/json.md` documents them, and what could break a reader raises
 //! [`VERSION`].
 
+mod jobs;
+mod records;
+
 use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
@@ -10,6 +13,9 @@ use serde::{Deserialize, Serialize};
 
 use super::exact::{Exact, Sources, field};
 use super::word::words;
+
+pub(crate) use jobs::{JobRan, JobStands, JobTold, Room, RunOutcome, ScheduledJob, UnitFile};
+pub(crate) use records::{Began, Closed, Happened, JobCall, Placed, Recorded};
 
 /// The version of this form.
 pub(crate) const VERSION: u32 = 2;
@@ -391,226 +397,6 @@ words! {
     }
 }
 
-/// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobTold {
-    pub(crate) name: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) about: Option<String>,
-    pub(crate) enabled: bool,
-    pub(crate) tags: Vec<String>,
-    /// Jobs that run after it, if it went well.
-    pub(crate) then: Vec<String>,
-    /// The lines that it stands for, as a shell reads them.
-    pub(crate) commands: Vec<String>,
-    /// How it stands, in a list of jobs.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) stands: Option<JobStands>,
-}
-
-/// What became of a job.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobRan {
-    pub(crate) name: String,
-    pub(crate) outcome: RunOutcome,
-    /// The exit code that its command would have ended with, the worst of several.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) code: Option<u8>,
-    /// Steps that were done, and the bytes of what they added, replaced and removed.
-    pub(crate) done: Amount,
-    pub(crate) seconds: f64,
-    /// Entries with a problem.
-    pub(crate) problems: u64,
-}
-
-words! {
-    /// How a job, or a run, ended.
-    RunOutcome {
-        Well = "well",
-        /// A verification found differences.
-        Different = "different",
-        Problems = "problems",
-        /// A guard refused, or somebody who was asked.
-        Refused = "refused",
-        /// The drive is full or gone.
-        EndedEarly = "ended-early",
-        /// What it says cannot be meant, or is not there.
-        Wrong = "wrong",
-        /// By a signal.
-        Stopped = "stopped",
-        /// A signal came before its turn.
-        NotReached = "not-reached",
-        NotEnabled = "not-enabled",
-        /// It was killed, or the power failed.
-        CutShort = "cut-short",
-        GoingOn = "going-on",
-        NeverRun = "never-run",
-    }
-}
-
-/// The first line of a record: which run it is of, and how that was called.
-#[allow(clippy::struct_field_names, reason = "the names that they have in JSON")]
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Began {
-    /// The number of the run, in the order in which runs began, whatever the clock said.
-    pub(crate) run: u64,
-    /// RFC 3339.
-    pub(crate) began: String,
-    pub(crate) command: Command,
-    /// The whole call, as it can be typed into a POSIX shell.
-    pub(crate) line: String,
-    /// Where relative paths in it start.
-    #[serde(flatten)]
-    pub(crate) folder: Exact<WorkingFolder>,
-    /// The job that it was a call of.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) job: Option<JobCall>,
-    pub(crate) host: String,
-    pub(crate) user: String,
-    pub(crate) process: u32,
-    /// Of the program.
-    pub(crate) program: String,
-    /// The sources, and then the destination.
-    pub(crate) sides: Vec<Placed>,
-}
-
-/// Which of a job's calls one is.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobCall {
-    pub(crate) name: String,
-    /// The number of the first run of this start of the job.
-    pub(crate) start: u64,
-    /// Which of the calls of the job, counted from 1.
-    pub(crate) call: u64,
-    /// How many it has.
-    pub(crate) calls: u64,
-}
-
-/// One side of a run, and the drive that it was on. What could not be found out is null.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Placed {
-    /// The absolute path.
-    #[serde(flatten)]
-    pub(crate) path: Exact<AtPath>,
-    #[serde(flatten)]
-    pub(crate) mounted_at: Option<Exact<MountedAt>>,
-    pub(crate) label: Option<String>,
-    pub(crate) uuid: Option<String>,
-}
-
-/// The last line of a record: how the run ended.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Closed {
-    pub(crate) run: u64,
-    /// RFC 3339.
-    pub(crate) ended: String,
-    pub(crate) seconds: f64,
-    pub(crate) outcome: RunOutcome,
-    /// The exit code.
-    pub(crate) code: u8,
-    /// What it added, replaced and removed.
-    pub(crate) done: Amount,
-    /// Entries with a problem.
-    pub(crate) problems: u64,
-    /// Why it could not be carried out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) cause: Option<String>,
-}
-
-/// A run of which there is a record.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Recorded {
-    #[serde(flatten)]
-    pub(crate) began: Began,
-    pub(crate) outcome: RunOutcome,
-    /// Null where it did not come to its end.
-    pub(crate) closed: Option<Closed>,
-}
-
-/// Something that happened to a path.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Happened {
-    pub(crate) run: u64,
-    /// When that run began; RFC 3339.
-    pub(crate) began: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) job: Option<String>,
-    pub(crate) command: Command,
-    /// The absolute path that it happened to: the one that was asked about, or a folder above it.
-    #[serde(flatten)]
-    pub(crate) path: Exact<AtPath>,
-    #[serde(flatten)]
-    pub(crate) was: Option<Exact<Was>>,
-    /// The verb of a step, `problem`, or the state of a difference.
-    pub(crate) what: Word,
-    /// Why; for people.
-    pub(crate) reason: String,
-    /// Of a step.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) outcome: Option<Outcome>,
-}
-
-/// How things stand with a job.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobStands {
-    pub(crate) name: String,
-    pub(crate) enabled: bool,
-    /// Nothing has to be done about it.
-    pub(crate) is_well: bool,
-    /// Of its last start; `never-run` if there is none.
-    pub(crate) outcome: RunOutcome,
-    /// The first run of its last start.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) run: Option<u64>,
-    /// When that began; RFC 3339.
-    pub(crate) last: Option<String>,
-    /// When it last began and then went well; RFC 3339.
-    pub(crate) last_well: Option<String>,
-    /// When it is to run, as the job file has it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) at: Option<String>,
-    /// When it runs next; RFC 3339.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) next: Option<String>,
-    /// The start that it missed; RFC 3339.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) overdue_since: Option<String>,
-    /// The room on the drives of its destinations, where they are there.
-    pub(crate) rooms: Vec<Room>,
-}
-
-/// When a job starts, and what has the system start it.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct ScheduledJob {
-    pub(crate) name: String,
-    /// In the words of the job file.
-    pub(crate) at: String,
-    /// The next three starts; RFC 3339.
-    pub(crate) next: Vec<String>,
-    /// The system starts it from now on.
-    pub(crate) installed: bool,
-    pub(crate) files: Vec<UnitFile>,
-}
-
-/// A unit of systemd, or lines for cron.
-#[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct UnitFile {
-    /// Not there for cron.
-    #[serde(flatten)]
-    pub(crate) path: Option<Exact<AtPath>>,
-    pub(crate) text: String,
-}
-
-/// The room on a drive.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Room {
-    #[serde(flatten)]
-    pub(crate) destination: Exact<Destination>,
-    /// In all.
-    pub(crate) bytes: u64,
-    pub(crate) bytes_free: u64,
-}
-
 /// The last line, with the parts that the command has.
 #[derive(Clone, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Totals {
@@ -767,13 +553,6 @@ impl Head {
     /// Of what reads a source.
     pub(crate) fn reading(self, source: &Path) -> Self {
         Self { sources: Sources::from(&[source.to_path_buf()][..]), ..self }
-    }
-}
-
-impl Began {
-    /// What tells the starts of jobs, and all other runs, apart.
-    pub(crate) fn start(&self) -> u64 {
-        self.job.as_ref().map_or(self.run, |job| job.start)
     }
 }
 
