@@ -313,6 +313,18 @@ fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
         assert!(ran.out.contains(".state/utter-echo is left out"), "{ran:?}");
     }
     assert_eq!(room.list("new"), [".state/", "letter"]);
+    // In the destination it stays, whatever the source has there.
+    room.write("other-home/letter", "dear keeper");
+    room.write("other-home/.state/utter-echo/old", "of another machine");
+    for line in
+        ["mirror --yes --waive swapped other-home home", "mirror --yes --waive swapped new home"]
+    {
+        let ran = run(line);
+        assert_eq!(ran.code, 0, "{ran:?}");
+        assert!(room.path("home/.state/utter-echo/records/index").exists(), "{line}");
+        assert!(!room.path("home/.state/utter-echo/old").exists(), "{line}");
+        assert_eq!(run(&line.replace("mirror --yes --waive swapped", "verify")).code, 0, "{line}");
+    }
     // The folder that it is in stays with it.
     assert_eq!(run("move home other").code, 0);
     assert!(room.path("home/.state/utter-echo/records").exists());

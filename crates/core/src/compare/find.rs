@@ -49,7 +49,7 @@ impl Walk<'_, '_> {
             visit.findings.halt = Some(Halt::Overlap(at));
             return;
         }
-        if self.leaves_drive(visit, met) {
+        if self.leaves_own(visit, met) || self.leaves_drive(visit, met) {
             return;
         }
         if matches!(met.source, Side::LeftOut(_)) {
@@ -82,6 +82,23 @@ impl Walk<'_, '_> {
 
     fn goes_below_extra(&self) -> bool {
         self.context.scope.extra == Extra::WithContents
+    }
+
+    /// True for the folder of the destination that whoever asked writes to meanwhile: it is left alone, with whatever
+    /// the source has in its place.
+    fn leaves_own(&self, visit: &mut Visit<'_>, met: &Met<'_>) -> bool {
+        let (Side::Taken(there, ..) | Side::LeftOut(Some(there))) = &met.destination else {
+            return false;
+        };
+        let leaves = self.is_own(there);
+        if leaves {
+            visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(met.name)));
+            visit.node.holds();
+            if !matches!(met.source, Side::Absent) {
+                visit.node.stays_here();
+            }
+        }
+        leaves
     }
 
     /// True for a folder of the destination alone where another drive is mounted, unless the user said

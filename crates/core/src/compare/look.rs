@@ -166,7 +166,9 @@ impl Walk<'_, '_> {
             earlier.correct(&visit.listed.path.join(met.name), stat);
         }
         if let Some((stat, _)) = met.source.taken() {
-            if self.is_own(visit, met.name, stat) || self.leaves_mount(visit, met.name, stat) {
+            if self.leaves_own_here(visit, met.name, stat)
+                || self.leaves_mount(visit, met.name, stat)
+            {
                 met.source = Side::LeftOut(None);
             } else if let Some(first) = self.falls_together(visit, met.name) {
                 met.obstacle = Some(Obstacle::SameName(first));
@@ -288,13 +290,17 @@ impl Walk<'_, '_> {
     }
 
     /// What changes while this runs cannot be carried as it is.
-    fn is_own(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
-        let own = self.context.own.filter(|_| source.kind == Kind::Folder);
-        let is_own = own.is_some_and(|own| own.identity == source.identity);
+    fn leaves_own_here(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
+        let is_own = self.is_own(source);
         if is_own {
             visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(name)));
         }
         is_own
+    }
+
+    pub(super) fn is_own(&self, stat: &Stat) -> bool {
+        let own = self.context.own.filter(|_| stat.kind == Kind::Folder);
+        own.is_some_and(|own| own.identity == stat.identity)
     }
 
     /// A drive mounted in the source is left out if that was asked for, and never passed over in
