@@ -6,7 +6,7 @@ use std::sync::Mutex;
 use std::sync::PoisonError;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use aho_corasick::AhoCorasick;
+use memchr::memmem::Finder;
 
 use super::store::Store;
 use super::{Entry, reader};
@@ -65,7 +65,8 @@ struct Name {
 struct Asked {
     /// Relative to one of the sides.
     names: Vec<Name>,
-    needles: AhoCorasick,
+    /// Each is looked for by itself, since that is faster than all of them together.
+    needles: Vec<Finder<'static>>,
 }
 
 impl Asked {
@@ -88,14 +89,13 @@ impl Asked {
                 names.push(Name { below: bytes(&named), root: above.to_owned(), is_source });
             }
         }
-        let needles =
-            names.iter().flat_map(|name| with_those_above(&name.below)).flat_map(|name| {
-                // As it stands in the record.
-                let text =
-                    serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
-                [format!("\"path\":{text}"), format!("\"was\":{text}")]
-            });
-        let needles = AhoCorasick::new(needles).ok()?;
+        let all = names.iter().flat_map(|name| with_those_above(&name.below));
+        let needles = all.flat_map(|name| {
+            // As it stands in the record.
+            let text = serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
+            [format!("\"path\":{text}"), format!("\"was\":{text}")]
+        });
+        let needles = needles.map(|needle| Finder::new(&needle).into_owned()).collect();
         (!names.is_empty()).then_some(Self { names, needles })
     }
 
@@ -120,15 +120,17 @@ impl Asked {
 
     /// Only a line that may be about the path is read.
     fn look_at(&self, lines: &[u8], began: &Began, found: &mut Vec<Happened>) {
-        let mut at = 0;
-        while let Some(hit) = self.needles.find(&lines[at..]) {
-            let hit = at + hit.start();
-            let begin = memchr::memrchr(b'\n', &lines[..hit]).map_or(0, |at| at + 1);
-            let end = memchr::memchr(b'\n', &lines[hit..]).map_or(lines.len(), |at| hit + at);
-            if let Ok(event) = serde_json::from_slice(&lines[begin..end]) {
+        let hits = self.needles.iter().flat_map(|needle| needle.find_iter(lines));
+        let begin = |hit: usize| memchr::memrchr(b'\n', &lines[..hit]).map_or(0, |at| at + 1);
+        let mut begins: Vec<usize> = hits.map(begin).collect();
+        begins.sort_unstable();
+        begins.dedup();
+        for begin in begins {
+            let line = &lines[begin..];
+            let end = memchr::memchr(b'\n', line).unwrap_or(line.len());
+            if let Ok(event) = serde_json::from_slice(&line[..end]) {
                 found.extend(self.tell(event, began));
             }
-            at = end;
         }
     }
 
