@@ -11,6 +11,7 @@ mod common;
 
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -100,6 +101,56 @@ fn what_was_written_is_read_back_and_what_became_another_is_named() {
     assert_eq!((again.code, &*room.read("echo/a.log")), (0, "lit"), "{again:?}");
 }
 
+/// Goes whatever becomes of the test.
+struct Device(String);
+
+impl Drop for Device {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.0]).output();
+    }
+}
+
+#[test]
+fn a_drive_is_mounted_for_the_run_alone() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = Room::new().with("source/log", "lit").with("source/lens", "<svg/>");
+    let label = format!("utr{}", std::process::id());
+    let call = |program: &str, words: &[&str]| {
+        let output = Command::new(program).args(words).current_dir(room.path("")).output().unwrap();
+        assert!(output.status.success(), "{program} {words:?}: {output:?}");
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    fs::File::create(room.path("image")).unwrap().set_len(32 << 20).unwrap();
+    call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
+    let device = call("losetup", &["--find", "--show", "image"]);
+    let _device = Device(device);
+    let place = format!("label={label}/saltmere");
+    let is_mounted = || fs::read_to_string("/proc/mounts").unwrap().contains(&label);
+    let run = |words: &str, code: i32| {
+        let ran = room.run(&format!("{words} {place}"));
+        assert_eq!(ran.code, code, "{words}: {ran:?}");
+        assert!(!is_mounted(), "{words}: {ran:?}");
+        ran
+    };
+    run("copy source", 2);
+    run("copy --dry-run --mount source", 0);
+    run("verify --mount source", 2);
+    run("copy --mount source", 0);
+    run("verify --mount --by content source", 0);
+    // Also after a failure.
+    run("copy --mount nowhere", 2);
+    run("mirror --mount --yes --removal-limit 0 source/log", 2);
+    run("copy --mount --before false source", 4);
+    let job = format!(
+        "[job.usb]\ndoes = \"copy\"\nmount = true\nsource = \"source\"\ndestination = \"{place}\"\n"
+    );
+    room.write("utter.toml", &job);
+    let ran = room.run("run --jobs utter.toml usb");
+    assert_eq!((ran.code, is_mounted()), (0, false), "{ran:?}");
+}
+
 #[test]
 fn a_destination_on_another_drive_than_was_named_is_refused() {
     let room = Room::new().with("source/log", "lit");
@@ -135,9 +186,14 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     room.write(
         "utter.toml",
         &format!(
-            "[job.a]\ndoes = \"copy\"\nsource = \"source\"\ndestination = \"uuid={uuid}/job\"\n"
+            "[job.a]\ndoes = \"copy\"\nsource = \"source\"\ndestination = \"uuid={uuid}/job\"\nat = \"when mounted\"\n"
         ),
     );
+    let scheduled = room.run("schedule --jobs utter.toml a");
+    assert_eq!(scheduled.code, 0, "{scheduled:?}");
+    let mounted = scheduled.out.lines().find_map(|line| line.strip_prefix("WantedBy="));
+    assert!(mounted.is_some_and(|unit| unit.ends_with("drive.mount")), "{scheduled:?}");
+    assert!(!scheduled.out.contains(".timer"), "{scheduled:?}");
     assert_eq!(room.run("run --jobs utter.toml a").code, 0);
     assert!(drive.folder().join("job/log").exists());
     // A folder that is really called so.

@@ -151,13 +151,12 @@ impl JobFile {
             let wrong = |why: String| self.source.wrong(&at, &why, "write it like 180d or 2GiB");
             match key {
                 "keep" => kept.time = values::duration(text).map_err(wrong)?,
-                "group" => match uzers::get_group_by_name(text) {
-                    Some(group) => kept.group = Some(group.gid()),
-                    None => {
-                        let what = format!("there is no group '{text}'");
-                        return Err(self.source.wrong(&at, &what, "'getent group' lists them"));
-                    }
-                },
+                "group" => {
+                    let group = uzers::get_group_by_name(text).map(|group| group.gid());
+                    let what = || format!("there is no group '{text}'");
+                    let none = || self.source.wrong(&at, &what(), "'getent group' lists them");
+                    kept.group = Some(group.ok_or_else(none)?);
+                }
                 "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
                 _ => {
                     let what = format!("'{key}' is no setting of records");

@@ -54,7 +54,7 @@ fn service(job: &Scheduled) -> String {
     let mut text = format!("{MARK}\n[Unit]\nDescription={}\n", title(job));
     if let Some(mounted_at) = &job.mounted_at {
         let mount = mount_unit(mounted_at);
-        let _ = writeln!(text, "Requires={mount}\nAfter={mount}");
+        let _ = writeln!(text, "After={mount}");
     }
     let _ = writeln!(text, "\n[Service]\nType=oneshot\nExecStart={}", job.command.for_a_unit());
     if job.is_roots {
