@@ -101,56 +101,6 @@ fn what_was_written_is_read_back_and_what_became_another_is_named() {
     assert_eq!((again.code, &*room.read("echo/a.log")), (0, "lit"), "{again:?}");
 }
 
-/// Goes whatever becomes of the test.
-struct Device(String);
-
-impl Drop for Device {
-    fn drop(&mut self) {
-        let _ = Command::new("losetup").args(["--detach", &self.0]).output();
-    }
-}
-
-#[test]
-fn a_drive_is_mounted_for_the_run_alone() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
-    }
-    let room = Room::new().with("source/log", "lit").with("source/lens", "<svg/>");
-    let label = format!("utr{}", std::process::id());
-    let call = |program: &str, words: &[&str]| {
-        let output = Command::new(program).args(words).current_dir(room.path("")).output().unwrap();
-        assert!(output.status.success(), "{program} {words:?}: {output:?}");
-        String::from_utf8(output.stdout).unwrap().trim().to_owned()
-    };
-    fs::File::create(room.path("image")).unwrap().set_len(32 << 20).unwrap();
-    call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
-    let device = call("losetup", &["--find", "--show", "image"]);
-    let _device = Device(device);
-    let place = format!("label={label}/saltmere");
-    let is_mounted = || fs::read_to_string("/proc/mounts").unwrap().contains(&label);
-    let run = |words: &str, code: i32| {
-        let ran = room.run(&format!("{words} {place}"));
-        assert_eq!(ran.code, code, "{words}: {ran:?}");
-        assert!(!is_mounted(), "{words}: {ran:?}");
-        ran
-    };
-    run("copy source", 2);
-    run("copy --dry-run --mount source", 0);
-    run("verify --mount source", 2);
-    run("copy --mount source", 0);
-    run("verify --mount --by content source", 0);
-    // Also after a failure.
-    run("copy --mount nowhere", 2);
-    run("mirror --mount --yes --removal-limit 0 source/log", 2);
-    run("copy --mount --before false source", 4);
-    let job = format!(
-        "[job.usb]\ndoes = \"copy\"\nmount = true\nsource = \"source\"\ndestination = \"{place}\"\n"
-    );
-    room.write("utter.toml", &job);
-    let ran = room.run("run --jobs utter.toml usb");
-    assert_eq!((ran.code, is_mounted()), (0, false), "{ran:?}");
-}
-
 #[test]
 fn a_destination_on_another_drive_than_was_named_is_refused() {
     let room = Room::new().with("source/log", "lit");
@@ -276,7 +226,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
         if code == 130 {
             // In the middle of the waiting, or just before.
             std::thread::sleep(Duration::from_millis(500));
-            let mut kill = std::process::Command::new("kill");
+            let mut kill = Command::new("kill");
             assert!(kill.args(["-INT", &run.id().to_string()]).status().unwrap().success());
         }
         let ended = ran(&run.wait_with_output().unwrap());
@@ -325,7 +275,7 @@ fn a_limit_on_the_size_of_files_is_met_by_those_that_are_larger_and_by_no_other(
     let room = Room::new().with("source/a.log", "lit").with("source/z.log", "dark");
     fs::write(room.path("source/season.wav"), vec![7; 1 << 20]).unwrap();
     let utter = room.command("").get_program().to_owned();
-    let mut limited = std::process::Command::new("sh");
+    let mut limited = Command::new("sh");
     limited.args(["-c", "ulimit -f 200; exec \"$0\" copy source echo"]).arg(utter);
     let run = ran(&limited.current_dir(room.path("")).output().unwrap());
     assert_eq!(run.code, 3, "{run:?}");

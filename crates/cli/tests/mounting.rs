@@ -1,0 +1,61 @@
+//! Guarantee: with `--mount` a drive is mounted for the run alone, also if that fails. By itself in its file: looking for a
+//! label opens every device for a moment, which drives that other tests take away would feel.
+
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
+
+mod common;
+
+use std::fs;
+use std::process::Command;
+
+use common::Room;
+
+/// Goes whatever becomes of the test.
+struct Device(String);
+
+impl Drop for Device {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.0]).output();
+    }
+}
+
+#[test]
+fn a_drive_is_mounted_for_the_run_alone() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = Room::new().with("source/log", "lit").with("source/lens", "<svg/>");
+    let label = format!("utr{}", std::process::id());
+    let call = |program: &str, words: &[&str]| {
+        let output = Command::new(program).args(words).current_dir(room.path("")).output().unwrap();
+        assert!(output.status.success(), "{program} {words:?}: {output:?}");
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    fs::File::create(room.path("image")).unwrap().set_len(32 << 20).unwrap();
+    call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
+    let device = call("losetup", &["--find", "--show", "image"]);
+    let _device = Device(device);
+    let place = format!("label={label}/saltmere");
+    let is_mounted = || fs::read_to_string("/proc/mounts").unwrap().contains(&label);
+    let run = |words: &str, code: i32| {
+        let ran = room.run(&format!("{words} {place}"));
+        assert_eq!(ran.code, code, "{words}: {ran:?}");
+        assert!(!is_mounted(), "{words}: {ran:?}");
+        ran
+    };
+    run("copy source", 2);
+    run("copy --dry-run --mount source", 0);
+    run("verify --mount source", 2);
+    run("copy --mount source", 0);
+    run("verify --mount --by content source", 0);
+    // Also after a failure.
+    run("copy --mount nowhere", 2);
+    run("mirror --mount --yes --removal-limit 0 source/log", 2);
+    run("copy --mount --before false source", 4);
+    let job = format!(
+        "[job.usb]\ndoes = \"copy\"\nmount = true\nsource = \"source\"\ndestination = \"{place}\"\n"
+    );
+    room.write("utter.toml", &job);
+    let ran = room.run("run --jobs utter.toml usb");
+    assert_eq!((ran.code, is_mounted()), (0, false), "{ran:?}");
+}
