@@ -10,6 +10,7 @@ mod jobs;
 mod metrics;
 mod mounting;
 mod options;
+mod real;
 mod records;
 mod remembered;
 mod report;

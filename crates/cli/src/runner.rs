@@ -145,7 +145,7 @@ pub(crate) fn around(
         ask::require_terminal("--on-conflict ask")?;
     }
     if request.task == Task::Mirror {
-        doing.output.keeping.logging.refuse_within(&request.places.destination)?;
+        doing.output.keeping.refuse_within(&request.places.destination)?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
     let report = Report::kept(form, head, kept, &context.heard);

@@ -132,6 +132,13 @@ fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
     // It went with its folder, in one step.
     assert_eq!(told("attic/1932.csv"), ["4 rename"]);
     assert_eq!(told("nowhere"), Vec::<String>::new());
+    // Whichever way leads there.
+    std::os::unix::fs::symlink("archive", room.path("link")).unwrap();
+    assert_eq!(room.run("copy empty link/more").code, 2);
+    assert_eq!(room.run("copy saltmere link/more").code, 0);
+    for path in ["link/more/first.csv", "archive/more/first.csv", "attic/../link/more/first.csv"] {
+        assert_eq!(told(path), ["6 add"], "{path}");
+    }
     let csv = room.run("history --format csv --path keeper/first.csv");
     assert!(
         csv.out.starts_with("run,began,job,command,what,path,was,reason,outcome\n2,"),
@@ -265,6 +272,29 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
     let before = history(&room, "").len();
     let unrecorded = room.run("copy --no-record saltmere other");
     assert_eq!((unrecorded.code, history(&room, "").len()), (0, before));
+}
+
+#[test]
+fn steps_of_a_run_are_shown_page_by_page_and_all_of_them_to_programs() {
+    let room = Room::new();
+    for at in 0..250 {
+        room.write(&format!("saltmere/{at:03}.csv"), "lit");
+    }
+    assert_eq!(room.run("copy saltmere keeper").code, 0);
+    let steps = |options: &str| {
+        let shown = room.run(&format!("history 1 {options}"));
+        assert_eq!(shown.code, 0, "{shown:?}");
+        shown.out.lines().filter(|line| line.contains(".csv")).count()
+    };
+    let pages = ["", "--page 2", "--page 3", "--page 4", "--find 01", "--find remove"].map(steps);
+    // The folder itself is a step, too; "01" is in 001, 010 to 019, 101 and 201.
+    assert!(pages[0] + pages[1] + pages[2] == 250 && pages[2] < 60, "{pages:?}");
+    assert_eq!(pages[3..], [0, 13, 0]);
+    assert_eq!(
+        [steps("--format json"), steps("--format csv"), steps("--format csv --page 4")],
+        [250, 250, 0]
+    );
+    assert!(room.run("history 1").out.contains("steps 1 to 100 of 251; --page 2 goes on"));
 }
 
 #[test]

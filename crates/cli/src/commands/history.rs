@@ -11,6 +11,7 @@ use super::Command;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::options::{Shown, complete, path, values};
+use crate::real::real;
 use crate::records::{self, Entry, Lines, Store};
 use crate::report::Report;
 use crate::report::events::{
@@ -82,8 +83,10 @@ pub(crate) struct History {
     #[arg(long, value_name = "WORD", requires = "run", help_heading = "Steps")]
     find: Option<String>,
     /// Of one run, which hundred of the steps to list
-    #[arg(long, value_name = "N", default_value = "1", value_parser = clap::value_parser!(u64).range(1..), help_heading = "Steps", hide_short_help = true)]
-    page: u64,
+    ///
+    /// Default: the first, and all for programs.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), requires = "run", help_heading = "Steps", hide_short_help = true)]
+    page: Option<u64>,
     #[command(flatten)]
     shown: Shown,
 }
@@ -175,7 +178,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = Entry>> {
         let since = self.since.and_then(|since| since.before(context.began));
-        let destination = self.destination.as_ref().and_then(|path| std::path::absolute(path).ok());
+        let destination = self.destination.as_deref().map(real);
         let takes = move |run: &Entry| {
             let began = &run.began;
             let job = began.job.as_ref().map(|job| &job.name);
@@ -197,7 +200,11 @@ impl History {
         report: &Report,
         context: &Context,
     ) -> std::io::Result<u64> {
-        let path = std::path::absolute(path)?;
+        let path = match (path.parent(), path.file_name()) {
+            // A link may be what was asked about.
+            (Some(above), Some(name)) => real(above).join(name),
+            _ => real(path),
+        };
         let runs: Vec<Entry> = self.entries(store, context)?.collect();
         let found = records::search(store, &runs, &path);
         for (run, why) in found.unread {
@@ -233,8 +240,9 @@ impl History {
             let text = format!("the record is damaged, and this is what can be read of it: {why}");
             report.tell(Event::note("damaged", text));
         }
-        let (first, last) = ((self.page - 1) * PAGE, self.page * PAGE);
-        if steps > last || self.page > 1 {
+        let Some(page) = self.page_for(report) else { return };
+        let (first, last) = ((page - 1) * PAGE, page * PAGE);
+        if steps > last || page > 1 {
             let shown = match steps.min(last).saturating_sub(first) {
                 0 => "there are no such steps".to_owned(),
                 count => format!(
@@ -244,7 +252,7 @@ impl History {
                     units::count(steps)
                 ),
             };
-            let next = format!("; --page {} goes on, --find WORD looks for some", self.page + 1);
+            let next = format!("; --page {} goes on, --find WORD looks for some", page + 1);
             let next = if steps > last { next } else { String::new() };
             report.tell(Event::note("page", shown + &next));
         }
@@ -252,14 +260,14 @@ impl History {
 
     /// Tells the lines of a record again; returns how many steps there are of those that were asked for.
     fn replay(&self, lines: &mut Lines, report: &Report) -> u64 {
-        let mut steps = 0;
+        let (mut steps, page) = (0, self.page_for(report));
         // Told at its end, as when it ran.
         let mut end = Vec::new();
         for event in lines {
             match event {
                 Event::Began(_) | Event::Closed(_) if !report.is_exact() => {}
                 Event::Step(step) if self.takes(&step) => {
-                    let is_shown = steps / PAGE + 1 == self.page;
+                    let is_shown = page.is_none_or(|page| steps / PAGE + 1 == page);
                     steps += 1;
                     if is_shown {
                         report.tell(Event::Step(step));
@@ -276,6 +284,11 @@ impl History {
         }
         report.tell_all(end);
         steps
+    }
+
+    /// Which page is shown; `None` for all.
+    fn page_for(&self, report: &Report) -> Option<u64> {
+        self.page.or_else(|| (!report.is_exact()).then_some(1))
     }
 
     fn takes(&self, step: &Step) -> bool {

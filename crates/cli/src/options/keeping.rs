@@ -1,15 +1,19 @@
 //! What is kept of a run, beside what is shown of it.
 
+use std::path::Path;
+
 use anyhow::Result;
 use clap::Args;
 
 use super::Logging;
 use super::telling::Telling;
 use crate::context::Context;
-use crate::exit::Exit;
+use crate::exit::{Exit, wrong_call};
+use crate::real::real;
 use crate::records::{Call, Recorder};
 use crate::report::events::Head;
 use crate::report::{Kept, Report};
+use crate::terminal::names;
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
@@ -27,6 +31,23 @@ pub(crate) struct Keeping {
 }
 
 impl Keeping {
+    /// A mirror would take away what is kept there, as something that the source does not have.
+    pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
+        let mirrored = real(destination);
+        for (what, path) in
+            [("log", self.logging.path()), ("file of metrics", self.telling.metrics.as_deref())]
+        {
+            let Some(path) = path.map(real).filter(|path| path.starts_with(&mirrored)) else {
+                continue;
+            };
+            wrong_call!(
+                "the {what} '{}' lies in the destination, from which the mirror would remove it\n  give it a place outside",
+                names::path(&path)
+            );
+        }
+        Ok(())
+    }
+
     /// Opens what is to be kept. A record that cannot be written keeps nothing from being done.
     pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<Kept> {
         let log = self.logging.open(head.command.word(), context)?;

@@ -33,17 +33,9 @@ pub(crate) struct Logging {
 }
 
 impl Logging {
-    /// A mirror would take the log away as something that the source does not have.
-    pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
-        let Some(log) = &self.log else { return Ok(()) };
-        let (log, mirrored) = (real(log)?, real(destination)?);
-        if log.starts_with(&mirrored) {
-            wrong_call!(
-                "the log '{}' lies in the destination, from which the mirror would remove it\n  give it a place outside",
-                names::path(&log)
-            );
-        }
-        Ok(())
+    /// The log, if there is one.
+    pub(super) fn path(&self) -> Option<&Path> {
+        self.log.as_deref()
     }
 
     /// Opens the log, if there is to be one; `command` stands for the job where there is none.
@@ -72,17 +64,6 @@ impl Logging {
         }
         Ok(Some(file))
     }
-}
-
-/// A path without links, as far as it is there.
-fn real(path: &Path) -> io::Result<PathBuf> {
-    let path = std::path::absolute(path)?;
-    for above in path.ancestors() {
-        if let (Ok(real), Ok(below)) = (above.canonicalize(), path.strip_prefix(above)) {
-            return Ok(real.join(below));
-        }
-    }
-    Ok(path)
 }
 
 fn filled(text: &str, job: &str, now: &Zoned) -> String {

@@ -24,6 +24,7 @@ use super::store::{Named, Store, try_lock};
 use super::{Keep, retention};
 use crate::context::Within;
 use crate::exit::{self, Exit};
+use crate::real::real_side;
 use crate::report::events::{Began, Closed, Command, Event, JobCall, Placed, RunOutcome, Step};
 use crate::report::{Heard, told};
 use crate::terminal::shell::quoted;
@@ -234,7 +235,7 @@ fn user() -> String {
 fn placed(sides: &[PathBuf]) -> Vec<Placed> {
     let called = drives::beneath(&Linux, sides);
     let sides = sides.iter().zip(called).map(|(path, drive)| {
-        let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+        let path = real_side(path);
         let (label, uuid) = drive.as_ref().map(|d| (d.label.clone(), d.uuid.clone())).unzip();
         let mounted_at = drive.map(|drive| (&*drive.mounted_at).into());
         Placed { path: (&*path).into(), mounted_at, label: label.flatten(), uuid: uuid.flatten() }

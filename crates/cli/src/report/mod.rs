@@ -159,7 +159,7 @@ impl Report {
         let (command, is_dry) = (head.command.word(), head.dry_run);
         let destination = head.destination.as_ref().map(exact::Exact::to_path);
         let is_told = Cell::new(false);
-        let is_exact = form.format == Format::Json;
+        let is_exact = form.format != Format::Text;
         let report = Self {
             heard,
             sink,
