@@ -169,9 +169,9 @@ impl Bench<'_> {
                 run(&mut command(&source, &to.folder().join("echo")), &[0])
             };
             let ours = |source: &Path, echo: &Path| {
-                let mut command = Command::new(self.utter);
+                let mut command = self.utter();
                 command.args(["move", "--workers", &self.options.threads.to_string()]);
-                command.args([source, echo]).env("XDG_STATE_HOME", &self.room);
+                command.args([source, echo]);
                 command
             };
             let theirs = |source: &Path, echo: &Path| self.floor("move", Some((source, echo)));
@@ -206,7 +206,7 @@ impl Bench<'_> {
         }
         if self.wants(&names[..1]) {
             let ours = || {
-                let mut command = Command::new(self.utter);
+                let mut command = self.utter();
                 command.arg("--version");
                 command
             };
@@ -231,6 +231,13 @@ impl Bench<'_> {
         Ok(())
     }
 
+    /// The program, which keeps what it remembers of its runs here.
+    fn utter(&self) -> Command {
+        let mut command = Command::new(self.utter);
+        command.env("XDG_STATE_HOME", self.room.join("state"));
+        command
+    }
+
     fn make(&self, name: &str, shape: Shape) -> Result<Tree> {
         Tree::make(&self.room.join(name), shape)
             .with_context(|| format!("cannot make the tree '{name}'"))
@@ -246,7 +253,7 @@ impl Bench<'_> {
             return Ok(());
         }
         let ours = |echo: &Path| {
-            let mut command = Command::new(self.utter);
+            let mut command = self.utter();
             command.args(words).arg("--workers").arg(self.options.threads.to_string());
             command.arg(&tree.path).arg(echo);
             command
