@@ -135,6 +135,19 @@ fn a_job_that_is_killed_is_never_well() {
 }
 
 #[test]
+fn a_job_that_is_stopped_between_two_of_its_calls_did_not_go_well() {
+    let room = room().with("shop/stock.csv", "3 lamps");
+    let file = FILE.replace("pairs = [", "on-success = \"kill -TERM $PPID\"\npairs = [");
+    room.write("utter.toml", &file);
+    let ran = ran(&room.command_that_hears("run --jobs utter.toml both").output().unwrap());
+    assert_eq!(ran.code, 143, "{ran:?}");
+    assert!(ran.out.contains("both  stopped"), "{ran:?}");
+    assert!(room.path("lantern/one").exists() && !room.path("lantern/two").exists());
+    let (code, jobs) = status(&room, "both");
+    assert_eq!((code, &jobs[0]["outcome"]), (3, &"stopped".into()), "{jobs:?}");
+}
+
+#[test]
 fn one_job_runs_once_at_a_time() {
     let room = room();
     room.write(

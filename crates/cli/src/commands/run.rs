@@ -187,7 +187,12 @@ impl Run {
             let name = job.name.clone();
             let of = JobCall { name, start: all.run.unwrap_or_default(), call, calls };
             let within = Within { job: of, keep: keep.clone() };
-            let came = make(line.collect(), within.clone(), context);
+            // Nothing is begun any more, and that is told and kept like any other end of a call.
+            let stopped = context.signals().ok().and_then(Signals::caught);
+            let came = match stopped {
+                Some(stop) => Err(stop.into()),
+                None => make(line.collect(), within.clone(), context),
+            };
             let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
             let mut heard = context.heard.take();
             if let (Err(error), false) = (&came, heard.is_told) {
@@ -197,7 +202,7 @@ impl Run {
             worst = worst.or_worse(exit);
             // The hours of one job are not those of the next.
             context.signals().inspect(|signals| signals.stop_at(None)).ok();
-            if context.signals().is_ok_and(|signals| signals.caught().is_some()) {
+            if stopped.is_some() || matches!(exit, Exit::Interrupted | Exit::Terminated) {
                 break;
             }
         }
