@@ -17,8 +17,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 
-use utter_echo_core::drives;
+use utter_echo_core::drives::{self, Known};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Verb};
@@ -26,7 +27,9 @@ use utter_echo_core::problem::Cause;
 use utter_echo_core::request::{By, Guard, Keeping, Request, SetAside, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Ending, PlanError, Session};
-use utter_echo_lab::{DriveKind, Facts, Gardener, MountedDrive, Snapshot, snapshot};
+use utter_echo_lab::{
+    DriveKind, Facts, Gardener, MountedDrive, Snapshot, Tampered, is_root, left_out, snapshot,
+};
 
 use common::Trees;
 
@@ -52,7 +55,7 @@ fn mounted(kind: DriveKind, room: &Path) -> Option<MountedDrive> {
         Err(reason) => {
             let required = std::env::var_os("UTTER_LAB").is_some_and(|lab| lab == "required");
             assert!(!required, "{} cannot be had: {reason}", kind.name());
-            utter_echo_lab::left_out(format!("{}: {reason}", kind.name()));
+            left_out(format!("{}: {reason}", kind.name()));
             None
         }
     }
@@ -88,8 +91,8 @@ fn plant_oddities(root: &Path) {
 
 #[test]
 fn every_kind_of_drive_gets_what_it_can_hold() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let Some(origin) = mounted(DriveKind::Ext4, &room.path().join("origin")) else { return };
@@ -267,8 +270,8 @@ fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
 /// times are whole hours off.
 #[test]
 fn a_shifted_clock_costs_no_new_copy() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let Some(stick) = mounted(DriveKind::Fat, room.path()) else { return };
@@ -299,8 +302,8 @@ fn a_shifted_clock_costs_no_new_copy() {
 
 #[test]
 fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let trees = Trees::new();
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
@@ -326,8 +329,8 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
 
 #[test]
 fn sides_within_each_other_are_found_in_whatever_spelling() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     for kind in [DriveKind::ExFat, DriveKind::Fat] {
@@ -368,8 +371,8 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
 /// not: the echo on a stick must not be taken for work when the newest of the source goes.
 #[test]
 fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let trees = Trees::new();
     for kind in [DriveKind::ExFat, DriveKind::Fat, DriveKind::Ext4] {
@@ -393,8 +396,8 @@ fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
 
 #[test]
 fn what_a_drive_cannot_refer_to_is_foreseen() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let Some(drive) = mounted(DriveKind::Xfs, room.path()) else { return };
@@ -427,13 +430,13 @@ fn what_a_drive_cannot_refer_to_is_foreseen() {
 
 #[test]
 fn a_drive_is_known_by_its_name_in_any_part_of_it() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let trees = Trees::new();
     let Some(drive) = mounted(DriveKind::Btrfs, trees.base.path()) else { return };
     let part = drive.folder().join("part");
-    let mut make = std::process::Command::new("btrfs");
+    let mut make = Command::new("btrfs");
     assert!(make.args(["-q", "subvolume", "create"]).arg(&part).status().unwrap().success());
     let numbers = drives::holding(&Linux, std::slice::from_ref(&part)).unwrap();
     let found = drives::list(&Linux, Some(&numbers)).unwrap();
@@ -451,8 +454,8 @@ fn a_drive_is_known_by_its_name_in_any_part_of_it() {
 
 #[test]
 fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
-    if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root mounts drives");
+    if !is_root() {
+        return left_out("only root mounts drives");
     }
     let room = tempfile::tempdir().unwrap();
     let (Some(large), Some(small)) =
@@ -477,4 +480,24 @@ fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
         let arrived = names.map(|name| small.folder().join("echo").join(name).exists());
         assert_eq!(arrived, [true, false, true, true]);
     }
+}
+
+#[test]
+fn a_drive_that_goes_while_it_is_looked_for_is_not_there() {
+    if !is_root() {
+        return left_out("only root mounts drives");
+    }
+    let room = tempfile::tempdir().unwrap();
+    let made = MountedDrive::make(DriveKind::Tmpfs, room.path());
+    let Ok(drive) = made.inspect_err(|reason| left_out(reason)) else { return };
+    let known = Known::holding(&Linux, &drive.folder()).unwrap();
+    assert!(known.is_there(&Linux));
+    // After the list of mounts was read.
+    let goes = Tampered::before_each(|call| {
+        if call == "open_root" {
+            let gone = Command::new("umount").arg(drive.folder()).status().unwrap();
+            assert!(gone.success());
+        }
+    });
+    assert!(!known.is_there(&goes));
 }

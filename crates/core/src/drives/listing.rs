@@ -227,6 +227,10 @@ impl Known {
         };
         let works = || {
             let root = system.open_root(&self.point)?;
+            // What was mounted when the list was read may be gone, and what it was mounted on works, too.
+            if !system.stat(Entry::Pinned(root.as_fd()))?.mounted {
+                return Err(io::ErrorKind::NotFound.into());
+            }
             system.flush_drive(system.open_folder(root.as_fd(), b"")?.as_fd())
         };
         Self::mounted(system, &mount) == *self && works().is_ok()
