@@ -2,16 +2,17 @@
 
 use clap::builder::PossibleValue;
 use clap::{Arg, ArgAction, Command};
+use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
 
 use super::{DESTINATION_SHARED, DOES, command, words};
 
 /// Of the file as a whole.
-pub(crate) fn schema() -> Value {
+pub(crate) fn schema() -> Schema {
     let all: Vec<Command> = DOES.map(command).into();
     let jobs: Vec<Value> = all.iter().map(job).collect();
     let defaults: Map<String, Value> = all.iter().flat_map(options).collect();
-    json!({
+    json_schema!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Job file of utter",
         "type": "object",

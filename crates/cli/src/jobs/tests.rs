@@ -111,7 +111,7 @@ fn added(does: &str, options: &[&str]) -> Job {
 }
 
 static SCHEMA: LazyLock<jsonschema::Validator> =
-    LazyLock::new(|| jsonschema::validator_for(&schema()).unwrap());
+    LazyLock::new(|| jsonschema::validator_for(schema().as_value()).unwrap());
 
 fn is_in_schema(does: &str, setting: &str) -> bool {
     let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
