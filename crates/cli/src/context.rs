@@ -2,7 +2,7 @@
 
 use std::cell::OnceCell;
 use std::ffi::OsString;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
 use anyhow::{Context as _, Result};
@@ -39,9 +39,10 @@ pub(crate) struct Within {
 }
 
 impl Within {
-    /// Of a job with one call.
+    /// Of a job that is not run, but only asked about.
     pub(crate) fn of_job(name: &str) -> Self {
-        let job = JobCall { name: name.to_owned(), start: 0, call: 1, calls: 1 };
+        let (name, file) = (name.to_owned(), Path::new("").into());
+        let job = JobCall { name, file, start: 0, call: 1, calls: 1 };
         Self { job, keep: Keep::default() }
     }
 }

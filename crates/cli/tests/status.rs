@@ -72,6 +72,11 @@ fn all_is_well_only_if_it_is() {
     is("papers", true, "well");
     is("proof", true, "well");
     assert_eq!(status(&room, "papers proof old").0, 0);
+    // Another file's job of the same name is another job, and a link to this one is this one.
+    room.write("others.toml", FILE);
+    std::os::unix::fs::symlink("utter.toml", room.path("link.toml")).unwrap();
+    assert_eq!(room.run("status --jobs others.toml papers").code, 3);
+    assert_eq!(room.run("status --jobs link.toml papers").code, 0);
     // Only one of its two calls can be made.
     assert_eq!(run(&room, "both"), 2);
     is("both", false, "wrong");

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 use std::ffi::OsString;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
@@ -18,6 +19,7 @@ use crate::jobs::lock::{self, Lock, Turn};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
 use crate::options::{Hours, Telling, complete};
+use crate::real::real;
 use crate::records::{self, Keep};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
@@ -96,7 +98,7 @@ impl Command for Run {
             let began = Instant::now();
             let (exit, heard) = match self.turn(&job, &file, signals) {
                 Turn::Ours(lock) => {
-                    let came = self.run_job(&job, &keep, context);
+                    let came = self.run_job(&job, (file.path(), &keep), context);
                     lock.release();
                     came
                 }
@@ -178,14 +180,15 @@ impl Run {
     }
 
     /// Makes all calls of a job, also after one that failed.
-    fn run_job(&self, job: &Job, keep: &Keep, context: &Context) -> (Exit, Heard) {
+    fn run_job(&self, job: &Job, (file, keep): (&Path, &Keep), context: &Context) -> (Exit, Heard) {
         let (mut worst, mut all) = (Exit::Done, Heard::default());
         let calls = job.calls.len() as u64;
         for (call, words) in (1..).zip(&job.calls) {
             let words = self.words(words, context);
             let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
             let name = job.name.clone();
-            let of = JobCall { name, start: all.run.unwrap_or_default(), call, calls };
+            let start = all.run.unwrap_or_default();
+            let of = JobCall { name, file: (&*real(file)).into(), start, call, calls };
             let within = Within { job: of, keep: keep.clone() };
             // Nothing is begun any more, and that is told and kept like any other end of a call.
             let stopped = context.signals().ok().and_then(Signals::caught);

@@ -20,6 +20,7 @@ use crate::exit::{self, Exit};
 use crate::jobs::lock::{self, Look};
 use crate::jobs::{Job, JobFile};
 use crate::options::{Shown, complete};
+use crate::real::real;
 use crate::records::{Starts, Store};
 use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, Totals};
 use crate::report::{Report, told};
@@ -66,7 +67,7 @@ impl Command for Status {
             return Err(wrong.clone().into());
         }
         let report = Report::new(form, head, &context.heard);
-        let mut known = known(&names, &report);
+        let mut known = known(&file, &names, &report);
         let (mut problems, listed) = (0, Some(jobs.len() as u64));
         for (name, job) in jobs {
             match job {
@@ -90,8 +91,8 @@ impl Command for Status {
 }
 
 /// What the records tell of jobs.
-pub(super) fn known(names: &[&str], report: &Report) -> HashMap<String, Starts> {
-    let known = Store::find().map(|store| store.starts(names));
+fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Starts> {
+    let known = Store::find().map(|store| store.starts(&real(file.path()), names));
     match known {
         Some(Ok(known)) => known,
         Some(Err(error)) => {
@@ -157,7 +158,7 @@ fn rooms(job: &Job, context: &Context) -> Vec<Room> {
 /// All jobs of a file that can be read, with how they stand.
 pub(super) fn standing(file: &JobFile, report: &Report, now: &Zoned) -> HashMap<String, JobStands> {
     let names: Vec<&str> = file.names().collect();
-    let mut known = known(&names, report);
+    let mut known = known(file, &names, report);
     let jobs = names.iter().filter_map(|name| file.job(name).ok());
     jobs.map(|job| {
         let starts = known.remove(&job.name).unwrap_or_default();

@@ -85,7 +85,7 @@ fn old(
 ) -> HashSet<u64> {
     let (mut seen, mut seen_well, mut needed) = (HashSet::new(), HashSet::new(), HashSet::new());
     for run in all.iter().rev() {
-        let job = run.began.job.as_ref().map(|job| &job.name);
+        let job = run.began.job.as_ref().map(|job| (&job.name, job.file.as_bytes()));
         let is_last = seen.insert(job);
         let is_last_well = run.outcome == RunOutcome::Well && seen_well.insert(job);
         if is_last || is_last_well || run.outcome == RunOutcome::GoingOn {

@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 use std::io;
+use std::path::Path;
 
 use super::{Entry, Store};
-use crate::report::events::{Recorded, RunOutcome};
+use crate::report::events::{JobCall, Recorded, RunOutcome};
 
 /// One start of a job.
 #[derive(Clone, Debug)]
@@ -45,16 +46,15 @@ impl Starts {
 type Seen = (u64, Vec<Recorded>);
 
 impl Store {
-    /// What is known of these jobs.
-    pub(crate) fn starts(&self, jobs: &[&str]) -> io::Result<HashMap<String, Starts>> {
+    /// What is known of these jobs of a file, whose path is without links.
+    pub(crate) fn starts(&self, file: &Path, jobs: &[&str]) -> io::Result<HashMap<String, Starts>> {
         let mut known: HashMap<String, Starts> =
             jobs.iter().map(|job| ((*job).to_owned(), Starts::default())).collect();
         let mut open: HashMap<String, Seen> = HashMap::new();
         for run in self.runs()? {
-            let Some(job) = run.began.job.clone().filter(|job| known.contains_key(&job.name))
-            else {
-                continue;
-            };
+            let is_asked_for =
+                |job: &JobCall| job.file.to_path() == file && known.contains_key(&job.name);
+            let Some(job) = run.began.job.clone().filter(is_asked_for) else { continue };
             let (start, calls) = open.entry(job.name.clone()).or_insert((job.start, Vec::new()));
             if *start != job.start {
                 known.entry(job.name.clone()).or_default().extend(calls);

@@ -3,7 +3,9 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Amount, AtPath, Command, MountedAt, Outcome, RunOutcome, Was, Word, WorkingFolder};
+use super::{
+    Amount, AtPath, Command, JobsIn, MountedAt, Outcome, RunOutcome, Was, Word, WorkingFolder,
+};
 use crate::report::exact::Exact;
 
 /// The first line of a record: which run it is of, and how that was called.
@@ -36,6 +38,9 @@ pub(crate) struct Began {
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobCall {
     pub(crate) name: String,
+    /// Its file, without links: another may have a job of this name.
+    #[serde(flatten)]
+    pub(crate) file: Exact<JobsIn>,
     /// The number of the first run of this start of the job.
     pub(crate) start: u64,
     /// Which of the calls of the job, counted from 1.
