@@ -1,6 +1,6 @@
 //! Which records may go. Those of runs that went well go first; the last of each job stays, and the last that went well.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs::{self, OpenOptions};
 use std::io;
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -83,11 +83,20 @@ fn old(
     now: Timestamp,
     room: impl Fn(&Recorded) -> u64,
 ) -> HashSet<u64> {
+    // All calls of a start went well, or none is kept for that.
+    let mut well: HashMap<u64, u64> = HashMap::new();
+    for run in all.iter().filter(|run| run.outcome == RunOutcome::Well) {
+        *well.entry(run.began.start()).or_default() += 1;
+    }
+    let is_start_well = |run: &Recorded| {
+        let calls = run.began.job.as_ref().map_or(1, |job| job.calls);
+        well.get(&run.began.start()).is_some_and(|well| *well >= calls)
+    };
     let (mut seen, mut seen_well, mut needed) = (HashSet::new(), HashSet::new(), HashSet::new());
     for run in all.iter().rev() {
         let job = run.began.job.as_ref().map(|job| (&job.name, job.file.as_bytes()));
         let is_last = seen.insert(job);
-        let is_last_well = run.outcome == RunOutcome::Well && seen_well.insert(job);
+        let is_last_well = is_start_well(run) && seen_well.insert(job);
         if is_last || is_last_well || run.outcome == RunOutcome::GoingOn {
             needed.insert(run.began.start());
         }
@@ -116,4 +125,68 @@ fn old(
         }
     }
     gone
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::report::events::{Began, Command, JobCall};
+    use std::path::Path;
+
+    /// A call of a job that ended like this, so many days ago.
+    fn call(
+        run: u64,
+        days: i64,
+        (start, call, calls): (u64, u64, u64),
+        outcome: RunOutcome,
+    ) -> Recorded {
+        let began = now() - jiff::SignedDuration::from_hours(24 * days);
+        let file = Path::new("/utter.toml").into();
+        let job = JobCall { name: "papers".into(), file, start, call, calls };
+        let began = Began {
+            run,
+            began: began.to_string(),
+            command: Command::Copy,
+            line: String::new(),
+            folder: Path::new("/").into(),
+            job: Some(job),
+            host: String::new(),
+            user: String::new(),
+            process: 1,
+            program: String::new(),
+            sides: Vec::new(),
+        };
+        Recorded { began, outcome, closed: None }
+    }
+
+    fn now() -> Timestamp {
+        Timestamp::from_second(1_795_000_000).unwrap()
+    }
+
+    /// The runs that stay, where each takes one byte.
+    fn left(all: &[Recorded], days: u64, at_most: u64) -> Vec<u64> {
+        let keep = Keep { time: DAY * u32::try_from(days).unwrap(), at_most, ..Keep::default() };
+        let gone = old(all, &keep, now(), |_| 1);
+        all.iter().map(|run| run.began.run).filter(|run| !gone.contains(run)).collect()
+    }
+
+    #[test]
+    fn the_last_start_and_the_last_that_went_well_as_a_whole_stay() {
+        use RunOutcome::{Problems, Well};
+        let all = [
+            call(1, 90, (1, 1, 2), Well),
+            call(2, 90, (1, 2, 2), Well),
+            call(3, 80, (3, 1, 2), Well),
+            call(4, 80, (3, 2, 2), Problems),
+            call(5, 70, (5, 1, 2), Well),
+            call(6, 70, (5, 2, 2), Problems),
+        ];
+        assert_eq!(left(&all, 10, 100), [1, 2, 5, 6]);
+        // What did not go well is kept twice as long.
+        assert_eq!(left(&all, 45, 100), [1, 2, 4, 5, 6]);
+        assert_eq!(left(&all, 100, 100), [1, 2, 3, 4, 5, 6]);
+        // Where room is short, what went well goes first.
+        assert_eq!(left(&all, 100, 5), [1, 2, 4, 5, 6]);
+        assert_eq!(left(&all, 100, 0), [1, 2, 5, 6]);
+    }
 }

@@ -81,10 +81,8 @@ pub(crate) struct Report {
     destination: Option<PathBuf>,
     is_dry: bool,
     /// That the record is not whole was told.
-    is_told: Cell<bool>,
-    /// Nothing but problems is shown.
-    quiet: bool,
-    is_exact: bool,
+    lack_is_told: Cell<bool>,
+    form: Form,
 }
 
 /// Where else a command tells its events.
@@ -111,6 +109,7 @@ pub(crate) struct Summary {
 #[derive(Clone, Copy)]
 pub(crate) struct Form {
     pub(crate) format: Format,
+    /// Nothing but problems is shown.
     pub(crate) quiet: bool,
     /// In text, each step of a run, too.
     pub(crate) verbose: bool,
@@ -142,7 +141,7 @@ impl Report {
             log.begin();
             log
         });
-        let (sink, log, quiet) = (RefCell::new(sink), RefCell::new(log), form.quiet);
+        let (sink, log) = (RefCell::new(sink), RefCell::new(log));
         let (recorder, failure) = match record.transpose() {
             Ok(recorder) => (recorder, None),
             Err(error) => (None, Some(error)),
@@ -158,8 +157,7 @@ impl Report {
         let (summary, totals) = (RefCell::new(summary), RefCell::default());
         let (command, is_dry) = (head.command.word(), head.dry_run);
         let destination = head.destination.as_ref().map(exact::Exact::to_path);
-        let is_told = Cell::new(false);
-        let is_exact = form.format != Format::Text;
+        let lack_is_told = Cell::new(false);
         let report = Self {
             heard,
             sink,
@@ -170,9 +168,8 @@ impl Report {
             command,
             destination,
             is_dry,
-            is_told,
-            quiet,
-            is_exact,
+            lack_is_told,
+            form,
         };
         report.tell(Event::Head(head));
         report.tell_not_recorded(failure);
@@ -181,7 +178,7 @@ impl Report {
 
     /// Programs read it, and are told everything.
     pub(crate) fn is_exact(&self) -> bool {
-        self.is_exact
+        self.form.format != Format::Text
     }
 
     /// What writes down the run, if something does.
@@ -190,7 +187,7 @@ impl Report {
     }
 
     fn tell_not_recorded(&self, failure: Option<io::Error>) {
-        if let Some(error) = failure.filter(|_| !self.is_told.replace(true)) {
+        if let Some(error) = failure.filter(|_| !self.lack_is_told.replace(true)) {
             let why = streams::in_words(&error.to_string());
             let text = format!("this run leaves no whole record: {why}");
             self.tell(Event::note("no-record", text));
@@ -248,7 +245,7 @@ impl Report {
             if let Some(recorder) = &self.recorder {
                 recorder.show(&event);
             }
-            if !self.quiet || matches!(event, Event::Problem(_)) {
+            if !self.form.quiet || matches!(event, Event::Problem(_)) {
                 sink.show(&event);
             }
         }
