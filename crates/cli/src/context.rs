@@ -104,18 +104,15 @@ impl Context {
 
 /// Where this user's programs look for what they are told: `XDG_CONFIG_HOME`, else `~/.config`.
 pub(crate) fn config_folder() -> Option<PathBuf> {
-    user_folder("XDG_CONFIG_HOME", ".config")
+    named_folder("XDG_CONFIG_HOME").or_else(|| below_home(".config"))
 }
 
-/// Where this user's programs keep what may be lost: `XDG_STATE_HOME`, else for root `/var/lib`, else
-/// `~/.local/state`.
+/// Where utter keeps what it remembers of this user's runs, which may be lost: `utter-echo` in `XDG_STATE_HOME`, else
+/// for root in `/var/lib`, else in `~/.local/state`.
 pub(crate) fn state_folder() -> Option<PathBuf> {
     let root = || rustix::process::geteuid().is_root().then(|| PathBuf::from("/var/lib"));
-    named_folder("XDG_STATE_HOME").or_else(root).or_else(|| below_home(".local/state"))
-}
-
-fn user_folder(name: &str, folder: &str) -> Option<PathBuf> {
-    named_folder(name).or_else(|| below_home(folder))
+    let above = named_folder("XDG_STATE_HOME").or_else(root);
+    Some(above.or_else(|| below_home(".local/state"))?.join("utter-echo"))
 }
 
 fn named_folder(name: &str) -> Option<PathBuf> {

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use crate::context::state_folder;
 
 fn file() -> Option<PathBuf> {
-    Some(state_folder()?.join("utter-echo/set-aside"))
+    Some(state_folder()?.join("set-aside"))
 }
 
 /// The folders that runs set aside in, the last used first.

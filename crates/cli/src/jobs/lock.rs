@@ -105,7 +105,7 @@ pub(crate) fn wait(jobs: &Path, name: &str, signals: &Signals) -> Turn {
 fn path(jobs: &Path, name: &str) -> Option<PathBuf> {
     let mut hasher = DefaultHasher::new();
     (jobs.canonicalize().ok()?, name).hash(&mut hasher);
-    Some(state_folder()?.join(format!("utter-echo/jobs/{:016x}", hasher.finish())))
+    Some(state_folder()?.join(format!("jobs/{:016x}", hasher.finish())))
 }
 
 fn open(path: &Path) -> io::Result<File> {

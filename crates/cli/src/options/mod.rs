@@ -63,8 +63,7 @@ impl Comparing {
         context: &Context,
     ) -> Result<Request> {
         let selection = self.selecting.selection(&places.sources, dropping, context)?;
-        let own = state_folder().map(|folder| folder.join("utter-echo"));
-        let request = Request::new(task, places).selecting(selection).leaving_out(own);
+        let request = Request::new(task, places).selecting(selection).leaving_out(state_folder());
         Ok(self.carried.apply(self.changed.apply(request)))
     }
 }

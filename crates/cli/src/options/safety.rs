@@ -103,7 +103,7 @@ impl SettingAside {
     pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
         let safety = self.over(safety, context);
         let notes = context::state_folder().map(|folder| SetAside {
-            folder: folder.join("utter-echo/moves"),
+            folder: folder.join("moves"),
             run: run_at(context.began),
             keep: Some(Keep::Since(run_at(context.began - MOVES_KEPT))),
             what: Keeping::Notes,

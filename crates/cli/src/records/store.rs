@@ -34,7 +34,7 @@ pub(super) struct Named {
 impl Store {
     /// This user's; `None` where nothing tells where their home is.
     pub(crate) fn find() -> Option<Self> {
-        Some(Self { folder: state_folder()?.join("utter-echo/records") })
+        Some(Self { folder: state_folder()?.join("records") })
     }
 
     pub(crate) fn folder(&self) -> &Path {
