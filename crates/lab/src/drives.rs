@@ -261,16 +261,21 @@ impl MountedDrive {
     }
 
     fn attach_file(&mut self, image: &Path, options: &[&str]) -> Result<String, String> {
-        let mut command = Command::new("losetup");
-        let output = command.args(["-f", "--show"]).args(options).arg(image).output();
-        let output = output.map_err(|e| format!("losetup: {e}"))?;
-        if !output.status.success() {
-            return Err(format!("losetup: {}", String::from_utf8_lossy(&output.stderr).trim()));
-        }
-        let device = String::from_utf8_lossy(&output.stdout).trim().to_owned();
+        let device = attach(image, options)?;
         self.device = Some(device.clone());
         Ok(device)
     }
+}
+
+/// Makes a device of a file; returns its path.
+pub(crate) fn attach(file: &Path, options: &[&str]) -> Result<String, String> {
+    let mut command = Command::new("losetup");
+    let output = command.args(["-f", "--show"]).args(options).arg(file).output();
+    let output = output.map_err(|e| format!("losetup: {e}"))?;
+    if output.status.success() {
+        return Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned());
+    }
+    Err(format!("losetup: {}", String::from_utf8_lossy(&output.stderr).trim()))
 }
 
 impl Drop for MountedDrive {
@@ -286,7 +291,7 @@ impl Drop for MountedDrive {
 
 /// Another thread may be starting a process, which holds all that is open until it runs its program: for so
 /// long a drive that nobody uses counts as busy.
-fn unmount(folder: &Path) -> Result<(), String> {
+pub(crate) fn unmount(folder: &Path) -> Result<(), String> {
     let mut left = 100;
     loop {
         match run(&["umount"], &[folder]) {
@@ -297,7 +302,7 @@ fn unmount(folder: &Path) -> Result<(), String> {
     }
 }
 
-fn run(command: &[&str], paths: &[&Path]) -> Result<(), String> {
+pub(crate) fn run(command: &[&str], paths: &[&Path]) -> Result<(), String> {
     let output = Command::new(command[0])
         .args(&command[1..])
         .args(paths)

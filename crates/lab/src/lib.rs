@@ -3,20 +3,26 @@
 //! [`Gardener`] grows trees at random and changes them; [`snapshot()`] reads a tree without any code
 //! of the core, so that the two can be held against each other; [`Tampered`] stands between the
 //! core and the system, counts the calls and fails those it is told to; [`MountedDrive`] is a file
-//! system of any kind, made for a test; [`LyingDrive`] one that does not tell the truth; [`world`] makes small trees with options at random, and
+//! system of any kind, made for a test; [`LyingDrive`] one that does not tell the truth; [`SlowDrive`]
+//! one that takes its time, and [`Aged`] a tree as it lies on an old one; [`world`] makes small trees with options at random, and
 //! [`model`] tells what those options take, sharing nothing with the core.
 
+mod aged;
 mod drives;
 mod gardener;
+mod late;
 mod lying;
 pub mod model;
+mod slow;
 mod snapshot;
 mod tampered;
 pub mod world;
 
+pub use aged::{Aged, read_in_order};
 pub use drives::{DriveKind, MountedDrive};
 pub use gardener::Gardener;
 pub use lying::{Lies, LyingDrive, Taking};
+pub use slow::{Done, Model, SlowDrive};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{ERRORS, Tampered, Tampering};
 

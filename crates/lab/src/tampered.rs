@@ -52,6 +52,9 @@ pub const ERRORS: [Errno; 20] = [
 /// The real system, tampered with.
 pub struct Tampered<'a> {
     tampering: Tampering,
+    /// The drives have heads, and nothing is in memory. Else they have none, whatever the machine has: how long
+    /// a look takes there tells how many more there are, so that calls could not be counted.
+    heads: bool,
     calls: Mutex<Vec<&'static str>>,
     before_each: Box<dyn Fn(&'static str) + Sync + 'a>,
 }
@@ -59,12 +62,18 @@ pub struct Tampered<'a> {
 impl<'a> Tampered<'a> {
     /// A system that does this.
     pub fn new(tampering: Tampering) -> Self {
-        Self { tampering, calls: Mutex::default(), before_each: Box::new(|_| {}) }
+        Self { tampering, heads: false, calls: Mutex::default(), before_each: Box::new(|_| {}) }
     }
 
     /// A system in which something else happens before each call, which is told its name.
     pub fn before_each(happens: impl Fn(&'static str) + Sync + 'a) -> Self {
         Self { before_each: Box::new(happens), ..Self::new(Tampering::Nothing) }
+    }
+
+    /// The same on drives with heads, and with nothing in memory.
+    #[must_use]
+    pub fn with_heads(self) -> Self {
+        Self { heads: true, ..self }
     }
 
     /// The names of all calls so far, in order, failed ones among them.
@@ -97,6 +106,15 @@ impl<'a> Tampered<'a> {
 macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
         impl System for Tampered<'_> {
+            fn has_head(&self, _: u64) -> io::Result<bool> {
+                self.pass("has_head").map(|()| self.heads)
+            }
+
+            fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+                self.pass("is_cached")?;
+                Ok(!self.heads && Linux.is_cached(file)?)
+            }
+
             $(fn $name(&self, $($argument: $type),*) -> io::Result<$result> {
                 self.pass(stringify!($name))?;
                 Linux.$name($($argument),*)
@@ -153,6 +171,7 @@ tampered! {
     sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;
     mounts_meant() -> Vec<PathBuf>;
+    lies_at(file: BorrowedFd<'_>) -> Option<u64>;
     read_device(device: &Path, offset: u64, length: usize) -> Vec<u8>;
     caller() -> Caller;
 }

@@ -17,7 +17,9 @@ use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
 use tempfile::TempDir;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{By, Changed, Flush, Places, RemovalLimit, Request, Running, Task};
+use utter_echo_core::request::{
+    By, Changed, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
+};
 use utter_echo_core::select::{Kinds, Rules, Selection, Span};
 
 /// Few, so that names meet on the two sides and patterns have something to match.
@@ -282,7 +284,7 @@ fn narrowed() -> impl Strategy<Value = Narrowed> {
 
 pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
     let how = (
-        1..3_usize,
+        1..4_usize,
         seldom(Just(true), false),
         seldom(Just(true), false),
         seldom(vec(0..12_usize, 1..4), Vec::new()),
@@ -429,7 +431,12 @@ impl Options {
             all_aspects: self.all_aspects,
             ..Changed::default()
         };
-        let running = Running { workers: self.workers, flush: Flush::None, ..Running::default() };
+        let running = Running {
+            // Three stand for as many as the drives can use.
+            workers: if self.workers < 3 { Workers::Fixed(self.workers) } else { Workers::Auto },
+            flush: Flush::None,
+            ..Running::default()
+        };
         let places = Places::new(vec![world.seen.clone()], world.destination.clone());
         let mut request = Request::new(self.task, places)
             .selecting(Selection::new(&rules).unwrap())

@@ -10,10 +10,10 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use fuser::{
-    Errno, FileAttr, FileHandle, FileType, Filesystem, FopenFlags, Generation, INodeNo, IoctlFlags,
-    LockOwner, OpenAccMode, OpenFlags, RenameFlags, ReplyAttr, ReplyCreate, ReplyData,
-    ReplyDirectory, ReplyEmpty, ReplyEntry, ReplyIoctl, ReplyLseek, ReplyOpen, ReplyStatfs,
-    ReplyWrite, ReplyXattr, Request, TimeOrNow, WriteFlags,
+    Errno, FileAttr, FileHandle, FileType, Filesystem, FopenFlags, Generation, INodeNo, InitFlags,
+    IoctlFlags, KernelConfig, LockOwner, OpenAccMode, OpenFlags, RenameFlags, ReplyAttr,
+    ReplyCreate, ReplyData, ReplyDirectory, ReplyEmpty, ReplyEntry, ReplyIoctl, ReplyLseek,
+    ReplyOpen, ReplyStatfs, ReplyWrite, ReplyXattr, Request, TimeOrNow, WriteFlags,
 };
 use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, UTIME_NOW, UTIME_OMIT};
 
@@ -25,14 +25,15 @@ const NEVER: Duration = Duration::ZERO;
 /// Else the kernel makes up what a short answer lacks.
 const AS_IT_COMES: FopenFlags = FopenFlags::FOPEN_DIRECT_IO;
 
-/// Answers with what was found, or with the error; the answers have no trait in common.
+/// Answers in due time with what was found, or with the error; the answers have no trait in common.
 macro_rules! answer {
-    ($reply:ident, $found:expr, $told:pat => $with:expr) => {
-        match $found {
+    ($self:ident, $reply:ident, $found:expr, $told:pat => $with:expr) => {{
+        let found = $found;
+        $self.in_time(move || match found {
             Ok($told) => $with,
             Err(error) => $reply.error(errno(&error)),
-        }
-    };
+        });
+    }};
 }
 
 fn timespec(time: Option<TimeOrNow>) -> Timespec {
@@ -85,8 +86,9 @@ impl Drive {
         (to_parent, to_name): (INodeNo, &OsStr),
         flags: RenameFlags,
     ) -> io::Result<()> {
-        // No drive that folds names can do more than replace.
-        if self.lies.taking.is_some_and(|taking| taking.folds) && !flags.is_empty() {
+        // No drive that folds names, and no share, can do more than replace.
+        let folds = self.lies.taking.is_some_and(|taking| taking.folds);
+        if (folds || self.lies.late.is_some()) && !flags.is_empty() {
             return Err(io::Error::from_raw_os_error(Errno::EINVAL.code()));
         }
         let from = self.named(parent, name)?;
@@ -122,9 +124,15 @@ impl Drive {
 }
 
 impl Filesystem for Drive {
+    fn init(&mut self, _: &Request, config: &mut KernelConfig) -> io::Result<()> {
+        // Else the kernel asks for one name of a folder after the other.
+        let _ = config.add_capabilities(InitFlags::FUSE_PARALLEL_DIROPS);
+        Ok(())
+    }
+
     fn lookup(&self, _: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
         let found = self.named(parent, name).and_then(|path| self.meet(path));
-        answer!(reply, found, about => reply.entry(&NEVER, &about, Generation(0)));
+        answer!(self, reply, found, about => reply.entry(&NEVER, &about, Generation(0)));
     }
 
     fn getattr(&self, _: &Request, ino: INodeNo, open: Option<FileHandle>, reply: ReplyAttr) {
@@ -132,14 +140,15 @@ impl Filesystem for Drive {
             Some(Ok(file)) => file.metadata(),
             _ => self.path(ino).and_then(fs::symlink_metadata),
         };
-        match about.map(|about| self.told(ino.0, &about)) {
-            Ok(about) if self.lies.restless && ino != INodeNo::ROOT => {
-                let ino = INodeNo(self.looks.fetch_add(1, Ordering::Relaxed));
-                reply.attr(&NEVER, &FileAttr { ino, ..about });
+        let about = about.map(|about| {
+            let told = self.told(ino.0, &about);
+            if self.lies.restless && ino != INodeNo::ROOT {
+                FileAttr { ino: INodeNo(self.looks.fetch_add(1, Ordering::Relaxed)), ..told }
+            } else {
+                told
             }
-            Ok(about) => reply.attr(&NEVER, &about),
-            Err(error) => reply.error(errno(&error)),
-        }
+        });
+        answer!(self, reply, about, about => reply.attr(&NEVER, &about));
     }
 
     fn setattr(
@@ -168,12 +177,12 @@ impl Filesystem for Drive {
             dress(&path, mode, (uid, gid), times)?;
             Ok(self.told(ino.0, &fs::symlink_metadata(&path)?))
         });
-        answer!(reply, changed, about => reply.attr(&NEVER, &about));
+        answer!(self, reply, changed, about => reply.attr(&NEVER, &about));
     }
 
     fn readlink(&self, _: &Request, ino: INodeNo, reply: ReplyData) {
         let text = self.path(ino).and_then(fs::read_link);
-        answer!(reply, text, text => reply.data(text.as_os_str().as_bytes()));
+        answer!(self, reply, text, text => reply.data(text.as_os_str().as_bytes()));
     }
 
     fn mknod(
@@ -191,7 +200,7 @@ impl Filesystem for Drive {
             let mode = Mode::from_raw_mode(mode & 0o7777);
             Ok(rustix::fs::mknodat(CWD, path, kind, mode, device.into())?)
         });
-        answer!(reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
+        answer!(self, reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
     }
 
     fn mkdir(
@@ -207,20 +216,20 @@ impl Filesystem for Drive {
             fs::create_dir(path)?;
             dress(path, Some(mode), (None, None), None)
         });
-        answer!(reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
+        answer!(self, reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
     }
 
     fn unlink(&self, _: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEmpty) {
-        answer!(reply, self.named(parent, name).and_then(fs::remove_file), () => reply.ok());
+        answer!(self, reply, self.named(parent, name).and_then(fs::remove_file), () => reply.ok());
     }
 
     fn rmdir(&self, _: &Request, parent: INodeNo, name: &OsStr, reply: ReplyEmpty) {
-        answer!(reply, self.named(parent, name).and_then(fs::remove_dir), () => reply.ok());
+        answer!(self, reply, self.named(parent, name).and_then(fs::remove_dir), () => reply.ok());
     }
 
     fn symlink(&self, _: &Request, parent: INodeNo, name: &OsStr, text: &Path, reply: ReplyEntry) {
         let made = self.made(parent, name, |path| std::os::unix::fs::symlink(text, path));
-        answer!(reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
+        answer!(self, reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
     }
 
     fn rename(
@@ -234,13 +243,13 @@ impl Filesystem for Drive {
         reply: ReplyEmpty,
     ) {
         let renamed = self.rename_entry((parent, name), (to_parent, to_name), flags);
-        answer!(reply, renamed, () => reply.ok());
+        answer!(self, reply, renamed, () => reply.ok());
     }
 
     fn link(&self, _: &Request, ino: INodeNo, parent: INodeNo, name: &OsStr, reply: ReplyEntry) {
         let from = self.path(ino);
         let made = from.and_then(|from| self.made(parent, name, |to| fs::hard_link(from, to)));
-        answer!(reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
+        answer!(self, reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
     }
 
     fn open(&self, _: &Request, ino: INodeNo, flags: OpenFlags, reply: ReplyOpen) {
@@ -252,7 +261,8 @@ impl Filesystem for Drive {
                 File::open(path)
             }
         });
-        answer!(reply, opened, file => reply.opened(self.opened(file), AS_IT_COMES));
+        let opened = opened.map(|file| self.opened(file));
+        answer!(self, reply, opened, handle => reply.opened(handle, AS_IT_COMES));
     }
 
     fn create(
@@ -272,10 +282,10 @@ impl Filesystem for Drive {
             if new {
                 dress(&path, Some(mode), (None, None), None)?;
             }
-            Ok((self.meet(path)?, file))
+            Ok((self.meet(path)?, self.opened(file)))
         });
-        answer!(reply, made, (about, file) => {
-            reply.created(&NEVER, &about, Generation(0), self.opened(file), AS_IT_COMES);
+        answer!(self, reply, made, (about, handle) => {
+            reply.created(&NEVER, &about, Generation(0), handle, AS_IT_COMES);
         });
     }
 
@@ -291,7 +301,7 @@ impl Filesystem for Drive {
         reply: ReplyData,
     ) {
         let read = self.read_file(open, offset, size as usize);
-        answer!(reply, read, bytes => reply.data(&bytes));
+        answer!(self, reply, read, bytes => reply.data(&bytes));
     }
 
     fn write(
@@ -307,7 +317,7 @@ impl Filesystem for Drive {
         reply: ReplyWrite,
     ) {
         let written = self.handle(open).and_then(|file| file.write_at(bytes, offset));
-        answer!(reply, written, count => reply.written(u32::try_from(count).unwrap_or(0)));
+        answer!(self, reply, written, count => reply.written(u32::try_from(count).unwrap_or(0)));
     }
 
     fn release(
@@ -321,7 +331,7 @@ impl Filesystem for Drive {
         reply: ReplyEmpty,
     ) {
         self.close(open);
-        reply.ok();
+        self.in_time(move || reply.ok());
     }
 
     fn readdir(
@@ -344,12 +354,12 @@ impl Filesystem for Drive {
                 break;
             }
         }
-        reply.ok();
+        self.in_time(move || reply.ok());
     }
 
     fn statfs(&self, _: &Request, ino: INodeNo, reply: ReplyStatfs) {
         let room = self.path(ino).and_then(|path| Ok(rustix::fs::statvfs(&path)?));
-        answer!(reply, room, room => {
+        answer!(self, reply, room, room => {
             let block = u32::try_from(room.f_frsize).unwrap_or(4096);
             let (blocks, files) = (room.f_blocks, room.f_files);
             reply.statfs(blocks, room.f_bfree, room.f_bavail, files, room.f_ffree, block, 255, block);
@@ -370,30 +380,30 @@ impl Filesystem for Drive {
             return reply.error(Errno::ENOSPC);
         }
         let set = self.path(ino).and_then(|path| xattr::set(path, name, value));
-        answer!(reply, set, () => reply.ok());
+        answer!(self, reply, set, () => reply.ok());
     }
 
     fn getxattr(&self, _: &Request, ino: INodeNo, name: &OsStr, size: u32, reply: ReplyXattr) {
         if self.lies.taking.is_none() {
             return reply.error(Errno::ENODATA);
         }
-        match self.path(ino).and_then(|path| xattr::get(path, name)) {
-            Ok(Some(value)) => Self::xattr(reply, size, &value),
-            Ok(None) => reply.error(Errno::ENODATA),
-            Err(error) => reply.error(errno(&error)),
-        }
+        let value = self.path(ino).and_then(|path| xattr::get(path, name));
+        answer!(self, reply, value, value => match value {
+            Some(value) => Self::xattr(reply, size, &value),
+            None => reply.error(Errno::ENODATA),
+        });
     }
 
     fn listxattr(&self, _: &Request, ino: INodeNo, size: u32, reply: ReplyXattr) {
         if self.lies.taking.is_none() {
             return Self::xattr(reply, size, &[]);
         }
-        answer!(reply, self.xattr_names(ino), names => Self::xattr(reply, size, &names));
+        answer!(self, reply, self.xattr_names(ino), names => Self::xattr(reply, size, &names));
     }
 
     fn removexattr(&self, _: &Request, ino: INodeNo, name: &OsStr, reply: ReplyEmpty) {
         let removed = self.path(ino).and_then(|path| xattr::remove(path, name));
-        answer!(reply, removed, () => reply.ok());
+        answer!(self, reply, removed, () => reply.ok());
     }
 
     fn ioctl(

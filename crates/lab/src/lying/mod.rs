@@ -15,6 +15,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
+use crate::late::Late;
 use fuser::{
     BackgroundSession, Config, Errno, FileAttr, FileHandle, FileType, INodeNo, MountOption,
 };
@@ -34,6 +35,9 @@ pub struct Lies {
     pub fails: Option<u64>,
     /// How long the first reading takes.
     pub first: Duration,
+    /// How long each answer takes, however many are asked for at a time: a share on another machine, which swaps no
+    /// names either.
+    pub late: Option<Duration>,
     /// What it can take, if it can be written to at all.
     pub taking: Option<Taking>,
 }
@@ -53,6 +57,18 @@ impl Default for Taking {
     }
 }
 
+impl Lies {
+    /// A share that is so far away, and that can be written to.
+    pub fn share(late: Duration) -> Self {
+        Self {
+            late: Some(late),
+            restless: true,
+            taking: Some(Taking::default()),
+            ..Self::default()
+        }
+    }
+}
+
 impl Default for Lies {
     fn default() -> Self {
         Self {
@@ -62,6 +78,7 @@ impl Default for Lies {
             size: None,
             fails: None,
             first: Duration::ZERO,
+            late: None,
             taking: None,
         }
     }
@@ -72,6 +89,16 @@ impl Default for Lies {
 pub struct LyingDrive {
     _session: BackgroundSession,
     at: PathBuf,
+    asked: Arc<Asked>,
+}
+
+/// What it was asked.
+#[derive(Debug, Default)]
+struct Asked {
+    times: AtomicU64,
+    /// What is not answered yet, and the most that ever was.
+    now: AtomicU64,
+    at_once: AtomicU64,
 }
 
 impl LyingDrive {
@@ -84,9 +111,29 @@ impl LyingDrive {
         }
         let paths = HashMap::from([(INodeNo::ROOT.0, of.to_path_buf())]);
         let (looks, reads) = (AtomicU64::new(1 << 32), AtomicU64::new(0));
-        let drive = Drive { lies, paths: Mutex::new(paths), open: Mutex::default(), looks, reads };
+        let asked = Arc::new(Asked::default());
+        let late = lies.late.map(|_| Late::new());
+        let drive = Drive {
+            lies,
+            paths: Mutex::new(paths),
+            open: Mutex::default(),
+            looks,
+            reads,
+            asked: Arc::clone(&asked),
+            late,
+        };
         let session = fuser::spawn_mount(drive, at, &config)?;
-        Ok(Self { _session: session, at: at.to_owned() })
+        Ok(Self { _session: session, at: at.to_owned(), asked })
+    }
+
+    /// How often it was asked for something so far.
+    pub fn asked(&self) -> u64 {
+        self.asked.times.load(Ordering::Relaxed)
+    }
+
+    /// The most that it was asked for at one time since this was last called.
+    pub fn at_once(&self) -> u64 {
+        self.asked.at_once.swap(0, Ordering::Relaxed)
     }
 }
 
@@ -108,6 +155,8 @@ struct Drive {
     open: Mutex<HashMap<u64, Arc<File>>>,
     looks: AtomicU64,
     reads: AtomicU64,
+    asked: Arc<Asked>,
+    late: Option<Late>,
 }
 
 fn errno(error: &io::Error) -> Errno {
@@ -137,6 +186,19 @@ fn is_there(path: &Path) -> bool {
 }
 
 impl Drive {
+    /// Gives an answer when it is due.
+    fn in_time(&self, answer: impl FnOnce() + Send + 'static) {
+        self.asked.times.fetch_add(1, Ordering::Relaxed);
+        let (Some(late), Some(wait)) = (&self.late, self.lies.late) else { return answer() };
+        let now = self.asked.now.fetch_add(1, Ordering::Relaxed) + 1;
+        self.asked.at_once.fetch_max(now, Ordering::Relaxed);
+        let asked = Arc::clone(&self.asked);
+        late.after(wait, move || {
+            asked.now.fetch_sub(1, Ordering::Relaxed);
+            answer();
+        });
+    }
+
     fn path(&self, INodeNo(number): INodeNo) -> io::Result<PathBuf> {
         let paths = self.paths.lock().unwrap_or_else(PoisonError::into_inner);
         paths.get(&number).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())

@@ -1,0 +1,34 @@
+//! Answers that come when they are due.
+
+use std::sync::mpsc::{self, Sender};
+use std::time::{Duration, Instant};
+
+type Answer = Box<dyn FnOnce() + Send>;
+
+/// A thread that gives answers, each at its time. They are due in the order in which they come.
+#[derive(Debug)]
+pub(crate) struct Late(Sender<(Instant, Answer)>);
+
+impl Late {
+    pub(crate) fn new() -> Self {
+        let (sender, receiver) = mpsc::channel::<(Instant, Answer)>();
+        std::thread::spawn(move || {
+            // Else the system lets each of them wait 50 microseconds longer.
+            let _ = rustix::thread::set_current_timer_slack(std::num::NonZeroU64::new(1));
+            while let Ok((due, answer)) = receiver.recv() {
+                std::thread::sleep(due.saturating_duration_since(Instant::now()));
+                answer();
+            }
+        });
+        Self(sender)
+    }
+
+    pub(crate) fn at(&self, due: Instant, answer: impl FnOnce() + Send + 'static) {
+        // Nobody is left to be answered once the thread is gone.
+        let _ = self.0.send((due, Box::new(answer)));
+    }
+
+    pub(crate) fn after(&self, wait: Duration, answer: impl FnOnce() + Send + 'static) {
+        self.at(Instant::now() + wait, answer);
+    }
+}
