@@ -28,7 +28,20 @@ pub(crate) enum Stop {
     HoursOver,
 }
 
+/// Tells whether a signal came, from any thread.
+pub(crate) struct Caught(Arc<AtomicUsize>);
+
+impl Caught {
+    pub(crate) fn is_set(&self) -> bool {
+        self.0.load(Ordering::Relaxed) != 0
+    }
+}
+
 impl Signals {
+    pub(crate) fn watched(&self) -> Caught {
+        Caught(Arc::clone(&self.signal))
+    }
+
     /// Begins to catch signals.
     pub(crate) fn caught_from_now_on() -> std::io::Result<Self> {
         let signals = Self::default();

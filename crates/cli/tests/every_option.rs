@@ -78,6 +78,7 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --after ./after saltmere new", There("code-0", "")),
     ("copy --wait-for-drive 10m saltmere new", There("new/lens.svg", "")),
     ("verify --sample 100% --carry content saltmere same", Out(0, "which is all of them")),
+    ("verify --from-drive --carry content saltmere same", Out(0, "agree in every byte")),
     ("verify --ignore-extra --by size saltmere more", Out(0, "Not counted: 1 entry")),
     ("verify --limit 1 saltmere keeper", Out(1, "more\n")),
     ("verify --suggest saltmere keeper", Out(1, "To make it so: utter mirror ")),

@@ -26,9 +26,11 @@ pub mod select;
 
 mod alike;
 mod aside;
+mod backlog;
 mod bytes;
 mod compare;
 mod departure;
+mod head;
 mod leftovers;
 mod mark;
 mod overtaken;

@@ -12,7 +12,8 @@ pub trait Observer: Sync {
     fn compared(&self, _bytes: u64) {}
     /// A step on this path began; paths are relative to the destination.
     fn started(&self, _path: &[u8]) {}
-    /// So many more bytes of content are in the destination.
+    /// So many more bytes of content are on the destination's drive; where nothing is flushed, they were
+    /// handed to the system.
     fn wrote(&self, _bytes: u64) {}
     /// This came of the step with this number. A later stage may still find that it failed.
     fn concluded(&self, _step: usize, _outcome: StepOutcome) {}

@@ -92,6 +92,16 @@ pub enum By {
     Presence,
 }
 
+/// How the contents of files are read that are compared.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Reading {
+    /// As the system has them in its cache, if it has.
+    #[default]
+    AsCached,
+    /// As the drives hold them: what is in the cache is written out and left aside.
+    FromDrive,
+}
+
 /// A part of all files, chosen by chance.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Sample {
@@ -279,11 +289,21 @@ impl Default for Retries {
     }
 }
 
+/// Threads that scan, compare and write.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Workers {
+    /// One a processor to begin with, and more as long as they mostly wait and do more together.
+    #[default]
+    Auto,
+    /// So many, at least one.
+    Fixed(usize),
+}
+
 /// How a run goes about it.
 #[derive(Clone, Copy, Debug)]
 pub struct Running {
-    /// Threads that scan, compare and write; at least one.
-    pub workers: usize,
+    /// Threads that scan, compare and write.
+    pub workers: Workers,
     /// When what was written is brought onto the drive.
     pub flush: Flush,
     /// Most bytes of content to write in a second; `None` for as many as can be.
@@ -297,10 +317,10 @@ pub struct Running {
 }
 
 impl Default for Running {
-    /// One worker, a flush at the end, nothing tried again.
+    /// As many workers as do more, a flush at the end, nothing tried again.
     fn default() -> Self {
         Self {
-            workers: 1,
+            workers: Workers::default(),
             flush: Flush::default(),
             rate: None,
             cache: Cache::default(),
@@ -317,6 +337,8 @@ pub struct Changed {
     pub by: By,
     /// Files to be read and compared byte by byte though nothing else tells that they differ.
     pub sample: Option<Sample>,
+    /// How those are read that are compared.
+    pub reading: Reading,
     /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
     /// [`By::Content`] always do.
     pub all_aspects: bool,
@@ -335,6 +357,7 @@ impl Default for Changed {
         Self {
             by: By::default(),
             sample: None,
+            reading: Reading::default(),
             all_aspects: false,
             time_slack: Duration::ZERO,
             spare_newer: false,
@@ -412,7 +435,7 @@ impl Request {
         }
     }
 
-    /// A request for everything, with every aspect, all guards on, and one worker. Each of the calls
+    /// A request for everything, with every aspect and all guards on. Each of the calls
     /// below changes one part of that.
     pub fn new(task: Task, places: Places) -> Self {
         Self {

@@ -3,7 +3,7 @@
 
 use crate::aspect::Aspects;
 use crate::policy::Verb;
-use crate::request::{By, Changed, Request, Sample};
+use crate::request::{By, Changed, Reading, Request, Sample};
 use crate::select::Selection;
 
 /// The questions of one comparison.
@@ -13,6 +13,8 @@ pub(crate) struct Scope {
     pub(crate) by: By,
     /// Files to be read though nothing else tells that they differ.
     pub(crate) sample: Option<Sample>,
+    /// How files are read.
+    pub(crate) reading: Reading,
     /// Whether to look at attributes that `statx` does not show.
     pub(crate) attributes: Attributes,
     /// Whether to go below folders that only the destination has.
@@ -87,12 +89,13 @@ pub(crate) enum Drives {
 impl Scope {
     pub(crate) fn of(request: &Request, selection: &Selection) -> Self {
         let Request { task, changed, .. } = request;
-        let Changed { by, sample, all_aspects, .. } = *changed;
+        let Changed { by, sample, reading, all_aspects, .. } = *changed;
         let always = all_aspects || task.only_compares() || task.vacates() || by == By::Content;
         let drops = task.removes() && selection.drops_unselected();
         Self {
             by,
             sample,
+            reading,
             attributes: if always { Attributes::Always } else { Attributes::WhereAltered },
             extra: if task.removes() || task.only_compares() {
                 Extra::WithContents

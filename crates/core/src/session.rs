@@ -10,16 +10,18 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::abilities::{Abilities, Ability};
 use crate::aside::{Aside, Earlier, PastRun, Shelf};
-use crate::compare::{self, Compared, Comparison, Halt, Own};
+use crate::compare::{self, Compared, Comparison, Halt, Own, Reads};
 use crate::departure;
 use crate::drives::DriveMap;
 use crate::guard::{self, Refusal};
+use crate::head::Heads;
 use crate::observe::Observer;
 use crate::os::{Caller, Entry, Lock, System, Time};
 use crate::overtaken;
 use crate::path::TreePath;
 use crate::plan::{Note, Plan, Rest};
 use crate::policy::{Conflicts, Decided, Draft, Part, Policy, Step, Verb};
+use crate::pool::Crew;
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Flush, Guard, Keeping, OnConflict, Request};
@@ -211,12 +213,13 @@ impl<'a> Session<'a> {
             pair,
             drives: map,
             reach_of: &|folder, drive| self.reach_of(folder, drive),
-            sampled: Mutex::default(),
+            reads: Reads::new(Heads::of(self.system, pair)),
             keeps_both: moves.then_some(&keeps_both),
             earlier: self.times_of(pair),
             own: self.own.as_ref(),
             now: Time::now(),
             running: self.request.running,
+            crew: Crew::new(self.request.running.workers),
         };
         let root = self.root_to_vacate(pair).ok();
         let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
@@ -227,8 +230,10 @@ impl<'a> Session<'a> {
             let decided = draft().take_all_over(&compared);
             return Ok((compared, decided));
         }
-        let mut drafted = draft();
         let counted = selection.counted();
+        compare::sweep(&mut comparison)?;
+        selection.count_as(counted.clone());
+        let mut drafted = draft();
         let compared = compare::compare(&comparison, &mut drafted)?;
         let decided = drafted.decide(&compared, &comparison);
         if !decided.is_short_sighted {

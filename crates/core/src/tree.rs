@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::os::fd::BorrowedFd;
 
 use crate::abilities::Names;
-use crate::os::{Kind, System};
+use crate::os::{Kind, Name, System};
 
 /// The names in one folder, sorted by their bytes. Takes sixteen bytes a name beyond the name.
 #[derive(Debug, Default)]
@@ -27,8 +27,20 @@ struct Listed {
 impl Listing {
     /// Lists an open folder.
     pub(crate) fn read(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<Self> {
+        Self::read_telling(system, folder, &mut |_| {})
+    }
+
+    /// The same for somebody who hears of each name as the system tells it.
+    pub(crate) fn read_telling(
+        system: &dyn System,
+        folder: BorrowedFd<'_>,
+        tell: &mut dyn FnMut(Name<'_>),
+    ) -> io::Result<Self> {
         let mut listing = Self::default();
-        system.list(folder, &mut |name, kind| listing.add(name, kind))?;
+        system.list(folder, &mut |name| {
+            tell(name);
+            listing.add(name.bytes, name.kind)
+        })?;
         listing.sort();
         Ok(listing)
     }

@@ -15,7 +15,7 @@ use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{Flush, Keep, Keeping, Request, SetAside, Task};
+use utter_echo_core::request::{Flush, Keep, Keeping, Request, SetAside, Task, Workers};
 use utter_echo_core::{Outcome, PastRun, Session};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
@@ -59,7 +59,7 @@ fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
 fn try_to_undo_with(system: &dyn System, trees: &Trees, path: &Path, workers: usize) -> bool {
     let Ok(past) = PastRun::open(system, path) else { return false };
     let mut request = request(trees, Task::Undo);
-    request.running.workers = workers;
+    request.running.workers = Workers::Fixed(workers);
     let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
     let Ok(plan) = session.plan_to_undo() else { return false };
     let outcome = session.enact(&plan, &Silent);
@@ -202,7 +202,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         common::move_a_folder(&trees.source);
         let aside = trees.base.path().join("aside");
         let mut request = mirror_into(&trees, &aside);
-        request.running.workers = 1;
+        request.running.workers = Workers::Fixed(1);
         request.changed.steps = Verbs::ALL;
         (trees, aside, request)
     };
@@ -279,7 +279,7 @@ fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
         }
         let old = snapshot(&trees.destination);
         let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
-        (request.running.workers, request.changed.steps) = (1, Verbs::ALL);
+        (request.running.workers, request.changed.steps) = (Workers::Fixed(1), Verbs::ALL);
         let outcome = run(&Linux, &request);
         assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
         (trees, outcome.set_aside.unwrap(), old)
@@ -329,7 +329,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
             xattr::set(&theirs, name, b"old").and_then(|()| xattr::set(&theirs, "user.b", b"b"));
         let able = set.and_then(|()| xattr::set(ours, name, b"new")).is_ok();
         let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
-        (request.changed.all_aspects, request.running.workers) = (true, 1);
+        (request.changed.all_aspects, request.running.workers) = (true, Workers::Fixed(1));
         (trees, request, able)
     };
     let (trees, request, able) = prepare();
@@ -539,7 +539,7 @@ fn folders_get_their_times_when_all_in_them_is_done() {
     for seed in 880..888 {
         let trees = grown(seed);
         let mut wanted = mirror_into(&trees, &trees.base.path().join("aside"));
-        (wanted.running.workers, wanted.changed.steps) = (4, Verbs::ALL);
+        (wanted.running.workers, wanted.changed.steps) = (Workers::Fixed(4), Verbs::ALL);
         let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
         let outcome = run(&with_late_deeds(), &wanted);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);

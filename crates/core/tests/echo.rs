@@ -13,7 +13,7 @@ mod common;
 use common::{Trees, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{By, Task};
+use utter_echo_core::request::{By, Task, Workers};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
 fn assert_same(trees: &Trees, seed: u64) {
@@ -24,7 +24,7 @@ fn assert_same(trees: &Trees, seed: u64) {
 /// Mirrors, and asks of the run all that this file promises.
 fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
     let mut request = request(trees, Task::Mirror);
-    request.running.workers = workers;
+    request.running.workers = Workers::Fixed(workers);
     let before = snapshot(&trees.destination);
     let plan = plan_of(&Linux, &request);
     assert!(plan.problems.is_empty(), "seed {seed}: {:?}", plan.problems);
@@ -77,7 +77,7 @@ fn the_plan_does_not_depend_on_the_number_of_workers() {
         Gardener::new(seed + 1).grow(&trees.destination, 80);
         let listed = [1, 2, 16].map(|workers| {
             let mut request = request(&trees, Task::Mirror);
-            request.running.workers = workers;
+            request.running.workers = Workers::Fixed(workers);
             common::listed(&plan_of(&Linux, &request))
         });
         assert!(listed[0].len() > 10, "seed {seed} makes too small a plan to tell");

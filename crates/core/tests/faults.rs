@@ -17,7 +17,7 @@ use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
-use utter_echo_core::request::{Flush, Request, Task};
+use utter_echo_core::request::{Flush, Request, Task, Workers};
 use utter_echo_core::{Ending, Session};
 use utter_echo_lab::{ERRORS, Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
@@ -70,32 +70,37 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
 /// With the mark that a run leaves until all is flushed, and without.
 fn sequential(trees: &Trees, seed: u64) -> Request {
     let mut request = request(trees, Task::Mirror);
-    request.running.workers = 1;
+    request.running.workers = Workers::Fixed(1);
     request.changed.steps = Verbs::ALL;
     request.running.flush = if seed == 1 { Flush::None } else { Flush::End };
     request
 }
 
-fn calls_of_a_run(seed: u64) -> usize {
+fn calls_of_a_run(seed: u64, has_heads: bool) -> usize {
     let trees = prepare(seed);
     let system = Tampered::new(Tampering::Nothing);
+    let system = if has_heads { system.with_heads() } else { system };
     assert!(run(&system, &sequential(&trees, seed)));
     system.calls().len()
 }
 
 /// Tampers with each call of a run in turn.
 fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass: bool) {
-    for at in 0..calls_of_a_run(seed) {
+    // The last seed is tried on drives with heads, too.
+    let has_heads = seed == 2 || seed == 13;
+    for at in 0..calls_of_a_run(seed, has_heads) {
         let trees = prepare(seed);
         let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
         let request = sequential(&trees, seed);
         let system = Tampered::new(tampering(at));
+        let system = if has_heads { system.with_heads() } else { system };
         let well = run(&system, &request);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let when = format!("seed {seed}, call {at} ({call})");
         assert_old_or_new(&snapshot(&trees.destination), &old, &new, &when);
         if well {
-            assert!(errors_may_pass, "{when}: killed, and said that all is well");
+            // How long a look takes tells how many more there are, so there may be fewer calls than before.
+            assert!(errors_may_pass || call == "none", "{when}: killed, and said that all is well");
             assert_echo(&trees.source, &trees.destination, &when);
         }
         assert!(run(&Linux, &request), "{when}: the next run has problems");

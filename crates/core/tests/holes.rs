@@ -28,6 +28,10 @@ fn write(path: &Path, size: u64, islands: &Islands) {
 }
 
 fn compared(trees: &Trees, system: &Tampered<'_>) -> Plan {
+    // Whether both were filled within one tick of the clock is no part of it.
+    for root in [&trees.source, &trees.destination] {
+        File::open(root).unwrap().set_modified(std::time::UNIX_EPOCH).unwrap();
+    }
     let mut wanted = request(trees, Task::Verify);
     wanted.changed.by = By::Content;
     plan_of(system, &wanted)

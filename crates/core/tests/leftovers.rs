@@ -13,7 +13,7 @@ use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Reason, Verb};
-use utter_echo_core::request::Task;
+use utter_echo_core::request::{Task, Workers};
 use utter_echo_lab::{Tampered, Tampering, snapshot};
 
 fn prepare() -> Trees {
@@ -32,7 +32,7 @@ fn killed_runs() -> Vec<Trees> {
     for at in 0.. {
         let trees = prepare();
         let mut request = request(&trees, Task::Copy);
-        request.running.workers = 1;
+        request.running.workers = Workers::Fixed(1);
         let system = Tampered::new(Tampering::KillAt(at));
         if let Ok(session) = Session::open(&system, &request)
             && let Ok(plan) = session.plan(&Silent)

@@ -14,7 +14,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Plan, Verb, Verbs};
 use utter_echo_core::request::{
-    Guard, Keeping, OnConflict, Places, Request, Safety, SetAside, Task, Vacating,
+    Guard, Keeping, OnConflict, Places, Request, Safety, SetAside, Task, Vacating, Workers,
 };
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
@@ -113,7 +113,7 @@ fn holds(
     let vacating = Vacating { on_conflict, leave_folders };
     let mut request = options.request(&world).vacating(vacating);
     request.carry = utter_echo_core::aspect::Aspects::ALL;
-    request.running.workers = options.workers;
+    request.running.workers = Workers::Fixed(options.workers);
     let beside = tempfile::tempdir().unwrap();
     let store = beside.path().join("store");
     request.safety.set_aside = Some(SetAside {
@@ -164,7 +164,7 @@ fn grown(seed: u64) -> (Trees, Request) {
         Gardener::new(seed + 1).change(&trees.source, 8);
     }
     let mut request = common::request(&trees, Task::Move);
-    request.running.workers = 1;
+    request.running.workers = Workers::Fixed(1);
     request.changed.steps =
         if seed.is_multiple_of(3) { Verbs::ALL } else { Verbs::ALL.without(Verb::Rename) };
     request.vacating.on_conflict = OnConflict::Replace;

@@ -18,7 +18,7 @@ use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::request::{OnConflict, Request, Task, Vacating};
+use utter_echo_core::request::{OnConflict, Request, Task, Vacating, Workers};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
@@ -44,7 +44,7 @@ fn request(trees: &Trees) -> Request {
 fn by_renaming(trees: &Trees) -> Request {
     let mut request = common::request(trees, Task::Move);
     request.changed.steps = Verbs::ALL;
-    request.running.workers = 1;
+    request.running.workers = Workers::Fixed(1);
     request.safety.set_aside = Some(common::notes(trees));
     request
 }
@@ -506,7 +506,7 @@ fn holds(
     let mut request =
         options.request(&world).vacating(Vacating { on_conflict, ..Vacating::default() });
     request.carry = utter_echo_core::aspect::Aspects::ALL;
-    request.running.workers = options.workers;
+    request.running.workers = Workers::Fixed(options.workers);
     let session = Session::open(&Linux, &request).unwrap();
     let Ok(plan) = session.plan(&Silent) else { return Ok(()) };
     if session.guard(&plan, &[]).is_err() {

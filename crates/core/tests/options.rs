@@ -19,9 +19,11 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Keeping, Request, SetAside, Task};
+use utter_echo_core::request::{By, Keeping, Request, SetAside, Task, Workers};
 use utter_echo_core::{Ending, PastRun, Session, explain, saved};
-use utter_echo_lab::{Facts, Lies, LyingDrive, Snapshot, differences, snapshot};
+use utter_echo_lab::{
+    Facts, Lies, LyingDrive, Snapshot, Tampered, Tampering, differences, snapshot,
+};
 
 use utter_echo_lab::model::{FOLDER, Selected, kind, select, tally};
 use utter_echo_lab::world::{self, Options, World};
@@ -97,6 +99,12 @@ fn listed(plan: &Plan) -> Vec<String> {
         .collect()
 }
 
+/// Half of the runs see drives with heads and nothing in memory, so that they read in the order in which it lies.
+fn system(options: &Options) -> Tampered<'static> {
+    let system = Tampered::new(Tampering::Nothing);
+    if options.workers == 1 { system } else { system.with_heads() }
+}
+
 fn run(world: &World, options: &Options) -> TestCaseResult {
     let (from, before) = (world.truth(), snapshot(&world.destination));
     let selected = select(options, &from, &before);
@@ -107,7 +115,8 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
         request.safety.set_aside =
             Some(SetAside { folder: aside, run, keep: None, what: Keeping::Displaced });
     }
-    let session = Session::open(&Linux, &request).unwrap();
+    let system = system(options);
+    let session = Session::open(&system, &request).unwrap();
     let mut plan = session.plan(&Silent).unwrap();
     ensure!(before == snapshot(&world.destination), "planning changed the destination");
     only_allowed_steps(options, &plan)?;
@@ -465,7 +474,7 @@ fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) 
     let places =
         utter_echo_core::request::Places::new(vec![past.path.clone()], world.destination.clone());
     let mut undo = Request::new(Task::Undo, places);
-    undo.running.workers = options.workers;
+    undo.running.workers = Workers::Fixed(options.workers);
     undo.running.flush = utter_echo_core::request::Flush::None;
     let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
     let plan = session.plan_to_undo().unwrap();
@@ -496,7 +505,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
     let (from, there) = (world.truth(), snapshot(&world.destination));
     let selected = select(&options, &from, &there);
     let request = options.request(world);
-    let plan = Session::open(&Linux, &request).unwrap().plan(&Silent).unwrap();
+    let plan = Session::open(&system(&options), &request).unwrap().plan(&Silent).unwrap();
     ensure!(there == snapshot(&world.destination), "verifying changed the destination");
     let taken = entries(&selected.source, &from);
     ensure!(plan.totals.source == taken, "source {:?}, is {taken:?}", plan.totals.source);

@@ -60,6 +60,11 @@ impl Verify {
                 "--by content reads every byte already\n  leave out --sample, or --by content"
             );
         }
+        if self.verifying.from_drive && self.comparing.changed.reads_none() {
+            wrong_call!(
+                "--from-drive reads every byte, and --by size and --by presence read none\n  leave out one of them"
+            );
+        }
         let sources = vec![self.source.clone()];
         let places = places(sources, self.destination.clone(), self.inside.inside)?;
         let comparing = &self.comparing;

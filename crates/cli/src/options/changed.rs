@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{self, By, Request, Sample};
+use utter_echo_core::request::{self, By, Reading, Request, Sample};
 
 use super::{complete, values};
 use crate::context::Context;
@@ -49,6 +49,11 @@ impl Changed {
     /// Every byte of both sides is read.
     pub(crate) fn reads_all(&self) -> bool {
         matches!(self.by, ByWhat::Content)
+    }
+
+    /// Contents are not to be looked at.
+    pub(crate) fn reads_none(&self) -> bool {
+        matches!(self.by, ByWhat::Size | ByWhat::Presence)
     }
 
     pub(super) fn apply(&self, request: Request) -> Request {
@@ -100,6 +105,12 @@ pub(crate) struct Verifying {
     /// The verdict then says how sure it is about the others. Default: none are read.
     #[arg(long, value_name = "P%", value_parser = values::percent)]
     pub(crate) sample: Option<f64>,
+    /// Read every byte as the drives hold it, not as the system's cache remembers it
+    ///
+    /// A drive may hold something else than was written to it, and as long as the system still knows what that
+    /// was, nobody sees it. Goes with --by content, which need not be given, and with --sample.
+    #[arg(long)]
+    pub(crate) from_drive: bool,
     /// Do not count what only the destination has, as after a copy
     #[arg(long)]
     pub(crate) ignore_extra: bool,
@@ -116,7 +127,13 @@ impl Verifying {
             request.changed.steps
         };
         let sample = self.sample.map(|percent| Sample { percent, seed });
-        let changed = request::Changed { sample, steps, ..request.changed };
+        let by = request.changed.by;
+        let (by, reading) = match (self.from_drive, sample) {
+            (true, None) => (By::Content, Reading::FromDrive),
+            (true, Some(_)) => (by, Reading::FromDrive),
+            (false, _) => (by, Reading::AsCached),
+        };
+        let changed = request::Changed { by, sample, reading, steps, ..request.changed };
         request.comparing(changed)
     }
 }

@@ -64,7 +64,7 @@ pub(crate) enum ProgressHow {
     Auto,
     /// A bar
     Bar,
-    /// A line every few seconds
+    /// A line every ten seconds
     Plain,
     /// Nothing
     None,

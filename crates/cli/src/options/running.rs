@@ -1,11 +1,10 @@
 //! Speed and faults.
 
-use std::thread::available_parallelism;
 use std::time::Duration;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
-use utter_echo_core::request::{self, Cache, Flush, Request, Retries};
+use utter_echo_core::request::{self, Cache, Flush, Request, Retries, Workers};
 
 use super::hours::Hours;
 use super::values;
@@ -16,11 +15,12 @@ use crate::signals::Signals;
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and faults")]
 pub(crate) struct Running {
-    /// Use this many threads to scan, compare and write
+    /// Use this many threads to scan, compare and write, or as many as the drives can use
     ///
-    /// Default: one for each processor, at most 8.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256), allow_negative_numbers = true, hide_short_help = true)]
-    pub(crate) workers: Option<u16>,
+    /// With 'auto' a run begins with one for each processor, at most 8. Where they mostly wait for a drive, as
+    /// on a share, it tries twice as many, up to 64, as long as they do more together.
+    #[arg(long, value_name = "N", default_value = "auto", value_parser = values::workers, allow_negative_numbers = true, hide_short_help = true)]
+    pub(crate) workers: Workers,
     /// Try this often again where that may help, as with a busy file or a read error
     ///
     /// What cannot pass, like a missing permission or a full drive, is not tried again. Default: 2.
@@ -63,9 +63,8 @@ pub(crate) enum CacheHow {
 impl Running {
     /// Nothing is written by this alone, and so nothing is to be flushed.
     pub(crate) fn apply(&self, request: Request) -> Request {
-        let usual = || available_parallelism().map_or(1, std::num::NonZero::get).min(8);
         let running = request::Running {
-            workers: self.workers.map_or_else(usual, usize::from),
+            workers: self.workers,
             flush: Flush::None,
             retries: Retries { times: self.retries, wait: self.retry_wait },
             cache: match self.cache {

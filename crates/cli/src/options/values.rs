@@ -11,7 +11,7 @@ use jiff::{Timestamp, ToSpan as _};
 use utter_echo_core::aspect::{Aspects, UnknownAspect};
 use utter_echo_core::os::Time;
 use utter_echo_core::plan::{UnknownVerb, Verbs};
-use utter_echo_core::request::{Guard, RemovalLimit};
+use utter_echo_core::request::{Guard, RemovalLimit, Workers};
 use utter_echo_core::select::{Kinds, Span};
 
 use crate::terminal::names;
@@ -22,6 +22,15 @@ pub(crate) fn bytes(text: &str) -> Result<u64, String> {
     let bytes = text.trim().parse::<ByteSize>().map_err(|_| wrong())?.as_u64();
     // More than any drive holds is a slip.
     if (1..=1_000_000_000_000_000).contains(&bytes) { Ok(bytes) } else { Err(wrong()) }
+}
+
+/// A number of threads, or `auto`.
+pub(crate) fn workers(text: &str) -> Result<Workers, String> {
+    match text.trim().parse() {
+        Ok(workers @ 1..=256) => Ok(Workers::Fixed(workers)),
+        _ if text.trim() == "auto" => Ok(Workers::Auto),
+        _ => Err("a number from 1 to 256, or 'auto'".to_owned()),
+    }
 }
 
 /// A length of time, of which days have 24 hours and years and months are those that begin now.

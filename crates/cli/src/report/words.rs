@@ -214,6 +214,10 @@ pub(crate) fn note(note: &Note) -> String {
         Note::OwnerNotCarried => {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
+        Note::ReadFromMemory(files) => format!(
+            "{} could be read only as memory holds them, not as their drive does: they are in use, or their drive keeps all in memory",
+            units::counted(*files, "file", "files")
+        ),
         Note::OwnLeftOut(path) => {
             let path = names::shown(path.as_bytes());
             format!("{path} is left out: utter itself writes there while it runs")
@@ -382,6 +386,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::OwnerNotCarried => "owner-not-carried",
         Note::MountLeftOut(_) => "mount-left-out",
         Note::OwnLeftOut(_) => "own-left-out",
+        Note::ReadFromMemory(_) => "read-from-memory",
         Note::Ahead(..) => "ahead",
         Note::DriveWrittenTo(_) => "drive-written-to",
         Note::DriveLeftAlone(_) => "drive-left-alone",

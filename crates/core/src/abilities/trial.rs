@@ -16,7 +16,9 @@ use std::time::Duration;
 use rustix::io::Errno;
 
 use super::{Abilities, Ability, Folding, Letters, Names, SECOND, nanos, span};
-use crate::os::{ACCESS_LIST, Caller, Entry, Flags, Kind, Onto, System, Time, is_unsupported};
+use crate::os::{
+    ACCESS_LIST, Caller, Entry, Flags, Kind, Name, Onto, System, Time, is_unsupported,
+};
 use crate::temporary::Temporaries;
 
 /// Mode, owner and list that nobody gives a file by chance.
@@ -147,7 +149,7 @@ impl Trial<'_> {
         let mut names = Vec::new();
         // A handle lists but once.
         let handle = self.system.open_folder(own, b"")?;
-        self.system.list(handle.as_fd(), &mut |name, _| {
+        self.system.list(handle.as_fd(), &mut |Name { bytes: name, .. }| {
             names.push(name.to_vec());
             Ok(())
         })?;

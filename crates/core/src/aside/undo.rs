@@ -13,7 +13,7 @@ use crate::os::{Entry, Kind, Stat, System, Time};
 use crate::overtaken;
 use crate::path::{NameRange, Names, TreePath};
 use crate::policy::{self, Elsewhere, Folder, NameId, Part, Reason, Reversal, Step, Taken, Verb};
-use crate::pool;
+use crate::pool::Crew;
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
@@ -98,11 +98,11 @@ impl PastRun<'_> {
         at: usize,
         pair: &Pair,
         map: &DriveMap,
-        workers: usize,
+        crew: &Crew,
     ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
         let (part, was_begun, is_move) = (&self.plan.parts[at], self.was_begun(), self.is_move());
-        Back { system, pair, map, memory, part, was_begun, is_move }.go(workers)
+        Back { system, pair, map, memory, part, was_begun, is_move }.go(crew)
     }
 
     /// Where below the destination of a part another drive was mounted that the run went onto.
@@ -177,10 +177,10 @@ struct Back<'a> {
 }
 
 impl Back<'_> {
-    fn go(&self, workers: usize) -> (Part, Vec<Problem>) {
+    fn go(&self, crew: &Crew) -> (Part, Vec<Problem>) {
         let mut problems = Vec::new();
         let mut reversed = Part { root: self.root(&mut problems), ..Part::default() };
-        let folders = pool::map(workers, self.part.folders.len(), |at| self.folder(at));
+        let folders = crew.map(self.part.folders.len(), |at| self.folder(at));
         for (folder, found) in folders {
             reversed.folders.push(folder);
             problems.extend(found);

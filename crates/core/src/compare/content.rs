@@ -3,10 +3,11 @@
 use std::cell::Cell;
 use std::io;
 use std::os::fd::BorrowedFd;
+use std::sync::atomic::Ordering;
 
 use crate::alike::{self, BLOCK};
 use crate::os::{Advice, LARGE};
-use crate::request::Cache;
+use crate::request::{Cache, Reading};
 
 use super::Comparison;
 
@@ -14,6 +15,19 @@ thread_local! {
     /// Bytes compared that the observer was not told of yet, less than a block: to tell it of every
     /// small file would cost too much.
     static UNTOLD: Cell<usize> = const { Cell::new(0) };
+}
+
+/// Bytes that count as much as an entry.
+pub(super) const CHUNK: u64 = 64 * 1024;
+
+/// Takes a file out of the cache, with what is not on its drive yet brought there first.
+pub(super) fn forget(context: &Comparison<'_>, file: BorrowedFd<'_>) {
+    // What cannot be written out stays in the cache, and so does what the advice is not taken for.
+    let _ = context.system.write_back(file);
+    let _ = context.system.advise(file, Advice::Drop, 0, 0);
+    if context.system.is_cached(file).unwrap_or(false) {
+        context.reads.from_memory.fetch_add(1, Ordering::Relaxed);
+    }
 }
 
 /// The offset of the first byte that differs; `None` if all are equal.
@@ -28,9 +42,12 @@ pub(super) fn first_difference(
         let tells = untold >= BLOCK;
         UNTOLD.set(if tells { 0 } else { untold });
         if tells {
+            context.crew.did(untold as u64 / CHUNK);
             context.observer.compared(untold as u64);
         }
-        if context.running.cache == Cache::Drop && end > LARGE {
+        let drops =
+            context.running.cache == Cache::Drop || context.scope.reading == Reading::FromDrive;
+        if drops && end > LARGE {
             // Advice that is not taken changes nothing but what stays in the cache.
             for file in [source, destination] {
                 let _ = context.system.advise(file, Advice::Drop, 0, end);

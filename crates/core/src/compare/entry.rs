@@ -8,12 +8,13 @@ use std::sync::PoisonError;
 use crate::aspect::{Aspect, Aspects};
 use crate::mark::Doubt;
 use crate::os::{Entry, Flags, Kind, Stat};
+use crate::path::TreePath;
 use crate::reach::{self, Reach};
-use crate::request::{By, Sample};
+use crate::request::{By, Reading, Sample};
 use crate::scope::Attributes;
 
 use super::difference::{Change, What};
-use super::{Comparison, content};
+use super::{Comparison, content, sweep};
 
 /// An entry on both sides: how to reach it, and what is known of it.
 pub(super) struct Sides<'a> {
@@ -23,6 +24,8 @@ pub(super) struct Sides<'a> {
     pub(super) doubt: Option<Doubt>,
     /// When to look at what `statx` does not show.
     pub(super) attributes: Attributes,
+    /// The folder and name that both have, if their contents may be compared beforehand.
+    pub(super) at: Option<(&'a TreePath, &'a [u8])>,
 }
 
 /// In what two entries of one name differ.
@@ -46,6 +49,9 @@ pub(super) fn compare(
         && let Some(change) = content_differs(context, reach, sides)?
     {
         return Ok(What::Content(change));
+    }
+    if context.reads.contents.is_noted() {
+        return Ok(What::Nothing);
     }
     let aspects = differing_aspects(context, reach, sides)?;
     Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
@@ -143,14 +149,28 @@ fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Cha
         return Ok(None);
     }
     let differs = contents_differ(context, sides)?;
-    context.sampled.lock().unwrap_or_else(PoisonError::into_inner).add(source.size);
+    context.reads.sampled.lock().unwrap_or_else(PoisonError::into_inner).add(source.size);
     Ok(differs)
 }
 
 fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Change>> {
+    let (source, destination) = (sides.source.1, sides.destination.1);
+    if context.reads.contents.are_the_same(source, destination) {
+        return Ok(None);
+    }
     let mut held = (None, None);
     let from = opened(context, sides.source.0, &mut held.0)?;
     let to = opened(context, sides.destination.0, &mut held.1)?;
+    if context.reads.contents.is_noted() {
+        if let Some(at) = sides.at {
+            sweep::note(context, at, ((from, source), (to, destination)));
+        }
+        return Ok(None);
+    }
+    if context.scope.reading == Reading::FromDrive {
+        content::forget(context, from);
+        content::forget(context, to);
+    }
     let first = content::first_difference(context, from, to, sides.source.1.size)?;
     Ok(first.map(Change::Bytes))
 }

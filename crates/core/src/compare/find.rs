@@ -423,6 +423,7 @@ impl Walk<'_, '_> {
             destination: (reached(met.destination.handle(), to, met.name), there),
             doubt: visit.listed.doubt,
             attributes: self.context.scope.attributes,
+            at: (met.name == met.source_name).then_some((&visit.listed.path, met.name)),
         };
         entry::compare(self.context, visit.reach(), &sides)
     }

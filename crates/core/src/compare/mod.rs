@@ -14,20 +14,24 @@ mod look;
 mod node;
 pub(crate) mod passage;
 mod proof;
+mod sweep;
 mod walk;
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use crate::aside::Earlier;
 use crate::aspect::Aspect;
 use crate::drives::DriveMap;
+use crate::head::Heads;
 use crate::observe::Observer;
 use crate::os::{Entry, Identity, System, Time};
 use crate::path::TreePath;
 use crate::plan::{Count, Note, Tally};
+use crate::pool::Crew;
 use crate::problem::{Cause, Operation, Problem};
 use crate::reach::Reach;
 use crate::request::{By, Running};
@@ -41,6 +45,8 @@ pub(crate) use difference::{
     What,
 };
 pub(crate) use proof::{Moved, Proof, Proven, Wanted};
+use sweep::Contents;
+pub(crate) use sweep::sweep;
 
 /// What this station needs to know.
 pub(crate) struct Comparison<'a> {
@@ -53,8 +59,7 @@ pub(crate) struct Comparison<'a> {
     pub(crate) drives: &'a DriveMap,
     /// Finds out what can be carried to the drive with this number, on which a folder lies.
     pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Reach + Sync),
-    /// Files of the sample that were read, and found to be the same.
-    pub(crate) sampled: Mutex<Count>,
+    pub(crate) reads: Reads,
     /// Of a move, whether what arrives gets another name beside what is there.
     pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
     /// What a move that was cut short left.
@@ -64,6 +69,28 @@ pub(crate) struct Comparison<'a> {
     /// The time of this machine's clock.
     pub(crate) now: Time,
     pub(crate) running: Running,
+    /// Those who do it.
+    pub(crate) crew: Crew,
+}
+
+/// How contents are read, and what came of that.
+#[derive(Debug)]
+pub(crate) struct Reads {
+    /// Of the drives that the roots lie on.
+    pub(crate) heads: Heads,
+    pub(crate) contents: Contents,
+    /// Files that could not be read past the cache.
+    pub(crate) from_memory: AtomicU64,
+    /// Files of the sample that were read, and found to be the same.
+    pub(crate) sampled: Mutex<Count>,
+}
+
+impl Reads {
+    /// Nothing was read yet.
+    pub(crate) fn new(heads: Heads) -> Self {
+        let (from_memory, sampled) = (AtomicU64::new(0), Mutex::default());
+        Self { heads, contents: Contents::default(), from_memory, sampled }
+    }
 }
 
 /// A folder that whoever asked writes to meanwhile.
@@ -137,6 +164,8 @@ pub(crate) fn compare(
         None
     });
     findings.notes.extend(tallies.ahead(comparison.now));
+    let from_memory = comparison.reads.from_memory.load(Ordering::Relaxed);
+    findings.notes.extend((from_memory > 0).then_some(Note::ReadFromMemory(from_memory)));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(Compared {
         problems: findings.problems,
@@ -145,7 +174,7 @@ pub(crate) fn compare(
         newest: tallies.newest,
         destination: tallies.destination,
         unchanged: tallies.unchanged,
-        sampled: *comparison.sampled.lock().unwrap_or_else(PoisonError::into_inner),
+        sampled: *comparison.reads.sampled.lock().unwrap_or_else(PoisonError::into_inner),
         doubts: findings.doubts,
         root,
     })
@@ -175,6 +204,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<Root>> {
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
         doubt: None,
         attributes: comparison.scope.attributes,
+        at: None,
     };
     let drive = comparison.drives.root();
     let mut aspects = entry::differing_aspects(comparison, &drive.reach, &sides)?;

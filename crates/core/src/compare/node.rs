@@ -140,6 +140,12 @@ impl Node {
         self.parent.is_none()
     }
 
+    /// By which folders of one folder are gone through on a drive with a head.
+    pub(super) fn inode(&self) -> u64 {
+        let Begun { source, destination, .. } = &self.begun;
+        source.or(*destination).map_or(0, |stat| stat.identity.inode)
+    }
+
     pub(super) fn above(&self) -> Option<Arc<Node>> {
         self.parent.clone()
     }

@@ -11,7 +11,6 @@ use crate::aspect::Aspects;
 use crate::drives::DriveId;
 use crate::os::{Entry, Identity, Kind, Stat};
 use crate::path::TreePath;
-use crate::pool;
 use crate::scope::Attributes;
 use crate::tree::Listing;
 
@@ -67,7 +66,7 @@ struct Stretch {
 }
 
 /// Names looked at before others get their turn: a wide folder is shared among the workers.
-const STRETCH: usize = 1024;
+const STRETCH: usize = 256;
 
 impl Comparison<'_> {
     fn prove(&self, moved: &Moved<'_>) -> io::Result<Option<Proven>> {
@@ -101,7 +100,7 @@ impl Comparison<'_> {
         let Moved { source, destination, folder, .. } = moved;
         let (from, to) = (source.clone(), destination.clone());
         let first = vec![Stretch { from, to, folder: *folder, begin: 0 }];
-        pool::run(self.running.workers, first, |stretch, stack| {
+        self.crew.run(first, |stretch, stack| {
             let goes_on = same.load(Ordering::Relaxed) && !self.observer.stop_requested();
             match goes_on.then(|| self.same_entries(moved, &stretch, &groups)) {
                 Some(Ok(Some(more))) => stack.push(more.into_iter()),
@@ -132,6 +131,7 @@ impl Comparison<'_> {
         let mut more = Vec::new();
         for (name, folder) in &here[*begin..end] {
             let held = self.hold_together((&source, name), (&destination, name), moved.drive)?;
+            self.crew.did(1);
             if held.what != What::Nothing || held.crosses {
                 return Ok(None);
             }
@@ -170,6 +170,7 @@ impl Comparison<'_> {
             destination: (to, &there),
             doubt: None,
             attributes: Attributes::Always,
+            at: None,
         };
         let what = entry::compare_all(self, &drive.reach, &sides)?;
         Ok(Held { what, kind: here.kind, linked, crosses })

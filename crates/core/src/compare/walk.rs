@@ -9,12 +9,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::abilities::Folding;
 use crate::drives::Numbers;
+use crate::head::Head;
 use crate::mark::{self, Doubt};
 use crate::os::{Entry, Flags, Stat, is_forbidden};
 use crate::path::TreePath;
 use crate::patience::Patience;
 use crate::plan::Note;
-use crate::pool::{self, Stack};
+use crate::pool::Stack;
 use crate::problem::{Cause, Operation, Problem};
 use crate::scope::{LeftOut, Passage, Same};
 use crate::tree::{self, Listing};
@@ -71,7 +72,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
         ending: Mutex::new(Ending { findings: Findings::default(), station }),
         halted: AtomicBool::new(false),
     };
-    pool::run(context.running.workers, vec![Work::Folder(Arc::new(root))], |work, stack| {
+    context.crew.run(vec![Work::Folder(Arc::new(root))], |work, stack| {
         walk.work(work, stack);
     });
     walk.ending.into_inner().unwrap_or_else(PoisonError::into_inner).findings
@@ -97,7 +98,10 @@ enum Work {
 
 /// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
 /// workers busy.
-const STRETCH: usize = 8192;
+const STRETCH: usize = 512;
+
+/// How many entries are told of at a time.
+const TOLD: usize = 4;
 
 /// A folder with both sides open and listed; an absent side is empty.
 pub(super) struct Listed {
@@ -150,7 +154,9 @@ impl Walk<'_, '_> {
         };
         self.keep(findings);
         let (source, destination) = &listed.listings;
-        self.context.observer.scanned((source.len() + destination.len()) as u64);
+        if !self.context.reads.contents.was_swept() {
+            self.context.observer.scanned((source.len() + destination.len()) as u64);
+        }
         let mut stretches = tree::cut(source, destination, STRETCH);
         let first = stretches.swap_remove(0);
         node.expect(stretches.len());
@@ -167,13 +173,20 @@ impl Walk<'_, '_> {
             node.holds();
             node.stays_here();
         } else {
-            for joined in tree::join(&listed.listings.0, &listed.listings.1, stretch) {
+            let joined = tree::join(&listed.listings.0, &listed.listings.1, stretch);
+            for (at, joined) in joined.enumerate() {
+                if at % TOLD == TOLD - 1 {
+                    self.context.crew.did(TOLD as u64);
+                }
                 if let Some(met) = self.look(&mut visit, &joined) {
                     self.find(&mut visit, &met);
                 }
             }
         }
-        let Visit { below, taken, findings, .. } = visit;
+        let Visit { mut below, taken, findings, .. } = visit;
+        if self.context.reads.heads.any() {
+            below.sort_by_key(|node| node.inode());
+        }
         node.note_taken(taken);
         node.expect(below.len());
         self.keep(findings);
@@ -182,7 +195,9 @@ impl Walk<'_, '_> {
     }
 
     fn must_halt(&self) -> bool {
-        self.halted.load(Ordering::Relaxed) || self.context.observer.stop_requested()
+        self.halted.load(Ordering::Relaxed)
+            || self.context.observer.stop_requested()
+            || self.context.reads.contents.has_enough()
     }
 
     fn keep(&self, mut new: Findings) {
@@ -228,7 +243,8 @@ impl Walk<'_, '_> {
             passage: node.begun.passage,
         };
         if node.begun.presence != Presence::Destination {
-            match self.list(pair.source.as_fd(), &listed.path) {
+            let head = self.context.reads.heads.source.as_deref();
+            match self.list((pair.source.as_fd(), head), &listed.path) {
                 Ok((handle, listing)) => {
                     self.find_lock(node, handle.as_fd());
                     listed.source = Some(handle);
@@ -245,7 +261,8 @@ impl Walk<'_, '_> {
             }
         }
         if node.begun.presence != Presence::Source {
-            match self.list(pair.destination.anchor.as_fd(), &listed.path) {
+            let head = self.context.reads.heads.destination.as_deref();
+            match self.list((pair.destination.anchor.as_fd(), head), &listed.path) {
                 Ok((handle, listing)) => {
                     listed.destination = Some(handle);
                     listed.listings.1 = listing;
@@ -334,13 +351,21 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn list(&self, root: BorrowedFd<'_>, path: &TreePath) -> Result<(OwnedFd, Listing), Cause> {
+    fn list(
+        &self,
+        (root, head): (BorrowedFd<'_>, Option<&Head>),
+        path: &TreePath,
+    ) -> Result<(OwnedFd, Listing), Cause> {
+        let system = self.context.system;
         let list = || {
-            let handle = self.context.system.open_folder(root, path.as_bytes())?;
-            let listing = match &self.context.pair.single {
-                // Both sides by the source's name: they are one entry.
-                Some(single) => Listing::single(&single.source)?,
-                None => Listing::read(self.context.system, handle.as_fd())?,
+            let handle = system.open_folder(root, path.as_bytes())?;
+            // Both sides by the source's name: they are one entry.
+            if let Some(single) = &self.context.pair.single {
+                return Ok((handle, Listing::single(&single.source)?));
+            }
+            let listing = match head {
+                Some(head) => head.list(system, handle.as_fd())?,
+                None => Listing::read(system, handle.as_fd())?,
             };
             Ok((handle, listing))
         };

@@ -14,8 +14,8 @@ use rustix::fs::{
 use rustix::io::{Errno, retry_on_intr};
 
 use super::{
-    Advice, Caller, EachName, Entry, Flags, Identity, Kind, Lock, Mount, Onto, Space, Stat, System,
-    Time, is_unsupported, lease, proc, write_back,
+    Advice, Caller, EachName, Entry, Flags, Identity, Kind, Lock, Mount, Name, Onto, Space, Stat,
+    System, Time, cached, extent, is_unsupported, lease, proc, write_back,
 };
 
 /// Longest path that one call takes, its closing NUL left out.
@@ -81,7 +81,8 @@ impl System for Linux {
             };
             let name = entry.file_name().to_bytes();
             if name != b"." && name != b".." {
-                each(name, kind_of(entry.file_type()))?;
+                let (kind, inode) = (kind_of(entry.file_type()), entry.ino());
+                each(Name { bytes: name, kind, inode })?;
             }
         }
         Ok(())
@@ -396,7 +397,12 @@ impl System for Linux {
 
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
         // `syncfs` refuses a handle that is only a starting point.
-        Ok(rustix::fs::syncfs(self.open_folder(folder, b"")?)?)
+        let folder = self.open_folder(folder, b"")?;
+        rustix::fs::syncfs(&folder)?;
+        if self.kind_of_drive(folder.as_fd())? == FUSE {
+            flush_driver(*self, folder.as_fd())?;
+        }
+        Ok(())
     }
 
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64> {
@@ -434,6 +440,24 @@ impl System for Linux {
         Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_meant).collect())
     }
 
+    fn has_head(&self, drive: u64) -> io::Result<bool> {
+        let Some(drive) = self.device_of(drive)? else { return Ok(false) };
+        let (major, minor) = (rustix::fs::major(drive), rustix::fs::minor(drive));
+        let device = format!("/sys/dev/block/{major}:{minor}");
+        // A part of a drive has no queue of its own.
+        let read = |path: &str| std::fs::read_to_string(format!("{device}/{path}"));
+        let says = read("queue/rotational").or_else(|_| read("../queue/rotational"))?;
+        Ok(says.trim() == "1")
+    }
+
+    fn lies_at(&self, file: BorrowedFd<'_>) -> io::Result<Option<u64>> {
+        extent::first_byte(file)
+    }
+
+    fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+        cached::is_cached(file)
+    }
+
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>> {
         let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
         let opened = rustix::fs::open(device, flags, Mode::empty())?;
@@ -450,6 +474,43 @@ impl System for Linux {
         proc::caller_of(&std::fs::read_to_string("/proc/self/status")?).ok_or_else(|| {
             io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected")
         })
+    }
+}
+
+/// The kernel's number for drives that a program in user space drives; see `statfs(2)`.
+const FUSE: u64 = 0x6573_5546;
+
+impl Linux {
+    /// The number of the device below a drive whose own number stands for none, as with subvolumes; `None` if there
+    /// is none, or a program in user space drives it.
+    fn device_of(self, drive: u64) -> io::Result<Option<u64>> {
+        if rustix::fs::major(drive) != 0 {
+            return Ok(Some(drive));
+        }
+        let has_device = |mount: &&Mount| mount.drive == drive && mount.device.starts_with("/dev");
+        let all = self.mounts()?;
+        let mount = all.iter().find(has_device).filter(|mount| !mount.kind.starts_with("fuse"));
+        let device = mount.map(|mount| rustix::fs::stat(&mount.device)).transpose()?;
+        Ok(device.map(|device| device.st_rdev))
+    }
+}
+
+/// What a driver in user space was given it keeps itself, or hands to its device; `syncfs` tells it nothing.
+fn flush_driver(system: Linux, folder: BorrowedFd<'_>) -> io::Result<()> {
+    match system.flush_file(folder) {
+        // Not every driver knows that of a folder.
+        Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => {}
+        other => other?,
+    }
+    let drive = system.stat(Entry::Open(folder))?.identity.drive;
+    let all = system.mounts()?;
+    let device = all.iter().find(|mount| mount.drive == drive && mount.device.starts_with("/dev"));
+    let Some(device) = device else { return Ok(()) };
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+    // Only who may read the device can make sure of more than the driver does.
+    match rustix::fs::open(&device.device, flags, Mode::empty()) {
+        Ok(device) => Ok(rustix::fs::fsync(device)?),
+        Err(_) => Ok(()),
     }
 }
 

@@ -4,10 +4,13 @@
 //! put another implementation in between that counts calls, fails one of them or stops the run at
 //! one of them. [`Linux`] is the real one.
 
+mod cached;
+mod extent;
 mod lease;
 mod linux;
 mod lock;
 mod proc;
+mod thread;
 mod write_back;
 
 use std::io;
@@ -19,6 +22,7 @@ use serde::{Deserialize, Serialize};
 
 pub use linux::Linux;
 pub use lock::Lock;
+pub(crate) use thread::Thread;
 
 /// Name of the extended attribute in which the system shows an entry's access list; see `acl(5)`.
 pub const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
@@ -299,7 +303,18 @@ impl Caller {
 }
 
 /// What [`System::list`] calls for every name.
-pub type EachName<'a> = dyn FnMut(&[u8], Option<Kind>) -> io::Result<()> + 'a;
+pub type EachName<'a> = dyn FnMut(Name<'_>) -> io::Result<()> + 'a;
+
+/// A name in a folder, with what its listing tells of the entry.
+#[derive(Clone, Copy, Debug)]
+pub struct Name<'a> {
+    /// Its bytes.
+    pub bytes: &'a [u8],
+    /// Its kind, where the file system tells.
+    pub kind: Option<Kind>,
+    /// Its inode number. On a drive that is driven in user space, or far, that says nothing.
+    pub inode: u64,
+}
 
 /// The system calls the core makes.
 ///
@@ -325,8 +340,8 @@ pub trait System: Sync {
     fn open_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
     /// Holds an entry of any kind without opening it.
     fn pin(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
-    /// Calls `each` for every name in the folder but `.` and `..`, in the system's order, with its
-    /// kind where the file system tells. Stops when `each` fails.
+    /// Calls `each` for every name in the folder but `.` and `..`, in the system's order. Stops when
+    /// `each` fails.
     fn list(&self, folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> io::Result<()>;
     /// Fails if the caller cannot give names in a folder to entries, or take names away.
     fn may_change(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
@@ -459,6 +474,12 @@ pub trait System: Sync {
     fn mounts(&self) -> io::Result<Vec<Mount>>;
     /// Where something is to be mounted, as the system's own list of that says.
     fn mounts_meant(&self) -> io::Result<Vec<PathBuf>>;
+    /// True if the kernel says of the drive with this number that it has a head, which has to be moved.
+    fn has_head(&self, drive: u64) -> io::Result<bool>;
+    /// Bytes from the beginning of its drive to where a file's content begins; `None` if it lies nowhere.
+    fn lies_at(&self, file: BorrowedFd<'_>) -> io::Result<Option<u64>>;
+    /// True if the beginning of a file's content can be had without asking its drive.
+    fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool>;
     /// Reads up to `length` bytes of a device, from `offset` on.
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>>;
     /// Who this process is.

@@ -36,6 +36,8 @@ pub enum Note {
     Ahead(u64, Duration),
     /// What the destination's drive cannot hold.
     NotHeld(NotHeld),
+    /// So many files were to be compared as their drives hold them, and could be read only as they are in memory.
+    ReadFromMemory(u64),
     /// Of so many files that are moved other names stay, and keep the file: what arrives is a second one.
     SecondFiles(u64),
     /// The source, as the user named it, stays though all that is in it goes.

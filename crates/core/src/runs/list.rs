@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::io;
 use std::os::fd::AsFd as _;
 
-use crate::os::{Entry, Kind};
+use crate::os::{Entry, Kind, Name};
 use crate::path::TreePath;
 use crate::tree::Listing;
 
@@ -14,7 +14,7 @@ impl Store<'_> {
     /// The names of all runs, the oldest first: what has both a name of the right form and notes.
     pub(crate) fn names(&self) -> io::Result<Vec<String>> {
         let mut runs = Vec::new();
-        self.system.list(self.folder(), &mut |name, _| {
+        self.system.list(self.folder(), &mut |Name { bytes: name, .. }| {
             let name = std::str::from_utf8(name).ok().and_then(|name| name.strip_suffix(NOTES));
             runs.extend(name.filter(|name| count_of(name).is_some()).map(str::to_owned));
             Ok(())

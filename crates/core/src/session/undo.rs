@@ -7,6 +7,7 @@ use crate::os::{Lock, System};
 use crate::path::TreePath;
 use crate::plan::{PlacedStep, Plan};
 use crate::policy::Verb;
+use crate::pool::Crew;
 use crate::problem::{Cause, Operation, Problem};
 use crate::request::{Guard, Request};
 use crate::runs::Hold;
@@ -82,9 +83,10 @@ impl<'a> Session<'a> {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan::default();
+        let crew = Crew::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(at, pair, map, self.request.running.workers);
+            let (part, problems) = run.reversed(at, pair, map, &crew);
             let totals = &mut plan.totals;
             for step in part.all_steps() {
                 let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);

@@ -22,11 +22,11 @@ impl Run<'_> {
     pub(super) fn finish_folders(&self, root: BorrowedFd<'_>) {
         self.close_again(root);
         let left: HashSet<u32> = self.part.renamed_away().map(|was| was.folder).collect();
-        for at in (0..self.part.folders.len()).rev() {
+        self.deepest_first(|at| {
             self.finish_below(root, at);
             let lost_some = u32::try_from(at).is_ok_and(|at| left.contains(&at));
             self.restore_times(root, at, lost_some);
-        }
+        });
         if let Some(step) = self.part.root.as_ref().filter(|_| !self.takes_root_over()) {
             let result = self.finish_root(root, step);
             self.conclude(&self.drives[0], self.part.first, &TreePath::default(), result);

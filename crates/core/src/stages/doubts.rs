@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use crate::backlog::Backlog;
 use crate::mark::{self, Leaving};
 use crate::os::{Entry, Stat, Time, is_unsupported};
 use crate::path::TreePath;
@@ -76,10 +77,20 @@ impl Run<'_> {
         let mut all = true;
         for on in &self.drives {
             let Some(handle) = on.handle.get() else { continue };
-            if let Err(error) = self.system().flush_drive(handle.as_fd()) {
-                all = false;
-                let path = on.mounted.path.clone();
-                self.report(on, &path, Trouble(Operation::Flush, error.into()));
+            let backlog = on.writer.backlog.as_ref();
+            // Of what failed before the drive does not tell again.
+            let failed = backlog.and_then(Backlog::take_error);
+            let flushed = self.system().flush_drive(handle.as_fd());
+            match failed.map_or(flushed, Err) {
+                Ok(()) => {
+                    let news = backlog.map_or(0, Backlog::settle);
+                    self.means.observer.wrote(news);
+                }
+                Err(error) => {
+                    all = false;
+                    let path = on.mounted.path.clone();
+                    self.report(on, &path, Trouble(Operation::Flush, error.into()));
+                }
             }
         }
         self.doubts.flushed.store(all, Ordering::Relaxed);
@@ -186,7 +197,7 @@ impl Run<'_> {
 
     /// True if a drive fails whatever is asked of it. Of a fault in one place a drive tells once, and is
     /// well the second time.
-    fn fails(&self, on: &OnDrive<'_>, folder: BorrowedFd<'_>) -> bool {
+    pub(super) fn fails(&self, on: &OnDrive<'_>, folder: BorrowedFd<'_>) -> bool {
         let system = self.system();
         let flush = || {
             let folder = system.open_folder(folder, b"")?;

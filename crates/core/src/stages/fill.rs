@@ -15,7 +15,7 @@ use crate::abilities::Ability;
 use crate::os::LARGE;
 use crate::path::TreePath;
 use crate::policy::{Folder, Step, Verb};
-use crate::pool::{self, Stack};
+use crate::pool::Stack;
 use crate::problem::Operation;
 use crate::writer::{Done, During, Place, Trouble, WHILE_FILLED};
 
@@ -28,7 +28,9 @@ const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
 /// Bytes and entries of one batch: enough that opening the folder does not count, few enough that
 /// one folder of large files keeps all workers busy.
 const BATCH_BYTES: u64 = 64 * 1024 * 1024;
-const BATCH_STEPS: usize = 4096;
+const BATCH_STEPS: usize = 128;
+/// A new folder of more steps than that is not filled by one worker alone.
+const HIDDEN_STEPS: usize = 1024;
 
 /// The number of a step, its path, and what became of it.
 type Filled = (usize, TreePath, Done);
@@ -39,6 +41,14 @@ enum Work {
     New { parent: usize, at: usize },
     /// Some steps of a folder that is there.
     Batch { folder: usize, steps: Range<usize> },
+}
+
+/// The folders that are made.
+struct NewFolders {
+    /// By the number of the step that makes each.
+    numbers: HashMap<usize, usize>,
+    /// What is in them comes later, in an order of its own.
+    are_left_empty: bool,
 }
 
 /// A step that this stage takes: it writes an entry other than a folder, now.
@@ -62,27 +72,33 @@ fn batches(sizes: impl ExactSizeIterator<Item = u64>) -> Vec<Range<usize>> {
 
 impl Run<'_> {
     pub(super) fn fill(&self, root: BorrowedFd<'_>) {
-        let new_folders = self.new_folders();
-        let is_new: HashSet<usize> = new_folders.values().copied().collect();
+        let due = |step: &Step| self.is_due_now(step);
+        let order = self.order(&due);
+        let folders = NewFolders { numbers: self.new_folders(), are_left_empty: order.is_some() };
+        let is_new: HashSet<usize> = folders.numbers.values().copied().collect();
         let first = (0..self.part.folders.len()).filter(|at| !is_new.contains(at));
-        let first = first.flat_map(|at| self.works_in(at)).collect();
-        pool::run(self.means.running.workers, first, |work, stack| {
+        let first = first.flat_map(|at| self.works_in(at, &folders)).collect();
+        self.means.crew.run(first, |work, stack| {
             if self.means.must_end() {
                 return;
             }
             match work {
-                Work::New { parent, at } => self.add_folder(root, parent, at, &new_folders, stack),
+                Work::New { parent, at } => self.add_folder(root, parent, at, &folders, stack),
                 Work::Batch { folder, steps } => {
-                    self.work_on(
-                        root,
-                        folder,
-                        steps,
-                        &|step| self.is_due_now(step),
-                        &|at, step| at.on.writer.write(at.place, at.name, &step.into()),
-                    );
+                    self.work_on(root, folder, steps, &due, &Self::write_entry);
                 }
             }
         });
+        if let Some(order) = order {
+            self.sweep(root, order, &due);
+        }
+        for (folder, slot) in self.put_off.end() {
+            self.work_on(root, folder, slot..slot + 1, &due, &Self::write_entry);
+        }
+    }
+
+    pub(super) fn write_entry(at: &At<'_>, step: &Step) -> Done {
+        at.on.writer.write(at.place, at.name, &step.into())
     }
 
     /// What is taken back gets its attributes only when names that a run joined are apart again.
@@ -101,10 +117,13 @@ impl Run<'_> {
     }
 
     /// All there is to make in a folder that is there.
-    fn works_in(&self, at: usize) -> Vec<Work> {
+    fn works_in(&self, at: usize, folders: &NewFolders) -> Vec<Work> {
         let steps = &self.part.folders[at].steps;
         let new = (0..steps.len()).filter(|i| steps[*i].makes_folder());
         let new = new.map(|i| Work::New { parent: at, at: i });
+        if folders.are_left_empty {
+            return new.collect();
+        }
         let due = |step: &Step| self.is_due_now(step);
         let holds_due = |range: &Range<usize>| steps[range.clone()].iter().any(due);
         let batches = batches(steps.iter().map(Step::bytes)).into_iter().filter(holds_due);
@@ -116,23 +135,26 @@ impl Run<'_> {
         root: BorrowedFd<'_>,
         parent: usize,
         at: usize,
-        new_folders: &HashMap<usize, usize>,
+        folders: &NewFolders,
         stack: &Stack<Work>,
     ) {
         let above = &self.part.folders[parent];
         let number = above.first + at;
-        let child = new_folders.get(&number).copied();
+        let child = folders.numbers.get(&number).copied();
         let step = &above.steps[at];
         let name = name_of(above, step);
         let on = self.drive_of(parent);
         let made = self.try_hard(|| {
             let place = self.enter_to_change(root, parent)?;
-            self.make_folder(&At { on, place: &place, name }, step, child)
+            let is_small = |child: &usize| self.part.folders[*child].steps.len() <= HIDDEN_STEPS;
+            let filled = child.filter(|_| !folders.are_left_empty).filter(is_small);
+            self.make_folder(&At { on, place: &place, name }, step, filled)
         });
         match made {
             // It is done only when it has its attributes, at the end.
             Ok(()) => {
-                stack.push(child.map_or(Vec::new(), |child| self.works_in(child)).into_iter());
+                let works = child.map_or(Vec::new(), |child| self.works_in(child, folders));
+                stack.push(works.into_iter());
             }
             Err(trouble) => {
                 if let Some(child) = child {
@@ -219,7 +241,10 @@ impl Run<'_> {
             let at = At { on, place: &place, name: name_of(folder, step) };
             let path = place.path.join(at.name);
             self.tell_start(&path);
-            let written = self.try_hard(|| on.writer.write(&place, at.name, &step.into()));
+            let Some(written) = self.write_or_put_off(&at, step, (child, i), &Self::write_entry)
+            else {
+                continue;
+            };
             let result = written.and_then(|()| self.note_after(&at, step));
             // Told once, and not for every file that would meet it too.
             let is_last = result.as_ref().is_err_and(|trouble| trouble.1.may_end_the_run());
@@ -256,7 +281,7 @@ mod tests {
     #[test]
     fn batches_are_cut_by_bytes_and_by_number_and_leave_nothing_out() {
         let sizes = [vec![1; 10_000], vec![BATCH_BYTES; 3], vec![BATCH_BYTES / 2; 5], Vec::new()];
-        for (sizes, expected) in sizes.iter().zip([3, 3, 3, 0]) {
+        for (sizes, expected) in sizes.iter().zip([79, 3, 3, 0]) {
             let batches = batches(sizes.iter().copied());
             assert_eq!(batches.len(), expected);
             let joined: Vec<usize> = batches.into_iter().flatten().collect();

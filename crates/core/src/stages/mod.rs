@@ -8,9 +8,11 @@ mod fill;
 mod ledger;
 mod notes;
 mod outcome;
+mod put_off;
 mod recheck;
 mod room;
 mod steps;
+mod sweep;
 mod vacate;
 
 use std::collections::HashMap;
@@ -19,14 +21,15 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use crate::aside::{Aside, Earlier};
+use crate::backlog::{self, Backlog};
 use crate::drives::{DriveId, DriveMap, Mounted};
+use crate::head::Heads;
 use crate::leftovers;
 use crate::observe::Observer;
 use crate::os::{Entry, System};
 use crate::path::TreePath;
 use crate::plan::Plan;
-use crate::policy::{Folder, Part, Step};
-use crate::pool;
+use crate::policy::{Folder, Part, Side, Step};
 use crate::problem::{Operation, Problem};
 use crate::request::{Flush, Running};
 use crate::sides::Pair;
@@ -38,6 +41,7 @@ pub use outcome::{Ending, Outcome, StepOutcome};
 use doubts::Doubts;
 use enter::Opening;
 use ledger::Ledger;
+use put_off::PutOff;
 
 /// On what terms a plan is carried out.
 pub(crate) struct Terms<'a> {
@@ -120,6 +124,9 @@ struct Run<'a> {
     opened: Mutex<HashMap<usize, Opening>>,
     /// When folders of the source were changed, before something went from them.
     times_here: Mutex<HashMap<usize, State>>,
+    /// Of the drives that the roots lie on.
+    heads: Heads,
+    put_off: PutOff,
     /// A move from here to there that was cut short, if there was one.
     earlier: Option<&'a Earlier>,
     /// Held while names are given to a file that is locked.
@@ -167,7 +174,8 @@ pub(crate) fn carry_out(
             writer: Writer::new(&means, &mounted.reach)
                 .for_single(pair.single.as_ref())
                 .remembering(part.memory.as_ref())
-                .setting_aside(shelf.as_ref()),
+                .setting_aside(shelf.as_ref())
+                .waiting_for_drive(),
             handle: OnceLock::new(),
             closed: AtomicBool::new(false),
         });
@@ -180,6 +188,8 @@ pub(crate) fn carry_out(
             drives: drives.collect(),
             opened: Mutex::default(),
             times_here: Mutex::default(),
+            heads: Heads::of(system, &pairs[at]),
+            put_off: PutOff::default(),
             earlier: earlier.get(at),
             linking: Mutex::default(),
             doubts: Doubts::new(plan, at),
@@ -206,6 +216,16 @@ pub(crate) fn carry_out(
     Outcome { bytes_written, set_aside, ..ledger.outcome(plan, stopped) }
 }
 
+/// However the stages end, those who write out meanwhile end as well.
+struct HelpersEnd<'r, 'a>(&'r Run<'a>);
+
+impl Drop for HelpersEnd<'_, '_> {
+    fn drop(&mut self) {
+        let backlogs = self.0.drives.iter().filter_map(|on| on.writer.backlog.as_ref());
+        backlogs.for_each(Backlog::end);
+    }
+}
+
 /// Passes nothing on but the wish to stop.
 struct Quiet<'a>(&'a dyn Observer);
 
@@ -224,16 +244,34 @@ impl Run<'_> {
         let is_new = !self.pair.destination.exists();
         let _lock = is_new.then(|| self.system().lock(root));
         self.drives.iter().for_each(|on| self.look_again(on, root));
-        for Stage { gate, work } in &STAGES {
-            let due = match gate {
-                Gate::Always => true,
-                Gate::WhileItGoesOn => !self.means.must_end(),
-                Gate::If(says_so) => says_so(self),
-            };
-            if due {
-                work(self, root);
+        std::thread::scope(|scope| {
+            let _ends = HelpersEnd(self);
+            let helped = self.drives.iter().filter(|_| self.writes_much());
+            for (on, backlog) in helped.filter_map(|on| Some((on, on.writer.backlog.as_ref()?))) {
+                let Some(handle) = on.handle.get() else { continue };
+                backlog.begin();
+                scope.spawn(|| {
+                    let write_out = || self.system().flush_drive(handle.as_fd());
+                    backlog.work_off(write_out, |bytes| self.means.observer.wrote(bytes));
+                });
             }
-        }
+            for Stage { gate, work } in &STAGES {
+                let due = match gate {
+                    Gate::Always => true,
+                    Gate::WhileItGoesOn => !self.means.must_end(),
+                    Gate::If(says_so) => says_so(self),
+                };
+                if due {
+                    work(self, root);
+                }
+            }
+        });
+    }
+
+    /// True for what the drive could not write at once.
+    fn writes_much(&self) -> bool {
+        let there = self.part.all_steps().filter(|step| step.side == Side::Destination);
+        backlog::is_much(there.map(|step| if step.writes() { step.bytes() } else { 0 }))
     }
 
     /// A root that is made is the first deed.
@@ -282,7 +320,7 @@ impl Run<'_> {
     /// What interrupted runs left in the folders that something happens in.
     fn clear_leftovers(&self, root: BorrowedFd<'_>) {
         let all = (0..self.part.folders.len()).collect();
-        pool::each(self.means.running.workers, all, |at| {
+        self.means.crew.each(all, |at| {
             let path = self.part.folder_path(at);
             let Ok(folder) = self.system().open_folder(root, path.as_bytes()) else { return };
             let cleared = leftovers::clear_leftovers(self.system(), folder.as_fd());

@@ -9,7 +9,6 @@ use crate::aside::look_here;
 use crate::os::{Entry, Kind};
 use crate::path::TreePath;
 use crate::policy::{Reason, Step, Verb};
-use crate::pool;
 use crate::problem::Operation;
 use crate::request::Flush;
 use crate::state::{Before, State};
@@ -33,7 +32,7 @@ impl Run<'_> {
         let adjusts_root = self.part.root.is_some_and(|step| step.verb == Verb::Adjust);
         folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
-        pool::each(self.means.running.workers, first, |at| self.note_folder(root, shelf, at));
+        self.means.crew.each(first, |at| self.note_folder(root, shelf, at));
         let noted = self.note_sources(shelf).and_then(|()| shelf.open_gate());
         // In this order: copies without notes could not be told from the last of their kind.
         let kept = || self.keep_elsewhere(root, shelf).during(Operation::SetAside);
@@ -84,7 +83,7 @@ impl Run<'_> {
         if work.is_empty() {
             return Ok(());
         }
-        pool::each(self.means.running.workers, work, |at| self.keep_of_folder(root, at));
+        self.means.crew.each(work, |at| self.keep_of_folder(root, at));
         if self.means.running.flush == Flush::None { Ok(()) } else { shelf.aside.flush() }
     }
 

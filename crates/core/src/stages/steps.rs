@@ -1,5 +1,6 @@
 //! The steps of one kind after those of another, folder by folder, with all workers.
 
+use std::cell::Cell;
 use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::PoisonError;
@@ -9,7 +10,6 @@ use crate::aspect::Aspect;
 use crate::os::{Entry, Flags, Kind};
 use crate::path::TreePath;
 use crate::policy::{Elsewhere, Folder, Step, Verb};
-use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::room;
 use crate::state::State;
@@ -57,9 +57,25 @@ impl Run<'_> {
         let remove: Work<'_> = &|at, step| at.on.writer.remove(at.place, at.name, &step.into());
         // The deepest first: a folder must be empty by then.
         let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
-        for at in (0..self.part.folders.len()).rev() {
+        self.deepest_first(|at| {
             let steps = 0..self.part.folders[at].steps.len();
             self.work_on(root, at, steps, &folders, remove);
+        });
+    }
+
+    /// Works on each folder after all that are below it, those of one level side by side.
+    pub(super) fn deepest_first(&self, work: impl Fn(usize) + Sync) {
+        let mut levels: Vec<Vec<usize>> = Vec::new();
+        let mut depths = Vec::with_capacity(self.part.folders.len());
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            // The root is its own parent, and every other one comes after its own.
+            let depth = if at == 0 { 0 } else { depths[folder.parent as usize] + 1 };
+            depths.push(depth);
+            levels.resize_with(levels.len().max(depth + 1), Vec::new);
+            levels[depth].push(at);
+        }
+        for level in levels.into_iter().rev() {
+            self.means.crew.each(level, &work);
         }
     }
 
@@ -145,7 +161,7 @@ impl Run<'_> {
         let folders = self.part.folders.iter().enumerate();
         let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(wanted));
         let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
-        pool::each(self.means.running.workers, all, |(at, steps)| {
+        self.means.crew.each(all, |(at, steps)| {
             self.work_on(root, at, steps, wanted, work);
         });
     }
@@ -160,7 +176,10 @@ impl Run<'_> {
         work: Work<'_>,
     ) {
         let folder = &self.part.folders[at];
-        let is_due = |i: &usize| wanted(&folder.steps[*i]) && !self.was_tried(folder, *i);
+        let is_due = |i: &usize| {
+            let is_left = wanted(&folder.steps[*i]) && !self.was_tried(folder, *i);
+            is_left && !self.put_off.has((at, *i))
+        };
         let mut due = steps.filter(is_due).peekable();
         if due.peek().is_none() || self.means.must_end() {
             return;
@@ -182,7 +201,7 @@ impl Run<'_> {
         }
     }
 
-    fn try_step(&self, place: &Place, at: usize, i: usize, work: Work<'_>) {
+    pub(super) fn try_step(&self, place: &Place, at: usize, i: usize, work: Work<'_>) {
         let on = self.drive_of(at);
         if self.means.must_end() || on.closed.load(Ordering::Relaxed) {
             return;
@@ -192,9 +211,43 @@ impl Run<'_> {
         let name = name_of(folder, step);
         let path = place.path.join(name);
         self.tell_start(&path);
-        let at = At { on, place, name };
-        let result = self.try_hard(|| work(&at, step)).and_then(|()| self.note_after(&at, step));
-        self.conclude(on, folder.first + i, &path, result);
+        let number = folder.first + i;
+        let at_name = At { on, place, name };
+        let Some(done) = self.write_or_put_off(&at_name, step, (at, i), work) else { return };
+        let result = done.and_then(|()| self.note_after(&at_name, step));
+        self.conclude(on, number, &path, result);
+    }
+
+    /// Does the work, and again where that may help. What cannot be read comes once more after all that is well,
+    /// so that a drive which is failing gives what it can first: `None` for that.
+    pub(super) fn write_or_put_off(
+        &self,
+        at: &At<'_>,
+        step: &Step,
+        place: (usize, usize),
+        work: Work<'_>,
+    ) -> Option<Done> {
+        let first = work(at, step);
+        self.means.crew.did(1);
+        at.on.writer.changed_entry();
+        if let Err(Trouble(Operation::Read, cause)) = &first
+            && self.puts_off(at.on, place, cause)
+        {
+            return None;
+        }
+        let first = Cell::new(Some(first));
+        Some(self.try_hard(|| first.take().unwrap_or_else(|| work(at, step))))
+    }
+
+    /// True if a step whose file could not be read comes later, and why was not that its drive is gone.
+    pub(super) fn puts_off(&self, on: &OnDrive<'_>, step: (usize, usize), cause: &Cause) -> bool {
+        let puts_off = cause.is_input_output()
+            && self.put_off.is_open()
+            && !self.fails(on, self.pair.source.as_fd());
+        if puts_off {
+            self.put_off.add(step);
+        }
+        puts_off
     }
 
     /// Writes down what a step left, where that is asked for.

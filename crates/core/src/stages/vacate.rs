@@ -12,7 +12,6 @@ use crate::leftovers;
 use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
 use crate::path::TreePath;
 use crate::policy::{Folder, Reason, Step, Verb};
-use crate::pool;
 use crate::problem::{Cause, Operation};
 use crate::reach;
 use crate::sides;
@@ -49,8 +48,8 @@ impl Run<'_> {
     /// Files first, then folders from the bottom up, and the root last.
     pub(super) fn vacate(&self, root: BorrowedFd<'_>) {
         self.keep_times(|folder| !folder.vacates.is_empty());
-        let (workers, count) = (self.means.running.workers, self.part.folders.len());
-        let groups = pool::map(workers, count, |at| self.vacate_folder(root, at));
+        let count = self.part.folders.len();
+        let groups = self.means.crew.map(count, |at| self.vacate_folder(root, at));
         let mut by_entry: HashMap<Identity, (Stat, Vec<Name>)> = HashMap::new();
         for (seen, name) in groups.into_iter().flatten() {
             by_entry.entry(seen.identity).or_insert((seen, Vec::new())).1.push(name);

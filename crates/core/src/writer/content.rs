@@ -32,6 +32,8 @@ const SMALL: usize = 256 * 1024;
 const STRETCH: u64 = 8 * 1024 * 1024;
 /// What is dropped from the cache at a time.
 const DROPPED: u64 = 64 * 1024 * 1024;
+/// Bytes that count as much as a step.
+const CHUNK: u64 = 64 * 1024;
 /// How often a file that changes while it is read is read in all.
 const TRIES: u32 = 3;
 
@@ -209,7 +211,9 @@ impl Writer<'_> {
             return self.pour_at_once(source, made, stat.size);
         }
         if from == 0 && self.share(source, made) {
-            self.wrote(stat.size);
+            // The drive holds it already.
+            self.means.bytes_written.fetch_add(stat.size, Ordering::Relaxed);
+            self.means.observer.wrote(stat.size);
             return Ok(stat.size);
         }
         // Advice that is not taken costs nothing but time.
@@ -287,11 +291,13 @@ impl Writer<'_> {
         mut at: u64,
         end: u64,
     ) -> Result<u64, Trouble> {
-        let stretch = self.means.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
+        let by_rate = self.means.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
         let mut dropped = at;
         while at < end {
             self.means.go_on().during(Operation::Write)?;
-            let length = (end - at).min(stretch);
+            let by_drive =
+                self.backlog.as_ref().map_or(STRETCH, |backlog| backlog.stretch(STRETCH));
+            let length = (end - at).min(by_rate).min(by_drive);
             let copied = match self.copy_in_kernel(source, made, at, length) {
                 // Some drivers say that of what they cannot do.
                 None | Some(0) => self.copy_through(source, made, at, length)?,
@@ -368,8 +374,12 @@ impl Writer<'_> {
         if let Some(pace) = &self.means.pace {
             pace.pass(bytes, || self.means.must_end());
         }
+        self.means.crew.did(bytes / CHUNK);
         self.means.bytes_written.fetch_add(bytes, Ordering::Relaxed);
-        self.means.observer.wrote(bytes);
+        match &self.backlog {
+            Some(backlog) => backlog.hand(bytes, || self.means.must_end()),
+            None => self.means.observer.wrote(bytes),
+        }
     }
 }
 

@@ -19,10 +19,12 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use crate::aspect::Aspect;
+use crate::backlog::Backlog;
 use crate::observe::Observer;
 use crate::os::System;
+use crate::pool::Crew;
 use crate::reach::Reach;
-use crate::request::Running;
+use crate::request::{Flush, Running};
 use crate::sides::Single;
 use crate::state::Memory;
 use crate::temporary::Temporaries;
@@ -39,6 +41,7 @@ pub(crate) struct Means<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) running: Running,
+    pub(crate) crew: Crew,
     pub(crate) temporaries: Temporaries,
     /// Set once no further step can succeed.
     pub(crate) over: AtomicBool,
@@ -56,6 +59,7 @@ impl<'a> Means<'a> {
             system,
             observer,
             running,
+            crew: Crew::new(running.workers),
             temporaries: Temporaries::new(),
             over: AtomicBool::new(false),
             bytes_written: AtomicU64::new(0),
@@ -84,6 +88,8 @@ pub(crate) struct Writer<'a> {
     pub(crate) memory: Option<&'a Memory>,
     /// Where the run keeps its notes and, if it is not lost, what it displaces.
     pub(crate) shelf: Option<&'a Shelf<'a>>,
+    /// What the drive does not hold yet, where that is waited for.
+    pub(crate) backlog: Option<Backlog>,
     /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
     pub(crate) marked: AtomicBool,
     /// False once the drive turned out not to share content with the source's, or not to copy from it
@@ -102,6 +108,7 @@ impl<'a> Writer<'a> {
             single: None,
             memory: None,
             shelf: None,
+            backlog: None,
             marked: AtomicBool::new(false),
             shares_content: AtomicBool::new(true),
             copies_in_kernel: AtomicBool::new(true),
@@ -122,6 +129,19 @@ impl<'a> Writer<'a> {
     /// With a place for what is displaced.
     pub(crate) fn setting_aside(self, shelf: Option<&'a Shelf<'a>>) -> Self {
         Self { shelf, ..self }
+    }
+
+    /// Waiting for the drive once it has much before it.
+    pub(crate) fn waiting_for_drive(self) -> Self {
+        let waits = self.means.running.flush != Flush::None;
+        Self { backlog: waits.then(Backlog::default), ..self }
+    }
+
+    /// An entry was changed.
+    pub(crate) fn changed_entry(&self) {
+        if let Some(backlog) = &self.backlog {
+            backlog.hand_entry(|| self.means.must_end());
+        }
     }
 
     fn system(&self) -> &'a dyn System {

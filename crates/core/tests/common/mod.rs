@@ -11,7 +11,9 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::request::{Changed, Flush, Keeping, Places, Request, Running, SetAside, Task};
+use utter_echo_core::request::{
+    Changed, Flush, Keeping, Places, Request, Running, SetAside, Task, Workers,
+};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::{Facts, Snapshot};
 
@@ -38,7 +40,7 @@ pub fn request(trees: &Trees, task: Task) -> Request {
     // Where random trees happen to hold the same twice, tests of single steps would not know.
     let steps = Verbs::ALL.without(Verb::Rename);
     // The tests pull no plug, and some make hundreds of runs.
-    let running = Running { workers: 2, flush: Flush::None, ..Running::default() };
+    let running = Running { workers: Workers::Fixed(2), flush: Flush::None, ..Running::default() };
     Request::new(task, places).comparing(Changed { steps, ..Changed::default() }).running(running)
 }
 

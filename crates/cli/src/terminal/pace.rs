@@ -1,0 +1,163 @@
+//! How fast a run goes on, by what it did lately, and how long it will take from there.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// How far a run is: what is told moves in leaps, since a drive tells only now and then that it holds something.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub(super) struct Reached {
+    /// In whatever takes the time.
+    pub(super) work: u64,
+    /// Bytes of content.
+    pub(super) bytes: u64,
+}
+
+/// The moments at which a run got on.
+#[derive(Debug, Default)]
+pub(super) struct Pace {
+    leaps: VecDeque<(Duration, Reached)>,
+    /// When it was last seen that it did, by whatever sign.
+    alive: Duration,
+}
+
+/// What it did earlier than this does not count any more.
+const LATELY: Duration = Duration::from_secs(12);
+/// Moments closer together than this are one.
+const APART: Duration = Duration::from_millis(100);
+/// It has to be seen for so long before something can be said.
+const SEEN: Duration = Duration::from_millis(900);
+/// Without any sign for so long it waits.
+const STILL: Duration = Duration::from_secs(3);
+/// So many times as long as it usually takes until something comes is a pause.
+const UNUSUAL: u32 = 4;
+
+impl Pace {
+    /// Takes note of where it is now. `moves` if there was any sign of it, whether it got on or not.
+    pub(super) fn note(&mut self, now: Duration, reached: Reached, moves: bool) {
+        let last = self.leaps.back().copied();
+        let leapt = last.is_none_or(|(_, before)| before != reached);
+        if moves || leapt {
+            self.alive = now;
+        }
+        if !leapt {
+            return;
+        }
+        if last.is_some_and(|(at, _)| self.stood_still(now.saturating_sub(at))) {
+            self.leaps.clear();
+        }
+        // One moment with what came of it, so that a burst counts once.
+        if self.leaps.len() > 1 && last.is_some_and(|(at, _)| now.saturating_sub(at) < APART) {
+            self.leaps.pop_back();
+        }
+        self.leaps.push_back((now, reached));
+        while self.leaps.len() > 2 && now.saturating_sub(self.leaps[0].0) > LATELY {
+            self.leaps.pop_front();
+        }
+    }
+
+    pub(super) fn waits(&self, now: Duration) -> bool {
+        now.saturating_sub(self.alive) > STILL
+    }
+
+    /// Nothing came for so long that what went on before tells nothing of what comes.
+    fn stood_still(&self, span: Duration) -> bool {
+        let (Some((first, _)), Some((last, _))) = (self.leaps.front(), self.leaps.back()) else {
+            return false;
+        };
+        let gaps = u32::try_from(self.leaps.len() - 1).unwrap_or(u32::MAX);
+        let usual = last.saturating_sub(*first).checked_div(gaps);
+        span > STILL && usual.is_some_and(|usual| span > usual * UNUSUAL)
+    }
+
+    /// Bytes a second, lately; nobody knows while it waits.
+    pub(super) fn bytes_a_second(&self, now: Duration) -> Option<f64> {
+        if self.waits(now) { None } else { self.a_second(|reached| reached.bytes) }
+    }
+
+    /// What is left of so much work; nobody knows while it waits.
+    pub(super) fn left(&self, now: Duration, all: u64) -> Option<Duration> {
+        if self.waits(now) {
+            return None;
+        }
+        let (at, reached) = self.leaps.back()?;
+        let rate = self.a_second(|reached| reached.work).filter(|rate| *rate > 0.0)?;
+        let left = all.saturating_sub(reached.work) as f64 / rate;
+        // It went on since, though nothing was told of that yet.
+        let since = now.saturating_sub(*at).as_secs_f64();
+        Duration::try_from_secs_f64((left - since).clamp(0.0, 1e9)).ok()
+    }
+
+    fn a_second(&self, of: impl Fn(&Reached) -> u64) -> Option<f64> {
+        let ((begun, before), (at, now)) = (self.leaps.front()?, self.leaps.back()?);
+        let span = at.saturating_sub(*begun);
+        let done = of(now).saturating_sub(of(before));
+        (span >= SEEN).then(|| done as f64 / span.as_secs_f64())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// A drive that takes so much a second, and tells of it in leaps of any length up to two seconds.
+        #[test]
+        fn what_is_left_is_right_after_a_fifth_of_the_work_and_counts_down(
+            rate in 1_000_000_u64..1_000_000_000, seconds in 15_u64..200, leaps in prop::collection::vec(100_u64..2000, 1..40),
+        ) {
+            let all = rate * seconds;
+            let mut pace = Pace::default();
+            let (mut told, mut next, mut leap) = (0_u64, 0_u64, leaps.iter().cycle());
+            let mut before = None;
+            for milliseconds in (0..seconds * 1000).step_by(100) {
+                let now = Duration::from_millis(milliseconds);
+                if milliseconds >= next {
+                    told = rate * milliseconds / 1000;
+                    next = milliseconds + leap.next().unwrap();
+                }
+                pace.note(now, Reached { work: told, bytes: told }, false);
+                if milliseconds < seconds * 200 || milliseconds < 3000 {
+                    continue;
+                }
+                let (truth, left) = ((seconds * 1000 - milliseconds) as f64 / 1e3, pace.left(now, all).unwrap().as_secs_f64());
+                prop_assert!((left - truth).abs() <= truth * 0.25 + 1.0, "{left} s of {truth} s");
+                prop_assert!(before.is_none_or(|before| left <= before + 0.1 * truth + 0.5));
+                prop_assert!(!pace.waits(now));
+                before = Some(left);
+            }
+        }
+    }
+
+    #[test]
+    fn a_drive_that_hangs_leaves_nothing_to_say_and_goes_on_at_its_own_rate() {
+        let mut pace = Pace::default();
+        let at = |tenths: u64| Duration::from_millis(tenths * 100);
+        // Ten a second for five seconds, nothing for thirty, and the same again.
+        for tenths in (0..50).chain(350..400) {
+            let work = if tenths < 50 { tenths } else { tenths - 300 };
+            pace.note(at(tenths), Reached { work, bytes: work }, false);
+            let left = pace.left(at(tenths), 200);
+            let expected = (20..50).contains(&tenths) || (370..400).contains(&tenths);
+            let seconds = left.map(|left| left.as_secs_f64() * 10.0 + work as f64);
+            let is_right = seconds.is_some_and(|all| (all - 200.0).abs() < 5.0);
+            assert!(!expected || is_right, "{tenths}: {left:?}");
+            // Looked at while nothing comes.
+            if tenths == 49 {
+                assert!(pace.waits(at(100)) && pace.left(at(100), 200).is_none());
+            }
+        }
+    }
+
+    #[test]
+    fn what_stands_still_waits_until_it_moves() {
+        let mut pace = Pace::default();
+        let reached = Reached { work: 1, bytes: 1 };
+        pace.note(Duration::ZERO, reached, false);
+        let later = Duration::from_secs(4);
+        pace.note(later, reached, false);
+        assert!(pace.waits(later));
+        pace.note(later, reached, true);
+        assert!(!pace.waits(later));
+    }
+}

@@ -1,0 +1,202 @@
+//! Files copied in the order in which they lie on a source whose drive has a head, over all folders.
+
+use std::collections::HashMap;
+use std::os::fd::{AsFd as _, BorrowedFd};
+use std::sync::atomic::Ordering;
+use std::sync::{Mutex, PoisonError};
+
+use crate::head::{self, Ahead, Head, Sample};
+use crate::os::Kind;
+use crate::policy::Step;
+use crate::writer::Place;
+
+use super::Run;
+use super::outcome::StepOutcome;
+
+/// A step where its file lies: sixteen bytes each, since there may be millions.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Placed {
+    pub(super) place: u64,
+    folder: u32,
+    slot: u32,
+}
+
+impl Placed {
+    /// `None` beyond four billion folders, or steps in one.
+    pub(super) fn new(place: u64, folder: usize, slot: usize) -> Option<Self> {
+        let number = |at: usize| u32::try_from(at).ok();
+        Some(Self { place, folder: number(folder)?, slot: number(slot)? })
+    }
+
+    fn which(self) -> (usize, usize) {
+        (self.folder as usize, self.slot as usize)
+    }
+}
+
+/// Places that are kept open: each takes two handles, and a process has a thousand.
+const OPEN_AT_MOST: usize = 128;
+
+/// Folders that steps happened in, for those that come there next.
+#[derive(Default)]
+pub(super) struct Places(Mutex<Kept>);
+
+#[derive(Default)]
+struct Kept {
+    by_folder: HashMap<usize, Vec<Place>>,
+    count: usize,
+}
+
+impl Places {
+    /// One worker has a place at a time.
+    pub(super) fn take(&self, at: usize) -> Option<Place> {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let place = kept.by_folder.get_mut(&at).and_then(Vec::pop);
+        kept.count -= usize::from(place.is_some());
+        place
+    }
+
+    pub(super) fn give_back(&self, at: usize, place: Place) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.count >= OPEN_AT_MOST {
+            *kept = Kept::default();
+        }
+        kept.by_folder.entry(at).or_default().push(place);
+        kept.count += 1;
+    }
+}
+
+impl Run<'_> {
+    /// The order of all that is to be filled in, if it is worth one.
+    pub(super) fn order(&self, due: &dyn Fn(&Step) -> bool) -> Option<Vec<Placed>> {
+        let head = self.heads.source.as_deref()?;
+        // What is taken back is renamed, most of it, and not read.
+        if self.takes_back() {
+            return None;
+        }
+        let steps = self.part.folders.iter().flat_map(|folder| &*folder.steps);
+        let reads = steps.filter(|step| due(step) && step.bytes() > 0).count();
+        if reads < 2 {
+            return None;
+        }
+        let mut sample = (Sample::default(), reads / head::SAMPLE);
+        let mut order = Vec::new();
+        for at in 0..self.part.folders.len() {
+            self.place_all(head, at, due, &mut order, &mut sample)?;
+            if sample.0.is_in_memory() {
+                return None;
+            }
+        }
+        order.sort_by_key(|placed| placed.place);
+        (!sample.0.is_mostly_in_memory()).then_some(order)
+    }
+
+    /// Finds out where the files of a folder lie. What cannot be asked comes first, and tells for itself.
+    fn place_all(
+        &self,
+        head: &Head,
+        at: usize,
+        due: &dyn Fn(&Step) -> bool,
+        order: &mut Vec<Placed>,
+        (sample, every): &mut (Sample, usize),
+    ) -> Option<()> {
+        let (system, folder) = (self.system(), &self.part.folders[at]);
+        let mut slots: Vec<usize> = (0..folder.steps.len()).collect();
+        slots.retain(|slot| due(&folder.steps[*slot]));
+        slots.sort_by_key(|slot| folder.steps[*slot].source.map(|source| source.inode));
+        let path = self.part.folder_path(at);
+        let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
+        for slot in slots {
+            let step = &folder.steps[slot];
+            let holds = step.kind() == Kind::File && step.bytes() > 0;
+            let name = folder.name_here(step);
+            let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
+            let file = holds.then(open).flatten();
+            let place = file.map_or(0, |file| {
+                if order.len().is_multiple_of((*every).max(1)) {
+                    sample.ask(system, file.as_fd());
+                }
+                let inode = step.source.map_or(0, |source| source.inode);
+                head.place_of(system, file.as_fd(), inode)
+            });
+            order.push(Placed::new(place, at, slot)?);
+        }
+        Some(())
+    }
+
+    /// Takes one step after the other in this order.
+    pub(super) fn sweep(
+        &self,
+        root: BorrowedFd<'_>,
+        order: Vec<Placed>,
+        due: &(dyn Fn(&Step) -> bool + Sync),
+    ) {
+        let places = Places::default();
+        let bring = |at| self.bring(&places, at);
+        self.each_in_order(order, bring, |at| self.sweep_one(root, &places, at, due));
+    }
+
+    /// Works on one step after the other, by folder and slot, with its file in memory if it is small.
+    pub(super) fn each_in_order(
+        &self,
+        order: Vec<Placed>,
+        bring: impl Fn((usize, usize)) -> Ahead + Sync,
+        work: impl Fn((usize, usize)) + Sync,
+    ) {
+        let bring = |placed: &Placed| bring(placed.which());
+        head::sweep(&self.means.crew, order, bring, |placed| work(placed.which()));
+    }
+
+    /// Brings the file of a step into memory.
+    fn bring(&self, places: &Places, (at, slot): (usize, usize)) -> Ahead {
+        let folder = &self.part.folders[at];
+        let step = &folder.steps[slot];
+        if step.kind() != Kind::File || step.bytes() == 0 || self.means.must_end() {
+            return Ahead::Read;
+        }
+        let (system, name) = (self.system(), folder.name_here(step));
+        let place = places.take(at);
+        let known = place.as_ref().and_then(|place| place.source.as_ref());
+        let file = if let Some(source) = known {
+            system.open_file(source.as_fd(), name)
+        } else {
+            let path = self.part.folder_path(at);
+            let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
+            source.and_then(|source| system.open_file(source.as_fd(), name))
+        };
+        let brought = file.and_then(|file| head::bring(system, file.as_fd(), step.bytes()));
+        if let Some(place) = place {
+            places.give_back(at, place);
+        }
+        brought.unwrap_or_else(|error| {
+            // Not read once more now; whatever else it is shows when the step's turn comes.
+            self.puts_off(self.drive_of(at), (at, slot), &error.into());
+            Ahead::Read
+        })
+    }
+
+    fn sweep_one(
+        &self,
+        root: BorrowedFd<'_>,
+        places: &Places,
+        (at, slot): (usize, usize),
+        due: &dyn Fn(&Step) -> bool,
+    ) {
+        let folder = &self.part.folders[at];
+        let waits = self.put_off.has((at, slot));
+        if self.means.must_end() || waits || self.was_tried(folder, slot) {
+            return;
+        }
+        if self.drive_of(at).closed.load(Ordering::Relaxed) {
+            self.ledger.set(folder.first + slot, StepOutcome::Failed);
+            return;
+        }
+        match places.take(at).map_or_else(|| self.enter_to_change(root, at), Ok) {
+            Ok(place) => {
+                self.try_step(&place, at, slot, &Self::write_entry);
+                places.give_back(at, place);
+            }
+            // All of the folder shares its fate, which is told once.
+            Err(_) => self.work_on(root, at, 0..folder.steps.len(), due, &Self::write_entry),
+        }
+    }
+}

@@ -1,0 +1,271 @@
+//! Guarantee: drives that take their time are used as well as they can be. Off a disk with one head everything is
+//! read in the order in which it lies, over all folders, and what cannot be read comes last. A share is asked by
+//! as many workers as it can answer, with few questions. No drive is handed more than it can write within two
+//! seconds, and no byte counts before it is there. And what a drive holds can be told from what memory holds.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says what it left out"
+)]
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::FileExt as _;
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use common::{Trees, apply, plan_of, request};
+use utter_echo_core::observe::{Observer, Silent};
+use utter_echo_core::os::Linux;
+use utter_echo_core::plan::Plan;
+use utter_echo_core::request::{By, Places, Reading, Request, Retries, Running, Task, Workers};
+use utter_echo_core::{Session, StepOutcome};
+use utter_echo_lab::{
+    Aged, DriveKind, Lies, LyingDrive, Model, MountedDrive, SlowDrive, left_out, read_in_order,
+};
+
+/// A cold disk that turns, with an aged tree on it.
+fn aged_disk(room: &Path, aged: Aged) -> Option<SlowDrive> {
+    // Only seeks count here, so it need not take as long as it could.
+    let model = Model::Rotating { faster: 100.0 };
+    // Its past fills it; a third of that is the tree.
+    let bytes = (aged.files * aged.longest) as u64 * 5 / 4;
+    match SlowDrive::make(model, room, bytes, |root| aged.grow(&root.join("tree")).unwrap()) {
+        Ok(drive) => Some(drive),
+        Err(error) => {
+            left_out(format!("no slow drive could be made: {error}"));
+            None
+        }
+    }
+}
+
+/// The seeks of some work on a disk that is cold before.
+fn seeks(disk: &SlowDrive, work: impl FnOnce()) -> u64 {
+    disk.cool().unwrap();
+    let before = disk.done().seeks;
+    work();
+    disk.done().seeks - before
+}
+
+#[test]
+fn an_aged_disk_is_read_in_one_sweep() {
+    let mut trees = Trees::new();
+    let aged = Aged { seed: 1931, folders: 50, files: 3000, longest: 24 * 1024 };
+    let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
+    trees.source = disk.folder().join("tree");
+    let floor = seeks(&disk, || {
+        read_in_order(&trees.source).unwrap();
+    });
+    let most = floor * 6 / 5;
+    let copied = seeks(&disk, || {
+        let outcome = apply(&Linux, &request(&trees, Task::Copy));
+        assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    });
+    assert!(copied <= most, "a copy took {copied} seeks, reading in order {floor}");
+    let mut verify = request(&trees, Task::Verify);
+    verify.changed.by = By::Content;
+    for reading in [Reading::AsCached, Reading::FromDrive] {
+        verify.changed.reading = reading;
+        let verified = seeks(&disk, || {
+            let plan = plan_of(&Linux, &verify);
+            assert!(plan.is_empty() && plan.problems.is_empty());
+        });
+        assert!(verified <= most, "{reading:?}: {verified} seeks, reading in order {floor}");
+    }
+    // One file of the copy is another now, with the same size and times.
+    let (changed, model) = (trees.destination.join("light-1"), trees.source.join("light-1"));
+    let file = first_file(&changed);
+    let model = model.join(file.strip_prefix(&changed).unwrap());
+    let content = fs::read(&file).unwrap();
+    fs::write(&file, content.iter().map(|byte| byte ^ 1).collect::<Vec<_>>()).unwrap();
+    let time = fs::metadata(model).unwrap().modified().unwrap();
+    fs::File::open(&file).unwrap().set_modified(time).unwrap();
+    disk.cool().unwrap();
+    let plan = plan_of(&Linux, &verify);
+    assert_eq!(plan.steps().count(), 1, "only what differs is told");
+}
+
+/// The first file below a folder that holds something.
+fn first_file(folder: &Path) -> std::path::PathBuf {
+    let mut entries: Vec<_> = fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).collect();
+    entries.sort();
+    let held = |path: &std::path::PathBuf| path.is_dir() || fs::metadata(path).unwrap().len() > 0;
+    let first = entries.into_iter().find(held).unwrap();
+    if first.is_dir() { first_file(&first) } else { first }
+}
+
+#[test]
+fn what_cannot_be_read_comes_after_all_that_can() {
+    let trees = Trees::new();
+    let truth = trees.base.path().join("truth");
+    grow(&truth, 40);
+    let lies = Lies { fails: Some(7), ..Lies::default() };
+    let _drive = match LyingDrive::mount(lies, &truth, &trees.source) {
+        Ok(drive) => drive,
+        Err(error) => return left_out(format!("no drive that lies could be mounted: {error}")),
+    };
+    let mut request = request(&trees, Task::Copy);
+    request.running.workers = Workers::Fixed(1);
+    request.running.retries = Retries { times: 2, wait: Duration::ZERO };
+    let session = Session::open(&Linux, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let files = |step: usize| plan.step(step).unwrap().step.bytes() > 0;
+    let order = Order::default();
+    let outcome = session.enact(&plan, &order);
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    let order: Vec<usize> =
+        order.0.into_inner().unwrap().into_iter().filter(|s| files(*s)).collect();
+    let back: Vec<usize> = (1..order.len()).filter(|at| order[*at] < order[at - 1]).collect();
+    assert_eq!(back.len(), 1, "one step back, to those that were put off: {order:?}");
+    assert!(order.len() - back[0] >= 3, "every seventh reading failed: {order:?}");
+}
+
+/// In which order steps came to their end.
+#[derive(Default)]
+struct Order(Mutex<Vec<usize>>);
+
+impl Observer for Order {
+    fn concluded(&self, step: usize, _: StepOutcome) {
+        self.0.lock().unwrap().push(step);
+    }
+}
+
+#[test]
+fn a_share_is_asked_by_as_many_workers_as_it_can_answer() {
+    let trees = Trees::new();
+    let files = 1500;
+    grow(&trees.source, files);
+    let far = trees.base.path().join("far");
+    fs::create_dir(&far).unwrap();
+    let lies = Lies::share(Duration::from_micros(500));
+    let share = match LyingDrive::mount(lies, &trees.destination, &far) {
+        Ok(share) => share,
+        Err(error) => return left_out(format!("no share could be mounted: {error}")),
+    };
+    for (workers, least, most) in [(Workers::Fixed(2), 1, 8), (Workers::Auto, 12, 80)] {
+        let places = Places::new(vec![trees.source.clone()], far.join(format!("{workers:?}")));
+        let running = Running { workers, ..Running::default() };
+        let mut request = Request::new(Task::Copy, places).running(running);
+        let ask = |what: &str, work: &dyn Fn()| {
+            let before = share.asked();
+            share.at_once();
+            work();
+            let at_once = share.at_once();
+            assert!((least..=most).contains(&at_once), "{workers:?}, {what}: {at_once} at once");
+            (share.asked() - before) as f64 / files as f64
+        };
+        let copied = ask("copy", &|| {
+            let outcome = apply(&Linux, &request);
+            assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+        });
+        assert!(copied <= 8.0, "{copied} questions a new file");
+        let planned = ask("plan", &|| assert!(plan_of(&Linux, &request).is_empty()));
+        // To look at a name is two questions to a driver in user space, and there are the folders.
+        assert!(planned <= 2.5, "{planned} questions an unchanged entry");
+        request.task = Task::Verify;
+        ask("verify", &|| assert!(plan_of(&Linux, &request).is_empty()));
+    }
+}
+
+fn grow(root: &Path, files: usize) {
+    for at in 0..files {
+        let folder = root.join(format!("season-{}", at / 70));
+        fs::create_dir_all(&folder).unwrap();
+        let content = vec![at.to_le_bytes()[0]; 1 + at % 8192];
+        fs::write(folder.join(format!("page-{at:05}.csv")), content).unwrap();
+    }
+}
+
+/// What was told of a run, and what came to its end.
+struct Counts<'a> {
+    plan: &'a Plan,
+    told: AtomicU64,
+    concluded: AtomicU64,
+}
+
+impl Observer for Counts<'_> {
+    fn wrote(&self, bytes: u64) {
+        self.told.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    fn concluded(&self, step: usize, _: StepOutcome) {
+        let bytes = self.plan.step(step).map_or(0, |placed| placed.step.bytes());
+        self.concluded.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
+
+#[test]
+fn a_byte_counts_when_it_is_on_the_drive_and_few_are_on_their_way() {
+    const A_SECOND: u64 = 15_000_000;
+    let trees = Trees::new();
+    let model = Model::Stick { write: 15e6 };
+    let room = trees.base.path().join("stick");
+    let stick = match SlowDrive::make(model, &room, 400 << 20, |_| {}) {
+        Ok(stick) => stick,
+        Err(error) => return left_out(format!("no slow drive could be made: {error}")),
+    };
+    for (name, sizes) in [("small", vec![30_000; 1500]), ("large", vec![20_000_000; 3])] {
+        let source = trees.source.join(name);
+        for (at, size) in sizes.iter().enumerate() {
+            let folder = source.join(format!("{}", at / 100));
+            fs::create_dir_all(&folder).unwrap();
+            fs::write(folder.join(at.to_string()), vec![7; *size]).unwrap();
+        }
+        let all = sizes.iter().sum::<usize>() as u64;
+        let places = Places::new(vec![source], stick.folder().join(name));
+        let request = Request::new(Task::Copy, places);
+        let session = Session::open(&Linux, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let (told, concluded) = (AtomicU64::new(0), AtomicU64::new(0));
+        let counts = Counts { plan: &plan, told, concluded };
+        let before = stick.done().written;
+        std::thread::scope(|scope| {
+            let run = scope.spawn(|| {
+                let outcome = session.enact(&plan, &counts);
+                assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+            });
+            while !run.is_finished() {
+                std::thread::sleep(Duration::from_millis(50));
+                let told = counts.told.load(Ordering::Relaxed);
+                let concluded = counts.concluded.load(Ordering::Relaxed);
+                let written = stick.done().written - before;
+                assert!(told <= written, "{name}: {told} bytes told, {written} written");
+                let on_their_way = concluded.saturating_sub(written);
+                assert!(on_their_way <= 2 * A_SECOND, "{name}: {on_their_way} bytes on their way");
+            }
+        });
+        assert_eq!(counts.told.into_inner(), all);
+    }
+}
+
+#[test]
+fn what_the_drive_holds_is_told_from_what_memory_holds() {
+    let trees = Trees::new();
+    let drive = match MountedDrive::make(DriveKind::Ext4, trees.base.path()) {
+        Ok(drive) => drive,
+        Err(error) => return left_out(format!("no drive could be made: {error}")),
+    };
+    let logged = b"the lamp of Snuffer Point was lit at four\n".repeat(2000);
+    fs::write(trees.source.join("log.csv"), &logged).unwrap();
+    fs::write(trees.source.join("tide.csv"), b"high at six\n").unwrap();
+    let there = drive.folder().join("echo");
+    let places = Places::new(vec![trees.source.clone()], there);
+    let outcome = apply(&Linux, &Request::new(Task::Copy, places.clone()));
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    // Below the file system one byte of it is changed.
+    let image = fs::read(drive.image()).unwrap();
+    let at = image.windows(4096).step_by(1024).position(|part| logged.starts_with(part)).unwrap();
+    let file = fs::File::options().write(true).open(drive.image()).unwrap();
+    file.write_all_at(b"X", at as u64 * 1024 + 99).unwrap();
+    for (reading, expected) in [(Reading::AsCached, 0), (Reading::FromDrive, 1)] {
+        let mut verify = Request::new(Task::Verify, places.clone());
+        (verify.changed.by, verify.changed.reading) = (By::Content, reading);
+        let plan = plan_of(&Linux, &verify);
+        assert!(plan.problems.is_empty(), "{:?}", plan.problems);
+        assert_eq!(plan.steps().count(), expected, "{reading:?}");
+    }
+}
