@@ -264,6 +264,19 @@ fn copy_large(source: &OwnedFd, made: &OwnedFd, stat: &Statx, buffer: &mut [u8])
     }
 }
 
+/// A bare copy, and all of it on its drive.
+pub(crate) fn copy_flushed(sides: &Sides) -> Result<()> {
+    copy(sides)?;
+    let made = rustix::fs::open(&sides.destination, LISTED, Mode::empty())?;
+    Ok(rustix::fs::syncfs(&made)?)
+}
+
+/// The source read once, in its drive's own order.
+pub(crate) fn sweep(sides: &Sides) -> Result<()> {
+    utter_echo_lab::read_in_order(&sides.source)?;
+    Ok(())
+}
+
 /// All files of both sides read by the same thread and compared.
 pub(crate) fn compare(sides: &Sides) -> Result<()> {
     let different = Mutex::new(0_u64);

@@ -10,6 +10,7 @@ mod drives;
 mod floors;
 mod measure;
 mod rows;
+mod slow;
 mod trees;
 
 use std::path::PathBuf;
@@ -64,6 +65,10 @@ enum Floor {
     Copy(Sides),
     /// The same, flushed, what was made read once from the drive, and the source removed.
     Move(Sides),
+    /// Make every folder and file, and flush their drive.
+    CopyFlushed(Sides),
+    /// Read all files of the source once, in the order in which they lie on their drive.
+    Sweep(Sides),
     /// Read all files of both sides and compare them.
     Compare(Sides),
     /// Do nothing: what starting a process costs.
@@ -92,6 +97,8 @@ fn main() -> Result<()> {
         Some(Floor::Scan(sides)) => floors::scan(&sides, false),
         Some(Floor::ScanClosely(sides)) => floors::scan(&sides, true),
         Some(Floor::Copy(sides)) => floors::copy(&sides),
+        Some(Floor::CopyFlushed(sides)) => floors::copy_flushed(&sides),
+        Some(Floor::Sweep(sides)) => floors::sweep(&sides),
         Some(Floor::Move(sides)) => floors::move_all(&sides),
         Some(Floor::Compare(sides)) => floors::compare(&sides),
         None => rows::measure_all(&options, &built(&options)?),

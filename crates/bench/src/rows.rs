@@ -30,10 +30,10 @@ struct Row {
     peak_mib: f64,
 }
 
-struct Bench<'a> {
-    options: &'a Options,
+pub(crate) struct Bench<'a> {
+    pub(crate) options: &'a Options,
     utter: &'a Path,
-    room: PathBuf,
+    pub(crate) room: PathBuf,
 }
 
 /// How the destination of a row comes about.
@@ -73,11 +73,12 @@ pub(crate) fn measure_all(options: &Options, utter: &Path) -> Result<()> {
     bench.moves()?;
     bench.toolchain()?;
     bench.starting()?;
+    bench.slow()?;
     bench.growth()
 }
 
 impl Bench<'_> {
-    fn scaled(&self, number: u64) -> u64 {
+    pub(crate) fn scaled(&self, number: u64) -> u64 {
         #[allow(
             clippy::cast_possible_truncation,
             clippy::cast_sign_loss,
@@ -87,7 +88,7 @@ impl Bench<'_> {
         scaled.max(10)
     }
 
-    fn wants(&self, rows: &[&str]) -> bool {
+    pub(crate) fn wants(&self, rows: &[&str]) -> bool {
         rows.iter()
             .any(|row| self.options.only.as_ref().is_none_or(|only| row.contains(only.as_str())))
     }
@@ -232,18 +233,18 @@ impl Bench<'_> {
     }
 
     /// The program, which keeps what it remembers of its runs here.
-    fn utter(&self) -> Command {
+    pub(crate) fn utter(&self) -> Command {
         let mut command = Command::new(self.utter);
         command.env("XDG_STATE_HOME", self.room.join("state"));
         command
     }
 
-    fn make(&self, name: &str, shape: Shape) -> Result<Tree> {
+    pub(crate) fn make(&self, name: &str, shape: Shape) -> Result<Tree> {
         Tree::make(&self.room.join(name), shape)
             .with_context(|| format!("cannot make the tree '{name}'"))
     }
 
-    fn clear(&self, name: &str) -> Result<()> {
+    pub(crate) fn clear(&self, name: &str) -> Result<()> {
         Ok(std::fs::remove_dir_all(self.room.join(name))?)
     }
 
@@ -313,7 +314,7 @@ impl Bench<'_> {
         Tree::survey(echo).map(|_| ())
     }
 
-    fn floor(&self, name: &str, sides: Option<(&Path, &Path)>) -> Command {
+    pub(crate) fn floor(&self, name: &str, sides: Option<(&Path, &Path)>) -> Command {
         let mut command = Command::new(std::env::current_exe().unwrap_or_default());
         command.arg(name);
         if let Some((source, destination)) = sides {
@@ -326,7 +327,7 @@ impl Bench<'_> {
     }
 
     /// In turn, ours first; one pair before that counts for nothing.
-    fn pairs(
+    pub(crate) fn pairs(
         &self,
         ours: impl Fn() -> Result<Ran>,
         floor: impl Fn() -> Result<Ran>,
@@ -336,7 +337,14 @@ impl Bench<'_> {
         (0..self.options.pairs.max(1)).map(|_| Ok((ours()?, floor()?))).collect()
     }
 
-    fn print(
+    /// What a row's figures do not say.
+    pub(crate) fn remark(&self, text: &str) {
+        if !self.options.json {
+            println!("    {text}");
+        }
+    }
+
+    pub(crate) fn print(
         &self,
         name: &str,
         entries: u64,
