@@ -158,12 +158,14 @@ impl<'a> Session<'a> {
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
         self.request.selection.count_as(Vec::new());
         for (pair, map) in self.pairs.iter().zip(self.maps()) {
+            let root = self.root_to_vacate(pair);
+            let (goes, rest) = (root.as_ref().ok(), root.as_ref().err().copied().flatten());
             let (compared, decided) =
-                self.decide(pair, map, observer).map_err(|halt| halted(halt, pair))?;
+                self.decide((pair, map), goes, observer).map_err(|halt| halted(halt, pair))?;
             self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
             plan.notes.extend(missing_folders(pair));
-            plan.notes.extend(plan.parts.last().and_then(|part| self.note_root(pair, part)));
+            plan.notes.extend(rest.and_then(|rest| note_root(pair, plan.parts.last()?, rest)));
         }
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         self.note_nesting(&mut plan);
@@ -186,11 +188,11 @@ impl<'a> Session<'a> {
         Ok(plan)
     }
 
-    /// Facts, then decisions.
+    /// Facts, then decisions. `root` is the source's root, where it goes as well.
     fn decide(
         &self,
-        pair: &Pair,
-        map: &DriveMap,
+        (pair, map): (&Pair, &DriveMap),
+        root: Option<&State>,
         observer: &dyn Observer,
     ) -> Result<(Compared, Decided), Halt> {
         let selection = self.selection_of(pair);
@@ -221,9 +223,8 @@ impl<'a> Session<'a> {
             running: self.request.running,
             crew: Crew::new(self.request.running.workers),
         };
-        let root = self.root_to_vacate(pair).ok();
         let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
-        let draft = || Draft::new(&policy).vacating_root(root, passage);
+        let draft = || Draft::new(&policy).vacating_root(root.cloned(), passage);
         if passage == Passage::Unseen {
             let compared =
                 compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
@@ -305,16 +306,6 @@ impl<'a> Session<'a> {
         } else {
             Ok(stat.into())
         }
-    }
-
-    /// Where all that is in a source goes and its root stays, that is told.
-    fn note_root(&self, pair: &Pair, part: &Part) -> Option<Note> {
-        let top = part.folders.first()?;
-        let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
-        let is_emptied = !top.stays_here && part.all_steps().any(goes);
-        let why = self.root_to_vacate(pair).err().flatten()?;
-        let shown = pair.source_shown.clone();
-        is_emptied.then_some(Note::RootStays(shown, why))
     }
 
     /// True if a plan of this request looks at all there is below both roots, and at enough of it to
@@ -582,6 +573,14 @@ fn overlap(at: &TreePath, pair: &Pair) -> Refusal {
         destination_path: pair.destination_shown.clone(),
         at: (!at.is_empty() && pair.single.is_none()).then_some(at),
     }
+}
+
+/// Where all that is in a source goes and its root stays, that is told.
+fn note_root(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
+    let top = part.folders.first()?;
+    let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
+    let is_emptied = !top.stays_here && part.all_steps().any(goes);
+    is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
 }
 
 /// Adds what was found and decided for one pair, with paths made relative to the destination as named.
