@@ -224,7 +224,7 @@ impl<'a> Session<'a> {
             crew: Crew::new(self.request.running.workers),
         };
         let passage = root.map_or(Passage::Closed, |_| self.passage_of_root(&comparison));
-        let draft = || Draft::new(&policy).vacating_root(root.cloned(), passage);
+        let draft = || Draft::new(&policy).vacating_root(root.copied(), passage);
         if passage == Passage::Unseen {
             let compared =
                 compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
