@@ -19,7 +19,7 @@ use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall};
 use crate::hooks;
 use crate::options::{Ask, Changing, Doing, SafetyOptions};
-use crate::records::Watching;
+use crate::records::{Between, Watching};
 use crate::remembered;
 use crate::report::Report;
 use crate::report::events::{Event, Head, Totals};
@@ -32,6 +32,7 @@ pub(crate) struct Runner<'a> {
     pub(crate) request: &'a Request,
     doing: &'a Doing,
     pub(crate) report: Report,
+    between: Between,
     signals: &'a Signals,
     /// A part of it was carried out already.
     has_begun: Cell<bool>,
@@ -148,8 +149,9 @@ pub(crate) fn around(
         doing.output.keeping.refuse_within(&request.places.destination)?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
+    let between = Between::of(&head, context);
     let report = Report::kept(form, head, kept, &context.heard);
-    let runner = Runner { request, doing, report, signals, has_begun: Cell::new(false) };
+    let runner = Runner { request, doing, report, between, signals, has_begun: Cell::new(false) };
     let came = if dry_run {
         work(&runner)
     } else {
@@ -165,11 +167,13 @@ pub(crate) fn around(
 impl Runner<'_> {
     fn plan_and_carry_out(&self, anew: Anew<'_>) -> Result<Came> {
         let session = Session::open(&Linux, self.request)?;
-        let progress = Progress::scanning(&self.doing.output, self.signals);
+        let progress =
+            Progress::scanning(&self.doing.output, self.signals, || self.between.foretold());
         let begun = Instant::now();
         let plan = session.plan(&progress);
         let planning = begun.elapsed();
         progress.done();
+        self.report.looked_at(progress.looked_at());
         self.signals.check()?;
         let mut plan = match self.whole(plan)? {
             Ok(plan) => plan,
@@ -272,7 +276,8 @@ impl Runner<'_> {
         if !self.is_agreed(&mut plan)? {
             return Ok(self.declined(&plan, "you did not agree"));
         }
-        let progress = Progress::changing(&self.doing.output, self.signals, &plan);
+        let reads_back = self.request.running.recheck || self.request.task.vacates();
+        let progress = Progress::changing(&self.doing.output, self.signals, &plan, reads_back);
         let watching = Watching::new(&progress, self.report.recorder(), &plan);
         let begun = Instant::now();
         self.has_begun.set(true);

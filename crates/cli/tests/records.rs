@@ -37,6 +37,35 @@ fn saltmere() -> Room {
         .with("keeper/old/ledger.csv", "old")
 }
 
+/// A bar tells of how many entries it has scanned some: those that the run before left.
+#[test]
+fn what_a_run_leaves_is_what_the_next_one_looks_at() {
+    let room = Room::new()
+        .with("saltmere/lens.svg", "<svg/>")
+        .with("saltmere/logbooks/1931.csv", "lit at dusk, out at dawn")
+        .with("keeper/ledger.csv", "old");
+    let looked_at = |room: &Room, sides: &str| {
+        assert_eq!(room.run(&format!("verify --by content {sides}")).code, 1);
+        history(room, "--limit 1")[0]["closed"]["left"].clone()
+    };
+    for (line, sides) in [
+        ("copy saltmere keeper", "saltmere keeper"),
+        ("mirror --yes --steps all,-add saltmere keeper", "saltmere keeper"),
+        ("move --leave-folders saltmere keeper", "saltmere keeper"),
+    ] {
+        room.write(&format!("saltmere/{}.csv", line.len()), "new");
+        assert_eq!(room.run(line).code, 0, "{line}");
+        let left = history(&room, "--limit 1")[0]["closed"]["left"].clone();
+        room.write("saltmere/mars.csv", "1");
+        let looked_at = looked_at(&room, sides);
+        let entries = |of: &Value| of["entries"].as_u64().unwrap();
+        // One file was added meanwhile.
+        assert_eq!(entries(&left) + 1, entries(&looked_at), "{line}");
+        fs::remove_file(room.path("saltmere/mars.csv")).unwrap();
+        assert_eq!(left["bytes"], 0, "{line}");
+    }
+}
+
 #[test]
 fn a_record_tells_what_the_run_told() {
     let room = saltmere();

@@ -3,9 +3,10 @@
 //! which it lies, by one worker at a time; what is in memory already needs no order.
 
 use std::io;
+use std::iter::Peekable;
 use std::os::fd::BorrowedFd;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
 use crate::os::{Entry, Name, System};
@@ -159,6 +160,67 @@ pub(crate) fn sweep<T: Send>(
             drop(keeps);
         }
     });
+}
+
+/// What became of bringing a file of so many bytes into memory.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Brought {
+    pub(crate) ahead: Ahead,
+    pub(crate) bytes: u64,
+}
+
+/// So many bytes and files of one side are in memory at most before the other side's join them.
+const STRETCH: (u64, usize) = (128 << 20, 1 << 16);
+
+/// How the files of one side are read.
+pub(crate) struct OneSide<'a, T> {
+    pub(crate) head: &'a Head,
+    pub(crate) bring: &'a (dyn Fn(T) -> Brought + Sync),
+}
+
+/// Works on all of these, which are read on two sides: in this order on the first, and in that of their places on
+/// the second, stretch by stretch. Two drives do that at once; one that holds both gives each a stretch in turn.
+pub(crate) fn sweep_both<T: Copy + Send + Sync>(
+    crew: &Crew,
+    all: Vec<T>,
+    (here, there): (&OneSide<'_, T>, &OneSide<'_, T>),
+    place_there: impl Fn(T) -> u64,
+    work: impl Fn(T) + Sync,
+) {
+    let (sender, stretches) = mpsc::sync_channel(0);
+    std::thread::scope(|scope| {
+        scope.spawn(move || {
+            let mut rest = all.into_iter().peekable();
+            while rest.peek().is_some() && sender.send(here.stretch(&mut rest)).is_ok() {}
+        });
+        for stretch in stretches {
+            let mut placed: Vec<(u64, T)> =
+                stretch.into_iter().map(|file| (place_there(file), file)).collect();
+            placed.sort_by_key(|(place, _)| *place);
+            let turn = there.head.turn();
+            let is_long = |(_, file): &(u64, T)| (there.bring)(*file).ahead == Ahead::Left;
+            let (long, short): (Vec<_>, Vec<_>) = placed.into_iter().partition(is_long);
+            drop(turn);
+            crew.each(short, |(_, file)| work(file));
+            for (_, file) in long {
+                work(file);
+            }
+        }
+    });
+}
+
+impl<T: Copy> OneSide<'_, T> {
+    /// Brings as many into memory as there is room for at a time.
+    fn stretch(&self, rest: &mut Peekable<impl Iterator<Item = T>>) -> Vec<T> {
+        let _turn = self.head.turn();
+        let (mut stretch, mut bytes) = (Vec::new(), 0);
+        while let Some(next) = rest.next_if(|_| bytes < STRETCH.0 && stretch.len() < STRETCH.1) {
+            let brought = (self.bring)(next);
+            bytes += if brought.ahead == Ahead::Read { brought.bytes } else { 0 };
+            stretch.push(next);
+        }
+        stretch
+    }
 }
 
 /// Brings a file of so many bytes into memory, if it is small.

@@ -8,7 +8,10 @@ use crate::stages::StepOutcome;
 pub trait Observer: Sync {
     /// So many more entries, of both sides together, were scanned.
     fn scanned(&self, _entries: u64) {}
-    /// So many more bytes, of both sides together, were read to compare them.
+    /// So many bytes, of both sides together, are about to be compared: while planning, where that is known at
+    /// all, or once they were written.
+    fn comparing(&self, _bytes: u64) {}
+    /// So many more bytes, of both sides together, were compared.
     fn compared(&self, _bytes: u64) {}
     /// A step on this path began; paths are relative to the destination.
     fn started(&self, _path: &[u8]) {}

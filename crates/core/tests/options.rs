@@ -109,6 +109,7 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     let (from, before) = (world.truth(), snapshot(&world.destination));
     let selected = select(options, &from, &before);
     let mut request = options.request(world);
+    request.running.recheck = options.workers == 2;
     let aside = world.base.path().join("aside");
     if options.set_aside {
         let run = "2026-11-23T14-05-09Z".to_owned();

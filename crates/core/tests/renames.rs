@@ -11,12 +11,12 @@ use std::path::Path;
 
 use common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::observe::Silent;
-use utter_echo_core::os::Linux;
+use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verb;
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Keeping, Request, SetAside, Task};
 use utter_echo_core::{PastRun, Session};
-use utter_echo_lab::{Gardener, differences, snapshot};
+use utter_echo_lab::{Gardener, Tampered, Tampering, differences, snapshot};
 
 fn renaming(trees: &Trees) -> Request {
     let mut request = request(trees, Task::Mirror);
@@ -75,12 +75,14 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let run = "2026-11-23T14-05-09Z".into();
         request.safety.set_aside =
             Some(SetAside { folder, run, keep: None, what: Keeping::Displaced });
-        let plan = plan_of(&Linux, &request);
+        let heads = Tampered::new(Tampering::Nothing).with_heads();
+        let system: &dyn System = if seed % 3 == 0 { &heads } else { &Linux };
+        let plan = plan_of(system, &request);
         for placed in plan.steps().filter(|placed| placed.step.verb == Verb::Rename) {
             renames += 1;
             renamed_folders += u32::from(placed.step.kind() == utter_echo_core::os::Kind::Folder);
         }
-        let outcome = apply(&Linux, &request);
+        let outcome = apply(system, &request);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         assert_echo(&trees, &format!("seed {seed}"));
         assert!(listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");

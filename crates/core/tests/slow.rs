@@ -21,8 +21,10 @@ use std::time::Duration;
 use common::{Trees, apply, plan_of, request};
 use utter_echo_core::observe::{Observer, Silent};
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::Plan;
-use utter_echo_core::request::{By, Places, Reading, Request, Retries, Running, Task, Workers};
+use utter_echo_core::plan::{Plan, Verb, Verbs};
+use utter_echo_core::request::{
+    By, Flush, Places, Reading, Request, Retries, Running, Task, Workers,
+};
 use utter_echo_core::{Session, StepOutcome};
 use utter_echo_lab::{
     Aged, DriveKind, Lies, LyingDrive, Model, MountedDrive, SlowDrive, left_out, read_in_order,
@@ -87,6 +89,138 @@ fn an_aged_disk_is_read_in_one_sweep() {
     disk.cool().unwrap();
     let plan = plan_of(&Linux, &verify);
     assert_eq!(plan.steps().count(), 1, "only what differs is told");
+}
+
+/// A second one, on which the same lies in another order.
+fn copied_to_another(room: &Path, tree: &Path, aged: Aged) -> Option<SlowDrive> {
+    let model = Model::Rotating { faster: 100.0 };
+    let bytes = (aged.files * aged.longest) as u64 * 5 / 4;
+    let fill = |root: &Path| copy_in_any_order(tree, &root.join("tree"), aged.seed);
+    match SlowDrive::make(model, room, bytes, fill) {
+        Ok(drive) => Some(drive),
+        Err(error) => {
+            left_out(format!("no slow drive could be made: {error}"));
+            None
+        }
+    }
+}
+
+fn copy_in_any_order(tree: &Path, to: &Path, seed: u64) {
+    let (mut folders, mut files) = (vec![tree.to_path_buf()], Vec::new());
+    folders.retain(|tree| tree.exists());
+    while let Some(folder) = folders.pop() {
+        fs::create_dir_all(to.join(folder.strip_prefix(tree).unwrap())).unwrap();
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            let is_folder = entry.file_type().unwrap().is_dir();
+            if is_folder { &mut folders } else { &mut files }.push(entry.path());
+        }
+    }
+    files.sort();
+    fastrand::Rng::with_seed(seed).shuffle(&mut files);
+    for file in files {
+        let copy = to.join(file.strip_prefix(tree).unwrap());
+        fs::write(&copy, fs::read(&file).unwrap()).unwrap();
+        let time = fs::metadata(&file).unwrap().modified().unwrap();
+        fs::File::open(&copy).unwrap().set_modified(time).unwrap();
+    }
+}
+
+#[test]
+fn two_disks_are_each_read_in_an_order_of_their_own() {
+    let mut trees = Trees::new();
+    let aged = Aged { seed: 1874, folders: 50, files: 3000, longest: 24 * 1024 };
+    let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
+    trees.source = disk.folder().join("tree");
+    let room = trees.base.path().join("other");
+    let Some(other) = copied_to_another(&room, &trees.source, aged) else { return };
+    trees.destination = other.folder().join("tree");
+    let floor = |disk: &SlowDrive, tree: &Path| {
+        seeks(disk, || {
+            read_in_order(tree).unwrap();
+        })
+    };
+    let floors = (floor(&disk, &trees.source), floor(&other, &trees.destination));
+    let mut verify = request(&trees, Task::Verify);
+    verify.changed.by = By::Content;
+    other.cool().unwrap();
+    let before = other.done().seeks;
+    let here = seeks(&disk, || {
+        let plan = plan_of(&Linux, &verify);
+        // The folders were made later.
+        let only_folders = plan.steps().all(|placed| placed.step.verb == Verb::Adjust);
+        assert!(only_folders && plan.problems.is_empty(), "{:?}", plan.problems);
+    });
+    let there = other.done().seeks - before;
+    // The second was written in one go, so that there are hardly any but those to look at its folders.
+    let within = here <= floors.0 * 6 / 5 && there <= floors.1 * 2;
+    assert!(within, "{here} and {there} seeks, reading each in order {floors:?}");
+}
+
+#[test]
+fn what_was_renamed_is_proven_in_the_order_in_which_it_lies() {
+    let mut trees = Trees::new();
+    let aged = Aged { seed: 1902, folders: 50, files: 2000, longest: 24 * 1024 };
+    let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
+    trees.source = disk.folder().join("tree");
+    let outcome = apply(&Linux, &request(&trees, Task::Copy));
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    // Some folders have another name in the destination, and all files of the others.
+    let top = |at: usize| trees.destination.join(format!("light-{at}"));
+    (0..3).for_each(|at| fs::rename(top(at), trees.destination.join(format!("was-{at}"))).unwrap());
+    let mut folders = vec![top(3), top(4), top(5)];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
+            if entry.file_type().unwrap().is_dir() {
+                folders.push(entry.path());
+            } else {
+                fs::rename(entry.path(), entry.path().with_extension("old")).unwrap();
+            }
+        }
+    }
+    let floor = seeks(&disk, || {
+        read_in_order(&trees.source).unwrap();
+    });
+    let mut mirror = request(&trees, Task::Mirror);
+    mirror.changed.steps = Verbs::ALL.without(Verb::Rename);
+    let looked_at = seeks(&disk, || drop(plan_of(&Linux, &mirror)));
+    mirror.changed.steps = Verbs::ALL;
+    let planned = seeks(&disk, || {
+        let plan = plan_of(&Linux, &mirror);
+        let renamed = plan.steps().filter(|placed| placed.step.verb == Verb::Rename).count();
+        assert!(renamed > 500 && plan.totals.bytes_to_write() == 0, "{renamed}");
+    });
+    let most = looked_at + floor;
+    assert!(
+        planned <= most,
+        "{planned} seeks, looking alone {looked_at}, reading in order {floor}"
+    );
+}
+
+#[test]
+fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
+    for task in [Task::Copy, Task::Move] {
+        let mut trees = Trees::new();
+        let aged = Aged { seed: 1866, folders: 50, files: 2000, longest: 24 * 1024 };
+        let rooms = ["disk", "other"].map(|room| trees.base.path().join(room));
+        let Some(disk) = aged_disk(&rooms[0], aged) else { return };
+        let Some(other) = copied_to_another(&rooms[1], Path::new("/nowhere"), aged) else { return };
+        trees.source = disk.folder().join("tree");
+        trees.destination = other.folder().join("tree");
+        let floor = seeks(&disk, || {
+            read_in_order(&trees.source).unwrap();
+        });
+        let mut request = request(&trees, task);
+        (request.running.recheck, request.running.flush) = (true, Flush::End);
+        let before = other.done().seeks;
+        let here = seeks(&disk, || {
+            let outcome = apply(&Linux, &request);
+            assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+        });
+        let there = other.done().seeks - before;
+        // The source twice, and what lies in the order in which that was read in one sweep.
+        let within = here <= 2 * floor * 6 / 5 && there <= floor;
+        assert!(within, "{task:?}: {here} and {there} seeks, reading in order {floor}");
+    }
 }
 
 /// The first file below a folder that holds something.

@@ -16,6 +16,7 @@ use crate::exit::{Exit, wrong_call};
 use crate::options::{
     Comparing, Dropping, Inside, Listing, Output, Running, Verifying, path, places,
 };
+use crate::records::Between;
 use crate::report::events::Head;
 use crate::report::{Report, told};
 use crate::terminal::Progress;
@@ -72,12 +73,18 @@ impl Verify {
         Ok(self.running.apply(self.verifying.apply(request, context)))
     }
 
-    fn compare(&self, request: &Request, report: &Report, context: &Context) -> Result<Exit> {
+    fn compare(
+        &self,
+        (request, between): (&Request, &Between),
+        report: &Report,
+        context: &Context,
+    ) -> Result<Exit> {
         let session = Session::open(&Linux, request)?;
         let signals = context.signals()?;
-        let progress = Progress::scanning(&self.output, signals);
+        let progress = Progress::scanning(&self.output, signals, || between.foretold());
         let plan = session.plan(&progress);
         progress.done();
+        report.looked_at(progress.looked_at());
         signals.check()?;
         let plan = plan?;
         let wanted = self.listing.suggest && !plan.is_empty();
@@ -100,8 +107,9 @@ impl Command for Verify {
         let request = self.asked(context)?;
         let head = Head::of(&request, false);
         let kept = self.output.keeping.open(&head, context)?;
+        let between = Between::of(&head, context);
         let report = Report::kept(form, head, kept, &context.heard);
-        let compared = self.compare(&request, &report, context);
+        let compared = self.compare((&request, &between), &report, context);
         self.output.keeping.close(report, &compared, context);
         compared
     }

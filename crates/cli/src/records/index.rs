@@ -6,16 +6,39 @@ use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read as _, Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::PathBuf;
 
 use serde::Deserialize;
 
 use super::reader;
 use super::store::{Named, Store, try_lock};
+use crate::context::Context;
 use crate::options::run_at;
-use crate::report::events::{Began, Closed, Event, Recorded, RunOutcome};
+use crate::real::real_side;
+use crate::report::events::{Amount, Began, Closed, Command, Event, Head, Recorded, RunOutcome};
 
 /// As much of the index as tells the number of the last run.
 const END: u64 = 1 << 16;
+
+/// Between which sides a run is, and how it was called.
+pub(crate) struct Between {
+    sides: Vec<PathBuf>,
+    call: String,
+    command: Command,
+}
+
+impl Between {
+    pub(crate) fn of(head: &Head, context: &Context) -> Self {
+        Self { sides: head.sides(), call: context.line(), command: head.command }
+    }
+
+    /// What such a run will scan, by the last one between these sides, of the same command if there is one; and what
+    /// it will compare, if one was called alike.
+    pub(crate) fn foretold(&self) -> Option<Amount> {
+        let sides: Vec<_> = self.sides.iter().map(|side| real_side(side)).collect();
+        Store::find()?.foretold(&sides, &self.call, self.command)
+    }
+}
 
 /// A run that has begun, as the index has it.
 #[derive(Debug)]
@@ -102,6 +125,25 @@ impl Store {
             other => other?,
         };
         Ok(Runs { end: bytes.len(), bytes, closed: HashMap::new(), store: self.clone() })
+    }
+
+    fn foretold(&self, sides: &[PathBuf], call: &str, command: Command) -> Option<Amount> {
+        let mut best: Option<(Amount, bool)> = None;
+        for Entry { began, closed, .. } in self.runs().ok()? {
+            let Some(left) = closed.and_then(|closed| closed.left) else { continue };
+            if !began.sides.iter().map(|side| side.path.to_path()).eq(sides.iter().cloned()) {
+                continue;
+            }
+            if began.line == call {
+                return Some(left);
+            }
+            let is_like = began.command == command;
+            if best.is_none_or(|(_, was_like)| is_like && !was_like) {
+                best = Some((left, is_like));
+            }
+        }
+        // How much is compared depends on how it was called.
+        best.map(|(left, _)| Amount { bytes: 0, ..left })
     }
 
     /// One run by its number.

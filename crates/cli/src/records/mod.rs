@@ -15,7 +15,7 @@ mod search;
 mod starts;
 mod store;
 
-pub(crate) use index::Entry;
+pub(crate) use index::{Between, Entry};
 pub(crate) use reader::Lines;
 pub(crate) use recorder::{Call, Recorder, Watching, of_failed};
 pub(crate) use retention::Keep;

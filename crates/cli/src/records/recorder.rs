@@ -187,6 +187,7 @@ impl Recorder {
             outcome: RunOutcome::after(exit),
             code: exit as u8,
             done: heard.done(),
+            left: heard.left(),
             problems: heard.problems,
             cause,
         };
@@ -296,6 +297,10 @@ const NOTHING: u8 = u8::MAX;
 impl<S: Observer> Observer for Watching<'_, S> {
     fn scanned(&self, entries: u64) {
         self.shown.scanned(entries);
+    }
+
+    fn comparing(&self, bytes: u64) {
+        self.shown.comparing(bytes);
     }
 
     fn compared(&self, bytes: u64) {

@@ -20,7 +20,7 @@ use crate::exit::{self, Exit};
 use crate::options::Format;
 use crate::records::{Keep, Recorder};
 use crate::terminal::streams;
-use events::{Amount, Event, Head, Totals};
+use events::{Amount, Event, Head, Totals, Verbs};
 use text::page::{Gathered, Log, Screen};
 
 /// Shows events in one form.
@@ -37,6 +37,10 @@ pub(crate) struct Heard {
     pub(crate) entries: u64,
     pub(crate) bytes: u64,
     pub(crate) problems: u64,
+    /// Scanned and compared.
+    pub(crate) looked_at: Amount,
+    /// How many entries there are more than were scanned.
+    pub(crate) more: i64,
     /// The number of the run's record.
     pub(crate) run: Option<u64>,
     /// There was a report, which is told to whoever is to know.
@@ -46,6 +50,12 @@ pub(crate) struct Heard {
 impl Heard {
     pub(crate) fn done(&self) -> Amount {
         Amount { entries: self.entries, bytes: self.bytes }
+    }
+
+    /// What the next run will scan and compare, as far as this one did.
+    pub(crate) fn left(&self) -> Option<Amount> {
+        let Amount { entries, bytes } = self.looked_at;
+        (entries > 0).then(|| Amount { entries: entries.saturating_add_signed(self.more), bytes })
     }
 
     pub(crate) fn add(&mut self, other: &Self) {
@@ -61,6 +71,9 @@ impl Heard {
         let amounts = run.done.amounts();
         self.entries += amounts.iter().map(|amount| amount.entries).sum::<u64>();
         self.bytes += amounts.iter().map(|amount| amount.bytes).sum::<u64>();
+        let entries = |amount: Amount| i64::try_from(amount.entries).unwrap_or_default();
+        let Verbs { add, remove, vacate, .. } = run.done;
+        self.more = entries(add) - entries(remove) - entries(vacate);
     }
 }
 
@@ -219,6 +232,11 @@ impl Report {
 
     pub(crate) fn is_dry(&self) -> bool {
         self.is_dry
+    }
+
+    /// What was scanned and compared to make a plan.
+    pub(crate) fn looked_at(&self, looked_at: Amount) {
+        self.heard.set(Heard { looked_at, ..self.heard.get() });
     }
 
     /// Tells one event, at once.

@@ -1,9 +1,10 @@
-//! Progress on stderr: a count while scanning, then one bar, or a plain line now and then. It is shown by a thread
-//! of its own, which touches no drive, so that it goes on while all drives are waited for.
+//! Progress on stderr: a count while scanning, of how many where that is known, then one bar, or a plain line now
+//! and then. It is shown by a thread of its own, which touches no drive, so that it goes on while all drives are
+//! waited for.
 
 use std::io::IsTerminal as _;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -16,6 +17,7 @@ use utter_echo_core::plan::Plan;
 use super::pace::{Pace, Reached};
 use super::{names, streams, units};
 use crate::options::{Output, ProgressHow};
+use crate::report::events::Amount;
 use crate::signals::{Caught, Signals};
 
 /// How often the bar is drawn.
@@ -33,6 +35,7 @@ const USUAL_WIDTH: usize = 80;
 
 const FLUSHING: &str = "flushing to the drive";
 const WAITING: &str = "waiting for the drive";
+const READING_BACK: &str = "reading back";
 const STOPPING: &str = "stopping at a safe point";
 
 /// Follows one stage of a run.
@@ -47,20 +50,40 @@ pub(crate) struct Progress<'a> {
 struct Shared {
     display: Display,
     begun: Instant,
+    /// Entries that were scanned, or steps that were concluded.
     entries: AtomicU64,
-    bytes: AtomicU64,
+    wrote: AtomicU64,
+    /// Bytes of both sides together, since it was last told how many there are.
+    compared: AtomicU64,
     /// There was some sign of life.
     moved: AtomicBool,
     flushes: AtomicBool,
     /// The path that was begun last.
     current: Mutex<Vec<u8>>,
-    /// What is to come; nothing is known of it while scanning.
-    expected: Option<Expected>,
+    stage: Mutex<Stage>,
     is_over: Mutex<bool>,
     changed: Condvar,
 }
 
-#[derive(Clone, Copy)]
+/// What is being done, and as far as that is known how much of it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Stage {
+    /// The first time nothing is known of that.
+    Scanning(Option<Expected>),
+    Changing(Expected, Then),
+    /// What was written is read once more and compared; then it may go on with this.
+    ReadingBack(Expected, (Expected, Then)),
+}
+
+/// What comes after the changes.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Then {
+    Nothing,
+    ReadingBack,
+}
+
+/// Steps or entries, and bytes.
+#[derive(Clone, Copy, Debug, PartialEq)]
 struct Expected {
     steps: u64,
     bytes: u64,
@@ -69,6 +92,31 @@ struct Expected {
 impl Expected {
     fn work(self) -> u64 {
         self.bytes.saturating_add(self.steps.saturating_mul(STEP))
+    }
+
+    /// The same of what was done. Where no number of entries is expected, they do not count.
+    fn done(self, entries: u64, bytes: u64) -> u64 {
+        let entries = if self.steps == 0 { 0 } else { entries };
+        Self { steps: entries, bytes }.work()
+    }
+}
+
+impl Stage {
+    fn expected(self) -> Option<Expected> {
+        match self {
+            Self::Scanning(expected) => expected,
+            Self::Changing(expected, _) | Self::ReadingBack(expected, _) => Some(expected),
+        }
+    }
+}
+
+/// How progress is shown, with what is automatic decided.
+fn how(output: &Output) -> ProgressHow {
+    match output.progress {
+        _ if output.quiet => ProgressHow::None,
+        ProgressHow::Auto if std::io::stderr().is_terminal() => ProgressHow::Bar,
+        ProgressHow::Auto => ProgressHow::None,
+        given => given,
     }
 }
 
@@ -79,35 +127,45 @@ enum Display {
 }
 
 impl<'a> Progress<'a> {
-    pub(crate) fn scanning(output: &Output, signals: &'a Signals) -> Self {
-        Self::new(output, signals, None)
+    /// `foretold` tells what an earlier run scanned and compared, if one is known; it is asked only if something is
+    /// shown.
+    pub(crate) fn scanning(
+        output: &Output,
+        signals: &'a Signals,
+        foretold: impl FnOnce() -> Option<Amount>,
+    ) -> Self {
+        let foretold = if how(output) == ProgressHow::None { None } else { foretold() };
+        let expected = |Amount { entries, bytes }| Expected { steps: entries, bytes };
+        Self::new(how(output), signals, Stage::Scanning(foretold.map(expected)))
     }
 
-    pub(crate) fn changing(output: &Output, signals: &'a Signals, plan: &Plan) -> Self {
+    pub(crate) fn changing(
+        output: &Output,
+        signals: &'a Signals,
+        plan: &Plan,
+        reads_back: bool,
+    ) -> Self {
         let (steps, bytes) = (plan.totals.steps(), plan.totals.bytes_to_write());
-        Self::new(output, signals, Some(Expected { steps, bytes }))
+        let then = if reads_back && bytes > 0 { Then::ReadingBack } else { Then::Nothing };
+        Self::new(how(output), signals, Stage::Changing(Expected { steps, bytes }, then))
     }
 
-    fn new(output: &Output, signals: &'a Signals, expected: Option<Expected>) -> Self {
-        let how = match output.progress {
-            _ if output.quiet => ProgressHow::None,
-            ProgressHow::Auto if std::io::stderr().is_terminal() => ProgressHow::Bar,
-            ProgressHow::Auto => ProgressHow::None,
-            given => given,
-        };
+    fn new(how: ProgressHow, signals: &'a Signals, stage: Stage) -> Self {
+        let turning = matches!(stage, Stage::Scanning(_));
         let shared = Arc::new(Shared {
             display: match how {
-                ProgressHow::Bar => Display::Bar(line_on_stderr(expected.is_none())),
+                ProgressHow::Bar => Display::Bar(line_on_stderr(turning)),
                 ProgressHow::Plain => Display::Plain,
                 ProgressHow::Auto | ProgressHow::None => Display::Nothing,
             },
             begun: Instant::now(),
             entries: AtomicU64::new(0),
-            bytes: AtomicU64::new(0),
+            wrote: AtomicU64::new(0),
+            compared: AtomicU64::new(0),
             moved: AtomicBool::new(false),
             flushes: AtomicBool::new(false),
             current: Mutex::default(),
-            expected,
+            stage: Mutex::new(stage),
             is_over: Mutex::default(),
             changed: Condvar::new(),
         });
@@ -117,6 +175,13 @@ impl<'a> Progress<'a> {
             std::thread::spawn(move || shared.show(&caught))
         });
         Self { signals, shared, shows }
+    }
+
+    /// Entries that were scanned, and bytes that were compared.
+    pub(crate) fn looked_at(&self) -> Amount {
+        let Shared { entries, compared, .. } = &*self.shared;
+        let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
+        Amount { entries: now(entries), bytes: now(compared) }
     }
 
     /// Takes the bar away.
@@ -144,14 +209,14 @@ impl Shared {
         self.changed.notify_all();
     }
 
-    fn count(&self, entries: u64, bytes: u64) {
-        self.entries.fetch_add(entries, Ordering::Relaxed);
-        self.bytes.fetch_add(bytes, Ordering::Relaxed);
+    fn stage(&self) -> MutexGuard<'_, Stage> {
+        self.stage.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Shows how it goes on until it is over.
     fn show(&self, caught: &Caught) {
         let (mut pace, mut plain_at, mut has_answered) = (Pace::default(), PLAIN, false);
+        let mut followed = *self.stage();
         let mut is_over = self.is_over.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
             // First, so that what takes no time shows nothing.
@@ -161,39 +226,45 @@ impl Shared {
                 return;
             }
             let now = self.begun.elapsed();
-            let reached = self.reached();
-            pace.note(now, reached, self.moved.swap(false, Ordering::Relaxed));
+            let stage = *self.stage();
+            if stage != followed {
+                // What it did before tells nothing of this.
+                (pace, followed) = (Pace::default(), stage);
+            }
+            let mut far = self.far(stage);
+            pace.note(now, far.reached(), self.moved.swap(false, Ordering::Relaxed));
+            far.rate = pace.bytes_a_second(now);
+            far.left = far.expected().and_then(|expected| pace.left(now, expected.work()));
             let stops = caught.is_set();
+            let about = self.about(stage, stops, pace.waits(now));
             match &self.display {
                 // Under the lock, so that nothing is drawn once it was taken away.
-                Display::Bar(bar) => bar.set_message(
-                    self.now(now, &pace).line(width(), &self.about(stops, pace.waits(now))),
-                ),
+                Display::Bar(bar) => bar.set_message(far.line(width(), &about)),
                 Display::Plain if stops && !has_answered => {
                     has_answered = true;
                     streams::tell(STOPPING);
                 }
                 Display::Plain if now >= plain_at => {
                     plain_at += PLAIN;
-                    let about = match self.about(stops, pace.waits(now)) {
+                    let about = match about {
                         About::Path(_) => About::Said(""),
                         said @ About::Said(_) => said,
                     };
-                    streams::tell(&self.now(now, &pace).line(usize::MAX, &about));
+                    streams::tell(&far.line(usize::MAX, &about));
                 }
                 Display::Plain | Display::Nothing => {}
             }
         }
     }
 
-    fn reached(&self) -> Reached {
-        let (entries, bytes) =
-            (self.entries.load(Ordering::Relaxed), self.bytes.load(Ordering::Relaxed));
-        Reached { work: bytes.saturating_add(entries.saturating_mul(STEP)), bytes }
+    fn far(&self, stage: Stage) -> Far {
+        let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
+        let bytes = if let Stage::Changing(..) = stage { &self.wrote } else { &self.compared };
+        Far { stage, entries: now(&self.entries), bytes: now(bytes), rate: None, left: None }
     }
 
     /// What it is about now.
-    fn about(&self, stops: bool, waits: bool) -> About {
+    fn about(&self, stage: Stage, stops: bool, waits: bool) -> About {
         if stops {
             return About::Said(STOPPING);
         }
@@ -203,20 +274,11 @@ impl Shared {
         if self.flushes.load(Ordering::Relaxed) {
             return About::Said(FLUSHING);
         }
+        if let Stage::ReadingBack(..) = stage {
+            return About::Said(READING_BACK);
+        }
         let current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
         About::Path(names::shown(&current))
-    }
-
-    fn now(&self, now: Duration, pace: &Pace) -> Now {
-        let expected = self.expected;
-        let reached = self.reached();
-        Now {
-            expected,
-            entries: self.entries.load(Ordering::Relaxed),
-            bytes: reached.bytes,
-            rate: pace.bytes_a_second(now),
-            left: expected.and_then(|expected| pace.left(now, expected.work())),
-        }
     }
 }
 
@@ -238,9 +300,9 @@ impl About {
     }
 }
 
-/// How far it is.
-struct Now {
-    expected: Option<Expected>,
+/// How far a stage is.
+struct Far {
+    stage: Stage,
     entries: u64,
     bytes: u64,
     /// Bytes a second.
@@ -248,26 +310,39 @@ struct Now {
     left: Option<Duration>,
 }
 
-impl Now {
+impl Far {
+    /// What is expected of the stage, as long as it has not turned out to be more.
+    fn expected(&self) -> Option<Expected> {
+        let is_right = |expected: &Expected| {
+            let has_more = expected.steps > 0 && self.entries > expected.steps;
+            !has_more && self.bytes <= expected.bytes
+        };
+        match self.stage {
+            Stage::Scanning(expected) => expected.filter(is_right),
+            stage => stage.expected(),
+        }
+    }
+
+    fn reached(&self) -> Reached {
+        let all = Expected { steps: self.entries, bytes: self.bytes };
+        let expected = self.stage.expected().unwrap_or(all);
+        Reached { work: expected.done(self.entries, self.bytes), bytes: self.bytes }
+    }
+
     /// As much of it as fits into so many columns, and then what it is about.
     fn line(&self, columns: usize, about: &About) -> String {
-        let Some(expected) = self.expected else {
-            let scanned = self.scanned();
-            return match about {
-                About::Said(said) if !said.is_empty() => {
-                    cut(&format!("{scanned} · {said}"), columns)
-                }
-                About::Path(_) | About::Said(_) => cut(&scanned, columns),
-            };
+        let expected = match (self.stage, self.expected()) {
+            (Stage::Changing(..) | Stage::ReadingBack(..), Some(expected)) => expected,
+            (_, expected) => return self.line_of_scanning(expected, columns, about),
         };
-        let work = self.bytes.saturating_add(self.entries.saturating_mul(STEP));
+        let work = expected.done(self.entries, self.bytes);
         let all = expected.work();
         let part = if all == 0 { 1.0 } else { (work as f64 / all as f64).min(1.0) };
         let mut line = format!("{:>3.0} % {}", (part * 100.0).floor(), glyphs(part, columns));
         // In the order in which they stand, each with its turn if there is no room for all.
-        let amount = (expected.bytes > 0).then(|| of_bytes(self.bytes, expected.bytes));
+        let amount = (expected.bytes > 0).then(|| of_bytes(self.bytes, expected.bytes, ""));
         let steps = (units::count(self.entries), units::count(expected.steps));
-        let steps = Some(format!("{} of {} steps", steps.0, steps.1));
+        let steps = (expected.steps > 0).then(|| format!("{} of {} steps", steps.0, steps.1));
         let (amount, steps) = if amount.is_some() { (amount, steps) } else { (steps, None) };
         let rate = (expected.bytes > 0).then(|| self.rate()).flatten();
         let facts = [(amount, 0), (steps, 3), (rate, 2), (self.left(), 1)];
@@ -292,15 +367,34 @@ impl Now {
         line.trim_end().to_owned()
     }
 
-    fn scanned(&self) -> String {
-        let entries = units::entries(self.entries);
-        match self.rate() {
-            Some(rate) if self.bytes > 0 => {
-                format!("compared {entries}, {}, {rate}", units::bytes(self.bytes))
+    fn line_of_scanning(
+        &self,
+        expected: Option<Expected>,
+        columns: usize,
+        about: &About,
+    ) -> String {
+        let Expected { steps, bytes } = expected.unwrap_or(Expected { steps: 0, bytes: 0 });
+        // What an earlier run met need not be there any more.
+        let about_so_many = if steps > 0 { "about " } else { "" };
+        let verb = if self.bytes > 0 { "compared" } else { "scanned" };
+        let entries = match steps {
+            0 => units::entries(self.entries),
+            _ => {
+                let (now, all) = (units::count(self.entries), units::entries(steps));
+                format!("{now} of {about_so_many}{all}")
             }
-            _ if self.bytes > 0 => format!("compared {entries}, {}", units::bytes(self.bytes)),
-            _ => format!("scanned {entries}"),
-        }
+        };
+        let amount = (self.bytes > 0).then(|| match bytes {
+            0 => units::bytes(self.bytes),
+            _ => of_bytes(self.bytes, bytes, about_so_many),
+        });
+        let rate = amount.as_ref().and_then(|_| self.rate());
+        let said = match about {
+            About::Said(said) if !said.is_empty() => Some((*said).to_owned()),
+            About::Path(_) | About::Said(_) => None,
+        };
+        let facts = [Some(format!("{verb} {entries}")), amount, rate, self.left(), said];
+        cut(&facts.into_iter().flatten().collect::<Vec<_>>().join(" · "), columns)
     }
 
     fn rate(&self) -> Option<String> {
@@ -315,17 +409,22 @@ impl Now {
 
     fn left(&self) -> Option<String> {
         let left = self.left?.as_secs_f64().ceil().max(1.0);
-        let left = Duration::try_from_secs_f64(left).ok()?;
-        Some(format!("{} left", units::span(left)))
+        let left = units::span(Duration::try_from_secs_f64(left).ok()?);
+        match self.stage {
+            Stage::Changing(_, Then::ReadingBack) => Some(format!("{left} left to write")),
+            _ => Some(format!("{left} left")),
+        }
     }
 }
 
 /// "3.2 of 8.6 GiB", or with both units where they are not the same.
-fn of_bytes(done: u64, all: u64) -> String {
+fn of_bytes(done: u64, all: u64, about: &str) -> String {
     let (done, all) = (units::bytes(done), units::bytes(all));
     match (done.split_once(' '), all.split_once(' ')) {
-        (Some((number, unit)), Some((_, same))) if unit == same => format!("{number} of {all}"),
-        _ => format!("{done} of {all}"),
+        (Some((number, unit)), Some((_, same))) if unit == same => {
+            format!("{number} of {about}{all}")
+        }
+        _ => format!("{done} of {about}{all}"),
     }
 }
 
@@ -368,28 +467,57 @@ fn width() -> usize {
 
 impl Observer for Progress<'_> {
     fn scanned(&self, entries: u64) {
-        self.shared.count(entries, 0);
+        self.shared.entries.fetch_add(entries, Ordering::Relaxed);
+    }
+
+    fn comparing(&self, bytes: u64) {
+        let Shared { compared, flushes, .. } = &*self.shared;
+        let mut stage = self.shared.stage();
+        let expected = Expected { steps: 0, bytes };
+        match *stage {
+            Stage::Scanning(_) => {
+                let before = compared.load(Ordering::Relaxed);
+                let bytes = before.saturating_add(bytes);
+                *stage = Stage::Scanning(Some(Expected { bytes, ..expected }));
+            }
+            Stage::Changing(changing, then) | Stage::ReadingBack(_, (changing, then)) => {
+                compared.store(0, Ordering::Relaxed);
+                flushes.store(false, Ordering::Relaxed);
+                *stage = Stage::ReadingBack(expected, (changing, then));
+            }
+        }
     }
 
     fn compared(&self, bytes: u64) {
-        self.shared.count(0, bytes);
+        self.shared.compared.fetch_add(bytes, Ordering::Relaxed);
     }
 
     fn started(&self, path: &[u8]) {
-        self.shared.moved.store(true, Ordering::Relaxed);
-        if let Display::Bar(_) = &self.shared.display {
-            let mut current = self.shared.current.lock().unwrap_or_else(PoisonError::into_inner);
+        let Shared { display, moved, flushes, current, .. } = &*self.shared;
+        if let Display::Nothing = display {
+            return;
+        }
+        moved.store(true, Ordering::Relaxed);
+        flushes.store(false, Ordering::Relaxed);
+        let mut stage = self.shared.stage();
+        if let Stage::ReadingBack(_, (changing, then)) = *stage {
+            // Of another source.
+            *stage = Stage::Changing(changing, then);
+        }
+        drop(stage);
+        if let Display::Bar(_) = display {
+            let mut current = current.lock().unwrap_or_else(PoisonError::into_inner);
             current.clear();
             current.extend_from_slice(path);
         }
     }
 
     fn wrote(&self, bytes: u64) {
-        self.shared.count(0, bytes);
+        self.shared.wrote.fetch_add(bytes, Ordering::Relaxed);
     }
 
     fn concluded(&self, _: usize, _: StepOutcome) {
-        self.shared.count(1, 0);
+        self.shared.entries.fetch_add(1, Ordering::Relaxed);
     }
 
     fn flushing(&self) {
@@ -436,8 +564,9 @@ mod tests {
 
     #[test]
     fn figures_come_first_and_give_way_by_their_weight() {
-        let now = Now {
-            expected: Some(Expected { steps: 2002, bytes: 8_600 << 20 }),
+        let expected = Expected { steps: 2002, bytes: 8_600 << 20 };
+        let now = Far {
+            stage: Stage::Changing(expected, Then::Nothing),
             entries: 412,
             bytes: 3_268 << 20,
             rate: Some(96.1 * 1024.0 * 1024.0),
@@ -456,10 +585,60 @@ mod tests {
         for (columns, line) in lines {
             assert_eq!(now.line(columns, &path).trim_start(), line);
         }
-        let only_steps =
-            Now { expected: Some(Expected { steps: 2000, bytes: 0 }), bytes: 0, ..now };
+        let steps = Expected { steps: 2000, bytes: 0 };
+        let only_steps = Far { stage: Stage::Changing(steps, Then::Nothing), bytes: 0, ..now };
         let line = only_steps.line(200, &path);
         assert!(line.contains("412 of 2,000 steps") && !line.contains("iB/s"), "{line}");
+        let then_more = Far { stage: Stage::Changing(expected, Then::ReadingBack), ..now };
+        assert!(then_more.line(60, &path).ends_with("55 s left to write"));
+    }
+
+    #[test]
+    fn what_is_known_of_a_scan_is_told_until_it_turns_out_to_be_wrong() {
+        let scan = |steps, bytes| Stage::Scanning(Some(Expected { steps, bytes }));
+        let (rate, left) = (Some(96.1 * 1024.0 * 1024.0), Some(Duration::from_secs(55)));
+        let lines = [
+            (Stage::Scanning(None), 1200, 0, "scanned 1,200 entries"),
+            (scan(9000, 0), 1200, 0, "scanned 1,200 of about 9,000 entries · 55 s left"),
+            (scan(9000, 0), 9001, 0, "scanned 9,001 entries"),
+            (
+                scan(9000, 8 << 30),
+                1200,
+                3 << 30,
+                "compared 1,200 of about 9,000 entries · 3.0 of about 8.0 GiB · 96.1 MiB/s · 55 s left",
+            ),
+            (
+                scan(0, 8 << 30),
+                1200,
+                3 << 30,
+                "compared 1,200 entries · 3.0 of 8.0 GiB · 96.1 MiB/s · 55 s left",
+            ),
+            (scan(9000, 1 << 30), 1200, 3 << 30, "compared 1,200 entries · 3.0 GiB · 96.1 MiB/s"),
+        ];
+        for (stage, entries, bytes, line) in lines {
+            let far = Far { stage, entries, bytes, rate, left: None };
+            let left = left.filter(|_| far.expected().is_some());
+            assert_eq!(Far { left, ..far }.line(200, &About::Said("")), line);
+        }
+    }
+
+    #[test]
+    fn what_is_read_back_counts_for_itself_and_the_next_source_goes_on_where_it_was() {
+        let signals = Signals::default();
+        let changing = Stage::Changing(Expected { steps: 4, bytes: 900 }, Then::ReadingBack);
+        let progress = Progress::new(ProgressHow::Plain, &signals, changing);
+        let far = || progress.shared.far(*progress.shared.stage());
+        progress.wrote(300);
+        progress.comparing(600);
+        progress.compared(200);
+        assert!(matches!(far().stage, Stage::ReadingBack(Expected { bytes: 600, .. }, _)));
+        assert_eq!(far().bytes, 200);
+        progress.comparing(50);
+        assert_eq!(far().bytes, 0);
+        progress.started(b"keepers");
+        progress.wrote(11);
+        assert!(matches!(far().stage, Stage::Changing(..)));
+        assert_eq!(far().bytes, 311);
     }
 
     proptest! {
@@ -470,8 +649,9 @@ mod tests {
             let expected = Some(Expected { steps: steps.into(), bytes: all.into() });
             let left = Some(Duration::from_secs(seconds));
             let rate = Some(f64::from(bytes));
-            for expected in [expected, None] {
-                let now = Now { expected, entries: entries.into(), bytes: bytes.into(), rate, left };
+            let changing = expected.map(|expected| Stage::Changing(expected, Then::ReadingBack));
+            for stage in [changing, Some(Stage::Scanning(expected))].into_iter().flatten() {
+                let now = Far { stage, entries: entries.into(), bytes: bytes.into(), rate, left };
                 let about = About::Path(names::shown(path.as_bytes()));
                 let line = now.line(columns, &about);
                 prop_assert!(line.width() <= columns, "{line}");

@@ -21,14 +21,14 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use crate::aside::Earlier;
 use crate::aspect::Aspect;
 use crate::drives::DriveMap;
 use crate::head::Heads;
 use crate::observe::Observer;
-use crate::os::{Entry, Identity, System, Time};
+use crate::os::{Entry, Identity, Stat, System, Time};
 use crate::path::TreePath;
 use crate::plan::{Count, Note, Tally};
 use crate::pool::Crew;
@@ -44,9 +44,10 @@ pub(crate) use difference::{
     Below, Change, Difference, Folder, Linked, Named, Obstacle, Presence, Seen, Station, Stays,
     What,
 };
-pub(crate) use proof::{Moved, Proof, Proven, Wanted};
-use sweep::Contents;
+pub(crate) use proof::{Likely, Moved, Proof, Proven, Wanted};
+
 pub(crate) use sweep::sweep;
+use sweep::{Contents, Known};
 
 /// What this station needs to know.
 pub(crate) struct Comparison<'a> {
@@ -79,6 +80,10 @@ pub(crate) struct Reads {
     /// Of the drives that the roots lie on.
     pub(crate) heads: Heads,
     pub(crate) contents: Contents,
+    /// Entries that were told of, and will be gone through again.
+    scanned_before: AtomicU64,
+    /// Files under other names that were the same.
+    pub(crate) renamed: OnceLock<Known>,
     /// Files that could not be read past the cache.
     pub(crate) from_memory: AtomicU64,
     /// Files of the sample that were read, and found to be the same.
@@ -87,9 +92,33 @@ pub(crate) struct Reads {
 
 impl Reads {
     /// Nothing was read yet.
+    /// How many of so many entries were not scanned before, to note what is to be read.
+    fn scanned(&self, entries: u64) -> u64 {
+        if self.contents.is_noted() {
+            self.scanned_before.fetch_add(entries, Ordering::Relaxed);
+            return entries;
+        }
+        let rest = |before: u64| Some(before.saturating_sub(entries));
+        let order = Ordering::Relaxed;
+        let before = self.scanned_before.fetch_update(order, order, rest).unwrap_or_default();
+        entries.saturating_sub(before)
+    }
+
+    /// True if it is known that these are the same to the last byte.
+    fn know(&self, source: &Stat, destination: &Stat) -> bool {
+        let renamed = || self.renamed.get().is_some_and(|known| known.has(source, destination));
+        self.contents.are_the_same(source, destination) || renamed()
+    }
+
     pub(crate) fn new(heads: Heads) -> Self {
-        let (from_memory, sampled) = (AtomicU64::new(0), Mutex::default());
-        Self { heads, contents: Contents::default(), from_memory, sampled }
+        Self {
+            heads,
+            contents: Contents::default(),
+            scanned_before: AtomicU64::new(0),
+            renamed: OnceLock::new(),
+            from_memory: AtomicU64::new(0),
+            sampled: Mutex::default(),
+        }
     }
 }
 

@@ -15,7 +15,7 @@ use crate::scope::Attributes;
 use crate::tree::Listing;
 
 use super::difference::What;
-use super::{Comparison, entry};
+use super::{Comparison, entry, sweep};
 
 /// Two entries that are the same.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -44,13 +44,36 @@ pub(crate) struct Moved<'a> {
     pub(crate) wanted: &'a dyn Wanted,
 }
 
+/// Files that may have moved, by their numbers, each in the source and in the destination.
+pub(crate) trait Likely: Sync {
+    fn count(&self) -> usize;
+    fn paths(&self, number: usize) -> (TreePath, TreePath);
+    fn inodes(&self, number: usize) -> (u64, u64);
+}
+
 /// Looks both sides up to prove it.
 pub(crate) trait Proof {
+    /// True if it helps to know beforehand what will be asked.
+    fn expects(&self) -> bool {
+        false
+    }
+
+    /// These files are likely to be asked for, one by one.
+    fn expect(&self, _likely: &dyn Likely) {}
+
     /// `None` if they are not the same, or it cannot be told.
     fn same(&self, moved: &Moved<'_>) -> Option<Proven>;
 }
 
 impl Proof for Comparison<'_> {
+    fn expects(&self) -> bool {
+        self.reads.heads.any()
+    }
+
+    fn expect(&self, likely: &dyn Likely) {
+        sweep::compare_renamed(self, likely);
+    }
+
     fn same(&self, moved: &Moved<'_>) -> Option<Proven> {
         // What cannot be looked at is not the same as far as is known.
         self.prove(moved).ok().flatten()

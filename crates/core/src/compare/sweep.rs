@@ -9,13 +9,14 @@ use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use crate::head::{self, Ahead, Heads, Sample};
+use crate::head::{self, Ahead, Brought, Heads, OneSide, Sample};
 use crate::os::{Entry, Stat};
 use crate::path::{NameRange, Names, TreePath};
 use crate::request::{By, Reading};
 
 use super::content::CHUNK;
 use super::difference::{Below, Folder, Station};
+use super::proof::Likely;
 use super::{Comparison, Halt, content, walk};
 
 /// How the contents of files come to be compared.
@@ -52,6 +53,8 @@ struct Files {
     numbers: HashMap<TreePath, u32>,
     names: Names,
     all: Vec<File>,
+    /// Of both sides.
+    bytes: u64,
     sample: Sample,
 }
 
@@ -81,11 +84,6 @@ impl Contents {
         }
     }
 
-    /// All that is listed was listed once before.
-    pub(super) fn was_swept(&self) -> bool {
-        matches!(self, Self::Known(known) if !known.0.is_empty())
-    }
-
     pub(super) fn are_the_same(&self, source: &Stat, destination: &Stat) -> bool {
         match self {
             Self::Known(known) => known.has(source, destination),
@@ -95,7 +93,7 @@ impl Contents {
 }
 
 impl Known {
-    fn has(&self, source: &Stat, destination: &Stat) -> bool {
+    pub(super) fn has(&self, source: &Stat, destination: &Stat) -> bool {
         !self.0.is_empty() && self.0.binary_search(&mark_of(source, destination)).is_ok()
     }
 }
@@ -144,6 +142,10 @@ pub(crate) fn sweep(comparison: &mut Comparison<'_>) -> Result<(), Halt> {
         if is_in_memory || counts && files.sample.is_mostly_in_memory() {
             break;
         }
+        // Of what is left for another sweep nothing is known yet.
+        if !is_full {
+            comparison.observer.comparing(files.bytes);
+        }
         let same = files.compare(comparison);
         let is_stuck = same.is_empty();
         known.0.extend(same);
@@ -189,6 +191,7 @@ pub(super) fn note(
         noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
     }
     files.add(folder, name, place);
+    files.bytes += 2 * source.1.size;
 }
 
 impl Files {
@@ -207,61 +210,167 @@ impl Files {
     fn compare(mut self, context: &Comparison<'_>) -> Vec<u128> {
         self.all.sort_unstable_by_key(|file| file.place);
         let all = std::mem::take(&mut self.all);
-        let same = Mutex::new(Vec::new());
-        let stops = || context.observer.stop_requested();
-        let root = match context.reads.heads.source {
-            Some(_) => context.pair.source.as_fd(),
-            None => context.pair.destination.anchor.as_fd(),
-        };
-        head::sweep(
-            &context.crew,
-            all,
-            |file| match self.open(context, root, *file).ok().filter(|_| !stops()) {
-                Some((file, stat)) => {
-                    forget(context, file.as_fd());
-                    // What cannot be read is told of where it is met.
-                    let brought = head::bring(context.system, file.as_fd(), stat.size);
-                    brought.unwrap_or(Ahead::Read)
-                }
-                None => Ahead::Read,
-            },
-            |file| {
-                // What cannot be read is told of where it is met.
-                if let Some(mark) =
-                    self.compare_one(context, file).ok().flatten().filter(|_| !stops())
-                {
-                    same.lock().unwrap_or_else(PoisonError::into_inner).push(mark);
-                }
-            },
-        );
-        same.into_inner().unwrap_or_else(PoisonError::into_inner)
+        in_order(context, all, &InFolders { context, files: &self })
+    }
+}
+
+/// Files that both sides hold, whatever they are called there.
+trait OnBoth: Sync {
+    type File: Copy + Send + Sync;
+
+    fn open_source(&self, file: Self::File) -> io::Result<OwnedFd>;
+    fn open_destination(&self, file: Self::File) -> io::Result<OwnedFd>;
+}
+
+/// Those that have one name on both sides.
+struct InFolders<'a> {
+    context: &'a Comparison<'a>,
+    files: &'a Files,
+}
+
+impl InFolders<'_> {
+    fn open(&self, root: BorrowedFd<'_>, File { folder, name, .. }: File) -> io::Result<OwnedFd> {
+        let folder = &self.files.folders[folder as usize];
+        let folder = self.context.system.open_folder(root, folder.as_bytes())?;
+        self.context.system.open_file(folder.as_fd(), self.files.names.get(name))
+    }
+}
+
+impl OnBoth for InFolders<'_> {
+    type File = File;
+
+    fn open_source(&self, file: File) -> io::Result<OwnedFd> {
+        self.open(self.context.pair.source.as_fd(), file)
     }
 
-    fn open(
-        &self,
-        context: &Comparison<'_>,
-        root: BorrowedFd<'_>,
-        File { folder, name, .. }: File,
-    ) -> io::Result<(OwnedFd, Stat)> {
-        let folder = &self.folders[folder as usize];
-        let folder = context.system.open_folder(root, folder.as_bytes())?;
-        let file = context.system.open_file(folder.as_fd(), self.names.get(name))?;
-        let stat = context.system.stat(Entry::Open(file.as_fd()))?;
-        Ok((file, stat))
+    fn open_destination(&self, file: File) -> io::Result<OwnedFd> {
+        self.open(self.context.pair.destination.anchor.as_fd(), file)
+    }
+}
+
+/// Those that may only have been renamed, by their numbers.
+struct Renamed<'a> {
+    context: &'a Comparison<'a>,
+    likely: &'a dyn Likely,
+}
+
+impl Renamed<'_> {
+    fn open(&self, root: BorrowedFd<'_>, path: &TreePath) -> io::Result<OwnedFd> {
+        let (above, name) = path.split_last();
+        let folder = self.context.system.open_folder(root, above)?;
+        self.context.system.open_file(folder.as_fd(), name)
+    }
+}
+
+impl OnBoth for Renamed<'_> {
+    type File = (u64, u32);
+
+    fn open_source(&self, (_, number): (u64, u32)) -> io::Result<OwnedFd> {
+        self.open(self.context.pair.source.as_fd(), &self.likely.paths(number as usize).0)
     }
 
-    fn compare_one(&self, context: &Comparison<'_>, file: File) -> io::Result<Option<u128>> {
-        let pair = context.pair;
-        let (here, source) = self.open(context, pair.source.as_fd(), file)?;
-        let (there, destination) = self.open(context, pair.destination.anchor.as_fd(), file)?;
-        // The other one was brought in anew.
-        let other = if context.reads.heads.source.is_some() { &there } else { &here };
-        forget(context, other.as_fd());
-        if source.size != destination.size {
-            return Ok(None);
+    fn open_destination(&self, (_, number): (u64, u32)) -> io::Result<OwnedFd> {
+        self.open(
+            self.context.pair.destination.anchor.as_fd(),
+            &self.likely.paths(number as usize).1,
+        )
+    }
+}
+
+/// Compares files that may only have been renamed before each is asked for, where that is worth it.
+pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn Likely) {
+    let renamed = Renamed { context, likely };
+    let is_source = context.reads.heads.source.is_some();
+    let head = context.reads.heads.source.as_ref().or(context.reads.heads.destination.as_ref());
+    let (Some(head), Ok(count)) = (head, u32::try_from(likely.count())) else { return };
+    let inode_of = |number: u32| {
+        let (source, destination) = likely.inodes(number as usize);
+        if is_source { source } else { destination }
+    };
+    // To find out where they lie means to look at each, in the order of the inodes.
+    let mut all: Vec<(u64, u32)> = (0..count).map(|number| (inode_of(number), number)).collect();
+    all.sort_unstable();
+    let mut sample = Sample::default();
+    let every = (all.len() / head::SAMPLE).max(1);
+    for (at, file) in all.iter_mut().enumerate() {
+        let opened =
+            if is_source { renamed.open_source(*file) } else { renamed.open_destination(*file) };
+        // What cannot be opened is not the same as far as is known.
+        let Ok(opened) = opened else { continue };
+        if at.is_multiple_of(every) {
+            sample.ask(context.system, opened.as_fd());
         }
-        let differs = content::first_difference(context, here.as_fd(), there.as_fd(), source.size)?;
-        context.crew.did(1 + source.size / CHUNK);
-        Ok(differs.is_none().then(|| mark_of(&source, &destination)))
+        file.0 = head.place_of(context.system, opened.as_fd(), file.0);
     }
+    if !sample.is_mostly_in_memory() {
+        all.sort_unstable();
+        let mut known = in_order(context, all, &renamed);
+        known.sort_unstable();
+        // Set once: whatever is asked for a second time is the same as the first.
+        let _ = context.reads.renamed.set(Known(known));
+    }
+}
+
+/// Reads these files, which are in their order; returns the marks of those that are the same.
+fn in_order<B: OnBoth>(context: &Comparison<'_>, all: Vec<B::File>, both: &B) -> Vec<u128> {
+    let same = Mutex::new(Vec::new());
+    let stops = || context.observer.stop_requested();
+    // What cannot be read is told of where it is met.
+    let bring = |file: io::Result<OwnedFd>| {
+        let nothing = Brought { ahead: Ahead::Read, bytes: 0 };
+        let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };
+        forget(context, file.as_fd());
+        let stat = context.system.stat(Entry::Open(file.as_fd()));
+        let brought = stat.and_then(|stat| {
+            let ahead = head::bring(context.system, file.as_fd(), stat.size)?;
+            Ok(Brought { ahead, bytes: stat.size })
+        });
+        brought.unwrap_or(nothing)
+    };
+    let compare = |file: B::File| {
+        let mark = compare_one(context, file, both).ok().flatten().filter(|_| !stops());
+        same.lock().unwrap_or_else(PoisonError::into_inner).extend(mark);
+    };
+    match &context.reads.heads {
+        Heads { source: Some(here), destination: Some(there) } => {
+            let place = |file: B::File| {
+                let file = both.open_destination(file);
+                file.map_or(0, |file| there.place_of(context.system, file.as_fd(), 0))
+            };
+            let source = OneSide { head: here, bring: &|file| bring(both.open_source(file)) };
+            let bring = |file| bring(both.open_destination(file));
+            let destination = OneSide { head: there, bring: &bring };
+            head::sweep_both(&context.crew, all, (&source, &destination), place, compare);
+        }
+        Heads { source: Some(_), .. } => {
+            head::sweep(&context.crew, all, |file| bring(both.open_source(*file)).ahead, compare);
+        }
+        Heads { .. } => {
+            let bring = |file: &B::File| bring(both.open_destination(*file)).ahead;
+            head::sweep(&context.crew, all, bring, compare);
+        }
+    }
+    same.into_inner().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn compare_one<B: OnBoth>(
+    context: &Comparison<'_>,
+    file: B::File,
+    both: &B,
+) -> io::Result<Option<u128>> {
+    let (here, there) = (both.open_source(file)?, both.open_destination(file)?);
+    let stat = |file: &OwnedFd| context.system.stat(Entry::Open(file.as_fd()));
+    let (source, destination) = (stat(&here)?, stat(&there)?);
+    // One that was not brought in anew.
+    match &context.reads.heads {
+        Heads { source: Some(_), destination: Some(_) } => {}
+        Heads { source: Some(_), .. } => forget(context, there.as_fd()),
+        Heads { .. } => forget(context, here.as_fd()),
+    }
+    if source.size != destination.size {
+        return Ok(None);
+    }
+    let differs = content::first_difference(context, here.as_fd(), there.as_fd(), source.size)?;
+    context.crew.did(1 + source.size / CHUNK);
+    Ok(differs.is_none().then(|| mark_of(&source, &destination)))
 }

@@ -154,9 +154,8 @@ impl Walk<'_, '_> {
         };
         self.keep(findings);
         let (source, destination) = &listed.listings;
-        if !self.context.reads.contents.was_swept() {
-            self.context.observer.scanned((source.len() + destination.len()) as u64);
-        }
+        let news = self.context.reads.scanned((source.len() + destination.len()) as u64);
+        self.context.observer.scanned(news);
         let mut stretches = tree::cut(source, destination, STRETCH);
         let first = stretches.swap_remove(0);
         node.expect(stretches.len());

@@ -233,14 +233,7 @@ impl<'a> Draft<'a> {
 
     /// Path of a folder, relative to the root.
     pub(super) fn path(&self, at: usize) -> TreePath {
-        let mut at = at;
-        TreePath::from_deepest(std::iter::from_fn(|| {
-            let folder = &self.folders[at];
-            (at != 0).then(|| {
-                at = folder.parent as usize;
-                &*folder.name
-            })
-        }))
+        path_in(&self.folders, at)
     }
 
     /// Remembers a name for steps of others to speak of.
@@ -363,6 +356,17 @@ impl<'a> Draft<'a> {
 
 fn name_of(closed: &[Option<Drafted>], position: usize) -> &[u8] {
     closed[position].as_ref().map_or(b"", |folder| &folder.name)
+}
+
+/// The path of one of these folders.
+pub(super) fn path_in(folders: &[Drafted], mut at: usize) -> TreePath {
+    TreePath::from_deepest(std::iter::from_fn(|| {
+        let folder = &folders[at];
+        (at != 0).then(|| {
+            at = folder.parent as usize;
+            &*folder.name
+        })
+    }))
 }
 
 /// Folders by the step that makes or removes them.

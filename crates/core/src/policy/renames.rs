@@ -6,6 +6,8 @@
 //! files, from the top down, so that what moved with its folder is not taken out of it. What was found
 //! is then proven: all attributes, and every byte of both sides.
 
+mod likely;
+
 use std::collections::{HashMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};
 
@@ -31,7 +33,8 @@ impl Draft<'_> {
             return;
         }
         self.sort();
-        let found = Candidates::of(self);
+        let mut found = Candidates::of(self);
+        found.tell(self, proof);
         let mut search = Search { proof, found, gone: HashSet::new(), left: HashSet::new() };
         for wanted in [Sought::Folders, Sought::Files] {
             for at in 0..self.folders.len() {
@@ -177,6 +180,35 @@ impl Candidates {
         })
     }
 
+    /// The mark of a new entry that may have been renamed, and the drive on which that can be.
+    fn mark_of_new(&self, draft: &Draft<'_>, new: Place, step: &Step) -> Option<(Mark, DriveId)> {
+        let folder = &draft.folders[new.0];
+        let name = folder.names.get(step.name);
+        let is_spoken_of = || self.spoken_of.contains(&(new.0, name.into()));
+        let mark = match step.kind() {
+            // Empty ones are alike everywhere.
+            Kind::Folder if self.below.contains_key(&new) => self.new_folders.get(&new).copied(),
+            Kind::File if step.bytes() > 0 && !is_spoken_of() => {
+                time_of(draft, folder, step).map(|time| mark((Kind::File, step.bytes(), time)))
+            }
+            _ => None,
+        };
+        let drive = draft.drive_of_place(new);
+        Some((mark.filter(|_| draft.policy.drives.renames(drive))?, drive))
+    }
+
+    /// What may have been an entry with this mark and name; one that kept its name comes first.
+    fn candidates(
+        &mut self,
+        mark: Mark,
+        name: &[u8],
+        is_free: impl Fn(Place) -> bool,
+    ) -> Vec<Place> {
+        let mut candidates = self.extra_by_name.free(mark.with(name), &is_free);
+        candidates.extend(self.extra.free(mark, is_free));
+        candidates
+    }
+
     /// The mark of an entry that is new or extra, as far as it can be found again by one.
     fn mark(
         &self,
@@ -240,30 +272,14 @@ impl Search<'_> {
     }
 
     fn entry(&mut self, draft: &mut Draft<'_>, new: Place, step: &Step) {
-        let folder = &draft.folders[new.0];
-        let name: Box<[u8]> = folder.names.get(step.name).into();
-        let is_spoken_of = || self.found.spoken_of.contains(&(new.0, name.clone()));
-        let mark = match step.kind() {
-            // Empty ones are alike everywhere.
-            Kind::Folder if self.found.below.contains_key(&new) => {
-                self.found.new_folders.get(&new).copied()
-            }
-            Kind::File if step.bytes() > 0 && !is_spoken_of() => {
-                time_of(draft, folder, step).map(|time| mark((Kind::File, step.bytes(), time)))
-            }
-            _ => None,
-        };
-        let drive = draft.drive_of_place(new);
-        let Some(mark) = mark.filter(|_| draft.policy.drives.renames(drive)) else { return };
+        let name: Box<[u8]> = draft.folders[new.0].names.get(step.name).into();
+        let Some((mark, drive)) = self.found.mark_of_new(draft, new, step) else { return };
         let (gone, left) = (&self.gone, &self.left);
         let is_free = |place: Place| {
             let alive = !draft.is_dead(place.0) && !gone.contains(&place) && !left.contains(&place);
             alive && draft.drive_of_place(place) == drive && !is_below_gone(gone, draft, place.0)
         };
-        // The one that kept its name comes first.
-        let mut candidates = self.found.extra_by_name.free(mark.with(&name), is_free);
-        candidates.extend(self.found.extra.free(mark, is_free));
-        for old in candidates {
+        for old in self.found.candidates(mark, &name, is_free) {
             let moved = Moved {
                 source: draft.path(new.0).join(&name),
                 destination: draft.path(old.0).join(draft.folders[old.0].name_at(old.1)),

@@ -9,6 +9,7 @@ mod ledger;
 mod notes;
 mod outcome;
 mod put_off;
+mod read_back;
 mod recheck;
 mod room;
 mod steps;

@@ -1,25 +1,26 @@
 //! Reading back from the drive what a run wrote, and comparing it with the source.
 
-use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
 use crate::alike;
-use crate::head::{self, Ahead};
-use crate::os::{Advice, Entry, Kind, Time};
-use crate::policy::{Step, Verb};
+use crate::head::Heads;
+use crate::os::{Entry, Kind, Time};
+use crate::policy::{Folder, Step, Verb};
 use crate::problem::{Cause, Operation};
 use crate::writer::{Done, During, Place, Trouble, was_interrupted};
 
 use super::outcome::StepOutcome;
-use super::sweep::{Placed, Places};
+use super::read_back::{self, ReadBack};
 use super::{OnDrive, Run, name_of};
 
 /// What is taken out of the cache before it is compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Forget {
     Both,
-    /// The destination's was read anew just now.
     Source,
+    Destination,
+    /// Each was read anew just now.
+    Nothing,
 }
 
 impl Run<'_> {
@@ -27,13 +28,14 @@ impl Run<'_> {
         self.means.running.recheck
     }
 
-    /// Every file that was added or replaced is read again, on a drive with a head in the order in which it lies.
-    /// What differs has failed after all.
+    /// Every file that was added or replaced is read again. What differs has failed after all.
     pub(super) fn recheck(&self, root: BorrowedFd<'_>) {
-        if let Some(order) = self.order_to_recheck(root) {
-            let places = Places::default();
-            let bring = |at| self.bring_back(root, &places, at);
-            return self.each_in_order(order, bring, |at| self.recheck_one(root, &places, at));
+        let written = self.part.all_steps().filter(|step| writes_file(step));
+        self.means.observer.comparing(written.map(|step| 2 * step.bytes()).sum());
+        let back = ReadBack::new(self, root, true);
+        let wanted = |folder: &Folder, slot| folder.step(slot).is_some_and(writes_file);
+        if back.in_order(wanted, |which| self.recheck_one(root, &back, which)) {
+            return;
         }
         let folders = self.part.folders.iter().enumerate();
         let written = folders.filter(|(_, folder)| folder.steps.iter().any(writes_file));
@@ -43,23 +45,30 @@ impl Run<'_> {
 
     fn recheck_folder(&self, root: BorrowedFd<'_>, at: usize) {
         let folder = &self.part.folders[at];
-        let on = self.drive_of(at);
-        let place = match self.enter(root, at) {
-            Ok(place) => place,
-            Err(trouble) => return self.report(on, &self.part.folder_path(at), trouble),
-        };
+        let Some(place) = self.enter_to_recheck(root, at) else { return };
         for slot in (0..folder.steps.len()).filter(|slot| writes_file(&folder.steps[*slot])) {
             self.recheck_step(&place, at, slot, Forget::Both);
         }
     }
 
-    fn recheck_one(&self, root: BorrowedFd<'_>, places: &Places, (at, slot): (usize, usize)) {
-        match places.take(at).map_or_else(|| self.enter(root, at), Ok) {
-            Ok(place) => {
-                self.recheck_step(&place, at, slot, Forget::Source);
-                places.give_back(at, place);
-            }
-            Err(trouble) => self.report(self.drive_of(at), &self.part.folder_path(at), trouble),
+    fn enter_to_recheck(&self, root: BorrowedFd<'_>, at: usize) -> Option<Place> {
+        let entered = self.enter(root, at);
+        let told = |trouble| self.report(self.drive_of(at), &self.part.folder_path(at), trouble);
+        entered.map_err(told).ok()
+    }
+
+    fn recheck_one(&self, root: BorrowedFd<'_>, back: &ReadBack<'_, '_>, which: (usize, usize)) {
+        let (at, slot) = which;
+        let is_fresh = back.was_brought(which);
+        let forget = match &self.heads {
+            Heads { source: Some(_), .. } if is_fresh => Forget::Nothing,
+            Heads { source: Some(_), .. } => Forget::Destination,
+            Heads { .. } if is_fresh => Forget::Source,
+            Heads { .. } => Forget::Both,
+        };
+        if let Some(place) = back.places.take(at).or_else(|| self.enter_to_recheck(root, at)) {
+            self.recheck_step(&place, at, slot, forget);
+            back.places.give_back(at, place);
         }
     }
 
@@ -82,63 +91,6 @@ impl Run<'_> {
             }
             self.report(on, &place.path.join(name), trouble);
         }
-    }
-
-    fn order_to_recheck(&self, root: BorrowedFd<'_>) -> Option<Vec<Placed>> {
-        let head = self.heads.destination.as_deref()?;
-        let mut order = Vec::new();
-        for (at, folder) in self.part.folders.iter().enumerate() {
-            let wanted = |slot: &usize| writes_file(&folder.steps[*slot]);
-            let mut slots = (0..folder.steps.len()).filter(wanted).peekable();
-            if slots.peek().is_none() {
-                continue;
-            }
-            // Told once of all that is in the folder.
-            let place = match self.enter(root, at) {
-                Ok(place) => place,
-                Err(trouble) => {
-                    self.report(self.drive_of(at), &self.part.folder_path(at), trouble);
-                    continue;
-                }
-            };
-            for slot in slots {
-                let name = name_of(folder, &folder.steps[slot]);
-                let file = self.system().open_file(place.destination.as_fd(), name).ok();
-                let place = file.map_or(0, |file| head.place_of(self.system(), file.as_fd(), 0));
-                order.push(Placed::new(place, at, slot)?);
-            }
-        }
-        order.sort_by_key(|placed| placed.place);
-        Some(order)
-    }
-
-    /// Brings the destination's file into memory as the drive holds it.
-    fn bring_back(
-        &self,
-        root: BorrowedFd<'_>,
-        places: &Places,
-        (at, slot): (usize, usize),
-    ) -> Ahead {
-        let folder = &self.part.folders[at];
-        let Some(place) = places.take(at).or_else(|| self.enter(root, at).ok()) else {
-            return Ahead::Read;
-        };
-        let step = &folder.steps[slot];
-        let file = self.system().open_file(place.destination.as_fd(), name_of(folder, step));
-        let ahead = file.map_or(Ahead::Read, |file| {
-            // What fails shows once more when it is compared.
-            let _ = self.forget(file.as_fd());
-            head::bring(self.system(), file.as_fd(), step.bytes()).unwrap_or(Ahead::Read)
-        });
-        places.give_back(at, place);
-        ahead
-    }
-
-    /// What is on the drive already can go from the cache, and is then read from the drive.
-    fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {
-        self.system().write_back(file)?;
-        let _ = self.system().advise(file, Advice::Drop, 0, 0);
-        Ok(())
     }
 
     /// What differs must not look unchanged to the next run.
@@ -172,14 +124,18 @@ impl Run<'_> {
             // Changed since it was copied, it is no measure any more.
             return Err(Trouble(Operation::Recheck, Cause::Overtaken("the source")));
         }
-        if forget == Forget::Both {
-            self.forget(copy.as_fd()).during(Operation::Recheck)?;
+        if matches!(forget, Forget::Both | Forget::Destination) {
+            read_back::forget(self, copy.as_fd()).during(Operation::Recheck)?;
         }
-        // A drive that is read from alone has nothing to write out.
-        let _ = self.forget(source.as_fd());
+        if matches!(forget, Forget::Both | Forget::Source) {
+            // A drive that is read from alone has nothing to write out.
+            let _ = read_back::forget(self, source.as_fd());
+        }
         let (here, there) = (source.as_fd(), copy.as_fd());
-        let differs =
-            alike::first_difference(system, here, there, now.size, |_, _| self.means.go_on());
+        let differs = alike::first_difference(system, here, there, now.size, |bytes, _| {
+            self.means.observer.compared(bytes as u64);
+            self.means.go_on()
+        });
         match differs.during(Operation::Recheck)? {
             Some(offset) => Err(Trouble(Operation::Recheck, Cause::ReadBack(offset))),
             None => Ok(()),

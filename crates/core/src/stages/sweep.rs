@@ -28,7 +28,7 @@ impl Placed {
         Some(Self { place, folder: number(folder)?, slot: number(slot)? })
     }
 
-    fn which(self) -> (usize, usize) {
+    pub(super) fn which(self) -> (usize, usize) {
         (self.folder as usize, self.slot as usize)
     }
 }

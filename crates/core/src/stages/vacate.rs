@@ -9,7 +9,7 @@ use std::sync::PoisonError;
 use crate::alike;
 use crate::drives::Numbers;
 use crate::leftovers;
-use crate::os::{Advice, Entry, Flags, Identity, Kind, Stat, Time};
+use crate::os::{Entry, Flags, Identity, Kind, Stat, Time};
 use crate::path::TreePath;
 use crate::policy::{Folder, Reason, Step, Verb};
 use crate::problem::{Cause, Operation};
@@ -19,6 +19,7 @@ use crate::state::{Left, State};
 use crate::writer::{Done, During, Place, Trouble};
 
 use super::outcome::StepOutcome;
+use super::read_back::{self, ReadBack};
 use super::{OnDrive, Run};
 
 /// One name of an entry that has several, by its folder and place among what goes from that.
@@ -48,10 +49,9 @@ impl Run<'_> {
     /// Files first, then folders from the bottom up, and the root last.
     pub(super) fn vacate(&self, root: BorrowedFd<'_>) {
         self.keep_times(|folder| !folder.vacates.is_empty());
-        let count = self.part.folders.len();
-        let groups = self.means.crew.map(count, |at| self.vacate_folder(root, at));
+        self.tell_what_is_compared();
         let mut by_entry: HashMap<Identity, (Stat, Vec<Name>)> = HashMap::new();
-        for (seen, name) in groups.into_iter().flatten() {
+        for (seen, name) in self.vacate_files(root) {
             by_entry.entry(seen.identity).or_insert((seen, Vec::new())).1.push(name);
         }
         let staying = self.staying();
@@ -77,6 +77,39 @@ impl Run<'_> {
             self.vacate_folders_in(root, at, &places);
         }
         self.vacate_root(root);
+    }
+
+    /// Takes away what has one name. Returns the names of what has several.
+    fn vacate_files(&self, root: BorrowedFd<'_>) -> Vec<(Stat, Name)> {
+        let back = ReadBack::new(self, root, false);
+        let wanted = |folder: &Folder, slot: usize| {
+            let step = slot.checked_sub(folder.steps.len()).map(|slot| &folder.vacates[slot]);
+            step.is_some_and(|step| step.kind() == Kind::File && step.bytes() > 0)
+        };
+        back.in_order(wanted, |(at, slot)| {
+            let is_fresh = back.was_brought((at, slot));
+            let slot = slot - self.part.folders[at].steps.len();
+            if self.must_leave() || !self.has_arrived(at, &self.part.folders[at].vacates[slot]) {
+                return;
+            }
+            // What cannot be entered, and what has several names, comes below.
+            if let Some(place) = back.places.take(at).or_else(|| self.enter(root, at).ok()) {
+                self.vacate_one(&place, (at, slot), is_fresh);
+                back.places.give_back(at, place);
+            }
+        });
+        let count = self.part.folders.len();
+        let groups = self.means.crew.map(count, |at| self.vacate_folder(root, at));
+        groups.into_iter().flatten().collect()
+    }
+
+    fn tell_what_is_compared(&self) {
+        let vacates = self.part.folders.iter().flat_map(|folder| &*folder.vacates);
+        let files = vacates.filter(|step| step.kind() == Kind::File);
+        let bytes = files.map(|step| 2 * step.bytes()).sum();
+        if bytes > 0 {
+            self.means.observer.comparing(bytes);
+        }
     }
 
     /// Numbers of entries of which some name was to go, and does not.
@@ -149,10 +182,12 @@ impl Run<'_> {
         }
     }
 
-    /// Takes away what has one name. Returns the names of what has several.
+    /// The same in one folder, of what is still there.
     fn vacate_folder(&self, root: BorrowedFd<'_>, at: usize) -> Vec<(Stat, Name)> {
         let folder = &self.part.folders[at];
-        let due = folder.vacates.iter().enumerate();
+        let is_left =
+            |slot: usize| self.ledger.get(folder.first_vacate + slot) == StepOutcome::NotReached;
+        let due = folder.vacates.iter().enumerate().filter(|(slot, _)| is_left(*slot));
         let mut due = due
             .filter(|(_, step)| step.kind() != Kind::Folder && self.has_arrived(at, step))
             .peekable();
@@ -168,22 +203,29 @@ impl Run<'_> {
             }
         };
         let mut shared = Vec::new();
-        for (slot, step) in due {
+        for (slot, _) in due {
             if self.must_leave() {
                 break;
             }
-            match self.entry_now(on, &place, self.name(at, slot), step) {
-                Ok(now) if now.links > 1 => shared.push((now, (at, slot))),
-                looked => {
-                    let path = self.path_here(at, slot);
-                    let depart =
-                        |seen| self.try_hard(|| self.depart(on, &place, (at, slot), &seen));
-                    let gone = looked.and_then(depart);
-                    self.conclude(on, folder.first_vacate + slot, &path, gone);
-                }
-            }
+            let has_others = self.vacate_one(&place, (at, slot), false);
+            shared.extend(has_others.map(|now| (now, (at, slot))));
         }
         shared
+    }
+
+    /// Takes away an entry that has one name. Returns the state of one that has several, and stays for now.
+    fn vacate_one(&self, place: &Place, (at, slot): Name, is_fresh: bool) -> Option<Stat> {
+        let (on, folder) = (self.drive_of(at), &self.part.folders[at]);
+        let looked = self.entry_now(on, place, self.name(at, slot), &folder.vacates[slot]);
+        if let Ok(now) = &looked
+            && now.links > 1
+        {
+            return Some(*now);
+        }
+        let path = self.path_here(at, slot);
+        let depart = |seen| self.try_hard(|| self.depart(on, place, (at, slot), &seen, is_fresh));
+        self.conclude(on, folder.first_vacate + slot, &path, looked.and_then(depart));
+        None
     }
 
     fn path_here(&self, at: usize, slot: usize) -> TreePath {
@@ -197,10 +239,17 @@ impl Run<'_> {
     }
 
     /// Proves one entry and takes it away.
-    fn depart(&self, on: &OnDrive<'_>, place: &Place, (at, slot): Name, seen: &Stat) -> Done {
+    fn depart(
+        &self,
+        on: &OnDrive<'_>,
+        place: &Place,
+        (at, slot): Name,
+        seen: &Stat,
+        is_fresh: bool,
+    ) -> Done {
         let name = self.name(at, slot);
         let step = &self.part.folders[at].vacates[slot];
-        self.prove(on, place, (name, step), seen)?;
+        self.prove(on, place, (name, step), (seen, is_fresh))?;
         self.take_away(on, place, name, seen)
     }
 
@@ -213,7 +262,7 @@ impl Run<'_> {
             let prove = || {
                 let place = self.enter(root, at)?;
                 let step = &self.part.folders[at].vacates[slot];
-                let proven = self.prove(on, &place, (self.name(at, slot), step), seen)?;
+                let proven = self.prove(on, &place, (self.name(at, slot), step), (seen, false))?;
                 Ok((place, proven))
             };
             match self.try_hard(prove) {
@@ -271,13 +320,14 @@ impl Run<'_> {
         }
     }
 
-    /// Fails unless the destination's drive holds the same as the source, which is as it was seen.
+    /// Fails unless the destination's drive holds the same as the source, which is as it was seen. A copy that is
+    /// fresh was just read from the drive.
     fn prove(
         &self,
         on: &OnDrive<'_>,
         place: &Place,
         (name, step): (&[u8], &Step),
-        seen: &Stat,
+        (seen, is_fresh): (&Stat, bool),
     ) -> Result<Proven, Trouble> {
         let system = self.system();
         let (here, there) = (place.source()?, place.destination.as_fd());
@@ -297,7 +347,8 @@ impl Run<'_> {
                 self.prove_flags(file.as_fd(), opened.as_fd())?;
             }
             let path = place.path.join(name);
-            let proven = self.prove_content(on, (file.as_fd(), seen), opened.as_fd(), &path);
+            let proven =
+                self.prove_content(on, (file.as_fd(), seen), (opened.as_fd(), is_fresh), &path);
             proven.map_err(|Trouble(operation, cause)| match cause {
                 Cause::NotArrived if step.reason == Reason::Arrived => {
                     Trouble(operation, Cause::OnlyLooksTheSame)
@@ -372,28 +423,27 @@ impl Run<'_> {
         &self,
         on: &OnDrive<'_>,
         (file, seen): (BorrowedFd<'_>, &Stat),
-        copy: BorrowedFd<'_>,
+        (copy, is_fresh): (BorrowedFd<'_>, bool),
         path: &TreePath,
     ) -> Done {
         let system = self.system();
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
-        // Only what is on the drive can go from the cache, and is then read from the drive. A flush of its own is
-        // for what somebody else changed since all was flushed.
-        let written = if self.was_flushed(&before) {
-            system.write_back(copy)
-        } else {
-            system.flush_file(copy)
-        };
-        written.during(Operation::Vacate)?;
+        if !is_fresh || !self.was_flushed(&before) {
+            read_back::forget(self, copy).during(Operation::Vacate)?;
+        }
         let numbers = on.mounted.reach.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
             (Left::seen(here, Numbers::Last), Left::seen(there, numbers))
         };
         let is_proven = self.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
-        if !is_proven {
-            let _ = system.advise(copy, Advice::Drop, 0, 0);
+        if is_proven {
+            self.means.observer.compared(2 * seen.size);
+        } else {
             let interrupted = || Err(io::ErrorKind::Interrupted.into());
-            let go_on = |_: usize, _: u64| if self.must_leave() { interrupted() } else { Ok(()) };
+            let go_on = |bytes: usize, _: u64| {
+                self.means.observer.compared(bytes as u64);
+                if self.must_leave() { interrupted() } else { Ok(()) }
+            };
             let differs = alike::first_difference(system, file, copy, seen.size, go_on);
             if differs.during(Operation::Vacate)?.is_some() {
                 return Err(Trouble(Operation::Vacate, Cause::NotArrived));

@@ -73,6 +73,9 @@ pub(crate) struct Closed {
     pub(crate) code: u8,
     /// What it added, replaced and removed.
     pub(crate) done: Amount,
+    /// What the next run will scan and compare if nothing changes until then, of both sides together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) left: Option<Amount>,
     /// Entries with a problem.
     pub(crate) problems: u64,
     /// Why it could not be carried out.

@@ -1,0 +1,171 @@
+//! Files read once more on both sides after they were written. On drives with heads each side is read in the order
+//! in which it lies.
+
+use std::collections::HashSet;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::{Mutex, PoisonError};
+
+use crate::head::{self, Ahead, Brought, Head, Heads, OneSide};
+use crate::os::{Advice, Entry};
+use crate::policy::Folder;
+
+use super::Run;
+use super::sweep::{Placed, Places};
+
+/// What is read back of a part: files by their folders and slots, those in the source after the others.
+pub(super) struct ReadBack<'r, 'a> {
+    run: &'r Run<'a>,
+    root: BorrowedFd<'r>,
+    pub(super) places: Places,
+    /// Files of the destination that were read from its drive, and not compared yet.
+    fresh: Mutex<HashSet<(usize, usize)>>,
+    /// The source's files are read from their drive as well.
+    forgets_source: bool,
+}
+
+impl<'r, 'a> ReadBack<'r, 'a> {
+    pub(super) fn new(run: &'r Run<'a>, root: BorrowedFd<'r>, forgets_source: bool) -> Self {
+        let (places, fresh) = (Places::default(), Mutex::default());
+        Self { run, root, places, fresh, forgets_source }
+    }
+
+    /// True once for a file of the destination that is in memory as its drive holds it.
+    pub(super) fn was_brought(&self, which: (usize, usize)) -> bool {
+        self.fresh.lock().unwrap_or_else(PoisonError::into_inner).remove(&which)
+    }
+
+    /// Works on all of these in the order in which they lie; returns false where there is none.
+    pub(super) fn in_order(
+        &self,
+        wanted: impl Fn(&Folder, usize) -> bool,
+        work: impl Fn((usize, usize)) + Sync,
+    ) -> bool {
+        let Heads { source, destination } = &self.run.heads;
+        let here = |head, bring| OneSide { head, bring };
+        let bring_here = |placed: Placed| self.bring_source(placed.which());
+        let bring_there = |placed: Placed| self.bring_destination(placed.which());
+        let work = |placed: Placed| work(placed.which());
+        let crew = &self.run.means.crew;
+        match (source.as_deref(), destination.as_deref()) {
+            (None, None) => return false,
+            (Some(source), None) => {
+                let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
+                    return false;
+                };
+                head::sweep(crew, all, |placed| bring_here(*placed).ahead, work);
+            }
+            (None, Some(destination)) => {
+                let Some(all) = self.order(wanted, |w| self.place_there(destination, w)) else {
+                    return false;
+                };
+                head::sweep(crew, all, |placed| bring_there(*placed).ahead, work);
+            }
+            (Some(source), Some(destination)) => {
+                let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
+                    return false;
+                };
+                let sides = (&here(source, &bring_here), &here(destination, &bring_there));
+                let place = |placed: Placed| self.place_there(destination, placed.which());
+                head::sweep_both(crew, all, sides, place, work);
+            }
+        }
+        true
+    }
+
+    fn order(
+        &self,
+        wanted: impl Fn(&Folder, usize) -> bool,
+        place: impl Fn((usize, usize)) -> u64,
+    ) -> Option<Vec<Placed>> {
+        let mut order = Vec::new();
+        for (at, folder) in self.run.part.folders.iter().enumerate() {
+            let slots = 0..folder.steps.len() + folder.vacates.len();
+            for slot in slots.filter(|slot| wanted(folder, *slot)) {
+                order.push(Placed::new(place((at, slot)), at, slot)?);
+            }
+        }
+        order.sort_by_key(|placed| placed.place);
+        (order.len() > 1).then_some(order)
+    }
+
+    /// What cannot be opened comes first, and tells for itself.
+    fn place_here(&self, head: &Head, which: (usize, usize)) -> u64 {
+        let file = self.open_source(which);
+        file.map_or(0, |file| head.place_of(self.run.system(), file.as_fd(), 0))
+    }
+
+    fn place_there(&self, head: &Head, which: (usize, usize)) -> u64 {
+        let file = self.open_destination(which);
+        file.map_or(0, |file| head.place_of(self.run.system(), file.as_fd(), 0))
+    }
+
+    fn open_source(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
+        self.open(self.run.pair.source.as_fd(), which, |folder, slot| {
+            folder.step(slot).map(|step| folder.name_here(step))
+        })
+    }
+
+    fn open_destination(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
+        self.open(self.root, which, |folder, slot| {
+            folder.step(slot).map(|step| folder.names.get(step.name))
+        })
+    }
+
+    fn open(
+        &self,
+        root: BorrowedFd<'_>,
+        (at, slot): (usize, usize),
+        name: impl Fn(&Folder, usize) -> Option<&[u8]>,
+    ) -> io::Result<OwnedFd> {
+        let system = self.run.system();
+        let name = name(&self.run.part.folders[at], slot).unwrap_or_default();
+        let folder = system.open_folder(root, self.run.part.folder_path(at).as_bytes())?;
+        system.open_file(folder.as_fd(), name)
+    }
+
+    fn bring_source(&self, which: (usize, usize)) -> Brought {
+        let brought = self.open_source(which).and_then(|file| {
+            if self.forgets_source {
+                // A drive that is read from alone has nothing to write out.
+                let _ = forget(self.run, file.as_fd());
+            }
+            self.bring(&file)
+        });
+        // What fails shows once more when it is compared.
+        brought.unwrap_or(Brought { ahead: Ahead::Read, bytes: 0 })
+    }
+
+    fn bring_destination(&self, which: (usize, usize)) -> Brought {
+        let brought = self.open_destination(which).and_then(|file| {
+            forget(self.run, file.as_fd())?;
+            self.bring(&file)
+        });
+        if brought.is_ok() {
+            self.fresh.lock().unwrap_or_else(PoisonError::into_inner).insert(which);
+        }
+        brought.unwrap_or(Brought { ahead: Ahead::Read, bytes: 0 })
+    }
+
+    fn bring(&self, file: &OwnedFd) -> io::Result<Brought> {
+        let system = self.run.system();
+        let bytes = system.stat(Entry::Open(file.as_fd()))?.size;
+        let stops = self.run.means.observer.stop_requested();
+        let ahead = if stops { Ahead::Read } else { head::bring(system, file.as_fd(), bytes)? };
+        Ok(Brought { ahead, bytes })
+    }
+}
+
+/// Only what is on the drive can go from the cache, and is then read from the drive. What somebody changed since all
+/// was flushed is flushed by itself.
+pub(super) fn forget(run: &Run<'_>, file: BorrowedFd<'_>) -> io::Result<()> {
+    let system = run.system();
+    if run.has_flushed() && !run.was_flushed(&system.stat(Entry::Open(file))?) {
+        system.flush_file(file)?;
+    } else {
+        system.write_back(file)?;
+    }
+    // Advice that is not taken changes nothing but what stays in the cache.
+    let _ = system.advise(file, Advice::Drop, 0, 0);
+    Ok(())
+}
