@@ -87,8 +87,9 @@ fn text(job: &str, summary: &Summary, last_success: Option<f64>) -> Result<Strin
         several("utter_entries", "Steps that the last run did, by kind", entries);
         let bytes = done.iter().map(|(verb, amount)| (*verb, amount.bytes as f64)).collect();
         several("utter_bytes", "Bytes of content of these steps", bytes);
-        let phases =
-            vec![("planning", ran.seconds - ran.seconds_writing), ("writing", ran.seconds_writing)];
+        let (writing, back) = (ran.seconds_writing, ran.seconds_reading_back);
+        let planning = ran.seconds - writing - back;
+        let phases = vec![("planning", planning), ("writing", writing), ("reading-back", back)];
         several("utter_phase_seconds", "What the last run took", phases);
     }
     if let Some(space) =

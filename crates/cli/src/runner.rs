@@ -293,7 +293,8 @@ impl Runner<'_> {
             );
             self.report.tell(Event::note("not-undoable", text));
         }
-        let took = Took { planning, writing: begun.elapsed() };
+        let (enacting, reading_back) = (begun.elapsed(), progress.reading_back());
+        let took = Took { planning, enacting, reading_back };
         self.report.tell_all(told::steps_taken(&plan, &outcome));
         Ok(Came {
             exit: exit::of_outcome(&outcome, plan.problems.len(), self.signals.caught()),

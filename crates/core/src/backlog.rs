@@ -42,6 +42,8 @@ const FIRST_MOST: u64 = 4 << 20;
 /// Seconds of the drive's work at which the helper begins, and at which the writers wait.
 const BEGINS: f64 = 0.5;
 const MOST: f64 = 1.25;
+/// Where it never comes to that, what was handed is written out so often all the same, so that it counts.
+const AT_LEAST_EVERY: Duration = Duration::from_secs(1);
 /// A drive writes no less at a time; and what an entry costs beside its content: its inode and its name.
 const BLOCK: u64 = 4096;
 const ENTRY: u64 = 1024;
@@ -115,10 +117,14 @@ impl Backlog {
         let mut ended = Instant::now();
         loop {
             let idle = |state: &mut State| state.is_helped && !state.is_due();
-            let state = self.changed.wait_while(self.state(), idle);
-            let state = state.unwrap_or_else(PoisonError::into_inner);
+            let waited = self.changed.wait_timeout_while(self.state(), AT_LEAST_EVERY, idle);
+            let state = waited.unwrap_or_else(PoisonError::into_inner).0;
             if !state.is_helped {
                 return;
+            }
+            let is_due = state.is_due();
+            if !is_due && state.outstanding() == 0.0 {
+                continue;
             }
             // As it is now: before this one is through, somebody else may have flushed the drive.
             let (handed, cost) = (state.handed, state.handed.cost - state.there.cost);
@@ -130,7 +136,10 @@ impl Backlog {
                 state.error = Some(error);
                 return;
             }
-            state.measure(cost, begun.elapsed(), ended.elapsed());
+            // A little tells more of how long a flush takes than of how fast the drive writes.
+            if is_due {
+                state.measure(cost, begun.elapsed(), ended.elapsed());
+            }
             ended = Instant::now();
             let news = state.is_there(handed);
             drop(state);
@@ -291,6 +300,28 @@ mod tests {
             backlog.end();
         });
         assert_eq!(told.into_inner(), 2 * FIRST + 1);
+    }
+
+    #[test]
+    fn what_trickles_counts_as_well_and_makes_no_drive_slow() {
+        let (backlog, told) = (Backlog::default(), AtomicU64::new(0));
+        backlog.begin();
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                backlog.work_off(
+                    || Ok(()),
+                    |news| {
+                        told.fetch_add(news, Ordering::Relaxed);
+                    },
+                );
+            });
+            backlog.hand(1, || false);
+            while told.load(Ordering::Relaxed) == 0 {
+                std::thread::sleep(NAP);
+            }
+            assert!(backlog.state().rate.is_none());
+            backlog.end();
+        });
     }
 
     #[test]

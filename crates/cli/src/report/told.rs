@@ -33,7 +33,9 @@ use crate::terminal::names;
 #[derive(Clone, Copy)]
 pub(crate) struct Took {
     pub(crate) planning: Duration,
-    pub(crate) writing: Duration,
+    /// With what was read back.
+    pub(crate) enacting: Duration,
+    pub(crate) reading_back: Duration,
 }
 
 impl Head {
@@ -101,8 +103,9 @@ pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Total
     let run = Ran {
         done: Verbs::of(|verb| outcome.done(verb)),
         bytes_written: outcome.bytes_written,
-        seconds: (took.planning + took.writing).as_secs_f64(),
-        seconds_writing: took.writing.as_secs_f64(),
+        seconds: (took.planning + took.enacting).as_secs_f64(),
+        seconds_writing: took.enacting.saturating_sub(took.reading_back).as_secs_f64(),
+        seconds_reading_back: took.reading_back.as_secs_f64(),
         ending: match outcome.ending {
             core::Ending::Complete => Ending::Complete,
             core::Ending::Stopped => Ending::Stopped,
@@ -122,6 +125,7 @@ impl Ran {
             bytes_written: self.bytes_written + earlier.bytes_written,
             seconds: self.seconds + earlier.seconds,
             seconds_writing: self.seconds_writing + earlier.seconds_writing,
+            seconds_reading_back: self.seconds_reading_back + earlier.seconds_reading_back,
             set_aside: self.set_aside.or(earlier.set_aside),
             ..self
         }

@@ -22,6 +22,10 @@ pub(super) struct Pace {
 
 /// What it did earlier than this does not count any more.
 const LATELY: Duration = Duration::from_secs(12);
+/// Where it goes on so much faster or slower than before, for so long and so many moments, only that counts.
+const CHANGED: f64 = 1.5;
+const FOR: Duration = Duration::from_secs(2);
+const MOMENTS: usize = 8;
 /// Moments closer together than this are one.
 const APART: Duration = Duration::from_millis(100);
 /// It has to be seen for so long before something can be said.
@@ -52,6 +56,22 @@ impl Pace {
         self.leaps.push_back((now, reached));
         while self.leaps.len() > 2 && now.saturating_sub(self.leaps[0].0) > LATELY {
             self.leaps.pop_front();
+        }
+        self.forget_what_was_otherwise(now);
+    }
+
+    /// A disk reads here faster than there, and what comes next is more like what was last.
+    fn forget_what_was_otherwise(&mut self, now: Duration) {
+        let begin = self.leaps.partition_point(|(at, _)| now.saturating_sub(*at) > FOR);
+        let rate = |from: usize| {
+            let ((begun, before), (at, after)) = (self.leaps.get(from)?, self.leaps.back()?);
+            let done = after.work.saturating_sub(before.work) as f64;
+            Some(done / at.saturating_sub(*begun).as_secs_f64().max(1e-9))
+        };
+        let (Some(all), Some(last)) = (rate(0), rate(begin)) else { return };
+        let is_otherwise = last > all * CHANGED || all > last * CHANGED;
+        if begin > 0 && self.leaps.len() - begin >= MOMENTS && is_otherwise {
+            self.leaps.drain(..begin);
         }
     }
 
@@ -146,6 +166,24 @@ mod tests {
             if tenths == 49 {
                 assert!(pace.waits(at(100)) && pace.left(at(100), 200).is_none());
             }
+        }
+    }
+
+    #[test]
+    fn a_disk_that_becomes_slower_is_soon_known_to_be() {
+        let mut pace = Pace::default();
+        // Fast for three seconds, and then a fifth of that.
+        for tenths in 0_u64..100 {
+            let work = tenths.min(30) * 50 + tenths.saturating_sub(30) * 10;
+            pace.note(Duration::from_millis(tenths * 100), Reached { work, bytes: work }, false);
+            let left =
+                pace.left(Duration::from_millis(tenths * 100), 3500).map(|l| l.as_secs_f64());
+            let truth = (3500 - work) as f64 / if tenths < 30 { 500.0 } else { 100.0 };
+            let is_right = left.is_some_and(|left| (left - truth).abs() < truth * 0.25);
+            assert!(
+                !(10..30).contains(&tenths) && tenths < 55 || is_right,
+                "{tenths}: {left:?}, {truth}"
+            );
         }
     }
 

@@ -58,6 +58,8 @@ struct Shared {
     /// There was some sign of life.
     moved: AtomicBool,
     flushes: AtomicBool,
+    /// Since when what was written is being read back, and for how long that took before.
+    reads_back: Mutex<(Option<Instant>, Duration)>,
     /// The path that was begun last.
     current: Mutex<Vec<u8>>,
     stage: Mutex<Stage>,
@@ -164,6 +166,7 @@ impl<'a> Progress<'a> {
             compared: AtomicU64::new(0),
             moved: AtomicBool::new(false),
             flushes: AtomicBool::new(false),
+            reads_back: Mutex::default(),
             current: Mutex::default(),
             stage: Mutex::new(stage),
             is_over: Mutex::default(),
@@ -182,6 +185,11 @@ impl<'a> Progress<'a> {
         let Shared { entries, compared, .. } = &*self.shared;
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
         Amount { entries: now(entries), bytes: now(compared) }
+    }
+
+    /// For how long what was written was read back.
+    pub(crate) fn reading_back(&self) -> Duration {
+        self.shared.time_reading_back(false)
     }
 
     /// Takes the bar away.
@@ -255,6 +263,15 @@ impl Shared {
                 Display::Plain | Display::Nothing => {}
             }
         }
+    }
+
+    /// Notes whether it is read back from now on; returns for how long it was until now.
+    fn time_reading_back(&self, begins: bool) -> Duration {
+        let mut reads_back = self.reads_back.lock().unwrap_or_else(PoisonError::into_inner);
+        let (since, total) = &mut *reads_back;
+        *total += since.take().map_or(Duration::ZERO, |since| since.elapsed());
+        *since = begins.then(Instant::now);
+        *total
     }
 
     fn far(&self, stage: Stage) -> Far {
@@ -377,12 +394,11 @@ impl Far {
         // What an earlier run met need not be there any more.
         let about_so_many = if steps > 0 { "about " } else { "" };
         let verb = if self.bytes > 0 { "compared" } else { "scanned" };
-        let entries = match steps {
-            0 => units::entries(self.entries),
-            _ => {
-                let (now, all) = (units::count(self.entries), units::entries(steps));
-                format!("{now} of {about_so_many}{all}")
-            }
+        let entries = if steps == 0 {
+            units::entries(self.entries)
+        } else {
+            let (now, all) = (units::count(self.entries), units::entries(steps));
+            format!("{now} of {about_so_many}{all}")
         };
         let amount = (self.bytes > 0).then(|| match bytes {
             0 => units::bytes(self.bytes),
@@ -483,6 +499,7 @@ impl Observer for Progress<'_> {
             Stage::Changing(changing, then) | Stage::ReadingBack(_, (changing, then)) => {
                 compared.store(0, Ordering::Relaxed);
                 flushes.store(false, Ordering::Relaxed);
+                self.shared.time_reading_back(true);
                 *stage = Stage::ReadingBack(expected, (changing, then));
             }
         }
@@ -494,14 +511,12 @@ impl Observer for Progress<'_> {
 
     fn started(&self, path: &[u8]) {
         let Shared { display, moved, flushes, current, .. } = &*self.shared;
-        if let Display::Nothing = display {
-            return;
-        }
         moved.store(true, Ordering::Relaxed);
         flushes.store(false, Ordering::Relaxed);
         let mut stage = self.shared.stage();
         if let Stage::ReadingBack(_, (changing, then)) = *stage {
             // Of another source.
+            self.shared.time_reading_back(false);
             *stage = Stage::Changing(changing, then);
         }
         drop(stage);

@@ -461,10 +461,13 @@ impl Verbs {
 pub(crate) struct Ran {
     pub(crate) done: Verbs,
     pub(crate) bytes_written: u64,
-    /// Planning and writing; the time that a question waited for its answer is not in it.
+    /// All that it did; the time that a question waited for its answer is not in it.
     pub(crate) seconds: f64,
-    /// Writing alone.
+    /// Until all was on the drive.
     pub(crate) seconds_writing: f64,
+    /// What was written was read once more.
+    #[serde(default)]
+    pub(crate) seconds_reading_back: f64,
     pub(crate) ending: Ending,
     #[serde(flatten)]
     pub(crate) set_aside: Option<Exact<SetAsideIn>>,
