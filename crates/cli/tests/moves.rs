@@ -82,6 +82,31 @@ fn run_to_undo(told: &str) -> &str {
 }
 
 #[test]
+fn a_folder_that_meets_a_file_is_kept_beside_it_and_comes_back() {
+    for options in ["", "--steps all,-rename", "--exclude *.tmp"] {
+        let room = Room::new()
+            .with("attic/logbooks/1931/tide.csv", "high at six")
+            .with("attic/logbooks/lens.svg", "<svg/>")
+            .with("attic/logbooks/half.tmp", "left out or not")
+            .with("loft/logbooks", "a list of them");
+        let (here, there) = (snapshot(&room.path("attic")), snapshot(&room.path("loft")));
+        let moved = room.run(&format!("move {options} --on-conflict keep-both attic loft"));
+        assert_eq!(moved.code, 0, "{options}: {moved:?}");
+        assert_eq!(room.read("loft/logbooks"), "a list of them");
+        let arrived = room.list("loft").into_iter().find(|name| name.starts_with("logbooks "));
+        let arrived = arrived.unwrap();
+        assert_eq!(room.read(&format!("loft/{arrived}1931/tide.csv")), "high at six", "{options}");
+        assert_eq!(room.path("attic/logbooks").exists(), options.starts_with("--exclude"));
+        let back = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
+        assert_eq!(back.code, 0, "{options}: {back:?}");
+        for (before, path) in [(&here, "attic"), (&there, "loft")] {
+            let left = differences(before, &snapshot(&room.path(path)));
+            assert!(left.is_empty(), "{options}: {path}: {left}");
+        }
+    }
+}
+
+#[test]
 fn both_are_kept_or_the_answer_counts_and_undo_brings_back_the_names() {
     let grown = || attic().with("loft/1931/tide.csv", "another").with("loft/note.txt", "other");
     for (line, typed, kept, replaced) in [

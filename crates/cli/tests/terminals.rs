@@ -5,8 +5,11 @@
 
 mod common;
 
+use std::time::Duration;
+
 use common::{Room, ran};
 use unicode_width::UnicodeWidthStr as _;
+use utter_echo_lab::{Model, SlowDrive, left_out};
 
 /// What a terminal shows, without what colours it, in lines and in what is drawn over itself.
 fn drawn(shown: &str) -> Vec<String> {
@@ -61,6 +64,34 @@ fn what_is_drawn_fits_into_its_terminal() {
             assert!(row.width() <= 40, "{row:?}");
         }
     }
+}
+
+#[test]
+fn a_drive_that_hangs_is_waited_for_and_said_to_hang() {
+    let room = Room::new();
+    for film in 0..60 {
+        room.write(&format!("saltmere/{film}.mov"), &"~".repeat(1 << 20));
+    }
+    let model = Model::Stick { write: 15e6 };
+    let stick = match SlowDrive::make(model, &room.path("stick"), 256 << 20, |_| {}) {
+        Ok(stick) => stick,
+        Err(error) => return left_out(format!("no slow drive could be made: {error}")),
+    };
+    let line = format!("copy saltmere {}/keeper", stick.folder().display());
+    let shown = std::thread::scope(|scope| {
+        let run = scope.spawn(|| room.on_a_terminal(&line, ""));
+        std::thread::sleep(Duration::from_secs(2));
+        stick.hang(Duration::from_secs(6));
+        run.join().unwrap()
+    });
+    assert_eq!(shown.code, 0, "{shown:?}");
+    let bars = drawn(&shown.out);
+    let waits = |bar: &String| bar.contains("waiting for the drive");
+    let first = bars.iter().position(waits).expect("it says that it waits");
+    let last = bars.iter().rposition(waits).unwrap();
+    assert!(bars[first..=last].iter().all(|bar| waits(bar) && !bar.contains(" left")), "{bars:?}");
+    let goes_on = bars[last..].iter().any(|bar| bar.contains(" left"));
+    assert!(goes_on, "it goes on and says how long that will take: {bars:?}");
 }
 
 #[test]

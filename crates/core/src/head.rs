@@ -22,15 +22,18 @@ pub(crate) struct Heads {
 }
 
 impl Heads {
-    /// Asks for those of a pair. Two roots on one drive share its head.
+    /// Asks for those of a pair. Two roots on one disk share its head.
     pub(crate) fn of(system: &dyn System, pair: &Pair) -> Self {
         let (here, there) =
             (pair.source_stat.identity.drive, pair.destination.anchor_stat.identity.drive);
         // Where the kernel does not tell, there is none as far as is known.
-        let head = |drive| system.has_head(drive).is_ok_and(|has| has).then(Arc::default);
-        let source = head(here);
-        let destination = if here == there { source.clone() } else { head(there) };
-        Self { source, destination }
+        let head = |drive| system.head_of(drive).ok().flatten();
+        let here_is = head(here);
+        let there_is = if here == there { here_is } else { head(there) };
+        let source = here_is.map(|_| Arc::default());
+        let is_shared = here_is.is_some() && here_is == there_is;
+        let destination = there_is.map(|_| Arc::default());
+        Self { destination: if is_shared { source.clone() } else { destination }, source }
     }
 
     pub(crate) fn any(&self) -> bool {

@@ -5,6 +5,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use crate::drives::DriveMap;
 use crate::os::{Entry, Stat, System};
+use crate::path::TreePath;
 use crate::policy::{Part, Reason, Step, Verb};
 use crate::problem::{Cause, Operation, Problem};
 use crate::sides::Pair;
@@ -20,10 +21,11 @@ pub(crate) fn find(
     let mut problems = Vec::new();
     for (at, folder) in part.folders.iter().enumerate() {
         let path = part.folder_path(at);
-        let open = |root: BorrowedFd<'_>| system.open_folder(root, path.as_bytes()).ok();
-        let source = open(pair.source.as_fd());
+        let open =
+            |root: BorrowedFd<'_>, path: &TreePath| system.open_folder(root, path.as_bytes()).ok();
+        let source = open(pair.source.as_fd(), &part.source_path(at));
         let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
-        let destination = anchor.and_then(|anchor| open(anchor.as_fd()));
+        let destination = anchor.and_then(|anchor| open(anchor.as_fd(), &path));
         let drive = drives.get(folder.known.drive);
         let is_other = |there: &OwnedFd| {
             let stat = system.stat(Entry::Open(there.as_fd()));
@@ -38,7 +40,7 @@ pub(crate) fn find(
         problems.extend(arrived.filter_map(|step| {
             let name = folder.names.get(step.name);
             let source_name =
-                pair.single.as_ref().map_or(folder.name_here(step), |single| &single.source);
+                pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
             let now = (step.source, state(system, source.as_ref(), source_name));
             let there = (step.destination, state(system, destination.as_ref(), name));
             let (operation, cause) = overtaken(now, there)?;
@@ -54,7 +56,7 @@ pub(crate) fn find(
         for step in &folder.steps {
             let name = folder.names.get(step.name);
             let source_name =
-                pair.single.as_ref().map_or(folder.name_here(step), |single| &single.source);
+                pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
             let now = match (step.verb, step.reason) {
                 // Whatever an interrupted run left goes.

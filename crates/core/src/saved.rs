@@ -101,7 +101,7 @@ pub(crate) enum Line {
     },
     /// The source's root goes when all in it went.
     Vacate(SavedStep),
-    /// The source's name of what the step before is about, where that is another.
+    /// The source's name of the folder or step before, where that is another.
     CameAs {
         name: Bytes,
     },
@@ -251,6 +251,9 @@ pub(crate) fn each_line(
             let Folder { parent, name, known, before, .. } = folder;
             let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
             put(Line::Folder { parent, name, known, before })?;
+            if let Some(name) = &folder.source_name {
+                put(Line::CameAs { name: (&**name).into() })?;
+            }
             for step in folder.steps.iter().chain(&folder.vacates) {
                 put(Line::Step(saved(step, folder.names.get(step.name))))?;
                 if let Some(name) = folder.came_as(step) {
@@ -412,9 +415,13 @@ impl Reader {
     fn came_as(&mut self, name: &[u8]) -> Result<(), String> {
         let part = self.parts.last_mut().ok_or("it is in no part")?;
         let folder = part.folders.last_mut().ok_or("it is in no folder")?;
-        let source = folder.names.add(name);
-        let step = self.steps.last().ok_or("no step is before it that it could be about")?;
-        folder.came_as.push((step.name, source));
+        match self.steps.last() {
+            Some(step) => {
+                let source = folder.names.add(name);
+                folder.came_as.push((step.name, source));
+            }
+            None => folder.source_name = Some(name.into()),
+        }
         Ok(())
     }
 

@@ -11,6 +11,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, SystemTime};
 
 use common::Trees;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
@@ -288,7 +289,7 @@ fn what_was_changed_since_the_flush_is_flushed_by_itself() {
             if writes && is_after && !done.swap(true, Ordering::Relaxed) {
                 let path = trees.destination.join("tide.csv");
                 let time = fs::metadata(&path).unwrap().modified().unwrap();
-                std::thread::sleep(std::time::Duration::from_millis(20));
+                std::thread::sleep(Duration::from_millis(20));
                 fs::write(&path, "the tide.csv").unwrap();
                 fs::File::open(&path).unwrap().set_modified(time).unwrap();
             }
@@ -379,14 +380,14 @@ fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
                 [(&trees.source, "ours", here), (&trees.destination, "theirs", other)]
             {
                 fs::write(root.join(name), text).unwrap();
-                let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(secs);
+                let time = SystemTime::UNIX_EPOCH + Duration::from_secs(secs);
                 fs::File::open(root.join(name)).unwrap().set_modified(time).unwrap();
             }
         }
         for root in [&trees.source, &trees.destination] {
             fs::create_dir(root.join("shared")).unwrap();
             fs::write(root.join("shared/same"), "same").unwrap();
-            let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(7);
+            let time = SystemTime::UNIX_EPOCH + Duration::from_secs(7);
             fs::File::open(root.join("shared/same")).unwrap().set_modified(time).unwrap();
         }
         fs::write(trees.source.join("shared/new"), "new").unwrap();
@@ -506,6 +507,80 @@ fn a_single_file_goes_under_its_new_name() {
     assert_eq!(fs::read_to_string(to).unwrap(), "1,2,3");
 }
 
+/// True if each name in a path is that in the other, or that with something put in before its ending.
+fn is_named_after(path: &[u8], other: &[u8]) -> bool {
+    let names = |path: &[u8]| path.split(|b| *b == b'/').map(<[u8]>::to_vec).collect::<Vec<_>>();
+    let (names, others) = (names(path), names(other));
+    let is_after = |(name, other): (&Vec<u8>, &Vec<u8>)| {
+        let dot =
+            other.iter().rposition(|b| *b == b'.').filter(|at| *at > 0 && at + 1 < other.len());
+        let (stem, ending) = other.split_at(dot.unwrap_or(other.len()));
+        let is_longer = name.len() > other.len();
+        name == other || is_longer && name.starts_with(stem) && name.ends_with(ending)
+    };
+    names.len() == others.len() && names.iter().zip(&others).all(is_after)
+}
+
+/// A folder of which the destination has a file in its place, and what the destination is to hold at the end.
+fn prepare_met(seed: u64) -> (Trees, Snapshot) {
+    let trees = Trees::new();
+    Gardener::new(seed).grow(&trees.source, 5);
+    let logbooks = trees.source.join("logbooks");
+    fs::create_dir(&logbooks).unwrap();
+    Gardener::new(seed + 50).grow(&logbooks, 7);
+    let folder = fs::File::open(&logbooks).unwrap();
+    folder.set_modified(SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000_000)).unwrap();
+    fs::write(trees.destination.join("logbooks"), "a list of them").unwrap();
+    let named = |(path, facts): (Vec<u8>, Facts)| match path.strip_prefix(b"logbooks") {
+        Some(rest) if rest.is_empty() || rest[0] == b'/' => {
+            ([b"logbooks 2001-09-09", rest].concat(), facts)
+        }
+        _ => (path, facts),
+    };
+    let all = snapshot(&trees.source).into_iter().map(named).collect();
+    (trees, all)
+}
+
+fn keeping_both(trees: &Trees) -> Request {
+    let on_conflict = OnConflict::KeepBoth;
+    request(trees).vacating(Vacating { on_conflict, ..Vacating::default() })
+}
+
+fn keeping_both_by_renaming(trees: &Trees) -> Request {
+    let on_conflict = OnConflict::KeepBoth;
+    by_renaming(trees).vacating(Vacating { on_conflict, ..Vacating::default() })
+}
+
+#[test]
+fn a_folder_that_meets_a_file_arrives_beside_it_wherever_it_is_cut_short() {
+    for (seed, way) in [(4, keeping_both as Way), (6, keeping_both_by_renaming)] {
+        let calls = Tampered::new(Tampering::Nothing);
+        assert!(run(&calls, &way(&prepare_met(seed).0)));
+        for at in 0..=calls.calls().len() {
+            let (trees, expected) = prepare_met(seed);
+            let well = run(&Tampered::new(Tampering::KillAt(at)), &way(&trees));
+            if trees.source.exists() {
+                assert!(!well, "call {at}");
+                let next = told(&Linux, &way(&trees));
+                assert!(next.is_ok(), "call {at}: the next run has problems: {next:?}");
+            }
+            let list = fs::read_to_string(trees.destination.join("logbooks")).unwrap();
+            assert_eq!(list, "a list of them");
+            fs::remove_file(trees.destination.join("logbooks")).unwrap();
+            let there = snapshot(&trees.destination);
+            // What goes from the root changes its time.
+            let without_root = |all: &Snapshot| {
+                let mut all = all.clone();
+                all.remove(&Vec::new());
+                all
+            };
+            let differences = differences(&without_root(&expected), &without_root(&there));
+            assert!(differences.is_empty(), "call {at}:\n{differences}");
+            assert!(!trees.source.exists(), "call {at}");
+        }
+    }
+}
+
 /// What must hold of any move, whatever was asked for.
 fn holds(
     source: &Tree,
@@ -540,10 +615,9 @@ fn holds(
         let stays = left.get(path).is_some_and(|left| same(facts, left));
         let arrived =
             now.get(path).is_some_and(|now| same(facts, now) || is_folder(facts) && is_folder(now));
-        // Under a name of its own, in the same folder.
-        let above = |path: &[u8]| path.rsplitn(2, |b| *b == b'/').nth(1).map(<[u8]>::to_vec);
+        // Under a name of its own, or in a folder that got one.
         let is_beside = |(other, now): (&Vec<u8>, &Facts)| {
-            above(other) == above(path) && !there.contains_key(other) && same(facts, now)
+            is_named_after(other, path) && !there.contains_key(other) && same(facts, now)
         };
         let arrived = arrived || on_conflict == OnConflict::KeepBoth && now.iter().any(is_beside);
         ensure!(stays || !left.contains_key(path), "{:?} of the source was changed", shown(path));

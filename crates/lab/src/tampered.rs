@@ -106,8 +106,8 @@ impl<'a> Tampered<'a> {
 macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
         impl System for Tampered<'_> {
-            fn has_head(&self, _: u64) -> io::Result<bool> {
-                self.pass("has_head").map(|()| self.heads)
+            fn head_of(&self, drive: u64) -> io::Result<Option<u64>> {
+                self.pass("head_of").map(|()| self.heads.then_some(drive))
             }
 
             fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {

@@ -29,7 +29,7 @@ pub(crate) enum OnConflict {
     Newer,
     /// You are asked about each, on a terminal
     Ask,
-    /// The one that arrives gets its date (in UTC) into its name; a folder that meets something else stays
+    /// The one that arrives gets its date (in UTC) into its name
     KeepBoth,
 }
 

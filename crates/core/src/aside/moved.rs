@@ -187,7 +187,9 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
     }
     for (path, was) in &past.here {
         let is_old = is_untouched(system, pair, path, was);
-        chosen.needs(path.clone(), if is_old { Needs::Time } else { Needs::All });
+        // It is asked for by the path that it has where the move brought it.
+        let needs = if is_old { Needs::Time } else { Needs::All };
+        chosen.needs(part.path_there(path), needs);
     }
     let home = past.home(system);
     for (at, folder) in part.folders.iter().enumerate() {
@@ -199,12 +201,15 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
             above.join(name).as_bytes().to_vec()
         };
         let there = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+        if let Some(name) = &folder.source_name {
+            chosen.gets_back(above.as_bytes().to_vec(), name.to_vec());
+        }
         let renamed = folder.steps.iter().chain(&folder.vacates);
         for step in renamed.filter(|step| folder.came_as(step).is_some()) {
-            chosen.gets_back(path(step), folder.name_here(step).to_vec());
+            chosen.gets_back(path(step), folder.name_of_source(step).to_vec());
         }
         for step in &folder.steps {
-            let own = above.join(folder.name_here(step));
+            let own = part.source_path(at).join(folder.name_of_source(step));
             match step.verb {
                 // It is taken away where it was made. A folder may still lack attributes, so it takes part.
                 Verb::Add | Verb::Replace

@@ -209,7 +209,7 @@ impl Back<'_> {
         // What a move made goes back by a move.
         let home = self.is_move.then(|| self.memory.home(self.system));
         let goes_back = |step: &Step| {
-            let own = || path.join(folder.name_here(step));
+            let own = || self.part.source_path(at).join(folder.name_of_source(step));
             let stays = |home: &Home<'_>| home.still_has(&own(), step);
             step.verb == Verb::Add && home.as_ref().is_some_and(|home| !stays(home))
         };

@@ -144,9 +144,14 @@ pub(crate) enum Presence {
 #[derive(Debug)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct Folder {
-    /// Relative to the root; known only where something in it differs.
+    /// As the source has it, relative to the root; known only where something in it differs.
     pub(crate) path: TreePath,
+    /// The same as the destination has it.
+    pub(crate) path_there: TreePath,
+    /// The destination's.
     pub(crate) name: Box<[u8]>,
+    /// The source's, where that is another.
+    pub(crate) came_as: Option<Box<[u8]>>,
     pub(crate) is_root: bool,
     pub(crate) presence: Presence,
     pub(crate) known: Known,

@@ -140,7 +140,7 @@ impl Walk<'_, '_> {
                 let (difference, whole, instead, agrees) = (Some(difference), None, None, false);
                 self.go_below(
                     visit,
-                    met.name,
+                    met,
                     Down {
                         presence,
                         source,
@@ -175,11 +175,13 @@ impl Walk<'_, '_> {
                 return;
             }
         };
-        if what != What::Nothing
-            && source.kind != Kind::Folder
-            && self.context.keeps_both.is_some_and(|keeps| keeps(&visit.listed.path.join(met.name)))
+        let are_folders = source.kind == Kind::Folder && there.kind == Kind::Folder;
+        let path = || visit.listed.path_there.join(met.name);
+        let keeps = self.context.keeps_both.filter(|_| what != What::Nothing && !are_folders);
+        if keeps.is_some_and(|keeps| keeps(&path()))
+            && self.find_beside(visit, met, (source, verdict))
         {
-            return self.find_beside(visit, met, (source, verdict));
+            return;
         }
         let makes = !matches!(what, What::Nothing | What::Aspects(_));
         let mut obstacle = makes.then(|| self.obstacle(visit, met, source)).flatten();
@@ -205,7 +207,7 @@ impl Walk<'_, '_> {
             let whole = None;
             self.go_below(
                 visit,
-                met.name,
+                met,
                 Down { presence, source, destination, verdict, whole, difference, instead, agrees },
             );
         }
@@ -221,35 +223,47 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What the source has gets another name beside that of the destination's entry, unless it has it already.
-    fn find_beside(&self, visit: &mut Visit<'_>, met: &Met<'_>, source: (&Stat, Verdict)) {
-        for name in beside::names(met.name, source.0.modified) {
+    /// What the source has gets another name beside that of the destination's entry, unless it has it already. False
+    /// if no such name is free.
+    fn find_beside(
+        &self,
+        visit: &mut Visit<'_>,
+        met: &Met<'_>,
+        (source, verdict): (&Stat, Verdict),
+    ) -> bool {
+        for name in beside::names(met.name, source.modified) {
             if visit.listed.listings.0.has(&name) {
                 continue;
             }
             let mut other = Met {
                 name: &name,
                 source_name: met.source_name,
-                source: Side::Taken(*source.0, source.1, None),
+                source: Side::Taken(*source, verdict, None),
                 destination: Side::Absent,
                 obstacle: None,
                 beside: true,
             };
             if !visit.listed.listings.1.has(&name) {
-                return self.find_new(visit, &other, source.0, source.1);
+                self.find_new(visit, &other, source, verdict);
+                return true;
             }
-            let Some(folder) = visit.listed.destination.as_ref() else { return };
+            let Some(folder) = visit.listed.destination.as_ref() else { return false };
             let system = self.context.system;
             let Ok(there) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
-            other.destination = Side::Taken(there, source.1, None);
-            let compared = self.compare_entries(visit, &other, source.0, &there);
+            other.destination = Side::Taken(there, verdict, None);
+            if source.kind == Kind::Folder && there.kind == Kind::Folder {
+                // A move that was cut short may have begun to fill it.
+                self.find_both(visit, &other, (source, verdict), (&there, verdict));
+                return true;
+            }
+            let compared = self.compare_entries(visit, &other, source, &there);
             if compared.is_ok_and(|what| what == What::Nothing) {
-                let sides = (visit.seen_here(source.0), visit.seen_there(&there));
+                let sides = (visit.seen_here(source), visit.seen_there(&there));
                 visit.note(&other, sides, What::Same, NOTHING_MORE);
-                return;
+                return true;
             }
         }
-        visit.node.stays_here();
+        false
     }
 
     fn find_extra(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat, verdict: Verdict) {
@@ -265,7 +279,7 @@ impl Walk<'_, '_> {
             let agrees = false;
             self.go_below(
                 visit,
-                met.name,
+                met,
                 Down { presence, source, destination, verdict, whole, difference, instead, agrees },
             );
         }
@@ -286,7 +300,7 @@ impl Walk<'_, '_> {
             let verdict = Verdict::Take { all_below: true };
             self.go_below(
                 visit,
-                met.name,
+                met,
                 Down { presence, source, destination, verdict, whole, difference, instead, agrees },
             );
         }
@@ -321,7 +335,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn go_below(&self, visit: &mut Visit<'_>, name: &[u8], down: Down<'_>) {
+    fn go_below(&self, visit: &mut Visit<'_>, met: &Met<'_>, down: Down<'_>) {
         let Down { presence, source, destination, verdict, whole, difference, instead, agrees } =
             down;
         let (all_below, conditional) = match verdict {
@@ -330,14 +344,14 @@ impl Walk<'_, '_> {
             Verdict::Leave => return,
         };
         if source.is_some_and(|source| visit.leaves_source(source)) {
-            visit.findings.notes.push(Note::Mount(visit.listed.path.join(name)));
+            visit.findings.notes.push(Note::Mount(visit.listed.path.join(met.source_name)));
         }
-        let Some(drive) = self.drive_below(visit, name, presence, destination) else { return };
+        let Some(drive) = self.drive_below(visit, met.name, presence, destination) else { return };
         let crosses = drive.id != visit.node.begun.drive.id;
         let instead = instead.map(|there| (there.kind, there.size));
         let node = Node::new(
             Some(visit.node),
-            name,
+            (met.name, met.came_as()),
             Begun {
                 presence,
                 source: source.copied(),
@@ -378,7 +392,7 @@ impl Walk<'_, '_> {
             .filter(|there| presence != Presence::Source && visit.leaves_destination(there));
         let Some(there) = there else { return Some(Arc::clone(here)) };
         let context = self.context;
-        let path = visit.listed.path.join(name);
+        let path = visit.listed.path_there.join(name);
         let anchor = context.pair.destination.anchor.as_fd();
         match context.system.open_folder(anchor, path.as_bytes()) {
             Ok(folder) => {
@@ -423,7 +437,8 @@ impl Walk<'_, '_> {
             destination: (reached(met.destination.handle(), to, met.name), there),
             doubt: visit.listed.doubt,
             attributes: self.context.scope.attributes,
-            at: (met.name == met.source_name).then_some((&visit.listed.path, met.name)),
+            at: (met.name == met.source_name && !visit.node.is_elsewhere)
+                .then_some((&visit.listed.path, met.name)),
         };
         entry::compare(self.context, visit.reach(), &sides)
     }

@@ -95,7 +95,12 @@ pub(super) struct Begun {
 #[derive(Debug)]
 pub(super) struct Node {
     parent: Option<Arc<Node>>,
+    /// The destination's.
     name: Box<[u8]>,
+    /// The source's, where that is another.
+    came_as: Option<Box<[u8]>>,
+    /// It has another path in the source than in the destination.
+    pub(super) is_elsewhere: bool,
     pub(super) begun: Begun,
     /// Levels below the root.
     pub(super) depth: u32,
@@ -121,10 +126,17 @@ struct Inner {
 }
 
 impl Node {
-    pub(super) fn new(parent: Option<&Arc<Node>>, name: &[u8], begun: Begun) -> Self {
+    /// `came_as` is the source's name, where that is another.
+    pub(super) fn new(
+        parent: Option<&Arc<Node>>,
+        (name, came_as): (&[u8], Option<&[u8]>),
+        begun: Begun,
+    ) -> Self {
         Self {
             parent: parent.cloned(),
             name: name.into(),
+            came_as: came_as.map(Into::into),
+            is_elsewhere: came_as.is_some() || parent.is_some_and(|parent| parent.is_elsewhere),
             begun,
             depth: parent.map_or(0, |parent| parent.depth + 1),
             open: AtomicUsize::new(1),
@@ -150,12 +162,22 @@ impl Node {
         self.parent.clone()
     }
 
+    /// As the source has it.
     pub(super) fn path(&self) -> TreePath {
+        self.path_by(|node| node.came_as.as_deref().unwrap_or(&node.name))
+    }
+
+    /// As the destination has it.
+    pub(super) fn path_there(&self) -> TreePath {
+        self.path_by(|node| &node.name)
+    }
+
+    fn path_by(&self, name: impl Fn(&Self) -> &[u8]) -> TreePath {
         let mut at = Some(self);
         TreePath::from_deepest(std::iter::from_fn(|| {
             let here = at?;
             at = here.parent.as_deref();
-            Some(&*here.name)
+            Some(name(here))
         }))
     }
 
@@ -342,9 +364,12 @@ impl Node {
         let there = destination
             .as_ref()
             .filter(|stat| stat.kind == Kind::Folder && *presence != Presence::Source);
+        let is_plain = inner.differences.is_empty();
         let folder = Folder {
-            path: if inner.differences.is_empty() { TreePath::default() } else { self.path() },
+            path: if is_plain { TreePath::default() } else { self.path() },
+            path_there: if is_plain { TreePath::default() } else { self.path_there() },
             name: self.name.clone(),
+            came_as: self.came_as.clone(),
             is_root: self.is_root(),
             presence: *presence,
             known: Known {

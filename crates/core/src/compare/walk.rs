@@ -48,7 +48,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
     let is_folder = pair.single.is_none();
     let root = Node::new(
         None,
-        b"",
+        (b"", None),
         Begun {
             presence: if exists { Presence::Both } else { Presence::Source },
             source: is_folder.then_some(pair.source_stat),
@@ -106,7 +106,10 @@ const TOLD: usize = 4;
 /// A folder with both sides open and listed; an absent side is empty.
 pub(super) struct Listed {
     pub(super) node: Arc<Node>,
+    /// As the source has it.
     pub(super) path: TreePath,
+    /// As the destination has it.
+    pub(super) path_there: TreePath,
     pub(super) source: Option<OwnedFd>,
     pub(super) destination: Option<OwnedFd>,
     pub(super) listings: (Listing, Listing),
@@ -229,9 +232,11 @@ impl Walk<'_, '_> {
     /// what the other lacks.
     fn list_both(&self, node: &Arc<Node>, findings: &mut Findings) -> Option<Listed> {
         let pair = self.context.pair;
+        let path = node.path();
         let mut listed = Listed {
             node: Arc::clone(node),
-            path: node.path(),
+            path_there: if node.is_elsewhere { node.path_there() } else { path.clone() },
+            path,
             source: None,
             destination: None,
             listings: (Listing::default(), Listing::default()),
@@ -261,13 +266,13 @@ impl Walk<'_, '_> {
         }
         if node.begun.presence != Presence::Source {
             let head = self.context.reads.heads.destination.as_deref();
-            match self.list((pair.destination.anchor.as_fd(), head), &listed.path) {
+            match self.list((pair.destination.anchor.as_fd(), head), &listed.path_there) {
                 Ok((handle, listing)) => {
                     listed.destination = Some(handle);
                     listed.listings.1 = listing;
                 }
                 Err(cause) => {
-                    findings.problem(listed.path, Operation::ListDestination, cause);
+                    findings.problem(listed.path_there, Operation::ListDestination, cause);
                     return None;
                 }
             }
@@ -317,12 +322,13 @@ impl Walk<'_, '_> {
         match mark::left(self.context.system, folder.as_fd()) {
             Ok(Some(doubt)) => {
                 listed.doubt = Some(listed.doubt.map_or(doubt, |above| above.and(doubt)));
-                findings.doubts.push(listed.path.clone());
+                findings.doubts.push(listed.path_there.clone());
                 Some(())
             }
             Ok(None) => Some(()),
             Err(error) => {
-                findings.problem(listed.path.clone(), Operation::ListDestination, error.into());
+                let path = listed.path_there.clone();
+                findings.problem(path, Operation::ListDestination, error.into());
                 None
             }
         }
@@ -411,7 +417,7 @@ fn fold(node: &Node, listed: &mut Listed, findings: &mut Findings) -> Option<()>
             Some(())
         }
         Err(cause) => {
-            let path = listed.path.clone();
+            let path = listed.path_there.clone();
             findings.problem(path, Operation::ListDestination, cause.into());
             None
         }

@@ -440,14 +440,19 @@ impl System for Linux {
         Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_meant).collect())
     }
 
-    fn has_head(&self, drive: u64) -> io::Result<bool> {
-        let Some(drive) = self.device_of(drive)? else { return Ok(false) };
+    fn head_of(&self, drive: u64) -> io::Result<Option<u64>> {
+        let Some(drive) = self.device_of(drive)? else { return Ok(None) };
         let (major, minor) = (rustix::fs::major(drive), rustix::fs::minor(drive));
-        let device = format!("/sys/dev/block/{major}:{minor}");
-        // A part of a drive has no queue of its own.
-        let read = |path: &str| std::fs::read_to_string(format!("{device}/{path}"));
-        let says = read("queue/rotational").or_else(|_| read("../queue/rotational"))?;
-        Ok(says.trim() == "1")
+        let device = PathBuf::from(format!("/sys/dev/block/{major}:{minor}"));
+        // A part of a disk has no queue of its own.
+        let disk = if device.join("queue").exists() { device } else { device.join("..") };
+        let read = |name: &str| std::fs::read_to_string(disk.join(name));
+        let has_head = read("queue/rotational")?.trim() == "1";
+        let number = |text: &str| {
+            let (major, minor) = text.trim().split_once(':')?;
+            Some(rustix::fs::makedev(major.parse().ok()?, minor.parse().ok()?))
+        };
+        Ok(if has_head { number(&read("dev")?) } else { None })
     }
 
     fn lies_at(&self, file: BorrowedFd<'_>) -> io::Result<Option<u64>> {

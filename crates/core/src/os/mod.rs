@@ -474,8 +474,9 @@ pub trait System: Sync {
     fn mounts(&self) -> io::Result<Vec<Mount>>;
     /// Where something is to be mounted, as the system's own list of that says.
     fn mounts_meant(&self) -> io::Result<Vec<PathBuf>>;
-    /// True if the kernel says of the drive with this number that it has a head, which has to be moved.
-    fn has_head(&self, drive: u64) -> io::Result<bool>;
+    /// The number of the disk that the drive with this number is, or is a part of, if the kernel says that it has a
+    /// head, which has to be moved.
+    fn head_of(&self, drive: u64) -> io::Result<Option<u64>>;
     /// Bytes from the beginning of its drive to where a file's content begins; `None` if it lies nowhere.
     fn lies_at(&self, file: BorrowedFd<'_>) -> io::Result<Option<u64>>;
     /// True if the beginning of a file's content can be had without asking its drive.

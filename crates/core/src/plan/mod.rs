@@ -91,8 +91,12 @@ impl Plan {
             }
             At::Below(folder, slot) => (folder, slot),
         };
-        let (path, folder) = (part.folder_path(folder), &part.folders[folder]);
+        let (at, folder) = (folder, &part.folders[folder]);
         let step = folder.step(slot)?;
+        let path = match step.side {
+            Side::Source => part.source_path(at),
+            Side::Destination => part.folder_path(at),
+        };
         let (name, named) = folder.told_of(step);
         Some(PlacedStep { named, ..placed(part, prefix, number, &path.join(name), step) })
     }

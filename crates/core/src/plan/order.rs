@@ -11,6 +11,8 @@ pub(super) struct InTreeOrder<'a> {
     open: Vec<(usize, TreePath, usize)>,
     /// Which steps of a folder, with the number of the first.
     of: fn(&Folder) -> (&[Step], usize),
+    /// Its name on the side that they change.
+    name: fn(&Folder) -> &[u8],
 }
 
 impl<'a> InTreeOrder<'a> {
@@ -18,14 +20,17 @@ impl<'a> InTreeOrder<'a> {
         fn of(folder: &Folder) -> (&[Step], usize) {
             (&folder.steps, folder.first)
         }
-        Self { part, next_folder: 0, open: Vec::new(), of }
+        fn name(folder: &Folder) -> &[u8] {
+            &folder.name
+        }
+        Self { part, next_folder: 0, open: Vec::new(), of, name }
     }
 
     pub(super) fn of_vacates(part: &'a Part) -> Self {
         fn of(folder: &Folder) -> (&[Step], usize) {
             (&folder.vacates, folder.first_vacate)
         }
-        Self { of, ..Self::of_steps(part) }
+        Self { of, name: Folder::name_here, ..Self::of_steps(part) }
     }
 
     fn enter(&mut self) {
@@ -33,7 +38,7 @@ impl<'a> InTreeOrder<'a> {
         let path = self
             .open
             .last()
-            .map_or_else(TreePath::default, |(_, above, _)| above.join(&folder.name));
+            .map_or_else(TreePath::default, |(_, above, _)| above.join((self.name)(folder)));
         self.open.push((self.next_folder, path, 0));
         self.next_folder += 1;
     }

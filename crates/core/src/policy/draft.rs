@@ -18,6 +18,8 @@ use super::{Decided, Policy, dependence};
 #[derive(Debug)]
 pub(super) struct Drafted {
     pub(super) name: Box<[u8]>,
+    /// The source's name of it, where that is another.
+    source_name: Option<Box<[u8]>>,
     pub(super) presence: Presence,
     pub(super) known: Known,
     pub(super) before: Option<State>,
@@ -100,6 +102,7 @@ impl Drafted {
         let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
         Self {
             name: from.name,
+            source_name: from.came_as,
             presence: from.presence,
             known: from.known,
             before: from.before,
@@ -293,7 +296,8 @@ impl<'a> Draft<'a> {
         }
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
-            let Drafted { name, known, before, mut names, steps, parent, .. } = drafted;
+            let Drafted { name, source_name, known, before, mut names, steps, parent, .. } =
+                drafted;
             let (mut vacates, stays_here) = (drafted.vacates, drafted.stays_here);
             let came_as = drafted.came_as;
             let parent = places[parent as usize];
@@ -304,6 +308,7 @@ impl<'a> Draft<'a> {
             Folder {
                 parent,
                 name,
+                source_name,
                 known,
                 before,
                 names,

@@ -54,7 +54,9 @@ impl Decision {
 
 /// A folder whose differences are decided about one by one, and what that came to so far.
 struct Deciding {
+    /// As the source has it, and as the destination does.
     path: TreePath,
+    path_there: TreePath,
     drive: DriveId,
     /// Nothing can go from the source's folder, or only what this user owns.
     is_locked: bool,
@@ -83,6 +85,7 @@ impl Station for Draft<'_> {
         let linked = std::mem::take(&mut folder.linked);
         let mut deciding = Deciding {
             path: std::mem::take(&mut folder.path),
+            path_there: std::mem::take(&mut folder.path_there),
             drive: folder.drive(),
             is_locked: locked.is_some(),
             only_of: folder.only_of,
@@ -136,7 +139,8 @@ impl Draft<'_> {
     ) {
         let here = difference.came_as.unwrap_or(difference.name);
         let own = || folder.path.join(folder.drafted.names.get(here));
-        let decision = self.policy.decide(difference, child, folder.drive, &own);
+        let there = || folder.path_there.join(folder.drafted.names.get(difference.name));
+        let decision = self.policy.decide(difference, child, folder.drive, (&own, &there));
         let goes = self.policy.vacate(difference, child, &decision, folder.drive);
         let selection = self.policy.selection;
         let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
@@ -258,7 +262,7 @@ impl Policy<'_> {
         difference: &Difference,
         child: Option<&Below>,
         drive: DriveId,
-        path: PathOf<'_>,
+        (path, there): (PathOf<'_>, PathOf<'_>),
     ) -> Decision {
         let Difference { source, destination, what, obstacle, .. } = difference;
         let sides = (source.state(), destination.state());
@@ -298,7 +302,7 @@ impl Policy<'_> {
                 self.if_granted(step(Verb::Add, reason), drive)
             }
             (What::Content(_) | What::Aspects(_), None)
-                if self.is_ours(difference, drive, path) =>
+                if self.is_ours(difference, drive, there) =>
             {
                 self.if_granted(step(Verb::Replace, Reason::Leftover), drive)
             }

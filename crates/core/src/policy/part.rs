@@ -24,7 +24,10 @@ pub(crate) type OtherName = (Box<[u8]>, Box<[u8]>);
 pub(crate) struct Folder {
     /// Position of the folder above; the root stands at 0 and is its own.
     pub(crate) parent: u32,
+    /// The destination's.
     pub(crate) name: Box<[u8]>,
+    /// The source's, where that is another.
+    pub(crate) source_name: Option<Box<[u8]>>,
     pub(crate) known: Known,
     /// The destination's folder before: without a step of its own it gets these times back when
     /// what happens in it is done. `None` for a folder that is none of the tree's.
@@ -58,8 +61,13 @@ impl Folder {
         found.map(|(_, source)| self.names.get(*source))
     }
 
+    /// The source's name of the folder.
+    pub(crate) fn name_here(&self) -> &[u8] {
+        self.source_name.as_deref().unwrap_or(&self.name)
+    }
+
     /// The source's name of what a step is about.
-    pub(crate) fn name_here(&self, step: &Step) -> &[u8] {
+    pub(crate) fn name_of_source(&self, step: &Step) -> &[u8] {
         self.came_as(step).unwrap_or_else(|| self.names.get(step.name))
     }
 
@@ -71,7 +79,7 @@ impl Folder {
     /// The name of a step on its own side; and for what arrives the source's name, where that is another.
     pub(crate) fn told_of(&self, step: &Step) -> (&[u8], Option<Vec<u8>>) {
         match step.side {
-            Side::Source => (self.name_here(step), None),
+            Side::Source => (self.name_of_source(step), None),
             Side::Destination => {
                 (self.names.get(step.name), self.came_as(step).map(<[u8]>::to_vec))
             }
@@ -177,14 +185,42 @@ impl Part {
         self.memory.as_ref().is_some_and(|memory| memory.contains_key(path))
     }
 
-    /// Path of a folder, relative to the part's root.
+    /// Path of a folder in the destination, relative to the part's root.
     pub(crate) fn folder_path(&self, folder: usize) -> TreePath {
-        let mut at = folder;
+        self.path_by(folder, |folder| &folder.name)
+    }
+
+    /// The same in the source.
+    pub(crate) fn source_path(&self, folder: usize) -> TreePath {
+        self.path_by(folder, Folder::name_here)
+    }
+
+    /// The destination's path of what has this one in the source.
+    pub(crate) fn path_there(&self, path: &[u8]) -> Vec<u8> {
+        let all = || self.folders.iter().enumerate();
+        let renamed = all().filter(|(_, folder)| folder.source_name.is_some());
+        let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
+        let beside = all().flat_map(|(at, folder)| {
+            folder.came_as.iter().map(move |(name, source)| {
+                let here = self.source_path(at).join(folder.names.get(*source));
+                (here, self.folder_path(at).join(folder.names.get(*name)))
+            })
+        });
+        // The longest tells the most.
+        let found = renamed.chain(beside).filter_map(|(here, there)| {
+            let rest = path.strip_prefix(here.as_bytes())?;
+            let is_below = rest.is_empty() || rest[0] == b'/';
+            is_below.then(|| (here.as_bytes().len(), [there.as_bytes(), rest].concat()))
+        });
+        found.max_by_key(|(length, _)| *length).map_or_else(|| path.to_vec(), |(_, there)| there)
+    }
+
+    fn path_by(&self, mut at: usize, name: impl Fn(&Folder) -> &[u8]) -> TreePath {
         TreePath::from_deepest(std::iter::from_fn(|| {
             let here = &self.folders[at];
             (at != 0).then(|| {
                 at = here.parent as usize;
-                &*here.name
+                name(here)
             })
         }))
     }

@@ -89,6 +89,8 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
 fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
     Facts {
         path: name.as_bytes().into(),
+        path_there: name.as_bytes().into(),
+        came_as: None,
         name: name.as_bytes().into(),
         is_root,
         presence: Presence::Both,

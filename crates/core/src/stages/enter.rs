@@ -75,7 +75,8 @@ impl Run<'_> {
         let system = self.system();
         let path = self.part.folder_path(at);
         let destination = system.open_folder(root, path.as_bytes()).during(Operation::Write)?;
-        let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes()).ok();
+        let here = self.part.source_path(at);
+        let source = system.open_folder(self.pair.source.as_fd(), here.as_bytes()).ok();
         let on = self.drive_of(at);
         let mut place = on.writer.place(path, source, destination)?;
         self.check_known(on, at, &place)?;

@@ -226,7 +226,8 @@ impl Run<'_> {
         }
         let destination =
             system.open_folder(above.destination.as_fd(), temporary).during(Operation::Write)?;
-        let source = above.source.as_ref().map(|s| system.open_folder(s.as_fd(), name));
+        let own = folder.name_here();
+        let source = above.source.as_ref().map(|s| system.open_folder(s.as_fd(), own));
         let path = above.path.join(name);
         let mut place = on.writer.place(path, source.and_then(Result::ok), destination)?;
         place.came_as = self.part.folders[child].names_that_differ();

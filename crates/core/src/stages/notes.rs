@@ -47,9 +47,9 @@ impl Run<'_> {
     fn note_sources(&self, shelf: &Shelf<'_>) -> Done {
         let mut paths: BTreeSet<TreePath> = BTreeSet::new();
         for (at, folder) in self.part.folders.iter().enumerate() {
-            let path = self.part.folder_path(at);
+            let path = self.part.source_path(at);
             let goes = folder.vacates.iter().filter(|step| step.kind() == Kind::Folder);
-            paths.extend(goes.map(|step| path.join(folder.names.get(step.name))));
+            paths.extend(goes.map(|step| path.join(folder.name_of_source(step))));
             if !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over) {
                 paths.insert(path);
             }

@@ -8,6 +8,7 @@ use std::sync::{Mutex, PoisonError};
 
 use crate::head::{self, Ahead, Brought, Head, Heads, OneSide};
 use crate::os::{Advice, Entry};
+use crate::path::TreePath;
 use crate::policy::Folder;
 
 use super::Run;
@@ -101,26 +102,28 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 
     fn open_source(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
-        self.open(self.run.pair.source.as_fd(), which, |folder, slot| {
-            folder.step(slot).map(|step| folder.name_here(step))
+        let path = self.run.part.source_path(which.0);
+        self.open((self.run.pair.source.as_fd(), &path), which, |folder, slot| {
+            folder.step(slot).map(|step| folder.name_of_source(step))
         })
     }
 
     fn open_destination(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
-        self.open(self.root, which, |folder, slot| {
+        let path = self.run.part.folder_path(which.0);
+        self.open((self.root, &path), which, |folder, slot| {
             folder.step(slot).map(|step| folder.names.get(step.name))
         })
     }
 
     fn open(
         &self,
-        root: BorrowedFd<'_>,
+        (root, path): (BorrowedFd<'_>, &TreePath),
         (at, slot): (usize, usize),
         name: impl Fn(&Folder, usize) -> Option<&[u8]>,
     ) -> io::Result<OwnedFd> {
         let system = self.run.system();
         let name = name(&self.run.part.folders[at], slot).unwrap_or_default();
-        let folder = system.open_folder(root, self.run.part.folder_path(at).as_bytes())?;
+        let folder = system.open_folder(root, path.as_bytes())?;
         system.open_file(folder.as_fd(), name)
     }
 

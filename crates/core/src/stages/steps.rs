@@ -113,7 +113,8 @@ impl Run<'_> {
         let Elsewhere { folder, name: old } = self.part.name(from);
         let writer = &on.writer;
         if let Some(planned) = step.source.filter(|_| writer.memory.is_none()) {
-            writer.source_now(Entry::Named(place.source()?, name), &planned)?;
+            let own = writer.source_name(place, name);
+            writer.source_now(Entry::Named(place.source()?, own), &planned)?;
         }
         let above = self.enter_to_change(root, *folder as usize)?;
         let now = writer.rename(&above, old, place, name, &seen)?;

@@ -103,12 +103,12 @@ impl Run<'_> {
         let mut slots: Vec<usize> = (0..folder.steps.len()).collect();
         slots.retain(|slot| due(&folder.steps[*slot]));
         slots.sort_by_key(|slot| folder.steps[*slot].source.map(|source| source.inode));
-        let path = self.part.folder_path(at);
+        let path = self.part.source_path(at);
         let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
         for slot in slots {
             let step = &folder.steps[slot];
             let holds = step.kind() == Kind::File && step.bytes() > 0;
-            let name = folder.name_here(step);
+            let name = folder.name_of_source(step);
             let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
             let file = holds.then(open).flatten();
             let place = file.map_or(0, |file| {
@@ -153,13 +153,13 @@ impl Run<'_> {
         if step.kind() != Kind::File || step.bytes() == 0 || self.means.must_end() {
             return Ahead::Read;
         }
-        let (system, name) = (self.system(), folder.name_here(step));
+        let (system, name) = (self.system(), folder.name_of_source(step));
         let place = places.take(at);
         let known = place.as_ref().and_then(|place| place.source.as_ref());
         let file = if let Some(source) = known {
             system.open_file(source.as_fd(), name)
         } else {
-            let path = self.part.folder_path(at);
+            let path = self.part.source_path(at);
             let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
             source.and_then(|source| system.open_file(source.as_fd(), name))
         };

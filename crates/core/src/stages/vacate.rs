@@ -140,7 +140,7 @@ impl Run<'_> {
             if let hash_map::Entry::Vacant(place) = times.entry(at)
                 && let Some((_, mut now)) = self.source_folder(at)
             {
-                let path = || self.part.folder_path(at);
+                let path = || self.part.source_path(at);
                 self.earlier.inspect(|earlier| earlier.correct(&path(), &mut now));
                 place.insert(State::from(&now));
             }
@@ -148,7 +148,7 @@ impl Run<'_> {
     }
 
     fn source_folder(&self, at: usize) -> Option<(OwnedFd, Stat)> {
-        let path = self.part.folder_path(at);
+        let path = self.part.source_path(at);
         let folder = self.system().open_folder(self.pair.source.as_fd(), path.as_bytes()).ok()?;
         let stat = self.system().stat(Entry::Open(folder.as_fd())).ok()?;
         Some((folder, stat))
@@ -230,7 +230,7 @@ impl Run<'_> {
 
     fn path_here(&self, at: usize, slot: usize) -> TreePath {
         let folder = &self.part.folders[at];
-        self.part.folder_path(at).join(folder.name_here(&folder.vacates[slot]))
+        self.part.source_path(at).join(folder.name_of_source(&folder.vacates[slot]))
     }
 
     fn name(&self, at: usize, slot: usize) -> &[u8] {
@@ -490,24 +490,25 @@ impl Run<'_> {
                 continue;
             }
             let on = self.drive_of(at);
-            let path = self.part.folder_path(at).join(name);
+            let path = self.path_here(at, slot);
+            let own = folder.name_of_source(step);
             let gone = self.try_hard(|| {
                 let place = self.enter(root, at)?;
                 let here = place.source()?;
-                let now = self.system().stat(Entry::Named(here, name)).during(Operation::Vacate)?;
+                let now = self.system().stat(Entry::Named(here, own)).during(Operation::Vacate)?;
                 if !step.source.is_some_and(|planned| planned.still(&now)) || now.mounted {
                     return Err(Trouble(Operation::Vacate, Cause::Overtaken("the source")));
                 }
                 let there = place.destination.as_fd();
                 let copy = self.system().stat(Entry::Named(there, name));
                 let copy = copy.during(Operation::Vacate)?;
-                let sides = (Entry::Named(here, name), Entry::Named(there, name));
+                let sides = (Entry::Named(here, own), Entry::Named(there, name));
                 if !self.is_home(step) {
                     self.prove_attributes(on, (sides.0, &now), (sides.1, &copy))?;
-                    self.prove_flags_of_folders((here, name), (there, name))?;
+                    self.prove_flags_of_folders((here, own), (there, name))?;
                 }
-                self.clear_interrupted(here, name)?;
-                empty(self.system().remove_folder(here, name))
+                self.clear_interrupted(here, own)?;
+                empty(self.system().remove_folder(here, own))
             });
             self.conclude(on, folder.first_vacate + slot, &path, gone);
         }

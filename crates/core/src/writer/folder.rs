@@ -143,7 +143,8 @@ impl Writer<'_> {
         let system = self.system();
         // Not opened: its attributes can be read even where its entries cannot.
         let path = place.path.join(name);
-        let source = self.model(&path, || Ok(Entry::Named(place.source()?, name)))?;
+        let own = self.source_name(place, name);
+        let source = self.model(&path, || Ok(Entry::Named(place.source()?, own)))?;
         let pinned =
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
