@@ -4,7 +4,7 @@
 
 use std::io;
 use std::iter::Peekable;
-use std::os::fd::BorrowedFd;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
 use std::time::{Duration, Instant};
@@ -69,7 +69,7 @@ const PROBES: usize = 4;
 const WARM: u32 = 8;
 
 /// Of so many files at most it is asked whether they are in memory.
-pub(crate) const SAMPLE: usize = 64;
+const SAMPLE: usize = 64;
 
 impl Head {
     /// Nobody else moves it as long as this is held.
@@ -233,6 +233,19 @@ pub(crate) fn bring(system: &dyn System, file: BorrowedFd<'_>, size: u64) -> io:
     }
     let mut bytes = vec![0; usize::try_from(size).unwrap_or(0)];
     system.read_at(file, &mut bytes, 0).map(|_| Ahead::Read)
+}
+
+/// True if most of so many files are in memory, asked of some of them.
+pub(crate) fn are_in_memory<T>(
+    system: &dyn System,
+    (all, count): (impl Iterator<Item = T>, usize),
+    open: impl Fn(T) -> Option<OwnedFd>,
+) -> bool {
+    let mut sample = Sample::default();
+    for file in all.step_by((count / SAMPLE).max(1)).filter_map(open) {
+        sample.ask(system, file.as_fd());
+    }
+    sample.is_mostly_in_memory()
 }
 
 /// Whether files are in memory already, asked of some of them.

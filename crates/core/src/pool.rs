@@ -1,7 +1,7 @@
 //! Workers over a stack of tasks that may add more tasks.
 
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread::{Scope, available_parallelism};
 use std::time::{Duration, Instant};
 
@@ -152,10 +152,15 @@ const GAIN: f64 = 1.2;
 /// How long it takes until more are tried again where they did not do more: at first, and at most.
 const AGAIN: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(4));
 
+/// How many there are for this process; it takes twenty calls to find out.
+fn processors() -> usize {
+    static FOUND: OnceLock<usize> = OnceLock::new();
+    *FOUND.get_or_init(|| available_parallelism().map_or(1, std::num::NonZero::get))
+}
+
 impl Crew {
     pub(crate) fn new(workers: Workers) -> Self {
-        let processors = available_parallelism().map_or(1, std::num::NonZero::get);
-        let found = AtomicUsize::new(processors.min(8));
+        let found = AtomicUsize::new(processors().min(8));
         Self { workers, done: AtomicU64::new(0), found }
     }
 
@@ -340,10 +345,9 @@ impl Seen {
     /// How many times as many workers may do more: twice, where these spend most of their time waiting and leave the
     /// processors something to do, and four times where they do next to nothing else.
     fn worth_trying(&self, hands: usize) -> usize {
-        let processors = available_parallelism().map_or(1, std::num::NonZero::get);
         let part = self.busy / hands as f64;
         match () {
-            () if self.busy >= 0.8 * processors as f64 || part >= 0.5 => 1,
+            () if self.busy >= 0.8 * processors() as f64 || part >= 0.5 => 1,
             () if part >= 0.1 => 2,
             () => 4,
         }
@@ -402,8 +406,7 @@ mod tests {
             now.fetch_sub(1, Ordering::Relaxed);
             crew.did(1);
         });
-        let processors = available_parallelism().map_or(1, std::num::NonZero::get);
-        assert!(most.into_inner() > processors.min(8));
+        assert!(most.into_inner() > processors().min(8));
     }
 
     #[test]

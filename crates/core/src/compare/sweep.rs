@@ -290,25 +290,23 @@ pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn Likely) {
     // To find out where they lie means to look at each, in the order of the inodes.
     let mut all: Vec<(u64, u32)> = (0..count).map(|number| (inode_of(number), number)).collect();
     all.sort_unstable();
-    let mut sample = Sample::default();
-    let every = (all.len() / head::SAMPLE).max(1);
-    for (at, file) in all.iter_mut().enumerate() {
-        let opened =
-            if is_source { renamed.open_source(*file) } else { renamed.open_destination(*file) };
-        // What cannot be opened is not the same as far as is known.
-        let Ok(opened) = opened else { continue };
-        if at.is_multiple_of(every) {
-            sample.ask(context.system, opened.as_fd());
+    // What cannot be opened is not the same as far as is known.
+    let open = |file| {
+        if is_source { renamed.open_source(file) } else { renamed.open_destination(file) }.ok()
+    };
+    if head::are_in_memory(context.system, (all.iter().copied(), all.len()), open) {
+        return;
+    }
+    for file in &mut all {
+        if let Some(opened) = open(*file) {
+            file.0 = head.place_of(context.system, opened.as_fd(), file.0);
         }
-        file.0 = head.place_of(context.system, opened.as_fd(), file.0);
     }
-    if !sample.is_mostly_in_memory() {
-        all.sort_unstable();
-        let mut known = in_order(context, all, &renamed);
-        known.sort_unstable();
-        // Set once: whatever is asked for a second time is the same as the first.
-        let _ = context.reads.renamed.set(Known(known));
-    }
+    all.sort_unstable();
+    let mut known = in_order(context, all, &renamed);
+    known.sort_unstable();
+    // Set once: whatever is asked for a second time is the same as the first.
+    let _ = context.reads.renamed.set(Known(known));
 }
 
 /// Reads these files, which are in their order; returns the marks of those that are the same.

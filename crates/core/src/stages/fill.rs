@@ -2,7 +2,7 @@
 //!
 //! A folder that is new is filled under a temporary name of its own and then renamed, so that the
 //! files in it need no rename each: that saves a fifth of the time of a first copy. Whatever comes
-//! later than [`HIDDEN_AT_MOST`], files that are large, and everything in folders that were there
+//! later than [`HIDDEN_AT_MOST`], or in a wide folder [`ALONE_AT_MOST`], files that are large, and everything in folders that were there
 //! before, is renamed one by one, so that a run that is killed has little to do again.
 
 use std::collections::{HashMap, HashSet};
@@ -29,8 +29,9 @@ const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
 /// one folder of large files keeps all workers busy.
 const BATCH_BYTES: u64 = 64 * 1024 * 1024;
 const BATCH_STEPS: usize = 128;
-/// A new folder of more steps than that is not filled by one worker alone.
+/// A new folder of more steps than that is filled by one worker alone for no longer than this.
 const HIDDEN_STEPS: usize = 1024;
+const ALONE_AT_MOST: Duration = Duration::from_millis(250);
 
 /// The number of a step, its path, and what became of it.
 type Filled = (usize, TreePath, Done);
@@ -146,8 +147,7 @@ impl Run<'_> {
         let on = self.drive_of(parent);
         let made = self.try_hard(|| {
             let place = self.enter_to_change(root, parent)?;
-            let is_small = |child: &usize| self.part.folders[*child].steps.len() <= HIDDEN_STEPS;
-            let filled = child.filter(|_| !folders.are_left_empty).filter(is_small);
+            let filled = child.filter(|_| !folders.are_left_empty);
             self.make_folder(&At { on, place: &place, name }, step, filled)
         });
         match made {
@@ -232,10 +232,12 @@ impl Run<'_> {
         let mut place = on.writer.place(path, source.and_then(Result::ok), destination)?;
         place.came_as = self.part.folders[child].names_that_differ();
         place.hidden = true;
+        let is_wide = folder.steps.len() > HIDDEN_STEPS;
+        let most = if is_wide { ALONE_AT_MOST } else { HIDDEN_AT_MOST };
         let begun = Instant::now();
         let mut filled = Vec::new();
         for i in due {
-            if self.means.must_end() || begun.elapsed() > HIDDEN_AT_MOST {
+            if self.means.must_end() || begun.elapsed() > most {
                 break;
             }
             let step = &folder.steps[i];

@@ -8,7 +8,6 @@ use std::sync::{Mutex, PoisonError};
 
 use crate::head::{self, Ahead, Brought, Head, Heads, OneSide};
 use crate::os::{Advice, Entry};
-use crate::path::TreePath;
 use crate::policy::Folder;
 
 use super::Run;
@@ -43,12 +42,13 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         work: impl Fn((usize, usize)) + Sync,
     ) -> bool {
         let Heads { source, destination } = &self.run.heads;
+        let source = source.as_deref().filter(|_| self.forgets_source || self.is_cold(&wanted));
         let here = |head, bring| OneSide { head, bring };
         let bring_here = |placed: Placed| self.bring_source(placed.which());
         let bring_there = |placed: Placed| self.bring_destination(placed.which());
         let work = |placed: Placed| work(placed.which());
         let crew = &self.run.means.crew;
-        match (source.as_deref(), destination.as_deref()) {
+        match (source, destination.as_deref()) {
             (None, None) => return false,
             (Some(source), None) => {
                 let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
@@ -72,6 +72,19 @@ impl<'r, 'a> ReadBack<'r, 'a> {
             }
         }
         true
+    }
+
+    /// True if the source's files are not in memory since they were copied.
+    fn is_cold(&self, wanted: &impl Fn(&Folder, usize) -> bool) -> bool {
+        let all = || {
+            let folders = self.run.part.folders.iter().enumerate();
+            folders.flat_map(|(at, folder)| {
+                let slots = 0..folder.steps.len() + folder.vacates.len();
+                slots.filter(|slot| wanted(folder, *slot)).map(move |slot| (at, slot))
+            })
+        };
+        let open = |which| self.open_source(which).ok();
+        !head::are_in_memory(self.run.system(), (all(), all().count()), open)
     }
 
     fn order(
@@ -102,29 +115,15 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 
     fn open_source(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
-        let path = self.run.part.source_path(which.0);
-        self.open((self.run.pair.source.as_fd(), &path), which, |folder, slot| {
-            folder.step(slot).map(|step| folder.name_of_source(step))
-        })
+        self.run.open_source(which)
     }
 
-    fn open_destination(&self, which: (usize, usize)) -> io::Result<OwnedFd> {
-        let path = self.run.part.folder_path(which.0);
-        self.open((self.root, &path), which, |folder, slot| {
-            folder.step(slot).map(|step| folder.names.get(step.name))
-        })
-    }
-
-    fn open(
-        &self,
-        (root, path): (BorrowedFd<'_>, &TreePath),
-        (at, slot): (usize, usize),
-        name: impl Fn(&Folder, usize) -> Option<&[u8]>,
-    ) -> io::Result<OwnedFd> {
-        let system = self.run.system();
-        let name = name(&self.run.part.folders[at], slot).unwrap_or_default();
-        let folder = system.open_folder(root, path.as_bytes())?;
-        system.open_file(folder.as_fd(), name)
+    fn open_destination(&self, (at, slot): (usize, usize)) -> io::Result<OwnedFd> {
+        let (system, part) = (self.run.system(), &self.run.part);
+        let folder = &part.folders[at];
+        let name = folder.step(slot).map(|step| folder.names.get(step.name));
+        let above = system.open_folder(self.root, part.folder_path(at).as_bytes())?;
+        system.open_file(above.as_fd(), name.unwrap_or_default())
     }
 
     fn bring_source(&self, which: (usize, usize)) -> Brought {

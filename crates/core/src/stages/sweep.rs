@@ -1,11 +1,12 @@
 //! Files copied in the order in which they lie on a source whose drive has a head, over all folders.
 
 use std::collections::HashMap;
-use std::os::fd::{AsFd as _, BorrowedFd};
+use std::io;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 use std::sync::{Mutex, PoisonError};
 
-use crate::head::{self, Ahead, Head, Sample};
+use crate::head::{self, Ahead, Head};
 use crate::os::Kind;
 use crate::policy::Step;
 use crate::writer::Place;
@@ -73,21 +74,34 @@ impl Run<'_> {
         if self.takes_back() {
             return None;
         }
-        let steps = self.part.folders.iter().flat_map(|folder| &*folder.steps);
-        let reads = steps.filter(|step| due(step) && step.bytes() > 0).count();
-        if reads < 2 {
+        let reads = || {
+            let folders = self.part.folders.iter().enumerate();
+            let slots = folders.flat_map(|(at, f)| (0..f.steps.len()).map(move |slot| (at, slot)));
+            slots.filter(|(at, slot)| {
+                let step = &self.part.folders[*at].steps[*slot];
+                due(step) && step.bytes() > 0
+            })
+        };
+        let count = reads().count();
+        let open = |which| self.open_source(which).ok();
+        if count < 2 || head::are_in_memory(self.system(), (reads(), count), open) {
             return None;
         }
-        let mut sample = (Sample::default(), reads / head::SAMPLE);
         let mut order = Vec::new();
         for at in 0..self.part.folders.len() {
-            self.place_all(head, at, due, &mut order, &mut sample)?;
-            if sample.0.is_in_memory() {
-                return None;
-            }
+            self.place_all(head, at, due, &mut order)?;
         }
         order.sort_by_key(|placed| placed.place);
-        (!sample.0.is_mostly_in_memory()).then_some(order)
+        Some(order)
+    }
+
+    /// The source's file of a step.
+    pub(super) fn open_source(&self, (at, slot): (usize, usize)) -> io::Result<OwnedFd> {
+        let folder = &self.part.folders[at];
+        let name = folder.step(slot).map(|step| folder.name_of_source(step));
+        let path = self.part.source_path(at);
+        let above = self.system().open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+        self.system().open_file(above.as_fd(), name.unwrap_or_default())
     }
 
     /// Finds out where the files of a folder lie. What cannot be asked comes first, and tells for itself.
@@ -97,7 +111,6 @@ impl Run<'_> {
         at: usize,
         due: &dyn Fn(&Step) -> bool,
         order: &mut Vec<Placed>,
-        (sample, every): &mut (Sample, usize),
     ) -> Option<()> {
         let (system, folder) = (self.system(), &self.part.folders[at]);
         let mut slots: Vec<usize> = (0..folder.steps.len()).collect();
@@ -112,9 +125,6 @@ impl Run<'_> {
             let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
             let file = holds.then(open).flatten();
             let place = file.map_or(0, |file| {
-                if order.len().is_multiple_of((*every).max(1)) {
-                    sample.ask(system, file.as_fd());
-                }
                 let inode = step.source.map_or(0, |source| source.inode);
                 head.place_of(system, file.as_fd(), inode)
             });
@@ -156,12 +166,9 @@ impl Run<'_> {
         let (system, name) = (self.system(), folder.name_of_source(step));
         let place = places.take(at);
         let known = place.as_ref().and_then(|place| place.source.as_ref());
-        let file = if let Some(source) = known {
-            system.open_file(source.as_fd(), name)
-        } else {
-            let path = self.part.source_path(at);
-            let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
-            source.and_then(|source| system.open_file(source.as_fd(), name))
+        let file = match known {
+            Some(source) => system.open_file(source.as_fd(), name),
+            None => self.open_source((at, slot)),
         };
         let brought = file.and_then(|file| head::bring(system, file.as_fd(), step.bytes()));
         if let Some(place) = place {
