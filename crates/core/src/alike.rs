@@ -18,22 +18,22 @@ thread_local! {
 /// The offset of the first byte that differs, or at which one ends; `None` if all are equal. Reading
 /// ends where the source's `size` says, once that much came of both, but not at a size of 0, which
 /// says nothing. What neither side holds is not read, but for the end, which tells how long they are.
-/// After each block `passed` is told how many bytes were read of both sides and where the block ends;
+/// `block` bytes come of each side at a time. After each `passed` is told how many bytes were read of both sides and where the block ends;
 /// comparing ends when it fails.
 pub(crate) fn first_difference(
     system: &dyn System,
     source: BorrowedFd<'_>,
     destination: BorrowedFd<'_>,
-    size: u64,
+    (size, block): (u64, usize),
     mut passed: impl FnMut(usize, u64) -> io::Result<()>,
 ) -> io::Result<Option<u64>> {
     BLOCKS.with_borrow_mut(|(here, there)| {
-        here.resize(BLOCK, 0);
-        there.resize(BLOCK, 0);
+        here.resize(block, 0);
+        there.resize(block, 0);
         let mut offset = 0;
         loop {
             let left = if size == 0 { u64::MAX } else { size - offset };
-            let length = usize::try_from(left).unwrap_or(BLOCK).min(BLOCK);
+            let length = usize::try_from(left).unwrap_or(block).min(block);
             let read = system.read_at(source, &mut here[..length], offset)?;
             let other = system.read_at(destination, &mut there[..length], offset)?;
             let shared = read.min(other);

@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
+use crate::alike;
 use crate::os::{Entry, Name, System};
 use crate::pool::Crew;
 use crate::sides::Pair;
@@ -34,6 +35,14 @@ impl Heads {
         let is_shared = here_is.is_some() && here_is == there_is;
         let destination = there_is.map(|_| Arc::default());
         Self { destination: if is_shared { source.clone() } else { destination }, source }
+    }
+
+    /// Bytes to read of each side at a time: where one head reads both, it has to be worth its way.
+    pub(crate) fn block(&self) -> usize {
+        match (&self.source, &self.destination) {
+            (Some(source), Some(destination)) if Arc::ptr_eq(source, destination) => FAR_BLOCK,
+            _ => alike::BLOCK,
+        }
     }
 
     pub(crate) fn any(&self) -> bool {
@@ -67,6 +76,9 @@ const AT_HAND: Duration = Duration::from_micros(200);
 /// they were only of one in so many.
 const PROBES: usize = 4;
 const WARM: u32 = 8;
+
+/// It takes a head as long to get to the other side of its disk and back as to read half of this.
+const FAR_BLOCK: usize = 4 << 20;
 
 /// Of so many files at most it is asked whether they are in memory.
 const SAMPLE: usize = 64;

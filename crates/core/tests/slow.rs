@@ -19,6 +19,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use common::{Trees, apply, plan_of, request};
+use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::{Observer, Silent};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
@@ -30,19 +31,24 @@ use utter_echo_lab::{
     Aged, DriveKind, Lies, LyingDrive, Model, MountedDrive, SlowDrive, left_out, read_in_order,
 };
 
-/// A cold disk that turns, with an aged tree on it.
-fn aged_disk(room: &Path, aged: Aged) -> Option<SlowDrive> {
+/// A cold disk that turns, with room for such a tree and its past.
+fn disk_with(room: &Path, aged: Aged, fill: impl FnOnce(&Path)) -> Option<SlowDrive> {
     // Only seeks count here, so it need not take as long as it could.
     let model = Model::Rotating { faster: 100.0 };
     // Its past fills it; a third of that is the tree.
     let bytes = (aged.files * aged.longest) as u64 * 5 / 4;
-    match SlowDrive::make(model, room, bytes, |root| aged.grow(&root.join("tree")).unwrap()) {
+    match SlowDrive::make(model, room, bytes, fill) {
         Ok(drive) => Some(drive),
         Err(error) => {
             left_out(format!("no slow drive could be made: {error}"));
             None
         }
     }
+}
+
+/// With an aged tree on it.
+fn aged_disk(room: &Path, aged: Aged) -> Option<SlowDrive> {
+    disk_with(room, aged, |root| aged.grow(&root.join("tree")).unwrap())
 }
 
 /// The seeks of some work on a disk that is cold before.
@@ -91,23 +97,8 @@ fn an_aged_disk_is_read_in_one_sweep() {
     assert_eq!(plan.steps().count(), 1, "only what differs is told");
 }
 
-/// A second one, on which the same lies in another order.
-fn copied_to_another(room: &Path, tree: &Path, aged: Aged) -> Option<SlowDrive> {
-    let model = Model::Rotating { faster: 100.0 };
-    let bytes = (aged.files * aged.longest) as u64 * 5 / 4;
-    let fill = |root: &Path| copy_in_any_order(tree, &root.join("tree"), aged.seed);
-    match SlowDrive::make(model, room, bytes, fill) {
-        Ok(drive) => Some(drive),
-        Err(error) => {
-            left_out(format!("no slow drive could be made: {error}"));
-            None
-        }
-    }
-}
-
 fn copy_in_any_order(tree: &Path, to: &Path, seed: u64) {
     let (mut folders, mut files) = (vec![tree.to_path_buf()], Vec::new());
-    folders.retain(|tree| tree.exists());
     while let Some(folder) = folders.pop() {
         fs::create_dir_all(to.join(folder.strip_prefix(tree).unwrap())).unwrap();
         for entry in fs::read_dir(folder).unwrap().map(Result::unwrap) {
@@ -131,8 +122,9 @@ fn two_disks_are_each_read_in_an_order_of_their_own() {
     let aged = Aged { seed: 1874, folders: 50, files: 3000, longest: 24 * 1024 };
     let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
     trees.source = disk.folder().join("tree");
-    let room = trees.base.path().join("other");
-    let Some(other) = copied_to_another(&room, &trees.source, aged) else { return };
+    // On the second one the same lies in another order.
+    let fill = |root: &Path| copy_in_any_order(&trees.source, &root.join("tree"), aged.seed);
+    let Some(other) = disk_with(&trees.base.path().join("other"), aged, fill) else { return };
     trees.destination = other.folder().join("tree");
     let floor = |disk: &SlowDrive, tree: &Path| {
         seeks(disk, || {
@@ -203,7 +195,8 @@ fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
         let aged = Aged { seed: 1866, folders: 50, files: 2000, longest: 24 * 1024 };
         let rooms = ["disk", "other"].map(|room| trees.base.path().join(room));
         let Some(disk) = aged_disk(&rooms[0], aged) else { return };
-        let Some(other) = copied_to_another(&rooms[1], Path::new("/nowhere"), aged) else { return };
+        let empty = |root: &Path| fs::create_dir(root.join("tree")).unwrap();
+        let Some(other) = disk_with(&rooms[1], aged, empty) else { return };
         trees.source = disk.folder().join("tree");
         trees.destination = other.folder().join("tree");
         let floor = seeks(&disk, || {
@@ -221,6 +214,37 @@ fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
         let within = here <= 2 * floor * 6 / 5 && there <= floor;
         assert!(within, "{task:?}: {here} and {there} seeks, reading in order {floor}");
     }
+}
+
+#[test]
+fn two_sides_on_one_disk_are_read_in_turns() {
+    let mut trees = Trees::new();
+    let aged = Aged { seed: 1920, folders: 40, files: 4000, longest: 24 * 1024 };
+    let sides = ["saltmere", "keeper"];
+    let fill = |root: &Path| {
+        for side in sides {
+            for at in 0..600 {
+                let folder = root.join(side).join(format!("{}", at % 20));
+                fs::create_dir_all(&folder).unwrap();
+                fs::write(folder.join(format!("{at}.csv")), vec![7; 9000]).unwrap();
+            }
+            fs::write(root.join(side).join("season.wav"), vec![9; 24 << 20]).unwrap();
+        }
+    };
+    let Some(disk) = disk_with(&trees.base.path().join("disk"), aged, fill) else { return };
+    [trees.source, trees.destination] = sides.map(|side| disk.folder().join(side));
+    let floor = seeks(&disk, || {
+        read_in_order(&trees.source).unwrap();
+        read_in_order(&trees.destination).unwrap();
+    });
+    let mut verify = request(&trees, Task::Verify);
+    (verify.changed.by, verify.carry) = (By::Content, Aspects::NONE.with(Aspect::Content));
+    let verified = seeks(&disk, || {
+        let plan = plan_of(&Linux, &verify);
+        assert!(plan.is_empty() && plan.problems.is_empty());
+    });
+    // Twelve times there and back for the long file, and once for the others.
+    assert!(verified <= floor + 60, "{verified} seeks, reading one after the other {floor}");
 }
 
 /// The first file below a folder that holds something.

@@ -37,6 +37,7 @@ pub(super) fn first_difference(
     destination: BorrowedFd<'_>,
     size: u64,
 ) -> io::Result<Option<u64>> {
+    let size = (size, context.reads.heads.block());
     alike::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;

@@ -132,7 +132,8 @@ impl Run<'_> {
             let _ = read_back::forget(self, source.as_fd());
         }
         let (here, there) = (source.as_fd(), copy.as_fd());
-        let differs = alike::first_difference(system, here, there, now.size, |bytes, _| {
+        let size = (now.size, self.heads.block());
+        let differs = alike::first_difference(system, here, there, size, |bytes, _| {
             self.means.observer.compared(bytes as u64);
             self.means.go_on()
         });

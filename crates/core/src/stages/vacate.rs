@@ -439,12 +439,13 @@ impl Run<'_> {
         if is_proven {
             self.means.observer.compared(2 * seen.size);
         } else {
+            let block = self.heads.block();
             let interrupted = || Err(io::ErrorKind::Interrupted.into());
             let go_on = |bytes: usize, _: u64| {
                 self.means.observer.compared(bytes as u64);
                 if self.must_leave() { interrupted() } else { Ok(()) }
             };
-            let differs = alike::first_difference(system, file, copy, seen.size, go_on);
+            let differs = alike::first_difference(system, file, copy, (seen.size, block), go_on);
             if differs.during(Operation::Vacate)?.is_some() {
                 return Err(Trouble(Operation::Vacate, Cause::NotArrived));
             }

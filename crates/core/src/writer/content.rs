@@ -151,7 +151,7 @@ impl Writer<'_> {
     ) -> Result<u64, Trouble> {
         let system = self.system();
         let go_on = |_, _| self.means.go_on();
-        let same = alike::first_difference(system, source, kept, stat.size, go_on);
+        let same = alike::first_difference(system, source, kept, (stat.size, alike::BLOCK), go_on);
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
