@@ -57,6 +57,7 @@ struct Shared {
     compared: AtomicU64,
     /// There was some sign of life.
     moved: AtomicBool,
+    /// The changes of a source are over: it is flushed, or read back.
     flushes: AtomicBool,
     /// Since when what was written is being read back, and for how long that took before.
     reads_back: Mutex<(Option<Instant>, Duration)>,
@@ -288,11 +289,11 @@ impl Shared {
         if waits {
             return About::Said(WAITING);
         }
-        if self.flushes.load(Ordering::Relaxed) {
-            return About::Said(FLUSHING);
-        }
         if let Stage::ReadingBack(..) = stage {
             return About::Said(READING_BACK);
+        }
+        if self.flushes.load(Ordering::Relaxed) {
+            return About::Said(FLUSHING);
         }
         let current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
         About::Path(names::shown(&current))
@@ -433,6 +434,13 @@ impl Far {
     }
 }
 
+/// Written to only where that changes something: all workers look at it all the time.
+fn set(flag: &AtomicBool, value: bool) {
+    if flag.load(Ordering::Relaxed) != value {
+        flag.store(value, Ordering::Relaxed);
+    }
+}
+
 /// "3.2 of 8.6 GiB", or with both units where they are not the same.
 fn of_bytes(done: u64, all: u64, about: &str) -> String {
     let (done, all) = (units::bytes(done), units::bytes(all));
@@ -498,7 +506,7 @@ impl Observer for Progress<'_> {
             }
             Stage::Changing(changing, then) | Stage::ReadingBack(_, (changing, then)) => {
                 compared.store(0, Ordering::Relaxed);
-                flushes.store(false, Ordering::Relaxed);
+                flushes.store(true, Ordering::Relaxed);
                 self.shared.time_reading_back(true);
                 *stage = Stage::ReadingBack(expected, (changing, then));
             }
@@ -511,15 +519,16 @@ impl Observer for Progress<'_> {
 
     fn started(&self, path: &[u8]) {
         let Shared { display, moved, flushes, current, .. } = &*self.shared;
-        moved.store(true, Ordering::Relaxed);
-        flushes.store(false, Ordering::Relaxed);
-        let mut stage = self.shared.stage();
-        if let Stage::ReadingBack(_, (changing, then)) = *stage {
+        set(moved, true);
+        if flushes.load(Ordering::Relaxed) {
             // Of another source.
-            self.shared.time_reading_back(false);
-            *stage = Stage::Changing(changing, then);
+            flushes.store(false, Ordering::Relaxed);
+            let mut stage = self.shared.stage();
+            if let Stage::ReadingBack(_, (changing, then)) = *stage {
+                self.shared.time_reading_back(false);
+                *stage = Stage::Changing(changing, then);
+            }
         }
-        drop(stage);
         if let Display::Bar(_) = display {
             let mut current = current.lock().unwrap_or_else(PoisonError::into_inner);
             current.clear();
