@@ -168,6 +168,13 @@ fn grown(seed: u64) -> (Trees, Request) {
     request.changed.steps =
         if seed.is_multiple_of(3) { Verbs::ALL } else { Verbs::ALL.without(Verb::Rename) };
     request.vacating.on_conflict = OnConflict::Replace;
+    if seed > 20 {
+        // A folder meets a file, and gets another name.
+        request.vacating.on_conflict = OnConflict::KeepBoth;
+        fs::create_dir(trees.source.join("logbooks")).unwrap();
+        Gardener::new(seed + 1).grow(&trees.source.join("logbooks"), 8);
+        fs::write(trees.destination.join("logbooks"), "a list of them").unwrap();
+    }
     let folder = trees.base.path().join("store");
     let what = Keeping::Displaced;
     request.safety.set_aside = Some(SetAside { folder, run: RUN.to_owned(), keep: None, what });
@@ -216,10 +223,13 @@ fn killed(seed: u64, kills_undo: bool) {
 fn a_move_that_was_killed_comes_back() {
     killed(3, false);
     killed(4, false);
+    killed(23, false);
 }
 
 #[test]
 fn an_undo_that_was_killed_is_finished_by_the_next() {
     killed(6, true);
     killed(7, true);
+    killed(21, true);
+    killed(23, true);
 }

@@ -177,6 +177,16 @@ fn is_untouched(system: &dyn System, pair: &Pair, path: &[u8], was: &Before) -> 
     now.is_ok_and(|now| of(&now) == of(was))
 }
 
+/// Where the move brought what had this path; `differ` is what got another one, the deepest last.
+fn path_there(differ: &[(TreePath, TreePath)], path: &[u8]) -> Vec<u8> {
+    let found = differ.iter().rev().find_map(|(here, there)| {
+        let rest = path.strip_prefix(here.as_bytes())?;
+        let is_within = rest.is_empty() || rest[0] == b'/';
+        is_within.then(|| [there.as_bytes(), rest].concat())
+    });
+    found.unwrap_or_else(|| path.to_vec())
+}
+
 fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &Pair)) -> Selection {
     if part.root.is_some_and(|step| step.is_taken_over()) {
         return Selection::everything();
@@ -185,11 +195,12 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
     if part.root.is_none_or(|step| step.verb != Verb::Add) {
         chosen.keep_root();
     }
+    let differ = part.paths_that_differ();
     for (path, was) in &past.here {
         let is_old = is_untouched(system, pair, path, was);
         // It is asked for by the path that it has where the move brought it.
         let needs = if is_old { Needs::Time } else { Needs::All };
-        chosen.needs(part.path_there(path), needs);
+        chosen.needs(path_there(&differ, path), needs);
     }
     let home = past.home(system);
     for (at, folder) in part.folders.iter().enumerate() {

@@ -45,7 +45,6 @@ pub(crate) use difference::{
     What,
 };
 pub(crate) use proof::{Likely, Moved, Proof, Proven, Wanted};
-
 pub(crate) use sweep::sweep;
 use sweep::{Contents, Known};
 
@@ -91,7 +90,6 @@ pub(crate) struct Reads {
 }
 
 impl Reads {
-    /// Nothing was read yet.
     /// How many of so many entries were not scanned before, to note what is to be read.
     fn scanned(&self, entries: u64) -> u64 {
         if self.contents.is_noted() {
@@ -110,6 +108,7 @@ impl Reads {
         self.contents.are_the_same(source, destination) || renamed()
     }
 
+    /// Nothing was read yet.
     pub(crate) fn new(heads: Heads) -> Self {
         Self {
             heads,

@@ -195,8 +195,8 @@ impl Part {
         self.path_by(folder, Folder::name_here)
     }
 
-    /// The destination's path of what has this one in the source.
-    pub(crate) fn path_there(&self, path: &[u8]) -> Vec<u8> {
+    /// What has another path in the source than in the destination, with both, the deepest last.
+    pub(crate) fn paths_that_differ(&self) -> Vec<(TreePath, TreePath)> {
         let all = || self.folders.iter().enumerate();
         let renamed = all().filter(|(_, folder)| folder.source_name.is_some());
         let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
@@ -206,13 +206,9 @@ impl Part {
                 (here, self.folder_path(at).join(folder.names.get(*name)))
             })
         });
-        // The longest tells the most.
-        let found = renamed.chain(beside).filter_map(|(here, there)| {
-            let rest = path.strip_prefix(here.as_bytes())?;
-            let is_below = rest.is_empty() || rest[0] == b'/';
-            is_below.then(|| (here.as_bytes().len(), [there.as_bytes(), rest].concat()))
-        });
-        found.max_by_key(|(length, _)| *length).map_or_else(|| path.to_vec(), |(_, there)| there)
+        let mut paths: Vec<_> = renamed.chain(beside).collect();
+        paths.sort_by_key(|(here, _)| here.as_bytes().len());
+        paths
     }
 
     fn path_by(&self, mut at: usize, name: impl Fn(&Folder) -> &[u8]) -> TreePath {
