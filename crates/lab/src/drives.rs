@@ -228,13 +228,24 @@ impl MountedDrive {
 
     /// Leaves nothing of the device below a mounted file system.
     pub fn take_device(&self) -> Result<(), String> {
-        let image = File::options().write(true).open(self.image());
-        image.and_then(|image| image.set_len(0)).map_err(|e| e.to_string())?;
         let listed = Command::new("losetup").arg("-j").arg(self.image()).output();
         let listed = listed.map_err(|e| e.to_string())?.stdout;
         let listed = String::from_utf8_lossy(&listed).into_owned();
-        let device = listed.split(':').next().ok_or("the image is on no device")?;
-        run(&["losetup", "-c"], &[Path::new(device)])
+        let device = Path::new(listed.split(':').next().ok_or("the image is on no device")?);
+        let size = Path::new("/sys/class/block")
+            .join(device.file_name().ok_or("the image is on no device")?)
+            .join("size");
+        // What is written out before the device learns of it makes the image longer again.
+        for _ in 0..100 {
+            let image = File::options().write(true).open(self.image());
+            image.and_then(|image| image.set_len(0)).map_err(|e| e.to_string())?;
+            run(&["losetup", "-c"], &[device])?;
+            let left = fs::read_to_string(&size).map_err(|e| e.to_string())?;
+            if left.trim() == "0" {
+                return Ok(());
+            }
+        }
+        Err(format!("{} grows again and again", device.display()))
     }
 
     /// Mounts it again after that, with what its kind needs to recover.
