@@ -2,7 +2,6 @@
 
 pub(crate) mod ask;
 pub(crate) mod names;
-mod pace;
 mod progress;
 pub(crate) mod shell;
 pub(crate) mod streams;
