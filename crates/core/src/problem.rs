@@ -34,6 +34,8 @@ pub enum Operation {
     Recheck,
     /// Setting aside what is removed or replaced, or writing down what was done.
     SetAside,
+    /// Putting back what a run displaced.
+    PutBack,
     /// Removing what was set aside long enough ago.
     Prune,
     /// Taking along what was to be carried strictly.
@@ -58,13 +60,14 @@ impl Operation {
             Self::Flush => "cannot flush",
             Self::Recheck => "cannot be confirmed",
             Self::SetAside => "cannot set aside",
+            Self::PutBack => "cannot be put back",
             Self::Prune => "cannot be pruned",
             Self::Carry => "cannot carry",
             Self::Vacate => "cannot move",
         }
     }
 
-    const ALL: [Self; 15] = [
+    const ALL: [Self; 16] = [
         Self::ListSource,
         Self::ListDestination,
         Self::LookAtSource,
@@ -77,6 +80,7 @@ impl Operation {
         Self::Flush,
         Self::Recheck,
         Self::SetAside,
+        Self::PutBack,
         Self::Prune,
         Self::Carry,
         Self::Vacate,
@@ -102,6 +106,7 @@ impl Operation {
             Self::Flush => "flush",
             Self::Recheck => "recheck",
             Self::SetAside => "set-aside",
+            Self::PutBack => "put-back",
             Self::Prune => "prune",
             Self::Carry => "carry",
             Self::Vacate => "vacate",
@@ -214,6 +219,9 @@ pub enum Cause {
     /// The plan foresaw it when it was saved, in these words.
     #[error("{0}")]
     Foreseen(String),
+    /// What a run displaced is not where it set things aside.
+    #[error("it was replaced or removed, and is not among what the run set aside")]
+    NotSetAside,
     /// Something that a run changed was not seen to be as it was before.
     #[error("it is not what it was before that run")]
     NotBack,

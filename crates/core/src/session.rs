@@ -168,6 +168,7 @@ impl<'a> Session<'a> {
             plan.notes.extend(rest.and_then(|rest| note_root(pair, plan.parts.last()?, rest)));
         }
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
+        plan.notes.extend(self.note_gone_for_good(&plan));
         self.note_nesting(&mut plan);
         let selection = &self.request.selection;
         plan.notes.extend(selection.idle_patterns().into_iter().map(Note::IdlePattern));
@@ -252,6 +253,13 @@ impl<'a> Session<'a> {
     fn keeps_displaced(&self) -> bool {
         let set_aside = self.request.safety.set_aside.as_ref();
         set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Displaced)
+    }
+
+    /// A move can be undone without a folder to set things aside in, but for what it replaces.
+    fn note_gone_for_good(&self, plan: &Plan) -> Option<Note> {
+        let keeps_notes_alone = self.shelf.is_some() && !self.keeps_displaced();
+        let replaced = plan.displaced(Verb::Replace).entries;
+        (keeps_notes_alone && replaced > 0).then_some(Note::GoneForGood(replaced))
     }
 
     fn number_of(&self, pair: &Pair) -> Option<usize> {

@@ -93,6 +93,12 @@ impl State {
         same && (self.kind == Kind::Folder
             || (self.size == stat.size && self.modified() == stat.modified))
     }
+
+    /// The same, with the same owner and mode.
+    pub(crate) fn is_alike(&self, stat: &Stat) -> bool {
+        let of = |state: &Self| (state.uid, state.gid, state.mode());
+        self.still(stat) && of(self) == of(&Self::from(stat))
+    }
 }
 
 impl From<&Stat> for State {
@@ -169,6 +175,11 @@ impl Left {
     pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
         let alone = stat.links == 1 && stat.kind != Kind::Folder && numbers == Numbers::Last;
         Self { state: State::seen(stat, numbers), changed: stat.changed, alone }
+    }
+
+    /// True for what is known to have had one name.
+    pub(crate) fn is_alone(&self) -> bool {
+        self.alone
     }
 
     /// True for the very entry of which nothing at all was changed in between.

@@ -5,14 +5,18 @@
 
 mod common;
 
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::Path;
 
 use common::{RUN, Trees};
+use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
+use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
+use utter_echo_core::problem::{Operation, Problem};
 use utter_echo_core::request::{
     Guard, Keeping, OnConflict, Places, Request, Safety, SetAside, Task, Vacating, Workers,
 };
@@ -23,12 +27,18 @@ use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snaps
 /// What is not well.
 type Trouble = String;
 
-fn enact(session: &Session<'_>, plan: &Plan) -> Result<(), Trouble> {
+/// Paths of what was displaced and kept nowhere, as far as it was said to be.
+type Lost = HashSet<TreePath>;
+
+fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
     let outcome = session.enact(plan, &Silent);
     let listed = common::listed(plan);
-    match plan.problems.iter().chain(&outcome.problems).next() {
-        None => Ok(()),
-        Some(_) => Err(format!("{:?}\n{:?}\n{listed:?}", plan.problems, outcome.problems)),
+    let problems = plan.problems.iter().chain(&outcome.problems);
+    let is_lost = |problem: &&Problem| problem.operation == Operation::PutBack;
+    let (lost, others): (Vec<&Problem>, Vec<&Problem>) = problems.partition(is_lost);
+    match &*others {
+        [] => Ok(lost.into_iter().map(|problem| problem.path.clone()).collect()),
+        _ => Err(format!("{:?}\n{:?}\n{listed:?}", plan.problems, outcome.problems)),
     }
 }
 
@@ -36,7 +46,7 @@ fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     let session = Session::open(system, request).map_err(shown)?;
     let plan = session.plan(&Silent).map_err(shown)?;
     session.guard(&plan, &[]).map_err(shown)?;
-    enact(&session, &plan)
+    enact(&session, &plan).map(|_| ())
 }
 
 fn shown(error: impl std::fmt::Display) -> Trouble {
@@ -44,7 +54,7 @@ fn shown(error: impl std::fmt::Display) -> Trouble {
 }
 
 /// Undoes a run as the program does.
-fn undo(system: &dyn System, store: &Path, run: &str) -> Result<(), Trouble> {
+fn undo(system: &dyn System, store: &Path, run: &str) -> Result<Lost, Trouble> {
     let past = PastRun::open(system, &store.join(run)).map_err(shown)?;
     let aside = SetAside {
         folder: store.with_file_name("second"),
@@ -63,39 +73,47 @@ fn undo(system: &dyn System, store: &Path, run: &str) -> Result<(), Trouble> {
     let plan = session.plan_to_move_back(&Silent).map_err(shown)?;
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan)?;
+    let mut lost = Lost::new();
     if !past.is_gone() {
         let rest = request(Task::Undo, Safety::default());
         let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
         let plan = session.plan_to_undo().map_err(shown)?;
-        enact(&session, &plan)?;
-        let left = session.not_back().map_err(shown)?;
+        lost = enact(&session, &plan)?;
+        let mut left = session.not_back().map_err(shown)?;
+        left.retain(|problem| !lost.contains(&problem.path));
         if !left.is_empty() {
             return Err(format!("not back: {left:?}"));
         }
     }
-    past.discard().map_err(shown)
+    if lost.is_empty() {
+        past.discard().map_err(shown)?;
+    }
+    Ok(lost)
 }
 
-/// Which names share a file is told apart from the rest: a name that was left out keeps its file.
-fn seen(root: &Path, groups: bool) -> Snapshot {
+fn seen(root: &Path) -> Snapshot {
     let mut all = if root.exists() { snapshot(root) } else { Snapshot::default() };
     // A run that was killed leaves its mark, until one looks at everything.
     all.retain(|path, _| !path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-")));
-    if !groups {
-        for facts in all.values_mut() {
-            facts.same_as = None;
-        }
-    }
     all
 }
 
-fn is_back(
-    trees: (&Path, &Path),
-    before: (&Snapshot, &Snapshot),
-    groups: bool,
-) -> Result<(), String> {
-    let left = differences(before.0, &seen(trees.0, groups));
-    let right = differences(before.1, &seen(trees.1, groups));
+/// Names that share a file are told by the first of those that there are.
+fn group_anew(all: &mut Snapshot) {
+    let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
+    for (path, facts) in &*all {
+        let group = facts.same_as.clone();
+        group.into_iter().for_each(|group| groups.entry(group).or_default().push(path.clone()));
+    }
+    for paths in groups.into_values() {
+        let first = (paths.len() > 1).then(|| paths[0].clone());
+        paths.iter().for_each(|path| all.get_mut(path).unwrap().same_as = first.clone());
+    }
+}
+
+fn is_back(now: (&Snapshot, &Snapshot), before: (&Snapshot, &Snapshot)) -> Result<(), String> {
+    let left = differences(before.0, now.0);
+    let right = differences(before.1, now.1);
     if left.is_empty() && right.is_empty() {
         Ok(())
     } else {
@@ -107,7 +125,7 @@ fn holds(
     source: &Tree,
     other: &Other,
     options: &Options,
-    (on_conflict, leave_folders): (OnConflict, bool),
+    (on_conflict, leave_folders, what): (OnConflict, bool, Keeping),
 ) -> TestCaseResult {
     let world = World::grow(source, other, (None, None));
     let vacating = Vacating { on_conflict, leave_folders };
@@ -116,21 +134,27 @@ fn holds(
     request.running.workers = Workers::Fixed(options.workers);
     let beside = tempfile::tempdir().unwrap();
     let store = beside.path().join("store");
-    request.safety.set_aside = Some(SetAside {
-        folder: store.clone(),
-        run: RUN.to_owned(),
-        keep: None,
-        what: Keeping::Displaced,
-    });
-    let before = (seen(&world.source, false), seen(&world.destination, false));
+    request.safety.set_aside =
+        Some(SetAside { folder: store.clone(), run: RUN.to_owned(), keep: None, what });
+    let mut before = (seen(&world.source), seen(&world.destination));
     let moved = moves(&Linux, &request);
     if !store.join(format!("{RUN}.notes")).exists() {
         return Ok(());
     }
     let undone = undo(&Linux, &store, RUN);
-    undone.map_err(|why| TestCaseError::fail(format!("{why}\nafter {moved:?}")))?;
-    is_back((&world.source, &world.destination), (&before.0, &before.1), false)
-        .map_err(TestCaseError::fail)
+    let lost = undone.map_err(|why| TestCaseError::fail(format!("{why}\nafter {moved:?}")))?;
+    if what == Keeping::Displaced && !lost.is_empty() {
+        return Err(TestCaseError::fail(format!("{lost:?}")));
+    }
+    let mut now = (seen(&world.source), seen(&world.destination));
+    // In the place of what is lost there is nothing, or what a run left there whose source still has it.
+    for path in &lost {
+        now.1.remove(path.as_bytes());
+        prop_assert!(before.1.remove(path.as_bytes()).is_some(), "{path:?}");
+    }
+    group_anew(&mut before.1);
+    group_anew(&mut now.1);
+    is_back((&now.0, &now.1), (&before.0, &before.1)).map_err(TestCaseError::fail)
 }
 
 #[test]
@@ -139,11 +163,12 @@ fn whatever_was_moved_comes_back() {
     let config =
         Config { cases: count.unwrap_or(200), failure_persistence: None, ..Config::default() };
     let how = proptest::sample::select(vec![
-        (OnConflict::Skip, false),
-        (OnConflict::Newer, false),
-        (OnConflict::Replace, false),
-        (OnConflict::Replace, true),
-        (OnConflict::KeepBoth, false),
+        (OnConflict::Skip, false, Keeping::Displaced),
+        (OnConflict::Newer, false, Keeping::Displaced),
+        (OnConflict::Replace, false, Keeping::Displaced),
+        (OnConflict::Replace, true, Keeping::Displaced),
+        (OnConflict::Replace, false, Keeping::Notes),
+        (OnConflict::KeepBoth, false, Keeping::Displaced),
     ]);
     let case = (world::tree(), world::other(), world::options(&[Task::Move]), how);
     let tried =
@@ -194,7 +219,7 @@ fn killed(seed: u64, kills_undo: bool) {
     }
     for at in (0..calls).step_by(3) {
         let (trees, request) = grown(seed);
-        let before = (seen(&trees.source, false), seen(&trees.destination, false));
+        let before = (seen(&trees.source), seen(&trees.destination));
         let store = trees.base.path().join("store");
         let killer = Tampered::new(Tampering::KillAt(at));
         if kills_undo {
@@ -213,7 +238,8 @@ fn killed(seed: u64, kills_undo: bool) {
         if !nothing {
             undo(&Linux, &store, RUN).unwrap_or_else(|why| panic!("{when}: {why}"));
         }
-        let back = is_back((&trees.source, &trees.destination), (&before.0, &before.1), false);
+        let now = (seen(&trees.source), seen(&trees.destination));
+        let back = is_back((&now.0, &now.1), (&before.0, &before.1));
         back.unwrap_or_else(|left| panic!("{when}:\n{left}"));
         let _ = fs::remove_dir_all(trees.base.path());
     }

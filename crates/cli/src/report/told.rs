@@ -112,6 +112,7 @@ pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Total
             core::Ending::Early(_) => Ending::Early,
         },
         set_aside: outcome.set_aside.as_deref().map(Into::into),
+        notes_only: outcome.notes_only,
     };
     let totals = totals(plan, plan.problems.len() + outcome.problems.len());
     Totals { run: Some(run), ..totals }

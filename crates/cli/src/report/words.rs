@@ -273,6 +273,10 @@ pub(crate) fn note(note: &Note) -> String {
         Note::NotUndoable(why) => format!(
             "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
         ),
+        Note::GoneForGood(count) => format!(
+            "{} replaced and kept nowhere, so an undo cannot bring them back; --set-aside keeps them",
+            units::counted(*count, "entry is", "entries are")
+        ),
         Note::IdlePattern(rule) => idle_pattern(rule),
     }
 }
@@ -396,6 +400,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::SecondFiles(_) => "second-files",
         Note::RootStays(..) => "root-stays",
         Note::NotUndoable(_) => "not-undoable",
+        Note::GoneForGood(_) => "gone-for-good",
         Note::IdlePattern(_) => "idle-pattern",
     }
 }

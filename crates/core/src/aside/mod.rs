@@ -10,6 +10,7 @@ mod moved;
 mod notes;
 mod origin;
 mod overview;
+mod partners;
 mod past;
 mod undo;
 

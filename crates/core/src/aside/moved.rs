@@ -16,6 +16,7 @@ use crate::state::{Before, State};
 use super::earlier::Earlier;
 use super::look_here;
 use super::notes::PastPart;
+use super::partners;
 use super::past::PastRun;
 
 impl PastRun<'_> {
@@ -128,6 +129,33 @@ impl Home<'_> {
     }
 }
 
+impl Home<'_> {
+    /// Finds the names that stayed of files of which others went.
+    fn find_partners(&self, (part, past): (&Part, &PastPart), chosen: &mut Chosen) {
+        let Some(root) = &self.root else { return };
+        let mut shared = Vec::new();
+        for (at, folder) in part.folders.iter().enumerate() {
+            for step in folder.vacates.iter().filter(|step| step.kind() != Kind::Folder) {
+                let there = part.folder_path(at).join(folder.names.get(step.name));
+                let proven = past.proven.get(there.as_bytes());
+                let is_alone = proven.is_some_and(|(here, _)| here.is_alone());
+                if let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) {
+                    let own = part.source_path(at).join(folder.name_of_source(step));
+                    let single = self.single.as_deref().map(TreePath::from);
+                    shared.push((single.unwrap_or(own), was));
+                }
+            }
+        }
+        let wanted = shared.iter().map(|(_, was)| (was.inode, *was)).collect();
+        let found = partners::find(self.system, root, &wanted, self.single.is_none());
+        for (path, was) in shared {
+            if let Some(partner) = found.get(&was.inode) {
+                chosen.add_partner(path, partner.clone());
+            }
+        }
+    }
+}
+
 /// The name of a single entry in the destination.
 fn only_name(part: &Part) -> Vec<u8> {
     let top = part.folders.first();
@@ -203,6 +231,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         chosen.needs(path_there(&differ, path), needs);
     }
     let home = past.home(system);
+    home.find_partners((part, past), &mut chosen);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
         // A single entry is known by the name that it goes back to.

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::bytes::Bytes;
 use crate::os::Time;
 use crate::plan::{Count, Plan};
-use crate::policy::{Part, Reason, Verb};
+use crate::policy::Verb;
 use crate::request::{Request, Task};
 use crate::runs::{Notes, Recorder};
 use crate::saved::{self, Purpose, Reader};
@@ -65,17 +65,10 @@ impl About {
     /// What `plan` is about.
     pub(super) fn of(plan: &Plan, request: &Request) -> io::Result<Self> {
         let destination = std::path::absolute(&request.places.destination)?;
-        let displaced = |verb| {
-            let mut displaced = Count::default();
-            let steps = plan.parts.iter().flat_map(Part::all_steps);
-            let steps = steps.filter(|step| step.verb == verb && step.reason != Reason::Leftover);
-            steps.filter_map(|step| step.destination).for_each(|was| displaced.add(was.bytes()));
-            displaced
-        };
         Ok(Self {
             task: request.task,
-            replaced: displaced(Verb::Replace),
-            removed: displaced(Verb::Remove),
+            replaced: plan.displaced(Verb::Replace),
+            removed: plan.displaced(Verb::Remove),
             destination: destination.as_os_str().as_bytes().into(),
         })
     }

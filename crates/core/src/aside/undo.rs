@@ -220,9 +220,14 @@ impl Back<'_> {
                 Ok(taken) => {
                     let own = names.add(name);
                     let back = policy::reverse(step, own, &taken, &alike);
-                    match back.filter(|_| self.has_other_attributes(step, &taken)) {
-                        Some(_) => problems.push(self.overtaken(&path.join(name))),
-                        None => steps.extend(back),
+                    match back {
+                        Some(_) if self.has_other_attributes(step, &taken) => {
+                            problems.push(self.overtaken(&path.join(name)));
+                        }
+                        Some(back) if is_lost(&back, &taken) => {
+                            problems.push(self.lost(&path.join(name)));
+                        }
+                        back => steps.extend(back),
                     }
                 }
                 Err(error) => problems.push(self.problem(&path.join(name), error)),
@@ -261,6 +266,11 @@ impl Back<'_> {
         let (operation, cause) =
             (Operation::LookAtDestination, Cause::Overtaken("the destination"));
         Problem { path, operation, cause }
+    }
+
+    fn lost(&self, path: &TreePath) -> Problem {
+        let path = self.pair.prefix.join(path.as_bytes());
+        Problem { path, operation: Operation::PutBack, cause: Cause::NotSetAside }
     }
 
     fn problem(&self, path: &TreePath, error: io::Error) -> Problem {
@@ -475,4 +485,10 @@ impl Back<'_> {
         wanted.kind == there.kind
             && (there.kind == Kind::Folder || wanted.size == there.size && same_time())
     }
+}
+
+/// True if what the step would put back is not where the run set things aside. A folder is made anew.
+fn is_lost(back: &Step, taken: &Taken<'_>) -> bool {
+    let puts_back = back.reason == Reason::Before && matches!(back.verb, Verb::Add | Verb::Replace);
+    puts_back && back.kind() != Kind::Folder && taken.aside.is_none()
 }

@@ -80,6 +80,16 @@ impl Plan {
         })
     }
 
+    /// What steps of this verb take the place of, or away, but for what other runs left behind; with the bytes
+    /// that were there.
+    pub(crate) fn displaced(&self, verb: Verb) -> Count {
+        let mut displaced = Count::default();
+        let steps = self.parts.iter().flat_map(Part::all_steps);
+        let steps = steps.filter(|step| step.verb == verb && step.reason != Reason::Leftover);
+        steps.filter_map(|step| step.destination).for_each(|was| displaced.add(was.bytes()));
+        displaced
+    }
+
     /// The step with this number.
     pub fn step(&self, number: usize) -> Option<PlacedStep<'_>> {
         // What has no steps begins where the next begins.

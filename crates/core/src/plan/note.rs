@@ -44,6 +44,8 @@ pub enum Note {
     RootStays(String, Rest),
     /// Why the run cannot be undone: there is no place for its notes.
     NotUndoable(String),
+    /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.
+    GoneForGood(u64),
     /// A pattern, as it was given, decided about no entry.
     IdlePattern(String),
 }

@@ -101,12 +101,23 @@ impl Drafted {
     pub(super) fn new(from: crate::compare::Folder) -> Self {
         let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
         Self {
-            name: from.name,
             source_name: from.came_as,
-            presence: from.presence,
-            known: from.known,
             before: from.before,
             names: from.names,
+            children,
+            ..Self::empty(from.name, from.presence, from.known)
+        }
+    }
+
+    /// Nothing happens in it so far.
+    pub(super) fn empty(name: Box<[u8]>, presence: Presence, known: Known) -> Self {
+        Self {
+            name,
+            source_name: None,
+            presence,
+            known,
+            before: None,
+            names: Names::default(),
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
@@ -115,7 +126,7 @@ impl Drafted {
             held_back: 0,
             spared_newer: 0,
             fate: Fate::Open,
-            children,
+            children: Vec::new(),
             parent: 0,
             order: Vec::new(),
         }

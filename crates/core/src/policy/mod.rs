@@ -11,6 +11,7 @@ mod folder;
 mod links;
 mod may;
 mod part;
+mod partners;
 mod readmit;
 mod renames;
 mod reverse;
@@ -156,6 +157,7 @@ impl Draft<'_> {
             self.hold_back_all();
         }
         self.settle_links();
+        self.link_to_partners();
         self.find_renames(proof);
         self.take_over();
         let root = self.take_root_over(root);

@@ -80,7 +80,7 @@ pub(crate) fn reverse(
                 let step = adjusted(before.state, State::from(there), name);
                 return (!taken.is_whole).then_some(step);
             }
-            // Lost, if nothing is aside: the step says so when it comes up.
+            // Where nothing is aside it is lost, which whoever asked has to find out.
             let kept = taken.before.map(|before| before.state);
             let kept = kept.or(taken.aside.as_ref().map(State::from)).or(Some(was));
             match taken.there {

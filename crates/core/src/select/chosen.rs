@@ -2,6 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 
+use crate::path::TreePath;
+use crate::state::State;
 use crate::temporary;
 
 use super::{Asked, Verdict};
@@ -18,6 +20,18 @@ pub(crate) struct Chosen {
     old_names: HashMap<Vec<u8>, Vec<u8>>,
     /// What folders on the other side need of their counterparts.
     needs: HashMap<Vec<u8>, Needs>,
+    /// Of paths on the other side, the names there that are to share a file with them again.
+    partners: Vec<(TreePath, Partner)>,
+}
+
+/// A name that stayed where it was when another of the same file went.
+#[derive(Clone, Debug)]
+pub(crate) struct Partner {
+    /// The folders that lead to it, from the root down, and their numbers.
+    pub(crate) folders: Vec<(Box<[u8]>, u64)>,
+    pub(crate) name: Box<[u8]>,
+    /// The file as it is now.
+    pub(crate) state: State,
 }
 
 /// How much of a path takes part.
@@ -75,6 +89,15 @@ impl Chosen {
 
     pub(super) fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
         self.old_names.get(path).map(|name| &**name)
+    }
+
+    /// What comes back to this path was a name of the same file.
+    pub(crate) fn add_partner(&mut self, path: TreePath, partner: Partner) {
+        self.partners.push((path, partner));
+    }
+
+    pub(super) fn partners(&self) -> &[(TreePath, Partner)] {
+        &self.partners
     }
 
     /// Tells what a folder that is there on the other side needs.

@@ -5,13 +5,14 @@
 mod chosen;
 mod pattern;
 
-pub(crate) use chosen::{Chosen, Needs, Reach as ChosenReach};
+pub(crate) use chosen::{Chosen, Needs, Partner, Reach as ChosenReach};
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::os::{Kind, Stat, System, Time};
+use crate::path::TreePath;
 
 pub use pattern::{BadPattern, Origin};
 
@@ -308,6 +309,11 @@ impl Selection {
     /// The name that an entry has on the other side, where that is another.
     pub(crate) fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
         self.chosen.as_ref().and_then(|chosen| chosen.old_name(path))
+    }
+
+    /// What comes back and was a name of a file that kept another, by its path on the other side.
+    pub(crate) fn partners(&self) -> &[(TreePath, Partner)] {
+        self.chosen.as_ref().map_or(&[], Chosen::partners)
     }
 
     /// What a folder that is there on the other side needs of its counterpart.

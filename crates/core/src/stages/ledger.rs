@@ -89,6 +89,7 @@ impl Ledger {
             bytes_written: 0,
             ending,
             set_aside: None,
+            notes_only: false,
             lost_notes: None,
         }
     }

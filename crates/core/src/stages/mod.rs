@@ -213,8 +213,9 @@ pub(crate) fn carry_out(
     }
     let bytes_written = means.bytes_written.load(Ordering::Relaxed);
     let set_aside = aside.map(|aside| aside.path.clone());
+    let notes_only = aside.is_some_and(|aside| !aside.keeps_displaced());
     let stopped = observer.stop_requested();
-    Outcome { bytes_written, set_aside, ..ledger.outcome(plan, stopped) }
+    Outcome { bytes_written, set_aside, notes_only, ..ledger.outcome(plan, stopped) }
 }
 
 /// However the stages end, those who write out meanwhile end as well.

@@ -46,6 +46,8 @@ pub struct Outcome {
     pub ending: Ending,
     /// Where it set aside what it displaced, if it did; the name to undo it by.
     pub set_aside: Option<PathBuf>,
+    /// Only the notes are there, and not what was displaced.
+    pub notes_only: bool,
     /// Why the notes of a move are not whole, so that it cannot be undone.
     pub lost_notes: Option<io::Error>,
 }
@@ -63,6 +65,7 @@ impl Outcome {
             bytes_written: 0,
             ending: Ending::Early(Cause::System(kind.into())),
             set_aside: None,
+            notes_only: false,
             lost_notes: None,
         }
     }

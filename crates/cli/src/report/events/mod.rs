@@ -471,6 +471,9 @@ pub(crate) struct Ran {
     pub(crate) ending: Ending,
     #[serde(flatten)]
     pub(crate) set_aside: Option<Exact<SetAsideIn>>,
+    /// Only its notes are there, and not what it displaced.
+    #[serde(default)]
+    pub(crate) notes_only: bool,
 }
 
 words! {

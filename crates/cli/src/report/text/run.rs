@@ -92,7 +92,8 @@ impl Text {
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
-            if count > 0 || !matches!(self.command, Command::Move | Command::Undo) {
+            let is_told = count > 0 || !matches!(self.command, Command::Move | Command::Undo);
+            if is_told && !run.notes_only {
                 self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
             }
             if done.count() > 0 {
