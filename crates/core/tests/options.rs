@@ -482,13 +482,7 @@ fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) 
     ensure!(plan.problems.is_empty(), "undo: {:?}\n{:#?}", plan.problems, listed(&plan));
     let outcome = session.enact(&plan, &Silent);
     ensure!(outcome.problems.is_empty(), "undo: {:?}\n{:#?}", outcome.problems, listed(&plan));
-    let crosses = world.mounts.1.is_some();
-    // What is set aside from another drive is copied there and back.
-    let alone = |mut tree: Snapshot| {
-        tree.values_mut().filter(|_| crosses).for_each(|facts| facts.same_as = None);
-        tree
-    };
-    let left = differences(&alone(before.clone()), &alone(snapshot(&world.destination)));
+    let left = differences(before, &snapshot(&world.destination));
     ensure!(left.is_empty(), "taken back, it is not what it was:\n{left}\n{:#?}", listed(&plan));
     Ok(())
 }

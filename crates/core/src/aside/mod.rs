@@ -12,6 +12,7 @@ mod origin;
 mod overview;
 mod partners;
 mod past;
+mod regroup;
 mod undo;
 
 use std::ffi::OsStr;

@@ -1,11 +1,12 @@
 //! What a move took where: for moving it back.
 
+use std::collections::HashMap;
 use std::io::ErrorKind;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::Path;
 
 use crate::drives;
-use crate::os::{Entry, Kind, System};
+use crate::os::{Entry, Identity, Kind, Stat, System};
 use crate::path::TreePath;
 use crate::policy::{Part, Step, Verb};
 use crate::request::Task;
@@ -146,10 +147,19 @@ impl Home<'_> {
                 }
             }
         }
-        let wanted = shared.iter().map(|(_, was)| (was.inode, *was)).collect();
-        let found = partners::find(self.system, root, &wanted, self.single.is_none());
+        let top = self.system.stat(Entry::Pinned(root.as_fd()));
+        let (false, Ok(top)) = (shared.is_empty(), top) else { return };
+        let of = |was: &State| Identity { inode: was.inode, ..top.identity };
+        let states: HashMap<Identity, State> =
+            shared.iter().map(|(_, was)| (of(was), *was)).collect();
+        let wanted = states.keys().copied().collect();
+        let as_it_was = |_: &TreePath, now: &Stat| {
+            states.get(&now.identity).is_some_and(|was| was.is_alike(now))
+        };
+        let deep = self.single.is_none();
+        let found = partners::find(self.system, root, (&wanted, &as_it_was), deep);
         for (path, was) in shared {
-            if let Some(partner) = found.get(&was.inode) {
+            if let Some(partner) = found.get(&of(&was)) {
                 chosen.add_partner(path, partner.clone());
             }
         }

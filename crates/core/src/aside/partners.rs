@@ -1,38 +1,39 @@
-//! Names of a file that stayed in a source when others of it were moved: what comes back becomes a name of the same
-//! file again.
+//! Names of a file that stayed where they were when others of it went: what comes back becomes a name of the same file
+//! again.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use crate::os::{Entry, Kind, Stat, System};
+use crate::os::{Entry, Identity, Kind, Stat, System};
+use crate::path::TreePath;
 use crate::select::Partner;
 use crate::state::State;
 use crate::temporary;
 use crate::tree::Listing;
 
-/// What a file was like when one of its names was moved, by its number.
-pub(super) type Wanted = HashMap<u64, State>;
+/// Whether a name of such a file, found at this path, may be the partner.
+pub(super) type Accepts<'a> = &'a dyn Fn(&TreePath, &Stat) -> bool;
 
-/// The first name of each of these files, in folders of one drive; `deep` if not only in the topmost. What cannot be
+/// The first name that is accepted of each of these files; `deep` if not only in the topmost folder. What cannot be
 /// looked at has none.
 pub(super) fn find(
     system: &dyn System,
     root: &OwnedFd,
-    wanted: &Wanted,
+    (wanted, accepts): (&HashSet<Identity>, Accepts<'_>),
     deep: bool,
-) -> HashMap<u64, Partner> {
-    let mut search = Search { system, wanted, found: HashMap::new() };
-    if wanted.is_empty() {
-        return search.found;
-    }
-    let Ok(top) = system.stat(Entry::Pinned(root.as_fd())) else { return search.found };
+) -> HashMap<Identity, Partner> {
+    let numbers = wanted.iter().map(|file| file.inode).collect();
+    let mut drives: HashSet<u64> = wanted.iter().map(|file| file.drive).collect();
+    drives.extend(system.stat(Entry::Pinned(root.as_fd())).map(|root| root.identity.drive));
+    let mut search = Search { system, wanted, numbers, drives, accepts, found: HashMap::new() };
     // The path of a folder, and the numbers of those that lead there.
-    let mut waiting = vec![(Vec::new(), Vec::new())];
+    let mut waiting = vec![(TreePath::default(), Folders::new())];
     while let Some((path, folders)) = waiting.pop() {
         if search.found.len() == wanted.len() {
             break;
         }
-        let below = search.folder(root.as_fd(), &top, (&path, &folders)).unwrap_or_default();
+        let below = search.folder(root.as_fd(), (&path, &folders)).unwrap_or_default();
         if deep {
             waiting.extend(below.into_iter().rev());
         }
@@ -45,8 +46,13 @@ type Folders = Vec<(Box<[u8]>, u64)>;
 
 struct Search<'a> {
     system: &'a dyn System,
-    wanted: &'a Wanted,
-    found: HashMap<u64, Partner>,
+    wanted: &'a HashSet<Identity>,
+    /// Of those, which is all that a listing tells.
+    numbers: HashSet<u64>,
+    /// Those that they are on, and the root's, which leads there.
+    drives: HashSet<u64>,
+    accepts: Accepts<'a>,
+    found: HashMap<Identity, Partner>,
 }
 
 impl Search<'_> {
@@ -54,42 +60,38 @@ impl Search<'_> {
     fn folder(
         &mut self,
         root: BorrowedFd<'_>,
-        top: &Stat,
-        (path, folders): (&[u8], &Folders),
-    ) -> std::io::Result<Vec<(Vec<u8>, Folders)>> {
-        let system = self.system;
-        let folder = system.open_folder(root, path)?;
-        let mut maybe = Vec::new();
-        Listing::read_telling(system, folder.as_fd(), &mut |name| {
-            let is_wanted = self.wanted.contains_key(&name.inode);
-            let leads_on = name.kind.is_none_or(|kind| kind == Kind::Folder);
-            if (is_wanted || leads_on) && !temporary::is_ours(name.bytes) {
-                maybe.push(name.bytes.to_vec());
-            }
-        })?;
-        maybe.sort_unstable();
+        (path, folders): (&TreePath, &Folders),
+    ) -> io::Result<Vec<(TreePath, Folders)>> {
+        let folder = self.system.open_folder(root, path.as_bytes())?;
         let mut below = Vec::new();
-        for name in maybe {
-            let Ok(stat) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
-            let inode = stat.identity.inode;
-            if stat.identity.drive != top.identity.drive || stat.mounted {
-                continue;
-            }
-            if stat.kind == Kind::Folder {
-                let path =
-                    if path.is_empty() { name.clone() } else { [path, b"/", &*name].concat() };
+        for name in self.names(folder.as_fd())? {
+            let entry = Entry::Named(folder.as_fd(), &name);
+            let Ok(stat) = self.system.stat(entry) else { continue };
+            let path = path.join(&name);
+            if stat.kind == Kind::Folder && self.drives.contains(&stat.identity.drive) {
                 let mut folders = folders.clone();
-                folders.push((name.into(), inode));
+                folders.push((name.into(), stat.identity.inode));
                 below.push((path, folders));
-            } else if self.wanted.get(&inode).is_some_and(|was| was.is_alike(&stat)) {
-                let partner = || Partner {
-                    folders: folders.clone(),
-                    name: name.into(),
-                    state: State::from(&stat),
-                };
-                self.found.entry(inode).or_insert_with(partner);
+            } else if self.wanted.contains(&stat.identity) && (self.accepts)(&path, &stat) {
+                let state = State::from(&stat);
+                let partner = Partner { folders: folders.clone(), name: name.into(), state };
+                self.found.entry(stat.identity).or_insert(partner);
             }
         }
         Ok(below)
+    }
+
+    /// Names of files that are wanted, and of folders, as far as the listing tells.
+    fn names(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
+        let mut names = Vec::new();
+        Listing::read_telling(self.system, folder, &mut |name| {
+            let leads_on = name.kind.is_none_or(|kind| kind == Kind::Folder);
+            let is_wanted = leads_on || self.numbers.contains(&name.inode);
+            if is_wanted && !temporary::is_ours(name.bytes) {
+                names.push(name.bytes.to_vec());
+            }
+        })?;
+        names.sort_unstable();
+        Ok(names)
     }
 }

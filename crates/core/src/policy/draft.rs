@@ -101,23 +101,12 @@ impl Drafted {
     pub(super) fn new(from: crate::compare::Folder) -> Self {
         let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
         Self {
+            name: from.name,
             source_name: from.came_as,
+            presence: from.presence,
+            known: from.known,
             before: from.before,
             names: from.names,
-            children,
-            ..Self::empty(from.name, from.presence, from.known)
-        }
-    }
-
-    /// Nothing happens in it so far.
-    pub(super) fn empty(name: Box<[u8]>, presence: Presence, known: Known) -> Self {
-        Self {
-            name,
-            source_name: None,
-            presence,
-            known,
-            before: None,
-            names: Names::default(),
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
@@ -126,7 +115,7 @@ impl Drafted {
             held_back: 0,
             spared_newer: 0,
             fate: Fate::Open,
-            children: Vec::new(),
+            children,
             parent: 0,
             order: Vec::new(),
         }
@@ -285,9 +274,13 @@ impl<'a> Draft<'a> {
             }
         }
         let mut decided = std::mem::take(&mut self.decided);
+        let selection = self.policy.selection;
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
         dependence::settle_vacates(&mut decided.part, |_| false);
+        for (path, partner) in selection.partners() {
+            decided.part.link_back(path, partner);
+        }
         decided
     }
 

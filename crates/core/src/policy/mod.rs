@@ -157,7 +157,7 @@ impl Draft<'_> {
             self.hold_back_all();
         }
         self.settle_links();
-        self.link_to_partners();
+        self.copy_what_has_partners();
         self.find_renames(proof);
         self.take_over();
         let root = self.take_root_over(root);

@@ -278,6 +278,13 @@ impl Step {
         self.verb == Verb::Replace && onto_folder && self.kind() != Kind::Folder
     }
 
+    /// After it an entry that is no folder, and was no leftover, is no longer there.
+    pub(crate) fn displaces(&self) -> bool {
+        let is_lost = matches!(self.verb, Verb::Replace | Verb::Remove);
+        let is_folder = self.destination.is_none_or(|there| there.kind == Kind::Folder);
+        is_lost && !is_folder && self.reason != Reason::Leftover
+    }
+
     /// It makes or changes an entry other than a folder.
     pub(crate) fn writes(&self) -> bool {
         !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::Vacate)

@@ -54,6 +54,14 @@ pub(crate) enum Needs {
     All,
 }
 
+impl Partner {
+    pub(crate) fn path(&self) -> TreePath {
+        let mut path = TreePath::default();
+        self.folders.iter().for_each(|(name, _)| path.push(name));
+        path.join(&self.name)
+    }
+}
+
 impl Chosen {
     pub(crate) fn add(&mut self, path: Vec<u8>, reach: Reach) {
         let ends = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| at);

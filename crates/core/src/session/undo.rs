@@ -72,6 +72,12 @@ impl<'a> Session<'a> {
     pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
         let mut plan = self.whole_plan_to_undo()?;
         self.keep_only_what_is_selected(&mut plan);
+        if let Some(run) = self.undoes {
+            for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
+                run.regroup(at, (pair, map), &mut plan.parts[at]);
+            }
+            plan.number();
+        }
         Ok(plan)
     }
 

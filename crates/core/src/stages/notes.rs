@@ -8,7 +8,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 use crate::aside::look_here;
 use crate::os::{Entry, Kind};
 use crate::path::TreePath;
-use crate::policy::{Reason, Step, Verb};
+use crate::policy::{Step, Verb};
 use crate::problem::Operation;
 use crate::request::Flush;
 use crate::state::{Before, State};
@@ -77,7 +77,7 @@ impl Run<'_> {
         let drive = self.system().stat(Entry::Open(shelf.aside.folder.as_fd()))?.identity.drive;
         let copied = |at: &usize| {
             self.drive_of(*at).mounted.identity.drive != drive
-                && self.part.folders[*at].steps.iter().any(displaces)
+                && self.part.folders[*at].steps.iter().any(Step::displaces)
         };
         let work: Vec<usize> = (0..self.part.folders.len()).filter(copied).collect();
         if work.is_empty() {
@@ -91,7 +91,7 @@ impl Run<'_> {
         let (folder, on) = (&self.part.folders[at], self.drive_of(at));
         // What cannot be entered is told when its turn comes.
         let Ok(place) = self.enter(root, at) else { return };
-        for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| displaces(step)) {
+        for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| step.displaces()) {
             if self.means.must_end() || self.was_tried(folder, i) {
                 continue;
             }
@@ -160,13 +160,6 @@ impl Run<'_> {
         let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
         unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
     }
-}
-
-/// True for a step after which an entry that is no folder, and was no leftover, is no longer there.
-fn displaces(step: &Step) -> bool {
-    let is_lost = matches!(step.verb, Verb::Replace | Verb::Remove);
-    let is_folder = step.destination.is_none_or(|there| there.kind == Kind::Folder);
-    is_lost && !is_folder && step.reason != Reason::Leftover
 }
 
 /// What is gone meanwhile is found out again when its turn comes, and told then.

@@ -1,0 +1,139 @@
+//! What was set aside on another drive comes back as a file of its own, though it may have been one of several names:
+//! here these are made names of one file again.
+
+use std::collections::{HashMap, HashSet};
+use std::os::fd::AsFd as _;
+
+use crate::drives::DriveMap;
+use crate::os::{Entry, Identity, Stat};
+use crate::path::TreePath;
+use crate::policy::{NameId, Part, Reason, Step, Verb};
+use crate::select::Partner;
+use crate::sides::Pair;
+use crate::state::State;
+
+use super::partners;
+use super::past::PastRun;
+
+/// Names of it, in tree order, with what each was.
+type Names = Vec<(TreePath, State)>;
+
+impl PastRun<'_> {
+    /// Makes links of the steps that put back names of one file, where they come back from another drive.
+    pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
+        let displaced = self.displaced_elsewhere(at, (pair, map), part);
+        if displaced.is_empty() {
+            return;
+        }
+        let stayed = self.stayed(at, pair, (&displaced, part));
+        let renamed = renamed(part);
+        let mut files: Vec<(&Identity, &Names)> = displaced.iter().collect();
+        files.sort_by(|(_, a), (_, b)| a[0].0.as_bytes().cmp(b[0].0.as_bytes()));
+        for (file, names) in files {
+            let (back, others): (Vec<_>, Vec<_>) =
+                names.iter().partition(|(path, _)| part.step_at(path).is_some_and(puts_back));
+            let leader = match stayed.get(file) {
+                Some(partner) => name_of(part, partner, &renamed),
+                // Some came back before, and the first of the rest leads if none did.
+                None => {
+                    let is_back =
+                        |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
+                    let first = others.iter().find(is_back).or(back.first());
+                    first.and_then(|(path, _)| part.name_at(path))
+                }
+            };
+            let Some(leader) = leader else { continue };
+            for (path, _) in back {
+                if part.path_of(leader) != *path {
+                    part.link(path, leader);
+                }
+            }
+        }
+    }
+
+    /// Files of which names are put back by steps, and that lay on other drives than what is set aside.
+    fn displaced_elsewhere(
+        &self,
+        at: usize,
+        (pair, map): (&Pair, &DriveMap),
+        part: &Part,
+    ) -> HashMap<Identity, Names> {
+        let mut displaced: HashMap<Identity, Names> = HashMap::new();
+        let past = &self.plan.parts[at];
+        for (number, folder) in past.folders.iter().enumerate() {
+            let drive = map.get(folder.known.drive).identity.drive;
+            if drive == pair.source_stat.identity.drive {
+                continue;
+            }
+            for step in folder.steps.iter().filter(|step| step.displaces()) {
+                let Some(was) = step.destination.filter(|was| was.inode != 0) else { continue };
+                let path = past.folder_path(number).join(folder.names.get(step.name));
+                displaced
+                    .entry(Identity { drive, inode: was.inode })
+                    .or_default()
+                    .push((path, was));
+            }
+        }
+        let has_step = |(path, _): &(TreePath, State)| part.step_at(path).is_some_and(puts_back);
+        displaced.retain(|_, names| names.iter().any(has_step));
+        displaced
+    }
+
+    /// Names of these files that the run left where they were, or only renamed.
+    fn stayed(
+        &self,
+        at: usize,
+        pair: &Pair,
+        (displaced, part): (&HashMap<Identity, Names>, &Part),
+    ) -> HashMap<Identity, Partner> {
+        let wanted: HashSet<Identity> = displaced.keys().copied().collect();
+        let after = &self.parts[at].after;
+        let accepts = |path: &TreePath, now: &Stat| {
+            let goes = part.step_at(path).is_some_and(|step| step.verb != Verb::Adjust);
+            let left = after.get(path.as_bytes()).is_some_and(|left| left.state.still(now));
+            let is_as_it_was = displaced[&now.identity][0].1.is_alike(now);
+            !goes && (left || is_as_it_was)
+        };
+        partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts), true)
+    }
+
+    fn is_there(&self, pair: &Pair, path: &TreePath, was: &State) -> bool {
+        let (above, name) = path.split_last();
+        let above = self.system.open_folder(pair.destination.anchor.as_fd(), above);
+        let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
+        let of = |state: &State| {
+            (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
+        };
+        now.is_ok_and(|now| of(&State::from(&now)) == of(was))
+    }
+}
+
+fn puts_back(step: &Step) -> bool {
+    step.reason == Reason::Before && matches!(step.verb, Verb::Add | Verb::Replace)
+}
+
+/// What steps rename, and where to.
+fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
+    let mut renamed = HashMap::new();
+    for (at, folder) in part.folders.iter().enumerate() {
+        for step in &folder.steps {
+            if let Some(from) = step.renamed_from() {
+                let to = part.folder_path(at).join(folder.names.get(step.name));
+                renamed.insert(part.path_of(from), to);
+            }
+        }
+    }
+    renamed
+}
+
+/// The name of a partner by the time that others are linked to it.
+fn name_of(
+    part: &mut Part,
+    partner: &Partner,
+    renamed: &HashMap<TreePath, TreePath>,
+) -> Option<NameId> {
+    match renamed.get(&partner.path()) {
+        Some(to) => part.name_at(to),
+        None => Some(part.name_of(partner)),
+    }
+}
