@@ -240,17 +240,40 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
 
 #[test]
 fn an_undo_killed_at_any_call_is_done_again_until_all_is_back() {
-    each_call_of_undo(Tampering::KillAt);
+    each_call_of_undo(None, Tampering::KillAt);
+}
+
+#[test]
+fn names_of_one_file_come_back_as_such_from_another_drive_though_the_undo_was_killed() {
+    match tempfile::tempdir_in("/dev/shm") {
+        Ok(elsewhere) => each_call_of_undo(Some(elsewhere.path()), Tampering::KillAt),
+        Err(_) => utter_echo_lab::left_out("no second drive to be had"),
+    }
 }
 
 #[test]
 fn an_undo_of_which_a_call_failed_is_done_again_until_all_is_back() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
-    each_call_of_undo(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
+    each_call_of_undo(None, |at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
+}
+
+/// In the destination three names of one file, of which one stays, and two of another, of which none does.
+fn share_files(trees: &Trees) {
+    let kept = trees.source.join("log");
+    fs::write(&kept, "kept").unwrap();
+    let there = |name: &str| trees.destination.join(name);
+    fs::write(there("log"), "kept").unwrap();
+    let time = fs::metadata(&kept).unwrap().modified().unwrap();
+    fs::File::open(there("log")).unwrap().set_modified(time).unwrap();
+    fs::write(there("tide"), "of last year").unwrap();
+    fs::create_dir(there("names")).unwrap();
+    for (first, other) in [("log", "log 2"), ("log", "names/log 3"), ("tide", "names/tide 2")] {
+        fs::hard_link(there(first), there(other)).unwrap();
+    }
 }
 
 /// Tampers with each call of an undo in turn. Then either all is back, or the next undo brings it back.
-fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
+fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
         let trees = Trees::new();
         Gardener::new(11).grow(&trees.source, 12);
@@ -270,8 +293,11 @@ fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
                 }
             }
         }
+        share_files(&trees);
         let old = snapshot(&trees.destination);
-        let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
+        let aside = elsewhere.unwrap_or(trees.base.path()).join("aside");
+        let _ = fs::remove_dir_all(&aside);
+        let mut request = mirror_into(&trees, &aside);
         (request.running.workers, request.changed.steps) = (Workers::Fixed(1), Verbs::ALL);
         let outcome = run(&Linux, &request);
         assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
@@ -281,7 +307,9 @@ fn each_call_of_undo(tampering: impl Fn(usize) -> Tampering) {
     let counted = Tampered::new(Tampering::Nothing);
     assert!(try_to_undo(&counted, &trees, &path));
     assert_eq!(differences(&old, &snapshot(&trees.destination)), "");
-    for at in 0..counted.calls().len() {
+    // The same calls, but for those that copy and link.
+    let step = if elsewhere.is_some() { 3 } else { 1 };
+    for at in (0..counted.calls().len()).step_by(step) {
         let (trees, path, old) = prepare();
         let system = Tampered::new(tampering(at));
         let says_so = try_to_undo(&system, &trees, &path);
