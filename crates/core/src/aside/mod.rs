@@ -222,7 +222,7 @@ impl<'a> Aside<'a> {
                 prefix: pair.prefix.as_bytes().into(),
                 drive,
                 inode,
-                made: if pair.single.is_none() { count(pair.destination.missing.len()) } else { 0 },
+                made: count(pair.destination.missing.len()),
                 above: undo::time_above(pair),
             });
         }

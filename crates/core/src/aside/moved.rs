@@ -33,10 +33,14 @@ impl PastRun<'_> {
 
     /// Parts of which something may be left: a root that the run made goes with the last that is in it.
     fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
-        self.parts.iter().zip(&self.plan.parts).filter(|(past, part)| {
-            let made = part.root.is_some_and(|s| s.verb == Verb::Add || s.is_taken_over());
-            !made || !self.is_missing(past)
-        })
+        let parts = self.parts.iter().zip(&self.plan.parts);
+        let parts = parts.filter(|(_, part)| part.has_steps());
+        parts.filter(|(past, part)| !self.went(part) || !self.is_missing(past))
+    }
+
+    /// True for a part whose root goes when what was moved goes back.
+    pub(super) fn went(&self, part: &Part) -> bool {
+        self.is_move() && part.root.is_some_and(|s| s.verb == Verb::Add || s.is_taken_over())
     }
 
     fn is_missing(&self, past: &PastPart) -> bool {
@@ -90,6 +94,14 @@ impl PastRun<'_> {
     /// When folders of the source were changed before the move.
     pub(crate) fn times_back(&self) -> Vec<Earlier> {
         self.left().map(|(past, _)| Earlier::of_source(past)).collect()
+    }
+
+    /// What the folder was like that a single entry goes back to, of each part that is one.
+    pub(crate) fn folders_of_singles(&self) -> impl Iterator<Item = Option<State>> {
+        self.left().map(|(past, _)| {
+            past.origin.as_ref()?.single.as_ref()?;
+            past.here.get(&[][..]).map(|was| was.state)
+        })
     }
 
     /// What of each part goes back.
@@ -156,8 +168,7 @@ impl Home<'_> {
         let as_it_was = |_: &TreePath, now: &Stat| {
             states.get(&now.identity).is_some_and(|was| was.is_alike(now))
         };
-        let deep = self.single.is_none();
-        let found = partners::find(self.system, root, (&wanted, &as_it_was), deep);
+        let found = partners::find(self.system, root, (&wanted, &as_it_was));
         for (path, was) in shared {
             if let Some(partner) = found.get(&of(&was)) {
                 chosen.add_partner(path, partner.clone());
@@ -255,7 +266,9 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
             chosen.gets_back(above.as_bytes().to_vec(), name.to_vec());
         }
         let renamed = folder.steps.iter().chain(&folder.vacates);
-        for step in renamed.filter(|step| folder.came_as(step).is_some()) {
+        // Of a single entry both names are known.
+        let has_other = |step: &&Step| single.is_none() && folder.came_as(step).is_some();
+        for step in renamed.filter(has_other) {
             chosen.gets_back(path(step), folder.name_of_source(step).to_vec());
         }
         for step in &folder.steps {

@@ -153,7 +153,18 @@ pub(super) fn read(notes: &Notes) -> Result<Told, (usize, String)> {
     if parts.len() != plan.parts.len() {
         return Err((lines, "it does not say where the run took place".to_owned()));
     }
+    share_roots(&mut parts);
     Ok((purpose, plan, parts))
+}
+
+/// What a root was like that several entries go into is what the first of them met.
+fn share_roots(parts: &mut [PastPart]) {
+    let mut first: HashMap<PathBuf, Before> = HashMap::new();
+    for part in parts {
+        if let Some(was) = part.before.get_mut(&[][..]) {
+            *was = first.entry(part.root.clone()).or_insert_with(|| was.clone()).clone();
+        }
+    }
 }
 
 fn take(reader: &mut Reader, parts: &mut Vec<PastPart>, note: Note) -> Result<(), String> {

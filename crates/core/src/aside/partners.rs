@@ -15,13 +15,11 @@ use crate::tree::Listing;
 /// Whether a name of such a file, found at this path, may be the partner.
 pub(super) type Accepts<'a> = &'a dyn Fn(&TreePath, &Stat) -> bool;
 
-/// The first name that is accepted of each of these files; `deep` if not only in the topmost folder. What cannot be
-/// looked at has none.
+/// The first name that is accepted of each of these files. What cannot be looked at has none.
 pub(super) fn find(
     system: &dyn System,
     root: &OwnedFd,
     (wanted, accepts): (&HashSet<Identity>, Accepts<'_>),
-    deep: bool,
 ) -> HashMap<Identity, Partner> {
     let numbers = wanted.iter().map(|file| file.inode).collect();
     let mut drives: HashSet<u64> = wanted.iter().map(|file| file.drive).collect();
@@ -34,9 +32,7 @@ pub(super) fn find(
             break;
         }
         let below = search.folder(root.as_fd(), (&path, &folders)).unwrap_or_default();
-        if deep {
-            waiting.extend(below.into_iter().rev());
-        }
+        waiting.extend(below.into_iter().rev());
     }
     search.found
 }

@@ -94,7 +94,7 @@ impl PastRun<'_> {
             let is_as_it_was = displaced[&now.identity][0].1.is_alike(now);
             !goes && (left || is_as_it_was)
         };
-        partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts), true)
+        partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts))
     }
 
     fn is_there(&self, pair: &Pair, path: &TreePath, was: &State) -> bool {

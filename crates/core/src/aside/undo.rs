@@ -50,6 +50,9 @@ impl PastRun<'_> {
     /// Entries of one part that are not what they were before the run, as far as its notes tell.
     pub(crate) fn unlike(&self, at: usize, pair: &Pair, map: &DriveMap) -> Vec<Problem> {
         let (system, memory) = (self.system, &self.parts[at]);
+        if !pair.destination.exists() {
+            return Vec::new();
+        }
         let back = Back {
             system,
             pair,
@@ -67,14 +70,15 @@ impl PastRun<'_> {
     /// The destination as the source of a run back.
     pub(crate) fn pairs(&self) -> Result<Vec<Pair>, CallError> {
         let parts = self.parts.iter().zip(&self.plan.parts);
-        parts.map(|(past, part)| self.pair(past, part.has_steps())).collect()
+        parts.map(|(past, part)| self.pair(past, part.has_steps() && !self.went(part))).collect()
     }
 
-    fn pair(&self, part: &PastPart, has_steps: bool) -> Result<Pair, CallError> {
+    /// `is_needed` if something is to be done in the destination.
+    fn pair(&self, part: &PastPart, is_needed: bool) -> Result<Pair, CallError> {
         let system = self.system;
         let shown = || part.root.to_string_lossy().into_owned();
         let destination = sides::find_place(system, &part.root)?;
-        if !destination.exists() && has_steps {
+        if !destination.exists() && is_needed {
             return Err(CallError::NoDestination(shown()));
         }
         let closed = |cause| CallError::Closed { path: self.path.to_string_lossy().into(), cause };
@@ -102,6 +106,9 @@ impl PastRun<'_> {
     ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
         let (part, was_begun, is_move) = (&self.plan.parts[at], self.was_begun(), self.is_move());
+        if !pair.destination.exists() {
+            return (Part::default(), Vec::new());
+        }
         Back { system, pair, map, memory, part, was_begun, is_move }.go(crew)
     }
 

@@ -86,7 +86,7 @@ impl Walk<'_, '_> {
         if self.is_no_part(visit, joined) {
             return None;
         }
-        let single = self.context.pair.single.as_ref();
+        let single = self.context.pair.single.as_ref().filter(|_| visit.node.is_root());
         let name = single.map_or(joined.name, |single| &*single.destination);
         // Empty if no pattern asks for it.
         let path = if self.context.selection.looks_at_paths() {

@@ -141,6 +141,9 @@ pub(crate) struct Compared {
     pub(crate) sampled: Count,
     /// Folders of the destination that hold the mark of an earlier run.
     pub(crate) doubts: Vec<TreePath>,
+    /// The source's root takes part itself.
+    pub(crate) takes_root: bool,
+    /// `None` where it takes no part, or both roots agree.
     pub(crate) root: Option<Root>,
 }
 
@@ -183,10 +186,11 @@ pub(crate) fn compare(
     }
     let tallies = findings.tallies;
     // A source that goes inside under its own name is a folder like any other.
-    let is_needed = comparison.pair.prefix.as_bytes().is_empty()
+    let takes_root = comparison.pair.prefix.as_bytes().is_empty()
         || !comparison.selection.is_choosy()
+        || comparison.selection.is_of_chosen()
         || tallies.source.entries() > 0;
-    let root = if is_needed { compare_roots(comparison) } else { Ok(None) };
+    let root = if takes_root { compare_roots(comparison) } else { Ok(None) };
     let root = root.unwrap_or_else(|error| {
         findings.problem(TreePath::default(), Operation::Compare, error.into());
         None
@@ -204,13 +208,14 @@ pub(crate) fn compare(
         unchanged: tallies.unchanged,
         sampled: *comparison.reads.sampled.lock().unwrap_or_else(PoisonError::into_inner),
         doubts: findings.doubts,
+        takes_root,
         root,
     })
 }
 
 /// Only the two roots, where nothing depends on what they hold.
 pub(crate) fn compare_roots_alone(comparison: &Comparison<'_>) -> io::Result<Compared> {
-    Ok(Compared { root: compare_roots(comparison)?, ..Compared::default() })
+    Ok(Compared { root: compare_roots(comparison)?, takes_root: true, ..Compared::default() })
 }
 
 /// The two roots themselves; `None` where they agree, or a single entry is meant.

@@ -365,7 +365,7 @@ impl Walk<'_, '_> {
         let list = || {
             let handle = system.open_folder(root, path.as_bytes())?;
             // Both sides by the source's name: they are one entry.
-            if let Some(single) = &self.context.pair.single {
+            if let (Some(single), b"") = (&self.context.pair.single, path.as_bytes()) {
                 return Ok((handle, Listing::single(&single.source)?));
             }
             let listing = match head {

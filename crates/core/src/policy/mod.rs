@@ -150,6 +150,9 @@ impl Draft<'_> {
     pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decided {
         let root = compared.root.as_ref().filter(|_| !self.is_locked);
         let root = root.and_then(|root| self.root_step(root));
+        if !compared.takes_root {
+            self.root = None;
+        }
         let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
         self.tell_locked();
         self.arrange();

@@ -55,6 +55,11 @@ impl<'a> Session<'a> {
             }
         }
         let mut plan = self.plan(observer)?;
+        for (part, was) in plan.parts.iter_mut().zip(run.folders_of_singles()) {
+            if let (Some(top), Some(was)) = (part.folders.first_mut(), was) {
+                top.before = Some(was);
+            }
+        }
         self.keep_only_what_is_selected(&mut plan);
         Ok(plan)
     }
