@@ -7,7 +7,7 @@ mod common;
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use common::{RUN, Trees};
 use proptest::prop_assert;
@@ -121,22 +121,45 @@ fn is_back(now: (&Snapshot, &Snapshot), before: (&Snapshot, &Snapshot)) -> Resul
     }
 }
 
+/// What a folder holds, each as a source of its own; links would lead to others of them.
+fn entries(folder: &Path) -> Vec<PathBuf> {
+    let all = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let mut all: Vec<PathBuf> = all.filter(|path| !path.is_symlink()).collect();
+    all.sort();
+    all
+}
+
 fn holds(
     source: &Tree,
     other: &Other,
     options: &Options,
-    (on_conflict, leave_folders, what): (OnConflict, bool, Keeping),
+    ((on_conflict, leave_folders, what), apart): ((OnConflict, bool, Keeping), bool),
 ) -> TestCaseResult {
     let world = World::grow(source, other, (None, None));
     let vacating = Vacating { on_conflict, leave_folders };
     let mut request = options.request(&world).vacating(vacating);
     request.carry = utter_echo_core::aspect::Aspects::ALL;
     request.running.workers = Workers::Fixed(options.workers);
+    if apart {
+        request.places.sources = entries(&world.source);
+        if request.places.sources.is_empty() {
+            return Ok(());
+        }
+    }
     let beside = tempfile::tempdir().unwrap();
     let store = beside.path().join("store");
     request.safety.set_aside =
         Some(SetAside { folder: store.clone(), run: RUN.to_owned(), keep: None, what });
-    let mut before = (seen(&world.source), seen(&world.destination));
+    let seen_both = || {
+        let mut both = (seen(&world.source), seen(&world.destination));
+        if apart {
+            // Each is for itself, and the folder that they are in is none of theirs.
+            both.0.values_mut().chain(both.1.values_mut()).for_each(|facts| facts.same_as = None);
+            both.0.remove(&[][..]);
+        }
+        both
+    };
+    let mut before = seen_both();
     let moved = moves(&Linux, &request);
     if !store.join(format!("{RUN}.notes")).exists() {
         return Ok(());
@@ -146,11 +169,15 @@ fn holds(
     if what == Keeping::Displaced && !lost.is_empty() {
         return Err(TestCaseError::fail(format!("{lost:?}")));
     }
-    let mut now = (seen(&world.source), seen(&world.destination));
+    let mut now = seen_both();
     // In the place of what is lost there is nothing, or what a run left there whose source still has it.
     for path in &lost {
         now.1.remove(path.as_bytes());
         prop_assert!(before.1.remove(path.as_bytes()).is_some(), "{path:?}");
+    }
+    if apart && !lost.is_empty() {
+        // It gets its time when all is back.
+        (now.1.remove(&[][..]), before.1.remove(&[][..]));
     }
     group_anew(&mut before.1);
     group_anew(&mut now.1);
@@ -170,6 +197,7 @@ fn whatever_was_moved_comes_back() {
         (OnConflict::Replace, false, Keeping::Notes),
         (OnConflict::KeepBoth, false, Keeping::Displaced),
     ]);
+    let how = (how, proptest::bool::weighted(0.3));
     let case = (world::tree(), world::other(), world::options(&[Task::Move]), how);
     let tried =
         TestRunner::new(config).run(&case, |(s, o, options, how)| holds(&s, &o, &options, how));

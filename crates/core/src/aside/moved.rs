@@ -10,7 +10,7 @@ use crate::os::{Entry, Identity, Kind, Stat, System};
 use crate::path::TreePath;
 use crate::policy::{Part, Step, Verb};
 use crate::request::Task;
-use crate::select::{Chosen, ChosenReach, Needs, Selection};
+use crate::select::{Chosen, ChosenReach, Group, Needs, Partner, Selection};
 use crate::sides::{self, CallError, Pair, Single};
 use crate::state::{Before, State};
 
@@ -111,6 +111,9 @@ impl PastRun<'_> {
     }
 }
 
+/// What files were like of which names went from a source, and which, by their numbers.
+type Went = HashMap<u64, (State, Vec<TreePath>)>;
+
 /// The source that a part of a move came from.
 pub(super) struct Home<'a> {
     system: &'a dyn System,
@@ -143,37 +146,48 @@ impl Home<'_> {
 }
 
 impl Home<'_> {
-    /// Finds the names that stayed of files of which others went.
-    fn find_partners(&self, (part, past): (&Part, &PastPart), chosen: &mut Chosen) {
-        let Some(root) = &self.root else { return };
-        let mut shared = Vec::new();
+    /// Finds out which of what comes back were names of one file, and which names of it stayed.
+    fn find_groups(&self, (part, past): (&Part, &PastPart), chosen: &mut Chosen) {
+        let mut went = Went::new();
         for (at, folder) in part.folders.iter().enumerate() {
-            for step in folder.vacates.iter().filter(|step| step.kind() != Kind::Folder) {
+            let moved =
+                folder.vacates.iter().chain(folder.steps.iter().filter(|s| s.is_taken_over()));
+            for step in moved.filter(|step| step.kind() != Kind::Folder) {
                 let there = part.folder_path(at).join(folder.names.get(step.name));
                 let proven = past.proven.get(there.as_bytes());
                 let is_alone = proven.is_some_and(|(here, _)| here.is_alone());
-                if let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) {
-                    let own = part.source_path(at).join(folder.name_of_source(step));
-                    let single = self.single.as_deref().map(TreePath::from);
-                    shared.push((single.unwrap_or(own), was));
+                let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) else {
+                    continue;
+                };
+                let own = part.source_path(at).join(folder.name_of_source(step));
+                let own = self.single.as_deref().map(TreePath::from).unwrap_or(own);
+                chosen.was_of(&own, was.inode);
+                if step.verb == Verb::Vacate {
+                    went.entry(was.inode).or_insert((was, Vec::new())).1.push(own);
                 }
             }
         }
-        let top = self.system.stat(Entry::Pinned(root.as_fd()));
-        let (false, Ok(top)) = (shared.is_empty(), top) else { return };
-        let of = |was: &State| Identity { inode: was.inode, ..top.identity };
-        let states: HashMap<Identity, State> =
-            shared.iter().map(|(_, was)| (of(was), *was)).collect();
-        let wanted = states.keys().copied().collect();
-        let as_it_was = |_: &TreePath, now: &Stat| {
-            states.get(&now.identity).is_some_and(|was| was.is_alike(now))
-        };
-        let found = partners::find(self.system, root, (&wanted, &as_it_was));
-        for (path, was) in shared {
-            if let Some(partner) = found.get(&of(&was)) {
-                chosen.add_partner(path, partner.clone());
+        let mut stayed = self.names_that_stayed(&went);
+        for (inode, (_, paths)) in went {
+            let partner = stayed.remove(&inode);
+            if partner.is_some() || paths.len() > 1 {
+                chosen.add_group(Group { paths, partner });
             }
         }
+    }
+
+    /// The first of each of these files, which are as they were.
+    fn names_that_stayed(&self, went: &Went) -> HashMap<u64, Partner> {
+        let Some(root) = self.root.as_ref().filter(|_| !went.is_empty()) else {
+            return HashMap::new();
+        };
+        let Ok(top) = self.system.stat(Entry::Pinned(root.as_fd())) else { return HashMap::new() };
+        let wanted = went.keys().map(|inode| Identity { inode: *inode, ..top.identity }).collect();
+        let as_it_was = |_: &TreePath, now: &Stat| {
+            went.get(&now.identity.inode).is_some_and(|(was, _)| was.is_alike(now))
+        };
+        let found = partners::find(self.system, root, (&wanted, &as_it_was));
+        found.into_iter().map(|(file, partner)| (file.inode, partner)).collect()
     }
 }
 
@@ -252,7 +266,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         chosen.needs(path_there(&differ, path), needs);
     }
     let home = past.home(system);
-    home.find_partners((part, past), &mut chosen);
+    home.find_groups((part, past), &mut chosen);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
         // A single entry is known by the name that it goes back to.

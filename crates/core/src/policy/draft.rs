@@ -278,9 +278,7 @@ impl<'a> Draft<'a> {
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
         dependence::settle_vacates(&mut decided.part, |_| false);
-        for (path, partner) in selection.partners() {
-            decided.part.link_back(path, partner);
-        }
+        decided.part.group_as_before(selection);
         decided
     }
 

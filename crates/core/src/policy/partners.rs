@@ -6,7 +6,7 @@ use std::collections::HashMap;
 
 use crate::drives::DriveId;
 use crate::path::TreePath;
-use crate::select::Partner;
+use crate::select::{Group, Partner, Selection};
 use crate::state::{Known, State};
 
 use super::draft::Draft;
@@ -19,45 +19,83 @@ type Place = (usize, usize);
 impl Draft<'_> {
     /// What is to be a link cannot be renamed to where it goes.
     pub(super) fn copy_what_has_partners(&mut self) {
-        let partners = self.policy.selection.partners();
-        if partners.is_empty() {
+        let groups = self.policy.selection.groups();
+        if groups.is_empty() {
             return;
         }
         let paths = (0..self.folders.len()).map(|at| (self.path(at), at));
         let places: HashMap<TreePath, usize> = paths.collect();
-        for (path, partner) in partners {
-            let (above, name) = path.split_last();
-            let folder = places.get(&TreePath::from(above)).map(|at| &mut self.folders[*at]);
-            let Some(folder) = folder else { continue };
-            let names = &folder.names;
-            let steps = folder.steps.iter_mut().flatten();
-            for step in steps.filter(|step| names.get(step.name) == name) {
-                if comes_back(step, partner) && step.reason == Reason::TakenOver {
-                    step.reason = Reason::New;
+        for Group { paths, partner } in groups {
+            let Some(partner) = partner else { continue };
+            for path in paths {
+                let (above, name) = path.split_last();
+                let folder = places.get(&TreePath::from(above)).map(|at| &mut self.folders[*at]);
+                let Some(folder) = folder else { continue };
+                let names = &folder.names;
+                let steps = folder.steps.iter_mut().flatten();
+                for step in steps.filter(|step| names.get(step.name) == name) {
+                    if is_like(step, &partner.state) && step.reason == Reason::TakenOver {
+                        step.reason = Reason::New;
+                    }
                 }
             }
         }
     }
 }
 
-/// True for a step that adds what shows nothing that its partner does not. Whether both hold the same is found out
-/// before the one that it comes from goes.
-fn comes_back(step: &Step, partner: &Partner) -> bool {
+/// True for a step that adds what shows nothing else than that. Whether both hold the same is found out before the one
+/// that it comes from goes.
+fn is_like(step: &Step, other: &State) -> bool {
     let of = |state: &State| {
         let owner = (state.uid, state.gid);
         (state.kind, state.size, state.modified(), state.mode(), owner, state.flags())
     };
-    step.verb == Verb::Add && step.source.is_some_and(|source| of(&source) == of(&partner.state))
+    step.verb == Verb::Add && step.source.is_some_and(|source| of(&source) == of(other))
 }
 
 impl Part {
-    /// Makes a link of the step that moves a name back.
-    pub(super) fn link_back(&mut self, path: &TreePath, partner: &Partner) {
-        let is_near = |at: usize| self.folders[at].known.drive == DriveId::default();
-        let place = self.place_of(path).filter(|(at, _)| is_near(*at));
-        if place.is_some_and(|(at, slot)| comes_back(&self.folders[at].steps[slot], partner)) {
-            let partner = self.name_of(partner);
-            self.link(path, partner);
+    /// What comes back has the names that it had, whichever share a file where it comes from.
+    pub(super) fn group_as_before(&mut self, selection: &Selection) {
+        let mut apart = Vec::new();
+        for (at, folder) in self.folders.iter().enumerate() {
+            for (slot, step) in folder.steps.iter().enumerate() {
+                let Some(leader) = step.link() else { continue };
+                let path = self.folder_path(at).join(folder.names.get(step.name));
+                if !selection.may_share(&path, &self.path_of(leader)) {
+                    apart.push((at, slot));
+                }
+            }
+        }
+        for (at, slot) in apart {
+            self.folders[at].steps[slot].relation = None;
+        }
+        selection.groups().iter().for_each(|group| self.link_group(group));
+    }
+
+    fn link_group(&mut self, Group { paths, partner }: &Group) {
+        let near = |part: &Self, path: &TreePath| {
+            let (at, slot) = part.place_of(path)?;
+            let folder = &part.folders[at];
+            (folder.known.drive == DriveId::default()).then_some(folder.steps[slot])
+        };
+        let mut steps = paths.iter().filter_map(|path| Some((path, near(self, path)?)));
+        let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
+        let Some((first, leading)) = first else { return };
+        let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
+        let leader = match leads {
+            Some(partner) => Some(self.name_of(partner)),
+            None => self.name_at(first),
+        };
+        let Some(leader) = leader else { return };
+        let others = paths.iter().filter(|path| leads.is_some() || *path != first);
+        if let (None, Some((at, slot))) = (leads, self.place_of(first)) {
+            self.folders[at].steps[slot].relation = None;
+        }
+        for path in others {
+            let is_like = |step: &Step| leading.source.is_some_and(|first| is_like(step, &first));
+            if near(self, path).as_ref().is_some_and(is_like) {
+                self.link(path, leader);
+            }
         }
     }
 

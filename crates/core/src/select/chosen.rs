@@ -20,8 +20,18 @@ pub(crate) struct Chosen {
     old_names: HashMap<Vec<u8>, Vec<u8>>,
     /// What folders on the other side need of their counterparts.
     needs: HashMap<Vec<u8>, Needs>,
-    /// Of paths on the other side, the names there that are to share a file with them again.
-    partners: Vec<(TreePath, Partner)>,
+    /// By paths on the other side, the numbers of the files there that these were names of, where they may have had
+    /// several.
+    files: HashMap<Vec<u8>, u64>,
+    /// Paths on the other side that are to be names of one file again.
+    groups: Vec<Group>,
+}
+
+/// Names of one file that come back.
+#[derive(Clone, Debug)]
+pub(crate) struct Group {
+    pub(crate) paths: Vec<TreePath>,
+    pub(crate) partner: Option<Partner>,
 }
 
 /// A name that stayed where it was when another of the same file went.
@@ -99,13 +109,24 @@ impl Chosen {
         self.old_names.get(path).map(|name| &**name)
     }
 
-    /// What comes back to this path was a name of the same file.
-    pub(crate) fn add_partner(&mut self, path: TreePath, partner: Partner) {
-        self.partners.push((path, partner));
+    /// What comes back to this path was a name of the file of this number.
+    pub(crate) fn was_of(&mut self, path: &TreePath, file: u64) {
+        self.files.insert(path.as_bytes().to_vec(), file);
     }
 
-    pub(super) fn partners(&self) -> &[(TreePath, Partner)] {
-        &self.partners
+    pub(crate) fn add_group(&mut self, group: Group) {
+        self.groups.push(group);
+    }
+
+    pub(super) fn groups(&self) -> &[Group] {
+        &self.groups
+    }
+
+    /// False for what comes back and is known to have been no name of the other's file.
+    pub(super) fn may_share(&self, path: &TreePath, other: &TreePath) -> bool {
+        let file = |path: &TreePath| self.files.get(path.as_bytes());
+        let is_known = self.paths.contains_key(path.as_bytes());
+        !is_known || file(path).is_some() && file(path) == file(other)
     }
 
     /// Tells what a folder that is there on the other side needs.

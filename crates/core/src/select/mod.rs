@@ -5,7 +5,7 @@
 mod chosen;
 mod pattern;
 
-pub(crate) use chosen::{Chosen, Needs, Partner, Reach as ChosenReach};
+pub(crate) use chosen::{Chosen, Group, Needs, Partner, Reach as ChosenReach};
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -311,9 +311,14 @@ impl Selection {
         self.chosen.as_ref().and_then(|chosen| chosen.old_name(path))
     }
 
-    /// What comes back and was a name of a file that kept another, by its path on the other side.
-    pub(crate) fn partners(&self) -> &[(TreePath, Partner)] {
-        self.chosen.as_ref().map_or(&[], Chosen::partners)
+    /// What comes back and is to be names of one file, by paths on the other side.
+    pub(crate) fn groups(&self) -> &[Group] {
+        self.chosen.as_ref().map_or(&[], Chosen::groups)
+    }
+
+    /// False for what comes back and is known to have been no name of the other's file.
+    pub(crate) fn may_share(&self, path: &TreePath, other: &TreePath) -> bool {
+        self.chosen.as_ref().is_none_or(|chosen| chosen.may_share(path, other))
     }
 
     /// What a folder that is there on the other side needs of its counterpart.
