@@ -102,12 +102,15 @@ fn seen(root: &Path) -> Snapshot {
 fn group_anew(all: &mut Snapshot) {
     let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
     for (path, facts) in &*all {
-        let group = facts.same_as.clone();
-        group.into_iter().for_each(|group| groups.entry(group).or_default().push(path.clone()));
+        if let Some(group) = facts.same_as.clone() {
+            groups.entry(group).or_default().push(path.clone());
+        }
     }
     for paths in groups.into_values() {
         let first = (paths.len() > 1).then(|| paths[0].clone());
-        paths.iter().for_each(|path| all.get_mut(path).unwrap().same_as = first.clone());
+        for path in &paths {
+            all.get_mut(path).unwrap().same_as.clone_from(&first);
+        }
     }
 }
 
@@ -177,7 +180,8 @@ fn holds(
     }
     if apart && !lost.is_empty() {
         // It gets its time when all is back.
-        (now.1.remove(&[][..]), before.1.remove(&[][..]));
+        now.1.remove(&[][..]);
+        before.1.remove(&[][..]);
     }
     group_anew(&mut before.1);
     group_anew(&mut now.1);

@@ -160,7 +160,7 @@ impl Home<'_> {
                     continue;
                 };
                 let own = part.source_path(at).join(folder.name_of_source(step));
-                let own = self.single.as_deref().map(TreePath::from).unwrap_or(own);
+                let own = self.single.as_deref().map_or(own, TreePath::from);
                 chosen.was_of(&own, was.inode);
                 if step.verb == Verb::Vacate {
                     went.entry(was.inode).or_insert((was, Vec::new())).1.push(own);

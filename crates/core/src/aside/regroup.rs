@@ -32,15 +32,12 @@ impl PastRun<'_> {
         for (file, names) in files {
             let (back, others): (Vec<_>, Vec<_>) =
                 names.iter().partition(|(path, _)| part.step_at(path).is_some_and(puts_back));
+            // Some may have come back before; the first of the rest leads if nothing else does.
+            let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
+            let first = || others.iter().find(is_back).or(back.first()).map(|(path, _)| path);
             let leader = match stayed.get(file) {
                 Some(partner) => name_of(part, partner, &renamed),
-                // Some came back before, and the first of the rest leads if none did.
-                None => {
-                    let is_back =
-                        |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
-                    let first = others.iter().find(is_back).or(back.first());
-                    first.and_then(|(path, _)| part.name_at(path))
-                }
+                None => first().and_then(|path| part.name_at(path)),
             };
             let Some(leader) = leader else { continue };
             for (path, _) in back {
