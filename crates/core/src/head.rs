@@ -73,9 +73,10 @@ const WORTH: Duration = Duration::from_micros(500);
 /// Whoever looks at what is in memory waits no longer than this.
 const AT_HAND: Duration = Duration::from_micros(200);
 /// Of so many entries of a folder it is tried whether they are in memory, and after so many folders in which
-/// they were only of one in so many.
+/// they were only of one in so many, at last of one in many more.
 const PROBES: usize = 4;
 const WARM: u32 = 8;
+const WARM_FOR_LONG: u32 = 64;
 
 /// It takes a head as long to get to the other side of its disk and back as to read half of this.
 const FAR_BLOCK: usize = 4 << 20;
@@ -93,6 +94,10 @@ impl Head {
     /// finds it in memory. What cannot be looked at is left to them.
     pub(crate) fn list(&self, system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<Listing> {
         let before = self.warm.load(Ordering::Relaxed);
+        if !is_due(before) {
+            self.warm.fetch_add(1, Ordering::Relaxed);
+            return Listing::read(system, folder);
+        }
         // What is in memory moves no head.
         let _turn = (before < WARM).then(|| self.turn());
         let (mut names, mut all) = (Vec::new(), Vec::new());
@@ -101,10 +106,6 @@ impl Head {
                 all.push((inode, names.len(), bytes.len()));
                 names.extend_from_slice(bytes);
             })?;
-        if before >= WARM && !before.is_multiple_of(WARM) {
-            self.warm.fetch_add(1, Ordering::Relaxed);
-            return Ok(listing);
-        }
         all.sort_unstable();
         let look = |at: usize| {
             let (_, start, length) = all[at];
@@ -142,6 +143,12 @@ impl Head {
         // What lies nowhere is not read.
         place.map_or(inode, Option::unwrap_or_default)
     }
+}
+
+/// True for a folder to be looked at closely, after so many in a row of which all was in memory.
+fn is_due(before: u32) -> bool {
+    let one_in = 1 << before.max(WARM).ilog2().saturating_sub(WARM.ilog2());
+    before < WARM || before.is_multiple_of(one_in.clamp(WARM, WARM_FOR_LONG))
 }
 
 /// Whether a file was brought into memory.

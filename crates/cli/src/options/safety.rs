@@ -73,8 +73,8 @@ pub(crate) struct SettingAside {
     ///
     /// Everything is kept there under the path it had, with all its attributes, and 'utter undo' puts the
     /// destination back as it was. On the destination's own drive this only renames; on another drive it
-    /// copies, which takes room and time, and hard links become separate files. Default: what is removed or
-    /// replaced is lost.
+    /// copies, which takes room and time; hard links are separate files there, and links again when they come
+    /// back. Default: what is removed or replaced is lost.
     #[arg(long, value_name = "FOLDER", value_parser = path())]
     pub(crate) set_aside: Option<PathBuf>,
     /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
