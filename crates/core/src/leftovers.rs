@@ -29,6 +29,22 @@ pub(crate) fn holds_nothing_else(system: &dyn System, folder: BorrowedFd<'_>) ->
     Ok(names.all(|(name, _)| temporary::is_ours(name)))
 }
 
+/// True if there is nothing below a folder but folders.
+pub(crate) fn holds_only_folders(system: &dyn System, top: BorrowedFd<'_>) -> io::Result<bool> {
+    let mut todo = vec![TreePath::default()];
+    while let Some(path) = todo.pop() {
+        let folder = system.open_folder(top, path.as_bytes())?;
+        let listing = Listing::read(system, folder.as_fd())?;
+        for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
+            if system.stat(Entry::Named(folder.as_fd(), name))?.kind != Kind::Folder {
+                return Ok(false);
+            }
+            todo.push(path.join(name));
+        }
+    }
+    Ok(true)
+}
+
 fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {
     let listing = Listing::read(system, folder)?;
     for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {

@@ -96,8 +96,15 @@ impl State {
 
     /// The same, with the same owner and mode.
     pub(crate) fn is_alike(&self, stat: &Stat) -> bool {
-        let of = |state: &Self| (state.uid, state.gid, state.mode());
-        self.still(stat) && of(self) == of(&Self::from(stat))
+        self.still(stat) && self.looks_like(stat)
+    }
+
+    /// True if `stat` shows what may be another object, and nothing that differs in what comes along with one.
+    pub(crate) fn looks_like(&self, stat: &Stat) -> bool {
+        let of = |state: &Self| {
+            (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
+        };
+        of(self) == of(&Self::from(stat))
     }
 }
 

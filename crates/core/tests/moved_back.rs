@@ -98,6 +98,17 @@ fn seen(root: &Path) -> Snapshot {
     all
 }
 
+/// Both sides; where what is in the source was several, each is for itself, and the folder that they are in is none of
+/// theirs.
+fn seen_both(trees: (&Path, &Path), apart: bool) -> (Snapshot, Snapshot) {
+    let mut both = (seen(trees.0), seen(trees.1));
+    if apart {
+        both.0.values_mut().chain(both.1.values_mut()).for_each(|facts| facts.same_as = None);
+        both.0.remove(&[][..]);
+    }
+    both
+}
+
 /// Names that share a file are told by the first of those that there are.
 fn group_anew(all: &mut Snapshot) {
     let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
@@ -153,15 +164,7 @@ fn holds(
     let store = beside.path().join("store");
     request.safety.set_aside =
         Some(SetAside { folder: store.clone(), run: RUN.to_owned(), keep: None, what });
-    let seen_both = || {
-        let mut both = (seen(&world.source), seen(&world.destination));
-        if apart {
-            // Each is for itself, and the folder that they are in is none of theirs.
-            both.0.values_mut().chain(both.1.values_mut()).for_each(|facts| facts.same_as = None);
-            both.0.remove(&[][..]);
-        }
-        both
-    };
+    let seen_both = || seen_both((&world.source, &world.destination), apart);
     let mut before = seen_both();
     let moved = moves(&Linux, &request);
     if !store.join(format!("{RUN}.notes")).exists() {
@@ -232,10 +235,18 @@ fn grown(seed: u64) -> (Trees, Request) {
         Gardener::new(seed + 1).grow(&trees.source.join("logbooks"), 8);
         fs::write(trees.destination.join("logbooks"), "a list of them").unwrap();
     }
+    if is_apart(seed) {
+        request.places.sources = entries(&trees.source);
+    }
     let folder = trees.base.path().join("store");
     let what = Keeping::Displaced;
     request.safety.set_aside = Some(SetAside { folder, run: RUN.to_owned(), keep: None, what });
     (trees, request)
+}
+
+/// What is in the source is several sources.
+fn is_apart(seed: u64) -> bool {
+    (10..20).contains(&seed)
 }
 
 /// Kills the move at each call, or moves and kills the undo at each; what comes after brings all back.
@@ -249,9 +260,11 @@ fn killed(seed: u64, kills_undo: bool) {
         undo(&system, &trees.base.path().join("store"), RUN).unwrap();
         calls = system.calls().len();
     }
-    for at in (0..calls).step_by(3) {
+    let step = if is_apart(seed) { 7 } else { 3 };
+    for at in (0..calls).step_by(step) {
         let (trees, request) = grown(seed);
-        let before = (seen(&trees.source), seen(&trees.destination));
+        let seen_both = || seen_both((&trees.source, &trees.destination), is_apart(seed));
+        let before = seen_both();
         let store = trees.base.path().join("store");
         let killer = Tampered::new(Tampering::KillAt(at));
         if kills_undo {
@@ -270,7 +283,7 @@ fn killed(seed: u64, kills_undo: bool) {
         if !nothing {
             undo(&Linux, &store, RUN).unwrap_or_else(|why| panic!("{when}: {why}"));
         }
-        let now = (seen(&trees.source), seen(&trees.destination));
+        let now = seen_both();
         let back = is_back((&now.0, &now.1), (&before.0, &before.1));
         back.unwrap_or_else(|left| panic!("{when}:\n{left}"));
         let _ = fs::remove_dir_all(trees.base.path());
@@ -281,6 +294,7 @@ fn killed(seed: u64, kills_undo: bool) {
 fn a_move_that_was_killed_comes_back() {
     killed(3, false);
     killed(4, false);
+    killed(12, false);
     killed(23, false);
 }
 
@@ -288,6 +302,7 @@ fn a_move_that_was_killed_comes_back() {
 fn an_undo_that_was_killed_is_finished_by_the_next() {
     killed(6, true);
     killed(7, true);
+    killed(14, true);
     killed(21, true);
     killed(23, true);
 }

@@ -168,8 +168,13 @@ impl Home<'_> {
             }
         }
         let mut stayed = self.names_that_stayed(&went);
-        for (inode, (_, paths)) in went {
-            let partner = stayed.remove(&inode);
+        for (inode, (was, paths)) in went {
+            // Some may have come back before.
+            let back = || {
+                let root = self.root.as_ref()?;
+                paths.iter().find_map(|path| partners::at(self.system, root, (path, &was)))
+            };
+            let partner = stayed.remove(&inode).or_else(back);
             if partner.is_some() || paths.len() > 1 {
                 chosen.add_group(Group { paths, partner });
             }
@@ -213,13 +218,10 @@ fn is_of_the_run(
     let above = system.open_folder(pair.source.as_fd(), above);
     let now = above.and_then(|above| system.stat(Entry::Named(above.as_fd(), name)));
     let Ok(now) = now else { return false };
-    // What was brought back from another drive is another object, and the same in all else.
-    let of = |state: &State| {
-        (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
-    };
     match past.after.get(path) {
         Some(left) => left.state.still(&now),
-        None => step.destination.is_none_or(|was| of(&was) != of(&State::from(&now))),
+        // What was brought back from another drive is another object, and the same in all else.
+        None => step.destination.is_none_or(|was| !was.looks_like(&now)),
     }
 }
 

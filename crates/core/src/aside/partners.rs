@@ -37,6 +37,24 @@ pub(super) fn find(
     search.found
 }
 
+/// The name at this path, if it shows what the file was like, though it is another by now.
+pub(super) fn at(
+    system: &dyn System,
+    root: &OwnedFd,
+    (path, was): (&TreePath, &State),
+) -> Option<Partner> {
+    let mut folders = Folders::new();
+    let (above, name) = path.split_last();
+    let mut folder = system.open_folder(root.as_fd(), b"").ok()?;
+    for name in above.split(|b| *b == b'/').filter(|name| !name.is_empty()) {
+        folder = system.open_folder(folder.as_fd(), name).ok()?;
+        let inode = system.stat(Entry::Open(folder.as_fd())).ok()?.identity.inode;
+        folders.push((name.into(), inode));
+    }
+    let now = system.stat(Entry::Named(folder.as_fd(), name)).ok()?;
+    was.looks_like(&now).then(|| Partner { folders, name: name.into(), state: State::from(&now) })
+}
+
 /// Names of folders from the root down, and their numbers.
 type Folders = Vec<(Box<[u8]>, u64)>;
 

@@ -1,15 +1,15 @@
 //! A run that set aside, as its notes tell it.
 
 use std::io::{self, ErrorKind};
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::{Path, PathBuf};
 
+use crate::leftovers;
 use crate::os::System;
 use crate::plan::{PlacedStep, Plan, Verb};
 use crate::problem::Cause;
 use crate::runs::{Hold, Mark, Recorder, Standing, Store, Unreadable};
 use crate::saved::Purpose;
-use crate::tree::Listing;
 
 use super::notes::{self, PastPart};
 
@@ -109,10 +109,11 @@ impl<'a> PastRun<'a> {
         })?;
         let opened = system.open_folder(store.folder(), name.as_bytes());
         if notes.standing == Standing::NeverBegun {
-            use std::os::fd::AsFd as _;
             // What lies in the folder of a run whose notes were cut short may be the last of its kind.
             let holds_nothing = match &opened {
-                Ok(folder) => Listing::read(system, folder.as_fd()).is_ok_and(|all| all.len() == 0),
+                Ok(folder) => {
+                    leftovers::holds_only_folders(system, folder.as_fd()).unwrap_or(false)
+                }
                 Err(error) => error.kind() == ErrorKind::NotFound,
             };
             return Err(if holds_nothing {
@@ -132,6 +133,9 @@ impl<'a> PastRun<'a> {
         let folder = folder.map_err(missing)?;
         let (purpose, mut plan, parts) =
             notes::read(&notes).map_err(|(line, cause)| damaged(line, cause))?;
+        for past in &parts {
+            super::make_folders(system, folder.as_fd(), &past.prefix).map_err(missing)?;
+        }
         plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
         let standing = notes.standing;

@@ -98,10 +98,7 @@ impl PastRun<'_> {
         let (above, name) = path.split_last();
         let above = self.system.open_folder(pair.destination.anchor.as_fd(), above);
         let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        let of = |state: &State| {
-            (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
-        };
-        now.is_ok_and(|now| of(&State::from(&now)) == of(was))
+        now.is_ok_and(|now| was.looks_like(&now))
     }
 }
 

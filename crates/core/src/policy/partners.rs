@@ -82,16 +82,14 @@ impl Part {
         let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
         let Some((first, leading)) = first else { return };
         let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
+        // What it is linked to so far is one of them.
         let leader = match leads {
             Some(partner) => Some(self.name_of(partner)),
-            None => self.name_at(first),
+            None => leading.link().or_else(|| self.name_at(first)),
         };
         let Some(leader) = leader else { return };
-        let others = paths.iter().filter(|path| leads.is_some() || *path != first);
-        if let (None, Some((at, slot))) = (leads, self.place_of(first)) {
-            self.folders[at].steps[slot].relation = None;
-        }
-        for path in others {
+        let leads = self.path_of(leader);
+        for path in paths.iter().filter(|path| **path != leads) {
             let is_like = |step: &Step| leading.source.is_some_and(|first| is_like(step, &first));
             if near(self, path).as_ref().is_some_and(is_like) {
                 self.link(path, leader);
