@@ -76,6 +76,59 @@ fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_alread
     assert!(room.path("attic/1931/fog/gull.wav").exists());
 }
 
+#[test]
+fn single_entries_come_back_with_the_times_of_their_folders_and_what_was_made_for_them_goes() {
+    for (line, is_new) in [
+        ("move attic/note.txt attic/log loft/1940/notes/", true),
+        ("move attic/1931/tide.csv attic/log loft/", false),
+        ("move --steps all,-rename attic/note.txt attic/log loft/1940/notes/", true),
+        ("move --on-conflict keep-both attic/note.txt loft/", false),
+    ] {
+        let room = attic().with("attic/log", "of the year").with("loft/note.txt", "another");
+        let seen = |room: &Room| (snapshot(&room.path("attic")), snapshot(&room.path("loft")));
+        let before = seen(&room);
+        let moved = room.run(line);
+        assert_eq!(moved.code, 0, "{line}: {moved:?}");
+        let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
+        assert_eq!(undone.code, 0, "{line}: {undone:?}");
+        let mut after = seen(&room);
+        if is_new {
+            // What was made was made in this folder, which nobody named.
+            let time = before.1[&[][..]].modified;
+            after.1.get_mut(&[][..]).unwrap().modified = time;
+        }
+        assert_eq!(differences(&before.0, &after.0), "", "{line}");
+        assert_eq!(differences(&before.1, &after.1), "", "{line}");
+    }
+}
+
+#[test]
+fn what_a_single_entry_would_displace_is_known_before_it_is_tried() {
+    let room = attic().with("loft/note.txt/inside", "a folder that holds something");
+    for line in ["move --on-conflict replace attic/note.txt loft", "copy attic/note.txt loft"] {
+        let (dry, run) = (room.run(&format!("{line} --dry-run")), room.run(line));
+        assert_eq!((dry.code, run.code), (3, 3), "{dry:?} {run:?}");
+        assert_eq!(dry.err, run.err);
+        assert!(room.path("attic/note.txt").exists() && room.path("loft/note.txt/inside").exists());
+    }
+}
+
+#[test]
+fn what_is_replaced_and_kept_nowhere_is_said_to_be_gone_by_the_move_and_by_its_undo() {
+    let room = attic().with("loft/note.txt", "another");
+    let line = "move --on-conflict replace attic loft";
+    let dry = room.run(&format!("{line} --dry-run"));
+    let moved = room.run(line);
+    let note = "note: 1 entry is replaced and kept nowhere";
+    assert!(dry.err.contains(note) || dry.out.contains(note), "{dry:?}");
+    assert!(!moved.out.contains("set aside"), "{moved:?}");
+    let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
+    let named = "note.txt: cannot be put back: it was replaced or removed";
+    assert!(undone.code == 3 && undone.err.contains(named), "{undone:?}");
+    assert_eq!(room.read("attic/note.txt"), "the note.txt");
+    assert!(!room.path("loft/note.txt").exists() && !room.path("loft/1931").exists());
+}
+
 /// The run that a move says how to undo.
 fn run_to_undo(told: &str) -> &str {
     told.split_once("utter undo ").unwrap().1.lines().next().unwrap()
@@ -215,6 +268,22 @@ fn only_what_is_wanted_goes() {
     assert!(
         room.path("loft/1931/fog/gull.wav").exists() && room.path("loft/1932/tide.csv").exists()
     );
+}
+
+#[test]
+fn what_would_go_twice_is_refused() {
+    let room = attic();
+    std::os::unix::fs::symlink("1931", room.path("attic/again")).unwrap();
+    let before = snapshot(&room.path("attic"));
+    for (line, why) in [
+        ("move attic/1931 attic/again loft", "are the same folder"),
+        ("move attic attic/1931/fog loft", "lies in 'attic'"),
+        ("move attic attic/note.txt loft", "lies in 'attic'"),
+    ] {
+        let refused = room.run(line);
+        assert!(refused.code == 2 && refused.err.contains(why), "{refused:?}");
+    }
+    assert_eq!(differences(&before, &snapshot(&room.path("attic"))), "");
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! From paths as a user types them to open roots.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
@@ -56,6 +56,14 @@ pub enum CallError {
         "sources '{0}' and '{1}' would both become '{2}' in the destination\n  take them one at a time to different places"
     )]
     SameName(String, String, String),
+    /// A folder that is to be moved twice.
+    #[error("sources '{0}' and '{1}' are the same folder\n  name it once")]
+    SameSource(String, String),
+    /// What is to be moved lies in something else that is.
+    #[error(
+        "source '{1}' lies in '{0}', which is moved with all it holds\n  name only one of them"
+    )]
+    WithinSource(String, String),
     /// A source whose own name cannot be told, like the root of the system.
     #[error(
         "source '{0}' has no name of its own to put inside the destination\n  leave --inside out"
@@ -142,7 +150,31 @@ pub(crate) fn open(
         }
         pairs.push(pair);
     }
+    if task.vacates() && pairs.len() > 1 {
+        refuse_twice(system, &pairs)?;
+    }
     Ok(pairs)
+}
+
+/// What goes from one source cannot go from another as well.
+fn refuse_twice(system: &dyn System, pairs: &[Pair]) -> Result<(), CallError> {
+    let mut roots: HashMap<Identity, &Pair> = HashMap::new();
+    for pair in pairs.iter().filter(|pair| pair.single.is_none()) {
+        if let Some(other) = roots.insert(pair.source_stat.identity, pair) {
+            let (one, two) = (other.source_shown.clone(), pair.source_shown.clone());
+            return Err(CallError::SameSource(one, two));
+        }
+    }
+    for pair in pairs {
+        let closed = |error| closed(Path::new(&pair.source_shown), error);
+        let mut above = folders_above(system, &pair.source).map_err(closed)?;
+        above.extend(pair.single.is_some().then_some(pair.source_stat.identity));
+        if let Some(other) = above.iter().find_map(|folder| roots.get(folder)) {
+            let (outer, inner) = (other.source_shown.clone(), pair.source_shown.clone());
+            return Err(CallError::WithinSource(outer, inner));
+        }
+    }
+    Ok(())
 }
 
 fn open_one(
