@@ -119,7 +119,7 @@ fn what_is_replaced_and_kept_nowhere_is_said_to_be_gone_by_the_move_and_by_its_u
     let line = "move --on-conflict replace attic loft";
     let dry = room.run(&format!("{line} --dry-run"));
     let moved = room.run(line);
-    let note = "note: 1 entry is replaced and kept nowhere";
+    let note = "note: what is replaced is kept nowhere (1 entry)";
     assert!(dry.err.contains(note) || dry.out.contains(note), "{dry:?}");
     assert!(!moved.out.contains("set aside"), "{moved:?}");
     let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));

@@ -274,8 +274,8 @@ pub(crate) fn note(note: &Note) -> String {
             "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
         ),
         Note::GoneForGood(count) => format!(
-            "{} replaced and kept nowhere, so an undo cannot bring them back; --set-aside keeps them",
-            units::counted(*count, "entry is", "entries are")
+            "what is replaced is kept nowhere ({}), so an undo cannot bring it back; --set-aside keeps it",
+            units::entries(*count)
         ),
         Note::IdlePattern(rule) => idle_pattern(rule),
     }
