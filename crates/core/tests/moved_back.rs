@@ -149,7 +149,7 @@ fn holds(
     options: &Options,
     ((on_conflict, leave_folders, what), apart): ((OnConflict, bool, Keeping), bool),
 ) -> TestCaseResult {
-    let world = World::grow(source, other, (None, None));
+    let world = World::grow(source, other, options.mounts);
     let vacating = Vacating { on_conflict, leave_folders };
     let mut request = options.request(&world).vacating(vacating);
     request.carry = utter_echo_core::aspect::Aspects::ALL;

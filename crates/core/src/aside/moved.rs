@@ -1,6 +1,6 @@
 //! What a move took where: for moving it back.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io::ErrorKind;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::Path;
@@ -111,8 +111,8 @@ impl PastRun<'_> {
     }
 }
 
-/// What files were like of which names went from a source, and which, by their numbers.
-type Went = HashMap<u64, (State, Vec<TreePath>)>;
+/// What files were like of which names went from a source, and which.
+type Went = HashMap<Identity, (State, Vec<TreePath>)>;
 
 /// The source that a part of a move came from.
 pub(super) struct Home<'a> {
@@ -147,9 +147,10 @@ impl Home<'_> {
 
 impl Home<'_> {
     /// Finds out which of what comes back were names of one file, and which names of it stayed.
-    fn find_groups(&self, (part, past): (&Part, &PastPart), chosen: &mut Chosen) {
-        let mut went = Went::new();
+    fn find_groups(&self, (part, past, pair): (&Part, &PastPart, &Pair), chosen: &mut Chosen) {
+        let (mut went, mut copied) = (Went::new(), HashSet::new());
         for (at, folder) in part.folders.iter().enumerate() {
+            let drive = self.drive_of(pair, &part.source_path(at));
             let moved =
                 folder.vacates.iter().chain(folder.steps.iter().filter(|s| s.is_taken_over()));
             for step in moved.filter(|step| step.kind() != Kind::Folder) {
@@ -161,39 +162,79 @@ impl Home<'_> {
                 };
                 let own = part.source_path(at).join(folder.name_of_source(step));
                 let own = self.single.as_deref().map_or(own, TreePath::from);
-                chosen.was_of(&own, was.inode);
+                let file = Identity { drive, inode: was.inode };
+                chosen.was_of(&own, file);
+                went.entry(file).or_insert((was, Vec::new())).1.push(own);
                 if step.verb == Verb::Vacate {
-                    went.entry(was.inode).or_insert((was, Vec::new())).1.push(own);
+                    copied.insert(file);
                 }
             }
         }
-        let mut stayed = self.names_that_stayed(&went);
-        for (inode, (was, paths)) in went {
+        // What was renamed with all its names is as it was.
+        went.retain(|file, _| copied.contains(file));
+        let mut stayed = self.names_that_stayed(&went, (part, pair));
+        for (file, (was, paths)) in went {
             // Some may have come back before.
             let back = || {
                 let root = self.root.as_ref()?;
                 paths.iter().find_map(|path| partners::at(self.system, root, (path, &was)))
             };
-            let partner = stayed.remove(&inode).or_else(back);
+            let partner = stayed.remove(&file).or_else(back);
             if partner.is_some() || paths.len() > 1 {
                 chosen.add_group(Group { paths, partner });
             }
         }
     }
 
-    /// The first of each of these files, which are as they were.
-    fn names_that_stayed(&self, went: &Went) -> HashMap<u64, Partner> {
-        let Some(root) = self.root.as_ref().filter(|_| !went.is_empty()) else {
+    /// The first of each of these files, which are as they were; also one that was renamed with a folder, and is renamed
+    /// back with it.
+    fn names_that_stayed(
+        &self,
+        went: &Went,
+        (part, pair): (&Part, &Pair),
+    ) -> HashMap<Identity, Partner> {
+        if went.is_empty() {
             return HashMap::new();
+        }
+        let wanted = went.keys().copied().collect();
+        let is_as_it_was =
+            |now: &Stat| went.get(&now.identity).is_some_and(|(was, _)| was.is_alike(now));
+        let stayed = |_: &TreePath, now: &Stat| is_as_it_was(now);
+        let renamed: Vec<TreePath> = folders_taken_over(part).collect();
+        let comes_back = |path: &TreePath, now: &Stat| {
+            renamed.iter().any(|folder| path.is_below(folder)) && is_as_it_was(now)
         };
-        let Ok(top) = self.system.stat(Entry::Pinned(root.as_fd())) else { return HashMap::new() };
-        let wanted = went.keys().map(|inode| Identity { inode: *inode, ..top.identity }).collect();
-        let as_it_was = |_: &TreePath, now: &Stat| {
-            went.get(&now.identity.inode).is_some_and(|(was, _)| was.is_alike(now))
+        let mut found = if renamed.is_empty() {
+            HashMap::new()
+        } else {
+            partners::find(self.system, &pair.source, (&wanted, &comes_back))
         };
-        let found = partners::find(self.system, root, (&wanted, &as_it_was));
-        found.into_iter().map(|(file, partner)| (file.inode, partner)).collect()
+        let here = self.root.as_ref();
+        found.extend(
+            here.iter().flat_map(|root| partners::find(self.system, root, (&wanted, &stayed))),
+        );
+        found
     }
+
+    /// The drive that what was in this folder lay on. What is gone by now lay on that of what is left above it.
+    fn drive_of(&self, pair: &Pair, folder: &TreePath) -> u64 {
+        let found = self.root.as_ref().and_then(|root| {
+            let folder = self.system.open_folder(root.as_fd(), folder.as_bytes()).ok()?;
+            self.system.stat(Entry::Open(folder.as_fd())).ok()
+        });
+        found.map_or(pair.destination.anchor_stat, |folder| folder).identity.drive
+    }
+}
+
+/// Folders that were renamed with all they held, under the name that they had.
+fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
+    part.folders.iter().enumerate().flat_map(|(at, folder)| {
+        let whole = folder.steps.iter().filter(|step| step.takes_a_folder_over());
+        let whole = whole.filter(|step| folder.came_as(step).is_none());
+        let above = part.folder_path(at);
+        let is_near = above == part.source_path(at);
+        whole.filter(move |_| is_near).map(move |step| above.join(folder.names.get(step.name)))
+    })
 }
 
 /// The name of a single entry in the destination.
@@ -268,7 +309,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         chosen.needs(path_there(&differ, path), needs);
     }
     let home = past.home(system);
-    home.find_groups((part, past), &mut chosen);
+    home.find_groups((part, past, pair), &mut chosen);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
         // A single entry is known by the name that it goes back to.

@@ -21,7 +21,7 @@ type Names = Vec<(TreePath, State)>;
 impl PastRun<'_> {
     /// Makes links of the steps that put back names of one file, where they come back from another drive.
     pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
-        let displaced = self.displaced_elsewhere(at, (pair, map), part);
+        let displaced = self.copied_aside(at, (pair, map), part);
         if displaced.is_empty() {
             return;
         }
@@ -48,8 +48,8 @@ impl PastRun<'_> {
         }
     }
 
-    /// Files of which names are put back by steps, and that lay on other drives than what is set aside.
-    fn displaced_elsewhere(
+    /// Files of which names are put back by steps, and of which something else was set aside.
+    fn copied_aside(
         &self,
         at: usize,
         (pair, map): (&Pair, &DriveMap),
@@ -59,16 +59,21 @@ impl PastRun<'_> {
         let past = &self.plan.parts[at];
         for (number, folder) in past.folders.iter().enumerate() {
             let drive = map.get(folder.known.drive).identity.drive;
-            if drive == pair.source_stat.identity.drive {
-                continue;
-            }
+            let path = past.folder_path(number);
+            let aside = self.system.open_folder(pair.source.as_fd(), path.as_bytes());
+            // The very file comes back with all its names.
+            let is_kept = |file: Identity, name: &[u8]| {
+                let folder = aside.as_ref().ok()?;
+                let kept = self.system.stat(Entry::Named(folder.as_fd(), name)).ok()?;
+                Some(kept.identity == file)
+            };
             for step in folder.steps.iter().filter(|step| step.displaces()) {
                 let Some(was) = step.destination.filter(|was| was.inode != 0) else { continue };
-                let path = past.folder_path(number).join(folder.names.get(step.name));
-                displaced
-                    .entry(Identity { drive, inode: was.inode })
-                    .or_default()
-                    .push((path, was));
+                let (file, name) =
+                    (Identity { drive, inode: was.inode }, folder.names.get(step.name));
+                if is_kept(file, name) != Some(true) {
+                    displaced.entry(file).or_default().push((path.join(name), was));
+                }
             }
         }
         let has_step = |(path, _): &(TreePath, State)| part.step_at(path).is_some_and(puts_back);

@@ -160,7 +160,7 @@ impl Draft<'_> {
             self.hold_back_all();
         }
         self.settle_links();
-        self.copy_what_has_partners();
+        self.copy_what_is_linked();
         self.find_renames(proof);
         self.take_over();
         let root = self.take_root_over(root);

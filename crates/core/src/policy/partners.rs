@@ -17,8 +17,8 @@ use super::step::{Reason, Relation, Step, Verb};
 type Place = (usize, usize);
 
 impl Draft<'_> {
-    /// What is to be a link cannot be renamed to where it goes.
-    pub(super) fn copy_what_has_partners(&mut self) {
+    /// What is to be a link cannot be renamed to where it goes, and names of one file go the same way.
+    pub(super) fn copy_what_is_linked(&mut self) {
         let groups = self.policy.selection.groups();
         if groups.is_empty() {
             return;
@@ -26,20 +26,29 @@ impl Draft<'_> {
         let paths = (0..self.folders.len()).map(|at| (self.path(at), at));
         let places: HashMap<TreePath, usize> = paths.collect();
         for Group { paths, partner } in groups {
-            let Some(partner) = partner else { continue };
-            for path in paths {
-                let (above, name) = path.split_last();
-                let folder = places.get(&TreePath::from(above)).map(|at| &mut self.folders[*at]);
-                let Some(folder) = folder else { continue };
-                let names = &folder.names;
-                let steps = folder.steps.iter_mut().flatten();
-                for step in steps.filter(|step| names.get(step.name) == name) {
-                    if is_like(step, &partner.state) && step.reason == Reason::TakenOver {
-                        step.reason = Reason::New;
-                    }
+            let found = |path: &TreePath| self.find_step(&places, path);
+            let steps: Vec<Option<Place>> = paths.iter().map(found).collect();
+            let pass = |place: &Place| {
+                self.folders[place.0].steps[place.1]
+                    .is_some_and(|step| step.reason == Reason::TakenOver)
+            };
+            let all_pass = steps.iter().all(|place| place.as_ref().is_some_and(pass));
+            for (at, slot) in steps.into_iter().flatten() {
+                let Some(step) = &mut self.folders[at].steps[slot] else { continue };
+                let is_linked = || partner.as_ref().is_some_and(|p| is_like(step, &p.state));
+                if step.reason == Reason::TakenOver && (!all_pass || is_linked()) {
+                    step.reason = Reason::New;
                 }
             }
         }
+    }
+
+    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<Place> {
+        let (above, name) = path.split_last();
+        let at = *places.get(&TreePath::from(above))?;
+        let folder = &self.folders[at];
+        let is_it = |step: &Option<Step>| step.is_some_and(|s| folder.names.get(s.name) == name);
+        Some((at, folder.steps.iter().position(is_it)?))
     }
 }
 
@@ -73,12 +82,7 @@ impl Part {
     }
 
     fn link_group(&mut self, Group { paths, partner }: &Group) {
-        let near = |part: &Self, path: &TreePath| {
-            let (at, slot) = part.place_of(path)?;
-            let folder = &part.folders[at];
-            (folder.known.drive == DriveId::default()).then_some(folder.steps[slot])
-        };
-        let mut steps = paths.iter().filter_map(|path| Some((path, near(self, path)?)));
+        let mut steps = paths.iter().filter_map(|path| Some((path, *self.step_at(path)?)));
         let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
         let Some((first, leading)) = first else { return };
         let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
@@ -91,7 +95,7 @@ impl Part {
         let leads = self.path_of(leader);
         for path in paths.iter().filter(|path| **path != leads) {
             let is_like = |step: &Step| leading.source.is_some_and(|first| is_like(step, &first));
-            if near(self, path).as_ref().is_some_and(is_like) {
+            if self.step_at(path).is_some_and(is_like) {
                 self.link(path, leader);
             }
         }

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use crate::os::Identity;
 use crate::path::TreePath;
 use crate::state::State;
 use crate::temporary;
@@ -20,9 +21,8 @@ pub(crate) struct Chosen {
     old_names: HashMap<Vec<u8>, Vec<u8>>,
     /// What folders on the other side need of their counterparts.
     needs: HashMap<Vec<u8>, Needs>,
-    /// By paths on the other side, the numbers of the files there that these were names of, where they may have had
-    /// several.
-    files: HashMap<Vec<u8>, u64>,
+    /// By paths on the other side, the files there that these were names of, where they may have had several.
+    files: HashMap<Vec<u8>, Identity>,
     /// Paths on the other side that are to be names of one file again.
     groups: Vec<Group>,
 }
@@ -109,8 +109,8 @@ impl Chosen {
         self.old_names.get(path).map(|name| &**name)
     }
 
-    /// What comes back to this path was a name of the file of this number.
-    pub(crate) fn was_of(&mut self, path: &TreePath, file: u64) {
+    /// What comes back to this path was a name of this file.
+    pub(crate) fn was_of(&mut self, path: &TreePath, file: Identity) {
         self.files.insert(path.as_bytes().to_vec(), file);
     }
 
