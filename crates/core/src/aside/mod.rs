@@ -6,6 +6,7 @@
 //! does anything, so a run that was killed can be undone, too.
 
 mod earlier;
+mod home;
 mod moved;
 mod notes;
 mod origin;

@@ -19,8 +19,8 @@ use crate::sides::{self, CallError, Pair};
 use crate::state::{Before, Known, State};
 use crate::temporary;
 
+use super::home::Home;
 use super::look_before;
-use super::moved::Home;
 use super::notes::PastPart;
 use super::past::PastRun;
 
