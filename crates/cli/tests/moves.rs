@@ -388,3 +388,19 @@ fn a_move_that_is_stopped_is_finished_by_the_same_line() {
     assert!(!room.path("attic").exists());
     assert_eq!(differences(&before, &snapshot(&room.path("loft"))), "");
 }
+
+#[test]
+fn what_takes_nothing_makes_nothing() {
+    for line in [
+        "copy --only *.svg attic/note.txt echo/new/",
+        "move --only *.svg attic/note.txt echo/new/",
+        "copy --only *.svg attic/1931 attic/1932 echo/new",
+        "move --only *.svg attic/1931 attic/1932 echo/new",
+    ] {
+        let room = attic();
+        let ran = room.run(line);
+        assert_eq!(ran.code, 0, "{ran:?}");
+        assert!(!room.path("echo").exists() && !ran.err.contains("are made"), "{line}: {ran:?}");
+        assert!(room.path("attic/1932/tide.csv").exists());
+    }
+}

@@ -302,3 +302,24 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     assert_eq!(room.list("keeper"), ["lens.svg", "tide.csv"]);
     assert_eq!(room.list("saltmere"), ["lens.svg", "tide.csv"]);
 }
+
+#[test]
+fn of_several_sources_one_that_was_never_made_keeps_nobody_from_undoing_the_rest() {
+    let room = Room::new().with("1931/tide.csv", "high").with("1932/tide.csv", "low");
+    let copied = room.run("copy --set-aside aside 1931 1932 echo");
+    let run = copied.out.split_once("utter undo ").unwrap().1.trim();
+    // As if the run had been killed before that.
+    fs::remove_dir_all(room.path("echo/1932")).unwrap();
+    let undone = room.run(&format!("undo --yes {run}"));
+    assert_eq!(undone.code, 0, "{undone:?}");
+    assert!(!room.path("echo").exists());
+    // Where nothing at all is there, it may be on a drive that is not mounted.
+    let copied = room.run("copy --set-aside aside 1931 1932 echo");
+    let run = copied.out.split_once("utter undo ").unwrap().1.trim();
+    fs::rename(room.path("echo"), room.path("elsewhere")).unwrap();
+    let refused = room.run(&format!("undo --yes {run}"));
+    assert!(refused.code == 2 && refused.err.contains("--discard"), "{refused:?}");
+    fs::rename(room.path("elsewhere"), room.path("echo")).unwrap();
+    assert_eq!(room.run(&format!("undo --yes {run}")).code, 0);
+    assert!(!room.path("echo").exists());
+}

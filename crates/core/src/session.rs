@@ -164,7 +164,8 @@ impl<'a> Session<'a> {
                 self.decide((pair, map), goes, observer).map_err(|halt| halted(halt, pair))?;
             self.refuse_hidden_overlap(pair, map)?;
             take_in(&mut plan, pair, map, compared, decided);
-            plan.notes.extend(missing_folders(pair));
+            let makes_some = plan.parts.last().is_some_and(Part::has_steps);
+            plan.notes.extend(missing_folders(pair).filter(|_| makes_some));
             plan.notes.extend(rest.and_then(|rest| note_root(pair, plan.parts.last()?, rest)));
         }
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));

@@ -25,6 +25,11 @@ pub enum CallError {
         "destination '{0}' does not exist, so there is nothing to compare with\n  check the spelling, and that its drive is mounted"
     )]
     NoDestination(String),
+    /// The destination of a run that is to be undone is not there.
+    #[error(
+        "'{0}', which that run changed, is not there\n  check that its drive is mounted; if it was removed, 'utter undo --discard RUN' frees what the run kept"
+    )]
+    Gone(String),
     /// Something in a path cannot be reached.
     #[error("'{path}' cannot be opened: {}", lower(cause))]
     Closed {

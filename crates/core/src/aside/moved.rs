@@ -33,12 +33,7 @@ impl PastRun<'_> {
     fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
         let parts = self.parts.iter().zip(&self.plan.parts);
         let parts = parts.filter(|(_, part)| part.has_steps());
-        parts.filter(|(past, part)| !self.went(part) || !self.is_missing(past))
-    }
-
-    /// True for a part whose root goes when what was moved goes back.
-    pub(super) fn went(&self, part: &Part) -> bool {
-        self.is_move() && part.root.is_some_and(|s| s.verb == Verb::Add || s.is_taken_over())
+        parts.filter(|(past, part)| !part.makes_root() || !self.is_missing(past))
     }
 
     fn is_missing(&self, past: &PastPart) -> bool {
@@ -58,7 +53,7 @@ impl PastRun<'_> {
         let origin = past.origin.clone().ok_or_else(unknown)?;
         let to = origin.folder.path();
         let source = system.open_root(&past.root);
-        let source = source.map_err(|_| CallError::NoDestination(shown(&past.root)))?;
+        let source = source.map_err(|_| CallError::Gone(shown(&past.root)))?;
         let closed = |cause| CallError::Closed { path: shown(&past.root), cause };
         let source_stat = system.stat(Entry::Pinned(source.as_fd())).map_err(closed)?;
         let destination = sides::find_place(system, &to)?;

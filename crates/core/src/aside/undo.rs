@@ -69,8 +69,15 @@ impl PastRun<'_> {
 
     /// The destination as the source of a run back.
     pub(crate) fn pairs(&self) -> Result<Vec<Pair>, CallError> {
+        // Where others are there, one that the run was to make was never made, or is gone again.
+        let may_be_missing = self.is_move() || !self.is_gone();
         let parts = self.parts.iter().zip(&self.plan.parts);
-        parts.map(|(past, part)| self.pair(past, part.has_steps() && !self.went(part))).collect()
+        parts
+            .map(|(past, part)| {
+                let is_missed = !(may_be_missing && part.makes_root());
+                self.pair(past, part.has_steps() && is_missed)
+            })
+            .collect()
     }
 
     /// `is_needed` if something is to be done in the destination.
@@ -79,7 +86,7 @@ impl PastRun<'_> {
         let shown = || part.root.to_string_lossy().into_owned();
         let destination = sides::find_place(system, &part.root)?;
         if !destination.exists() && is_needed {
-            return Err(CallError::NoDestination(shown()));
+            return Err(CallError::Gone(shown()));
         }
         let closed = |cause| CallError::Closed { path: self.path.to_string_lossy().into(), cause };
         let source = system.open_folder(self.folder.as_fd(), &part.prefix).map_err(closed)?;

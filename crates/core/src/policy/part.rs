@@ -164,6 +164,11 @@ impl Part {
         last.map_or(self.first, |folder| folder.first_vacate + folder.vacates.len())
     }
 
+    /// Its root is made, or comes from the source.
+    pub(crate) fn makes_root(&self) -> bool {
+        self.root.is_some_and(|step| step.verb == Verb::Add || step.is_taken_over())
+    }
+
     pub(crate) fn has_steps(&self) -> bool {
         self.all_steps().next().is_some()
     }

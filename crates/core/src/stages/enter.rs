@@ -26,9 +26,12 @@ pub(super) struct Opening {
 impl Run<'_> {
     /// Opens the destination's root, with what is missing of its path made first.
     pub(super) fn make_root(&self) -> Option<OwnedFd> {
+        if !self.part.has_steps() && !self.pair.destination.exists() {
+            return None;
+        }
         match self.open_root() {
             Ok(root) => Some(root),
-            // Nothing was to be added, so nothing is missed.
+            // Nothing was to be changed, so nothing is missed.
             Err(_) if !self.part.has_steps() => None,
             Err(trouble) => {
                 self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
