@@ -255,7 +255,7 @@ pub(crate) fn note(note: &Note) -> String {
         Note::SecondFiles(count) => {
             let files = units::counted(*count, "file has", "files have");
             format!(
-                "{files} other names that are not moved: those keep the file, and what arrives is a second one"
+                "{files} more names than are moved together: what arrives is a second file, and names that stay keep the first"
             )
         }
         Note::RootStays(source, Rest::Mounted) => {

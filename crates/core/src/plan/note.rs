@@ -38,7 +38,8 @@ pub enum Note {
     NotHeld(NotHeld),
     /// So many files were to be compared as their drives hold them, and could be read only as they are in memory.
     ReadFromMemory(u64),
-    /// Of so many files that are moved other names stay, and keep the file: what arrives is a second one.
+    /// Of so many files that are moved other names stay, or go with another source: what arrives is a second file, and
+    /// names that stay keep the first.
     SecondFiles(u64),
     /// The source, as the user named it, stays though all that is in it goes.
     RootStays(String, Rest),
