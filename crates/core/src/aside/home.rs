@@ -132,11 +132,17 @@ impl Home<'_> {
 
     /// The drive that what was in this folder lay on. What is gone by now lay on that of what is left above it.
     fn drive_of(&self, pair: &Pair, folder: &TreePath) -> u64 {
-        let found = self.root.as_ref().and_then(|root| {
-            let folder = self.system.open_folder(root.as_fd(), folder.as_bytes()).ok()?;
-            self.system.stat(Entry::Open(folder.as_fd())).ok()
+        let left = self.root.as_ref().and_then(|root| {
+            let mut path = folder.as_bytes();
+            loop {
+                match self.system.open_folder(root.as_fd(), path) {
+                    Ok(left) => break self.system.stat(Entry::Open(left.as_fd())).ok(),
+                    Err(_) if path.is_empty() => break None,
+                    Err(_) => path = &path[..path.iter().rposition(|b| *b == b'/').unwrap_or(0)],
+                }
+            }
         });
-        found.map_or(pair.destination.anchor_stat, |folder| folder).identity.drive
+        left.unwrap_or(pair.destination.anchor_stat).identity.drive
     }
 }
 

@@ -7,7 +7,7 @@ use std::os::fd::AsFd as _;
 use crate::drives::DriveMap;
 use crate::os::{Entry, Identity, Stat};
 use crate::path::TreePath;
-use crate::policy::{NameId, Part, Reason, Step, Verb};
+use crate::policy::{Linker, NameId, Part, Reason, Step, Verb};
 use crate::select::Partner;
 use crate::sides::Pair;
 use crate::state::State;
@@ -21,28 +21,31 @@ type Names = Vec<(TreePath, State)>;
 impl PastRun<'_> {
     /// Makes links of the steps that put back names of one file, where they come back from another drive.
     pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
-        let displaced = self.copied_aside(at, (pair, map), part);
+        let renamed = renamed(part);
+        let mut linker = Linker::new(part);
+        let displaced = self.copied_aside(at, (pair, map), &linker);
         if displaced.is_empty() {
             return;
         }
-        let stayed = self.stayed(at, pair, (&displaced, part));
-        let renamed = renamed(part);
+        let stayed = self.stayed(at, pair, (&displaced, &linker));
         let mut files: Vec<(&Identity, &Names)> = displaced.iter().collect();
         files.sort_by(|(_, a), (_, b)| a[0].0.as_bytes().cmp(b[0].0.as_bytes()));
-        for (file, names) in files {
+        let is_shared =
+            |(file, names): &(&Identity, &Names)| names.len() > 1 || stayed.contains_key(file);
+        for (file, names) in files.into_iter().filter(is_shared) {
             let (back, others): (Vec<_>, Vec<_>) =
-                names.iter().partition(|(path, _)| part.step_at(path).is_some_and(puts_back));
+                names.iter().partition(|(path, _)| linker.step_at(path).is_some_and(puts_back));
             // Some may have come back before; the first of the rest leads if nothing else does.
             let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
             let first = || others.iter().find(is_back).or(back.first()).map(|(path, _)| path);
             let leader = match stayed.get(file) {
-                Some(partner) => name_of(part, partner, &renamed),
-                None => first().and_then(|path| part.name_at(path)),
+                Some(partner) => name_of(&mut linker, partner, &renamed),
+                None => first().and_then(|path| linker.name_at(path)),
             };
             let Some(leader) = leader else { continue };
             for (path, _) in back {
-                if part.path_of(leader) != *path {
-                    part.link(path, leader);
+                if linker.part.path_of(leader) != *path {
+                    linker.link(path, leader);
                 }
             }
         }
@@ -53,7 +56,7 @@ impl PastRun<'_> {
         &self,
         at: usize,
         (pair, map): (&Pair, &DriveMap),
-        part: &Part,
+        linker: &Linker<'_>,
     ) -> HashMap<Identity, Names> {
         let mut displaced: HashMap<Identity, Names> = HashMap::new();
         let past = &self.plan.parts[at];
@@ -76,7 +79,7 @@ impl PastRun<'_> {
                 }
             }
         }
-        let has_step = |(path, _): &(TreePath, State)| part.step_at(path).is_some_and(puts_back);
+        let has_step = |(path, _): &(TreePath, State)| linker.step_at(path).is_some_and(puts_back);
         displaced.retain(|_, names| names.iter().any(has_step));
         displaced
     }
@@ -86,12 +89,12 @@ impl PastRun<'_> {
         &self,
         at: usize,
         pair: &Pair,
-        (displaced, part): (&HashMap<Identity, Names>, &Part),
+        (displaced, linker): (&HashMap<Identity, Names>, &Linker<'_>),
     ) -> HashMap<Identity, Partner> {
         let wanted: HashSet<Identity> = displaced.keys().copied().collect();
         let after = &self.parts[at].after;
         let accepts = |path: &TreePath, now: &Stat| {
-            let goes = part.step_at(path).is_some_and(|step| step.verb != Verb::Adjust);
+            let goes = linker.step_at(path).is_some_and(|step| step.verb != Verb::Adjust);
             let left = after.get(path.as_bytes()).is_some_and(|left| left.state.still(now));
             let is_as_it_was = displaced[&now.identity][0].1.is_alike(now);
             !goes && (left || is_as_it_was)
@@ -127,12 +130,12 @@ fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
 
 /// The name of a partner by the time that others are linked to it.
 fn name_of(
-    part: &mut Part,
+    linker: &mut Linker<'_>,
     partner: &Partner,
     renamed: &HashMap<TreePath, TreePath>,
 ) -> Option<NameId> {
     match renamed.get(&partner.path()) {
-        Some(to) => part.name_at(to),
-        None => Some(part.name_of(partner)),
+        Some(to) => linker.name_at(to),
+        None => Some(linker.name_of(partner)),
     }
 }

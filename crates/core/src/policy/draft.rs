@@ -11,6 +11,7 @@ use crate::scope::Passage;
 use crate::state::{Known, State};
 
 use super::part::{Elsewhere, Folder, NameId, Part};
+use super::partners::Linker;
 use super::step::{Reason, Step};
 use super::{Decided, Policy, dependence};
 
@@ -278,7 +279,9 @@ impl<'a> Draft<'a> {
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
         dependence::settle_vacates(&mut decided.part, |_| false);
-        decided.part.group_as_before(selection);
+        if selection.is_of_chosen() {
+            Linker::new(&mut decided.part).group_as_before(selection);
+        }
         decided
     }
 

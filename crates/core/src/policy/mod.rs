@@ -35,6 +35,7 @@ use crate::state::State;
 pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
 pub(crate) use part::{At, Elsewhere, Folder, NameId, OtherName, Part};
+pub(crate) use partners::Linker;
 pub(crate) use readmit::{Readmitted, readmit};
 pub(crate) use reverse::{Reversal, Taken, adjusted, close, reverse, timed};
 pub(crate) use step::Relation;

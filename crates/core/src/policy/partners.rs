@@ -62,21 +62,32 @@ fn is_like(step: &Step, other: &State) -> bool {
     step.verb == Verb::Add && step.source.is_some_and(|source| of(&source) == of(other))
 }
 
-impl Part {
+/// Makes links of steps. Knows where each folder of the part stands.
+pub(crate) struct Linker<'a> {
+    pub(crate) part: &'a mut Part,
+    places: HashMap<TreePath, usize>,
+}
+
+impl<'a> Linker<'a> {
+    pub(crate) fn new(part: &'a mut Part) -> Self {
+        let places = (0..part.folders.len()).map(|at| (part.folder_path(at), at)).collect();
+        Self { part, places }
+    }
+
     /// What comes back has the names that it had, whichever share a file where it comes from.
     pub(super) fn group_as_before(&mut self, selection: &Selection) {
         let mut apart = Vec::new();
-        for (at, folder) in self.folders.iter().enumerate() {
+        for (at, folder) in self.part.folders.iter().enumerate() {
             for (slot, step) in folder.steps.iter().enumerate() {
                 let Some(leader) = step.link() else { continue };
-                let path = self.folder_path(at).join(folder.names.get(step.name));
-                if !selection.may_share(&path, &self.path_of(leader)) {
+                let path = self.part.folder_path(at).join(folder.names.get(step.name));
+                if !selection.may_share(&path, &self.part.path_of(leader)) {
                     apart.push((at, slot));
                 }
             }
         }
         for (at, slot) in apart {
-            self.folders[at].steps[slot].relation = None;
+            self.part.folders[at].steps[slot].relation = None;
         }
         selection.groups().iter().for_each(|group| self.link_group(group));
     }
@@ -92,7 +103,7 @@ impl Part {
             None => leading.link().or_else(|| self.name_at(first)),
         };
         let Some(leader) = leader else { return };
-        let leads = self.path_of(leader);
+        let leads = self.part.path_of(leader);
         for path in paths.iter().filter(|path| **path != leads) {
             let is_like = |step: &Step| leading.source.is_some_and(|first| is_like(step, &first));
             if self.step_at(path).is_some_and(is_like) {
@@ -104,7 +115,7 @@ impl Part {
     /// Makes a link of the step for this path.
     pub(crate) fn link(&mut self, path: &TreePath, partner: NameId) {
         if let Some((at, slot)) = self.place_of(path) {
-            self.folders[at].steps[slot].relation = Some(Relation::LinkOf(partner));
+            self.part.folders[at].steps[slot].relation = Some(Relation::LinkOf(partner));
         }
     }
 
@@ -122,66 +133,60 @@ impl Part {
     }
 
     fn remember(&mut self, folder: usize, name: Box<[u8]>) -> NameId {
-        let id = NameId(number(self.elsewhere.len()));
-        self.elsewhere.push(Elsewhere { folder: number(folder), name });
+        let id = NameId(number(self.part.elsewhere.len()));
+        self.part.elsewhere.push(Elsewhere { folder: number(folder), name });
         id
     }
 
     /// The step for a path.
     pub(crate) fn step_at(&self, path: &TreePath) -> Option<&Step> {
-        self.place_of(path).map(|(at, slot)| &self.folders[at].steps[slot])
+        self.place_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
     }
 
     fn place_of(&self, path: &TreePath) -> Option<Place> {
         let (above, name) = path.split_last();
         let at = self.folder_at(above)?;
-        Some((at, self.folders[at].find(name)?))
+        Some((at, self.part.folders[at].find(name)?))
     }
 
     fn folder_at(&self, path: &[u8]) -> Option<usize> {
-        let names = path.split(|b| *b == b'/').filter(|name| !name.is_empty());
-        let at = names.into_iter().try_fold(0, |at, name| self.child(at, name).ok())?;
-        (at < self.folders.len()).then_some(at)
-    }
-
-    /// Where a folder in another stands, or would have to.
-    fn child(&self, parent: usize, name: &[u8]) -> Result<usize, usize> {
-        let mut next = parent + 1;
-        // In tree order those in it come after it, by name, each before what is in it.
-        while let Some(folder) = self.folders.get(next) {
-            let above = folder.parent as usize;
-            let order = if above == parent { (*folder.name).cmp(name) } else { Ordering::Less };
-            match order {
-                _ if above < parent => break,
-                Ordering::Less => next += 1,
-                Ordering::Equal => return Ok(next),
-                Ordering::Greater => break,
-            }
-        }
-        Err(next)
+        self.places.get(&TreePath::from(path)).copied()
     }
 
     /// The folder that a partner is in, which need not have taken part so far.
     fn lead_to(&mut self, partner: &Partner) -> usize {
-        let mut at = 0;
+        let (mut at, mut path) = (0, TreePath::default());
         for (name, inode) in &partner.folders {
-            at = self.child(at, name).unwrap_or_else(|new| {
+            path.push(name);
+            at = self.folder_at(path.as_bytes()).unwrap_or_else(|| {
                 let drive = DriveId::default();
                 let known = Known { source: None, destination: Some(*inode), drive };
-                self.insert(new, at, Folder { name: name.clone(), known, ..Folder::default() });
-                new
+                let (parent, name) = (number(at), name.clone());
+                self.insert(at, &path, Folder { parent, name, known, ..Folder::default() })
             });
         }
         at
     }
 
-    fn insert(&mut self, new: usize, parent: usize, folder: Folder) {
-        let parents = self.folders.iter_mut().map(|folder| &mut folder.parent);
-        let spoken_of = self.elsewhere.iter_mut().map(|named| &mut named.folder);
+    /// Puts a folder into another one, among those in it; returns where it stands then.
+    fn insert(&mut self, parent: usize, path: &TreePath, folder: Folder) -> usize {
+        // In tree order those in a folder come after it, by name, each before what is in it.
+        let comes_before = |next: &Folder| match (next.parent as usize).cmp(&parent) {
+            Ordering::Less => false,
+            Ordering::Equal => next.name < folder.name,
+            Ordering::Greater => true,
+        };
+        let after = self.part.folders[parent + 1..].iter().take_while(|next| comes_before(next));
+        let new = parent + 1 + after.count();
+        let parents = self.part.folders.iter_mut().map(|folder| &mut folder.parent);
+        let spoken_of = self.part.elsewhere.iter_mut().map(|named| &mut named.folder);
         for at in parents.chain(spoken_of) {
             *at += u32::from(*at >= number(new));
         }
-        self.folders.insert(new, Folder { parent: number(parent), ..folder });
+        self.places.values_mut().for_each(|at| *at += usize::from(*at >= new));
+        self.places.insert(path.clone(), new);
+        self.part.folders.insert(new, folder);
+        new
     }
 }
 
