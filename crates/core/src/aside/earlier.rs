@@ -22,14 +22,16 @@ pub(crate) struct Earlier {
     proven: HashMap<Vec<u8>, (Left, Left)>,
     /// What runs that were cut short were to add.
     made: HashSet<Vec<u8>>,
-    /// It tells of folders of the same paths on the other side.
+    /// It tells of the counterparts of these folders on the other side.
     of_other_side: bool,
 }
 
 impl Earlier {
-    /// For moving back: folders that are made anew get the times that they had.
-    pub(super) fn of_source(part: &PastPart) -> Self {
-        Self { here: part.here.clone(), of_other_side: true, ..Self::default() }
+    /// For moving back: folders that are made anew get the times that they had. `path_there` tells the paths that
+    /// they have on the other side.
+    pub(super) fn of_source(past: &PastPart, path_there: impl Fn(&[u8]) -> Vec<u8>) -> Self {
+        let here = past.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
+        Self { here, of_other_side: true, ..Self::default() }
     }
 
     /// True if both sides were seen to be the same in exactly this state.

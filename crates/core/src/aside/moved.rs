@@ -86,7 +86,11 @@ impl PastRun<'_> {
 
     /// When folders of the source were changed before the move.
     pub(crate) fn times_back(&self) -> Vec<Earlier> {
-        self.left().map(|(past, _)| Earlier::of_source(past)).collect()
+        let times = |(past, part): (&PastPart, &Part)| {
+            let differ = part.paths_that_differ();
+            Earlier::of_source(past, |path| path_there(&differ, path))
+        };
+        self.left().map(times).collect()
     }
 
     /// What the folder was like that a single entry goes back to, of each part that is one.

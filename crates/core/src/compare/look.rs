@@ -163,7 +163,7 @@ impl Walk<'_, '_> {
         if let (Some(earlier), Side::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
             && stat.kind == Kind::Folder
         {
-            earlier.correct(&visit.listed.path.join(met.name), stat);
+            earlier.correct(&visit.listed.path.join(met.source_name), stat);
         }
         if let Some((stat, _)) = met.source.taken() {
             if self.leaves_own_here(visit, met.name, stat)
