@@ -257,6 +257,24 @@ fn an_undo_of_which_a_call_failed_is_done_again_until_all_is_back() {
     each_call_of_undo(None, |at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
 }
 
+#[test]
+fn what_was_set_aside_is_not_given_up_for_a_name_that_only_looks_the_same() {
+    let Ok(elsewhere) = tempfile::tempdir_in("/dev/shm") else {
+        return utter_echo_lab::left_out("no second drive to be had");
+    };
+    let trees = Trees::new();
+    share_files(&trees);
+    let outcome = run(&Linux, &mirror_into(&trees, elsewhere.path()));
+    let stays = trees.destination.join("log");
+    let time = fs::metadata(&stays).unwrap().modified().unwrap();
+    fs::write(&stays, "KEPT").unwrap();
+    fs::File::options().write(true).open(&stays).unwrap().set_modified(time).unwrap();
+    undo(&trees, &outcome.set_aside.unwrap());
+    for name in ["log 2", "names/log 3"] {
+        assert_eq!(fs::read(trees.destination.join(name)).unwrap(), b"kept", "{name}");
+    }
+}
+
 /// In the destination three names of one file, of which one stays, and two of another, of which none does.
 fn share_files(trees: &Trees) {
     let kept = trees.source.join("log");

@@ -2,10 +2,11 @@
 //! here these are made names of one file again.
 
 use std::collections::{HashMap, HashSet};
-use std::os::fd::AsFd as _;
+use std::os::fd::{AsFd as _, OwnedFd};
 
+use crate::alike;
 use crate::drives::DriveMap;
-use crate::os::{Entry, Identity, Stat};
+use crate::os::{Entry, Identity, Kind, Stat};
 use crate::path::TreePath;
 use crate::policy::{Linker, NameId, Part, Reason, Step, Verb};
 use crate::select::Partner;
@@ -37,18 +38,48 @@ impl PastRun<'_> {
                 names.iter().partition(|(path, _)| linker.step_at(path).is_some_and(puts_back));
             // Some may have come back before; the first of the rest leads if nothing else does.
             let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
-            let first = || others.iter().find(is_back).or(back.first()).map(|(path, _)| path);
+            let there = stayed.get(file).map(Partner::path);
+            let there = there.or_else(|| others.iter().find(is_back).map(|(path, _)| path.clone()));
+            let first = back.first().map(|(path, _)| path.clone());
+            let (root, held) = match (there, first) {
+                (Some(there), _) => (&pair.destination.anchor, there),
+                (None, Some(first)) => (&pair.source, first),
+                (None, None) => continue,
+            };
             let leader = match stayed.get(file) {
                 Some(partner) => name_of(&mut linker, partner, &renamed),
-                None => first().and_then(|path| linker.name_at(path)),
+                None => linker.name_at(&held),
             };
             let Some(leader) = leader else { continue };
-            for (path, _) in back {
-                if linker.part.path_of(leader) != *path {
+            for (path, was) in back {
+                // What is aside may be the last of its kind.
+                let is_leader = linker.part.path_of(leader) == *path;
+                if !is_leader && self.hold_the_same((root, &held), (&pair.source, path), was) {
                     linker.link(path, leader);
                 }
             }
         }
+    }
+
+    /// True for a file of which both places hold the same, byte by byte; what is no file is told by what it shows.
+    fn hold_the_same(
+        &self,
+        one: (&OwnedFd, &TreePath),
+        other: (&OwnedFd, &TreePath),
+        was: &State,
+    ) -> bool {
+        let open = |(root, path): (&OwnedFd, &TreePath)| {
+            let (above, name) = path.split_last();
+            let above = self.system.open_folder(root.as_fd(), above)?;
+            self.system.open_file(above.as_fd(), name)
+        };
+        if was.kind != Kind::File {
+            return true;
+        }
+        let (Ok(one), Ok(other)) = (open(one), open(other)) else { return false };
+        let (files, size) = ((one.as_fd(), other.as_fd()), (was.size, alike::BLOCK));
+        let differs = alike::first_difference(self.system, files.0, files.1, size, |_, _| Ok(()));
+        differs.is_ok_and(|at| at.is_none())
     }
 
     /// Files of which names are put back by steps, and of which something else was set aside.
