@@ -21,7 +21,7 @@ use crate::terminal::streams;
 pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 
 /// A command with what it finds around it.
-pub(crate) struct Called {
+pub(crate) struct NamedDrive {
     arguments: Arguments,
     context: Context,
     /// Gone once the command has ended.
@@ -33,7 +33,7 @@ pub(crate) struct Called {
 pub(crate) struct Wrong;
 
 /// Reads a call; `None` if it was answered already, as one for help is.
-pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<Called>, Wrong> {
+pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<NamedDrive>, Wrong> {
     let words: Vec<OsString> = words.into_iter().collect();
     let shell = CompleteEnv::with_factory(Arguments::command).var(ASKED_BY_SHELL);
     match shell.try_complete(&words, std::env::current_dir().ok().as_deref()) {
@@ -46,7 +46,7 @@ pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<C
         Wrong
     })?;
     let error = match parse(words.clone()) {
-        Ok(called) => return Ok(Some(Called { _mounts: mounts, ..called })),
+        Ok(called) => return Ok(Some(NamedDrive { _mounts: mounts, ..called })),
         Err(error) => error,
     };
     if error.use_stderr() {
@@ -58,12 +58,12 @@ pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<C
 }
 
 /// Reads a call without saying anything of it.
-pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<Called, clap::Error> {
+pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<NamedDrive, clap::Error> {
     let words: Vec<OsString> = words.into_iter().collect();
     let typed = Arguments::command().try_get_matches_from(&words)?;
     let arguments = Arguments::from_arg_matches(&typed)?;
     let context = Context::new(typed, words);
-    Ok(Called { arguments, context, _mounts: Mounts::default() })
+    Ok(NamedDrive { arguments, context, _mounts: Mounts::default() })
 }
 
 /// The same of a call of a job, which another command makes.
@@ -71,12 +71,12 @@ pub(crate) fn parse_within(
     words: impl IntoIterator<Item = OsString>,
     within: Within,
     outer: &Context,
-) -> Result<Called, clap::Error> {
+) -> Result<NamedDrive, clap::Error> {
     let called = parse(words)?;
-    Ok(Called { context: called.context.within(outer, within), ..called })
+    Ok(NamedDrive { context: called.context.within(outer, within), ..called })
 }
 
-impl Called {
+impl NamedDrive {
     /// What was typed, as the parser understood it.
     pub(crate) fn typed(&self) -> &ArgMatches {
         &self.context.typed

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, Result};
-use utter_echo_core::drives::Known;
+use utter_echo_core::drives::RememberedDrive;
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
@@ -236,7 +236,7 @@ impl Runner<'_> {
     ) -> Result<Exit> {
         let dry_run = self.doing.safety.dry_run;
         if dry_run || all_or_nothing {
-            plan.problems.extend(session.overtaken(&plan));
+            plan.problems.extend(session.stale(&plan));
         }
         if all_or_nothing && !dry_run && !plan.problems.is_empty() {
             self.report.tell_all(told::problems(&plan.problems));
@@ -281,7 +281,7 @@ impl Runner<'_> {
         let watching = Watching::new(&progress, self.report.recorder(), &plan);
         let begun = Instant::now();
         self.has_begun.set(true);
-        let outcome = session.enact(&plan, &watching);
+        let outcome = session.execute(&plan, &watching);
         progress.done();
         watching.settle(&outcome);
         if let (Some(_), Some(aside)) = (&outcome.set_aside, &self.request.safety.set_aside) {
@@ -360,14 +360,14 @@ enum Guarded {
 }
 
 /// The drives that a run needs.
-struct Drives(Vec<Known>);
+struct Drives(Vec<RememberedDrive>);
 
 impl Drives {
     fn of(request: &Request) -> Result<Self> {
         let Places { sources, destination, .. } = &request.places;
         let all = sources.iter().chain([destination]);
         let known = |path: &PathBuf| {
-            Known::holding(&Linux, path).with_context(|| {
+            RememberedDrive::holding(&Linux, path).with_context(|| {
                 let path = names::path(path);
                 WrongCall(format!("cannot find out which drive '{path}' is on, to wait for it"))
             })

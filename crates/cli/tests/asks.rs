@@ -3,9 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
-use common::Room;
+use crate::common::Room;
 
 fn room() -> Room {
     Room::new()

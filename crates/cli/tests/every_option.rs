@@ -3,14 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::time::SystemTime;
 
-use common::{Room, set_time};
+use crate::common::{Room, set_time};
 
 /// What a line must come to.
 enum Then {

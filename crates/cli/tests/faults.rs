@@ -7,15 +7,13 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 use std::process::Command;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use common::{Room, ran};
+use crate::common::{Room, ran};
 use utter_echo_lab::{DriveKind, MountedDrive};
 
 #[test]
@@ -230,7 +228,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
             assert!(kill.args(["-INT", &run.id().to_string()]).status().unwrap().success());
         }
         let ended = ran(&run.wait_with_output().unwrap());
-        let ended = common::Ran { out: room.read("told"), ..ended };
+        let ended = crate::common::Ran { out: room.read("told"), ..ended };
         assert_eq!(ended.code, code, "{ended:?}");
         assert!(ended.out.contains("waiting up to"), "{ended:?}");
         assert!(!ended.out.contains("nothing was touched"), "{ended:?}");

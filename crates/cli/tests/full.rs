@@ -3,12 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::path::PathBuf;
 use std::process::Command;
 
-use common::Room;
+use crate::common::Room;
 
 /// A drive in memory; it goes with this value.
 struct Drive(PathBuf);

@@ -3,12 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
-use common::{NOBODY, Ran, Room};
+use crate::common::{NOBODY, Ran, Room};
 use serde_json::Value;
 use utter_echo_lab::{differences, snapshot};
 

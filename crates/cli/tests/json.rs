@@ -4,8 +4,6 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::BTreeSet;
 use std::ffi::{OsStr, OsString};
 use std::fs;
@@ -14,7 +12,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::Command;
 
-use common::{Room, set_time};
+use crate::common::{Room, set_time};
 use serde_json::{Map, Value};
 use utter_echo_lab::is_root;
 

@@ -7,12 +7,10 @@
     reason = "a test stops there, or says where the file is"
 )]
 
-mod common;
-
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use common::Room;
+use crate::common::Room;
 
 /// The string literals of a source file, without those of its tests.
 fn literals(source: &str) -> Vec<String> {

@@ -3,12 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
-use common::Room;
+use crate::common::Room;
 
 /// The lines of a log without their times, which are checked.
 fn told(room: &Room, log: &str) -> Vec<String> {

@@ -3,12 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::process::Command;
 
-use common::{Room, UTTER};
+use crate::common::{Room, UTTER};
 
 /// Ten lamps, and one side that already echoes them within a folder of its own.
 fn lamps() -> Room {
@@ -123,7 +121,7 @@ fn a_place_that_a_drive_is_to_be_mounted_on_is_refused_without_it() {
         let script = format!("mount --bind fstab /etc/fstab && {before} exec {UTTER} {line}");
         let mut command = Command::new("unshare");
         command.args(["--mount", "sh", "-ec", &script]).current_dir(room.path(""));
-        common::ran(&command.output().unwrap())
+        crate::common::ran(&command.output().unwrap())
     };
     for line in [
         "copy lens 'my stick'",

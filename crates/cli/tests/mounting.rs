@@ -3,12 +3,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::process::Command;
 
-use common::Room;
+use crate::common::Room;
 
 /// Goes whatever becomes of the test.
 struct Device(String);

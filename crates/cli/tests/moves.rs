@@ -3,14 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Stdio;
 use std::time::Duration;
 
-use common::{NOBODY, Ran, Room};
+use crate::common::{NOBODY, Ran, Room};
 use utter_echo_lab::{differences, snapshot};
 
 fn attic() -> Room {
@@ -199,7 +197,7 @@ fn a_saved_plan_is_carried_out_as_it_was_seen() {
         let twin = attic().with("loft/1931/tide.csv", "another");
         for room in [&room, &twin] {
             for path in ["attic/1931/tide.csv", "loft/1931/tide.csv"] {
-                common::set_time(&room.path(path), 1_000_000_000);
+                crate::common::set_time(&room.path(path), 1_000_000_000);
             }
         }
         let saved = room.run(&format!("move --dry-run --save-plan plan {options} attic loft"));
@@ -313,7 +311,7 @@ fn places_that_cannot_be_meant_are_refused() {
 fn the_folder_that_one_works_in_stays() {
     let room = attic();
     let mut command = room.command("move . ../loft");
-    let ran = common::ran(&command.current_dir(room.path("attic")).output().unwrap());
+    let ran = crate::common::ran(&command.current_dir(room.path("attic")).output().unwrap());
     assert_eq!(ran.code, 0, "{ran:?}");
     assert!(room.path("attic").exists() && room.list("attic").is_empty());
     assert_eq!(room.list("loft").len(), 8);

@@ -4,11 +4,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::process::Command;
 
-use common::{UTTER, ran};
+use crate::common::{UTTER, ran};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use serde_json::Value;
 use utter_echo_core::plan::Verb;

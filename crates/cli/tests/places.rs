@@ -7,9 +7,7 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
-use common::Room;
+use crate::common::Room;
 
 fn room() -> Room {
     Room::new()

@@ -3,11 +3,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::Room;
+use crate::common::Room;
 
 fn saltmere() -> Room {
     let room = Room::new()
@@ -32,7 +30,7 @@ fn a_saved_plan_is_shown_and_carried_out() {
     room.write("saltmere/late.txt", "late");
     fs::create_dir(room.path("elsewhere")).unwrap();
     let mut command = room.command("enact --dry-run ../monday.plan");
-    let shown = common::ran(&command.current_dir(room.path("elsewhere")).output().unwrap());
+    let shown = crate::common::ran(&command.current_dir(room.path("elsewhere")).output().unwrap());
     assert_eq!(shown.code, 0, "{shown:?}");
     for line in ["add      tide.csv", "replace  lens.svg", "remove   old.txt"] {
         assert!(shown.out.contains(line), "{line} is missing: {shown:?}");
@@ -56,7 +54,7 @@ fn a_step_that_was_overtaken_is_refused_and_the_rest_is_done_or_nothing() {
     let nothing = room.run("enact --all-or-nothing monday.plan");
     assert_eq!(nothing.code, 4, "{nothing:?}");
     for (name, side) in [("old.txt", "the destination"), ("tide.csv", "the source")] {
-        let told = |ran: &common::Ran| {
+        let told = |ran: &crate::common::Ran| {
             ran.err.lines().any(|line| line.contains(name) && line.contains(side))
         };
         assert!(told(&shown) && told(&nothing), "{name}: {nothing:?}");

@@ -3,8 +3,6 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -12,7 +10,7 @@ use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use common::{Ran, Room};
+use crate::common::{Ran, Room};
 use serde_json::Value;
 
 const RECORDS: &str = "state/utter-echo/records";
@@ -364,7 +362,9 @@ fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
     let room = Room::new().with("home/letter", "dear keeper");
     let run = |line: &str| {
         let mut command = room.command(line);
-        common::ran(&command.env("XDG_STATE_HOME", room.path("home/.state")).output().unwrap())
+        crate::common::ran(
+            &command.env("XDG_STATE_HOME", room.path("home/.state")).output().unwrap(),
+        )
     };
     for line in ["copy home new", "mirror --yes home new", "verify home new"] {
         let ran = run(line);

@@ -6,8 +6,6 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -16,7 +14,7 @@ use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use common::{NOBODY, Room, ran};
+use crate::common::{NOBODY, Room, ran};
 use serde_json::Value;
 use utter_echo_lab::{Gardener, differences, snapshot};
 
@@ -99,7 +97,7 @@ fn text_reads_as_documented() {
         .with("echo/old/list.csv", "x");
     fs::set_permissions(room.path("saltmere/flash.sh"), fs::Permissions::from_mode(0o755)).unwrap();
     for folder in ["saltmere/logbook", "saltmere", "echo/logbook", "echo/old", "echo"] {
-        common::set_time(&room.path(folder), 1_000_000_000);
+        crate::common::set_time(&room.path(folder), 1_000_000_000);
     }
     insta::assert_snapshot!(room.run("mirror saltmere echo --dry-run").out, @r"
     adjust   flash.sh · mode 644 → 755

@@ -3,13 +3,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
 
-use common::{Ran, Room, ran};
+use crate::common::{Ran, Room, ran};
 use serde_json::Value;
 
 const FILE: &str = r#"
@@ -123,7 +121,7 @@ fn what_is_installed_is_sound_and_runs_the_job() {
     if has_systemd() {
         let mut verify = Command::new("systemd-analyze");
         verify.arg("verify").args(units.iter().map(|unit| room.path("units").join(unit)));
-        let verified = common::ran(&verify.output().unwrap());
+        let verified = crate::common::ran(&verify.output().unwrap());
         assert_eq!((verified.code, &*verified.err), (0, ""), "{verified:?}");
     }
     for (unit, destination) in
@@ -143,7 +141,7 @@ fn what_is_installed_is_sound_and_runs_the_job() {
             let (name, value) = variable.split_once('=').unwrap();
             run.env(name, value);
         }
-        let ran = common::ran(&run.output().unwrap());
+        let ran = crate::common::ran(&run.output().unwrap());
         assert_eq!(ran.code, 0, "{unit}: {ran:?}");
         assert_eq!(room.list(&format!("odd $x % folder/{destination}")), ["lens.svg"]);
     }

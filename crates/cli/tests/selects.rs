@@ -3,11 +3,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::{Room, set_time};
+use crate::common::{Room, set_time};
 
 /// Files of 2026-01-15, but for those of tide-tables, which are of 2026-03-20.
 fn saltmere() -> Room {

@@ -3,15 +3,13 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::io::{Read as _, Write as _};
 use std::path::Path;
 use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use common::{Room, UTTER};
+use crate::common::{Room, UTTER};
 use utter_echo_lab::left_out;
 use utter_echo_lab::{DriveKind, MountedDrive};
 

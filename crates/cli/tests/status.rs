@@ -3,14 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::{Room, ran};
+use crate::common::{Room, ran};
 use serde_json::Value;
 
 const FILE: &str = r#"

@@ -4,13 +4,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs::{self, File};
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
-use common::{Ran, Room, ran};
+use crate::common::{Ran, Room, ran};
 
 /// A folder in which everything can be tried, with a saved plan and a run to undo.
 fn prepared() -> (Room, String) {

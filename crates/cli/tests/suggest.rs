@@ -3,15 +3,13 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::ffi::OsString;
 use std::fs;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::Path;
 use std::process::Command;
 
-use common::{Ran, Room, UTTER, ran, set_time};
+use crate::common::{Ran, Room, UTTER, ran, set_time};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::request::Task;
 use utter_echo_lab::world::{self, Options, Other, Tree, World};

@@ -3,11 +3,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::time::Duration;
 
-use common::{Room, ran};
+use crate::common::{Room, ran};
 use unicode_width::UnicodeWidthStr as _;
 use utter_echo_lab::{Model, SlowDrive, left_out};
 
@@ -41,7 +39,8 @@ fn what_is_drawn_fits_into_its_terminal() {
         }
         room.write("keeper/old.csv", "1");
         let line = "mirror --yes --waive nesting --flush none --rate 2M saltmere keeper";
-        let program = format!("-c 'stty cols {columns} rows 24; exec {} {line}'", common::UTTER);
+        let program =
+            format!("-c 'stty cols {columns} rows 24; exec {} {line}'", crate::common::UTTER);
         let shown = room.program_on_a_terminal(&format!("sh {program}"), "");
         assert_eq!(shown.code, 0, "{shown:?}");
         let bars: Vec<_> = drawn(&shown.out)

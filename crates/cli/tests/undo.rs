@@ -3,11 +3,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::{NOBODY, Ran, Room};
+use crate::common::{NOBODY, Ran, Room};
 
 /// A mirror that replaced, adjusted, added and removed, and the folder of its run.
 fn mirrored() -> (Room, String) {
@@ -116,7 +114,7 @@ fn whatever_the_umask_is_the_run_can_be_taken_back() {
             assert!(chown.unwrap().success());
         }
     }
-    fs::copy(common::UTTER, room.path("utter")).unwrap();
+    fs::copy(crate::common::UTTER, room.path("utter")).unwrap();
     let line = "umask 0277; ./utter mirror --yes --set-aside deep/aside saltmere keeper && \
                 ./utter undo --yes deep/aside/*Z";
     let mut shell = std::process::Command::new("sh");
@@ -124,7 +122,7 @@ fn whatever_the_umask_is_the_run_can_be_taken_back() {
     if utter_echo_lab::is_root() {
         std::os::unix::process::CommandExt::uid(&mut shell, NOBODY);
     }
-    let ran = common::ran(&shell.output().unwrap());
+    let ran = crate::common::ran(&shell.output().unwrap());
     assert_eq!(ran.code, 0, "{ran:?}");
     assert_eq!(room.read("keeper/seasons/lens.svg"), "<svg></svg>");
     assert_eq!(room.list("keeper"), ["old/", "old/ledger.txt", "seasons/", "seasons/lens.svg"]);

@@ -3,13 +3,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 
-use common::{Room, set_time};
+use crate::common::{Room, set_time};
 use utter_echo_lab::{differences, snapshot};
 
 fn room() -> Room {

@@ -4,13 +4,11 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
-use common::{Trees, plan_of, request};
+use crate::common::{Trees, plan_of, request};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
@@ -30,7 +28,7 @@ fn mirror_into(trees: &Trees, folder: &Path) -> Request {
 }
 
 fn run(system: &dyn System, request: &Request) -> Outcome {
-    common::apply(system, request)
+    crate::common::apply(system, request)
 }
 
 /// Undoes a run as far as it can be, and says how that went.
@@ -40,8 +38,8 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     let request = request(trees, Task::Undo);
     let session = Session::open_to_undo(&Linux, &request, &past).unwrap();
     let plan = session.plan_to_undo().unwrap();
-    let overtaken = session.overtaken(&plan);
-    let outcome = session.enact(&plan, &Silent);
+    let overtaken = session.stale(&plan);
+    let outcome = session.execute(&plan, &Silent);
     assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
         let left = session.not_back().unwrap();
@@ -62,7 +60,7 @@ fn try_to_undo_with(system: &dyn System, trees: &Trees, path: &Path, workers: us
     request.running.workers = Workers::Fixed(workers);
     let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
     let Ok(plan) = session.plan_to_undo() else { return false };
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     outcome.problems.is_empty()
         && plan.problems.is_empty()
         && session.not_back().is_ok_and(|left| left.is_empty())
@@ -111,7 +109,8 @@ fn an_undone_run_leaves_what_was_there_before() {
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let path = outcome.set_aside.unwrap();
         assert_eq!(path, aside.join(RUN));
-        let echo = differences(&new, &common::with_groups_within(snapshot(&trees.destination)));
+        let echo =
+            differences(&new, &crate::common::with_groups_within(snapshot(&trees.destination)));
         assert!(echo.is_empty(), "seed {seed}: {echo}");
         assert_kept(&old, &new, &snapshot(&path), &format!("seed {seed}"));
         let outcome = undo(&trees, &path);
@@ -192,7 +191,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         Gardener::new(11).grow(&trees.source, 18);
         Gardener::new(11).grow(&trees.destination, 18);
         Gardener::new(12).change(&trees.source, 12);
-        common::move_a_folder(&trees.source);
+        crate::common::move_a_folder(&trees.source);
         let aside = trees.base.path().join("aside");
         let mut request = mirror_into(&trees, &aside);
         request.running.workers = Workers::Fixed(1);
@@ -205,7 +204,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let plan = session.plan(&Silent).unwrap();
     // Before that nothing is touched; only what the drive can hold is tried out.
     let begun = counted.calls().len();
-    session.enact(&plan, &Silent);
+    session.execute(&plan, &Silent);
     let mut undone = 0;
     for at in begun..counted.calls().len() {
         let (trees, aside, request) = prepare();
@@ -213,7 +212,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         let system = Tampered::new(tampering(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
         let Ok(plan) = session.plan(&Silent) else { continue };
-        session.enact(&plan, &Silent);
+        session.execute(&plan, &Silent);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
@@ -297,7 +296,7 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
         Gardener::new(11).grow(&trees.source, 12);
         Gardener::new(11).grow(&trees.destination, 12);
         Gardener::new(12).change(&trees.source, 8);
-        common::move_a_folder(&trees.source);
+        crate::common::move_a_folder(&trees.source);
         // A folder in the place of a file, and a file in that of a folder.
         for (name, is_folder) in [("lamp", true), ("lens", false)] {
             for (root, is_folder) in [(&trees.source, is_folder), (&trees.destination, !is_folder)]
@@ -386,7 +385,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
         let system = Tampered::new(Tampering::KillAt(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
         let Ok(plan) = session.plan(&Silent) else { continue };
-        session.enact(&plan, &Silent);
+        session.execute(&plan, &Silent);
         let path = trees.base.path().join("aside").join(RUN);
         if PastRun::open(&Linux, &path).is_ok() {
             undo(&trees, &path);
@@ -422,7 +421,7 @@ fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
     let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
     assert_eq!(named, [b"b", b"d", b"e"]);
     assert!(
-        outcome.problems.iter().all(|problem| problem.cause.is_overtaken()),
+        outcome.problems.iter().all(|problem| problem.cause.is_stale()),
         "{:?}",
         outcome.problems
     );
@@ -534,7 +533,7 @@ fn attributes_that_were_changed_since_are_noticed() {
             continue;
         }
         let past = PastRun::open(&Linux, &path).unwrap();
-        let wanted = common::request(&trees, Task::Undo);
+        let wanted = crate::common::request(&trees, Task::Undo);
         let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
         let plan = session.plan_to_undo().unwrap();
         let named: Vec<_> =
@@ -543,7 +542,7 @@ fn attributes_that_were_changed_since_are_noticed() {
         let expected = if what == "nothing" { vec![] } else { touched.to_vec() };
         assert_eq!(named.len(), expected.len(), "{what}: {named:?}");
         assert!(expected.iter().all(|name| named.iter().any(|n| n == name)), "{what}: {named:?}");
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "{what}: {:?}", outcome.problems);
         assert_eq!(session.not_back().unwrap().is_empty(), expected.is_empty(), "{what}");
     }
@@ -582,7 +581,8 @@ fn folders_get_their_times_when_all_in_them_is_done() {
         let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
         let outcome = run(&with_late_deeds(), &wanted);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
-        let left = differences(&new, &common::with_groups_within(snapshot(&trees.destination)));
+        let left =
+            differences(&new, &crate::common::with_groups_within(snapshot(&trees.destination)));
         assert!(left.is_empty(), "seed {seed}: {left}");
         let Some(path) = outcome.set_aside else { continue };
         assert!(try_to_undo_with(&with_late_deeds(), &trees, &path, 4), "seed {seed}");

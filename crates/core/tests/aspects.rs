@@ -7,8 +7,6 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::fs::{self, File, Permissions};
 use std::os::unix::fs::{PermissionsExt, lchown, symlink};
 use std::path::Path;
@@ -20,7 +18,7 @@ use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Task;
 use utter_echo_lab::{differences, snapshot};
 
-use common::{Trees, apply, plan_of, request};
+use crate::common::{Trees, apply, plan_of, request};
 
 /// Access lists in the kernel's form: user 1 may read, or read and write, under a mask that fits a
 /// mode of 644.
@@ -220,9 +218,9 @@ fn times_within_the_slack_count_as_equal() {
     time(1_000_000_002, 0)(&trees.destination.join("log"));
     time(7, 0)(&trees.source);
     time(7, 0)(&trees.destination);
-    assert_eq!(common::listed(&plan_of(&Linux, &request)).len(), 1);
+    assert_eq!(crate::common::listed(&plan_of(&Linux, &request)).len(), 1);
     request.changed.time_slack = std::time::Duration::from_millis(1999);
-    assert_eq!(common::listed(&plan_of(&Linux, &request)).len(), 1);
+    assert_eq!(crate::common::listed(&plan_of(&Linux, &request)).len(), 1);
     request.changed.time_slack = std::time::Duration::from_secs(2);
     assert!(plan_of(&Linux, &request).is_empty());
 }

@@ -4,15 +4,13 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::Path;
 use std::process::Command;
 use std::sync::Mutex;
 
-use common::{Trees, request};
+use crate::common::{Trees, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
@@ -60,7 +58,7 @@ fn special_bits_never_show_on_a_file_of_another_owner() {
             *seen.lock().unwrap() += 1;
         }
     });
-    let outcome = common::apply(&system, &request);
+    let outcome = crate::common::apply(&system, &request);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     assert!(*seen.lock().unwrap() > 0, "nobody looked while there was something to see");
 }
@@ -77,7 +75,7 @@ fn run_after(trees: &Trees, happens: impl FnOnce()) -> Outcome {
     let session = Session::open(&Linux, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
     happens();
-    session.enact(&plan, &Silent)
+    session.execute(&plan, &Silent)
 }
 
 #[test]
@@ -101,7 +99,7 @@ fn what_would_block_an_open_is_refused_at_once() {
     });
     let named: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
     assert_eq!(named, [&b"ledger"[..], b"stock"], "{:?}", outcome.problems);
-    assert!(outcome.problems.iter().all(|problem| problem.cause.is_overtaken()));
+    assert!(outcome.problems.iter().all(|problem| problem.cause.is_stale()));
     assert!(begun.elapsed() < std::time::Duration::from_secs(60), "it waited for somebody");
     assert_eq!(fs::metadata(trees.destination.join("large")).unwrap().len(), 20 << 20);
 }
@@ -124,7 +122,7 @@ fn names_that_can_be_foreseen_lead_nowhere() {
         });
         let mut request = request(&trees, Task::Mirror);
         request.running.flush = utter_echo_core::request::Flush::End;
-        common::apply(&watched, &request);
+        crate::common::apply(&watched, &request);
         drop(watched);
         let mut names = names.into_inner().unwrap();
         names.sort();
@@ -139,7 +137,7 @@ fn names_that_can_be_foreseen_lead_nowhere() {
                 _ => fifo(&path),
             }
         }
-        let outcome = common::apply(&Linux, &request);
+        let outcome = crate::common::apply(&Linux, &request);
         assert_eq!(fs::read_to_string(&treasure).unwrap(), "mine", "trap {trap}");
         let written = fs::metadata(trees.destination.join("large"));
         assert_eq!(written.unwrap().len(), 20 << 20, "trap {trap}: {:?}", outcome.problems);

@@ -11,15 +11,13 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 use std::process::Command;
 
-use utter_echo_core::drives::{self, Known};
+use utter_echo_core::drives::{self, RememberedDrive};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Verb};
@@ -31,7 +29,7 @@ use utter_echo_lab::{
     DriveKind, Facts, Gardener, MountedDrive, Snapshot, Tampered, is_root, left_out, snapshot,
 };
 
-use common::Trees;
+use crate::common::Trees;
 
 /// What an entry can differ in, as the table calls it.
 const ASPECTS: [&str; 11] = [
@@ -62,7 +60,7 @@ fn mounted(kind: DriveKind, room: &Path) -> Option<MountedDrive> {
 }
 
 fn request(source: &Path, destination: &Path, task: Task) -> Request {
-    let mut request = common::request(&Trees::new(), task);
+    let mut request = crate::common::request(&Trees::new(), task);
     request.places.sources = vec![source.to_path_buf()];
     request.places.destination = destination.to_path_buf();
     request
@@ -147,7 +145,7 @@ fn mirror_and_check(
             problem.path.as_bytes().to_vec()
         })
         .collect();
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     assert!(outcome.problems.is_empty(), "{name} {round}: {:#?}", outcome.problems);
     let copy = snapshot(echo);
     let mut lost = BTreeSet::new();
@@ -173,11 +171,11 @@ fn mirror_and_check(
     }
     let extra: Vec<_> = copy.keys().filter(|path| !model.contains_key(*path)).collect();
     assert!(extra.is_empty(), "{name} {round}: {extra:?}");
-    let again = common::listed(&common::plan_of(&Linux, &request));
+    let again = crate::common::listed(&crate::common::plan_of(&Linux, &request));
     assert!(again.is_empty(), "{name} {round}: planned again: {again:?}");
     request.task = Task::Verify;
     request.changed.by = By::Content;
-    let found = common::listed(&common::plan_of(&Linux, &request));
+    let found = crate::common::listed(&crate::common::plan_of(&Linux, &request));
     assert!(found.is_empty(), "{name} {round}: verify found {found:?}");
     lost
 }
@@ -288,15 +286,15 @@ fn a_shifted_clock_costs_no_new_copy() {
     }
     shift(1_000_000_000);
     let request = request(&source, &echo, Task::Mirror);
-    assert!(common::apply(&Linux, &request).problems.is_empty());
+    assert!(crate::common::apply(&Linux, &request).problems.is_empty());
     fs::write(source.join("changed.txt"), "changed!txt").unwrap();
     shift(1_000_003_600);
-    let plan = common::plan_of(&Linux, &request);
+    let plan = crate::common::plan_of(&Linux, &request);
     let verbs: Vec<_> = plan.steps().filter(|p| !p.path.as_bytes().is_empty()).collect();
     let verbs: Vec<_> = verbs.iter().map(|placed| placed.step.verb).collect();
     assert_eq!(verbs, [Verb::Replace, Verb::Adjust, Verb::Adjust]);
-    assert!(common::apply(&Linux, &request).problems.is_empty());
-    assert!(common::plan_of(&Linux, &request).is_empty());
+    assert!(crate::common::apply(&Linux, &request).problems.is_empty());
+    assert!(crate::common::plan_of(&Linux, &request).is_empty());
     assert_eq!(fs::read(echo.join("changed.txt")).unwrap(), b"changed!txt");
 }
 
@@ -309,21 +307,21 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
     fs::write(drive.folder().join("nested"), "here").unwrap();
     let mut request = request(&trees.source, &trees.destination, Task::Mirror);
-    let plan = common::plan_of(&Linux, &request);
+    let plan = crate::common::plan_of(&Linux, &request);
     assert!(plan.notes.iter().any(|note| matches!(note, Note::Mount(_))));
-    common::apply(&Linux, &request);
+    crate::common::apply(&Linux, &request);
     let copy = trees.destination.join("tmpfs/drive/nested");
     assert_eq!(fs::read(&copy).unwrap(), b"here");
     let rules = Rules { same_drive: true, ..Rules::default() };
     request.selection = Selection::new(&rules).unwrap();
-    let plan = common::plan_of(&Linux, &request);
+    let plan = crate::common::plan_of(&Linux, &request);
     assert!(plan.notes.iter().any(|note| matches!(note, Note::MountLeftOut(_))));
     assert!(plan.is_empty());
     // Left out is left alone, even where the mirror would have it gone.
     drop(drive);
     fs::remove_dir(trees.source.join("tmpfs/drive")).unwrap();
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
-    common::apply(&Linux, &request);
+    crate::common::apply(&Linux, &request);
     assert!(copy.exists() && !drive.folder().join("nested").exists());
 }
 
@@ -385,7 +383,7 @@ fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
             file.set_modified(std::time::UNIX_EPOCH + time).unwrap();
         }
         let request = request(&trees.source, &drive.folder().join("echo"), Task::Mirror);
-        assert!(common::apply(&Linux, &request).problems.is_empty());
+        assert!(crate::common::apply(&Linux, &request).problems.is_empty());
         (75..100).for_each(|log| fs::remove_file(name(log)).unwrap());
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.plan(&Silent).unwrap();
@@ -423,9 +421,9 @@ fn what_a_drive_cannot_refer_to_is_foreseen() {
         assert!(
             told[0].contains("device") && told[1..].iter().all(|cause| cause.contains("target"))
         );
-        assert!(session.enact(&plan, &Silent).problems.is_empty());
+        assert!(session.execute(&plan, &Silent).problems.is_empty());
     }
-    assert!(common::plan_of(&Linux, &request).is_empty());
+    assert!(crate::common::plan_of(&Linux, &request).is_empty());
 }
 
 #[test]
@@ -473,7 +471,7 @@ fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
     xattr::set(source.join("b"), "user.keeper", &vec![7; 30_000]).unwrap();
     let request = request(&source, &small.folder().join("echo"), Task::Mirror);
     for _ in 0..2 {
-        let outcome = common::apply(&Linux, &request);
+        let outcome = crate::common::apply(&Linux, &request);
         assert!(matches!(outcome.ending, Ending::Complete), "{:?}", outcome.ending);
         let told: Vec<_> = outcome.problems.iter().map(|problem| problem.path.as_bytes()).collect();
         assert_eq!(told, [b"b"]);
@@ -490,7 +488,7 @@ fn a_drive_that_goes_while_it_is_looked_for_is_not_there() {
     let room = tempfile::tempdir().unwrap();
     let made = MountedDrive::make(DriveKind::Tmpfs, room.path());
     let Ok(drive) = made.inspect_err(|reason| left_out(reason)) else { return };
-    let known = Known::holding(&Linux, &drive.folder()).unwrap();
+    let known = RememberedDrive::holding(&Linux, &drive.folder()).unwrap();
     assert!(known.is_there(&Linux));
     // After the list of mounts was read.
     let goes = Tampered::before_each(|call| {

@@ -8,9 +8,7 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
-use common::{Trees, plan_of, request};
+use crate::common::{Trees, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{By, Task, Workers};
@@ -29,14 +27,14 @@ fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
     let plan = plan_of(&Linux, &request);
     assert!(plan.problems.is_empty(), "seed {seed}: {:?}", plan.problems);
     assert_eq!(before, snapshot(&trees.destination), "seed {seed}: planning changed something");
-    let outcome = common::apply(&Linux, &request);
+    let outcome = crate::common::apply(&Linux, &request);
     assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
     assert_same(trees, seed);
-    let again: Vec<_> = common::listed(&plan_of(&Linux, &request));
+    let again: Vec<_> = crate::common::listed(&plan_of(&Linux, &request));
     assert!(again.is_empty(), "seed {seed}: planned again: {again:#?}");
     request.changed.by = By::Content;
     request.task = Task::Verify;
-    let found = common::listed(&plan_of(&Linux, &request));
+    let found = crate::common::listed(&plan_of(&Linux, &request));
     assert!(found.is_empty(), "seed {seed}: verify found {found:#?}");
 }
 
@@ -62,10 +60,10 @@ fn a_mirror_onto_another_tree_makes_both_sides_identical() {
         Gardener::new(seed + 1000).grow(&trees.destination, 40);
         let mut request = request(&trees, Task::Mirror);
         request.changed.by = By::Content;
-        let outcome = common::apply(&Linux, &request);
+        let outcome = crate::common::apply(&Linux, &request);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         assert_same(&trees, seed);
-        assert!(common::listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");
+        assert!(crate::common::listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");
     }
 }
 
@@ -78,7 +76,7 @@ fn the_plan_does_not_depend_on_the_number_of_workers() {
         let listed = [1, 2, 16].map(|workers| {
             let mut request = request(&trees, Task::Mirror);
             request.running.workers = Workers::Fixed(workers);
-            common::listed(&plan_of(&Linux, &request))
+            crate::common::listed(&plan_of(&Linux, &request))
         });
         assert!(listed[0].len() > 10, "seed {seed} makes too small a plan to tell");
         assert_eq!(listed[0], listed[1], "seed {seed}");
@@ -96,14 +94,17 @@ fn leaving_an_aspect_out_leaves_it_alone() {
     for (seed, aspect) in (300..).zip([Times, Mode, Owner, Acl, Xattr, Flags]) {
         let trees = Trees::new();
         Gardener::new(seed).grow(&trees.source, 60);
-        common::apply(&Linux, &request(&trees, Task::Mirror));
+        crate::common::apply(&Linux, &request(&trees, Task::Mirror));
         Gardener::new(seed + 50).change(&trees.source, 40);
         let old = snapshot(&trees.destination);
         let mut request = request(&trees, Task::Mirror);
         request.carry = Aspects::ALL.without(aspect);
-        let outcome = common::apply(&Linux, &request);
+        let outcome = crate::common::apply(&Linux, &request);
         assert!(outcome.problems.is_empty(), "{aspect:?}: {:?}", outcome.problems);
-        assert!(common::listed(&plan_of(&Linux, &request)).is_empty(), "{aspect:?}: planned again");
+        assert!(
+            crate::common::listed(&plan_of(&Linux, &request)).is_empty(),
+            "{aspect:?}: planned again"
+        );
         let (source, destination) = (snapshot(&trees.source), snapshot(&trees.destination));
         for (path, there) in &destination {
             let here = &source[path];
@@ -112,7 +113,7 @@ fn leaving_an_aspect_out_leaves_it_alone() {
             let kept = old
                 .get(path)
                 .filter(|old| old.mode >> 12 == here.mode >> 12 && there.same_as.is_none());
-            common::leave(&mut expected, there, kept, aspect);
+            crate::common::leave(&mut expected, there, kept, aspect);
             assert_eq!(*there, expected, "{aspect:?} at {:?}", String::from_utf8_lossy(path));
         }
         assert_eq!(source.len(), destination.len());
@@ -127,7 +128,7 @@ fn a_copy_removes_nothing() {
         Gardener::new(seed + 1000).grow(&trees.destination, 40);
         let before = snapshot(&trees.destination);
         let request = request(&trees, Task::Copy);
-        common::apply(&Linux, &request);
+        crate::common::apply(&Linux, &request);
         let after = snapshot(&trees.destination);
         let source = snapshot(&trees.source);
         for (path, facts) in &before {

@@ -8,11 +8,9 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::path::Path;
 
-use common::{Trees, request};
+use crate::common::{Trees, request};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
@@ -27,7 +25,7 @@ fn prepare(seed: u64) -> Trees {
     Gardener::new(seed).grow(&trees.source, 18);
     Gardener::new(seed).grow(&trees.destination, 18);
     Gardener::new(seed + 1).change(&trees.source, 12);
-    common::move_a_folder(&trees.source);
+    crate::common::move_a_folder(&trees.source);
     trees
 }
 
@@ -35,7 +33,7 @@ fn prepare(seed: u64) -> Trees {
 fn run(system: &dyn System, request: &Request) -> bool {
     let Ok(session) = Session::open(system, request) else { return false };
     let Ok(plan) = session.plan(&Silent) else { return false };
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     let complete = matches!(outcome.ending, Ending::Complete);
     plan.problems.is_empty() && outcome.problems.is_empty() && complete
 }

@@ -2,14 +2,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 
-use common::{Trees, plan_of, request};
+use crate::common::{Trees, plan_of, request};
 use proptest::prelude::*;
 use utter_echo_core::plan::{Plan, Reason};
 use utter_echo_core::request::{By, Task};

@@ -4,11 +4,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::{Trees, apply, listed, plan_of, request};
+use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
@@ -37,7 +35,7 @@ fn killed_runs() -> Vec<Trees> {
         if let Ok(session) = Session::open(&system, &request)
             && let Ok(plan) = session.plan(&Silent)
         {
-            session.enact(&plan, &Silent);
+            session.execute(&plan, &Silent);
         }
         if system.calls().len() <= at {
             return with_leftovers;

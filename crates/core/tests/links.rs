@@ -4,13 +4,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 
-use common::{Trees, apply, listed, plan_of, request};
+use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;

@@ -4,12 +4,10 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
-mod common;
-
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use common::{Trees, request};
+use crate::common::{Trees, request};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Flush, Request, Task};
 use utter_echo_core::{Ending, Outcome};
@@ -39,7 +37,7 @@ fn run_and_then(request: &Request, at: usize, happens: impl Fn() -> bool + Sync)
             *happened = *happened || happens();
         }
     });
-    let outcome = common::apply(&system, request);
+    let outcome = crate::common::apply(&system, request);
     assert!(*happened.lock().unwrap(), "nothing happened from call {at} on");
     outcome
 }
@@ -54,7 +52,7 @@ fn assert_ended_early(outcome: &Outcome, when: &str) {
 }
 
 fn assert_next_run_completes(trees: &Trees, request: &Request, when: &str) {
-    let outcome = common::apply(&Linux, request);
+    let outcome = crate::common::apply(&Linux, request);
     assert!(outcome.problems.is_empty(), "{when}: {:?}", outcome.problems);
     let left = differences(&snapshot(&trees.source), &without_own(snapshot(&trees.destination)));
     assert!(left.is_empty(), "{when}: {left}");
@@ -72,7 +70,7 @@ fn without_own(mut tree: Snapshot) -> Snapshot {
 fn calls_of_a_run(kind: DriveKind) -> Option<usize> {
     let (_trees, _drive, request) = prepare(kind)?;
     let system = Tampered::new(Tampering::Nothing);
-    assert!(common::apply(&system, &request).problems.is_empty());
+    assert!(crate::common::apply(&system, &request).problems.is_empty());
     Some(system.calls().len())
 }
 

@@ -10,13 +10,11 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use common::{Trees, apply, listed, plan_of, request};
+use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
@@ -59,7 +57,7 @@ fn mirrored(lies: &Lies) -> Option<Told> {
     let session = Session::open(&Linux, &wanted).unwrap();
     let plan = session.plan(&Silent).unwrap();
     assert!(plan.problems.is_empty(), "{:?}", plan.problems);
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     if outcome.problems.is_empty() && lies.size.is_none() {
         let mut compared = request(&trees, Task::Verify);
         compared.changed.by = By::Content;
@@ -185,7 +183,7 @@ fn names_that_fall_together_never_stand_for_each_other() {
         let session = Session::open(&Linux, &wanted).unwrap();
         let plan = session.plan(&Silent).unwrap();
         assert_eq!(plan.problems.len(), 2, "{task:?}: {:?}", plan.problems);
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "{task:?}: {:?}", outcome.problems);
         let held = fs::read_to_string(trees.destination.join("LOG")).unwrap();
         assert_eq!(held, "of the first", "{task:?}");

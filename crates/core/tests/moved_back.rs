@@ -3,13 +3,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use common::{RUN, Trees};
+use crate::common::{RUN, Trees};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::Silent;
@@ -31,8 +29,8 @@ type Trouble = String;
 type Lost = HashSet<TreePath>;
 
 fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
-    let outcome = session.enact(plan, &Silent);
-    let listed = common::listed(plan);
+    let outcome = session.execute(plan, &Silent);
+    let listed = crate::common::listed(plan);
     let problems = plan.problems.iter().chain(&outcome.problems);
     let is_lost = |problem: &&Problem| problem.operation == Operation::PutBack;
     let (lost, others): (Vec<&Problem>, Vec<&Problem>) = problems.partition(is_lost);
@@ -219,11 +217,11 @@ fn grown(seed: u64) -> (Trees, Request) {
     let trees = Trees::new();
     Gardener::new(seed).grow(&trees.source, 16);
     if seed.is_multiple_of(2) {
-        let copy = common::request(&trees, Task::Copy);
-        common::apply(&Linux, &copy);
+        let copy = crate::common::request(&trees, Task::Copy);
+        crate::common::apply(&Linux, &copy);
         Gardener::new(seed + 1).change(&trees.source, 8);
     }
-    let mut request = common::request(&trees, Task::Move);
+    let mut request = crate::common::request(&trees, Task::Move);
     request.running.workers = Workers::Fixed(1);
     request.changed.steps =
         if seed.is_multiple_of(3) { Verbs::ALL } else { Verbs::ALL.without(Verb::Rename) };

@@ -4,8 +4,6 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::cell::Cell;
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
@@ -13,7 +11,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, SystemTime};
 
-use common::Trees;
+use crate::common::Trees;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
@@ -43,10 +41,10 @@ fn request(trees: &Trees) -> Request {
 
 /// With its notes beside the trees.
 fn by_renaming(trees: &Trees) -> Request {
-    let mut request = common::request(trees, Task::Move);
+    let mut request = crate::common::request(trees, Task::Move);
     request.changed.steps = Verbs::ALL;
     request.running.workers = Workers::Fixed(1);
-    request.safety.set_aside = Some(common::notes(trees));
+    request.safety.set_aside = Some(crate::common::notes(trees));
     request
 }
 
@@ -57,7 +55,7 @@ fn told(system: &dyn System, request: &Request) -> Result<(), String> {
     let session = Session::open(system, request).map_err(|error| error.to_string())?;
     let plan = session.plan(&Silent).map_err(|error| error.to_string())?;
     session.guard(&plan, &[]).map_err(|refusal| refusal.to_string())?;
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     let complete = matches!(outcome.ending, Ending::Complete);
     let stays = plan.notes.iter().find(|note| matches!(note, Note::RootStays(..)));
     if plan.problems.is_empty() && outcome.problems.is_empty() && complete && stays.is_none() {
@@ -78,7 +76,7 @@ fn carried_out(request: &Request) -> (Plan, Outcome) {
 fn carried_out_on(system: &dyn System, request: &Request) -> (Plan, Outcome) {
     let session = Session::open(system, request).unwrap();
     let plan = session.plan(&Silent).unwrap();
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     (plan, outcome)
 }
 
@@ -130,8 +128,8 @@ fn all_arrives_and_nothing_stays() {
         let again = seed % 3 == 0;
         if again {
             // Some of it is there already.
-            let copy = common::request(&trees, Task::Copy);
-            common::apply(&Linux, &copy);
+            let copy = crate::common::request(&trees, Task::Copy);
+            crate::common::apply(&Linux, &copy);
             fs::create_dir(trees.source.join("more")).unwrap();
             Gardener::new(seed).grow(&trees.source.join("more"), 8);
             // A folder that is there already does not get the time of one that was changed since.
@@ -234,7 +232,7 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
     for seed in [2, 7, 11] {
         let trees = prepare(seed);
         let calls = Tampered::new(Tampering::Nothing);
-        let (mut stays, whole) = (0, common::plan_of(&calls, &request(&trees)));
+        let (mut stays, whole) = (0, crate::common::plan_of(&calls, &request(&trees)));
         assert!(!whole.is_locked());
         for (at, call) in calls.calls().into_iter().enumerate() {
             if call != "may_change" {
@@ -244,10 +242,10 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
             let before = snapshot(&trees.source);
             let error = [Errno::ACCESS, Errno::ROFS, Errno::PERM][at % 3].raw_os_error();
             let locked = Tampered::new(Tampering::FailOne(at, error));
-            let plan = common::plan_of(&locked, &request(&trees));
+            let plan = crate::common::plan_of(&locked, &request(&trees));
             assert!(plan.problems.len() <= 1, "{:?}", plan.problems);
             let folder = plan.problems.first().map(|problem| problem.path.as_bytes().to_vec());
-            Session::open(&Linux, &request(&trees)).unwrap().enact(&plan, &Silent);
+            Session::open(&Linux, &request(&trees)).unwrap().execute(&plan, &Silent);
             let (here, there) = (seen(&trees.source), seen(&trees.destination));
             for (path, facts) in &before {
                 let (of, _) = path.split_at(path.iter().rposition(|b| *b == b'/').unwrap_or(0));
@@ -265,7 +263,7 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
         // A drive of which nothing can be taken: it is told of once, and no folder is made.
         let (before, read_only) = (snapshot(&trees.source), Errno::ROFS.raw_os_error());
         let system = Tampered::new(Tampering::FailAll("may_change", read_only));
-        let plan = common::plan_of(&system, &request(&trees));
+        let plan = crate::common::plan_of(&system, &request(&trees));
         assert!(plan.is_locked() && plan.problems.len() == 1, "{:?}", plan.problems);
         assert!(plan.problems[0].path.as_bytes().is_empty());
         // Where nobody can tell, it is tried.
@@ -322,7 +320,7 @@ fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
     let request = request(&trees);
     let session = Session::open(&system, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     assert!(done.load(Ordering::Relaxed));
     assert_eq!(outcome.problems.len(), 1, "{outcome:?}");
     let told = outcome.problems[0].cause.to_string();
@@ -356,7 +354,7 @@ fn what_is_written_to_meanwhile_stays() {
         let request = request(&trees);
         let session = Session::open(&system, &request).unwrap();
         let plan = session.plan(&Silent).unwrap();
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         assert!(path.exists(), "{how}: {outcome:?}");
         assert!(!outcome.problems.is_empty(), "{how}: {outcome:?}");
         assert!(!trees.source.join("lens.svg").exists(), "{how}: the rest goes");
@@ -465,7 +463,7 @@ fn names_of_one_file_go_together_or_stay() {
         let request = request(&trees);
         let session = Session::open(&system, &request).unwrap();
         let plan = session.plan(&Silent).unwrap();
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         let left = ["first", "folder/second", "third"].map(|name| at(name).exists());
         assert_eq!(left, [spoiled; 3], "{outcome:?}");
         assert_eq!(outcome.problems.is_empty(), !spoiled, "{outcome:?}");
@@ -603,7 +601,7 @@ fn holds(
     if session.guard(&plan, &[]).is_err() {
         return Ok(());
     }
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     let (left, now) = (seen(&world.source), snapshot(&world.destination));
     let is_folder = |facts: &Facts| facts.mode >> 12 == 4;
     let same = |a: &Facts, b: &Facts| {
@@ -642,10 +640,14 @@ fn holds(
     }
     // Once more: what stays is told again, and nothing else is done.
     if world.source.exists() {
-        let again = common::plan_of(&Linux, &request);
+        let again = crate::common::plan_of(&Linux, &request);
         let moves = again.steps().filter(|placed| placed.step.verb != Verb::Adjust).count();
         let retried = outcome.problems.len();
-        ensure!(moves == 0 || retried > 0 || !everything, "again: {:?}", common::listed(&again));
+        ensure!(
+            moves == 0 || retried > 0 || !everything,
+            "again: {:?}",
+            crate::common::listed(&again)
+        );
     }
     Ok(())
 }
@@ -691,7 +693,7 @@ fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
         assert_eq!(planned.iter().filter(|call| **call == "list").count(), 2, "{planned:?}");
         let steps: Vec<Verb> = plan.steps().map(|placed| placed.step.verb).collect();
         assert_eq!(steps, [Verb::Rename, Verb::Rename, Verb::Vacate]);
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "{outcome:?}");
         assert_eq!(fs::read_dir(trees.destination.join("logbooks/1931")).unwrap().count(), files);
         counts.push(system.calls().len());
@@ -710,7 +712,7 @@ fn a_root_that_is_not_there_yet_takes_few_calls() {
     let session = Session::open(&system, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
     let planned = system.calls().len();
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     assert!(outcome.problems.is_empty() && !trees.source.exists(), "{outcome:?}");
     let calls = system.calls();
     assert!(calls.len() - planned <= 10, "{:?}", &calls[planned..]);

@@ -135,9 +135,9 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     if !declined.is_empty() {
         plan.leave_out(&declined);
     }
-    let overtaken = session.overtaken(&plan);
+    let overtaken = session.stale(&plan);
     ensure!(overtaken.is_empty(), "overtaken by itself: {overtaken:?}\n{:#?}", listed(&plan));
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     ensure!(
         outcome.problems.is_empty() && matches!(outcome.ending, Ending::Complete),
         "the run met what the plan did not: {:?}\n{:#?}",
@@ -455,7 +455,7 @@ fn nothing_left_to_do(request: &Request, first: &Plan) -> TestCaseResult {
     let again = || {
         let session = Session::open(&Linux, request).unwrap();
         let plan = session.plan(&Silent).unwrap();
-        let outcome = session.enact(&plan, &Silent);
+        let outcome = session.execute(&plan, &Silent);
         (plan, outcome.problems.len())
     };
     let (second, problems) = again();
@@ -480,7 +480,7 @@ fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) 
     let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
     let plan = session.plan_to_undo().unwrap();
     ensure!(plan.problems.is_empty(), "undo: {:?}\n{:#?}", plan.problems, listed(&plan));
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     ensure!(outcome.problems.is_empty(), "undo: {:?}\n{:#?}", outcome.problems, listed(&plan));
     let left = differences(before, &snapshot(&world.destination));
     ensure!(left.is_empty(), "taken back, it is not what it was:\n{left}\n{:#?}", listed(&plan));

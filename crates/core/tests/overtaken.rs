@@ -3,14 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::Path;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use common::{Trees, request};
+use crate::common::{Trees, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
@@ -46,7 +44,7 @@ fn run_with(trees: &Trees, happens: impl Fn(&Path)) -> (Outcome, Vec<(String, St
     let outside = trees.base.path().join("outside");
     let before = snapshot(&outside);
     happens(trees.base.path());
-    let outcome = session.enact(&plan, &Silent);
+    let outcome = session.execute(&plan, &Silent);
     assert_eq!(before, snapshot(&outside), "something outside was touched");
     let steps = plan.steps().map(|placed| {
         let path = String::from_utf8(placed.path.as_bytes().to_vec()).unwrap();
@@ -165,7 +163,7 @@ fn copy_a_restless_file(restless: u32) -> (Outcome, String) {
             }
         }
     });
-    let outcome = common::apply(&system, &request(&trees, Task::Copy));
+    let outcome = crate::common::apply(&system, &request(&trees, Task::Copy));
     (outcome, fs::read_to_string(trees.destination.join("page.txt")).unwrap_or_default())
 }
 

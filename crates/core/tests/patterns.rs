@@ -4,13 +4,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::Trees;
+use crate::common::Trees;
 use proptest::prelude::*;
-use utter_echo_core::explain::{self, Fate};
+use utter_echo_core::explain::{self, Participation};
 use utter_echo_core::os::Linux;
 use utter_echo_core::select::{Rules, Selection};
 
@@ -136,9 +134,9 @@ proptest! {
                 let asked = if folder { format!("{path}/") } else { path.clone() };
                 let told = explain::path(&Linux, &trees.source, &selection, asked.as_bytes()).unwrap();
                 // A folder that is needed for what it holds is neither.
-                if told.fate != Fate::IfNeeded {
+                if told.fate != Participation::IfNeeded {
                     let taken = is_taken(&rules, &path, folder);
-                    prop_assert_eq!(told.fate == Fate::Taken, taken, "{} under {:?}", asked, rules);
+                    prop_assert_eq!(told.fate == Participation::Taken, taken, "{} under {:?}", asked, rules);
                 }
             }
         }
@@ -201,6 +199,6 @@ fn what_people_get_wrong() {
         let exclude = patterns.iter().map(|p| (*p).to_owned()).collect();
         let selection = Selection::new(&Rules { exclude, ..Rules::default() }).unwrap();
         let told = explain::path(&Linux, &trees.source, &selection, path.as_bytes()).unwrap();
-        assert_eq!(told.fate == Fate::Taken, taken, "{patterns:?} on {path}: {told:?}");
+        assert_eq!(told.fate == Participation::Taken, taken, "{patterns:?} on {path}: {told:?}");
     }
 }

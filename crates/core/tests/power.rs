@@ -13,8 +13,6 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -26,7 +24,7 @@ use utter_echo_core::request::{Flush, Keeping, Request, SetAside, Task};
 use utter_echo_core::{BadRun, PastRun, Session};
 use utter_echo_lab::{DriveKind, MountedDrive, Snapshot, differences, snapshot};
 
-use common::Trees;
+use crate::common::Trees;
 
 /// Files in the tree: small ones, some with holes, some large.
 const FILES: u64 = 400;
@@ -58,7 +56,7 @@ fn fill(folder: &Path, round: u64) {
 }
 
 fn request(source: &Path, destination: &Path) -> Request {
-    let mut request = common::request(&Trees::new(), Task::Mirror);
+    let mut request = crate::common::request(&Trees::new(), Task::Mirror);
     request.places.sources = vec![source.to_path_buf()];
     request.places.destination = destination.to_path_buf();
     request
@@ -80,7 +78,7 @@ fn run_and_clone(
     let over = AtomicBool::new(false);
     std::thread::scope(|scope| {
         scope.spawn(|| {
-            let outcome = common::apply(&Linux, request);
+            let outcome = crate::common::apply(&Linux, request);
             assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
             over.store(true, Ordering::Relaxed);
         });
@@ -116,16 +114,16 @@ fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
         Err(BadRun::NoRun { .. } | BadRun::NeverBegun(_)) => Vec::new(),
         Err(other) => panic!("{when}: {other}"),
         Ok(past) => {
-            let wanted = common::request(&trees, Task::Undo);
+            let wanted = crate::common::request(&trees, Task::Undo);
             let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
             let plan = session.plan_to_undo().unwrap();
-            session.enact(&plan, &Silent);
+            session.execute(&plan, &Silent);
             let left = session.not_back().unwrap();
             left.into_iter().map(|problem| problem.path.as_bytes().to_vec()).collect()
         }
     };
     // The mark of the run stays until a run has looked at everything.
-    let mut now = common::with_groups_within(snapshot(echo));
+    let mut now = crate::common::with_groups_within(snapshot(echo));
     now.retain(|path, _| !path.starts_with(b".utter-"));
     let mut was = old.clone();
     for path in named {
@@ -232,7 +230,7 @@ fn cut_power_while_moving(kind: DriveKind, outer: &Path) {
                 String::from_utf8_lossy(path)
             );
         }
-        let outcome = common::apply(&Linux, &request(&found));
+        let outcome = crate::common::apply(&Linux, &request(&found));
         assert!(outcome.problems.is_empty(), "{when}: {:?}", outcome.problems);
         assert!(!attic.exists(), "{when}: {:?}", seen(&attic).keys());
         let left = differences(&before, &snapshot(&loft));
@@ -271,7 +269,7 @@ fn cut_power(kind: DriveKind, outer: &Path) {
             let echo = found.folder().join("echo");
             let mut next = self::request(&source, &echo);
             next.running.flush = Flush::End;
-            let outcome = common::apply(&Linux, &next);
+            let outcome = crate::common::apply(&Linux, &next);
             assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
             let differences = differences(&snapshot(&source), &snapshot(&echo));
             assert!(differences.is_empty(), "{} round {round}: {differences}", kind.name());

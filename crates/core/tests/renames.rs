@@ -4,12 +4,10 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::path::Path;
 
-use common::{Trees, apply, listed, plan_of, request};
+use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verb;
@@ -25,7 +23,7 @@ fn renaming(trees: &Trees) -> Request {
 }
 
 fn assert_echo(trees: &Trees, when: &str) {
-    let there = common::with_groups_within(snapshot(&trees.destination));
+    let there = crate::common::with_groups_within(snapshot(&trees.destination));
     let left = differences(&snapshot(&trees.source), &there);
     assert!(left.is_empty(), "{when}: {left}");
 }
@@ -88,11 +86,11 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         assert!(listed(&plan_of(&Linux, &request)).is_empty(), "seed {seed}");
         let Some(path) = outcome.set_aside else { continue };
         let past = PastRun::open(&Linux, &path).unwrap();
-        let undo = common::request(&trees, Task::Undo);
+        let undo = crate::common::request(&trees, Task::Undo);
         let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
         let plan = session.plan_to_undo().unwrap();
-        assert!(session.overtaken(&plan).is_empty(), "seed {seed}: {:?}", session.overtaken(&plan));
-        let outcome = session.enact(&plan, &Silent);
+        assert!(session.stale(&plan).is_empty(), "seed {seed}: {:?}", session.stale(&plan));
+        let outcome = session.execute(&plan, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = differences(&old, &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed} taken back: {left}");

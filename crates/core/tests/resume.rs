@@ -4,13 +4,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
-use common::{Trees, apply, plan_of, request};
+use crate::common::{Trees, apply, plan_of, request};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Request, Task};
 use utter_echo_lab::{Tampered, Tampering, snapshot};
@@ -29,7 +27,7 @@ fn interrupted() -> Option<(Trees, Request, PathBuf)> {
     let request = request(&trees, Task::Mirror);
     let count = Tampered::new(Tampering::Nothing);
     let other = Trees::new();
-    let mut elsewhere = common::request(&trees, Task::Mirror);
+    let mut elsewhere = crate::common::request(&trees, Task::Mirror);
     elsewhere.places.destination.clone_from(&other.destination);
     apply(&count, &elsewhere);
     let calls = count.calls();

@@ -4,11 +4,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 
-use common::{Trees, listed, plan_of, request};
+use crate::common::{Trees, listed, plan_of, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::path::TreePath;
@@ -45,8 +43,8 @@ fn a_saved_plan_does_what_the_plan_would() {
         assert_eq!(listed(&read), listed(&plan), "seed {seed}");
         assert_eq!(read.totals, plan.totals, "seed {seed}");
         assert_eq!(written(&read, &request), bytes, "seed {seed}: written again it is another");
-        assert!(session.overtaken(&read).is_empty(), "seed {seed}: {:?}", session.overtaken(&read));
-        let outcome = session.enact(&read, &Silent);
+        assert!(session.stale(&read).is_empty(), "seed {seed}: {:?}", session.stale(&read));
+        let outcome = session.execute(&read, &Silent);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = listed(&plan_of(&Linux, &request));
         assert!(left.is_empty(), "seed {seed}: {left:?}");
@@ -107,8 +105,8 @@ fn what_was_overtaken_is_named_and_the_rest_is_done() {
         Gardener::new(seed + 1).change(&trees.source, 6);
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.adopt(saved::read(&*bytes).unwrap().1).unwrap();
-        let overtaken = session.overtaken(&plan);
-        let outcome = session.enact(&plan, &Silent);
+        let overtaken = session.stale(&plan);
+        let outcome = session.execute(&plan, &Silent);
         // Each is refused, by itself or with a folder above it, and nothing else is.
         let is_in = |path: &TreePath, problems: &[Problem]| {
             problems.iter().any(|problem| {
@@ -121,7 +119,7 @@ fn what_was_overtaken_is_named_and_the_rest_is_done() {
         }
         any_overtaken |= !overtaken.is_empty();
         // Whatever was refused or came too late for the plan, the next run does.
-        common::apply(&Linux, &request);
+        crate::common::apply(&Linux, &request);
         let left = differences(&snapshot(&trees.source), &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed}: {left}");
     }
@@ -136,9 +134,9 @@ fn what_the_source_has_by_now_is_not_removed() {
     let session = Session::open(&Linux, &request).unwrap();
     let plan = session.plan(&Silent).unwrap();
     fs::write(trees.source.join("ledger"), "debts").unwrap();
-    assert_eq!(session.overtaken(&plan).len(), 1);
-    let outcome = session.enact(&plan, &Silent);
-    assert!(outcome.problems.iter().all(|problem| problem.cause.is_overtaken()));
+    assert_eq!(session.stale(&plan).len(), 1);
+    let outcome = session.execute(&plan, &Silent);
+    assert!(outcome.problems.iter().all(|problem| problem.cause.is_stale()));
     assert_eq!(outcome.problems.len(), 1);
     assert!(trees.destination.join("ledger").exists());
 }

@@ -3,11 +3,9 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::collections::BTreeSet;
 
-use common::{Trees, apply, listed, plan_of, request};
+use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{By, Task};
 use utter_echo_core::select::{Rules, Selection, Span};

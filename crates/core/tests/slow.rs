@@ -9,8 +9,6 @@
     reason = "a test stops there, or says what it left out"
 )]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
@@ -18,7 +16,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use common::{Trees, apply, plan_of, request};
+use crate::common::{Trees, apply, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::{Observer, Silent};
 use utter_echo_core::os::Linux;
@@ -273,7 +271,7 @@ fn what_cannot_be_read_comes_after_all_that_can() {
     let plan = session.plan(&Silent).unwrap();
     let files = |step: usize| plan.step(step).unwrap().step.bytes() > 0;
     let order = Order::default();
-    let outcome = session.enact(&plan, &order);
+    let outcome = session.execute(&plan, &order);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     let order: Vec<usize> =
         order.0.into_inner().unwrap().into_iter().filter(|s| files(*s)).collect();
@@ -383,7 +381,7 @@ fn a_byte_counts_when_it_is_on_the_drive_and_few_are_on_their_way() {
         let before = stick.done().written;
         std::thread::scope(|scope| {
             let run = scope.spawn(|| {
-                let outcome = session.enact(&plan, &counts);
+                let outcome = session.execute(&plan, &counts);
                 assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
             });
             while !run.is_finished() {

@@ -3,14 +3,12 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-mod common;
-
 use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use common::{Trees, request};
+use crate::common::{Trees, request};
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
@@ -82,7 +80,7 @@ fn nothing_outside_the_roots_is_read_written_or_removed() {
             if let Ok(session) = Session::open(&Linux, &request)
                 && let Ok(plan) = session.plan(&Silent)
             {
-                let outcome = session.enact(&plan, &Silent);
+                let outcome = session.execute(&plan, &Silent);
                 disturbed += usize::from(!outcome.problems.is_empty());
             }
             stop.store(true, Ordering::Relaxed);

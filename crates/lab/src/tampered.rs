@@ -106,8 +106,8 @@ impl<'a> Tampered<'a> {
 macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
         impl System for Tampered<'_> {
-            fn head_of(&self, drive: u64) -> io::Result<Option<u64>> {
-                self.pass("head_of").map(|()| self.heads.then_some(drive))
+            fn rotational_disk_of(&self, drive: u64) -> io::Result<Option<u64>> {
+                self.pass("rotational_disk_of").map(|()| self.heads.then_some(drive))
             }
 
             fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
@@ -168,8 +168,10 @@ tampered! {
     flush_drive(folder: BorrowedFd<'_>) -> ();
     kind_of_drive(folder: BorrowedFd<'_>) -> u64;
     space(folder: BorrowedFd<'_>) -> Space;
-    sitting(folder: BorrowedFd<'_>) -> Vec<u8>;
+    mount_session(folder: BorrowedFd<'_>) -> Vec<u8>;
     mounts() -> Vec<Mount>;
+    device_data(device: &Path) -> Vec<u8>;
+    real_path(folder: BorrowedFd<'_>) -> PathBuf;
     mounts_meant() -> Vec<PathBuf>;
     lies_at(file: BorrowedFd<'_>) -> Option<u64>;
     read_device(device: &Path, offset: u64, length: usize) -> Vec<u8>;

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use clap::builder::{PathBufValueParser, TypedValueParser};
-use utter_echo_core::drives::{self, Called};
+use utter_echo_core::drives::{self, NamedDrive};
 use utter_echo_core::os::Linux;
 
 use crate::terminal::names;
@@ -43,7 +43,7 @@ fn split(path: &Path) -> Option<(By, &OsStr, &Path)> {
 
 /// The drives that the words of a call name and that are not mounted, as `mount` knows them.
 pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
-    let all = drives::called(&Linux).unwrap_or_default();
+    let all = drives::named(&Linux).unwrap_or_default();
     let mut named = Vec::new();
     for word in words {
         let bytes = word.as_bytes();
@@ -67,7 +67,7 @@ pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
     named
 }
 
-fn is_called(drive: &Called, by: By, name: &OsStr) -> bool {
+fn is_called(drive: &NamedDrive, by: By, name: &OsStr) -> bool {
     match by {
         By::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
         By::Uuid => drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid)),
@@ -76,8 +76,8 @@ fn is_called(drive: &Called, by: By, name: &OsStr) -> bool {
 
 pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     let Some((by, name, below)) = split(&path) else { return Ok(path) };
-    let all = drives::called(&Linux).unwrap_or_default();
-    let fitting: Vec<&Called> = all.iter().filter(|drive| is_called(drive, by, name)).collect();
+    let all = drives::named(&Linux).unwrap_or_default();
+    let fitting: Vec<&NamedDrive> = all.iter().filter(|drive| is_called(drive, by, name)).collect();
     if let [drive] = &*fitting {
         // An empty rest would put a slash at the end, which means something.
         let is_top = below.as_os_str().is_empty();
@@ -103,7 +103,7 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     Err(lines.collect::<Vec<_>>().join("\n  "))
 }
 
-fn told(drive: &Called) -> String {
+fn told(drive: &NamedDrive) -> String {
     let label =
         drive.label.as_ref().map(|label| format!("label={}", names::shown(label.as_bytes())));
     let uuid = drive.uuid.as_ref().map(|uuid| format!("uuid={uuid}"));

@@ -6,20 +6,20 @@ use std::time::Duration;
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
-use utter_echo_core::abilities::{self, Abilities, Ability, Folding};
 use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::drives::{self, CaseFolding, Feature, Features};
 use utter_echo_core::explain::{self, Ruled, Survey};
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::os::Kind;
 use utter_echo_core::plan::{self, Count, NotHeld, PlacedStep, Plan, Reason, Tally};
 use utter_echo_core::problem;
 use utter_echo_core::request::{By, Request, Task};
-use utter_echo_core::select::Decided;
-use utter_echo_core::{self as core, Overview, StepOutcome, drives};
+use utter_echo_core::select::RuleSummary;
+use utter_echo_core::{self as core, Overview, StepOutcome};
 
 use super::events::{
-    Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Fate, Found, Head,
-    Holds, Letters, Note, Outcome, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says,
+    Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Found, Head, Holds,
+    Letters, Note, Outcome, Participation, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says,
     Selected, Side, Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
 };
 use super::exact::Sources;
@@ -257,9 +257,9 @@ pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item 
             path: (&one.path).into(),
             entry: one.kind.map(Into::into),
             fate: match one.fate {
-                explain::Fate::Taken => Fate::Taken,
-                explain::Fate::IfNeeded => Fate::IfNeeded,
-                explain::Fate::LeftOut => Fate::LeftOut,
+                explain::Participation::Taken => Participation::Taken,
+                explain::Participation::IfNeeded => Participation::IfNeeded,
+                explain::Participation::LeftOut => Participation::LeftOut,
             },
             rule: one.rule.clone(),
             decided_at: one.at.as_ref().map(Into::into),
@@ -352,7 +352,7 @@ impl From<Totals> for Event {
 }
 
 fn rules(plan: &Plan) -> impl Iterator<Item = Event> {
-    plan.decided.iter().cloned().map(|Decided { rule, taken, left_out, kept }| {
+    plan.decided.iter().cloned().map(|RuleSummary { rule, taken, left_out, kept }| {
         Event::Rule(Rule { rule, taken, left_out, kept, bytes: None })
     })
 }
@@ -375,7 +375,7 @@ impl Step {
             outcome: outcome.map(|outcome| match outcome {
                 StepOutcome::Done => Outcome::Done,
                 StepOutcome::Failed => Outcome::Failed,
-                StepOutcome::Overtaken => Outcome::Overtaken,
+                StepOutcome::Stale => Outcome::Overtaken,
                 StepOutcome::NotReached => Outcome::NotReached,
             }),
         }
@@ -502,9 +502,9 @@ impl From<&drives::Drive> for Drive {
     }
 }
 
-impl From<&Abilities> for Holds {
-    fn from(abilities: &Abilities) -> Self {
-        let held = Ability::ALL.into_iter().filter(|ability| abilities.holds(*ability));
+impl From<&Features> for Holds {
+    fn from(abilities: &Features) -> Self {
+        let held = Feature::ALL.into_iter().filter(|ability| abilities.holds(*ability));
         let names = &abilities.names;
         Self {
             abilities: held.filter_map(|a| words::ability(a).map(Into::into)).collect(),
@@ -513,12 +513,12 @@ impl From<&Abilities> for Holds {
             forbidden_in_names: names.forbidden.clone(),
             names_no_control: names.no_control,
             names_letters: match names.letters {
-                abilities::Letters::Any => Letters::Any,
-                abilities::Letters::Utf8 => Letters::Utf8,
-                abilities::Letters::Ascii => Letters::Ascii,
+                drives::NameBytes::Any => Letters::Any,
+                drives::NameBytes::Utf8 => Letters::Utf8,
+                drives::NameBytes::Ascii => Letters::Ascii,
             },
             names_firm_end: names.firm_end,
-            names_fold_case: names.folding != Folding::Never,
+            names_fold_case: names.folding != CaseFolding::Never,
             largest_file: abilities.largest_file,
         }
     }

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use utter_echo_core::abilities::Ability;
 use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::drives::Feature;
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, Rest, State, Step};
@@ -39,20 +39,20 @@ pub(super) const ABILITIES: [(&str, &str); 12] = [
 ];
 
 /// The stable word for an ability; none for what is not shown.
-pub(super) fn ability(ability: Ability) -> Option<&'static str> {
+pub(super) fn ability(ability: Feature) -> Option<&'static str> {
     Some(match ability {
-        Ability::Links => "links",
-        Ability::Hardlinks => "hardlinks",
-        Ability::Fifos => "fifos",
-        Ability::Devices => "devices",
-        Ability::Modes => "mode",
-        Ability::Owners => "owner",
-        Ability::Acl => "acl",
-        Ability::UserXattrs => "user-xattr",
-        Ability::TrustedXattrs => "trusted-xattr",
-        Ability::SecurityXattrs => "security-xattr",
-        Ability::Holes => "holes",
-        Ability::Sharing => "sharing",
+        Feature::Links => "links",
+        Feature::Hardlinks => "hardlinks",
+        Feature::Fifos => "fifos",
+        Feature::Devices => "devices",
+        Feature::Modes => "mode",
+        Feature::Owners => "owner",
+        Feature::Acl => "acl",
+        Feature::UserXattrs => "user-xattr",
+        Feature::TrustedXattrs => "trusted-xattr",
+        Feature::SecurityXattrs => "security-xattr",
+        Feature::Holes => "holes",
+        Feature::Sharing => "sharing",
         _ => return None,
     })
 }

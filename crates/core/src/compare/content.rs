@@ -5,11 +5,12 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::sync::atomic::Ordering;
 
-use crate::alike::{self, BLOCK};
-use crate::os::{Advice, LARGE};
-use crate::request::{Cache, Reading};
+use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_model::running::Cache;
+use utter_echo_os::{Advice, LARGE};
 
-use super::Comparison;
+use crate::compare::comparison::Comparison;
+use crate::request::Reading;
 
 thread_local! {
     /// Bytes compared that the observer was not told of yet, less than a block: to tell it of every
@@ -38,7 +39,7 @@ pub(super) fn first_difference(
     size: u64,
 ) -> io::Result<Option<u64>> {
     let size = (size, context.reads.heads.block());
-    alike::first_difference(context.system, source, destination, size, |bytes, end| {
+    same_content::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;
         UNTOLD.set(if tells { 0 } else { untold });

@@ -1,17 +1,18 @@
 //! Facts: what the two sides show of one path, before anything is decided.
 
-use crate::abilities::Objection;
-use crate::aspect::Aspects;
-use crate::drives::{DriveId, Numbers};
-use crate::os::{Identity, Stat};
-use crate::path::{NameRange, Names, TreePath};
-use crate::problem::Cause;
-use crate::scope::Passage;
-use crate::state::{Known, State};
+use utter_echo_model::aspect::Aspects;
+use utter_echo_model::identity::{DriveId, InodeNumbers};
+use utter_echo_model::names::NameObjection;
+use utter_echo_model::path::{NameArena, NameRange, TreePath};
+use utter_echo_model::problem::Cause;
+use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_os::{Identity, Stat};
+
+use crate::request::RenamePath;
 
 /// What one side shows of a name.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Seen {
+pub(crate) enum OnSide {
     /// It has no such entry.
     Absent,
     /// It has one that the selection leaves out.
@@ -20,7 +21,7 @@ pub(crate) enum Seen {
     There(State),
 }
 
-impl Seen {
+impl OnSide {
     pub(crate) fn state(&self) -> Option<State> {
         match self {
             Self::There(state) => Some(*state),
@@ -69,7 +70,7 @@ pub(crate) enum Obstacle {
     /// It holds none of this kind, or not for this caller.
     Kind,
     /// It does not take the name.
-    Name(Objection),
+    Name(NameObjection),
     /// To it the name is the same as that of an entry before.
     SameName(Vec<u8>),
     /// It stores no file this long, in bytes.
@@ -86,36 +87,36 @@ pub(crate) enum Obstacle {
 #[derive(Clone, Debug)]
 pub(crate) struct Difference {
     pub(crate) name: NameRange,
-    pub(crate) source: Seen,
-    pub(crate) destination: Seen,
+    pub(crate) source: OnSide,
+    pub(crate) destination: OnSide,
     pub(crate) what: What,
     /// Boxed, since nearly none has one.
     pub(crate) obstacle: Option<Box<Obstacle>>,
     /// Whether the source's could be renamed into its place.
-    pub(crate) passage: Passage,
+    pub(crate) passage: RenamePath,
     /// The source's name of it, where that is another.
     pub(crate) came_as: Option<NameRange>,
 }
 
 impl Difference {
     pub(crate) fn nothing(name: NameRange) -> Self {
-        let (source, destination) = (Seen::Absent, Seen::Absent);
-        let (what, obstacle, passage) = (What::Nothing, None, Passage::Closed);
+        let (source, destination) = (OnSide::Absent, OnSide::Absent);
+        let (what, obstacle, passage) = (What::Nothing, None, RenamePath::Closed);
         Self { name, source, destination, what, obstacle, passage, came_as: None }
     }
 }
 
 /// A name, on one side, of an entry that is no folder.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Named {
+pub(crate) struct LinkedEntry {
     pub(crate) state: State,
     pub(crate) identity: Identity,
     /// How many names it has in all, those outside of the tree among them.
     pub(crate) links: u32,
 }
 
-impl Named {
-    pub(crate) fn seen(stat: &Stat, numbers: Numbers) -> Self {
+impl LinkedEntry {
+    pub(crate) fn seen(stat: &Stat, numbers: InodeNumbers) -> Self {
         let state = State::seen(stat, numbers);
         Self { state, identity: stat.identity, links: stat.links }
     }
@@ -123,11 +124,11 @@ impl Named {
 
 /// A name of an entry that has more than one on either side.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Linked {
+pub(crate) struct LinkedName {
     pub(crate) name: NameRange,
-    pub(crate) source: Named,
+    pub(crate) source: LinkedEntry,
     /// `None` if there is none, or one of another kind.
-    pub(crate) destination: Option<Named>,
+    pub(crate) destination: Option<LinkedEntry>,
     /// Which of the folder's differences it has, if it has one.
     pub(crate) difference: Option<usize>,
 }
@@ -143,7 +144,7 @@ pub(crate) enum Presence {
 /// A folder of which everything is known: what this station gives to the next.
 #[derive(Debug)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
-pub(crate) struct Folder {
+pub(crate) struct ComparedFolder {
     /// As the source has it, relative to the root; known only where something in it differs.
     pub(crate) path: TreePath,
     /// The same as the destination has it.
@@ -154,12 +155,12 @@ pub(crate) struct Folder {
     pub(crate) came_as: Option<Box<[u8]>>,
     pub(crate) is_root: bool,
     pub(crate) presence: Presence,
-    pub(crate) known: Known,
+    pub(crate) known: FolderIdentity,
     /// The destination's, if there is one and it belongs to the tree.
     pub(crate) before: Option<State>,
-    pub(crate) names: Names,
+    pub(crate) names: NameArena,
     pub(crate) differences: Vec<Difference>,
-    pub(crate) linked: Vec<Linked>,
+    pub(crate) linked: Vec<LinkedName>,
     /// Something of the destination stays in it, whatever is decided: left out, unknown, or on a
     /// drive that is none of this run's.
     pub(crate) holds: bool,
@@ -173,12 +174,12 @@ pub(crate) struct Folder {
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the
     /// next station gave back for it.
-    pub(crate) below: Vec<(Option<usize>, Below)>,
+    pub(crate) below: Vec<(Option<usize>, FolderDecision)>,
 }
 
 /// What stays in a folder of the destination, and why.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Stays {
+pub(crate) enum WhatStays {
     /// Nothing does.
     #[default]
     Nothing,
@@ -191,11 +192,11 @@ pub(crate) enum Stays {
 /// What the next station made of a folder, as far as the one above it must know.
 #[derive(Clone, Copy, Debug, Default)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
-pub(crate) struct Below {
+pub(crate) struct FolderDecision {
     /// Its number there, if it is kept.
     pub(crate) number: Option<usize>,
     /// What stays in it of the destination.
-    pub(crate) stays: Stays,
+    pub(crate) stays: WhatStays,
     /// Something of the destination goes from it.
     pub(crate) removes: bool,
     /// Something of the source stays in it.
@@ -207,11 +208,11 @@ pub(crate) struct Below {
 }
 
 /// Takes folders, each after all that are in it.
-pub(crate) trait Station {
-    fn folder(&mut self, folder: Folder) -> Below;
+pub(crate) trait FolderSink {
+    fn folder(&mut self, folder: ComparedFolder) -> FolderDecision;
 }
 
-impl Folder {
+impl ComparedFolder {
     /// True if the next station has nothing to do with it, nor with what is below it.
     pub(crate) fn is_plain(&self) -> bool {
         !self.is_root

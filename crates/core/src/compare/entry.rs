@@ -3,27 +3,27 @@
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::sync::PoisonError;
 
-use crate::aspect::{Aspect, Aspects};
-use crate::mark::Doubt;
-use crate::os::{Entry, Flags, Kind, Stat};
-use crate::path::TreePath;
-use crate::reach::{self, Reach};
-use crate::request::{By, Reading, Sample};
-use crate::scope::Attributes;
+use utter_echo_drives::capabilities::Capabilities;
+use utter_echo_files::attributes;
+use utter_echo_files::dirty_marker::Unflushed;
+use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::path::TreePath;
+use utter_echo_os::{Entry, Flags, Kind, Stat};
 
-use super::difference::{Change, What};
-use super::{Comparison, content, sweep};
+use crate::compare::comparison::Comparison;
+use crate::compare::difference::{Change, What};
+use crate::compare::{content, noted};
+use crate::request::{By, HiddenAttributes, Reading, Sample};
 
 /// An entry on both sides: how to reach it, and what is known of it.
-pub(super) struct Sides<'a> {
+pub(super) struct BothEntries<'a> {
     pub(super) source: (Entry<'a>, &'a Stat),
     pub(super) destination: (Entry<'a>, &'a Stat),
     /// What an interrupted run left in doubt about the destination's.
-    pub(super) doubt: Option<Doubt>,
+    pub(super) doubt: Option<Unflushed>,
     /// When to look at what `statx` does not show.
-    pub(super) attributes: Attributes,
+    pub(super) attributes: HiddenAttributes,
     /// The folder and name that both have, if their contents may be compared beforehand.
     pub(super) at: Option<(&'a TreePath, &'a [u8])>,
 }
@@ -31,8 +31,8 @@ pub(super) struct Sides<'a> {
 /// In what two entries of one name differ.
 pub(super) fn compare(
     context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
 ) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     // The same object under two names cannot differ from itself.
@@ -60,8 +60,8 @@ pub(super) fn compare(
 /// As [`compare`], with every byte and every attribute, whatever was asked for.
 pub(super) fn compare_all(
     context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
 ) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.kind != destination.kind {
@@ -81,8 +81,8 @@ pub(super) fn compare_all(
 
 fn content_differs(
     context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
 ) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     match source.kind {
@@ -108,8 +108,8 @@ fn link_text(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<Vec<u8>> 
 
 fn file_differs(
     context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
 ) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.size != destination.size {
@@ -140,7 +140,7 @@ fn file_differs(
 }
 
 /// Reads both sides of a file that was chosen by chance.
-fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Change>> {
+fn sampled(context: &Comparison<'_>, sides: &BothEntries<'_>) -> io::Result<Option<Change>> {
     let Some(Sample { percent, seed }) = context.scope.sample else { return Ok(None) };
     let source = sides.source.1;
     let mut hasher = DefaultHasher::new();
@@ -149,11 +149,14 @@ fn sampled(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Cha
         return Ok(None);
     }
     let differs = contents_differ(context, sides)?;
-    context.reads.sampled.lock().unwrap_or_else(PoisonError::into_inner).add(source.size);
+    context.reads.sampled.lock().add(source.size);
     Ok(differs)
 }
 
-fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Option<Change>> {
+fn contents_differ(
+    context: &Comparison<'_>,
+    sides: &BothEntries<'_>,
+) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if context.reads.know(source, destination) {
         return Ok(None);
@@ -163,7 +166,7 @@ fn contents_differ(context: &Comparison<'_>, sides: &Sides<'_>) -> io::Result<Op
     let to = opened(context, sides.destination.0, &mut held.1)?;
     if context.reads.contents.is_noted() {
         if let Some(at) = sides.at {
-            sweep::note(context, at, ((from, source), (to, destination)));
+            noted::note(context, at, ((from, source), (to, destination)));
         }
         return Ok(None);
     }
@@ -194,8 +197,8 @@ fn opened<'a>(
 /// The carried aspects, content aside, in which two entries of one kind differ.
 pub(super) fn differing_aspects(
     context: &Comparison<'_>,
-    reach: &Reach,
-    sides: &Sides<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
 ) -> io::Result<Aspects> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.modified != destination.modified {
@@ -229,12 +232,16 @@ pub(super) fn differing_aspects(
     }
     let xattrs = |entry| reach.xattrs(context.system, entry);
     let wanted = reach.xattrs_for(xattrs(sides.source.0)?, (source.uid, source.gid), owner);
-    let hidden = reach::differing(&wanted, &xattrs(sides.destination.0)?);
+    let hidden = attributes::differing(&wanted, &xattrs(sides.destination.0)?);
     Ok(differing.iter().chain(hidden.iter()).collect())
 }
 
 /// All carried flags; those that `statx` does not show are known only of what is open.
-fn flags_differ(context: &Comparison<'_>, reach: &Reach, sides: &Sides<'_>) -> io::Result<bool> {
+fn flags_differ(
+    context: &Comparison<'_>,
+    reach: &Capabilities,
+    sides: &BothEntries<'_>,
+) -> io::Result<bool> {
     let source = flags(context, sides.source.0, sides.source.1.kind)?;
     let Some(source) = source else { return Ok(false) };
     let destination = flags(context, sides.destination.0, sides.destination.1.kind)?;
@@ -247,14 +254,14 @@ fn flags_differ(context: &Comparison<'_>, reach: &Reach, sides: &Sides<'_>) -> i
 fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<Option<Flags>> {
     let system = context.system;
     let opened = match (entry, kind) {
-        (Entry::Open(handle), _) => return Ok(reach::flags(system, handle)),
+        (Entry::Open(handle), _) => return Ok(attributes::flags(system, handle)),
         (Entry::Pinned(handle), Kind::Folder) => system.open_folder(handle, b""),
         (Entry::Named(folder, name), Kind::Folder) => system.open_folder(folder, name),
         (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name),
         _ => return Ok(None),
     };
     match opened {
-        Ok(handle) => Ok(reach::flags(system, handle.as_fd())),
+        Ok(handle) => Ok(attributes::flags(system, handle.as_fd())),
         Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
         Err(e) => Err(e),
     }
@@ -263,9 +270,9 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 /// Attributes that `statx` does not show cost calls of their own. They are looked at where the
 /// source may have been altered since they were carried, which its change time tells, where
 /// something else differs, and always if nothing is to be trusted.
-fn looks_closely(sides: &Sides<'_>, differing: Aspects) -> bool {
+fn looks_closely(sides: &BothEntries<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
     let touched = sides.doubt.is_some_and(|doubt| doubt.may_have_touched(sides.destination.1));
-    let always = sides.attributes == Attributes::Always;
+    let always = sides.attributes == HiddenAttributes::Always;
     altered || touched || always || !differing.is_empty()
 }

@@ -4,36 +4,40 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::Arc;
 
-use crate::abilities::{self, Ability};
-use crate::drives::Mounted;
-use crate::os::{Entry, Kind, Stat, Time};
-use crate::path::NameRange;
-use crate::plan::Note;
-use crate::problem::Operation;
-use crate::reach::Reach;
-use crate::scope::{Drives, Extra, LeftOut, Passage, Same};
-use crate::select::Verdict;
-use crate::state::State;
-use crate::temporary;
+use utter_echo_drives::capabilities::Capabilities;
+use utter_echo_drives::features::Feature;
+use utter_echo_drives::map::DriveBelow;
+use utter_echo_drives::trial;
+use utter_echo_files::hidden_names;
+use utter_echo_model::note::Note;
+use utter_echo_model::path::NameRange;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::state::State;
+use utter_echo_os::{Entry, Kind, Stat, Time};
+use utter_echo_select::Verdict;
 
-use super::difference::{Difference, Linked, Named, Obstacle, Presence, Seen, What};
-use super::entry;
-use super::look::{Met, Side};
-use super::node::{Begun, Node, Whole};
-use super::walk::{Visit, Walk};
-use super::{Halt, beside};
+use crate::compare::dated_names;
+use crate::compare::difference::{
+    Difference, LinkedEntry, LinkedName, Obstacle, OnSide, Presence, What,
+};
+use crate::compare::entry::{self, BothEntries};
+use crate::compare::found::Halt;
+use crate::compare::look::{LookedAt, MergedEntry};
+use crate::compare::node::{FolderStart, OpenFolder, WholeFolder};
+use crate::compare::visit::{Visit, Walk};
+use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
 /// No obstacle, and no way across.
-const NOTHING_MORE: (Option<Obstacle>, Passage) = (None, Passage::Closed);
+const NOTHING_MORE: (Option<Obstacle>, RenamePath) = (None, RenamePath::Closed);
 
 /// A folder to be visited next, and what it is among the differences of the one above.
 #[derive(Clone, Copy)]
-struct Down<'a> {
+struct FolderBelow<'a> {
     presence: Presence,
     source: Option<&'a Stat>,
     destination: Option<&'a Stat>,
     verdict: Verdict,
-    whole: Option<Whole>,
+    whole: Option<WholeFolder>,
     difference: Option<usize>,
     /// The destination's entry in its place that is no folder, and takes part with it.
     instead: Option<&'a Stat>,
@@ -43,7 +47,7 @@ struct Down<'a> {
 
 impl Walk<'_, '_> {
     /// Puts down what is to be known of one name.
-    pub(super) fn find(&self, visit: &mut Visit<'_>, met: &Met<'_>) {
+    pub(super) fn find(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
         if self.has_met_itself(met) {
             let at = visit.listed.path.join(met.name);
             visit.findings.halt = Some(Halt::Overlap(at));
@@ -52,49 +56,49 @@ impl Walk<'_, '_> {
         if self.leaves_own(visit, met) || self.leaves_drive(visit, met) {
             return;
         }
-        if matches!(met.source, Side::LeftOut(_)) {
+        if matches!(met.source, LookedAt::LeftOut(_)) {
             visit.node.stays_here();
         }
         self.tally(visit, met);
         visit.note_ahead(met, self.context.now);
         match (&met.source, &met.destination) {
-            (Side::Absent, Side::Absent) => {}
-            (Side::Absent | Side::LeftOut(_), Side::LeftOut(None))
-            | (Side::LeftOut(_), Side::Absent) => {
+            (LookedAt::Absent, LookedAt::Absent) => {}
+            (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(None))
+            | (LookedAt::LeftOut(_), LookedAt::Absent) => {
                 visit.node.holds();
             }
-            (Side::Absent | Side::LeftOut(_), Side::LeftOut(Some(there))) => {
+            (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(Some(there))) => {
                 self.find_left_out(visit, met, there);
             }
             // Where the source's is left out, nothing was taken of the destination's.
-            (Side::LeftOut(_), Side::Taken(..)) => visit.node.holds(),
-            (Side::Taken(source, verdict, _), Side::Absent | Side::LeftOut(_)) => {
+            (LookedAt::LeftOut(_), LookedAt::Taken(..)) => visit.node.holds(),
+            (LookedAt::Taken(source, verdict, _), LookedAt::Absent | LookedAt::LeftOut(_)) => {
                 self.find_new(visit, met, source, *verdict);
             }
-            (Side::Taken(source, verdict, _), Side::Taken(there, below, _)) => {
+            (LookedAt::Taken(source, verdict, _), LookedAt::Taken(there, below, _)) => {
                 self.find_both(visit, met, (source, *verdict), (there, *below));
             }
-            (Side::Absent, Side::Taken(there, verdict, _)) => {
+            (LookedAt::Absent, LookedAt::Taken(there, verdict, _)) => {
                 self.find_extra(visit, met, there, *verdict);
             }
         }
     }
 
     fn goes_below_extra(&self) -> bool {
-        self.context.scope.extra == Extra::WithContents
+        self.context.scope.extra == ExtraFolders::WithContents
     }
 
     /// True for the folder of the destination that whoever asked writes to meanwhile: it is left alone, with whatever
     /// the source has in its place.
-    fn leaves_own(&self, visit: &mut Visit<'_>, met: &Met<'_>) -> bool {
-        let (Side::Taken(there, ..) | Side::LeftOut(Some(there))) = &met.destination else {
+    fn leaves_own(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
+        let (LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) = &met.destination else {
             return false;
         };
         let leaves = self.is_own(there);
         if leaves {
             visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(met.name)));
             visit.node.holds();
-            if !matches!(met.source, Side::Absent) {
+            if !matches!(met.source, LookedAt::Absent) {
                 visit.node.stays_here();
             }
         }
@@ -103,13 +107,13 @@ impl Walk<'_, '_> {
 
     /// True for a folder of the destination alone where another drive is mounted, unless the user said
     /// to go there: it is left alone, and named.
-    fn leaves_drive(&self, visit: &mut Visit<'_>, met: &Met<'_>) -> bool {
+    fn leaves_drive(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
         let there = match (&met.source, &met.destination) {
-            (Side::Taken(..), _) => None,
-            (_, Side::Taken(there, ..) | Side::LeftOut(Some(there))) => Some(there),
+            (LookedAt::Taken(..), _) => None,
+            (_, LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) => Some(there),
             _ => None,
         };
-        let leaves = self.context.scope.drives != Drives::All
+        let leaves = self.context.scope.drives != DriveCrossing::All
             && there.is_some_and(|there| visit.leaves_destination(there));
         if leaves {
             visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
@@ -118,30 +122,36 @@ impl Walk<'_, '_> {
         leaves
     }
 
-    fn find_new(&self, visit: &mut Visit<'_>, met: &Met<'_>, source: &Stat, verdict: Verdict) {
+    fn find_new(
+        &self,
+        visit: &mut Visit<'_>,
+        met: &MergedEntry<'_>,
+        source: &Stat,
+        verdict: Verdict,
+    ) {
         let there = match met.destination {
-            Side::LeftOut(_) => Seen::LeftOut,
-            _ => Seen::Absent,
+            LookedAt::LeftOut(_) => OnSide::LeftOut,
+            _ => OnSide::Absent,
         };
         let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
-        let is_free = there == Seen::Absent && obstacle.is_none();
-        let passage = if is_free { self.passage(visit, met, source) } else { Passage::Closed };
+        let is_free = there == OnSide::Absent && obstacle.is_none();
+        let passage = if is_free { self.passage(visit, met, source) } else { RenamePath::Closed };
         let difference =
             visit.note(met, (visit.seen_here(source), there), What::New, (obstacle, passage));
         if source.kind == Kind::Folder {
-            if !stops && passage != Passage::Unseen {
+            if !stops && passage != RenamePath::Unseen {
                 let (presence, source) = (Presence::Source, Some(source));
                 // Should the folder turn out not to take part, that is what is left out with it.
                 let destination = match &met.destination {
-                    Side::LeftOut(there) => there.as_ref(),
+                    LookedAt::LeftOut(there) => there.as_ref(),
                     _ => None,
                 };
                 let (difference, whole, instead, agrees) = (Some(difference), None, None, false);
                 self.go_below(
                     visit,
                     met,
-                    Down {
+                    FolderBelow {
                         presence,
                         source,
                         destination,
@@ -161,7 +171,7 @@ impl Walk<'_, '_> {
     fn find_both(
         &self,
         visit: &mut Visit<'_>,
-        met: &Met<'_>,
+        met: &MergedEntry<'_>,
         (source, verdict): (&Stat, Verdict),
         (there, below): (&Stat, Verdict),
     ) {
@@ -192,8 +202,9 @@ impl Walk<'_, '_> {
         let sides = (visit.seen_here(source), visit.seen_there(there));
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
-        let is_told = !agrees || self.context.scope.same == Same::Told;
-        let difference = is_told.then(|| visit.note(met, sides, told, (obstacle, Passage::Closed)));
+        let is_told = !agrees || self.context.scope.same == EqualEntries::Told;
+        let difference =
+            is_told.then(|| visit.note(met, sides, told, (obstacle, RenamePath::Closed)));
         let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
@@ -208,7 +219,16 @@ impl Walk<'_, '_> {
             self.go_below(
                 visit,
                 met,
-                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
+                FolderBelow {
+                    presence,
+                    source,
+                    destination,
+                    verdict,
+                    whole,
+                    difference,
+                    instead,
+                    agrees,
+                },
             );
         }
         if source.kind == Kind::Folder {
@@ -228,18 +248,18 @@ impl Walk<'_, '_> {
     fn find_beside(
         &self,
         visit: &mut Visit<'_>,
-        met: &Met<'_>,
+        met: &MergedEntry<'_>,
         (source, verdict): (&Stat, Verdict),
     ) -> bool {
-        for name in beside::names(met.name, source.modified) {
+        for name in dated_names::names(met.name, source.modified) {
             if visit.listed.listings.0.has(&name) {
                 continue;
             }
-            let mut other = Met {
+            let mut other = MergedEntry {
                 name: &name,
                 source_name: met.source_name,
-                source: Side::Taken(*source, verdict, None),
-                destination: Side::Absent,
+                source: LookedAt::Taken(*source, verdict, None),
+                destination: LookedAt::Absent,
                 obstacle: None,
                 beside: true,
             };
@@ -250,7 +270,7 @@ impl Walk<'_, '_> {
             let Some(folder) = visit.listed.destination.as_ref() else { return false };
             let system = self.context.system;
             let Ok(there) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
-            other.destination = Side::Taken(there, verdict, None);
+            other.destination = LookedAt::Taken(there, verdict, None);
             if source.kind == Kind::Folder && there.kind == Kind::Folder {
                 // A move that was cut short may have begun to fill it.
                 self.find_both(visit, &other, (source, verdict), (&there, verdict));
@@ -266,12 +286,18 @@ impl Walk<'_, '_> {
         false
     }
 
-    fn find_extra(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat, verdict: Verdict) {
-        let leftover = temporary::is_leftover(met.name, there) || met.name == self.mark;
-        let whole = visit.node.begun.whole.or(leftover.then_some(Whole::Leftover));
-        let what = whole.map_or(What::Extra, Whole::what);
+    fn find_extra(
+        &self,
+        visit: &mut Visit<'_>,
+        met: &MergedEntry<'_>,
+        there: &Stat,
+        verdict: Verdict,
+    ) {
+        let leftover = hidden_names::is_leftover(met.name, there) || met.name == self.mark;
+        let whole = visit.node.begun.whole.or(leftover.then_some(WholeFolder::Leftover));
+        let what = whole.map_or(What::Extra, WholeFolder::what);
         let difference =
-            visit.note(met, (Seen::Absent, visit.seen_there(there)), what, NOTHING_MORE);
+            visit.note(met, (OnSide::Absent, visit.seen_there(there)), what, NOTHING_MORE);
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let (presence, source) = (Presence::Destination, None);
@@ -280,34 +306,58 @@ impl Walk<'_, '_> {
             self.go_below(
                 visit,
                 met,
-                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
+                FolderBelow {
+                    presence,
+                    source,
+                    destination,
+                    verdict,
+                    whole,
+                    difference,
+                    instead,
+                    agrees,
+                },
             );
         }
     }
 
     /// What the selection leaves out of the destination, where that is told.
-    fn find_left_out(&self, visit: &mut Visit<'_>, met: &Met<'_>, there: &Stat) {
+    fn find_left_out(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, there: &Stat) {
         let source = match met.source {
-            Side::LeftOut(_) => Seen::LeftOut,
-            _ => Seen::Absent,
+            LookedAt::LeftOut(_) => OnSide::LeftOut,
+            _ => OnSide::Absent,
         };
         let there_seen = visit.seen_there(there);
         let difference = visit.note(met, (source, there_seen), What::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
-            let (presence, source, whole) = (Presence::Destination, None, Some(Whole::LeftOut));
+            let (presence, source, whole) =
+                (Presence::Destination, None, Some(WholeFolder::LeftOut));
             let (destination, difference, instead) = (Some(there), Some(difference), None);
             let agrees = false;
             let verdict = Verdict::Take { all_below: true };
             self.go_below(
                 visit,
                 met,
-                Down { presence, source, destination, verdict, whole, difference, instead, agrees },
+                FolderBelow {
+                    presence,
+                    source,
+                    destination,
+                    verdict,
+                    whole,
+                    difference,
+                    instead,
+                    agrees,
+                },
             );
         }
     }
 
     /// What keeps the destination's drive from taking an entry.
-    fn obstacle(&self, visit: &Visit<'_>, met: &Met<'_>, source: &Stat) -> Option<Obstacle> {
+    fn obstacle(
+        &self,
+        visit: &Visit<'_>,
+        met: &MergedEntry<'_>,
+        source: &Stat,
+    ) -> Option<Obstacle> {
         let reach = visit.reach();
         if !reach.can_hold(source.kind) {
             return Some(Obstacle::Kind);
@@ -326,7 +376,7 @@ impl Walk<'_, '_> {
         let open = || visit.node.begun.drive.open(system, anchor);
         let takes = reach.takes_reference(source, |kind, size| {
             let Ok(folder) = open() else { return true };
-            abilities::takes_reference(system, folder.as_fd(), kind, size)
+            trial::takes_reference(system, folder.as_fd(), kind, size)
         });
         match source.kind {
             _ if takes => None,
@@ -335,9 +385,17 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn go_below(&self, visit: &mut Visit<'_>, met: &Met<'_>, down: Down<'_>) {
-        let Down { presence, source, destination, verdict, whole, difference, instead, agrees } =
-            down;
+    fn go_below(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, down: FolderBelow<'_>) {
+        let FolderBelow {
+            presence,
+            source,
+            destination,
+            verdict,
+            whole,
+            difference,
+            instead,
+            agrees,
+        } = down;
         let (all_below, conditional) = match verdict {
             Verdict::Take { all_below } => (all_below, false),
             Verdict::IfNeeded { all_below } => (all_below, true),
@@ -349,10 +407,10 @@ impl Walk<'_, '_> {
         let Some(drive) = self.drive_below(visit, met.name, presence, destination) else { return };
         let crosses = drive.id != visit.node.begun.drive.id;
         let instead = instead.map(|there| (there.kind, there.size));
-        let node = Node::new(
+        let node = OpenFolder::new(
             Some(visit.node),
             (met.name, met.came_as()),
-            Begun {
+            FolderStart {
                 presence,
                 source: source.copied(),
                 destination: destination.copied(),
@@ -386,7 +444,7 @@ impl Walk<'_, '_> {
         name: &[u8],
         presence: Presence,
         destination: Option<&Stat>,
-    ) -> Option<Arc<Mounted>> {
+    ) -> Option<Arc<DriveBelow>> {
         let here = &visit.node.begun.drive;
         let there = destination
             .filter(|there| presence != Presence::Source && visit.leaves_destination(there));
@@ -411,9 +469,9 @@ impl Walk<'_, '_> {
     }
 
     /// True if one side turned up within the other.
-    fn has_met_itself(&self, met: &Met<'_>) -> bool {
+    fn has_met_itself(&self, met: &MergedEntry<'_>) -> bool {
         let pair = self.context.pair;
-        let identity = |side: &Side| side.taken().map(|(stat, _)| stat.identity);
+        let identity = |side: &LookedAt| side.taken().map(|(stat, _)| stat.identity);
         let (source, there) = (identity(&met.source), identity(&met.destination));
         if pair.single.is_some() {
             return there.is_some() && source == there;
@@ -425,14 +483,14 @@ impl Walk<'_, '_> {
     fn compare_entries(
         &self,
         visit: &Visit<'_>,
-        met: &Met<'_>,
+        met: &MergedEntry<'_>,
         source: &Stat,
         there: &Stat,
     ) -> io::Result<What> {
         let (Some(from), Some(to)) = (&visit.listed.source, &visit.listed.destination) else {
             return Ok(What::Nothing);
         };
-        let sides = entry::Sides {
+        let sides = BothEntries {
             source: (reached(met.source.handle(), from, met.source_name), source),
             destination: (reached(met.destination.handle(), to, met.name), there),
             doubt: visit.listed.doubt,
@@ -444,8 +502,8 @@ impl Walk<'_, '_> {
     }
 
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
-    fn tally(&self, visit: &mut Visit<'_>, met: &Met<'_>) {
-        let told = self.context.scope.left_out == LeftOut::Told;
+    fn tally(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
+        let told = self.context.scope.left_out == LeftOutEntries::Told;
         let tallies = &mut visit.findings.tallies;
         let is_sure = |verdict: Verdict| !matches!(verdict, Verdict::IfNeeded { .. });
         if let Some((stat, _)) = met.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {
@@ -456,7 +514,7 @@ impl Walk<'_, '_> {
             visit.taken.0 = true;
         }
         match &met.destination {
-            Side::Taken(there, verdict, _) if is_sure(*verdict) => {
+            LookedAt::Taken(there, verdict, _) if is_sure(*verdict) => {
                 // In the place of a folder that may not be needed it takes part and is counted with
                 // that; a folder that only the destination has is counted when it is known whether it
                 // holds something.
@@ -469,7 +527,7 @@ impl Walk<'_, '_> {
                     tallies.destination.count(there.kind, there.size);
                 }
             }
-            Side::LeftOut(Some(there)) if told => {
+            LookedAt::LeftOut(Some(there)) if told => {
                 visit.taken.1 = true;
                 tallies.destination.count(there.kind, there.size);
             }
@@ -485,26 +543,26 @@ fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -
 
 impl Visit<'_> {
     /// What can be carried to the drive that the destination's folder lies on.
-    fn reach(&self) -> &Reach {
+    fn reach(&self) -> &Capabilities {
         &self.node.begun.drive.reach
     }
 
-    fn seen_here(&self, source: &Stat) -> Seen {
-        Seen::There(State::seen(source, self.listed.numbers.0))
+    fn seen_here(&self, source: &Stat) -> OnSide {
+        OnSide::There(State::seen(source, self.listed.numbers.0))
     }
 
-    fn seen_there(&self, there: &Stat) -> Seen {
+    fn seen_there(&self, there: &Stat) -> OnSide {
         let state = State::seen(there, self.listed.numbers.1);
-        let tells = self.reach().drive.holds(Ability::ChangeTimes);
-        Seen::There(if tells { state } else { state.of_unknown_origin() })
+        let tells = self.reach().drive.holds(Feature::ChangeTimes);
+        OnSide::There(if tells { state } else { state.of_unknown_origin() })
     }
 
     fn note(
         &self,
-        met: &Met<'_>,
-        (source, destination): (Seen, Seen),
+        met: &MergedEntry<'_>,
+        (source, destination): (OnSide, OnSide),
         what: What,
-        (obstacle, passage): (Option<Obstacle>, Passage),
+        (obstacle, passage): (Option<Obstacle>, RenamePath),
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
         let own = NameRange::default();
@@ -522,15 +580,15 @@ impl Visit<'_> {
         difference: Option<usize>,
     ) {
         let numbers = self.listed.numbers;
-        let source = Named::seen(source, numbers.0);
-        let destination = destination.map(|there| Named::seen(there, numbers.1));
-        let linked = Linked { name: NameRange::default(), source, destination, difference };
+        let source = LinkedEntry::seen(source, numbers.0);
+        let destination = destination.map(|there| LinkedEntry::seen(there, numbers.1));
+        let linked = LinkedName { name: NameRange::default(), source, destination, difference };
         self.node.note_linked(name, linked);
     }
 
     /// A file of the destination alone, or another than the source's, that was changed in the
     /// future: two clocks do not agree.
-    fn note_ahead(&mut self, met: &Met<'_>, now: Time) {
+    fn note_ahead(&mut self, met: &MergedEntry<'_>, now: Time) {
         let Some((there, _)) = met.destination.taken() else { return };
         let same = met.source.taken().is_some_and(|(source, _)| source.modified == there.modified);
         if there.kind == Kind::File && there.modified > now && !same {

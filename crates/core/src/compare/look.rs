@@ -3,22 +3,22 @@
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
-use crate::os::{Entry, Kind, Stat};
-use crate::path::TreePath;
-use crate::plan::Note;
-use crate::problem::{Cause, Operation};
-use crate::scope::{Attributes, LeftOut};
-use crate::select::{Asked, Counted, Nature, Verdict};
-use crate::temporary;
-use crate::tree::{Hint, Joined};
+use utter_echo_files::hidden_names;
+use utter_echo_files::listing::{KindHint, MergedName};
+use utter_echo_model::note::Note;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_os::{Entry, Kind, Stat};
+use utter_echo_select::{CountedSide, Metadata, Query, Verdict};
 
-use super::difference::Obstacle;
-use super::node::{Node, Whole};
-use super::walk::{Visit, Walk};
+use crate::compare::difference::Obstacle;
+use crate::compare::node::{OpenFolder, WholeFolder};
+use crate::compare::visit::{Visit, Walk};
+use crate::request::{HiddenAttributes, LeftOutEntries};
 
 /// What one side shows of a name, with what it takes to go on from there.
 #[derive(Debug)]
-pub(super) enum Side {
+pub(super) enum LookedAt {
     Absent,
     /// The selection leaves it out; what it is was looked at only where that is told.
     LeftOut(Option<Stat>),
@@ -26,7 +26,7 @@ pub(super) enum Side {
     Taken(Stat, Verdict, Option<OwnedFd>),
 }
 
-impl Side {
+impl LookedAt {
     pub(super) fn taken(&self) -> Option<(&Stat, Verdict)> {
         match self {
             Self::Taken(stat, verdict, _) => Some((stat, *verdict)),
@@ -43,20 +43,20 @@ impl Side {
 }
 
 /// A name on both sides of a visit.
-pub(super) struct Met<'a> {
+pub(super) struct MergedEntry<'a> {
     /// Its name in the destination.
     pub(super) name: &'a [u8],
     /// The same but for a single file that gets a new name.
     pub(super) source_name: &'a [u8],
-    pub(super) source: Side,
-    pub(super) destination: Side,
+    pub(super) source: LookedAt,
+    pub(super) destination: LookedAt,
     /// What the destination's drive has against its name.
     pub(super) obstacle: Option<Obstacle>,
     /// It gets another name than it has in the source, in a folder of several.
     pub(super) beside: bool,
 }
 
-impl Met<'_> {
+impl MergedEntry<'_> {
     /// The source's name, where that is another.
     pub(super) fn came_as(&self) -> Option<&[u8]> {
         self.beside.then_some(self.source_name)
@@ -64,16 +64,16 @@ impl Met<'_> {
 }
 
 /// A name in an open folder of one side.
-struct Place<'a> {
+struct Lookup<'a> {
     folder: BorrowedFd<'a>,
     name: &'a [u8],
     /// Its kind, where the file system told it with the name.
-    hint: Hint,
+    hint: KindHint,
     /// Open it, if it is taken.
     opens: bool,
     /// The side to count it for; `None` for a counterpart of what the source has, of which only its
     /// path and kind are asked.
-    counted: Option<Counted>,
+    counted: Option<CountedSide>,
 }
 
 impl Walk<'_, '_> {
@@ -81,8 +81,8 @@ impl Walk<'_, '_> {
     pub(super) fn look<'n>(
         &'n self,
         visit: &mut Visit<'_>,
-        joined: &Joined<'n>,
-    ) -> Option<Met<'n>> {
+        joined: &MergedName<'n>,
+    ) -> Option<MergedEntry<'n>> {
         if self.is_no_part(visit, joined) {
             return None;
         }
@@ -96,20 +96,20 @@ impl Walk<'_, '_> {
         };
         let are_files = [joined.source, joined.destination]
             .into_iter()
-            .all(|side| side.is_some_and(|Hint(kind)| kind == Some(Kind::File)));
-        let opens = are_files && self.context.scope.attributes == Attributes::Always;
+            .all(|side| side.is_some_and(|KindHint(kind)| kind == Some(Kind::File)));
+        let opens = are_files && self.context.scope.attributes == HiddenAttributes::Always;
         // What a move gave another name gets its own back.
         let old_name = self.context.selection.old_name(path.as_bytes());
         let old_name = old_name.filter(|_| joined.source.is_some());
         let (name, there) = match old_name {
-            Some(old) => (old, visit.listed.listings.1.has(old).then_some(Hint(None))),
+            Some(old) => (old, visit.listed.listings.1.has(old).then_some(KindHint(None))),
             None => (name, joined.destination),
         };
-        let mut met = Met {
+        let mut met = MergedEntry {
             name,
             source_name: joined.name,
-            source: Side::Absent,
-            destination: Side::Absent,
+            source: LookedAt::Absent,
+            destination: LookedAt::Absent,
             obstacle: None,
             beside: old_name.is_some(),
         };
@@ -117,14 +117,14 @@ impl Walk<'_, '_> {
             self.look_here(visit, &path, (hint, opens), &mut met)?;
         }
         if let Some(hint) = there.filter(|_| met.obstacle.is_none()) {
-            let counted = joined.source.is_none().then_some(Counted::DestinationAlone);
+            let counted = joined.source.is_none().then_some(CountedSide::DestinationAlone);
             self.look_there(visit, &path, (hint, opens, counted), &mut met)?;
         }
         Some(met)
     }
 
     /// True for what belongs to runs, or to the drive itself.
-    fn is_no_part(&self, visit: &Visit<'_>, joined: &Joined<'_>) -> bool {
+    fn is_no_part(&self, visit: &Visit<'_>, joined: &MergedName<'_>) -> bool {
         let is_mark = joined.name == self.mark && joined.source.is_none();
         let in_a_tree = visit.listed.source.is_some();
         if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
@@ -136,7 +136,7 @@ impl Walk<'_, '_> {
         }
         // What killed runs left where this one takes something away goes with that.
         let moves_back = self.context.selection.is_of_chosen();
-        moves_back && joined.source.is_some() && temporary::is_ours(joined.name)
+        moves_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
     }
 
     /// Looks at the source's. `None` if it cannot be known.
@@ -144,13 +144,13 @@ impl Walk<'_, '_> {
         &self,
         visit: &mut Visit<'_>,
         path: &TreePath,
-        (hint, opens): (Hint, bool),
-        met: &mut Met<'_>,
+        (hint, opens): (KindHint, bool),
+        met: &mut MergedEntry<'_>,
     ) -> Option<()> {
         let folder = visit.listed.source.as_ref()?.as_fd();
-        let counted = Some(Counted::Source);
-        let place = Place { folder, name: met.source_name, hint, opens, counted };
-        let look = |side: &mut Side| self.look_at(visit.node, path, &place, side);
+        let counted = Some(CountedSide::Source);
+        let place = Lookup { folder, name: met.source_name, hint, opens, counted };
+        let look = |side: &mut LookedAt| self.look_at(visit.node, path, &place, side);
         match self.look_hard(&mut met.source, look) {
             Ok(()) => {}
             // Gone since it was listed: nothing may be concluded from that in this run.
@@ -160,7 +160,7 @@ impl Walk<'_, '_> {
                 return unknown(visit);
             }
         }
-        if let (Some(earlier), Side::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
+        if let (Some(earlier), LookedAt::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
             && stat.kind == Kind::Folder
         {
             earlier.correct(&visit.listed.path.join(met.source_name), stat);
@@ -169,7 +169,7 @@ impl Walk<'_, '_> {
             if self.leaves_own_here(visit, met.name, stat)
                 || self.leaves_mount(visit, met.name, stat)
             {
-                met.source = Side::LeftOut(None);
+                met.source = LookedAt::LeftOut(None);
             } else if let Some(first) = self.falls_together(visit, met.name) {
                 met.obstacle = Some(Obstacle::SameName(first));
             }
@@ -182,13 +182,13 @@ impl Walk<'_, '_> {
         &self,
         visit: &mut Visit<'_>,
         path: &TreePath,
-        (hint, opens, counted): (Hint, bool, Option<Counted>),
-        met: &mut Met<'_>,
+        (hint, opens, counted): (KindHint, bool, Option<CountedSide>),
+        met: &mut MergedEntry<'_>,
     ) -> Option<()> {
         let folder = visit.listed.destination.as_ref()?.as_fd();
-        let place = Place { folder, name: met.name, hint, opens, counted };
+        let place = Lookup { folder, name: met.name, hint, opens, counted };
         let (source, node) = (&met.source, visit.node);
-        let look = |side: &mut Side| self.look_at_destination(node, path, &place, source, side);
+        let look = |side: &mut LookedAt| self.look_at_destination(node, path, &place, source, side);
         match self.look_hard(&mut met.destination, look) {
             Err(cause) if !cause.is_absence() => {
                 visit.problem(met.name, Operation::LookAtDestination, cause);
@@ -202,12 +202,12 @@ impl Walk<'_, '_> {
     /// entry is large, and there are many.
     fn look_hard(
         &self,
-        side: &mut Side,
-        look: impl Fn(&mut Side) -> io::Result<()>,
+        side: &mut LookedAt,
+        look: impl Fn(&mut LookedAt) -> io::Result<()>,
     ) -> Result<(), Cause> {
         let Err(error) = look(side) else { return Ok(()) };
         *side = self.try_again(error, || {
-            let mut side = Side::Absent;
+            let mut side = LookedAt::Absent;
             look(&mut side).map(|()| side)
         })?;
         Ok(())
@@ -217,42 +217,46 @@ impl Walk<'_, '_> {
     /// it is: it may be of another size, time or kind just because it is out of date.
     fn look_at_destination(
         &self,
-        node: &Node,
+        node: &OpenFolder,
         path: &TreePath,
-        place: &Place<'_>,
-        source: &Side,
-        side: &mut Side,
+        place: &Lookup<'_>,
+        source: &LookedAt,
+        side: &mut LookedAt,
     ) -> io::Result<()> {
         match source {
-            Side::LeftOut(_) => *side = Side::LeftOut(None),
-            Side::Absent | Side::Taken(..) => self.look_at(node, path, place, side)?,
+            LookedAt::LeftOut(_) => *side = LookedAt::LeftOut(None),
+            LookedAt::Absent | LookedAt::Taken(..) => self.look_at(node, path, place, side)?,
         }
-        if self.context.scope.left_out == LeftOut::Told && matches!(side, Side::LeftOut(None)) {
+        if self.context.scope.left_out == LeftOutEntries::Told
+            && matches!(side, LookedAt::LeftOut(None))
+        {
             let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
-            *side = Side::LeftOut(Some(stat));
+            *side = LookedAt::LeftOut(Some(stat));
         }
         Ok(())
     }
 
     fn look_at(
         &self,
-        node: &Node,
+        node: &OpenFolder,
         path: &TreePath,
-        place: &Place<'_>,
-        side: &mut Side,
+        place: &Lookup<'_>,
+        side: &mut LookedAt,
     ) -> io::Result<()> {
         let system = self.context.system;
         let named = Entry::Named(place.folder, place.name);
         if let Some(whole) = node.begun.whole {
             let stat = system.stat(named)?;
             *side = match whole {
-                Whole::Leftover => Side::Taken(stat, Verdict::Take { all_below: true }, None),
-                Whole::LeftOut => Side::LeftOut(Some(stat)),
+                WholeFolder::Leftover => {
+                    LookedAt::Taken(stat, Verdict::Take { all_below: true }, None)
+                }
+                WholeFolder::LeftOut => LookedAt::LeftOut(Some(stat)),
             };
             return Ok(());
         }
         let selection = self.context.selection;
-        let asked = |kind| Asked {
+        let asked = |kind| Query {
             path: path.as_bytes(),
             kind,
             depth: node.depth + 1,
@@ -260,7 +264,7 @@ impl Walk<'_, '_> {
         };
         let count = |rule, taken| {
             if let (Some(rule), Some(side)) = (rule, place.counted) {
-                selection.count(rule, side, taken);
+                self.context.counts.add(rule, side, taken);
             }
         };
         // What the file system told with the name may be enough.
@@ -268,7 +272,7 @@ impl Walk<'_, '_> {
             && let (Verdict::Leave, rule) = selection.judge(&asked(kind), None)?
         {
             count(rule, false);
-            *side = Side::LeftOut(None);
+            *side = LookedAt::LeftOut(None);
             return Ok(());
         }
         // By its handle a file is looked at for less than by its name. One that may not be opened
@@ -277,14 +281,14 @@ impl Walk<'_, '_> {
         let open = open.and_then(Result::ok);
         let stat = system.stat(open.as_ref().map_or(named, |o| Entry::Open(o.as_fd())))?;
         let is_cache = || selection.is_cache(system, place.folder, place.name);
-        let nature = Nature { stat: &stat, is_cache: &is_cache };
+        let nature = Metadata { stat: &stat, is_cache: &is_cache };
         // What a counterpart is does not matter: the source's entry was taken.
         let nature = place.counted.is_some().then_some(nature);
         let (verdict, rule) = selection.judge(&asked(stat.kind), nature)?;
         count(rule, verdict != Verdict::Leave);
         *side = match verdict {
-            Verdict::Leave => Side::LeftOut(None),
-            _ => Side::Taken(stat, verdict, open),
+            Verdict::Leave => LookedAt::LeftOut(None),
+            _ => LookedAt::Taken(stat, verdict, open),
         };
         Ok(())
     }
@@ -318,7 +322,7 @@ impl Walk<'_, '_> {
         let first = visit.listed.same_there.get(name)?;
         let path = visit.listed.path.join(first);
         let node = visit.node;
-        let asked = Asked {
+        let asked = Query {
             path: path.as_bytes(),
             kind: Kind::File,
             depth: node.depth + 1,

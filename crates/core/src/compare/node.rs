@@ -1,21 +1,26 @@
 //! A folder while it is compared.
 
+use parking_lot::{Mutex, MutexGuard};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use crate::departure;
-use crate::drives::{Mounted, Numbers};
-use crate::mark::Doubt;
-use crate::os::{Kind, Stat, Time};
-use crate::path::{Names, TreePath};
-use crate::plan::{Count, Note, Tally};
-use crate::problem::Cause;
-use crate::scope::Passage;
-use crate::select::{Counted, Selection};
-use crate::state::{Known, State};
+use utter_echo_drives::map::DriveBelow;
+use utter_echo_files::dirty_marker::Unflushed;
+use utter_echo_model::count::{Count, Tally};
+use utter_echo_model::identity::InodeNumbers;
+use utter_echo_model::note::Note;
+use utter_echo_model::path::{NameArena, TreePath};
+use utter_echo_model::problem::Cause;
+use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_os::{Kind, Stat, Time};
+use utter_echo_select::{CountedSide, RuleCounts, Selection};
 
-use super::difference::{Below, Difference, Folder, Linked, Presence, Seen, Station, What};
+use crate::compare::difference::{
+    ComparedFolder, Difference, FolderDecision, FolderSink, LinkedName, OnSide, Presence, What,
+};
+use crate::request::RenamePath;
+use crate::sides;
 
 /// What each side holds, and what is as it should be.
 #[derive(Debug, Default, Clone, Copy)]
@@ -47,14 +52,14 @@ impl Tallies {
 
 /// As what everything in a folder of the destination alone counts, whatever the selection says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Whole {
+pub(super) enum WholeFolder {
     /// As what an interrupted run left.
     Leftover,
     /// As left out by the selection.
     LeftOut,
 }
 
-impl Whole {
+impl WholeFolder {
     pub(super) fn what(self) -> What {
         match self {
             Self::Leftover => What::Leftover,
@@ -65,7 +70,7 @@ impl Whole {
 
 /// What is known of a folder before it is listed.
 #[derive(Debug)]
-pub(super) struct Begun {
+pub(super) struct FolderStart {
     pub(super) presence: Presence,
     /// The source's, unless a single entry of it is meant.
     pub(super) source: Option<Stat>,
@@ -74,47 +79,47 @@ pub(super) struct Begun {
     pub(super) all_below: bool,
     /// It takes part only if something in it does.
     pub(super) conditional: bool,
-    pub(super) whole: Option<Whole>,
+    pub(super) whole: Option<WholeFolder>,
     /// Which of the differences of the folder above it is, if it is one.
     pub(super) difference: Option<usize>,
     /// Both sides agree in what it is itself.
     pub(super) agrees: bool,
     /// The drive of the destination that it lies on, or will.
-    pub(super) drive: Arc<Mounted>,
+    pub(super) drive: Arc<DriveBelow>,
     /// What an interrupted run left in doubt above it.
-    pub(super) doubt: Option<Doubt>,
+    pub(super) doubt: Option<Unflushed>,
     /// The destination's entry in its place that is no folder, to be counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
     /// Of the drives on which it was found, on either side.
-    pub(super) numbers: (Numbers, Numbers),
+    pub(super) numbers: (InodeNumbers, InodeNumbers),
     /// Whether what is in it could be renamed to where it goes.
-    pub(super) passage: Passage,
+    pub(super) passage: RenamePath,
 }
 
 /// A folder that was begun and whose contents are not all known yet.
 #[derive(Debug)]
-pub(super) struct Node {
-    parent: Option<Arc<Node>>,
+pub(super) struct OpenFolder {
+    parent: Option<Arc<OpenFolder>>,
     /// The destination's.
     name: Box<[u8]>,
     /// The source's, where that is another.
     came_as: Option<Box<[u8]>>,
     /// It has another path in the source than in the destination.
     pub(super) is_elsewhere: bool,
-    pub(super) begun: Begun,
+    pub(super) begun: FolderStart,
     /// Levels below the root.
     pub(super) depth: u32,
     /// Itself while being visited, and folders in it that are not closed.
     open: AtomicUsize,
-    inner: Mutex<Inner>,
+    inner: Mutex<FolderContents>,
 }
 
 #[derive(Debug, Default)]
-struct Inner {
-    names: Names,
+struct FolderContents {
+    names: NameArena,
     differences: Vec<Difference>,
-    linked: Vec<Linked>,
-    below: Vec<(Option<usize>, Below)>,
+    linked: Vec<LinkedName>,
+    below: Vec<(Option<usize>, FolderDecision)>,
     /// Something in it takes part, on the source's and on the destination's side.
     taken: (bool, bool),
     /// Something in the destination's folder stays, whatever is decided.
@@ -125,12 +130,12 @@ struct Inner {
     only_of: Option<u32>,
 }
 
-impl Node {
+impl OpenFolder {
     /// `came_as` is the source's name, where that is another.
     pub(super) fn new(
-        parent: Option<&Arc<Node>>,
+        parent: Option<&Arc<OpenFolder>>,
         (name, came_as): (&[u8], Option<&[u8]>),
-        begun: Begun,
+        begun: FolderStart,
     ) -> Self {
         Self {
             parent: parent.cloned(),
@@ -144,8 +149,8 @@ impl Node {
         }
     }
 
-    fn inner(&self) -> MutexGuard<'_, Inner> {
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    fn inner(&self) -> MutexGuard<'_, FolderContents> {
+        self.inner.lock()
     }
 
     pub(super) fn is_root(&self) -> bool {
@@ -154,11 +159,11 @@ impl Node {
 
     /// By which folders of one folder are gone through on a drive with a head.
     pub(super) fn inode(&self) -> u64 {
-        let Begun { source, destination, .. } = &self.begun;
+        let FolderStart { source, destination, .. } = &self.begun;
         source.or(*destination).map_or(0, |stat| stat.identity.inode)
     }
 
-    pub(super) fn above(&self) -> Option<Arc<Node>> {
+    pub(super) fn above(&self) -> Option<Arc<OpenFolder>> {
         self.parent.clone()
     }
 
@@ -195,10 +200,10 @@ impl Node {
         inner.differences.len() - 1
     }
 
-    pub(super) fn note_linked(&self, name: &[u8], linked: Linked) {
+    pub(super) fn note_linked(&self, name: &[u8], linked: LinkedName) {
         let mut inner = self.inner();
         let name = inner.names.add(name);
-        inner.linked.push(Linked { name, ..linked });
+        inner.linked.push(LinkedName { name, ..linked });
     }
 
     /// Something of the destination stays in it.
@@ -223,7 +228,7 @@ impl Node {
 
     /// True if the flags of an entry of the source's folder, or its owner, keep it there.
     pub(super) fn is_held(&self, source: &Stat) -> bool {
-        departure::hold(&State::from(source), self.inner().only_of).is_some()
+        sides::why_kept(&State::from(source), self.inner().only_of).is_some()
     }
 
     pub(super) fn note_taken(&self, (source, destination): (bool, bool)) {
@@ -243,9 +248,9 @@ impl Node {
     /// Settles what depended on its contents, and hands the rest to the next station.
     pub(super) fn close(
         &self,
-        selection: &Selection,
+        (selection, counts): (&Selection, &RuleCounts<'_>),
         tells_left_out: bool,
-        station: &mut dyn Station,
+        station: &mut dyn FolderSink,
         tallies: &mut Tallies,
     ) {
         let mut inner = std::mem::take(&mut *self.inner());
@@ -254,7 +259,7 @@ impl Node {
         let is_alone = self.begun.presence == Presence::Destination && self.begun.whole.is_none();
         inner.holds |= is_spared && is_alone && self.begun.conditional;
         let takes_part = !self.begun.conditional || inner.taken.0;
-        self.count(&inner, (takes_part, tells_left_out), selection, tallies);
+        self.count(&inner, (takes_part, tells_left_out), (selection, counts), tallies);
         let (mut taken, holds) = (inner.taken, inner.holds);
         taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
         taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
@@ -278,7 +283,7 @@ impl Node {
 
     /// A folder of the source that turned out not to take part: what the destination has in its place
     /// is left out with it. Returns the difference that is left of it.
-    fn leave_out(&self, above: &mut Inner, tells_left_out: bool) -> Option<usize> {
+    fn leave_out(&self, above: &mut FolderContents, tells_left_out: bool) -> Option<usize> {
         let numbers = self.begun.numbers.1;
         let there = self.begun.destination.as_ref().map(|there| State::seen(there, numbers));
         let told = there.filter(|_| tells_left_out);
@@ -299,8 +304,8 @@ impl Node {
         let name = difference.name;
         *difference = match told {
             Some(there) => Difference {
-                source: Seen::LeftOut,
-                destination: Seen::There(there),
+                source: OnSide::LeftOut,
+                destination: OnSide::There(there),
                 what: What::LeftOut,
                 ..Difference::nothing(name)
             },
@@ -312,20 +317,20 @@ impl Node {
 
     /// True for a folder that only the destination has, and that takes part. One that holds what is
     /// left out is there for that, and no part of the comparison.
-    fn counts_alone(&self, inner: &Inner) -> bool {
-        let Begun { presence, conditional, whole, .. } = self.begun;
+    fn counts_alone(&self, inner: &FolderContents) -> bool {
+        let FolderStart { presence, conditional, whole, .. } = self.begun;
         let alone = presence == Presence::Destination && whole.is_none() && !self.is_root();
         alone && !inner.holds && (!conditional || inner.taken.1)
     }
 
     fn count(
         &self,
-        inner: &Inner,
+        inner: &FolderContents,
         (takes_part, tells_left_out): (bool, bool),
-        selection: &Selection,
+        (selection, counts): (&Selection, &RuleCounts<'_>),
         tallies: &mut Tallies,
     ) {
-        let Begun { presence, conditional, .. } = self.begun;
+        let FolderStart { presence, conditional, .. } = self.begun;
         if self.is_root() {
             return;
         }
@@ -344,9 +349,9 @@ impl Node {
             }
             if presence != Presence::Destination && !takes_part {
                 let rule = selection.rule_of_unneeded(self.begun.all_below);
-                selection.count(rule, Counted::Source, false);
+                counts.add(rule, CountedSide::Source, false);
                 if self.begun.destination.is_some() {
-                    selection.count(rule, Counted::DestinationAlone, false);
+                    counts.add(rule, CountedSide::DestinationAlone, false);
                 }
             }
         }
@@ -356,23 +361,23 @@ impl Node {
         }
     }
 
-    fn hand_over(&self, mut inner: Inner, station: &mut dyn Station) -> Below {
+    fn hand_over(&self, mut inner: FolderContents, station: &mut dyn FolderSink) -> FolderDecision {
         // What is kept until the run ends takes no more than it needs.
         inner.names.shrink();
-        let Begun { presence, source, destination, conditional, numbers, .. } = &self.begun;
+        let FolderStart { presence, source, destination, conditional, numbers, .. } = &self.begun;
         // In the place of a folder that is to be made there may be something else.
         let there = destination
             .as_ref()
             .filter(|stat| stat.kind == Kind::Folder && *presence != Presence::Source);
         let is_plain = inner.differences.is_empty();
-        let folder = Folder {
+        let folder = ComparedFolder {
             path: if is_plain { TreePath::default() } else { self.path() },
             path_there: if is_plain { TreePath::default() } else { self.path_there() },
             name: self.name.clone(),
             came_as: self.came_as.clone(),
             is_root: self.is_root(),
             presence: *presence,
-            known: Known {
+            known: FolderIdentity {
                 source: source.map(|stat| numbers.0.of(&stat)),
                 destination: there.map(|stat| numbers.1.of(stat)),
                 drive: self.begun.drive.id,

@@ -1,87 +1,42 @@
 //! Whether an entry of the source and one of the destination, under different names, are the same to the
 //! last byte and attribute: what a rename needs to be true, and nothing else would ever notice.
 
+use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
 
-use crate::aspect::Aspects;
-use crate::drives::DriveId;
-use crate::os::{Entry, Identity, Kind, Stat};
-use crate::path::TreePath;
-use crate::scope::Attributes;
-use crate::tree::Listing;
+use utter_echo_files::listing::Listing;
+use utter_echo_model::aspect::Aspects;
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_os::{Entry, Identity, Kind, Stat};
 
-use super::difference::What;
-use super::{Comparison, entry, sweep};
-
-/// Two entries that are the same.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Proven {
-    /// What has to be changed of the entry itself after it was renamed.
-    pub(crate) aspects: Aspects,
-}
-
-/// What a new folder of the source is to hold, for those who have decided that.
-pub(crate) trait Wanted: Sync {
-    /// The names in a folder, sorted, each with the number of the folder if it is one that holds
-    /// something.
-    fn names(&self, folder: usize) -> Vec<(&[u8], Option<usize>)>;
-}
-
-/// What may have moved.
-pub(crate) struct Moved<'a> {
-    /// Where it is in the source.
-    pub(crate) source: TreePath,
-    /// Where it is in the destination.
-    pub(crate) destination: TreePath,
-    /// The drive of the destination that both places lie on.
-    pub(crate) drive: DriveId,
-    /// For a folder that holds something, its number.
-    pub(crate) folder: Option<usize>,
-    pub(crate) wanted: &'a dyn Wanted,
-}
-
-/// Files that may have moved, by their numbers, each in the source and in the destination.
-pub(crate) trait Likely: Sync {
-    fn count(&self) -> usize;
-    fn paths(&self, number: usize) -> (TreePath, TreePath);
-    fn inodes(&self, number: usize) -> (u64, u64);
-}
-
-/// Looks both sides up to prove it.
-pub(crate) trait Proof {
-    /// True if it helps to know beforehand what will be asked.
-    fn expects(&self) -> bool {
-        false
-    }
-
-    /// These files are likely to be asked for, one by one.
-    fn expect(&self, _likely: &dyn Likely) {}
-
-    /// `None` if they are not the same, or it cannot be told.
-    fn same(&self, moved: &Moved<'_>) -> Option<Proven>;
-}
+use crate::compare::comparison::Comparison;
+use crate::compare::difference::What;
+use crate::compare::entry::{self, BothEntries};
+use crate::compare::in_disk_order;
+use crate::compare::rename_proof::{LikelyRenames, MovedEntry, Proof, ProvenRename};
+use crate::request::HiddenAttributes;
 
 impl Proof for Comparison<'_> {
     fn expects(&self) -> bool {
         self.reads.heads.any()
     }
 
-    fn expect(&self, likely: &dyn Likely) {
-        sweep::compare_renamed(self, likely);
+    fn expect(&self, likely: &dyn LikelyRenames) {
+        in_disk_order::compare_renamed(self, likely);
     }
 
-    fn same(&self, moved: &Moved<'_>) -> Option<Proven> {
+    fn same(&self, moved: &MovedEntry<'_>) -> Option<ProvenRename> {
         // What cannot be looked at is not the same as far as is known.
         self.prove(moved).ok().flatten()
     }
 }
 
 /// Two folders, the number of the first, and the first of the names that are to be looked at.
-struct Stretch {
+struct FolderRange {
     from: TreePath,
     to: TreePath,
     folder: Option<usize>,
@@ -92,8 +47,8 @@ struct Stretch {
 const STRETCH: usize = 256;
 
 impl Comparison<'_> {
-    fn prove(&self, moved: &Moved<'_>) -> io::Result<Option<Proven>> {
-        let Moved { source, destination, drive, .. } = moved;
+    fn prove(&self, moved: &MovedEntry<'_>) -> io::Result<Option<ProvenRename>> {
+        let MovedEntry { source, destination, drive, .. } = moved;
         let ((above, name), (other_above, other)) = (source.split_last(), destination.split_last());
         let (from, to) = (self.open_source(above)?, self.open_destination(other_above)?);
         let own = self.hold_together((&from, name), (&to, other), *drive)?;
@@ -105,7 +60,7 @@ impl Comparison<'_> {
             _ => return Ok(None),
         };
         let same = own.kind != Kind::Folder || self.same_below(moved);
-        Ok(same.then_some(Proven { aspects }))
+        Ok(same.then_some(ProvenRename { aspects }))
     }
 
     fn open_source(&self, path: &[u8]) -> io::Result<OwnedFd> {
@@ -117,12 +72,12 @@ impl Comparison<'_> {
     }
 
     /// True if all that two folders hold is the same.
-    fn same_below(&self, moved: &Moved<'_>) -> bool {
+    fn same_below(&self, moved: &MovedEntry<'_>) -> bool {
         let same = AtomicBool::new(true);
         let groups = Mutex::new(Vec::new());
-        let Moved { source, destination, folder, .. } = moved;
+        let MovedEntry { source, destination, folder, .. } = moved;
         let (from, to) = (source.clone(), destination.clone());
-        let first = vec![Stretch { from, to, folder: *folder, begin: 0 }];
+        let first = vec![FolderRange { from, to, folder: *folder, begin: 0 }];
         self.crew.run(first, |stretch, stack| {
             let goes_on = same.load(Ordering::Relaxed) && !self.observer.stop_requested();
             match goes_on.then(|| self.same_entries(moved, &stretch, &groups)) {
@@ -130,17 +85,16 @@ impl Comparison<'_> {
                 _ => same.store(false, Ordering::Relaxed),
             }
         });
-        same.into_inner()
-            && same_groups(&groups.into_inner().unwrap_or_else(PoisonError::into_inner))
+        same.into_inner() && same_groups(&groups.into_inner())
     }
 
     /// Compares some entries of two folders; returns where to go on, `None` if one differs.
     fn same_entries(
         &self,
-        moved: &Moved<'_>,
-        Stretch { from, to, folder, begin }: &Stretch,
+        moved: &MovedEntry<'_>,
+        FolderRange { from, to, folder, begin }: &FolderRange,
         groups: &Mutex<Vec<(Stat, Stat)>>,
-    ) -> io::Result<Option<Vec<Stretch>>> {
+    ) -> io::Result<Option<Vec<FolderRange>>> {
         let (source, destination) =
             (self.open_source(from.as_bytes())?, self.open_destination(to.as_bytes())?);
         let here = folder.map(|folder| moved.wanted.names(folder)).unwrap_or_default();
@@ -159,16 +113,16 @@ impl Comparison<'_> {
                 return Ok(None);
             }
             if let Some(both) = held.linked {
-                groups.lock().unwrap_or_else(PoisonError::into_inner).push(both);
+                groups.lock().push(both);
             }
             if held.kind == Kind::Folder {
                 let (from, to) = (from.join(name), to.join(name));
-                more.push(Stretch { from, to, folder: *folder, begin: 0 });
+                more.push(FolderRange { from, to, folder: *folder, begin: 0 });
             }
         }
         if end < here.len() {
             let (from, to) = (from.clone(), to.clone());
-            more.push(Stretch { from, to, folder: *folder, begin: end });
+            more.push(FolderRange { from, to, folder: *folder, begin: end });
         }
         Ok(Some(more))
     }
@@ -179,7 +133,7 @@ impl Comparison<'_> {
         (source, name): (&OwnedFd, &[u8]),
         (destination, other): (&OwnedFd, &[u8]),
         drive: DriveId,
-    ) -> io::Result<Held> {
+    ) -> io::Result<ComparedPair> {
         let system = self.system;
         let (from, to) =
             (Entry::Named(source.as_fd(), name), Entry::Named(destination.as_fd(), other));
@@ -188,20 +142,20 @@ impl Comparison<'_> {
         let linked = linked.then_some((here, there));
         let drive = self.drives.get(drive);
         let crosses = there.mounted || there.identity.drive != drive.identity.drive;
-        let sides = entry::Sides {
+        let sides = BothEntries {
             source: (from, &here),
             destination: (to, &there),
             doubt: None,
-            attributes: Attributes::Always,
+            attributes: HiddenAttributes::Always,
             at: None,
         };
         let what = entry::compare_all(self, &drive.reach, &sides)?;
-        Ok(Held { what, kind: here.kind, linked, crosses })
+        Ok(ComparedPair { what, kind: here.kind, linked, crosses })
     }
 }
 
 /// What became of comparing two entries with every byte read.
-struct Held {
+struct ComparedPair {
     what: What,
     /// Of the source's.
     kind: Kind,

@@ -1,55 +1,30 @@
 //! Going through both trees, folder by folder, with all workers.
 
-use std::cell::Cell;
-use std::collections::HashMap;
-use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use parking_lot::Mutex;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 
-use crate::abilities::Folding;
-use crate::drives::Numbers;
-use crate::head::Head;
-use crate::mark::{self, Doubt};
-use crate::os::{Entry, Flags, Stat, is_forbidden};
-use crate::path::TreePath;
-use crate::patience::Patience;
-use crate::plan::Note;
-use crate::pool::Stack;
-use crate::problem::{Cause, Operation, Problem};
-use crate::scope::{LeftOut, Passage, Same};
-use crate::tree::{self, Listing};
+use utter_echo_files::{dirty_marker, listing};
+use utter_echo_model::identity::InodeNumbers;
+use utter_echo_model::names::CaseFolding;
+use utter_echo_model::problem::Operation;
+use utter_echo_workers::retry::Retrying;
 
-use super::difference::{Presence, Station};
-use super::node::{Begun, Node, Tallies};
-use super::{Comparison, Halt, passage};
-
-/// What tasks find, beyond the differences that their nodes hold.
-#[derive(Debug, Default)]
-pub(super) struct Findings {
-    pub(super) problems: Vec<Problem>,
-    pub(super) notes: Vec<Note>,
-    pub(super) tallies: Tallies,
-    /// Folders of the destination that hold the mark of an earlier run.
-    pub(super) doubts: Vec<TreePath>,
-    pub(super) halt: Option<Halt>,
-}
-
-/// What the end of a folder needs, from any worker.
-struct Ending<'s> {
-    findings: Findings,
-    station: &'s mut (dyn Station + Send),
-}
+use crate::compare::comparison::Comparison;
+use crate::compare::difference::{FolderSink, Presence};
+use crate::compare::node::{FolderStart, OpenFolder};
+use crate::compare::rename_path;
+use crate::compare::visit::{Findings, ListedFolder, SharedFindings, Walk, WalkTask};
 
 /// Goes through both trees from their roots.
-pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -> Findings {
+pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)) -> Findings {
     let pair = context.pair;
     let exists = pair.destination.exists();
     let is_folder = pair.single.is_none();
-    let root = Node::new(
+    let root = OpenFolder::new(
         None,
         (b"", None),
-        Begun {
+        FolderStart {
             presence: if exists { Presence::Both } else { Presence::Source },
             source: is_folder.then_some(pair.source_stat),
             destination: (is_folder && exists).then_some(pair.destination.anchor_stat),
@@ -61,357 +36,42 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn Station + Send)) -
             drive: context.drives.root(),
             doubt: None,
             instead: None,
-            numbers: (Numbers::Last, Numbers::Last),
-            passage: passage::of_roots(context),
+            numbers: (InodeNumbers::Stable, InodeNumbers::Stable),
+            passage: rename_path::of_roots(context),
         },
     );
     let walk = Walk {
         context,
-        patience: Patience::new(context.running.retries),
-        mark: mark::name(),
-        ending: Mutex::new(Ending { findings: Findings::default(), station }),
+        patience: Retrying::new(context.running.retries),
+        mark: dirty_marker::name(),
+        ending: Mutex::new(SharedFindings { findings: Findings::default(), station }),
         halted: AtomicBool::new(false),
     };
-    context.crew.run(vec![Work::Folder(Arc::new(root))], |work, stack| {
+    context.crew.run(vec![WalkTask::Folder(Arc::new(root))], |work, stack| {
         walk.work(work, stack);
     });
-    walk.ending.into_inner().unwrap_or_else(PoisonError::into_inner).findings
-}
-
-pub(super) struct Walk<'a, 's> {
-    pub(super) context: &'a Comparison<'a>,
-    patience: Patience,
-    /// Neither an entry nor a leftover.
-    pub(super) mark: Vec<u8>,
-    ending: Mutex<Ending<'s>>,
-    /// The findings hold a halt; asked for every folder, so without their lock.
-    halted: AtomicBool,
-}
-
-/// What a worker takes on at a time.
-enum Work {
-    /// A folder, to be listed.
-    Folder(Arc<Node>),
-    /// Some entries of a wide folder that was listed.
-    Stretch(Arc<Listed>, tree::Stretch),
+    walk.ending.into_inner().findings
 }
 
 /// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
 /// workers busy.
-const STRETCH: usize = 512;
+pub(super) const STRETCH: usize = 512;
 
 /// How many entries are told of at a time.
-const TOLD: usize = 4;
-
-/// A folder with both sides open and listed; an absent side is empty.
-pub(super) struct Listed {
-    pub(super) node: Arc<Node>,
-    /// As the source has it.
-    pub(super) path: TreePath,
-    /// As the destination has it.
-    pub(super) path_there: TreePath,
-    pub(super) source: Option<OwnedFd>,
-    pub(super) destination: Option<OwnedFd>,
-    pub(super) listings: (Listing, Listing),
-    /// Names of the source that the destination's drive takes for another, and that one.
-    pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
-    /// What interrupted runs left in doubt here.
-    pub(super) doubt: Option<Doubt>,
-    /// Of the drives that the two sides lie on.
-    pub(super) numbers: (Numbers, Numbers),
-    /// Names that belong to the drive that one of the two is the topmost folder of.
-    pub(super) of_the_drive: &'static [&'static [u8]],
-    /// Whether what is in it could be renamed to where it goes.
-    pub(super) passage: Passage,
-}
-
-/// Some entries of a folder while they are gone through.
-pub(super) struct Visit<'a> {
-    pub(super) node: &'a Arc<Node>,
-    pub(super) listed: &'a Listed,
-    /// Folders found, to be visited next.
-    pub(super) below: Vec<Arc<Node>>,
-    /// Something takes part, on the source's and on the destination's side.
-    pub(super) taken: (bool, bool),
-    pub(super) findings: Findings,
-}
-
-impl Walk<'_, '_> {
-    fn work(&self, work: Work, stack: &Stack<Work>) {
-        match work {
-            Work::Folder(node) => self.open(&node, stack),
-            Work::Stretch(listed, stretch) => self.visit(&listed, stretch, stack),
-        }
-    }
-
-    /// Lists a folder, and goes through it or has it gone through.
-    fn open(&self, node: &Arc<Node>, stack: &Stack<Work>) {
-        let mut findings = Findings::default();
-        let listed = if self.must_halt() { None } else { self.list_both(node, &mut findings) };
-        let Some(listed) = listed else {
-            self.keep(findings);
-            node.holds();
-            node.stays_here();
-            self.settle(node);
-            return;
-        };
-        self.keep(findings);
-        let (source, destination) = &listed.listings;
-        let news = self.context.reads.scanned((source.len() + destination.len()) as u64);
-        self.context.observer.scanned(news);
-        let mut stretches = tree::cut(source, destination, STRETCH);
-        let first = stretches.swap_remove(0);
-        node.expect(stretches.len());
-        let listed = Arc::new(listed);
-        stack.push(stretches.into_iter().map(|rest| Work::Stretch(Arc::clone(&listed), rest)));
-        self.visit(&listed, first, stack);
-    }
-
-    fn visit(&self, listed: &Listed, stretch: tree::Stretch, stack: &Stack<Work>) {
-        let node = &listed.node;
-        let (below, taken) = (Vec::new(), (false, false));
-        let mut visit = Visit { node, listed, below, taken, findings: Findings::default() };
-        if self.must_halt() {
-            node.holds();
-            node.stays_here();
-        } else {
-            let joined = tree::join(&listed.listings.0, &listed.listings.1, stretch);
-            for (at, joined) in joined.enumerate() {
-                if at % TOLD == TOLD - 1 {
-                    self.context.crew.did(TOLD as u64);
-                }
-                if let Some(met) = self.look(&mut visit, &joined) {
-                    self.find(&mut visit, &met);
-                }
-            }
-        }
-        let Visit { mut below, taken, findings, .. } = visit;
-        if self.context.reads.heads.any() {
-            below.sort_by_key(|node| node.inode());
-        }
-        node.note_taken(taken);
-        node.expect(below.len());
-        self.keep(findings);
-        stack.push(below.into_iter().map(Work::Folder));
-        self.settle(node);
-    }
-
-    fn must_halt(&self) -> bool {
-        self.halted.load(Ordering::Relaxed)
-            || self.context.observer.stop_requested()
-            || self.context.reads.contents.has_enough()
-    }
-
-    fn keep(&self, mut new: Findings) {
-        let mut ending = self.ending.lock().unwrap_or_else(PoisonError::into_inner);
-        let all = &mut ending.findings;
-        all.problems.append(&mut new.problems);
-        all.notes.append(&mut new.notes);
-        all.doubts.append(&mut new.doubts);
-        all.tallies.merge(&new.tallies);
-        if new.halt.is_some() {
-            self.halted.store(true, Ordering::Relaxed);
-        }
-        all.halt = all.halt.take().or(new.halt);
-    }
-
-    /// Ends this folder if nothing below it is left, and then, in turn, those above.
-    fn settle(&self, node: &Arc<Node>) {
-        let mut at = Some(Arc::clone(node));
-        let Comparison { selection, scope, .. } = self.context;
-        while let Some(node) = at.take_if(|node| node.one_less()) {
-            let mut ending = self.ending.lock().unwrap_or_else(PoisonError::into_inner);
-            let Ending { findings, station } = &mut *ending;
-            let tells_left_out = scope.left_out == LeftOut::Told;
-            node.close(selection, tells_left_out, *station, &mut findings.tallies);
-            at = node.above();
-        }
-    }
-
-    /// Opens and lists both sides. `None` if one cannot be had: nothing may then be concluded from
-    /// what the other lacks.
-    fn list_both(&self, node: &Arc<Node>, findings: &mut Findings) -> Option<Listed> {
-        let pair = self.context.pair;
-        let path = node.path();
-        let mut listed = Listed {
-            node: Arc::clone(node),
-            path_there: if node.is_elsewhere { node.path_there() } else { path.clone() },
-            path,
-            source: None,
-            destination: None,
-            listings: (Listing::default(), Listing::default()),
-            same_there: HashMap::new(),
-            doubt: node.begun.doubt,
-            numbers: node.begun.numbers,
-            of_the_drive: &[],
-            passage: node.begun.passage,
-        };
-        if node.begun.presence != Presence::Destination {
-            let head = self.context.reads.heads.source.as_deref();
-            match self.list((pair.source.as_fd(), head), &listed.path) {
-                Ok((handle, listing)) => {
-                    self.find_lock(node, handle.as_fd());
-                    listed.source = Some(handle);
-                    listed.listings.0 = listing;
-                }
-                Err(cause) if node.is_root() => {
-                    findings.halt = Some(Halt::SourceClosed(cause));
-                    return None;
-                }
-                Err(cause) => {
-                    findings.problem(listed.path, Operation::ListSource, cause);
-                    return None;
-                }
-            }
-        }
-        if node.begun.presence != Presence::Source {
-            let head = self.context.reads.heads.destination.as_deref();
-            match self.list((pair.destination.anchor.as_fd(), head), &listed.path_there) {
-                Ok((handle, listing)) => {
-                    listed.destination = Some(handle);
-                    listed.listings.1 = listing;
-                }
-                Err(cause) => {
-                    findings.problem(listed.path_there, Operation::ListDestination, cause);
-                    return None;
-                }
-            }
-        }
-        self.find_numbers(&mut listed);
-        self.narrow_passage(&mut listed);
-        if pair.single.is_none() {
-            fold(node, &mut listed, findings)?;
-            self.read_mark(&mut listed, findings)?;
-            self.find_the_drives_own(&mut listed, findings);
-        }
-        Some(listed)
-    }
-
-    /// The same after a first try, so that what goes well, as most does, is not handed around.
-    #[cold]
-    pub(super) fn try_again<T>(
-        &self,
-        first: io::Error,
-        work: impl Fn() -> io::Result<T>,
-    ) -> Result<T, Cause> {
-        let first = Cell::new(Some(first));
-        self.try_hard(|| first.take().map_or_else(&work, Err))
-    }
-
-    /// Where a drive begins its numbers are another's.
-    fn find_numbers(&self, listed: &mut Listed) {
-        let begun = &listed.node.begun;
-        let is_root = listed.node.is_root();
-        let begins = |stat: Option<Stat>| is_root || stat.is_some_and(|stat| stat.mounted);
-        let numbers =
-            |folder: &OwnedFd| crate::drives::numbers(self.context.system, folder.as_fd());
-        if let Some(folder) = listed.source.as_ref().filter(|_| begins(begun.source)) {
-            listed.numbers.0 = numbers(folder);
-        }
-        if let Some(folder) = listed.destination.as_ref().filter(|_| begins(begun.destination)) {
-            listed.numbers.1 = numbers(folder);
-        }
-    }
-
-    /// What an earlier run left in doubt from this folder on.
-    fn read_mark(&self, listed: &mut Listed, findings: &mut Findings) -> Option<()> {
-        let Some(folder) = &listed.destination else { return Some(()) };
-        if !listed.listings.1.has(&self.mark) {
-            return Some(());
-        }
-        match mark::left(self.context.system, folder.as_fd()) {
-            Ok(Some(doubt)) => {
-                listed.doubt = Some(listed.doubt.map_or(doubt, |above| above.and(doubt)));
-                findings.doubts.push(listed.path_there.clone());
-                Some(())
-            }
-            Ok(None) => Some(()),
-            Err(error) => {
-                let path = listed.path_there.clone();
-                findings.problem(path, Operation::ListDestination, error.into());
-                None
-            }
-        }
-    }
-
-    /// Whether a move can take anything from a folder is known before anything is copied for it.
-    fn find_lock(&self, node: &Node, source: BorrowedFd<'_>) {
-        if self.context.scope.same != Same::Told {
-            return;
-        }
-        let seen = || self.context.system.stat(Entry::Open(source));
-        if let Some(folder) = node.begun.source.or_else(|| seen().ok()) {
-            if !folder.flags.and(Flags::LOCKS).is_empty() {
-                node.lock(Cause::SourceFlagged);
-                return;
-            }
-            let caller = &self.context.drives.root().reach.caller;
-            caller.bound_to(&folder).inspect(|owner| node.lock_but_for(*owner));
-        }
-        // Where this cannot be asked, taking away the first of it tells.
-        if let Err(Cause::System(error)) = self.try_hard(|| self.context.system.may_change(source))
-            && is_forbidden(&error)
-        {
-            node.lock(Cause::SourceLocked(error));
-        }
-    }
-
-    fn list(
-        &self,
-        (root, head): (BorrowedFd<'_>, Option<&Head>),
-        path: &TreePath,
-    ) -> Result<(OwnedFd, Listing), Cause> {
-        let system = self.context.system;
-        let list = || {
-            let handle = system.open_folder(root, path.as_bytes())?;
-            // Both sides by the source's name: they are one entry.
-            if let (Some(single), b"") = (&self.context.pair.single, path.as_bytes()) {
-                return Ok((handle, Listing::single(&single.source)?));
-            }
-            let listing = match head {
-                Some(head) => head.list(system, handle.as_fd())?,
-                None => Listing::read(system, handle.as_fd())?,
-            };
-            Ok((handle, listing))
-        };
-        self.try_hard(list)
-    }
-
-    /// What may pass is tried again.
-    pub(super) fn try_hard<T>(&self, work: impl Fn() -> io::Result<T>) -> Result<T, Cause> {
-        let work = || work().map_err(Cause::from);
-        self.patience.try_hard(self.context.observer, |cause| cause, work)
-    }
-
-    /// What a file system keeps for itself in its topmost folder is part of the drive, on either side.
-    fn find_the_drives_own(&self, listed: &mut Listed, findings: &mut Findings) {
-        let begun = &listed.node.begun;
-        let tops = [
-            (begun.source, &listed.source, &listed.listings.0),
-            (begun.destination, &listed.destination, &listed.listings.1),
-        ];
-        for (stat, folder, listing) in tops {
-            let (Some(stat), Some(folder)) = (stat, folder) else { continue };
-            let own = crate::drives::own_places(self.context.system, folder.as_fd(), &stat);
-            if own.is_empty() {
-                continue;
-            }
-            listed.of_the_drive = own;
-            let there = own.iter().filter(|name| listing.has(name));
-            let note = |name: &&[u8]| Note::OfTheDrive(listed.path.join(name));
-            findings.notes.extend(there.map(note));
-        }
-    }
-}
+pub(super) const TOLD: usize = 4;
 
 /// Finds names that the destination's drive takes for one.
-fn fold(node: &Node, listed: &mut Listed, findings: &mut Findings) -> Option<()> {
+pub(super) fn fold(
+    node: &OpenFolder,
+    listed: &mut ListedFolder,
+    findings: &mut Findings,
+) -> Option<()> {
     let names = &node.begun.drive.reach.drive.names;
-    if names.folding == Folding::Never {
+    if names.folding == CaseFolding::Never {
         return Some(());
     }
     let (source, destination) = &mut listed.listings;
-    match tree::fold_together(names, source, destination) {
+    match listing::fold_together(names, source, destination) {
         Ok(same_there) => {
             listed.same_there = same_there;
             Some(())
@@ -421,17 +81,5 @@ fn fold(node: &Node, listed: &mut Listed, findings: &mut Findings) -> Option<()>
             findings.problem(path, Operation::ListDestination, cause.into());
             None
         }
-    }
-}
-
-impl Findings {
-    pub(super) fn problem(&mut self, path: TreePath, operation: Operation, cause: Cause) {
-        self.problems.push(Problem { path, operation, cause });
-    }
-}
-
-impl Visit<'_> {
-    pub(super) fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
-        self.findings.problem(self.listed.path.join(name), operation, cause);
     }
 }

@@ -6,16 +6,20 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use crate::os::{Kind, System};
-use crate::plan::Nested;
-use crate::policy::{Part, Verb};
-use crate::sides::{self, Pair, Place};
-use crate::tree::Listing;
+use utter_echo_files::listing::Listing;
+use utter_echo_model::note::Nested;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Kind, System};
+
+use crate::policy::Part;
+use crate::sides::{Pair, RootPath};
 
 /// A folder has to hold so many of the source's names to look like it,
 const ENOUGH: usize = 8;
+
 /// or all of them, if they are so many at least.
 const FEW: usize = 4;
+
 /// So many folders within the destination are looked into.
 const FOLDERS: usize = 1000;
 
@@ -83,9 +87,9 @@ fn list(system: &dyn System, root: &OwnedFd) -> io::Result<Listing> {
 
 /// The folder right above the destination, if it can be opened.
 fn above(system: &dyn System, pair: &Pair) -> Option<OwnedFd> {
-    let Place { anchor, missing, .. } = &pair.destination;
+    let RootPath { anchor, missing, .. } = &pair.destination;
     match &**missing {
-        [] => system.open_root(sides::real_path(anchor).ok()?.parent()?).ok(),
+        [] => system.open_root(system.real_path(anchor.as_fd()).ok()?.parent()?).ok(),
         [_] => anchor.try_clone().ok(),
         _ => None,
     }

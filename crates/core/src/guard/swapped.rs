@@ -1,17 +1,18 @@
 //! The mistake of taking the destination for the source.
 
-use crate::os::{Kind, Time};
-use crate::plan::Plan;
-use crate::policy::{Part, Step, Verb};
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Kind, Time};
 
-use super::Refusal;
+use crate::guard::refusal::Refusal;
+use crate::plan::Plan;
+use crate::policy::{Part, Step};
 
 /// Fewer entries that were written in the destination may be chance.
 const ENOUGH: u64 = 20;
 
 /// Refuses a plan if most of what it takes away was written in the destination after the newest entry
 /// of the source: work goes on where it is written, and its echo is the older of the two.
-pub(super) fn check(plan: &Plan) -> Result<(), Refusal> {
+pub(crate) fn check(plan: &Plan) -> Result<(), Refusal> {
     let Some(newest) = plan.totals.newest else { return Ok(()) };
     let (mut written, mut taken) = (0, 0);
     for step in plan.parts.iter().flat_map(Part::all_steps).filter(|step| takes_away(step)) {

@@ -1,36 +1,37 @@
 //! All steps of a part in tree order.
 
-use crate::path::TreePath;
-use crate::policy::{Folder, Part, Step};
+use utter_echo_model::path::TreePath;
+
+use crate::policy::{Part, PlannedFolder, Step};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
-pub(super) struct InTreeOrder<'a> {
+pub(crate) struct InTreeOrder<'a> {
     part: &'a Part,
     next_folder: usize,
     /// Folders entered and not left: position, path, steps already given.
     open: Vec<(usize, TreePath, usize)>,
     /// Which steps of a folder, with the number of the first.
-    of: fn(&Folder) -> (&[Step], usize),
+    of: fn(&PlannedFolder) -> (&[Step], usize),
     /// Its name on the side that they change.
-    name: fn(&Folder) -> &[u8],
+    name: fn(&PlannedFolder) -> &[u8],
 }
 
 impl<'a> InTreeOrder<'a> {
-    pub(super) fn of_steps(part: &'a Part) -> Self {
-        fn of(folder: &Folder) -> (&[Step], usize) {
+    pub(crate) fn of_steps(part: &'a Part) -> Self {
+        fn of(folder: &PlannedFolder) -> (&[Step], usize) {
             (&folder.steps, folder.first)
         }
-        fn name(folder: &Folder) -> &[u8] {
+        fn name(folder: &PlannedFolder) -> &[u8] {
             &folder.name
         }
         Self { part, next_folder: 0, open: Vec::new(), of, name }
     }
 
-    pub(super) fn of_vacates(part: &'a Part) -> Self {
-        fn of(folder: &Folder) -> (&[Step], usize) {
+    pub(crate) fn of_vacates(part: &'a Part) -> Self {
+        fn of(folder: &PlannedFolder) -> (&[Step], usize) {
             (&folder.vacates, folder.first_vacate)
         }
-        Self { of, name: Folder::name_here, ..Self::of_steps(part) }
+        Self { of, name: PlannedFolder::name_here, ..Self::of_steps(part) }
     }
 
     fn enter(&mut self) {

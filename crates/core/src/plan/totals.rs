@@ -1,74 +1,11 @@
 //! Sums over a plan.
 
 use serde::{Deserialize, Serialize};
+use utter_echo_model::count::{Count, Tally};
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::Time;
 
-use crate::os::{Kind, Time};
-use crate::policy::{Reason, Step, Verb};
-
-/// Entries and bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Count {
-    /// Entries of any kind.
-    pub entries: u64,
-    /// Bytes of content.
-    pub bytes: u64,
-}
-
-impl Count {
-    /// One more entry with so many bytes.
-    pub fn add(&mut self, bytes: u64) {
-        self.entries += 1;
-        self.bytes += bytes;
-    }
-
-    /// And those of another.
-    pub(crate) fn merge(&mut self, other: Self) {
-        self.entries += other.entries;
-        self.bytes += other.bytes;
-    }
-}
-
-/// What one side holds, the root folder itself not counted.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Tally {
-    /// Folders.
-    pub folders: u64,
-    /// Regular files; a name each, so hard links count separately.
-    pub files: u64,
-    /// Symbolic links.
-    pub links: u64,
-    /// FIFOs, sockets and devices.
-    pub others: u64,
-    /// Sum of the files' sizes.
-    pub bytes: u64,
-}
-
-impl Tally {
-    pub(crate) fn count(&mut self, kind: Kind, size: u64) {
-        match kind {
-            Kind::Folder => self.folders += 1,
-            Kind::File => {
-                self.files += 1;
-                self.bytes += size;
-            }
-            Kind::Symlink => self.links += 1,
-            _ => self.others += 1,
-        }
-    }
-
-    /// All entries.
-    pub fn entries(&self) -> u64 {
-        self.folders + self.files + self.links + self.others
-    }
-
-    pub(crate) fn merge(&mut self, other: &Self) {
-        self.folders += other.folders;
-        self.files += other.files;
-        self.links += other.links;
-        self.others += other.others;
-        self.bytes += other.bytes;
-    }
-}
+use crate::policy::Step;
 
 /// Sums over a plan.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -132,14 +69,14 @@ impl Totals {
 
 impl Totals {
     /// What is counted anew from the steps of a plan.
-    pub(super) fn forget_steps(&mut self) {
+    pub(crate) fn forget_steps(&mut self) {
         let none = Count::default();
         let (add, replace, adjust, rename, remove) = (none, none, none, none, none);
         let steps = Self { add, replace, adjust, rename, remove, vacate: none, ..*self };
         *self = Self { leftovers: 0, ..steps };
     }
 
-    pub(super) fn include(&mut self, step: &Step) {
+    pub(crate) fn include(&mut self, step: &Step) {
         let count = match step.verb {
             Verb::Add => &mut self.add,
             Verb::Replace => &mut self.replace,

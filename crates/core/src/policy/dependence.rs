@@ -4,21 +4,22 @@
 
 use std::collections::HashSet;
 
-use crate::os::Kind;
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::Kind;
 
-use super::part::Part;
-use super::step::{Reason, Step, Verb};
+use crate::policy::part::Part;
+use crate::policy::step::Step;
 
 /// Takes out what cannot be done as the part stands. Returns how many steps that were.
 pub(super) fn prune(part: &mut Part) -> u64 {
-    Web::of(part).tear(part, |_| false)
+    DependencyGraph::of(part).tear(part, |_| false)
 }
 
 /// Takes steps out of a part, by their numbers in the plan, and with them what cannot be done without
 /// them. Returns how many steps that were.
 pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
     let first = part.first;
-    let steps = Web::of(part).tear(part, |number| unwanted.contains(&(first + number)));
+    let steps = DependencyGraph::of(part).tear(part, |number| unwanted.contains(&(first + number)));
     let vacates = settle_vacates(part, |number| unwanted.contains(&number));
     steps + vacates
 }
@@ -62,7 +63,7 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
 }
 
 /// How the steps of a part hang together; they are counted from 0, the root's first.
-struct Web {
+struct DependencyGraph {
     /// The number of each folder's first step.
     firsts: Vec<usize>,
     /// The number of each folder's own step.
@@ -70,7 +71,7 @@ struct Web {
     count: usize,
 }
 
-impl Web {
+impl DependencyGraph {
     fn of(part: &Part) -> Self {
         let mut next = usize::from(part.root.is_some());
         let mut firsts = Vec::with_capacity(part.folders.len());

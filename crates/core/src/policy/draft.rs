@@ -2,29 +2,30 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::compare::{Linked, Presence};
-use crate::drives::DriveId;
-use crate::path::{NameRange, Names, TreePath};
-use crate::plan::Count;
-use crate::problem::Problem;
-use crate::scope::Passage;
-use crate::state::{Known, State};
+use utter_echo_model::count::Count;
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::{NameArena, NameRange, TreePath};
+use utter_echo_model::problem::Problem;
+use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_model::verb::Reason;
 
-use super::part::{Elsewhere, Folder, NameId, Part};
-use super::partners::Linker;
-use super::step::{Reason, Step};
-use super::{Decided, Policy, dependence};
+use crate::compare::{ComparedFolder, LinkedName, Presence};
+use crate::policy::decisions::Decisions;
+use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
+use crate::policy::step::{NameId, Step};
+use crate::policy::terms::Policy;
+use crate::request::RenamePath;
 
 /// A folder in which something is decided.
 #[derive(Debug)]
-pub(super) struct Drafted {
+pub(super) struct DraftFolder {
     pub(super) name: Box<[u8]>,
     /// The source's name of it, where that is another.
     source_name: Option<Box<[u8]>>,
     pub(super) presence: Presence,
-    pub(super) known: Known,
+    pub(super) known: FolderIdentity,
     pub(super) before: Option<State>,
-    pub(super) names: Names,
+    pub(super) names: NameArena,
     pub(super) steps: Vec<Option<Step>>,
     /// What goes from the source.
     pub(super) vacates: Vec<Step>,
@@ -32,12 +33,12 @@ pub(super) struct Drafted {
     pub(super) stays_here: bool,
     /// Names of entries that the source has under others, and those.
     pub(super) came_as: Vec<(NameRange, NameRange)>,
-    pub(super) linked: Vec<LinkedName>,
+    pub(super) linked: Vec<LinkedDraft>,
     /// Entries in it that an option holds back.
     pub(super) held_back: u64,
     /// Files in it that are newer in the destination, and stay for that.
     pub(super) spared_newer: u64,
-    pub(super) fate: Fate,
+    pub(super) fate: SubtreeStatus,
     /// In closing order; after [`Draft::arrange`] nobody asks any more.
     children: Vec<usize>,
     /// Position of the folder above, once all stand in tree order.
@@ -48,7 +49,7 @@ pub(super) struct Drafted {
 
 /// What becomes of the steps in a folder for the sake of the folder itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Fate {
+pub(super) enum SubtreeStatus {
     /// They may be taken.
     Open,
     /// The folder was to give way to something else, or to take its place, and an option forbids it.
@@ -59,14 +60,14 @@ pub(super) enum Fate {
 
 /// A name of an entry with several, and what was decided about it as if it had no other.
 #[derive(Debug)]
-pub(super) struct LinkedName {
-    pub(super) facts: Linked,
-    pub(super) alone: Alone,
+pub(super) struct LinkedDraft {
+    pub(super) facts: LinkedName,
+    pub(super) alone: OwnDecision,
 }
 
 /// What was decided about a name for itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Alone {
+pub(super) enum OwnDecision {
     /// The two sides agree.
     Right,
     /// A step is planned, in this place.
@@ -78,11 +79,11 @@ pub(super) enum Alone {
 /// What is decided so far about one pair of roots.
 pub(crate) struct Draft<'a> {
     pub(super) policy: &'a Policy<'a>,
-    pub(super) folders: Vec<Drafted>,
-    pub(super) elsewhere: Vec<Elsewhere>,
+    pub(super) folders: Vec<DraftFolder>,
+    pub(super) elsewhere: Vec<NameElsewhere>,
     /// Folders that a rename took along, with all they held.
     dead: HashSet<usize>,
-    pub(super) decided: Decided,
+    pub(super) decided: Decisions,
     /// The source's root folder, if it may go.
     pub(super) root: Option<State>,
     /// Folders of the source from which something was to go, and that cannot be changed; and whether nothing goes
@@ -93,13 +94,13 @@ pub(crate) struct Draft<'a> {
     /// Some folder is to be taken over with whatever it holds.
     pub(super) has_unseen: bool,
     /// The source's root folder could be renamed, if all in it comes along.
-    pub(super) root_passage: Passage,
+    pub(super) root_passage: RenamePath,
     /// All in it does.
     pub(super) root_comes_along: bool,
 }
 
-impl Drafted {
-    pub(super) fn new(from: crate::compare::Folder) -> Self {
+impl DraftFolder {
+    pub(super) fn new(from: ComparedFolder) -> Self {
         let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
         Self {
             name: from.name,
@@ -115,7 +116,7 @@ impl Drafted {
             linked: Vec::new(),
             held_back: 0,
             spared_newer: 0,
-            fate: Fate::Open,
+            fate: SubtreeStatus::Open,
             children,
             parent: 0,
             order: Vec::new(),
@@ -162,12 +163,12 @@ impl<'a> Draft<'a> {
             folders: Vec::new(),
             elsewhere: Vec::new(),
             dead: HashSet::new(),
-            decided: Decided::default(),
+            decided: Decisions::default(),
             root: None,
             locked: Vec::new(),
             is_locked: false,
             has_unseen: false,
-            root_passage: Passage::Closed,
+            root_passage: RenamePath::Closed,
             root_comes_along: false,
         }
     }
@@ -175,23 +176,23 @@ impl<'a> Draft<'a> {
     /// Puts the folders into tree order. The root closed last.
     pub(super) fn arrange(&mut self) {
         let mut closed: Vec<_> = std::mem::take(&mut self.folders).into_iter().map(Some).collect();
-        let root = closed.len().checked_sub(1).map(|root| (root, 0, Fate::Open));
-        let mut waiting: Vec<(usize, u32, Fate)> = root.into_iter().collect();
+        let root = closed.len().checked_sub(1).map(|root| (root, 0, SubtreeStatus::Open));
+        let mut waiting: Vec<(usize, u32, SubtreeStatus)> = root.into_iter().collect();
         while let Some((position, parent, above)) = waiting.pop() {
             let here = u32::try_from(self.folders.len()).unwrap_or(u32::MAX);
             let Some(mut folder) = closed[position].take() else { continue };
             folder.parent = parent;
-            let fate = if above == Fate::Open { folder.fate } else { above };
+            let fate = if above == SubtreeStatus::Open { folder.fate } else { above };
             let mut children = std::mem::take(&mut folder.children);
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
             waiting.extend(children.into_iter().map(|child| (child, here, fate)));
-            if fate != Fate::Open {
+            if fate != SubtreeStatus::Open {
                 folder.vacates.clear();
                 folder.stays_here = true;
                 folder.held_back += folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
             // What is in a folder that is not made shares its fate, which a problem tells.
-            if fate != Fate::Lost {
+            if fate != SubtreeStatus::Lost {
                 self.decided.held_back += folder.held_back;
                 self.decided.spared_newer += folder.spared_newer;
             }
@@ -232,7 +233,7 @@ impl<'a> Draft<'a> {
 
     /// Sorts the steps of every folder by name; their slots are new ones then.
     pub(super) fn sort(&mut self) {
-        self.folders.iter_mut().for_each(Drafted::sort);
+        self.folders.iter_mut().for_each(DraftFolder::sort);
     }
 
     /// Path of a folder, relative to the root.
@@ -243,7 +244,7 @@ impl<'a> Draft<'a> {
     /// Remembers a name for steps of others to speak of.
     pub(super) fn name(&mut self, folder: usize, name: Box<[u8]>) -> NameId {
         let folder = u32::try_from(folder).unwrap_or(u32::MAX);
-        self.elsewhere.push(Elsewhere { folder, name });
+        self.elsewhere.push(NameElsewhere { folder, name });
         NameId(u32::try_from(self.elsewhere.len() - 1).unwrap_or(u32::MAX))
     }
 
@@ -263,29 +264,7 @@ impl<'a> Draft<'a> {
         states
     }
 
-    /// Asks of every step, wherever it came from, whether it may be taken, and takes out what cannot
-    /// be done without one that may not.
-    pub(super) fn last_word(mut self, root: Option<Step>) -> Decided {
-        for at in 0..self.folders.len() {
-            let drive = self.folders[at].drive();
-            for slot in 0..self.folders[at].steps.len() {
-                let step = self.folders[at].steps[slot].take();
-                let granted = step.and_then(|step| self.granted(step, drive));
-                self.folders[at].steps[slot] = granted;
-            }
-        }
-        let mut decided = std::mem::take(&mut self.decided);
-        let selection = self.policy.selection;
-        decided.part = self.into_part(root);
-        decided.held_back += dependence::prune(&mut decided.part);
-        dependence::settle_vacates(&mut decided.part, |_| false);
-        if selection.is_of_chosen() {
-            Linker::new(&mut decided.part).group_as_before(selection);
-        }
-        decided
-    }
-
-    fn into_part(mut self, root: Option<Step>) -> Part {
+    pub(crate) fn into_part(mut self, root: Option<Step>) -> Part {
         let dead = std::mem::take(&mut self.dead);
         let needed = self.needed(&dead);
         let mut places = Vec::new();
@@ -301,7 +280,7 @@ impl<'a> Draft<'a> {
         }
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
-            let Drafted { name, source_name, known, before, mut names, steps, parent, .. } =
+            let DraftFolder { name, source_name, known, before, mut names, steps, parent, .. } =
                 drafted;
             let (mut vacates, stays_here) = (drafted.vacates, drafted.stays_here);
             let came_as = drafted.came_as;
@@ -310,7 +289,7 @@ impl<'a> Draft<'a> {
             steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
             vacates.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
-            Folder {
+            PlannedFolder {
                 parent,
                 name,
                 source_name,
@@ -325,7 +304,7 @@ impl<'a> Draft<'a> {
                 came_as,
             }
         });
-        let folders: Vec<Folder> = folders.collect();
+        let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.stays_here);
         let root_vacate = self
             .root
@@ -364,12 +343,12 @@ impl<'a> Draft<'a> {
     }
 }
 
-fn name_of(closed: &[Option<Drafted>], position: usize) -> &[u8] {
+fn name_of(closed: &[Option<DraftFolder>], position: usize) -> &[u8] {
     closed[position].as_ref().map_or(b"", |folder| &folder.name)
 }
 
 /// The path of one of these folders.
-pub(super) fn path_in(folders: &[Drafted], mut at: usize) -> TreePath {
+pub(super) fn path_in(folders: &[DraftFolder], mut at: usize) -> TreePath {
     TreePath::from_deepest(std::iter::from_fn(|| {
         let folder = &folders[at];
         (at != 0).then(|| {
@@ -380,7 +359,7 @@ pub(super) fn path_in(folders: &[Drafted], mut at: usize) -> TreePath {
 }
 
 /// Folders by the step that makes or removes them.
-pub(super) fn folders_by_step(folders: &[Drafted]) -> HashMap<(usize, usize), usize> {
+pub(super) fn folders_by_step(folders: &[DraftFolder]) -> HashMap<(usize, usize), usize> {
     let below = folders.iter().enumerate().skip(1).filter_map(|(at, folder)| {
         let parent = folder.parent as usize;
         Some(((parent, folders[parent].slot_of(&folder.name)?), at))

@@ -2,24 +2,25 @@
 
 use std::collections::HashMap;
 
-use crate::aspect::{Aspect, Aspects};
-use crate::compare::{
-    self, Below, Change, Difference, Linked, Obstacle, Presence, Seen, Station, Stays, What,
-};
-use crate::departure;
-use crate::drives::DriveId;
-use crate::os::Kind;
-use crate::path::TreePath;
-use crate::problem::{Cause, Operation, Problem};
-use crate::request::OnConflict;
-use crate::scope::Passage;
-use crate::select::Needs;
-use crate::state::State;
+use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::state::State;
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::Kind;
+use utter_echo_select::FolderNeeds;
 
-use super::Policy;
-use super::draft::{Alone, Draft, Drafted, Fate, LinkedName};
-use super::may::Word;
-use super::step::{Reason, Step, Verb};
+use crate::compare::{
+    Change, ComparedFolder, Difference, FolderDecision, FolderSink, LinkedName, Obstacle, OnSide,
+    Presence, What, WhatStays,
+};
+use crate::policy::draft::{Draft, DraftFolder, LinkedDraft, OwnDecision, SubtreeStatus};
+use crate::policy::may::Permission;
+use crate::policy::step::Step;
+use crate::policy::terms::Policy;
+use crate::request::{OnConflict, RenamePath};
+use crate::sides;
 
 /// Most decisions do not depend on the path, and then nobody puts it together.
 type PathOf<'p> = &'p dyn Fn() -> TreePath;
@@ -33,7 +34,7 @@ enum Decision {
     /// What the destination has stays.
     Stays,
     /// It stays since an option forbids its step.
-    Held(Word),
+    Held(Permission),
     /// It stays, and that is a fault.
     Problem(Cause),
     /// The drive holds no such entry, so nothing is to be done.
@@ -53,7 +54,7 @@ impl Decision {
 }
 
 /// A folder whose differences are decided about one by one, and what that came to so far.
-struct Deciding {
+struct FolderDraft {
     /// As the source has it, and as the destination does.
     path: TreePath,
     path_there: TreePath,
@@ -61,42 +62,47 @@ struct Deciding {
     /// Nothing can go from the source's folder, or only what this user owns.
     is_locked: bool,
     only_of: Option<u32>,
-    drafted: Drafted,
+    drafted: DraftFolder,
     vacates: Vec<Step>,
     /// What stays in the destination.
-    left: Stays,
+    left: WhatStays,
     /// Something stays in the source; it does since it cannot be taken away.
     stays_here: bool,
     is_held: bool,
 }
 
-impl Station for Draft<'_> {
-    fn folder(&mut self, mut folder: compare::Folder) -> Below {
+impl FolderSink for Draft<'_> {
+    fn folder(&mut self, mut folder: ComparedFolder) -> FolderDecision {
         let for_what_it_holds = folder.for_what_it_holds;
-        let left = if folder.holds { Stays::Something } else { Stays::Nothing };
+        let left = if folder.holds { WhatStays::Something } else { WhatStays::Nothing };
         let stays_here = folder.stays_here;
         if folder.is_plain() {
-            return Below { stays: left, stays_here, for_what_it_holds, ..Below::default() };
+            return FolderDecision {
+                stays: left,
+                stays_here,
+                for_what_it_holds,
+                ..FolderDecision::default()
+            };
         }
         let (is_root, locked) = (folder.is_root, folder.locked.take());
-        let below: HashMap<usize, Below> =
+        let below: HashMap<usize, FolderDecision> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
         let differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
-        let mut deciding = Deciding {
+        let mut deciding = FolderDraft {
             path: std::mem::take(&mut folder.path),
             path_there: std::mem::take(&mut folder.path_there),
             drive: folder.drive(),
             is_locked: locked.is_some(),
             only_of: folder.only_of,
-            drafted: Drafted::new(folder),
+            drafted: DraftFolder::new(folder),
             vacates: Vec::new(),
             left,
             stays_here,
             is_held: false,
         };
         let goes_unseen = |difference: &Difference| {
-            difference.passage == Passage::Unseen && is_a_folder(difference.source)
+            difference.passage == RenamePath::Unseen && is_a_folder(difference.source)
         };
         self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
@@ -107,7 +113,7 @@ impl Station for Draft<'_> {
                 slots.insert(at, slot);
             }
         }
-        let Deciding { path, mut drafted, vacates, left, stays_here, is_held, .. } = deciding;
+        let FolderDraft { path, mut drafted, vacates, left, stays_here, is_held, .. } = deciding;
         let is_removal = |step: &Step| step.verb == Verb::Remove;
         let removes = below.values().any(|below| below.removes)
             || drafted.steps.iter().flatten().any(is_removal);
@@ -125,7 +131,7 @@ impl Station for Draft<'_> {
         if number.is_some() {
             self.folders.push(drafted);
         }
-        Below { number, stays: left, removes, stays_here, is_locked, for_what_it_holds }
+        FolderDecision { number, stays: left, removes, stays_here, is_locked, for_what_it_holds }
     }
 }
 
@@ -133,9 +139,9 @@ impl Draft<'_> {
     /// Decides about one difference: what arrives or changes in the destination, and what goes from the source.
     fn difference(
         &mut self,
-        folder: &mut Deciding,
+        folder: &mut FolderDraft,
         difference: &Difference,
-        child: Option<&Below>,
+        child: Option<&FolderDecision>,
     ) {
         let here = difference.came_as.unwrap_or(difference.name);
         let own = || folder.path.join(folder.drafted.names.get(here));
@@ -147,19 +153,19 @@ impl Draft<'_> {
         let goes = goes.filter(|_| !is_kept());
         let decision = if goes.is_some() { decision } else { decision.by_copying() };
         let own_hold = difference.source.state().filter(|_| goes.is_some());
-        let own_hold = own_hold.and_then(|state| departure::hold(&state, folder.only_of));
+        let own_hold = own_hold.and_then(|state| sides::why_kept(&state, folder.only_of));
         let holds = own_hold.is_some() || folder.is_locked && goes.is_some();
         if let Some(cause) = own_hold.filter(|_| !folder.is_locked) {
             let problem = Problem { path: own(), operation: Operation::Vacate, cause };
             self.decided.problems.push(problem);
         }
-        folder.stays_here |= holds || goes.is_none() && difference.source != Seen::Absent;
+        folder.stays_here |= holds || goes.is_none() && difference.source != OnSide::Absent;
         folder.is_held |= holds;
         folder.vacates.extend(goes.filter(|_| !holds));
         let decision = self.unless_locked(decision, difference, child, holds);
         let came_as = difference.came_as.map(|source| (difference.name, source));
         folder.drafted.came_as.extend(came_as);
-        let Deciding { path, drafted, left, .. } = folder;
+        let FolderDraft { path, drafted, left, .. } = folder;
         *left = (*left).max(self.note_down(drafted, path, difference, child, decision));
     }
 
@@ -169,12 +175,12 @@ impl Draft<'_> {
         &mut self,
         decision: Decision,
         difference: &Difference,
-        child: Option<&Below>,
+        child: Option<&FolderDecision>,
         holds: bool,
     ) -> Decision {
         let all_stays = child.is_some_and(|child| child.is_locked);
         if all_stays {
-            self.doom(child, Fate::Lost);
+            self.doom(child, SubtreeStatus::Lost);
         }
         // What goes from a folder needs that folder in the destination, even where it stays itself.
         let is_needed = child.is_some_and(|child| child.number.is_some());
@@ -182,7 +188,7 @@ impl Draft<'_> {
             return decision;
         }
         match difference.destination {
-            Seen::Absent => Decision::Nothing,
+            OnSide::Absent => Decision::Nothing,
             _ => Decision::Stays,
         }
     }
@@ -190,47 +196,47 @@ impl Draft<'_> {
     /// Writes down what is decided; returns what stays in the destination for it.
     fn note_down(
         &mut self,
-        drafted: &mut Drafted,
+        drafted: &mut DraftFolder,
         path: &TreePath,
         difference: &Difference,
-        child: Option<&Below>,
+        child: Option<&FolderDecision>,
         decision: Decision,
-    ) -> Stays {
+    ) -> WhatStays {
         match decision {
             Decision::Step(step) => {
                 drafted.steps.push(Some(Step { name: difference.name, ..step }));
-                Stays::Nothing
+                WhatStays::Nothing
             }
-            Decision::Nothing => Stays::Nothing,
-            Decision::Stays => Stays::Something,
+            Decision::Nothing => WhatStays::Nothing,
+            Decision::Stays => WhatStays::Something,
             Decision::Held(word) => {
                 match word {
-                    Word::Newer => drafted.spared_newer += 1,
-                    Word::Held | Word::Yes => drafted.held_back += 1,
+                    Permission::Newer => drafted.spared_newer += 1,
+                    Permission::Held | Permission::Yes => drafted.held_back += 1,
                 }
-                self.doom(child, Fate::Held);
-                Stays::Held
+                self.doom(child, SubtreeStatus::Held);
+                WhatStays::Held
             }
             Decision::NotHeld(kind) => {
                 self.decided.not_held.push((drafted.drive(), kind));
-                self.doom(child.filter(|_| difference.what == What::New), Fate::Lost);
-                Stays::Nothing
+                self.doom(child.filter(|_| difference.what == What::New), SubtreeStatus::Lost);
+                WhatStays::Nothing
             }
             Decision::Problem(cause) => {
-                self.doom(child.filter(|_| sides_make_a_folder(difference)), Fate::Lost);
+                self.doom(child.filter(|_| sides_make_a_folder(difference)), SubtreeStatus::Lost);
                 let path = path.join(drafted.names.get(difference.name));
                 let operation = match cause {
                     Cause::NameTaken => Operation::Vacate,
                     _ => Operation::Write,
                 };
                 self.decided.problems.push(Problem { path, operation, cause });
-                Stays::Something
+                WhatStays::Something
             }
         }
     }
 
     /// Nothing happens in a folder that is not made, nor in one that does not give way.
-    fn doom(&mut self, child: Option<&Below>, fate: Fate) {
+    fn doom(&mut self, child: Option<&FolderDecision>, fate: SubtreeStatus) {
         let folder = child.and_then(|child| child.number).map(|number| &mut self.folders[number]);
         if let Some(folder) = folder.filter(|folder| folder.presence != Presence::Both) {
             folder.fate = fate;
@@ -239,12 +245,12 @@ impl Draft<'_> {
 }
 
 /// What is decided about a name of several by itself, where steps stand in these slots by difference.
-fn alone(facts: Linked, slots: &HashMap<usize, usize>) -> LinkedName {
+fn alone(facts: LinkedName, slots: &HashMap<usize, usize>) -> LinkedDraft {
     let alone = match facts.difference {
-        None => Alone::Right,
-        Some(at) => slots.get(&at).map_or(Alone::Stays, |slot| Alone::Planned(*slot)),
+        None => OwnDecision::Right,
+        Some(at) => slots.get(&at).map_or(OwnDecision::Stays, |slot| OwnDecision::Planned(*slot)),
     };
-    LinkedName { facts, alone }
+    LinkedDraft { facts, alone }
 }
 
 /// True if a folder of the source was to be made there.
@@ -252,7 +258,7 @@ fn sides_make_a_folder(difference: &Difference) -> bool {
     is_a_folder(difference.source)
 }
 
-fn is_a_folder(seen: Seen) -> bool {
+fn is_a_folder(seen: OnSide) -> bool {
     seen.state().is_some_and(|state| state.kind == Kind::Folder)
 }
 
@@ -260,7 +266,7 @@ impl Policy<'_> {
     fn decide(
         &self,
         difference: &Difference,
-        child: Option<&Below>,
+        child: Option<&FolderDecision>,
         drive: DriveId,
         (path, there): (PathOf<'_>, PathOf<'_>),
     ) -> Decision {
@@ -293,11 +299,11 @@ impl Policy<'_> {
                 }
             }
             (_, Some(obstacle)) => Decision::Problem(cause_of(obstacle)),
-            (What::New, None) if *destination == Seen::LeftOut && !compares => {
+            (What::New, None) if *destination == OnSide::LeftOut && !compares => {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
             (What::New, None) => {
-                let passes = difference.passage != Passage::Closed && self.drives.renames(drive);
+                let passes = difference.passage != RenamePath::Closed && self.drives.renames(drive);
                 let reason = if passes { Reason::TakenOver } else { Reason::New };
                 self.if_granted(step(Verb::Add, reason), drive)
             }
@@ -341,14 +347,14 @@ impl Policy<'_> {
         let needs = if is_folder && self.selection.is_of_chosen() {
             self.selection.needs_of(path().as_bytes())
         } else {
-            Needs::All
+            FolderNeeds::All
         };
         match needs {
-            Needs::Nothing => return Aspects::NONE,
-            Needs::Time => {
+            FolderNeeds::Nothing => return Aspects::NONE,
+            FolderNeeds::Time => {
                 return aspects.iter().filter(|aspect| *aspect == Aspect::Times).collect();
             }
-            Needs::All => {}
+            FolderNeeds::All => {}
         }
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
@@ -393,7 +399,7 @@ impl Policy<'_> {
     fn vacate(
         &self,
         difference: &Difference,
-        child: Option<&Below>,
+        child: Option<&FolderDecision>,
         decision: &Decision,
         drive: DriveId,
     ) -> Option<Step> {
@@ -411,19 +417,19 @@ impl Policy<'_> {
         };
         if source.kind == Kind::Folder {
             // Of one that goes as a whole nobody has looked what is in it.
-            let is_unseen = difference.passage == Passage::Unseen;
+            let is_unseen = difference.passage == RenamePath::Unseen;
             let goes = child.map_or(is_unseen, |child| !child.stays_here);
             if !goes || self.vacating.leave_folders {
                 return None;
             }
         }
         let step = Step::vacate(reason, difference.name, (Some(source), there));
-        (self.may(&step, drive) == Word::Yes).then_some(step)
+        (self.may(&step, drive) == Permission::Yes).then_some(step)
     }
 
     fn if_granted(&self, step: Step, drive: DriveId) -> Decision {
         match self.may(&step, drive) {
-            Word::Yes => Decision::Step(step),
+            Permission::Yes => Decision::Step(step),
             word => Decision::Held(word),
         }
     }
@@ -437,7 +443,7 @@ impl Policy<'_> {
     }
 
     /// The removal of what only the destination has; a folder goes only with all it holds.
-    fn removal(&self, step: Step, child: Option<&Below>, drive: DriveId) -> Decision {
+    fn removal(&self, step: Step, child: Option<&FolderDecision>, drive: DriveId) -> Decision {
         let clears = step.reason == Reason::Leftover;
         if !self.task.removes() && !self.task.only_compares() && !clears {
             return Decision::Stays;
@@ -447,27 +453,27 @@ impl Policy<'_> {
             let is_extra = step.reason == Reason::Extra;
             let is_no_ones = is_extra && child.for_what_it_holds && !child.removes;
             match child.stays {
-                Stays::Something => return Decision::Stays,
-                Stays::Held => return Decision::Held(Word::Held),
-                Stays::Nothing if is_no_ones => return Decision::Stays,
-                Stays::Nothing => {}
+                WhatStays::Something => return Decision::Stays,
+                WhatStays::Held => return Decision::Held(Permission::Held),
+                WhatStays::Nothing if is_no_ones => return Decision::Stays,
+                WhatStays::Nothing => {}
             }
         }
         self.if_granted(step, drive)
     }
 
     /// One kind in the place of another; a folder gives way only when nothing in it stays.
-    fn exchange(&self, step: Step, child: Option<&Below>, drive: DriveId) -> Decision {
+    fn exchange(&self, step: Step, child: Option<&FolderDecision>, drive: DriveId) -> Decision {
         let granted = self.if_granted(step, drive);
         if !step.takes_a_folders_place() || self.task.only_compares() {
             return granted;
         }
-        match (granted, child.map_or(Stays::Something, |child| child.stays)) {
-            (Decision::Step(_), Stays::Held) => Decision::Held(Word::Held),
-            (Decision::Step(_), Stays::Something) if self.task.removes() => {
+        match (granted, child.map_or(WhatStays::Something, |child| child.stays)) {
+            (Decision::Step(_), WhatStays::Held) => Decision::Held(Permission::Held),
+            (Decision::Step(_), WhatStays::Something) if self.task.removes() => {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
-            (Decision::Step(_), Stays::Something) => Decision::Problem(Cause::FolderInTheWay),
+            (Decision::Step(_), WhatStays::Something) => Decision::Problem(Cause::FolderInTheWay),
             (granted, _) => granted,
         }
     }

@@ -3,37 +3,37 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::aspect::Aspect;
-use crate::compare::Named;
-use crate::drives::DriveId;
-use crate::os::Identity;
-use crate::path::TreePath;
+use utter_echo_model::aspect::Aspect;
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::Identity;
 
-use super::draft::{Alone, Draft};
-use super::part::NameId;
-use super::step::{Reason, Relation, Step, Verb};
+use crate::compare::LinkedEntry;
+use crate::policy::draft::{Draft, OwnDecision};
+use crate::policy::step::{NameId, Relation, Step};
 
 /// One name of an entry that has several on either side.
-struct Member {
+struct LinkMember {
     path: TreePath,
     folder: usize,
     name: Box<[u8]>,
-    source: Named,
-    destination: Option<Named>,
-    alone: Alone,
+    source: LinkedEntry,
+    destination: Option<LinkedEntry>,
+    alone: OwnDecision,
     /// What is planned for it alone.
     planned: Option<Verb>,
     /// It can be renamed into its place.
     passes: bool,
 }
 
-impl Member {
+impl LinkMember {
     /// The destination's entry, if its content is right.
     fn right(&self) -> Option<Identity> {
         let right = match self.alone {
-            Alone::Right => true,
-            Alone::Planned(_) => self.planned == Some(Verb::Adjust),
-            Alone::Stays => false,
+            OwnDecision::Right => true,
+            OwnDecision::Planned(_) => self.planned == Some(Verb::Adjust),
+            OwnDecision::Stays => false,
         };
         self.destination.filter(|_| right).map(|there| there.identity)
     }
@@ -49,7 +49,7 @@ impl Member {
 }
 
 /// Names that are to be one entry of the destination, on one of its drives.
-type Group = Vec<Member>;
+type LinkGroup = Vec<LinkMember>;
 
 impl Draft<'_> {
     /// Makes the steps of all names agree: names of one entry of the source become names of one, and
@@ -83,7 +83,7 @@ impl Draft<'_> {
         }
     }
 
-    fn members(&mut self) -> Vec<Member> {
+    fn members(&mut self) -> Vec<LinkMember> {
         let mut members = Vec::new();
         for at in 0..self.folders.len() {
             let linked = std::mem::take(&mut self.folders[at].linked);
@@ -91,19 +91,19 @@ impl Draft<'_> {
                 let folder = &self.folders[at];
                 let own: Box<[u8]> = folder.names.get(name.facts.name).into();
                 let step = match name.alone {
-                    Alone::Planned(slot) => folder.steps[slot],
-                    Alone::Right | Alone::Stays => None,
+                    OwnDecision::Planned(slot) => folder.steps[slot],
+                    OwnDecision::Right | OwnDecision::Stays => None,
                 };
                 let planned = step.map(|step| step.verb);
                 let passes = step.is_some_and(|step| step.reason == Reason::TakenOver);
-                let gone = matches!(name.alone, Alone::Planned(_)) && planned.is_none();
-                members.push(Member {
+                let gone = matches!(name.alone, OwnDecision::Planned(_)) && planned.is_none();
+                members.push(LinkMember {
                     path: self.path(at).join(&own),
                     folder: at,
                     name: own,
                     source: name.facts.source,
                     destination: name.facts.destination,
-                    alone: if gone { Alone::Stays } else { name.alone },
+                    alone: if gone { OwnDecision::Stays } else { name.alone },
                     planned,
                     passes,
                 });
@@ -112,18 +112,18 @@ impl Draft<'_> {
         members
     }
 
-    fn drive_of(&self, member: &Member) -> DriveId {
+    fn drive_of(&self, member: &LinkMember) -> DriveId {
         self.folders[member.folder].drive()
     }
 
-    fn is_carried(&self, member: &Member) -> bool {
+    fn is_carried(&self, member: &LinkMember) -> bool {
         self.policy.drives.carries(self.drive_of(member), Aspect::Hardlinks)
     }
 
     /// In the order of their first members. Where names of one entry are not carried as such, those
     /// that share one on both sides are still looked at together.
-    fn grouped(&self, members: Vec<Member>) -> Vec<Group> {
-        let mut groups: Vec<Group> = Vec::new();
+    fn grouped(&self, members: Vec<LinkMember>) -> Vec<LinkGroup> {
+        let mut groups: Vec<LinkGroup> = Vec::new();
         let mut known: HashMap<(Identity, DriveId, Option<Identity>), usize> = HashMap::new();
         for member in members {
             let there = member.destination.map(|there| there.identity);
@@ -132,7 +132,7 @@ impl Draft<'_> {
             let single = member.source.links < 2 || !self.is_carried(&member) && there.is_none();
             let at = if single { groups.len() } else { *known.entry(key).or_insert(groups.len()) };
             if at == groups.len() {
-                groups.push(Group::new());
+                groups.push(LinkGroup::new());
             }
             groups[at].push(member);
         }
@@ -141,11 +141,11 @@ impl Draft<'_> {
 
     /// Names that each stand for themselves. If all of an entry's names want the same change, it can be
     /// made through one of them; else the name gets an entry of its own.
-    fn settle_alone(&mut self, group: &[Member], met: &HashMap<Identity, u32>) {
+    fn settle_alone(&mut self, group: &[LinkMember], met: &HashMap<Identity, u32>) {
         let first_adjusts = group.iter().find(|member| member.adjusts());
         for member in group {
             let Some(there) = member.destination else { continue };
-            if member.alone == Alone::Right {
+            if member.alone == OwnDecision::Right {
                 self.count_unchanged(&member.source.state);
             }
             if !member.adjusts() || there.links < 2 {
@@ -163,22 +163,22 @@ impl Draft<'_> {
     }
 
     /// Gives a name an entry of its own, if that may be; else it stays as it is.
-    fn set_apart(&mut self, member: &Member) -> bool {
+    fn set_apart(&mut self, member: &LinkMember) -> bool {
         let there = member.destination.map(|there| there.state);
         let sides = (Some(member.source.state), there);
         let step = Step::new(Verb::Replace, Reason::Apart, sides);
         self.put(member, step)
     }
 
-    fn settle_group(&mut self, group: &[Member], granted: &mut HashSet<Identity>) {
+    fn settle_group(&mut self, group: &[LinkMember], granted: &mut HashSet<Identity>) {
         let base = self.most_common(group, granted);
-        let sharing: Vec<&Member> =
+        let sharing: Vec<&LinkMember> =
             group.iter().filter(|member| base.is_some() && member.right() == base).collect();
-        let mut others: Vec<&Member> =
+        let mut others: Vec<&LinkMember> =
             group.iter().filter(|member| base.is_none() || member.right() != base).collect();
         if self.policy.by_presence {
             // Of what is there nothing is known, so nothing is made a name of it.
-            let right = |member: &&Member| member.alone == Alone::Right;
+            let right = |member: &&LinkMember| member.alone == OwnDecision::Right;
             others.iter().filter(|m| right(m)).for_each(|m| self.count_unchanged(&m.source.state));
             others.retain(|member| !right(member));
         }
@@ -199,7 +199,7 @@ impl Draft<'_> {
 
     /// Names that lead to one entry already. What it needs is done through the first of them, unless it
     /// has names that are none of these.
-    fn keep_together(&mut self, first: &Member, sharing: &[&Member]) {
+    fn keep_together(&mut self, first: &LinkMember, sharing: &[&LinkMember]) {
         let links = first.destination.map_or(0, |there| there.links);
         let is_shared = u32::try_from(sharing.len()).is_ok_and(|count| count < links);
         let adjusts = sharing.iter().any(|member| member.adjusts());
@@ -223,7 +223,7 @@ impl Draft<'_> {
     }
 
     /// The first name that can be written; it leads the others.
-    fn write_first<'m>(&mut self, others: &mut Vec<&'m Member>) -> Option<&'m Member> {
+    fn write_first<'m>(&mut self, others: &mut Vec<&'m LinkMember>) -> Option<&'m LinkMember> {
         let written = others.iter().find(|member| member.is_written()).copied();
         if written.is_some() {
             return written;
@@ -239,11 +239,11 @@ impl Draft<'_> {
     }
 
     /// Makes one more name of what the leader leads to, where something else, or nothing, is now.
-    fn link(&mut self, member: &Member, leader: &Member, id: &mut Option<NameId>) {
+    fn link(&mut self, member: &LinkMember, leader: &LinkMember, id: &mut Option<NameId>) {
         let sides = (Some(member.source.state), member.destination.map(|there| there.state));
         let mut step = match (member.alone, member.planned) {
-            (Alone::Stays, _) => return,
-            (Alone::Planned(_), Some(Verb::Add)) => Step::new(Verb::Add, Reason::New, sides),
+            (OwnDecision::Stays, _) => return,
+            (OwnDecision::Planned(_), Some(Verb::Add)) => Step::new(Verb::Add, Reason::New, sides),
             _ => Step::new(Verb::Replace, Reason::Linked, sides),
         };
         let id = *id.get_or_insert_with(|| self.name(leader.folder, leader.name.clone()));
@@ -252,17 +252,18 @@ impl Draft<'_> {
     }
 
     /// The destination's entry that most names of the group lead to, if no other group has it.
-    fn most_common(&self, group: &[Member], granted: &HashSet<Identity>) -> Option<Identity> {
+    fn most_common(&self, group: &[LinkMember], granted: &HashSet<Identity>) -> Option<Identity> {
         if self.policy.by_presence {
             return None;
         }
         let mut counts: HashMap<Identity, usize> = HashMap::new();
-        for identity in group.iter().filter_map(Member::right).filter(|i| !granted.contains(i)) {
+        for identity in group.iter().filter_map(LinkMember::right).filter(|i| !granted.contains(i))
+        {
             *counts.entry(identity).or_default() += 1;
         }
         // In the order of the members, so that a tie goes to the first.
         let mut best: Option<(Identity, usize)> = None;
-        for identity in group.iter().filter_map(Member::right) {
+        for identity in group.iter().filter_map(LinkMember::right) {
             let count = counts.get(&identity).copied().unwrap_or(0);
             if count > best.map_or(0, |(_, most)| most) {
                 best = Some((identity, count));
@@ -273,11 +274,11 @@ impl Draft<'_> {
 
     /// Puts a step in the place of the one planned for the name alone. If it may not be, that one goes,
     /// too: it was not made for a name that others share.
-    fn put(&mut self, member: &Member, step: Step) -> bool {
+    fn put(&mut self, member: &LinkMember, step: Step) -> bool {
         let drive = self.drive_of(member);
         let granted = self.granted(step, drive);
         match (member.alone, granted) {
-            (Alone::Planned(slot), granted) => {
+            (OwnDecision::Planned(slot), granted) => {
                 let place = self.step((member.folder, slot));
                 let planned = place.take();
                 // What stands in the way may be of another kind, which only that step knows.
@@ -298,16 +299,16 @@ impl Draft<'_> {
     }
 
     /// Names of one file go the same way.
-    fn copy_instead(&mut self, member: &Member) {
-        if let Alone::Planned(slot) = member.alone
+    fn copy_instead(&mut self, member: &LinkMember) {
+        if let OwnDecision::Planned(slot) = member.alone
             && let Some(step) = self.step((member.folder, slot)).as_mut().filter(|_| member.passes)
         {
             step.reason = Reason::New;
         }
     }
 
-    fn drop_step(&mut self, member: &Member) {
-        if let Alone::Planned(slot) = member.alone {
+    fn drop_step(&mut self, member: &LinkMember) {
+        if let OwnDecision::Planned(slot) = member.alone {
             *self.step((member.folder, slot)) = None;
         }
     }

@@ -1,15 +1,17 @@
 //! The last word: what no option allows is not done, wherever the step came from.
 
-use crate::drives::DriveId;
-use crate::os::Kind;
-use crate::request::OnConflict;
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::Kind;
 
-use super::step::{Reason, Step, Verb};
-use super::{Draft, Policy};
+use crate::policy::draft::Draft;
+use crate::policy::step::Step;
+use crate::policy::terms::Policy;
+use crate::request::OnConflict;
 
 /// What is said to a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Word {
+pub(super) enum Permission {
     Yes,
     /// An option forbids it.
     Held,
@@ -19,16 +21,16 @@ pub(super) enum Word {
 
 impl Policy<'_> {
     /// Whether a step may be taken. Options narrow: each of them alone can forbid.
-    pub(super) fn may(&self, step: &Step, drive: DriveId) -> Word {
+    pub(super) fn may(&self, step: &Step, drive: DriveId) -> Permission {
         if self.task.is_undo() {
-            return Word::Yes;
+            return Permission::Yes;
         }
         if !self.steps.has(step.verb) {
-            return Word::Held;
+            return Permission::Held;
         }
         // Comparing tells whatever is on one side only, whatever is carried.
         if !self.content && step.verb != Verb::Adjust && !self.task.only_compares() {
-            return Word::Held;
+            return Permission::Held;
         }
         // What was asked about each path was decided where the path is known.
         let how = match self.vacating.on_conflict {
@@ -38,18 +40,22 @@ impl Policy<'_> {
         let is_ours = step.reason == Reason::Leftover;
         let gives_way_not = !is_ours && self.gives_way_not(step, how);
         if step.verb == Verb::Vacate && !self.task.vacates() || gives_way_not {
-            return Word::Held;
+            return Permission::Held;
         }
         let clears = step.reason == Reason::Leftover;
         if step.is_taken_over() {
             let all = [Verb::Add, Verb::Vacate].iter().all(|verb| self.steps.has(*verb));
-            return if all && self.task.vacates() { Word::Yes } else { Word::Held };
+            return if all && self.task.vacates() { Permission::Yes } else { Permission::Held };
         }
         let takes_away = matches!(step.verb, Verb::Remove | Verb::Rename);
         if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
-            return Word::Held;
+            return Permission::Held;
         }
-        if self.spare_newer && self.is_newer_there(step, drive) { Word::Newer } else { Word::Yes }
+        if self.spare_newer && self.is_newer_there(step, drive) {
+            Permission::Newer
+        } else {
+            Permission::Yes
+        }
     }
 
     /// True for what a move meets under a name, and may not take the place of.
@@ -78,9 +84,9 @@ impl Draft<'_> {
     /// A step if it may be taken; else it is counted as what keeps it from being taken.
     pub(super) fn granted(&mut self, step: Step, drive: DriveId) -> Option<Step> {
         match self.policy.may(&step, drive) {
-            Word::Yes => return Some(step),
-            Word::Held => self.decided.held_back += 1,
-            Word::Newer => self.decided.spared_newer += 1,
+            Permission::Yes => return Some(step),
+            Permission::Held => self.decided.held_back += 1,
+            Permission::Newer => self.decided.spared_newer += 1,
         }
         None
     }

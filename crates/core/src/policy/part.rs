@@ -1,17 +1,14 @@
 //! The steps of one pair of roots, compact and in tree order: what this station hands on.
 
-use crate::path::{NameRange, Names, TreePath};
-use crate::state::{Known, Memory, State};
+use utter_echo_model::path::{NameArena, NameRange, TreePath};
+use utter_echo_model::state::{FolderIdentity, State, StatesBefore};
+use utter_echo_model::verb::{Side, Verb};
 
-use super::step::{Side, Step, Verb};
-
-/// Which of [`Part::elsewhere`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct NameId(pub(crate) u32);
+use crate::policy::step::{NameId, Step};
 
 /// A name that steps of other names speak of.
 #[derive(Debug)]
-pub(crate) struct Elsewhere {
+pub(crate) struct NameElsewhere {
     pub(crate) folder: u32,
     pub(crate) name: Box<[u8]>,
 }
@@ -21,18 +18,18 @@ pub(crate) type OtherName = (Box<[u8]>, Box<[u8]>);
 
 /// A folder that holds steps, or leads to one that does.
 #[derive(Debug, Default)]
-pub(crate) struct Folder {
+pub(crate) struct PlannedFolder {
     /// Position of the folder above; the root stands at 0 and is its own.
     pub(crate) parent: u32,
     /// The destination's.
     pub(crate) name: Box<[u8]>,
     /// The source's, where that is another.
     pub(crate) source_name: Option<Box<[u8]>>,
-    pub(crate) known: Known,
+    pub(crate) known: FolderIdentity,
     /// The destination's folder before: without a step of its own it gets these times back when
     /// what happens in it is done. `None` for a folder that is none of the tree's.
     pub(crate) before: Option<State>,
-    pub(crate) names: Names,
+    pub(crate) names: NameArena,
     /// By name.
     pub(crate) steps: Box<[Step]>,
     /// Number of the first of these steps among all of the plan.
@@ -47,7 +44,7 @@ pub(crate) struct Folder {
     pub(crate) came_as: Vec<(NameRange, NameRange)>,
 }
 
-impl Folder {
+impl PlannedFolder {
     /// Names of entries that the source has under others, with those.
     pub(crate) fn names_that_differ(&self) -> Vec<OtherName> {
         let name = |range| Box::from(self.names.get(range));
@@ -101,18 +98,18 @@ pub(crate) struct Part {
     pub(crate) root_vacate: Option<Step>,
     pub(crate) first: usize,
     /// In tree order, so that each comes after the one above it.
-    pub(crate) folders: Vec<Folder>,
+    pub(crate) folders: Vec<PlannedFolder>,
     /// Names that hard links are made to, and that renames take away.
-    pub(crate) elsewhere: Vec<Elsewhere>,
+    pub(crate) elsewhere: Vec<NameElsewhere>,
     /// Set if the part takes back what a run did: attributes of entries as they were before, by
     /// their paths. The source is then what that run set aside, and what can goes back by name.
-    pub(crate) memory: Option<Memory>,
+    pub(crate) memory: Option<StatesBefore>,
     /// Steps were declined, so what has none was not all done before.
     pub(crate) declined: bool,
 }
 
 /// Where a step stands in its part.
-pub(crate) enum At<'a> {
+pub(crate) enum StepLocation<'a> {
     /// It is about a root itself.
     Root(&'a Step),
     /// In which folder, and which of the folder's steps, those in the source after the others.
@@ -121,21 +118,21 @@ pub(crate) enum At<'a> {
 
 impl Part {
     /// Where the step with this number stands.
-    pub(crate) fn at(&self, number: usize) -> Option<At<'_>> {
+    pub(crate) fn at(&self, number: usize) -> Option<StepLocation<'_>> {
         let own = self.root.as_ref().filter(|_| number == self.first);
         let last = || self.root_vacate.as_ref().filter(|_| number == self.number_of_root_vacate());
         if let Some(step) = own.or_else(last) {
-            return Some(At::Root(step));
+            return Some(StepLocation::Root(step));
         }
         // The numbers of all vacates follow those of all other steps.
         let first_vacate = self.folders.first()?.first_vacate;
-        let first = |folder: &Folder| {
+        let first = |folder: &PlannedFolder| {
             if number < first_vacate { folder.first } else { folder.first_vacate }
         };
         let at = self.folders.partition_point(|folder| first(folder) <= number).checked_sub(1)?;
         let folder = &self.folders[at];
         let before = if number < first_vacate { 0 } else { folder.steps.len() };
-        Some(At::Below(at, before + number - first(folder)))
+        Some(StepLocation::Below(at, before + number - first(folder)))
     }
 
     pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
@@ -173,12 +170,12 @@ impl Part {
         self.all_steps().next().is_some()
     }
 
-    pub(crate) fn name(&self, id: NameId) -> &Elsewhere {
+    pub(crate) fn name(&self, id: NameId) -> &NameElsewhere {
         &self.elsewhere[id.0 as usize]
     }
 
     /// The names that renames take away.
-    pub(crate) fn renamed_away(&self) -> impl Iterator<Item = &Elsewhere> {
+    pub(crate) fn renamed_away(&self) -> impl Iterator<Item = &NameElsewhere> {
         let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
         steps
             .filter(|step| step.verb == Verb::Rename)
@@ -197,7 +194,7 @@ impl Part {
 
     /// The same in the source.
     pub(crate) fn source_path(&self, folder: usize) -> TreePath {
-        self.path_by(folder, Folder::name_here)
+        self.path_by(folder, PlannedFolder::name_here)
     }
 
     /// What has another path in the source than in the destination, with both, the deepest last.
@@ -216,7 +213,7 @@ impl Part {
         paths
     }
 
-    fn path_by(&self, mut at: usize, name: impl Fn(&Folder) -> &[u8]) -> TreePath {
+    fn path_by(&self, mut at: usize, name: impl Fn(&PlannedFolder) -> &[u8]) -> TreePath {
         TreePath::from_deepest(std::iter::from_fn(|| {
             let here = &self.folders[at];
             (at != 0).then(|| {
@@ -228,7 +225,7 @@ impl Part {
 
     /// Path of a name that steps speak of.
     pub(crate) fn path_of(&self, id: NameId) -> TreePath {
-        let Elsewhere { folder, name } = self.name(id);
+        let NameElsewhere { folder, name } = self.name(id);
         self.folder_path(*folder as usize).join(name)
     }
 

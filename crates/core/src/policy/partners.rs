@@ -4,17 +4,18 @@
 use std::cmp::Ordering;
 use std::collections::HashMap;
 
-use crate::drives::DriveId;
-use crate::path::TreePath;
-use crate::select::{Group, Partner, Selection};
-use crate::state::{Known, State};
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_select::{LinkPartner, RestoredLinks, Selection};
 
-use super::draft::Draft;
-use super::part::{Elsewhere, Folder, NameId, Part};
-use super::step::{Reason, Relation, Step, Verb};
+use crate::policy::draft::Draft;
+use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
+use crate::policy::step::{NameId, Relation, Step};
 
 /// Where a step stands: its folder, and its number in it.
-type Place = (usize, usize);
+type StepSlot = (usize, usize);
 
 impl Draft<'_> {
     /// What is to be a link cannot be renamed to where it goes, and names of one file go the same way.
@@ -25,10 +26,10 @@ impl Draft<'_> {
         }
         let paths = (0..self.folders.len()).map(|at| (self.path(at), at));
         let places: HashMap<TreePath, usize> = paths.collect();
-        for Group { paths, partner } in groups {
+        for RestoredLinks { paths, partner } in groups {
             let found = |path: &TreePath| self.find_step(&places, path);
-            let steps: Vec<Option<Place>> = paths.iter().map(found).collect();
-            let pass = |place: &Place| {
+            let steps: Vec<Option<StepSlot>> = paths.iter().map(found).collect();
+            let pass = |place: &StepSlot| {
                 self.folders[place.0].steps[place.1]
                     .is_some_and(|step| step.reason == Reason::TakenOver)
             };
@@ -43,7 +44,7 @@ impl Draft<'_> {
         }
     }
 
-    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<Place> {
+    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<StepSlot> {
         let (above, name) = path.split_last();
         let at = *places.get(&TreePath::from(above))?;
         let folder = &self.folders[at];
@@ -92,7 +93,7 @@ impl<'a> Linker<'a> {
         selection.groups().iter().for_each(|group| self.link_group(group));
     }
 
-    fn link_group(&mut self, Group { paths, partner }: &Group) {
+    fn link_group(&mut self, RestoredLinks { paths, partner }: &RestoredLinks) {
         let mut steps = paths.iter().filter_map(|path| Some((path, *self.step_at(path)?)));
         let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
         let Some((first, leading)) = first else { return };
@@ -120,7 +121,7 @@ impl<'a> Linker<'a> {
     }
 
     /// The name of a partner, for steps to speak of.
-    pub(crate) fn name_of(&mut self, partner: &Partner) -> NameId {
+    pub(crate) fn name_of(&mut self, partner: &LinkPartner) -> NameId {
         let folder = self.lead_to(partner);
         self.remember(folder, partner.name.clone())
     }
@@ -134,7 +135,7 @@ impl<'a> Linker<'a> {
 
     fn remember(&mut self, folder: usize, name: Box<[u8]>) -> NameId {
         let id = NameId(number(self.part.elsewhere.len()));
-        self.part.elsewhere.push(Elsewhere { folder: number(folder), name });
+        self.part.elsewhere.push(NameElsewhere { folder: number(folder), name });
         id
     }
 
@@ -143,7 +144,7 @@ impl<'a> Linker<'a> {
         self.place_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
     }
 
-    fn place_of(&self, path: &TreePath) -> Option<Place> {
+    fn place_of(&self, path: &TreePath) -> Option<StepSlot> {
         let (above, name) = path.split_last();
         let at = self.folder_at(above)?;
         Some((at, self.part.folders[at].find(name)?))
@@ -154,24 +155,28 @@ impl<'a> Linker<'a> {
     }
 
     /// The folder that a partner is in, which need not have taken part so far.
-    fn lead_to(&mut self, partner: &Partner) -> usize {
+    fn lead_to(&mut self, partner: &LinkPartner) -> usize {
         let (mut at, mut path) = (0, TreePath::default());
         for (name, inode) in &partner.folders {
             path.push(name);
             at = self.folder_at(path.as_bytes()).unwrap_or_else(|| {
                 let drive = DriveId::default();
-                let known = Known { source: None, destination: Some(*inode), drive };
+                let known = FolderIdentity { source: None, destination: Some(*inode), drive };
                 let (parent, name) = (number(at), name.clone());
-                self.insert(at, &path, Folder { parent, name, known, ..Folder::default() })
+                self.insert(
+                    at,
+                    &path,
+                    PlannedFolder { parent, name, known, ..PlannedFolder::default() },
+                )
             });
         }
         at
     }
 
     /// Puts a folder into another one, among those in it; returns where it stands then.
-    fn insert(&mut self, parent: usize, path: &TreePath, folder: Folder) -> usize {
+    fn insert(&mut self, parent: usize, path: &TreePath, folder: PlannedFolder) -> usize {
         // In tree order those in a folder come after it, by name, each before what is in it.
-        let comes_before = |next: &Folder| match (next.parent as usize).cmp(&parent) {
+        let comes_before = |next: &PlannedFolder| match (next.parent as usize).cmp(&parent) {
             Ordering::Less => false,
             Ordering::Equal => next.name < folder.name,
             Ordering::Greater => true,

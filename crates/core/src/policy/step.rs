@@ -1,168 +1,10 @@
 //! One change to one side, and why. Nothing but [`policy`](super) can make one.
 
-use serde::{Deserialize, Serialize};
-
-use crate::aspect::Aspects;
-use crate::os::Kind;
-use crate::path::NameRange;
-use crate::state::State;
-
-use super::part::NameId;
-
-/// What a step does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Verb {
-    /// The entry is not there yet.
-    Add,
-    /// The entry is there with other content or of another kind.
-    Replace,
-    /// Only aspects other than the content differ.
-    Adjust,
-    /// The entry is there under another name, or in another folder.
-    Rename,
-    /// The source does not have it.
-    Remove,
-    /// It has arrived, and goes from the source.
-    Vacate,
-}
-
-impl Verb {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove, Self::Vacate];
-
-    /// The word for it.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Add => "add",
-            Self::Replace => "replace",
-            Self::Adjust => "adjust",
-            Self::Rename => "rename",
-            Self::Remove => "remove",
-            Self::Vacate => "vacate",
-        }
-    }
-}
-
-/// Kinds of steps.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Verbs(u8);
-
-impl Verbs {
-    /// All of them.
-    pub const ALL: Self = Self(0b11_1111);
-    /// None of them.
-    pub const NONE: Self = Self(0);
-
-    /// True if steps of this kind are among them.
-    pub fn has(self, verb: Verb) -> bool {
-        self.0 >> verb as u8 & 1 == 1
-    }
-
-    /// These and that.
-    #[must_use]
-    pub fn with(self, verb: Verb) -> Self {
-        Self(self.0 | 1 << verb as u8)
-    }
-
-    /// These without that.
-    #[must_use]
-    pub fn without(self, verb: Verb) -> Self {
-        Self(self.0 & !(1 << verb as u8))
-    }
-
-    /// The kinds among them, in the order of [`Verb::ALL`].
-    pub fn iter(self) -> impl Iterator<Item = Verb> {
-        Verb::ALL.into_iter().filter(move |verb| self.has(*verb))
-    }
-
-    /// Reads a list as a user types it: `all`, `add,replace`, `all,-rename`. Later words act on what
-    /// earlier ones left; a list that opens with a `-` starts from `all`.
-    ///
-    /// # Errors
-    /// The first word that names no kind of step.
-    pub fn parse(list: &str) -> Result<Self, UnknownVerb> {
-        let mut set = if list.trim_start().starts_with('-') { Self::ALL } else { Self::NONE };
-        for word in list.split(',').map(str::trim) {
-            let (name, take) = word.strip_prefix('-').map_or((word, true), |rest| (rest, false));
-            let named = match Verb::ALL.into_iter().find(|verb| verb.name() == name) {
-                Some(verb) => Self::NONE.with(verb),
-                None if name == "all" => Self::ALL,
-                None => return Err(UnknownVerb(word.to_owned())),
-            };
-            set = if take { Self(set.0 | named.0) } else { Self(set.0 & !named.0) };
-        }
-        Ok(set)
-    }
-}
-
-impl FromIterator<Verb> for Verbs {
-    fn from_iter<I: IntoIterator<Item = Verb>>(verbs: I) -> Self {
-        verbs.into_iter().fold(Self::NONE, Self::with)
-    }
-}
-
-/// A word in a list of kinds of steps that names none.
-#[derive(Debug, thiserror::Error)]
-#[error(
-    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename, remove and vacate, each also with a '-' in front to leave it out"
-)]
-pub struct UnknownVerb(String);
-
-/// Why a step is in the plan.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Reason {
-    /// Not in the destination.
-    New,
-    /// One is a folder, say, and the other a file.
-    Kind,
-    /// Size or modification time differ.
-    SizeTime,
-    /// Same size, other bytes, the first of them at this offset.
-    Content {
-        /// Counted from 0.
-        offset: u64,
-    },
-    /// A symbolic link leads elsewhere, or a device has another number.
-    Reference,
-    /// The source has it as a hard link of another name, the destination not.
-    Linked,
-    /// The destination shares it with another name, the source not.
-    Apart,
-    /// Only aspects differ; the step names them.
-    Aspects,
-    /// Not in the source.
-    Extra,
-    /// Left behind by an interrupted run of this program.
-    Leftover,
-    /// It was elsewhere in the destination, where the source does not have it any more.
-    Moved,
-    /// Left out by the selection, and such is to go.
-    Unselected,
-    /// A run that is taken back made it.
-    Made,
-    /// A run that is taken back displaced it.
-    Before,
-    /// It comes from the source, on the same drive, with all that belongs to it and all it holds.
-    TakenOver,
-    /// It goes once its copy, which this plan makes, is proven.
-    Arrives,
-    /// It goes once what is there already is proven to be the same.
-    Arrived,
-}
-
-/// The side that a step changes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Side {
-    /// The tree that is the model.
-    Source,
-    /// The tree that becomes its echo.
-    #[default]
-    Destination,
-}
+use utter_echo_model::aspect::Aspects;
+use utter_echo_model::path::NameRange;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::{Reason, Side, Verb};
+use utter_echo_os::Kind;
 
 /// What a step has to do with another name of its part.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -173,7 +15,7 @@ pub(crate) enum Relation {
     RenameOf(NameId),
 }
 
-/// One step. Its name and place are told by [`Plan::steps`](crate::plan::Plan::steps).
+/// One step. Its name and place are told by [`Plan::steps`](Plan).
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
     /// What it does.
@@ -292,6 +134,10 @@ impl Step {
     }
 }
 
+/// Which of [`Part::elsewhere`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct NameId(pub(crate) u32);
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -301,17 +147,5 @@ mod tests {
         // 160 bytes a step, of which a name of the usual length takes twenty.
         assert!(size_of::<Step>() <= 136, "{} bytes", size_of::<Step>());
         assert_eq!(size_of::<Option<Step>>(), size_of::<Step>());
-    }
-
-    #[test]
-    fn a_list_of_steps_is_read_from_left_to_right() {
-        let parse = |list| Verbs::parse(list).unwrap();
-        assert_eq!(parse("all"), Verbs::ALL);
-        assert_eq!(parse("add, replace").iter().collect::<Vec<_>>(), [Verb::Add, Verb::Replace]);
-        assert_eq!(parse("all,-rename"), Verbs::ALL.without(Verb::Rename));
-        assert_eq!(parse("-rename,-remove,remove"), Verbs::ALL.without(Verb::Rename));
-        for wrong in ["", "copy", "add,,remove", "--add"] {
-            assert!(Verbs::parse(wrong).is_err(), "{wrong}");
-        }
     }
 }

@@ -6,23 +6,28 @@
 use std::sync::OnceLock;
 
 use super::*;
-use crate::aspect::Aspects;
+
+use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::NameArena;
+use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_model::verb::{Reason, Verb, Verbs};
+use utter_echo_os::{Flags, Identity, Kind, Stat, Time};
+use utter_echo_select::Selection;
+
 use crate::compare::{
-    Below, Change, Difference, Folder as Facts, Linked, Moved, Named, Presence, Proven, Seen,
-    Station,
+    Change, Compared, ComparedFolder, Difference, FolderDecision, FolderSink, LinkedEntry,
+    LinkedName, MovedEntry, OnSide, Presence, Proof, ProvenRename, What,
 };
-use crate::os::{Flags, Identity, Stat};
-use crate::path::Names;
-use crate::request::OnConflict;
-use crate::scope::Passage;
-use crate::state::{Known, State};
+use crate::policy::terms::DriveFacts;
+use crate::request::{OnConflict, RenamePath, Task, Vacating};
 
 /// Drives that keep everything, the first of them in units of two seconds.
 struct Made {
     renames: bool,
 }
 
-impl Drives for Made {
+impl DriveFacts for Made {
     fn agree(&self, DriveId(drive): DriveId, one: Time, other: Time) -> bool {
         drive == 0 && one.secs.abs_diff(other.secs) < 2 || one == other
     }
@@ -44,8 +49,8 @@ impl Drives for Made {
 struct Says(bool);
 
 impl Proof for Says {
-    fn same(&self, _: &Moved<'_>) -> Option<Proven> {
-        self.0.then_some(Proven { aspects: Aspects::NONE })
+    fn same(&self, _: &MovedEntry<'_>) -> Option<ProvenRename> {
+        self.0.then_some(ProvenRename { aspects: Aspects::NONE })
     }
 }
 
@@ -86,17 +91,17 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     }
 }
 
-fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
-    Facts {
+fn folder(name: &str, is_root: bool, drive: DriveId) -> ComparedFolder {
+    ComparedFolder {
         path: name.as_bytes().into(),
         path_there: name.as_bytes().into(),
         came_as: None,
         name: name.as_bytes().into(),
         is_root,
         presence: Presence::Both,
-        known: Known { source: Some(1), destination: Some(1), drive },
+        known: FolderIdentity { source: Some(1), destination: Some(1), drive },
         before: None,
-        names: Names::default(),
+        names: NameArena::default(),
         differences: Vec::new(),
         linked: Vec::new(),
         holds: false,
@@ -108,8 +113,8 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> Facts {
     }
 }
 
-fn differs(of: &mut Facts, name: &str, sides: Sides, what: What) {
-    let seen = |state: Option<State>| state.map_or(Seen::Absent, Seen::There);
+fn differs(of: &mut ComparedFolder, name: &str, sides: Sides, what: What) {
+    let seen = |state: Option<State>| state.map_or(OnSide::Absent, OnSide::There);
     let (source, destination) = (seen(sides.0), seen(sides.1));
     let name = of.names.add(name.as_bytes());
     of.differences.push(Difference {
@@ -118,14 +123,14 @@ fn differs(of: &mut Facts, name: &str, sides: Sides, what: What) {
         destination,
         what,
         obstacle: None,
-        passage: Passage::Closed,
+        passage: RenamePath::Closed,
         came_as: None,
     });
 }
 
-fn decided(policy: &Policy<'_>, folders: Vec<Facts>, same: bool) -> Decided {
+fn decided(policy: &Policy<'_>, folders: Vec<ComparedFolder>, same: bool) -> Decisions {
     let mut draft = Draft::new(policy);
-    let mut below: Vec<(Option<usize>, Below)> = Vec::new();
+    let mut below: Vec<(Option<usize>, FolderDecision)> = Vec::new();
     for mut facts in folders {
         if facts.is_root {
             facts.below = std::mem::take(&mut below);
@@ -135,7 +140,7 @@ fn decided(policy: &Policy<'_>, folders: Vec<Facts>, same: bool) -> Decided {
     draft.decide(&Compared::default(), &Says(same))
 }
 
-fn steps(decided: &Decided) -> Vec<(Verb, Reason)> {
+fn steps(decided: &Decisions) -> Vec<(Verb, Reason)> {
     decided.part.all_steps().map(|step| (step.verb, step.reason)).collect()
 }
 
@@ -237,7 +242,7 @@ fn a_folder_goes_only_with_all_that_it_holds() {
     for holds in [false, true] {
         for what in [What::Extra, What::Kind] {
             let policy = policy(Task::Mirror, Verbs::ALL, &drives);
-            let below = Facts {
+            let below = ComparedFolder {
                 holds,
                 presence: Presence::Destination,
                 ..folder("old", false, DriveId::default())
@@ -260,7 +265,7 @@ fn a_folder_goes_only_with_all_that_it_holds() {
 #[test]
 fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
     let drives = Made { renames: true };
-    let named = |inode, secs, links| Named {
+    let named = |inode, secs, links| LinkedEntry {
         state: state(Kind::File, secs),
         identity: Identity { drive: 1, inode },
         links,
@@ -272,7 +277,12 @@ fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
         for (name, inode, secs) in [("log", 7, 500), ("log.old", 8, 500 + ahead)] {
             let name = root.names.add(name.as_bytes());
             let (source, there) = (named(5, 500, 2), named(inode, secs, 1));
-            root.linked.push(Linked { name, source, destination: Some(there), difference: None });
+            root.linked.push(LinkedName {
+                name,
+                source,
+                destination: Some(there),
+                difference: None,
+            });
         }
         let decided = decided(&policy, vec![root], false);
         let spared = spare_newer && ahead > 0;
@@ -288,7 +298,7 @@ fn a_folder_that_lost_something_to_a_rename_is_not_renamed_as_a_whole() {
     let policy = policy(Task::Mirror, Verbs::ALL, &drives);
     let (file, there) = (state(Kind::File, 300), state(Kind::Folder, 300));
     let holding = |name: &str, presence, file: Sides, what| {
-        let mut facts = Facts { presence, ..folder(name, false, DriveId::default()) };
+        let mut facts = ComparedFolder { presence, ..folder(name, false, DriveId::default()) };
         differs(&mut facts, "log.csv", file, what);
         facts
     };
@@ -298,12 +308,14 @@ fn a_folder_that_lost_something_to_a_rename_is_not_renamed_as_a_whole() {
     // The source has a/log.csv and b/deep/log.csv, the destination old/deep/log.csv.
     let a = draft.folder(new("a"));
     let deep = draft.folder(new("deep"));
-    let mut b = Facts { presence: Presence::Source, ..folder("b", false, DriveId::default()) };
+    let mut b =
+        ComparedFolder { presence: Presence::Source, ..folder("b", false, DriveId::default()) };
     differs(&mut b, "deep", (Some(there), None), What::New);
     b.below = vec![(Some(0), deep)];
     let b = draft.folder(b);
     let deep = draft.folder(old("deep"));
-    let mut was = Facts { presence: Presence::Destination, ..folder("old", false, DriveId(0)) };
+    let mut was =
+        ComparedFolder { presence: Presence::Destination, ..folder("old", false, DriveId(0)) };
     differs(&mut was, "deep", (None, Some(there)), What::Extra);
     was.below = vec![(Some(0), deep)];
     let was = draft.folder(was);

@@ -1,23 +1,24 @@
 //! A run that undoes another: its plan follows from what the other noted and what is there now.
 
-use crate::aside::PastRun;
-use crate::guard::Refusal;
-use crate::observe::Observer;
-use crate::os::{Lock, System};
-use crate::path::TreePath;
-use crate::plan::{PlacedStep, Plan};
-use crate::policy::Verb;
-use crate::pool::Crew;
-use crate::problem::{Cause, Operation, Problem};
-use crate::request::{Guard, Request};
-use crate::runs::Hold;
-use crate::sides::CallError;
+use utter_echo_model::observe::Observer;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Lock, System};
+use utter_echo_workers::pool::WorkerPool;
 
-use super::{PlanError, Session};
+use crate::guard::Refusal;
+use crate::journal::Hold;
+use crate::plan::{PlacedStep, Plan};
+use crate::request::{Guard, Request};
+use crate::session::error::PlanError;
+use crate::session::run::Session;
+use crate::sides::CallError;
+use crate::undo::PastRun;
 
 impl<'a> Session<'a> {
     /// Opens what a run set aside, and the destination it was displaced from, without changing them.
-    /// The request is for [`Task::Undo`](crate::request::Task::Undo); of its places only those of the
+    /// The request is for [`Task::Undo`](Task); of its places only those of the
     /// run count.
     pub fn open_to_undo(
         system: &'a dyn System,
@@ -28,7 +29,7 @@ impl<'a> Session<'a> {
     }
 
     /// Opens both sides of a move the other way round, to move back what it took from the source. The request is
-    /// for [`Task::Move`](crate::request::Task::Move); of its places only those of the run count.
+    /// for [`Task::Move`](Task); of its places only those of the run count.
     pub fn open_to_move_back(
         system: &'a dyn System,
         request: &'a Request,
@@ -73,7 +74,7 @@ impl<'a> Session<'a> {
     }
 
     /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
-    /// steps: see [`Session::overtaken`]. There are none unless the session was opened to undo a run.
+    /// steps: see [`Session::stale`]. There are none unless the session was opened to undo a run.
     pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
         let mut plan = self.whole_plan_to_undo()?;
         self.keep_only_what_is_selected(&mut plan);
@@ -94,7 +95,7 @@ impl<'a> Session<'a> {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan::default();
-        let crew = Crew::new(self.request.running.workers);
+        let crew = WorkerPool::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
             let (part, problems) = run.reversed(at, pair, map, &crew);

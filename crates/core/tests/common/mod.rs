@@ -69,7 +69,7 @@ pub fn plan_of(system: &dyn System, request: &Request) -> Plan {
 pub fn apply(system: &dyn System, request: &Request) -> Outcome {
     let session = Session::open(system, request).unwrap();
     let plan = session.plan(&Silent).unwrap();
-    session.enact(&plan, &Silent)
+    session.execute(&plan, &Silent)
 }
 
 pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {

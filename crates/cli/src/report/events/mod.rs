@@ -292,7 +292,7 @@ pub(crate) struct Explained {
     /// Null if there is no such entry.
     #[serde(rename = "type")]
     pub(crate) entry: Option<EntryType>,
-    pub(crate) fate: Fate,
+    pub(crate) fate: Participation,
     /// The rule that decided; null if none did.
     pub(crate) rule: Option<String>,
     #[serde(flatten)]
@@ -301,7 +301,7 @@ pub(crate) struct Explained {
 
 words! {
     /// Whether an entry takes part.
-    Fate {
+    Participation {
         Taken = "taken",
         /// A folder that takes part only if something in it does.
         IfNeeded = "if-needed",

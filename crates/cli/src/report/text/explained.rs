@@ -2,7 +2,7 @@
 
 use super::Text;
 use super::styles::{BAD, FAINT, GOOD, HEADING};
-use crate::report::events::{EntryType, Explained, Fate, Rule, Selected, Side};
+use crate::report::events::{EntryType, Explained, Participation, Rule, Selected, Side};
 use crate::report::words;
 use crate::terminal::{names, units};
 
@@ -10,9 +10,9 @@ impl Text {
     /// One path with the rule that decided.
     pub(super) fn explained(&mut self, one: &Explained) {
         let (style, word) = match one.fate {
-            Fate::Taken => (GOOD, "taken"),
-            Fate::IfNeeded => (GOOD, "taken if needed"),
-            Fate::LeftOut => (BAD, "left out"),
+            Participation::Taken => (GOOD, "taken"),
+            Participation::IfNeeded => (GOOD, "taken if needed"),
+            Participation::LeftOut => (BAD, "left out"),
         };
         let path = one.path.shown();
         self.line(&format!("{style}{word:<15}{style:#} {path} {FAINT}· {}{FAINT:#}", why(one)));
@@ -54,7 +54,7 @@ impl Text {
 fn why(one: &Explained) -> String {
     let rule = match (&one.rule, one.fate) {
         (Some(rule), _) => format!("by {}", names::shown(rule.as_bytes())),
-        (None, Fate::IfNeeded) => "no rule takes it by itself".to_owned(),
+        (None, Participation::IfNeeded) => "no rule takes it by itself".to_owned(),
         (None, _) => "no rule leaves it out".to_owned(),
     };
     let at = one.decided_at.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
@@ -66,13 +66,15 @@ fn why(one: &Explained) -> String {
 /// What the answer for a folder means for what is in it.
 fn below(one: &Explained) -> Option<&'static str> {
     match (one.entry, one.fate) {
-        (Some(EntryType::Folder), Fate::LeftOut) => Some(
+        (Some(EntryType::Folder), Participation::LeftOut) => Some(
             "with everything in it: no rule can take back what is in a folder that is left out",
         ),
-        (Some(EntryType::Folder), Fate::Taken) => {
+        (Some(EntryType::Folder), Participation::Taken) => {
             Some("with everything in it that no rule leaves out")
         }
-        (Some(EntryType::Folder), Fate::IfNeeded) => Some("only to hold what is taken in it"),
+        (Some(EntryType::Folder), Participation::IfNeeded) => {
+            Some("only to hold what is taken in it")
+        }
         _ => None,
     }
 }

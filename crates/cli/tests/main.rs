@@ -1,0 +1,31 @@
+//! What the built program guarantees. One file a guarantee, one program for all: it is linked once.
+
+#![allow(missing_docs, reason = "the files say what they guarantee")]
+
+mod common;
+
+mod asks;
+mod every_option;
+mod faults;
+mod full;
+mod jobs;
+mod json;
+mod language;
+mod logs;
+mod mixups;
+mod mounting;
+mod moves;
+mod options;
+mod places;
+mod plans;
+mod records;
+mod runs;
+mod schedule;
+mod selects;
+mod shells;
+mod status;
+mod streams;
+mod suggest;
+mod terminals;
+mod undo;
+mod verdicts;

@@ -1,0 +1,55 @@
+//! What comparing found, beyond the differences of each folder.
+
+use std::io;
+
+use utter_echo_model::count::{Count, Tally};
+use utter_echo_model::note::Note;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Problem};
+use utter_echo_model::state::State;
+use utter_echo_os::Time;
+
+use crate::compare::difference::What;
+
+/// What this station finds beyond the folders that it gives to the next.
+#[derive(Debug, Default)]
+pub(crate) struct Compared {
+    pub(crate) problems: Vec<Problem>,
+    pub(crate) notes: Vec<Note>,
+    pub(crate) source: Tally,
+    pub(crate) newest: Option<Time>,
+    pub(crate) destination: Tally,
+    pub(crate) unchanged: Count,
+    pub(crate) sampled: Count,
+    /// Folders of the destination that hold the mark of an earlier run.
+    pub(crate) doubts: Vec<TreePath>,
+    /// The source's root takes part itself.
+    pub(crate) takes_root: bool,
+    /// `None` where it takes no part, or both roots agree.
+    pub(crate) root: Option<RootDifference>,
+}
+
+/// What is to be known of the two roots themselves.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct RootDifference {
+    pub(crate) source: State,
+    pub(crate) destination: Option<State>,
+    pub(crate) what: What,
+}
+
+/// Why comparing ended without a result.
+#[derive(Debug)]
+pub(crate) enum Halt {
+    /// The source folder itself cannot be listed.
+    SourceClosed(Cause),
+    /// One side turned up within the other at this path.
+    Overlap(TreePath),
+    /// The observer asked to stop.
+    Stopped,
+}
+
+impl Halt {
+    pub(crate) fn source_closed(error: io::Error) -> Self {
+        Self::SourceClosed(error.into())
+    }
+}

@@ -1,0 +1,156 @@
+//! Files whose contents are compared in the order in which they lie on their disk.
+
+use parking_lot::Mutex;
+use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash, Hasher as _};
+use std::os::fd::BorrowedFd;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use utter_echo_drives::disk_order::{CacheSample, RotationalDisks};
+use utter_echo_model::path::{NameArena, NameRange, TreePath};
+use utter_echo_os::Stat;
+
+use crate::compare::comparison::Comparison;
+use crate::compare::content;
+use crate::request::Reading;
+
+/// How the contents of files come to be compared.
+#[derive(Debug, Default)]
+pub(crate) enum Contents {
+    /// They are read where they are met.
+    #[default]
+    Read,
+    /// They are noted, to be read in their order.
+    Noted(NotedFiles),
+    /// Those of these files were read, and were the same; all others are read where they are met.
+    Known(SameFiles),
+}
+
+/// Pairs of files that were the same, by what tells a state of both from any other; sorted.
+#[derive(Debug, Default)]
+pub(crate) struct SameFiles(pub(super) Vec<u128>);
+
+/// Files that are to be read.
+#[derive(Debug, Default)]
+pub(crate) struct NotedFiles {
+    pub(super) files: Mutex<FilesToRead>,
+    /// What was known before.
+    pub(crate) before: SameFiles,
+    /// There are more than are kept at a time.
+    pub(crate) is_full: AtomicBool,
+    /// They are in memory, so that their order does not count.
+    pub(crate) is_in_memory: AtomicBool,
+}
+
+#[derive(Debug, Default)]
+pub(super) struct FilesToRead {
+    pub(crate) folders: Vec<TreePath>,
+    numbers: HashMap<TreePath, u32>,
+    pub(crate) names: NameArena,
+    pub(crate) all: Vec<NotedFile>,
+    /// Of both sides.
+    pub(crate) bytes: u64,
+    pub(crate) sample: CacheSample,
+}
+
+#[derive(Clone, Copy, Debug)]
+pub(super) struct NotedFile {
+    pub(super) place: u64,
+    pub(super) folder: u32,
+    pub(super) name: NameRange,
+}
+
+/// How many are read in one sweep: their names and places take some 20 MiB.
+const AT_A_TIME: usize = 1 << 19;
+
+impl Contents {
+    pub(super) fn is_noted(&self) -> bool {
+        matches!(self, Self::Noted(_))
+    }
+
+    /// Nothing more is to be noted.
+    pub(super) fn has_enough(&self) -> bool {
+        match self {
+            Self::Noted(noted) => {
+                let is_set = |flag: &AtomicBool| flag.load(Ordering::Relaxed);
+                is_set(&noted.is_full) || is_set(&noted.is_in_memory)
+            }
+            Self::Read | Self::Known(_) => false,
+        }
+    }
+
+    pub(super) fn are_the_same(&self, source: &Stat, destination: &Stat) -> bool {
+        match self {
+            Self::Known(known) => known.has(source, destination),
+            Self::Read | Self::Noted(_) => false,
+        }
+    }
+}
+
+impl SameFiles {
+    pub(super) fn has(&self, source: &Stat, destination: &Stat) -> bool {
+        !self.0.is_empty() && self.0.binary_search(&fingerprint(source, destination)).is_ok()
+    }
+}
+
+pub(super) fn fingerprint(source: &Stat, destination: &Stat) -> u128 {
+    let half = |first: u8| {
+        let mut hasher = DefaultHasher::new();
+        first.hash(&mut hasher);
+        for Stat { identity, size, modified, changed, .. } in [source, destination] {
+            let times = (modified.secs, modified.nanos, changed.secs, changed.nanos);
+            (identity, size, times).hash(&mut hasher);
+        }
+        u128::from(hasher.finish())
+    };
+    half(0) << 64 | half(1)
+}
+
+/// What a drive holds is to be read, if that was asked for.
+pub(super) fn forget(context: &Comparison<'_>, file: BorrowedFd<'_>) {
+    if context.scope.reading == Reading::FromDrive {
+        content::forget(context, file);
+    }
+}
+
+/// Notes a file of which both sides are open, to be read later.
+pub(super) fn note(
+    context: &Comparison<'_>,
+    (folder, name): (&TreePath, &[u8]),
+    (source, destination): ((BorrowedFd<'_>, &Stat), (BorrowedFd<'_>, &Stat)),
+) {
+    let Contents::Noted(noted) = &context.reads.contents else { return };
+    if source.1.size == 0 || noted.before.has(source.1, destination.1) {
+        return;
+    }
+    let (head, (file, stat)) = match &context.reads.heads {
+        RotationalDisks { source: Some(head), .. } => (head, source),
+        RotationalDisks { destination: Some(head), .. } => (head, destination),
+        RotationalDisks { .. } => return,
+    };
+    let place = head.place_of(context.system, file, stat.identity.inode);
+    let mut files = noted.files.lock();
+    if files.all.len() >= AT_A_TIME {
+        noted.is_full.store(true, Ordering::Relaxed);
+        return;
+    }
+    if context.scope.reading == Reading::AsCached {
+        files.sample.ask(context.system, file);
+        noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
+    }
+    files.add(folder, name, place);
+    files.bytes += 2 * source.1.size;
+}
+
+impl FilesToRead {
+    fn add(&mut self, folder: &TreePath, name: &[u8], place: u64) {
+        let Self { folders, numbers, names, all, .. } = self;
+        let folder = numbers.get(folder).copied().unwrap_or_else(|| {
+            let number = u32::try_from(folders.len()).unwrap_or(u32::MAX);
+            numbers.insert(folder.clone(), number);
+            folders.push(folder.clone());
+            number
+        });
+        all.push(NotedFile { place, folder, name: names.add(name) });
+    }
+}

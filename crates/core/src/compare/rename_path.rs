@@ -1,0 +1,102 @@
+//! Whether what the source has could be renamed to where it goes: on one drive, as it is mounted in one place.
+
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::Path;
+
+use utter_echo_drives::features::Feature;
+use utter_echo_os::{Entry, Flags, Kind, Stat};
+
+use crate::compare::comparison::Comparison;
+use crate::compare::look::MergedEntry;
+use crate::compare::visit::{ListedFolder, Visit, Walk};
+use crate::request::RenamePath;
+
+/// From root to root. Where something cannot be found out, it is copied.
+pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
+    let Comparison { system, pair, scope, .. } = context;
+    let (source, there) = (pair.source.as_fd(), pair.destination.anchor.as_fd());
+    if scope.passage == RenamePath::Closed {
+        return RenamePath::Closed;
+    }
+    let abilities = &context.drives.root().reach.drive;
+    let keeps_all =
+        [Feature::RenamedFolders, Feature::RenamedTimes].iter().all(|a| abilities.holds(*a));
+    let drive = system.stat(Entry::Pinned(source)).map(|stat| stat.identity.drive);
+    let same_drive = drive.is_ok_and(|d| d == pair.destination.anchor_stat.identity.drive);
+    // One drive can be mounted in two places, and nothing is renamed from one to the other.
+    let sitting = |folder| system.mount_session(folder).ok();
+    if !keeps_all || !same_drive || sitting(source).is_none_or(|s| Some(s) != sitting(there)) {
+        return RenamePath::Closed;
+    }
+    if counts_for_one_account(context, there) {
+        return RenamePath::Closed;
+    }
+    if holds_what_stays(context) { scope.passage.min(RenamePath::Open) } else { scope.passage }
+}
+
+/// What is mounted below the source would go along with its folder, and so would what takes no part. True if nobody
+/// can tell.
+fn holds_what_stays(context: &Comparison<'_>) -> bool {
+    let (Ok(mounts), Ok(source)) =
+        (context.system.mounts(), context.system.real_path(context.pair.source.as_fd()))
+    else {
+        return true;
+    };
+    let is_below = |path: &Path| path != source && path.starts_with(&source);
+    mounts.iter().any(|mount| is_below(&mount.point))
+        || context.own.is_some_and(|own| is_below(&own.path))
+}
+
+/// A folder whose entries all count for one account of the drive's room takes none of another's.
+fn counts_for_one_account(context: &Comparison<'_>, folder: BorrowedFd<'_>) -> bool {
+    let flags = context.system.flags(folder).unwrap_or_default();
+    !flags.and(Flags::ONE_ACCOUNT).is_empty()
+}
+
+impl Walk<'_, '_> {
+    /// No way leads into a folder of the destination that counts for one account.
+    pub(super) fn narrow_passage(&self, listed: &mut ListedFolder) {
+        if listed.passage == RenamePath::Closed || listed.node.is_root() {
+            return;
+        }
+        let there = listed.destination.as_ref();
+        if there.is_some_and(|there| counts_for_one_account(self.context, there.as_fd())) {
+            listed.passage = RenamePath::Closed;
+        }
+    }
+
+    /// How an entry that only the source has could come to its place.
+    pub(super) fn passage(
+        &self,
+        visit: &Visit<'_>,
+        met: &MergedEntry<'_>,
+        source: &Stat,
+    ) -> RenamePath {
+        let passage = visit.listed.passage;
+        // What cannot be taken away cannot be renamed either.
+        if passage == RenamePath::Closed
+            || visit.leaves_source(source)
+            || visit.node.is_held(source)
+        {
+            return RenamePath::Closed;
+        }
+        if source.kind != Kind::Folder {
+            return RenamePath::Open;
+        }
+        let Some(above) = &visit.listed.source else { return RenamePath::Closed };
+        let system = self.context.system;
+        // Its entry for the folder above it changes with that.
+        let folder = system.open_folder(above.as_fd(), met.source_name);
+        let may_go = folder.and_then(|folder| system.may_change(folder.as_fd()));
+        if may_go.is_ok() { passage } else { RenamePath::Closed }
+    }
+}
+
+impl Visit<'_> {
+    /// Whether what is in a folder could be renamed.
+    pub(super) fn passage_below(&self, source: Option<&Stat>, there: Option<&Stat>) -> RenamePath {
+        let leaves = source.is_none_or(|source| self.leaves_source(source))
+            || there.is_some_and(|there| self.leaves_destination(there));
+        if leaves { RenamePath::Closed } else { self.listed.passage }
+    }
+}

@@ -1,0 +1,99 @@
+//! Comparing one pair of roots.
+
+use std::io;
+use std::os::fd::AsFd;
+use std::sync::atomic::Ordering;
+
+use utter_echo_model::aspect::Aspect;
+use utter_echo_model::note::Note;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::state::State;
+use utter_echo_os::Entry;
+
+use crate::compare::comparison::Comparison;
+use crate::compare::difference::{FolderSink, What};
+use crate::compare::entry::{self, BothEntries};
+use crate::compare::found::{Compared, Halt, RootDifference};
+use crate::compare::walk;
+use crate::request::By;
+
+/// Compares one pair of roots, and gives every folder in which something differs to `station`.
+pub(crate) fn compare(
+    comparison: &Comparison<'_>,
+    station: &mut (dyn FolderSink + Send),
+) -> Result<Compared, Halt> {
+    let mut findings = walk::go(comparison, station);
+    if let Some(halt) = findings.halt.take() {
+        return Err(halt);
+    }
+    if comparison.observer.stop_requested() {
+        return Err(Halt::Stopped);
+    }
+    let tallies = findings.tallies;
+    // A source that goes inside under its own name is a folder like any other.
+    let takes_root = comparison.pair.prefix.as_bytes().is_empty()
+        || !comparison.selection.is_choosy()
+        || comparison.selection.is_of_chosen()
+        || tallies.source.entries() > 0;
+    let root = if takes_root { compare_roots(comparison) } else { Ok(None) };
+    let root = root.unwrap_or_else(|error| {
+        findings.problem(TreePath::default(), Operation::Compare, error.into());
+        None
+    });
+    findings.notes.extend(tallies.ahead(comparison.now));
+    let from_memory = comparison.reads.from_memory.load(Ordering::Relaxed);
+    findings.notes.extend((from_memory > 0).then_some(Note::ReadFromMemory(from_memory)));
+    findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(Compared {
+        problems: findings.problems,
+        notes: findings.notes,
+        source: tallies.source,
+        newest: tallies.newest,
+        destination: tallies.destination,
+        unchanged: tallies.unchanged,
+        sampled: *comparison.reads.sampled.lock(),
+        doubts: findings.doubts,
+        takes_root,
+        root,
+    })
+}
+
+/// Only the two roots, where nothing depends on what they hold.
+pub(crate) fn compare_roots_alone(comparison: &Comparison<'_>) -> io::Result<Compared> {
+    Ok(Compared { root: compare_roots(comparison)?, takes_root: true, ..Compared::default() })
+}
+
+/// The two roots themselves; `None` where they agree, or a single entry is meant.
+fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifference>> {
+    let pair = comparison.pair;
+    if pair.single.is_some() {
+        return Ok(None);
+    }
+    let source = State::from(&pair.source_stat);
+    if !pair.destination.exists() {
+        return Ok(Some(RootDifference { source, destination: None, what: What::New }));
+    }
+    if comparison.scope.by == By::Presence {
+        return Ok(None);
+    }
+    let there = &pair.destination.anchor_stat;
+    let sides = BothEntries {
+        source: (Entry::Pinned(pair.source.as_fd()), &pair.source_stat),
+        destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
+        doubt: None,
+        attributes: comparison.scope.attributes,
+        at: None,
+    };
+    let drive = comparison.drives.root();
+    let mut aspects = entry::differing_aspects(comparison, &drive.reach, &sides)?;
+    if !drive.reach.keeps_top_times(pair.destination.exists()) {
+        aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
+    }
+    let what = What::Aspects(aspects);
+    Ok((!aspects.is_empty()).then(|| RootDifference {
+        source,
+        destination: Some(there.into()),
+        what,
+    }))
+}

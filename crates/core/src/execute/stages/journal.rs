@@ -1,0 +1,173 @@
+//! Writing down what is about to change, before anything does: what is set aside can only be brought back
+//! as it was if that is known.
+
+use crate::execute::writer::ErrorContext as _;
+use std::collections::BTreeSet;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+
+use utter_echo_drives::before::look_here;
+use utter_echo_model::observe::StepOutcome;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::running::Flush;
+use utter_echo_model::state::{AttributesBefore, State};
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Entry, Kind};
+
+use crate::execute::stages::run::{OnDrive, PartRun, name_of};
+use crate::execute::writer::{SetAsideWriter, StepError, StepResult};
+use crate::policy::Step;
+
+impl PartRun<'_> {
+    /// Notes every folder that something happens in, and every entry whose attributes change. A deed
+    /// that could not be noted is not done.
+    pub(super) fn note_all(&self, root: BorrowedFd<'_>) {
+        let Some(shelf) = self.drives[0].writer.shelf else { return };
+        let mut folders = vec![false; self.part.folders.len()];
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            folders[at] |= !folder.steps.is_empty();
+            for from in folder.steps.iter().filter_map(Step::renamed_from) {
+                folders[self.part.name(from).folder as usize] = true;
+            }
+        }
+        let adjusts_root = self.part.root.is_some_and(|step| step.verb == Verb::Adjust);
+        folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
+        let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
+        self.means.crew.each(first, |at| self.note_folder(root, shelf, at));
+        let noted = self.note_sources(shelf).and_then(|()| shelf.open_gate());
+        // In this order: copies without notes could not be told from the last of their kind.
+        let kept = || self.keep_elsewhere(root, shelf).during(Operation::SetAside);
+        let keeps = shelf.aside.keeps_displaced();
+        if let Err(trouble) = noted.and_then(|()| if keeps { kept() } else { Ok(()) }) {
+            self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
+            self.report(&self.drives[0], &TreePath::default(), trouble);
+        }
+    }
+
+    /// What folders of the source are like from which something goes, and those that go themselves.
+    fn note_sources(&self, shelf: &SetAsideWriter<'_>) -> StepResult {
+        let mut paths: BTreeSet<TreePath> = BTreeSet::new();
+        for (at, folder) in self.part.folders.iter().enumerate() {
+            let path = self.part.source_path(at);
+            let goes = folder.vacates.iter().filter(|step| step.kind() == Kind::Folder);
+            paths.extend(goes.map(|step| path.join(folder.name_of_source(step))));
+            if !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over) {
+                paths.insert(path);
+            }
+        }
+        paths.extend(self.part.root_vacate.map(|_| TreePath::default()));
+        paths.iter().try_for_each(|path| shelf.note_here(path, self.look_here(path)))
+    }
+
+    fn look_here(&self, path: &TreePath) -> io::Result<AttributesBefore> {
+        let system = self.system();
+        let folder = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+        let caller = &self.drives[0].writer.reach.caller;
+        let mut was = look_here(system, caller, folder.as_fd())?;
+        if let Some(earlier) = self.earlier {
+            let mut now = system.stat(Entry::Open(folder.as_fd()))?;
+            earlier.correct(path, &mut now);
+            was.state = State::from(&now);
+        }
+        Ok(was)
+    }
+
+    /// What is set aside on another drive is on that drive, under the name that it is looked for by, before
+    /// the first deed.
+    fn keep_elsewhere(&self, root: BorrowedFd<'_>, shelf: &SetAsideWriter<'_>) -> io::Result<()> {
+        let drive = self.system().stat(Entry::Open(shelf.aside.folder.as_fd()))?.identity.drive;
+        let copied = |at: &usize| {
+            self.drive_of(*at).mounted.identity.drive != drive
+                && self.part.folders[*at].steps.iter().any(Step::displaces)
+        };
+        let work: Vec<usize> = (0..self.part.folders.len()).filter(copied).collect();
+        if work.is_empty() {
+            return Ok(());
+        }
+        self.means.crew.each(work, |at| self.keep_of_folder(root, at));
+        if self.means.running.flush == Flush::None { Ok(()) } else { shelf.aside.flush() }
+    }
+
+    fn keep_of_folder(&self, root: BorrowedFd<'_>, at: usize) {
+        let (folder, on) = (&self.part.folders[at], self.drive_of(at));
+        // What cannot be entered is told when its turn comes.
+        let Ok(place) = self.enter(root, at) else { return };
+        for (i, step) in folder.steps.iter().enumerate().filter(|(_, step)| step.displaces()) {
+            if self.means.must_end() || self.was_tried(folder, i) {
+                continue;
+            }
+            let name = name_of(folder, step);
+            if let Err(trouble) = on.writer.keep_elsewhere(&place, name, &step.into()) {
+                self.conclude(on, folder.first + i, &place.path.join(name), Err(trouble));
+            }
+        }
+    }
+
+    fn note_folder(&self, root: BorrowedFd<'_>, shelf: &SetAsideWriter<'_>, at: usize) {
+        let folder = &self.part.folders[at];
+        let on = self.drive_of(at);
+        let path = self.part.folder_path(at);
+        // One that is still to be made has nothing to tell, and only renames lead into it.
+        let is_there = at == 0 || folder.known.destination.is_some();
+        let opened = is_there.then(|| {
+            let handle = self.system().open_folder(root, path.as_bytes());
+            let handle = match handle {
+                Err(error) if !shelf.aside.keeps_displaced() => {
+                    return shelf.or_lose(Err(error)).map(|()| None);
+                }
+                other => other.during(Operation::SetAside)?,
+            };
+            shelf.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
+            Ok(Some(handle))
+        });
+        let handle = match opened.transpose() {
+            Ok(handle) => handle.flatten(),
+            Err(trouble) => {
+                (folder.first..folder.first + folder.steps.len())
+                    .for_each(|number| self.ledger.set(number, StepOutcome::Failed));
+                return self.report(on, &path, trouble);
+            }
+        };
+        for (i, step) in folder.steps.iter().enumerate() {
+            let name = name_of(folder, step);
+            let here = handle.as_ref().map(|handle| Entry::Named(handle.as_fd(), name));
+            let path = path.join(name);
+            if let Err(trouble) = self.note_step(root, shelf, on, (&path, here), step) {
+                self.conclude(on, folder.first + i, &path, Err(trouble));
+            }
+        }
+    }
+
+    fn note_step(
+        &self,
+        root: BorrowedFd<'_>,
+        shelf: &SetAsideWriter<'_>,
+        on: &OnDrive<'_>,
+        (path, here): (&TreePath, Option<Entry<'_>>),
+        step: &Step,
+    ) -> StepResult {
+        let is_taken_away = step.verb == Verb::Remove || step.takes_a_folders_place();
+        let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
+        if step.verb == Verb::Adjust || is_taken_away && is_folder {
+            let noted = here.map(|here| shelf.note_before(&on.writer, path, here));
+            return noted.map_or(Ok(()), unless_gone);
+        }
+        let Some(from) = step.renamed_from().filter(|_| !step.aspects.is_empty()) else {
+            return Ok(());
+        };
+        let above = self.part.folder_path(self.part.name(from).folder as usize);
+        let above =
+            self.system().open_folder(root, above.as_bytes()).during(Operation::SetAside)?;
+        let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
+        unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
+    }
+}
+
+/// What is gone meanwhile is found out again when its turn comes, and told then.
+fn unless_gone(noted: StepResult) -> StepResult {
+    match noted {
+        Err(StepError(_, cause)) if cause.is_absence() => Ok(()),
+        other => other,
+    }
+}

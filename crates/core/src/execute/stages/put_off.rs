@@ -1,0 +1,39 @@
+//! Steps whose files could not be read: what is well comes first, so that a drive which is failing gives what it
+//! can before it is asked for more than that.
+
+use parking_lot::{Mutex, MutexGuard};
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Which of a part's steps come once more, by folder and slot.
+#[derive(Debug, Default)]
+pub(super) struct PutOff {
+    steps: Mutex<BTreeSet<(usize, usize)>>,
+    /// All that is well was tried.
+    is_over: AtomicBool,
+}
+
+impl PutOff {
+    fn steps(&self) -> MutexGuard<'_, BTreeSet<(usize, usize)>> {
+        self.steps.lock()
+    }
+
+    /// True as long as a step can come later.
+    pub(super) fn is_open(&self) -> bool {
+        !self.is_over.load(Ordering::Relaxed)
+    }
+
+    pub(super) fn add(&self, step: (usize, usize)) {
+        self.steps().insert(step);
+    }
+
+    pub(super) fn has(&self, step: (usize, usize)) -> bool {
+        self.steps().contains(&step)
+    }
+
+    /// Whatever was put off is due now, and nothing is any more.
+    pub(super) fn end(&self) -> BTreeSet<(usize, usize)> {
+        self.is_over.store(true, Ordering::Relaxed);
+        std::mem::take(&mut *self.steps())
+    }
+}

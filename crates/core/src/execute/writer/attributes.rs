@@ -1,0 +1,362 @@
+//! Everything about an entry but its content.
+//!
+//! The order matters to the kernel: a new owner takes special bits and capabilities away, so it
+//! comes first; extended attributes can be set by a plain user only while the file may be written,
+//! so they come before the mode; nearly everything changes times, so those come last.
+//!
+//! An access list holds the permission bits of the mode as well. Where lists are carried and modes
+//! are not, an entry with a list gets the bits of that list.
+
+use crate::execute::writer::step_error::ErrorContext as _;
+use std::os::fd::AsFd;
+
+use rustix::io::Errno;
+use utter_echo_drives::features::Feature;
+use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::state::{AttributesBefore, State};
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{ACCESS_LIST, DEFAULT_LIST, Entry, Flags, Kind, Stat, Time, Xattrs, is_absent};
+
+use crate::execute::writer::drive_writer::Writer;
+use crate::execute::writer::folder_pair::FolderPair;
+use crate::execute::writer::operation::EntryOperation;
+use crate::execute::writer::step_error::{StepError, StepResult};
+
+/// The attributes that a new entry is to have in the end.
+pub(super) struct WantedAttributes {
+    owner: (u32, u32),
+    /// Whose it will be, as far as this caller can see to that.
+    settled: (u32, u32),
+    /// `None`: as the system makes it.
+    mode: Option<u32>,
+}
+
+/// What the attributes of an entry that is there are to become.
+#[derive(Clone, Copy)]
+pub(crate) enum AttributeModel<'a> {
+    /// Those of this entry of the source.
+    Entry(Entry<'a>),
+    /// Those it had before a run that is taken back.
+    Before(&'a AttributesBefore),
+}
+
+impl Writer<'_> {
+    /// The model of an entry of the destination: the source's of the same path, unless a record
+    /// tells what it was like.
+    pub(crate) fn model<'m>(
+        &'m self,
+        path: &TreePath,
+        source: impl FnOnce() -> Result<Entry<'m>, StepError>,
+    ) -> Result<AttributeModel<'m>, StepError> {
+        match self.memory.and_then(|memory| memory.get(path.as_bytes())) {
+            Some(before) => Ok(AttributeModel::Before(before)),
+            None => source().map(AttributeModel::Entry),
+        }
+    }
+
+    pub(crate) fn accessed(&self, model: AttributeModel<'_>) -> std::io::Result<Time> {
+        match model {
+            AttributeModel::Entry(entry) => self.system().stat(entry).map(|stat| stat.accessed),
+            AttributeModel::Before(before) => Ok(before.accessed),
+        }
+    }
+
+    /// What a new entry should have: the source's, and of what is not carried, the replaced
+    /// entry's, so that leaving an aspect out leaves it alone.
+    pub(super) fn wanted(
+        &self,
+        place: &FolderPair,
+        deed: &EntryOperation,
+        source: &State,
+    ) -> WantedAttributes {
+        let replaced = deed.destination.filter(|_| deed.replaces_its_kind());
+        let born = (self.reach.caller.uid, place.born_gid);
+        let of = |state: &State| (state.uid, state.gid);
+        let (owner, settled) = if self.carries(Aspect::Owner) {
+            let owner = of(source);
+            (owner, self.reach.owner_to_set(owner, born).unwrap_or(born))
+        } else {
+            let own = (self.reach.caller.uid, self.reach.caller.gid);
+            let owner = replaced.as_ref().map_or(own, of);
+            (owner, if self.gives_owners() { owner } else { born })
+        };
+        let mode = match replaced {
+            _ if self.carries(Aspect::Mode) => {
+                Some(self.reach.mode_with(source.mode(), of(source), settled))
+            }
+            Some(old) => Some(self.reach.mode_with(old.mode(), of(&old), settled)),
+            None => None,
+        };
+        WantedAttributes { owner, settled, mode }
+    }
+
+    /// The caller may give files to others, and the drive keeps whose they are.
+    fn gives_owners(&self) -> bool {
+        self.reach.caller.gives_files && self.reach.drive.holds(Feature::Owners)
+    }
+
+    /// The mode to create a file with. Nobody may reach it before it has its owner, and special
+    /// bits wait for the end.
+    pub(super) fn birth_mode(&self, place: &FolderPair, wanted: &WantedAttributes) -> u32 {
+        let born = (self.reach.caller.uid, place.born_gid);
+        if wanted.owner != born || place.gives_lists {
+            return 0o600;
+        }
+        wanted.mode.map_or(0o666, |mode| mode & 0o777 | 0o200)
+    }
+
+    /// What a file has that was created with `birth_mode`.
+    pub(super) fn born(&self, place: &FolderPair, birth_mode: u32, like: &Stat) -> State {
+        let mut born = *like;
+        born.uid = self.reach.caller.uid;
+        born.gid = place.born_gid;
+        born.mode = birth_mode & !self.reach.caller.umask;
+        State::from(&born)
+    }
+
+    /// Gives a new entry, still under its temporary name, all it should have.
+    #[allow(clippy::too_many_arguments, reason = "both sides of one entry, by handle and by state")]
+    pub(super) fn dress(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+        source_entry: Entry<'_>,
+        made: Entry<'_>,
+        source: &State,
+        born: &State,
+    ) -> Result<Option<Flags>, StepError> {
+        let system = self.system();
+        let wanted = self.wanted(place, deed, source);
+        self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
+        let xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
+        let mut xattrs = self.reach.xattrs_for(xattrs, (source.uid, source.gid), wanted.settled);
+        let replaced = deed.replaces_its_kind();
+        if replaced {
+            let old = Entry::Named(place.destination.as_fd(), name);
+            xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
+        }
+        if place.gives_lists && (replaced || self.carries(Aspect::Acl)) {
+            self.drop_inherited(made, &xattrs)?;
+        }
+        for (name, value) in &xattrs {
+            system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
+        }
+        let lists_changed = place.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        let usual = wanted.mode.unwrap_or(0o666 & !self.reach.caller.umask);
+        let mode = self.mode_with_list(usual, source, &xattrs);
+        // A new owner may have cost special bits, but those are not set yet.
+        if source.kind != Kind::Symlink && (mode != born.mode() || lists_changed) {
+            self.set_mode(made, mode)?;
+        }
+        self.set_time(made, source, || self.accessed(AttributeModel::Entry(source_entry)))?;
+        match (source_entry, made) {
+            (Entry::Open(source), Entry::Open(made)) => {
+                self.dress_with_flags(place, name, deed, source, made)
+            }
+            // Links and special files have none.
+            _ => Ok(None),
+        }
+    }
+
+    fn set_mode(&self, entry: Entry<'_>, mode: u32) -> StepResult {
+        if !self.reach.drive.holds(Feature::Modes) {
+            return Ok(());
+        }
+        self.system().set_mode(entry, mode).during(Operation::SetAttributes)
+    }
+
+    /// The source's times, as far as they are carried and the drive can keep them; it is looked at
+    /// again for its access time alone.
+    pub(crate) fn set_time(
+        &self,
+        entry: Entry<'_>,
+        source: &State,
+        accessed: impl FnOnce() -> std::io::Result<Time>,
+    ) -> StepResult {
+        let (system, reach) = (self.system(), self.reach);
+        let carries_access = self.carries(Aspect::Atime);
+        if !self.carries(Aspect::Times) && !carries_access {
+            return Ok(());
+        }
+        let modified = if self.carries(Aspect::Times) {
+            reach.drive.nearest(source.modified())
+        } else {
+            system.stat(entry).during(Operation::SetAttributes)?.modified
+        };
+        let both = carries_access || !reach.drive.holds(Feature::TimesApart);
+        let accessed = if both {
+            Some(reach.drive.nearest(accessed().during(Operation::Read)?))
+        } else {
+            None
+        };
+        system.set_times(entry, modified, accessed).during(Operation::SetAttributes)
+    }
+
+    /// The times that an entry had before, whatever is carried: what happened in it is no change of it.
+    pub(crate) fn restore_time(
+        &self,
+        entry: Entry<'_>,
+        before: &State,
+        accessed: impl FnOnce() -> Option<Time>,
+    ) -> StepResult {
+        let (system, drive) = (self.system(), &self.reach.drive);
+        let accessed = match accessed() {
+            None if drive.holds(Feature::TimesApart) => None,
+            None => Some(system.stat(entry).during(Operation::SetAttributes)?.accessed),
+            known => known,
+        };
+        let accessed = accessed.map(|time| drive.nearest(time));
+        let modified = drive.nearest(before.modified());
+        match system.set_times(entry, modified, accessed) {
+            // Somebody else's folder, which the caller may only write into.
+            Err(e) if e.raw_os_error() == Some(Errno::PERM.raw_os_error()) => Ok(()),
+            other => other.during(Operation::SetAttributes),
+        }
+    }
+
+    /// Extended attributes of a replaced entry that the run does not carry and so leaves alone.
+    fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
+        let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
+        let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
+        self.reach.xattrs_of(self.system(), old, uncarried)
+    }
+
+    fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> StepResult {
+        for list in [ACCESS_LIST, DEFAULT_LIST] {
+            if wanted.iter().all(|(name, _)| name != list) {
+                match self.system().remove_xattr(made, list) {
+                    Err(e) if is_absent(&e) => {}
+                    other => other.during(Operation::SetAttributes)?,
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Sets owner and group as far as this caller may.
+    fn set_owner(
+        &self,
+        entry: Entry<'_>,
+        wanted: (u32, u32),
+        has: (u32, u32),
+    ) -> Result<bool, StepError> {
+        let set = if self.carries(Aspect::Owner) {
+            self.reach.owner_to_set(wanted, has)
+        } else {
+            // Kept from the entry that is replaced; only its owner could be somebody else.
+            (wanted != has && self.gives_owners()).then_some(wanted)
+        };
+        if let Some((uid, gid)) = set {
+            self.system().set_owner(entry, uid, gid).during(Operation::SetAttributes)?;
+        }
+        Ok(set.is_some())
+    }
+
+    /// Brings the carried attributes of an entry that exists up to date, but for its times.
+    pub(super) fn change_attributes(
+        &self,
+        model: AttributeModel<'_>,
+        entry: Entry<'_>,
+        source: &State,
+        has: &State,
+    ) -> StepResult {
+        let system = self.system();
+        let of = |state: &State| (state.uid, state.gid);
+        let owner = of(if self.carries(Aspect::Owner) { source } else { has });
+        let owner_set = self.set_owner(entry, owner, of(has))?;
+        let settled = if self.carries(Aspect::Owner) {
+            self.reach.owner_to_set(owner, of(has)).unwrap_or(of(has))
+        } else {
+            of(has)
+        };
+        let wanted = match model {
+            AttributeModel::Entry(entry) => {
+                self.reach.xattrs(system, entry).during(Operation::Read)?
+            }
+            AttributeModel::Before(before) => before.xattrs.clone(),
+        };
+        let wanted = self.reach.xattrs_for(wanted, of(source), settled);
+        let lists_set = self.change_xattrs(&wanted, entry, has)?;
+        let from = if self.carries(Aspect::Mode) { source } else { has };
+        let usual = self.reach.mode_with(from.mode(), of(from), settled);
+        let mode = self.mode_with_list(usual, source, &wanted);
+        // A new owner takes special bits away, and a new access list changes the group's bits.
+        if source.kind != Kind::Symlink && (mode != has.mode() || owner_set || lists_set) {
+            self.set_mode(entry, mode)?;
+        }
+        Ok(())
+    }
+
+    fn mode_with_list(&self, usual: u32, source: &State, xattrs: &Xattrs) -> u32 {
+        let listed =
+            self.carries(Aspect::Acl) && xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        if listed && !self.carries(Aspect::Mode) {
+            usual & 0o7000 | source.mode() & 0o777
+        } else {
+            usual
+        }
+    }
+
+    /// Sets what the source has and takes away what it lacks; true if anything was changed.
+    fn change_xattrs(
+        &self,
+        wanted: &Xattrs,
+        entry: Entry<'_>,
+        has: &State,
+    ) -> Result<bool, StepError> {
+        let system = self.system();
+        let present = self.reach.xattrs(system, entry).during(Operation::LookAtDestination)?;
+        if *wanted == present {
+            return Ok(false);
+        }
+        let locked =
+            has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Symlink;
+        if locked {
+            self.set_mode(entry, has.mode() | 0o200)?;
+        }
+        for (name, _) in present.iter().filter(|(name, _)| wanted.iter().all(|(w, _)| w != name)) {
+            system.remove_xattr(entry, name).during(Operation::SetAttributes)?;
+        }
+        for (name, value) in wanted.iter().filter(|xattr| !present.contains(xattr)) {
+            system.set_xattr(entry, name, value).during(Operation::SetAttributes)?;
+        }
+        Ok(true)
+    }
+
+    /// The attributes of a folder: of a new one all, of an old one those that differ.
+    pub(crate) fn dress_folder(
+        &self,
+        deed: &EntryOperation,
+        source: AttributeModel<'_>,
+        made: Entry<'_>,
+        keeps_times: bool,
+    ) -> StepResult {
+        let Some(planned) = deed.source else {
+            return Ok(());
+        };
+        let system = self.system();
+        let adjusts = deed.verb == Verb::Adjust;
+        let times = [Aspect::Times, Aspect::Atime];
+        let has_times = times.iter().any(|aspect| deed.aspects.has(*aspect));
+        let only_times = adjusts && deed.aspects.iter().all(|aspect| times.contains(&aspect));
+        // Of one whose time is not told to differ, what happened in it changed that.
+        let keeps_its_own = adjusts && !has_times;
+        let model = deed.destination.filter(|_| keeps_its_own).unwrap_or(planned);
+        self.between_flags(deed, source, made, || {
+            if !adjusts && !self.carries(Aspect::Mode) {
+                self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
+            }
+            if !only_times {
+                let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);
+                self.change_attributes(source, made, &planned, &has)?;
+            }
+            if keeps_times {
+                self.set_time(made, &model, || self.accessed(source))?;
+            }
+            Ok(())
+        })
+    }
+}

@@ -1,0 +1,161 @@
+//! Station: one entry on one drive. A [`Writer`] makes it, dresses it, places it and takes it away; what
+//! is set aside and what comes back go through the same hands.
+
+use std::io::{self};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+
+use utter_echo_drives::capabilities::Capabilities;
+use utter_echo_drives::write_back::WriteBackLimit;
+use utter_echo_files::hidden_names::HiddenNames;
+use utter_echo_model::aspect::Aspect;
+use utter_echo_model::observe::Observer;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::running::{Flush, Running};
+use utter_echo_model::state::StatesBefore;
+use utter_echo_os::System;
+use utter_echo_workers::pool::WorkerPool;
+use utter_echo_workers::rate_limit::RateLimit;
+
+use crate::execute::writer::folder_pair::FolderPair;
+use crate::journal::SetAsideRun;
+use crate::sides::SingleEntry;
+
+/// Where one part of a run sets aside, and the means to copy something there.
+pub(crate) struct SetAsideWriter<'a> {
+    pub(crate) aside: &'a SetAsideRun<'a>,
+    /// Writes on the drive where things are set aside, which may be another.
+    pub(crate) writer: Writer<'a>,
+    /// Which part of the plan.
+    pub(crate) part: usize,
+    /// Where the part's root stands in the folder of the run.
+    pub(crate) prefix: &'a TreePath,
+}
+
+/// What the writers of all drives share.
+pub(crate) struct WriteContext<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) observer: &'a dyn Observer,
+    pub(crate) running: Running,
+    pub(crate) crew: WorkerPool,
+    pub(crate) temporaries: HiddenNames,
+    /// Set once no further step can succeed.
+    pub(crate) over: AtomicBool,
+    pub(crate) bytes_written: AtomicU64,
+    pub(crate) pace: Option<RateLimit>,
+}
+
+impl<'a> WriteContext<'a> {
+    pub(crate) fn new(
+        system: &'a dyn System,
+        observer: &'a dyn Observer,
+        running: Running,
+    ) -> Self {
+        Self {
+            system,
+            observer,
+            running,
+            crew: WorkerPool::new(running.workers),
+            temporaries: HiddenNames::new(),
+            over: AtomicBool::new(false),
+            bytes_written: AtomicU64::new(0),
+            pace: running.rate.map(RateLimit::new),
+        }
+    }
+
+    pub(crate) fn must_end(&self) -> bool {
+        self.over.load(Ordering::Relaxed) || self.observer.stop_requested()
+    }
+
+    /// Fails once the run is to end.
+    pub(crate) fn go_on(&self) -> io::Result<()> {
+        if self.must_end() { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) }
+    }
+}
+
+/// Writes on one drive.
+pub(crate) struct Writer<'a> {
+    pub(crate) means: &'a WriteContext<'a>,
+    /// What can be carried to the drive.
+    pub(crate) reach: &'a Capabilities,
+    /// Names of a single entry, where they differ on the two sides.
+    single: Option<&'a SingleEntry>,
+    /// What entries were like before, if a run is taken back.
+    pub(crate) memory: Option<&'a StatesBefore>,
+    /// Where the run keeps its notes and, if it is not lost, what it displaces.
+    pub(crate) shelf: Option<&'a SetAsideWriter<'a>>,
+    /// What the drive does not hold yet, where that is waited for.
+    pub(crate) backlog: Option<WriteBackLimit>,
+    /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
+    pub(crate) marked: AtomicBool,
+    /// False once the drive turned out not to share content with the source's, or not to copy from it
+    /// within the kernel.
+    pub(crate) shares_content: AtomicBool,
+    pub(crate) copies_in_kernel: AtomicBool,
+    /// Known once the first file was to be added.
+    pub(crate) makes_nameless: OnceLock<bool>,
+}
+
+impl<'a> Writer<'a> {
+    pub(crate) fn new(means: &'a WriteContext<'a>, reach: &'a Capabilities) -> Self {
+        Self {
+            means,
+            reach,
+            single: None,
+            memory: None,
+            shelf: None,
+            backlog: None,
+            marked: AtomicBool::new(false),
+            shares_content: AtomicBool::new(true),
+            copies_in_kernel: AtomicBool::new(true),
+            makes_nameless: OnceLock::new(),
+        }
+    }
+
+    /// For a single entry that may get a new name.
+    pub(crate) fn for_single(self, single: Option<&'a SingleEntry>) -> Self {
+        Self { single, ..self }
+    }
+
+    /// To take a run back, or not.
+    pub(crate) fn remembering(self, memory: Option<&'a StatesBefore>) -> Self {
+        Self { memory, ..self }
+    }
+
+    /// With a place for what is displaced.
+    pub(crate) fn setting_aside(self, shelf: Option<&'a SetAsideWriter<'a>>) -> Self {
+        Self { shelf, ..self }
+    }
+
+    /// Waiting for the drive once it has much before it.
+    pub(crate) fn waiting_for_drive(self) -> Self {
+        let waits = self.means.running.flush != Flush::None;
+        Self { backlog: waits.then(WriteBackLimit::default), ..self }
+    }
+
+    /// An entry was changed.
+    pub(crate) fn changed_entry(&self) {
+        if let Some(backlog) = &self.backlog {
+            backlog.hand_entry(|| self.means.must_end());
+        }
+    }
+
+    pub(crate) fn system(&self) -> &'a dyn System {
+        self.means.system
+    }
+
+    /// Where what is displaced goes, if it is not lost.
+    pub(crate) fn keeps_displaced(&self) -> Option<&'a SetAsideWriter<'a>> {
+        self.shelf.filter(|shelf| shelf.aside.keeps_displaced())
+    }
+
+    pub(crate) fn carries(&self, aspect: Aspect) -> bool {
+        self.reach.carry.has(aspect)
+    }
+
+    /// The source's name of an entry, which differs only for a single file under a new name.
+    pub(crate) fn source_name<'n>(&'n self, place: &'n FolderPair, name: &'n [u8]) -> &'n [u8] {
+        let came_as = place.came_as.iter().find(|(here, _)| **here == *name).map(|(_, was)| &**was);
+        self.single.map_or(came_as.unwrap_or(name), |single| &single.source)
+    }
+}

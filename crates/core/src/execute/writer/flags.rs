@@ -1,0 +1,204 @@
+//! Inode flags: set last, since two of them keep everything else from being changed, and lifted
+//! where an entry that has them must change or go.
+
+use crate::execute::writer::step_error::ErrorContext as _;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use utter_echo_files::attributes;
+use utter_echo_model::aspect::Aspect;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Entry, Flags, Kind};
+
+use crate::execute::writer::attributes::AttributeModel;
+use crate::execute::writer::drive_writer::Writer;
+use crate::execute::writer::folder_pair::FolderPair;
+use crate::execute::writer::operation::EntryOperation;
+use crate::execute::writer::step_error::{StepError, StepResult};
+
+/// An entry that was made: what is still to be done once it has its name.
+#[derive(Debug, Default)]
+pub(super) struct MadeEntry {
+    /// Open, if it is a file.
+    pub(super) handle: Option<OwnedFd>,
+    /// Its flags, if some of them would keep it from getting its name.
+    pub(super) flags: Option<Flags>,
+}
+
+/// What becomes of an entry once the work on it is done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum AfterWork {
+    /// It lives on, here or elsewhere.
+    Kept,
+    /// It is gone.
+    Gone,
+}
+
+impl Writer<'_> {
+    /// Lifts what keeps an open entry from being changed; returns all flags it had.
+    pub(crate) fn unlock(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
+        let had = attributes::flags(self.system(), entry);
+        if let Some(had) = had.filter(|had| !had.and(Flags::LOCKS).is_empty()) {
+            self.system().set_flags(entry, had.without(Flags::LOCKS))?;
+        }
+        Ok(had)
+    }
+
+    /// Does `work` on a named entry of the destination, with what keeps it from being changed
+    /// lifted, and set again if the work fails or the entry is kept elsewhere.
+    pub(super) fn unlocked<T>(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        (kind, shown): (Kind, Flags),
+        after: AfterWork,
+        work: impl FnOnce() -> Result<T, StepError>,
+    ) -> Result<T, StepError> {
+        if shown.and(Flags::LOCKS).is_empty() {
+            return work();
+        }
+        let handle = self.open_named(folder, name, kind).during(Operation::Write)?;
+        let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
+        let result = work();
+        match (&result, had) {
+            (Err(_), Some(had)) => {
+                // The first trouble is the one to tell.
+                let _ = self.system().set_flags(handle.as_fd(), had);
+            }
+            (Ok(_), Some(had)) if after == AfterWork::Kept => {
+                let locked = self.system().set_flags(handle.as_fd(), had);
+                locked.during(Operation::SetAttributes)?;
+            }
+            _ => {}
+        }
+        result
+    }
+
+    pub(super) fn open_named(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        kind: Kind,
+    ) -> io::Result<OwnedFd> {
+        match kind {
+            Kind::Folder => self.system().open_folder(folder, name),
+            _ => self.system().open_file(folder, name),
+        }
+    }
+
+    /// Gives a new file its flags, but for those that would keep it from getting its name: these
+    /// are returned, with all others.
+    pub(super) fn dress_with_flags(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+        source: BorrowedFd<'_>,
+        made: BorrowedFd<'_>,
+    ) -> Result<Option<Flags>, StepError> {
+        if self.reach.drive.flags.is_empty() {
+            return Ok(None);
+        }
+        let system = self.system();
+        let wanted = if self.carries(Aspect::Flags) {
+            attributes::flags(system, source).map(|flags| self.reach.flags_to_carry(flags))
+        } else if deed.replaces_its_kind() {
+            let old = system.open_file(place.destination.as_fd(), name);
+            let old = old.during(Operation::LookAtDestination)?;
+            attributes::flags(system, old.as_fd())
+        } else {
+            None
+        };
+        let Some(wanted) = wanted else { return Ok(None) };
+        let born = if place.flags.is_empty() {
+            Flags::default()
+        } else {
+            attributes::flags(system, made).unwrap_or_default()
+        };
+        let now = wanted.without(Flags::LOCKS);
+        if now != born {
+            system.set_flags(made, now).during(Operation::SetAttributes)?;
+        }
+        Ok((wanted != now).then_some(wanted))
+    }
+
+    /// Sets what had to wait until the entry had its name.
+    pub(super) fn lock(&self, made: &MadeEntry) -> StepResult {
+        match made {
+            MadeEntry { handle: Some(handle), flags: Some(flags) } => {
+                self.system().set_flags(handle.as_fd(), *flags).during(Operation::SetAttributes)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Does `work` on the attributes of a file or folder that is there, between lifting its flags
+    /// and setting those it should have.
+    pub(super) fn between_flags(
+        &self,
+        deed: &EntryOperation,
+        source: AttributeModel<'_>,
+        entry: Entry<'_>,
+        work: impl FnOnce() -> StepResult,
+    ) -> StepResult {
+        let concerned = deed.aspects.has(Aspect::Flags) || deed.verb != Verb::Adjust;
+        let carries = self.carries(Aspect::Flags) && concerned;
+        let locked = deed.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
+        if !matches!(deed.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
+            return work();
+        }
+        let system = self.system();
+        let mut held = None;
+        let opened = self.handle(entry, deed.kind(), &mut held).during(Operation::SetAttributes)?;
+        let Some(had) = attributes::flags(system, opened) else {
+            return work();
+        };
+        let wanted = if carries { self.flags_of(source, deed.kind())? } else { None };
+        let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
+        // Those that lock come last. All others come first: a run that is killed in between is known
+        // by the times, which come after them, while flags show to nobody who does not look closely.
+        let open = wanted.without(Flags::LOCKS);
+        if open != had {
+            system.set_flags(opened, open).during(Operation::SetAttributes)?;
+        }
+        if let Err(trouble) = work() {
+            let _ = system.set_flags(opened, had);
+            return Err(trouble);
+        }
+        if wanted == open {
+            return Ok(());
+        }
+        system.set_flags(opened, wanted).during(Operation::SetAttributes)
+    }
+
+    /// What may not be opened keeps its flags to itself.
+    fn flags_of(&self, model: AttributeModel<'_>, kind: Kind) -> Result<Option<Flags>, StepError> {
+        let source = match model {
+            AttributeModel::Entry(source) => source,
+            AttributeModel::Before(before) => return Ok(before.flags),
+        };
+        let mut held = None;
+        match self.handle(source, kind, &mut held) {
+            Ok(source) => Ok(attributes::flags(self.system(), source)),
+            Err(e) if e.kind() == io::ErrorKind::PermissionDenied => Ok(None),
+            Err(e) => Err(e).during(Operation::Read),
+        }
+    }
+
+    /// The handle of a file or folder, if need be a new one, which `held` then keeps.
+    fn handle<'h>(
+        &self,
+        entry: Entry<'h>,
+        kind: Kind,
+        held: &'h mut Option<OwnedFd>,
+    ) -> io::Result<BorrowedFd<'h>> {
+        let opened = match entry {
+            Entry::Open(handle) => return Ok(handle),
+            Entry::Named(folder, name) => self.open_named(folder, name, kind)?,
+            Entry::Pinned(handle) => self.system().open_folder(handle, b"")?,
+        };
+        let opened: &'h OwnedFd = held.insert(opened);
+        Ok(opened.as_fd())
+    }
+}

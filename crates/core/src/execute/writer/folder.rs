@@ -1,0 +1,128 @@
+//! The two folders that an entry is handled in, and folders themselves: made, named, finished.
+
+use crate::execute::writer::step_error::ErrorContext as _;
+use std::io::ErrorKind;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::OnceLock;
+
+use utter_echo_drives::features::Feature;
+use utter_echo_drives::kinds;
+use utter_echo_files::attributes;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::Operation;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Entry, Flags, Kind, Onto};
+
+use crate::execute::writer::drive_writer::Writer;
+use crate::execute::writer::flags::AfterWork;
+use crate::execute::writer::folder_pair::{FolderPair, WHILE_FILLED};
+use crate::execute::writer::operation::EntryOperation;
+use crate::execute::writer::set_aside::{DisplacedBy, NameState};
+use crate::execute::writer::step_error::{StepError, StepResult, no_exchange};
+
+impl Writer<'_> {
+    /// Finds out what has to be known of a folder before something is made in it.
+    pub(crate) fn place(
+        &self,
+        path: TreePath,
+        source: Option<OwnedFd>,
+        destination: OwnedFd,
+    ) -> Result<FolderPair, StepError> {
+        let system = self.system();
+        let stat = system.stat(Entry::Open(destination.as_fd())).during(Operation::Write)?;
+        let gives_lists = attributes::has_default_list(system, destination.as_fd())
+            .during(Operation::LookAtDestination)?;
+        let set_group = stat.mode & 0o2000 != 0;
+        let caller = &self.reach.caller;
+        let closed = caller.uid != 0 && stat.uid == caller.uid && stat.mode & 0o200 == 0;
+        let closed = closed && self.reach.drive.holds(Feature::Modes);
+        let flags = if self.reach.drive.flags.is_empty() {
+            stat.flags
+        } else {
+            attributes::flags(system, destination.as_fd()).unwrap_or(stat.flags)
+        };
+        let is_exact = |source: &OwnedFd| kinds::has_exact_sizes(system, source.as_fd());
+        Ok(FolderPair {
+            path,
+            exact_sizes: source.as_ref().is_some_and(is_exact),
+            source,
+            destination,
+            identity: stat.identity,
+            born_gid: if set_group { stat.gid } else { caller.gid },
+            gives_lists,
+            closed_with: closed.then_some(stat.mode),
+            flags,
+            temporary: self.means.temporaries.name(),
+            hidden: false,
+            came_as: Vec::new(),
+            counterpart: OnceLock::new(),
+        })
+    }
+
+    /// Makes a folder under its own name, which nobody may have yet.
+    pub(crate) fn make_folder(&self, place: &FolderPair, name: &[u8]) -> StepResult {
+        match self.system().create_folder(place.destination.as_fd(), name, WHILE_FILLED) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                Err(StepError::stale_destination(Operation::Write))
+            }
+            other => other.during(Operation::Write),
+        }
+    }
+
+    /// Gives a folder that was made under a temporary name the one it should have.
+    pub(crate) fn place_folder(
+        &self,
+        place: &FolderPair,
+        temporary: &[u8],
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let system = self.system();
+        let folder = place.destination.as_fd();
+        if deed.verb == Verb::Add {
+            return self.rename_to_new(place, (folder, temporary), name);
+        }
+        let old = self.check_destination(place, name, deed)?;
+        let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
+        let after =
+            if self.keeps_displaced().is_some() { AfterWork::Kept } else { AfterWork::Gone };
+        self.unlocked(folder, name, old, after, || {
+            if self.set_aside(place, name, DisplacedBy::Replaced)? == NameState::Free {
+                return self.rename_to_new(place, (folder, temporary), name);
+            }
+            match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
+                Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
+                Err(e) if no_exchange(&e) => {
+                    system.remove_file(folder, name).during(Operation::Remove)?;
+                    system
+                        .rename((folder, temporary), (folder, name), Onto::Nothing)
+                        .during(Operation::Write)
+                }
+                Err(e) => Err(e).during(Operation::Write),
+            }
+        })
+    }
+
+    /// Gives a folder its attributes: all to one that was made, to another those that differ.
+    pub(crate) fn finish_folder(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let system = self.system();
+        // Not opened: its attributes can be read even where its entries cannot.
+        let path = place.path.join(name);
+        let own = self.source_name(place, name);
+        let source = self.model(&path, || Ok(Entry::Named(place.source()?, own)))?;
+        let pinned =
+            system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let now = system.stat(entry).during(Operation::SetAttributes)?;
+        let expected = deed.destination.filter(|_| deed.verb == Verb::Adjust);
+        if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
+            return Err(StepError::stale_destination(Operation::SetAttributes));
+        }
+        self.dress_folder(deed, source, entry, true)
+    }
+}

@@ -1,0 +1,51 @@
+//! The two folders that entries are handled in.
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::OnceLock;
+
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_os::{Flags, Identity};
+
+use crate::execute::writer::step_error::StepError;
+use crate::policy::OtherName;
+
+/// Open to nobody else until the folder has the attributes it should have.
+pub(crate) const WHILE_FILLED: u32 = 0o700;
+
+/// The two folders that entries are handled in.
+pub(crate) struct FolderPair {
+    /// Relative to the root.
+    pub(crate) path: TreePath,
+    /// `None` where the source has no such folder or it cannot be opened.
+    pub(crate) source: Option<OwnedFd>,
+    /// Nothing lies beyond the sizes of the files there.
+    pub(super) exact_sizes: bool,
+    pub(crate) destination: OwnedFd,
+    /// Of the destination's folder.
+    pub(crate) identity: Identity,
+    /// The group that new entries get here.
+    pub(super) born_gid: u32,
+    /// New entries get access lists from the folder.
+    pub(super) gives_lists: bool,
+    /// The mode of a folder that the caller owns and may not write into.
+    pub(crate) closed_with: Option<u32>,
+    /// The folder's flags: some keep it from being changed, others are given to new entries.
+    pub(crate) flags: Flags,
+    /// The name under which one entry after the other is made here. One name for all is much
+    /// quicker than one each where a folder holds a hundred thousand.
+    pub(super) temporary: Vec<u8>,
+    /// Nobody sees the folder yet, so what is made in it gets its name at once.
+    pub(crate) hidden: bool,
+    /// Names of entries that the source has under others.
+    pub(crate) came_as: Vec<OtherName>,
+    /// Where things of it are set aside, once something was.
+    pub(super) counterpart: OnceLock<OwnedFd>,
+}
+
+impl FolderPair {
+    pub(crate) fn source(&self) -> Result<BorrowedFd<'_>, StepError> {
+        let gone = || StepError(Operation::Read, Cause::Stale("its folder in the source"));
+        self.source.as_ref().map(AsFd::as_fd).ok_or_else(gone)
+    }
+}

@@ -1,0 +1,342 @@
+//! Entries other than folders: made under a temporary name, then put in their place.
+
+use crate::execute::writer::step_error::ErrorContext as _;
+use std::io::ErrorKind;
+use std::os::fd::{AsFd, BorrowedFd};
+
+use utter_echo_drives::features::Feature;
+use utter_echo_files::hidden_names;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_model::state::State;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Entry, Flags, Kind, LARGE, Onto};
+
+use crate::execute::writer::attributes::AttributeModel;
+use crate::execute::writer::content::MadeUnder;
+use crate::execute::writer::drive_writer::Writer;
+use crate::execute::writer::flags::{AfterWork, MadeEntry};
+use crate::execute::writer::folder_pair::FolderPair;
+use crate::execute::writer::operation::EntryOperation;
+use crate::execute::writer::set_aside::{DisplacedBy, NameState, NamedEntry};
+use crate::execute::writer::step_error::{StepError, StepResult, no_exchange, was_interrupted};
+
+/// A driver that puts a replaced file aside under a longer name of its own has no room for that
+/// beyond this many bytes, and leaves it behind.
+const LONG_NAME: usize = 230;
+
+impl Writer<'_> {
+    /// Adds, replaces or adjusts one entry.
+    pub(crate) fn write(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        if deed.verb == Verb::Adjust {
+            return self.adjust(place, name, deed);
+        }
+        let Some(source) = deed.source else { return Ok(()) };
+        if self.memory.is_some() && self.bring_back(place, name, deed, &source)? {
+            return Ok(());
+        }
+        if place.hidden {
+            let made = self.make(place, name, name, deed, &source);
+            return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
+        }
+        let is_large = source.kind == Kind::File && source.size > LARGE;
+        let nameless = deed.verb == Verb::Add && source.kind == Kind::File && !is_large;
+        if nameless && self.makes_nameless(place) {
+            return self.add_file(place, name, deed, &source);
+        }
+        let large = is_large.then(|| hidden_names::name_of_large_file(name, source.fingerprint()));
+        let temporary = large.as_deref().unwrap_or(&place.temporary);
+        match self.make_and_place(place, name, temporary, deed, &source) {
+            // Somebody has taken the name, perhaps on purpose: one that nobody knows.
+            Err(trouble) if trouble.is_taken_name() => {
+                let another = self.means.temporaries.name();
+                self.make_and_place(place, name, &another, deed, &source)
+            }
+            other => other,
+        }
+    }
+
+    /// A file that has no name until it is complete leaves nothing behind if the run is killed, and
+    /// in a folder of many entries one name costs half of what two do.
+    fn add_file(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+        source: &State,
+    ) -> StepResult {
+        let made = self.make_file(place, name, MadeUnder::Nothing, deed, source)?;
+        let Some(handle) = &made.handle else { return Ok(()) };
+        match self.system().give_name(handle.as_fd(), place.destination.as_fd(), name) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                return Err(StepError::stale_destination(Operation::Write));
+            }
+            other => other.during(Operation::Write)?,
+        }
+        self.lock(&made)
+    }
+
+    /// Tried out once a run; most kinds of drive can.
+    fn makes_nameless(&self, place: &FolderPair) -> bool {
+        *self
+            .makes_nameless
+            .get_or_init(|| self.system().create_nameless(place.destination.as_fd(), 0o600).is_ok())
+    }
+
+    pub(super) fn make_and_place(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        temporary: &[u8],
+        deed: &EntryOperation,
+        source: &State,
+    ) -> StepResult {
+        let made = self.make(place, name, temporary, deed, source);
+        let placed = made.and_then(|made| {
+            self.put_in_place(place, (place.destination.as_fd(), temporary), name, deed)?;
+            Ok(made)
+        });
+        match placed {
+            Ok(made) if self.reach.drive.holds(Feature::RenamedTimes) => self.lock(&made),
+            Ok(made) => {
+                // Closed first: that may count as a change of its own.
+                drop(made);
+                let folder = place.destination.as_fd();
+                let from = Entry::Named(place.source()?, self.source_name(place, name));
+                let accessed = || self.accessed(AttributeModel::Entry(from));
+                self.set_time(Entry::Named(folder, name), source, accessed)
+            }
+            // The next run goes on with it.
+            Err(trouble) if source.bytes() > LARGE && was_interrupted(&trouble.1) => Err(trouble),
+            Err(trouble) => self.or_discard(place, temporary, Err(trouble)),
+        }
+    }
+
+    fn make(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        temporary: &[u8],
+        deed: &EntryOperation,
+        source: &State,
+    ) -> Result<MadeEntry, StepError> {
+        if source.kind == Kind::File {
+            let large = source.size > LARGE;
+            let under = if large { MadeUnder::Kept(temporary) } else { MadeUnder::Name(temporary) };
+            return self.make_file(place, name, under, deed, source);
+        }
+        self.make_other(place, name, temporary, deed, source).map(|()| MadeEntry::default())
+    }
+
+    /// Clears what was made if it came to nothing.
+    fn or_discard(&self, place: &FolderPair, temporary: &[u8], result: StepResult) -> StepResult {
+        if let Err(trouble) = &result
+            && !trouble.is_taken_name()
+        {
+            // Most often it was not made, and then there is nothing to clear.
+            let _ = self.system().remove_file(place.destination.as_fd(), temporary);
+        }
+        result
+    }
+
+    /// A link, FIFO, socket or device.
+    fn make_other(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        temporary: &[u8],
+        deed: &EntryOperation,
+        planned: &State,
+    ) -> StepResult {
+        let system = self.system();
+        let source_name = self.source_name(place, name);
+        let source_entry = Entry::Named(place.source()?, source_name);
+        let source = self.source_now(source_entry, planned)?;
+        let folder = place.destination.as_fd();
+        if source.kind == Kind::Symlink {
+            let text = system.read_link(place.source()?, source_name).during(Operation::Read)?;
+            system.create_link(folder, temporary, &text).during(Operation::Write)?;
+        } else {
+            system
+                .create_special(folder, temporary, source.kind, 0o600, source.size)
+                .during(Operation::Write)?;
+        }
+        let pinned = system.pin(folder, temporary).during(Operation::Write)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let born = system.stat(entry).during(Operation::Write)?;
+        // The name could have been exchanged for a link to somebody else's file in between.
+        if born.kind != source.kind || born.links != 1 {
+            return Err(StepError(Operation::Write, Cause::Stale("what was just made")));
+        }
+        self.dress(place, name, deed, source_entry, entry, &source, &State::from(&born)).map(drop)
+    }
+
+    /// Looks at the source again; it must still be what the plan saw.
+    pub(crate) fn source_now(&self, entry: Entry<'_>, planned: &State) -> Result<State, StepError> {
+        match self.system().stat(entry) {
+            Ok(now) if planned.still(&now) => Ok(State::from(&now)),
+            Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::Read),
+            _ => Err(StepError::stale_source(Operation::Read)),
+        }
+    }
+
+    /// Gives an entry that is ready, under whatever name, the one that it should have.
+    pub(super) fn put_in_place(
+        &self,
+        place: &FolderPair,
+        ready: NamedEntry<'_>,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let system = self.system();
+        let folder = place.destination.as_fd();
+        if deed.verb == Verb::Add {
+            return self.rename_to_new(place, ready, name);
+        }
+        let old = self.check_destination(place, name, deed)?;
+        let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
+        let kept = self.keeps_displaced().is_some() && old.0 != Kind::Folder;
+        let after = if kept { AfterWork::Kept } else { AfterWork::Gone };
+        self.unlocked(folder, name, old, after, || {
+            if deed.takes_a_folders_place() {
+                self.set_folder_aside(place, name, deed)?;
+                return self.replace_folder(ready, (folder, name));
+            }
+            let name_is = self.set_aside(place, name, DisplacedBy::Replaced)?;
+            if name_is == NameState::Taken
+                && name.len() > LONG_NAME
+                && !self.reach.drive.holds(Feature::LongNamesReplaced)
+            {
+                system.remove_file(folder, name).during(Operation::Remove)?;
+            }
+            let placed = system.rename(ready, (folder, name), Onto::Replace);
+            if placed.is_err() {
+                self.take_back(place, name, name_is);
+            }
+            placed.during(Operation::Write)
+        })
+    }
+
+    /// Puts something else in the place of an empty folder.
+    fn replace_folder(&self, ready: NamedEntry<'_>, to: NamedEntry<'_>) -> StepResult {
+        let system = self.system();
+        match system.rename(ready, to, Onto::Exchange) {
+            Ok(()) => system
+                .remove_folder(ready.0, ready.1)
+                .or_else(|error| {
+                    // Somebody put something into it after it was emptied: it goes back.
+                    system.rename(ready, to, Onto::Exchange)?;
+                    Err(error)
+                })
+                .during(Operation::Remove),
+            Err(e) if no_exchange(&e) => {
+                system.remove_folder(to.0, to.1).during(Operation::Remove)?;
+                system.rename(ready, to, Onto::Replace).during(Operation::Write)
+            }
+            Err(e) => Err(e).during(Operation::Write),
+        }
+    }
+
+    /// Renames to a name that the plan saw free, never over what appeared there since.
+    pub(super) fn rename_to_new(
+        &self,
+        place: &FolderPair,
+        ready: NamedEntry<'_>,
+        name: &[u8],
+    ) -> StepResult {
+        match self.rename_free(ready, (place.destination.as_fd(), name)) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                Err(StepError::stale_destination(Operation::Write))
+            }
+            other => other.during(Operation::Write),
+        }
+    }
+
+    /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
+    pub(crate) fn adjust(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let system = self.system();
+        let Some(planned) = deed.source else {
+            return Ok(());
+        };
+        let path = place.path.join(name);
+        let model =
+            self.model(&path, || Ok(Entry::Named(place.source()?, self.source_name(place, name))))?;
+        let source = match model {
+            AttributeModel::Entry(entry) => self.source_now(entry, &planned)?,
+            AttributeModel::Before(before) => before.state,
+        };
+        let pinned =
+            system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
+        let entry = Entry::Pinned(pinned.as_fd());
+        let now = system.stat(entry).during(Operation::SetAttributes)?;
+        if !deed.destination.is_some_and(|seen| seen.still(&now)) {
+            return Err(StepError::stale_destination(Operation::SetAttributes));
+        }
+        // What may open it is its name; that it still leads to the same entry is checked.
+        let named = Entry::Named(place.destination.as_fd(), name);
+        let change = || {
+            let again = system.stat(named).during(Operation::SetAttributes)?;
+            if again.identity != now.identity {
+                return Err(StepError::stale_destination(Operation::SetAttributes));
+            }
+            self.change_attributes(model, entry, &source, &State::from(&now))?;
+            self.set_time(entry, &source, || self.accessed(model))
+        };
+        self.between_flags(deed, model, named, change)
+    }
+
+    /// Makes one more name of an entry that is there: `leader`, in the folder `from`.
+    pub(crate) fn link(
+        &self,
+        place: &FolderPair,
+        (from, leader): (BorrowedFd<'_>, &[u8]),
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let system = self.system();
+        match self.place_link(place, (from, leader), name, deed) {
+            // Flags that keep a file from being changed keep it from getting names, too.
+            Err(trouble) if trouble.is_forbidden() => {
+                let Ok(handle) = system.open_file(from, leader) else {
+                    return Err(trouble);
+                };
+                let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
+                let placed = self.place_link(place, (from, leader), name, deed);
+                let locked = had.map_or(Ok(()), |had| system.set_flags(handle.as_fd(), had));
+                placed.and_then(|()| locked.during(Operation::SetAttributes))
+            }
+            other => other,
+        }
+    }
+
+    fn place_link(
+        &self,
+        place: &FolderPair,
+        (from, leader): (BorrowedFd<'_>, &[u8]),
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let (system, folder) = (self.system(), place.destination.as_fd());
+        if deed.verb == Verb::Add {
+            return match system.add_name(from, leader, folder, name) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    Err(StepError::stale_destination(Operation::Write))
+                }
+                other => other.during(Operation::Write),
+            };
+        }
+        let temporary = self.means.temporaries.name();
+        system.add_name(from, leader, folder, &temporary).during(Operation::Write)?;
+        let placed = self.put_in_place(place, (folder, &temporary), name, deed);
+        self.or_discard(place, &temporary, placed)
+    }
+}

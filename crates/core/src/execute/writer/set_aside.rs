@@ -1,0 +1,279 @@
+//! Setting aside what a step displaces, and bringing back what an earlier run set aside.
+
+use crate::execute::writer::step_error::{ErrorContext as _, no_exchange};
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use utter_echo_drives::before;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_model::state::{AttributesBefore, State, StateAfter};
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::{Entry, Onto, Stat};
+
+use crate::execute::writer::attributes::AttributeModel;
+use crate::execute::writer::drive_writer::{SetAsideWriter, Writer};
+use crate::execute::writer::flags::AfterWork;
+use crate::execute::writer::folder_pair::FolderPair;
+use crate::execute::writer::operation::EntryOperation;
+use crate::execute::writer::step_error::{StepError, StepResult, is_elsewhere};
+
+/// Why an entry is set aside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum DisplacedBy {
+    /// Another is about to take its name, which should never be free.
+    Replaced,
+    /// It goes.
+    Removed,
+}
+
+/// What became of the name of an entry that was set aside.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum NameState {
+    /// It still leads to the entry.
+    Taken,
+    /// Nothing has it any more.
+    Free,
+}
+
+/// A name with its folder.
+pub(super) type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
+
+impl SetAsideWriter<'_> {
+    /// Writes down what an entry is like before its attributes change.
+    pub(crate) fn note_before(
+        &self,
+        writer: &Writer<'_>,
+        path: &TreePath,
+        entry: Entry<'_>,
+    ) -> StepResult {
+        let was = before::look_before(writer.system(), writer.reach, entry);
+        let noted = was.and_then(|was| self.aside.note_before(self.part, path.as_bytes(), was));
+        self.or_lose(noted)
+    }
+
+    /// Writes down what a folder of the source is like before something goes from it, or it goes itself.
+    pub(crate) fn note_here(
+        &self,
+        path: &TreePath,
+        was: io::Result<AttributesBefore>,
+    ) -> StepResult {
+        let noted = was.and_then(|was| self.aside.note_here(self.part, path.as_bytes(), was));
+        self.or_lose(noted)
+    }
+
+    /// Writes down that an entry of the source and its copy are the same.
+    pub(crate) fn note_proven(
+        &self,
+        path: &TreePath,
+        both: (StateAfter, StateAfter),
+    ) -> StepResult {
+        self.or_lose(self.aside.note_proven(self.part, path.as_bytes(), both))
+    }
+
+    /// From here on the deeds may come.
+    pub(crate) fn open_gate(&self) -> StepResult {
+        self.or_lose(self.aside.open_gate())
+    }
+
+    /// What went wrong with the notes, unless the run goes on without them.
+    pub(crate) fn or_lose(&self, noted: io::Result<()>) -> StepResult {
+        self.aside.or_lose(noted).during(Operation::SetAside)
+    }
+
+    /// Writes down what a step left, so that what changes after can be told from it.
+    pub(crate) fn note_after(
+        &self,
+        writer: &Writer<'_>,
+        path: &TreePath,
+        entry: Entry<'_>,
+    ) -> StepResult {
+        let now = writer.system().stat(entry);
+        let noted = now.and_then(|now| {
+            let left = StateAfter::seen(&now, writer.reach.drive.numbers);
+            self.aside.note_after(self.part, path.as_bytes(), left)
+        });
+        self.or_lose(noted)
+    }
+
+    /// The counterpart of a folder where things are set aside, made if need be.
+    fn counterpart(&self, path: &TreePath) -> io::Result<OwnedFd> {
+        self.aside.counterpart(self.prefix.join(path.as_bytes()).as_bytes())
+    }
+
+    /// The same, opened once for all that is in the folder.
+    fn counterpart_of<'p>(&self, place: &'p FolderPair) -> Result<BorrowedFd<'p>, StepError> {
+        if place.counterpart.get().is_none() {
+            let opened = self.counterpart(&place.path).during(Operation::SetAside)?;
+            // Nobody else works in this folder.
+            let _ = place.counterpart.set(opened);
+        }
+        let opened = place.counterpart.get().map(AsFd::as_fd);
+        opened.ok_or_else(|| io::Error::from(ErrorKind::NotFound)).during(Operation::SetAside)
+    }
+
+    /// Copies an entry with all its aspects to where things are set aside.
+    fn copy_aside(&self, place: &FolderPair, name: &[u8], to: BorrowedFd<'_>) -> StepResult {
+        let (writer, system) = (&self.writer, self.writer.system());
+        let from =
+            system.open_folder(place.destination.as_fd(), b"").during(Operation::SetAside)?;
+        let now = system.stat(Entry::Named(from.as_fd(), name)).during(Operation::SetAside)?;
+        if let Ok(there) = system.stat(Entry::Named(to, name)) {
+            if is_copy(&there, &now) {
+                return Ok(());
+            }
+            let taken = io::Error::from(ErrorKind::AlreadyExists);
+            return Err(StepError(Operation::SetAside, taken.into()));
+        }
+        let to = system.open_folder(to, b"").during(Operation::SetAside)?;
+        let to = writer.place(place.path.clone(), Some(from), to)?;
+        let now = State::from(&now);
+        writer.make_and_place(&to, name, &to.temporary, &EntryOperation::copy_of(now), &now)
+    }
+}
+
+impl Writer<'_> {
+    /// Sets aside an entry that is no folder and that is about to be replaced or removed. Tells whether
+    /// it still has its name.
+    pub(super) fn set_aside(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        displaced: DisplacedBy,
+    ) -> Result<NameState, StepError> {
+        let Some(shelf) = self.keeps_displaced() else { return Ok(NameState::Taken) };
+        let counterpart = shelf.counterpart_of(place)?;
+        let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
+        let (moved, leaves) = match displaced {
+            DisplacedBy::Replaced => (self.add_name_aside(from, to), NameState::Taken),
+            DisplacedBy::Removed => (self.rename_free(from, to), NameState::Free),
+        };
+        match moved {
+            Ok(()) => Ok(leaves),
+            // It may have been copied there before the first deed.
+            Err(e) if is_elsewhere(&e) || self.is_copied(&e, to.0, place) => {
+                shelf.copy_aside(place, name, counterpart)?;
+                Ok(NameState::Taken)
+            }
+            // Not every drive gives an entry a second name, nor every entry.
+            Err(e) if displaced == DisplacedBy::Replaced && e.kind() != ErrorKind::NotFound => {
+                self.rename_free(from, to).during(Operation::SetAside)?;
+                Ok(NameState::Free)
+            }
+            Err(e) => Err(e).during(Operation::SetAside),
+        }
+    }
+
+    /// Copies an entry that is to be displaced to the drive where it is set aside.
+    pub(crate) fn keep_elsewhere(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let Some(shelf) = self.keeps_displaced() else { return Ok(()) };
+        self.check_destination(place, name, deed)?;
+        shelf.copy_aside(place, name, shelf.counterpart_of(place)?)
+    }
+
+    /// True if a name is taken by a copy, which only another drive can hold.
+    fn is_copied(&self, error: &io::Error, to: BorrowedFd<'_>, place: &FolderPair) -> bool {
+        let drive = || self.system().stat(Entry::Open(to)).map(|stat| stat.identity.drive);
+        error.kind() == ErrorKind::AlreadyExists
+            && drive().is_ok_and(|drive| drive != place.identity.drive)
+    }
+
+    /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
+    pub(super) fn take_back(&self, place: &FolderPair, name: &[u8], left: NameState) {
+        let Some(shelf) = self.keeps_displaced() else { return };
+        let Ok(counterpart) = shelf.counterpart_of(place) else { return };
+        // The trouble that led here is the one to tell, and nothing is lost either way.
+        let _ = match left {
+            NameState::Taken => self.system().remove_file(counterpart, name),
+            NameState::Free => {
+                self.rename_free((counterpart, name), (place.destination.as_fd(), name))
+            }
+        };
+    }
+
+    /// Sets aside a folder that is empty by now: what was in it went before.
+    pub(super) fn set_folder_aside(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+    ) -> StepResult {
+        let (Some(shelf), Some(was)) = (self.keeps_displaced(), deed.destination) else {
+            return Ok(());
+        };
+        if deed.reason == Reason::Leftover {
+            return Ok(());
+        }
+        let path = place.path.join(name);
+        let from = Entry::Named(place.destination.as_fd(), name);
+        let made = shelf.counterpart(&path).during(Operation::SetAside)?;
+        let (copy, to) = (EntryOperation::copy_of(was), Entry::Open(made.as_fd()));
+        shelf.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
+        // Locked it could be neither emptied again nor pruned; the record knows its flags.
+        shelf.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
+        Ok(())
+    }
+
+    /// Moves back what an earlier run set aside; false if it lies on another drive.
+    pub(super) fn bring_back(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        deed: &EntryOperation,
+        planned: &State,
+    ) -> Result<bool, StepError> {
+        let from = (place.source()?, name);
+        let source = self.source_now(Entry::Named(from.0, name), planned)?;
+        // In one call: the last copy never lies under a name that nobody would look for it under.
+        let placed = || match deed.verb {
+            Verb::Add => self.rename_to_new(place, from, name),
+            _ => self.put_in_place(place, from, name, deed),
+        };
+        self.unlocked(
+            from.0,
+            name,
+            (source.kind, source.flags()),
+            AfterWork::Kept,
+            || match placed() {
+                Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
+                other => other.map(|()| true),
+            },
+        )
+    }
+
+    /// A second name keeps the entry in place until the new one is: its name is never free.
+    fn add_name_aside(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
+        let system = self.system();
+        match system.add_name(from.0, from.1, to.0, to.1) {
+            Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                // An earlier try of the same step got as far as this.
+                let stat = |(folder, name)| system.stat(Entry::Named(folder, name));
+                if stat(from)?.identity == stat(to)?.identity { Ok(()) } else { Err(e) }
+            }
+            other => other,
+        }
+    }
+
+    /// Renames to a name that must be free, also where the drive does not see to that.
+    pub(super) fn rename_free(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
+        let system = self.system();
+        match system.rename(from, to, Onto::Nothing) {
+            Err(e) if no_exchange(&e) => match system.stat(Entry::Named(to.0, to.1)) {
+                Err(e) if e.kind() == ErrorKind::NotFound => system.rename(from, to, Onto::Replace),
+                Err(e) => Err(e),
+                Ok(_) => Err(ErrorKind::AlreadyExists.into()),
+            },
+            other => other,
+        }
+    }
+}
+
+/// True if an earlier try of a step made this copy.
+fn is_copy(copy: &Stat, of: &Stat) -> bool {
+    (copy.kind, copy.size, copy.modified) == (of.kind, of.size, of.modified)
+}

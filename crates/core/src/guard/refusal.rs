@@ -1,0 +1,155 @@
+//! Why a plan was refused.
+
+use utter_echo_model::note::Nested;
+
+use crate::request::Guard;
+
+/// Why a plan was refused, with the figures that made it so.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Refusal {
+    /// See [`Guard::Overlap`].
+    #[error("'{source_path}' and '{destination_path}' overlap: they are one folder, or one lies inside the other{}\n  choose a destination outside the source", .at.as_ref().map(|at| format!(" (at '{at}')")).unwrap_or_default())]
+    Overlap {
+        /// As the user named it.
+        source_path: String,
+        /// As the user named it.
+        destination_path: String,
+        /// Where one turned up in the other, if not by its path.
+        at: Option<String>,
+    },
+    /// What is set aside would become part of a side. See [`Guard::Overlap`].
+    #[error(
+        "'{folder}', where things would be set aside, is inside '{source_path}' or '{destination_path}' and would be taken for a part of it\n  choose a folder outside both; if it is on the destination's drive, nothing has to be copied"
+    )]
+    SetAsideWithin {
+        /// As the user named it.
+        folder: String,
+        /// As the user named it.
+        source_path: String,
+        /// As the user named it.
+        destination_path: String,
+    },
+    /// See [`Guard::EmptySource`].
+    #[error(
+        "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns are right; if you mean it: --waive empty-source"
+    )]
+    EmptySource {
+        /// Entries that would go.
+        removals: u64,
+    },
+    /// See [`Guard::Removals`].
+    #[error(
+        "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}\n  look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
+    )]
+    Removals {
+        /// Entries that would go.
+        removals: u64,
+        /// Entries there are.
+        entries: u64,
+        /// In words.
+        limit: String,
+    },
+    /// See [`Guard::Space`].
+    #[error(
+        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, {}or go ahead anyway with --waive space",
+        if *remove_first { "let the removals make room with --remove-first, " } else { "" }
+    )]
+    Space {
+        /// Needed at the fullest moment.
+        needed: u64,
+        /// Free now.
+        free: u64,
+        /// "bytes" or "inodes".
+        unit: &'static str,
+        /// Which drive, in words.
+        drive: &'static str,
+        /// There is room for all of it if the removals come first.
+        remove_first: bool,
+    },
+    /// See [`Guard::Nesting`].
+    #[error(
+        "'{}' has almost nothing of what '{}' has, but '{}' does\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
+        .0.destination_path, .0.source_path, .0.folder, .0.source_path, .0.folder
+    )]
+    Nesting(Nested),
+    /// See [`Guard::Swapped`].
+    #[error(
+        "{written} of the {taken} entries that would be replaced or removed were written in the destination after the newest entry of the source: the two sides are probably swapped\n  look at them with --dry-run; if you mean it: --waive swapped"
+    )]
+    Swapped {
+        /// Entries that were written in the destination.
+        written: u64,
+        /// Entries that would be replaced or removed.
+        taken: u64,
+    },
+    /// See [`Guard::OtherRun`].
+    #[error(
+        "another run is working on '{destination_path}'\n  wait until it has ended; if you are sure that it does no harm: --waive other-run"
+    )]
+    OtherRun {
+        /// As the user named it.
+        destination_path: String,
+    },
+    /// See [`Guard::Loss`].
+    #[error(
+        "what goes from the source would be lost, since it does not arrive: {what}\n  copy it to a drive that holds that ('utter drives' shows what each holds); if you can do without it: --waive loss"
+    )]
+    Loss {
+        /// In words.
+        what: String,
+    },
+    /// See [`Guard::Drive`].
+    #[error(
+        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive that was there then; if it is the same folder after all: --waive drive"
+    )]
+    OtherPlace {
+        /// As the run named it.
+        path: String,
+    },
+    /// See [`Guard::OtherRun`].
+    #[error(
+        "'{path}' is in use: the run is still going on, or is being undone\n  wait until that has ended"
+    )]
+    RunInUse {
+        /// As the user named it.
+        path: String,
+    },
+    /// See [`Guard::Drive`].
+    #[error(
+        "'{path}' is where /etc/fstab mounts a drive, and none is mounted there\n  mount it; if you mean the folder itself: --waive drive"
+    )]
+    NotMounted {
+        /// As the user named it.
+        path: String,
+    },
+    /// See [`Guard::Drive`].
+    #[error(
+        "'{destination_path}' is not on the drive '{wanted}'{}\n  mount that drive there ('utter drives' lists what is mounted), or use another one with --waive drive",
+        if found.is_empty() { String::new() } else { format!(", but on '{}'", found.join("', '")) }
+    )]
+    Drive {
+        /// As the user named it.
+        destination_path: String,
+        /// Label or UUID.
+        wanted: String,
+        /// Label and UUID of the drive that is there, as far as they can be found out.
+        found: Vec<String>,
+    },
+}
+
+impl Refusal {
+    /// The guard that refused.
+    pub fn guard(&self) -> Guard {
+        match self {
+            Self::Overlap { .. } | Self::SetAsideWithin { .. } => Guard::Overlap,
+            Self::EmptySource { .. } => Guard::EmptySource,
+            Self::Removals { .. } => Guard::Removals,
+            Self::Space { .. } => Guard::Space,
+            Self::Nesting(_) => Guard::Nesting,
+            Self::Loss { .. } => Guard::Loss,
+            Self::Swapped { .. } => Guard::Swapped,
+            Self::OtherRun { .. } | Self::RunInUse { .. } => Guard::OtherRun,
+            Self::Drive { .. } | Self::NotMounted { .. } | Self::OtherPlace { .. } => Guard::Drive,
+        }
+    }
+}

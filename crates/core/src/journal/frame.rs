@@ -1,0 +1,63 @@
+//! One line of notes as it lies in the file: length of the body, checksum, number, mark, body. Numbers are
+//! of four bytes, the lowest first; the checksum (CRC-32) is of all that follows it.
+
+/// What a line is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum JournalMark {
+    /// Whatever the run has to say.
+    Note,
+    /// What stands before it is written down before the deeds that follow it.
+    Gate,
+    /// The run came to its end.
+    Ended,
+    /// The run is being undone.
+    Undoing,
+    /// All that the run did was seen to be undone.
+    Undone,
+}
+
+impl JournalMark {
+    const ALL: [Self; 5] = [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone];
+
+    /// True if something is done only when this and all that stands before it is on the drive.
+    pub(crate) fn gates_deeds(self) -> bool {
+        matches!(self, Self::Gate | Self::Undoing | Self::Undone)
+    }
+}
+
+/// A line, and how many bytes it takes.
+pub(crate) struct FramedLine<'b> {
+    pub(crate) mark: JournalMark,
+    pub(crate) body: &'b [u8],
+    pub(crate) length: usize,
+}
+
+/// What a line without a body takes.
+pub(crate) const HEAD: usize = 4 + 4 + 4 + 1;
+
+/// Puts a line behind others.
+pub(crate) fn put(to: &mut Vec<u8>, number: u32, mark: JournalMark, body: &[u8]) {
+    let begin = to.len();
+    let length = u32::try_from(body.len()).unwrap_or(u32::MAX);
+    to.extend_from_slice(&length.to_le_bytes());
+    to.extend_from_slice(&[0; 4]);
+    to.extend_from_slice(&number.to_le_bytes());
+    to.push(mark as u8);
+    to.extend_from_slice(body);
+    let sum = crc32fast::hash(&to[begin + 8..]);
+    to[begin + 4..begin + 8].copy_from_slice(&sum.to_le_bytes());
+}
+
+/// The line that `bytes` begin with, if they hold it whole.
+pub(crate) fn take(bytes: &[u8]) -> Option<(u32, FramedLine<'_>)> {
+    let number = |at: usize| -> Option<u32> {
+        Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
+    };
+    let length = HEAD.checked_add(usize::try_from(number(0)?).ok()?)?;
+    let summed = bytes.get(8..length)?;
+    if crc32fast::hash(summed) != number(4)? {
+        return None;
+    }
+    let mark = *JournalMark::ALL.get(usize::from(bytes[HEAD - 1]))?;
+    Some((number(8)?, FramedLine { mark, body: &bytes[HEAD..length], length }))
+}

@@ -1,0 +1,125 @@
+//! What a move that was cut short left for the next one: its notes tell what the source was like before, and
+//! what was proven already.
+
+use std::io;
+
+use utter_echo_model::interrupted::InterruptedMove;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::System;
+
+use crate::journal::frame::JournalMark;
+use crate::journal::lines::{self, PastPart};
+use crate::journal::lock::Hold;
+use crate::journal::origin;
+use crate::journal::reader::Standing;
+use crate::journal::store::open_store;
+use crate::policy::{Part, Step};
+use crate::request::Task;
+use crate::sides::{Pair, SetAsidePlace};
+
+/// For moving back: folders that are made anew get the times that they had. `path_there` tells the paths that
+/// they have on the other side.
+pub(crate) fn of_source(past: &PastPart, path_there: impl Fn(&[u8]) -> Vec<u8>) -> InterruptedMove {
+    let here = past.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
+    InterruptedMove { here, of_other_side: true, ..InterruptedMove::default() }
+}
+
+/// Adds what one run tells, the newest first.
+fn take_in(known: &mut InterruptedMove, (past, part): (PastPart, &Part), standing: Standing) {
+    // What came to its end gave folders their times back. The newest comes first, but what the oldest saw
+    // was there before.
+    if standing == Standing::CutShort {
+        known.here.extend(past.here);
+        for (at, folder) in part.folders.iter().enumerate() {
+            let above = part.folder_path(at);
+            let added = folder.steps.iter().filter(|step| step.verb == Verb::Add);
+            let path = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+            known.made.extend(added.map(path));
+        }
+    }
+    past.proven.into_iter().for_each(|(path, both)| {
+        known.proven.entry(path).or_insert(both);
+    });
+}
+
+/// Told the name of a run, how far it came, and what is known of its parts.
+type EachRun<'e> = dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()> + 'e;
+
+/// When the newest run counts.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Newest {
+    /// As the others: if it was cut short.
+    IfCutShort,
+    /// If it came to its end, too, which may have been with problems.
+    Too,
+}
+
+/// Notes that are looked through for a move that was cut short, the newest first.
+const LOOKED_AT: usize = 16;
+
+impl SetAsidePlace {
+    /// What moves between the same places left that were cut short, for each pair. What cannot be read tells
+    /// nothing.
+    pub(crate) fn earlier(&self, system: &dyn System, pairs: &[Pair]) -> Vec<InterruptedMove> {
+        let mut earlier: Vec<InterruptedMove> =
+            pairs.iter().map(|_| InterruptedMove::default()).collect();
+        // A store that is not there holds nothing.
+        let _ = self.each_unfinished(system, pairs, Newest::Too, &mut |(_, standing), parts| {
+            let both = earlier.iter_mut().zip(parts);
+            both.for_each(|(earlier, (past, part))| take_in(earlier, (past, &part), standing));
+            Ok(())
+        });
+        earlier
+    }
+
+    /// Writes down that they came to their end, now that this one has.
+    pub(crate) fn end_earlier(&self, system: &dyn System, pairs: &[Pair]) -> io::Result<()> {
+        self.each_unfinished(system, pairs, Newest::IfCutShort, &mut |(run, standing), _| {
+            if standing != Standing::CutShort {
+                return Ok(());
+            }
+            let store = open_store(system, &self.path)?;
+            let Ok(notes) = store.read(run) else { return Ok(()) };
+            store.resume(run, &notes)?.mark(JournalMark::Ended)
+        })
+    }
+
+    /// Those that were cut short, and the newest as far as it is wanted.
+    fn each_unfinished(
+        &self,
+        system: &dyn System,
+        pairs: &[Pair],
+        newest: Newest,
+        each: &mut EachRun<'_>,
+    ) -> io::Result<()> {
+        let store = open_store(system, &self.path)?;
+        for (at, run) in store.names()?.iter().rev().take(LOOKED_AT).enumerate() {
+            let is_wanted = at == 0 && newest == Newest::Too;
+            if !is_wanted && store.has_ended(run) {
+                continue;
+            }
+            let Ok(notes) = store.read(run) else { continue };
+            let moves = lines::about(&notes).is_some_and(|about| about.task == Task::Move);
+            let is_due = notes.standing == Standing::CutShort
+                || is_wanted && notes.standing == Standing::Complete;
+            if !moves || !is_due || matches!(store.hold(run), Hold::InUse) {
+                continue;
+            }
+            let standing = notes.standing;
+            let Ok((_, plan, parts)) = lines::read(&notes) else { continue };
+            let same = parts.len() == pairs.len()
+                && parts.iter().zip(pairs).all(|(part, pair)| is_of(system, part, pair));
+            if same {
+                each((run, standing), parts.into_iter().zip(plan.parts).collect())?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn is_of(system: &dyn System, part: &PastPart, pair: &Pair) -> bool {
+    let destination = std::path::absolute(&pair.destination_path);
+    let same_place = destination.is_ok_and(|destination| destination == part.root);
+    let origin = origin::of(system, pair);
+    same_place && part.origin.as_ref().zip(origin.ok().as_ref()).is_some_and(|(a, b)| a == b)
+}

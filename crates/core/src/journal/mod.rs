@@ -1,0 +1,28 @@
+//! What is written before the operations it belongs to: the journals of runs, and the store that they lie in.
+
+mod frame;
+mod interrupted;
+mod lines;
+mod list;
+mod lock;
+mod origin;
+mod overview;
+mod reader;
+mod recorder;
+mod retention;
+mod root_identity;
+mod set_aside_run;
+mod store;
+
+pub(crate) use frame::JournalMark;
+pub(crate) use interrupted::of_source;
+pub use lines::About;
+pub(crate) use lines::{PastPart, read};
+pub(crate) use lock::Hold;
+pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
+pub use reader::Standing;
+pub(crate) use reader::Unreadable;
+pub(crate) use recorder::JournalWriter;
+pub(crate) use root_identity::identity;
+pub(crate) use set_aside_run::{SetAsideRun, make_folders};
+pub(crate) use store::{RunStore, locate, open_store, runs_below};

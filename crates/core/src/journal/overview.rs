@@ -1,0 +1,86 @@
+//! The runs that a folder holds, in brief, and freeing the room that they take.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use utter_echo_os::System;
+
+use crate::journal::lines::{self, About};
+use crate::journal::lock::Hold;
+use crate::journal::reader::{Standing, Unreadable};
+use crate::journal::store::{RunStore, locate, open_store};
+
+/// A run that set aside, in brief.
+#[derive(Debug)]
+pub struct Overview {
+    /// Its folder, below the one that was asked about.
+    pub path: PathBuf,
+    /// Its name, which tells when it began.
+    pub name: String,
+    /// How far it came, and what it was; an error where its notes are damaged or of another version.
+    pub known: Result<(Standing, Option<About>), String>,
+    /// The bytes that what it set aside takes on its drive, if that can be found out.
+    pub room: Option<u64>,
+}
+
+/// The runs that a folder holds, the newest first. Changes nothing.
+pub fn past_runs(system: &dyn System, folder: &Path) -> io::Result<Vec<Overview>> {
+    let store = open_store(system, folder)?;
+    Ok(store.names()?.into_iter().rev().map(|name| overview(&store, folder, name)).collect())
+}
+
+/// The run whose folder, or notes, lie at `path`; `None` if there is none. Changes nothing.
+pub fn past_run(system: &dyn System, path: &Path) -> Option<Overview> {
+    let (store, name) = locate(system, path).ok()?;
+    let is_one = store.names().ok()?.contains(&name);
+    is_one.then(|| overview(&store, path.parent().unwrap_or(Path::new("")), name))
+}
+
+fn overview(store: &RunStore<'_>, folder: &Path, name: String) -> Overview {
+    let (path, known, room) = (folder.join(&name), known(store, &name), store.room(&name).ok());
+    Overview { path, name, known, room }
+}
+
+fn known(store: &RunStore<'_>, name: &str) -> Result<(Standing, Option<About>), String> {
+    match store.read(name) {
+        Ok(read) => Ok((read.standing, lines::about(&read))),
+        Err(Unreadable::Closed(error)) => Err(error.to_string()),
+        Err(Unreadable::Version(version)) => Err(format!("its notes are of version {version}")),
+        Err(Unreadable::Damaged(line)) => Err(format!("its notes are damaged in line {line}")),
+    }
+}
+
+/// Why a run was not discarded.
+#[derive(Debug, thiserror::Error)]
+pub enum NotDiscarded {
+    /// There is nothing like that.
+    #[error("'{}' is not the folder of a run that set something aside\n  'utter undo' lists those that can be undone or discarded", .0.display())]
+    NoRun(PathBuf),
+    /// It is going on, or being undone.
+    #[error("'{}' is still going on, or is being undone", .0.display())]
+    InUse(PathBuf),
+    /// Something of it could not be removed.
+    #[error("'{}' cannot be removed: {cause}", path.display())]
+    Failed {
+        /// As the user named it.
+        path: PathBuf,
+        /// Why.
+        cause: io::Error,
+    },
+}
+
+/// Removes all that a run set aside, and its notes, for good.
+pub fn discard(system: &dyn System, path: &Path) -> Result<(), NotDiscarded> {
+    let none = || NotDiscarded::NoRun(path.to_owned());
+    let (store, name) = locate(system, path).map_err(|_| none())?;
+    if !store.names().is_ok_and(|names| names.contains(&name)) {
+        return Err(none());
+    }
+    let _lock = match store.hold(&name) {
+        Hold::InUse => return Err(NotDiscarded::InUse(path.to_owned())),
+        Hold::Ours(lock) => Some(lock),
+        Hold::Unknown => None,
+    };
+    let failed = |cause| NotDiscarded::Failed { path: path.to_owned(), cause };
+    store.remove(&name).map_err(failed)
+}

@@ -1,0 +1,227 @@
+//! Reading the notes of a run.
+
+use std::io;
+use std::ops::Range;
+use std::os::fd::{AsFd as _, BorrowedFd};
+
+use utter_echo_os::{Entry, System};
+
+use crate::journal::frame::{self, HEAD, JournalMark};
+use crate::journal::store::{RunStore, notes_of};
+
+/// Raised when a program could misread what another version wrote. It is the first line of all notes.
+pub(crate) const VERSION: u32 = 1;
+
+/// How far a run has come, as its notes tell.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// It was killed before it could change anything.
+    NeverBegun,
+    /// It was killed, or is going on.
+    CutShort,
+    /// It came to its end.
+    Complete,
+    /// Somebody began to undo it.
+    BeingUndone,
+    /// All that it did was seen to be undone.
+    Undone,
+}
+
+/// The notes of a run up to the last whole line.
+#[derive(Debug)]
+pub(crate) struct JournalLines {
+    bytes: Vec<u8>,
+    /// The bodies of all that are no marks.
+    bodies: Vec<Range<usize>>,
+    pub(crate) standing: Standing,
+    end: usize,
+    next: u32,
+}
+
+/// Why notes cannot be read.
+#[derive(Debug)]
+pub(crate) enum Unreadable {
+    /// They cannot be opened or read at all.
+    Closed(io::Error),
+    /// Another version wrote them.
+    Version(u32),
+    /// A line, counted from 1, is not whole, though one that was written when it was on the drive is.
+    Damaged(usize),
+}
+
+impl RunStore<'_> {
+    /// Reads the notes of a run. Changes nothing.
+    pub(crate) fn read(&self, run: &str) -> Result<JournalLines, Unreadable> {
+        let file = self.system.open_file(self.folder(), &notes_of(run));
+        let file = file.map_err(Unreadable::Closed)?;
+        let bytes = read_all(self.system, file.as_fd()).map_err(Unreadable::Closed)?;
+        JournalLines::of(bytes)
+    }
+
+    /// True if the last line of a run's notes says that it came to its end. Of long notes that is told much
+    /// sooner than by reading them.
+    pub(crate) fn has_ended(&self, run: &str) -> bool {
+        self.last_mark(run).is_ok_and(|mark| mark == Some(JournalMark::Ended))
+    }
+
+    fn last_mark(&self, run: &str) -> io::Result<Option<JournalMark>> {
+        let file = self.system.open_file(self.folder(), &notes_of(run))?;
+        let size = self.system.stat(Entry::Open(file.as_fd()))?.size;
+        let mut line = [0; HEAD];
+        let Some(at) = size.checked_sub(line.len() as u64) else { return Ok(None) };
+        let read = self.system.read_at(file.as_fd(), &mut line, at)?;
+        Ok(frame::take(&line[..read]).map(|(_, line)| line.mark))
+    }
+}
+
+impl JournalLines {
+    fn of(bytes: Vec<u8>) -> Result<Self, Unreadable> {
+        let (mut bodies, mut standing) = (Vec::new(), Standing::NeverBegun);
+        let (mut end, mut next, mut version) = (0, 0, None);
+        while let Some((_, line)) = frame::take(&bytes[end..]).filter(|(number, _)| *number == next)
+        {
+            match line.mark {
+                JournalMark::Note if next == 0 => {
+                    version = line.body.try_into().ok().map(u32::from_le_bytes);
+                }
+                JournalMark::Note => {
+                    bodies.push(end + line.length - line.body.len()..end + line.length)
+                }
+                JournalMark::Gate => standing = Standing::CutShort,
+                JournalMark::Ended => standing = Standing::Complete,
+                JournalMark::Undoing => standing = Standing::BeingUndone,
+                JournalMark::Undone => standing = Standing::Undone,
+            }
+            end += line.length;
+            next += 1;
+        }
+        // The last line may be cut short, and what was written after the last mark be missing in parts where
+        // the power failed. But all was there when something was to be done; and that nothing was done is said
+        // only if nothing speaks against it.
+        let is_safe = |mark: JournalMark| !mark.gates_deeds() && standing != Standing::NeverBegun;
+        if !marks_behind(&bytes[end..], next).all(is_safe) {
+            return Err(Unreadable::Damaged(next as usize + 1));
+        }
+        match version {
+            None | Some(VERSION) => Ok(Self { bytes, bodies, standing, end, next }),
+            Some(other) => Err(Unreadable::Version(other)),
+        }
+    }
+
+    /// What the notes say, line by line.
+    pub(crate) fn bodies(&self) -> impl Iterator<Item = &[u8]> {
+        self.bodies.iter().map(|body| &self.bytes[body.clone()])
+    }
+
+    /// How many whole lines there are.
+    pub(crate) fn lines(&self) -> usize {
+        self.next as usize
+    }
+
+    /// The length of all whole lines in bytes, and the number of the next.
+    pub(crate) fn end(&self) -> (u64, u32) {
+        (self.end as u64, self.next)
+    }
+}
+
+/// What stands whole behind a line that is not.
+fn marks_behind(bytes: &[u8], next: u32) -> impl Iterator<Item = JournalMark> {
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        while at < bytes.len() {
+            match frame::take(&bytes[at..]).filter(|(number, _)| *number > next) {
+                Some((_, line)) => {
+                    at += line.length;
+                    return Some(line.mark);
+                }
+                None => at += 1,
+            }
+        }
+        None
+    })
+}
+
+fn read_all(system: &dyn System, file: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
+    let (mut text, mut buffer) = (Vec::new(), vec![0; 1 << 20]);
+    loop {
+        match system.read_at(file, &mut buffer, text.len() as u64)? {
+            0 => return Ok(text),
+            length => text.extend_from_slice(&buffer[..length]),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Lines as a run writes them, and where each of their lines ends.
+    fn written() -> (Vec<u8>, Vec<usize>) {
+        let mut bytes = Vec::new();
+        let bodies: [&[u8]; 9] =
+            [&VERSION.to_le_bytes(), b"a plan", b"before", b"", b"after", b"x", b"", b"", b""];
+        let marks = {
+            use JournalMark::{Ended, Gate, Note, Undoing, Undone};
+            [Note, Note, Note, Gate, Note, Note, Ended, Undoing, Undone]
+        };
+        let mut ends = Vec::new();
+        for (number, (mark, body)) in (0..).zip(marks.into_iter().zip(bodies)) {
+            frame::put(&mut bytes, number, mark, body);
+            ends.push(bytes.len());
+        }
+        (bytes, ends)
+    }
+
+    /// What the first so many lines tell.
+    fn standing(lines: usize) -> Standing {
+        match lines {
+            0..4 => Standing::NeverBegun,
+            4..7 => Standing::CutShort,
+            7 => Standing::Complete,
+            8 => Standing::BeingUndone,
+            _ => Standing::Undone,
+        }
+    }
+
+    #[test]
+    fn notes_are_read_to_the_last_whole_line() {
+        let (bytes, ends) = written();
+        for length in 0..=bytes.len() {
+            // A power cut may leave zeros where something had not been written yet.
+            for tail in [0, 1, 100] {
+                let cut = [&bytes[..length], &vec![0; tail]].concat();
+                // Zeros may be just what was to be written.
+                let is_whole =
+                    |end: &&usize| cut.get(..**end).is_some_and(|is| *is == bytes[..**end]);
+                let whole = ends.iter().take_while(is_whole).count();
+                let notes = JournalLines::of(cut).unwrap();
+                assert_eq!((notes.lines(), notes.standing), (whole, standing(whole)), "{length}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_was_on_the_drive_and_is_not_as_it_was_is_damaged() {
+        let (bytes, ends) = written();
+        let line_of = |at: usize| ends.iter().filter(|end| **end <= at).count();
+        for lines in [4, 7, 9] {
+            for at in 0..ends[lines - 1] {
+                let mut changed = bytes[..ends[lines - 1]].to_vec();
+                changed[at] ^= 0x10;
+                let read = JournalLines::of(changed);
+                // What stands behind the gate and before the end need not have come to be written.
+                let unsure = line_of(at) + 1 == lines || lines == 7 && line_of(at) >= 4;
+                if unsure {
+                    assert!(read.is_ok_and(|notes| notes.lines() == line_of(at)), "{lines} {at}");
+                } else {
+                    let damaged = Err(line_of(at) + 1);
+                    let read = read.map(|_| ()).map_err(|error| match error {
+                        Unreadable::Damaged(line) => line,
+                        _ => 0,
+                    });
+                    assert_eq!(read, damaged, "{lines} lines, byte {at}");
+                }
+            }
+        }
+    }
+}

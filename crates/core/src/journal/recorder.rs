@@ -1,0 +1,127 @@
+//! Writing the notes of a run.
+
+use parking_lot::{Mutex, MutexGuard};
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd as _, OwnedFd};
+
+use utter_echo_os::{Entry, Lock, System, is_unsupported};
+
+use crate::journal::frame::{self, JournalMark};
+use crate::journal::reader::JournalLines;
+use crate::journal::store::{RunStore, grant, notes_of};
+
+/// Adds lines to the notes of a run, from any worker. They are written out together; a gate is what makes
+/// sure that they are on the drive.
+pub(crate) struct JournalWriter<'a> {
+    system: &'a dyn System,
+    file: OwnedFd,
+    lines: Mutex<WaitingLines>,
+}
+
+/// What is not written out yet, and where it goes.
+struct WaitingLines {
+    end: u64,
+    next: u32,
+    waiting: Vec<u8>,
+}
+
+/// Written out at a time.
+const STRETCH: usize = 64 * 1024;
+
+impl<'a> RunStore<'a> {
+    /// Makes a run under the first free name. Nobody else may read there what they could not read in the
+    /// destination.
+    pub(crate) fn begin(&self, wanted: &str) -> io::Result<NewRun<'a>> {
+        let made = || {
+            let (name, file) = self.new_notes(wanted)?;
+            self.system.create_folder(self.folder(), name.as_bytes(), 0o700)?;
+            grant(self.system, Entry::Open(file.as_fd()), 0o600)?;
+            grant(self.system, Entry::Named(self.folder(), name.as_bytes()), 0o700)?;
+            let folder = self.system.open_folder(self.folder(), name.as_bytes())?;
+            // A drive that cannot lock it does not.
+            let lock = self.system.lock(folder.as_fd()).ok().flatten();
+            Ok::<_, io::Error>((name, file, folder, lock))
+        };
+        let (name, file, folder, lock) = self.alone(made)?;
+        let lines = WaitingLines { end: 0, next: 0, waiting: Vec::new() };
+        let recorder = JournalWriter { system: self.system, file, lines: Mutex::new(lines) };
+        recorder.note(&super::reader::VERSION.to_le_bytes())?;
+        Ok(NewRun { name, folder, recorder, lock })
+    }
+
+    fn new_notes(&self, wanted: &str) -> io::Result<(String, OwnedFd)> {
+        let mut name = wanted.to_owned();
+        for count in 2.. {
+            match self.system.create_file(self.folder(), &notes_of(&name), 0o600) {
+                Err(e) if e.kind() == ErrorKind::AlreadyExists => {
+                    name = format!("{wanted}-{count}");
+                }
+                other => return Ok((name, other?)),
+            }
+        }
+        Err(ErrorKind::AlreadyExists.into())
+    }
+
+    /// Goes on with the notes of a run after their last whole line.
+    pub(crate) fn resume(&self, run: &str, notes: &JournalLines) -> io::Result<JournalWriter<'a>> {
+        let file = self.system.open_to_write(self.folder(), &notes_of(run))?;
+        let (end, next) = notes.end();
+        self.system.set_length(file.as_fd(), end)?;
+        let lines = WaitingLines { end, next, waiting: Vec::new() };
+        Ok(JournalWriter { system: self.system, file, lines: Mutex::new(lines) })
+    }
+}
+
+impl JournalWriter<'_> {
+    fn lines(&self) -> MutexGuard<'_, WaitingLines> {
+        self.lines.lock()
+    }
+
+    /// Adds a line, which is written out some time.
+    pub(crate) fn note(&self, body: &[u8]) -> io::Result<()> {
+        let mut lines = self.lines();
+        lines.add(JournalMark::Note, body)?;
+        if lines.waiting.len() >= STRETCH { self.write_out(&mut lines) } else { Ok(()) }
+    }
+
+    /// Adds a mark. Where deeds follow, it is on the drive when this returns, with all that stands before it.
+    pub(crate) fn mark(&self, mark: JournalMark) -> io::Result<()> {
+        let mut lines = self.lines();
+        lines.add(mark, b"")?;
+        if mark.gates_deeds() { self.flush(&mut lines) } else { self.write_out(&mut lines) }
+    }
+
+    fn flush(&self, lines: &mut WaitingLines) -> io::Result<()> {
+        self.write_out(lines)?;
+        match self.system.flush_file(self.file.as_fd()) {
+            Err(e) if is_unsupported(&e) => Ok(()),
+            other => other,
+        }
+    }
+
+    fn write_out(&self, lines: &mut WaitingLines) -> io::Result<()> {
+        self.system.write_at(self.file.as_fd(), &lines.waiting, lines.end)?;
+        lines.end += lines.waiting.len() as u64;
+        lines.waiting.clear();
+        Ok(())
+    }
+}
+
+impl WaitingLines {
+    fn add(&mut self, mark: JournalMark, body: &[u8]) -> io::Result<()> {
+        let number = self.next;
+        self.next = number.checked_add(1).ok_or(ErrorKind::FileTooLarge)?;
+        frame::put(&mut self.waiting, number, mark, body);
+        Ok(())
+    }
+}
+
+/// A run that has just got its place in the store.
+pub(crate) struct NewRun<'a> {
+    pub(crate) name: String,
+    /// For what it sets aside.
+    pub(crate) folder: OwnedFd,
+    pub(crate) recorder: JournalWriter<'a>,
+    /// Keeps others from the run as long as it is held; nothing where the drive cannot lock.
+    pub(crate) lock: Option<Lock>,
+}

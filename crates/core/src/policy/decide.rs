@@ -1,0 +1,94 @@
+//! Settling links and renames, and the last word.
+
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::{Reason, Verb};
+
+use crate::compare::{Compared, Proof, RootDifference, What};
+use crate::policy::decisions::Decisions;
+use crate::policy::dependence;
+use crate::policy::draft::Draft;
+use crate::policy::partners::Linker;
+use crate::policy::step::Step;
+use crate::request::RenamePath;
+
+impl<'a> Draft<'a> {
+    /// Asks of every step, wherever it came from, whether it may be taken, and takes out what cannot
+    /// be done without one that may not.
+    pub(super) fn last_word(mut self, root: Option<Step>) -> Decisions {
+        for at in 0..self.folders.len() {
+            let drive = self.folders[at].drive();
+            for slot in 0..self.folders[at].steps.len() {
+                let step = self.folders[at].steps[slot].take();
+                let granted = step.and_then(|step| self.granted(step, drive));
+                self.folders[at].steps[slot] = granted;
+            }
+        }
+        let mut decided = std::mem::take(&mut self.decided);
+        let selection = self.policy.selection;
+        decided.part = self.into_part(root);
+        decided.held_back += dependence::prune(&mut decided.part);
+        dependence::settle_vacates(&mut decided.part, |_| false);
+        if selection.is_of_chosen() {
+            Linker::new(&mut decided.part).group_as_before(selection);
+        }
+        decided
+    }
+}
+
+impl Draft<'_> {
+    /// Settles links and renames, and says the last word.
+    pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decisions {
+        let root = compared.root.as_ref().filter(|_| !self.is_locked);
+        let root = root.and_then(|root| self.root_step(root));
+        if !compared.takes_root {
+            self.root = None;
+        }
+        let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
+        self.tell_locked();
+        self.arrange();
+        if lacks_root {
+            self.hold_back_all();
+        }
+        self.settle_links();
+        self.copy_what_is_linked();
+        self.find_renames(proof);
+        self.take_over();
+        let root = self.take_root_over(root);
+        self.last_word(root)
+    }
+
+    /// The source's root folder, if it may go; and whether that could be by being renamed.
+    pub(crate) fn vacating_root(mut self, root: Option<State>, passage: RenamePath) -> Self {
+        self.root = root.filter(|_| !self.policy.vacating.leave_folders);
+        self.root_passage = passage;
+        self
+    }
+
+    /// All of the source goes over with its root, whatever that holds.
+    pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decisions {
+        let root = compared.root.as_ref().and_then(|root| self.root_step(root));
+        self.root_comes_along = true;
+        let root = self.take_root_over(root);
+        self.last_word(root)
+    }
+
+    fn root_step(&mut self, root: &RootDifference) -> Option<Step> {
+        let RootDifference { source, destination, what } = *root;
+        let (verb, reason) = match what {
+            What::New => (Verb::Add, Reason::New),
+            What::Aspects(_) => (Verb::Adjust, Reason::Aspects),
+            _ => return None,
+        };
+        let mut step = Step::new(verb, reason, (Some(source), destination));
+        if let What::Aspects(aspects) = what {
+            let sides = (Some(source), destination);
+            step.aspects = self.policy.told_by_a_folder(aspects, sides, &TreePath::default);
+            if step.aspects.is_empty() {
+                return None;
+            }
+        }
+        self.granted(step, DriveId::default())
+    }
+}

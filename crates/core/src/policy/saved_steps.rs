@@ -1,0 +1,50 @@
+//! The way back for steps that were saved: they had the last word before they were sealed.
+
+use utter_echo_model::aspect::Aspects;
+use utter_echo_model::path::NameRange;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::{Reason, Side, Verb};
+
+use crate::policy::step::{Relation, Step};
+
+/// A step as it was read.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SavedParts {
+    pub(crate) verb: Verb,
+    pub(crate) side: Side,
+    pub(crate) reason: Reason,
+    pub(crate) aspects: Aspects,
+    pub(crate) source: Option<State>,
+    pub(crate) destination: Option<State>,
+    pub(crate) relation: Option<Relation>,
+    pub(crate) name: NameRange,
+}
+
+/// A step that was saved; an error if it could not have been made.
+pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
+    let SavedParts { verb, side, reason, aspects, source, destination, relation, name } = read;
+    let sides = match verb {
+        Verb::Add => source.is_some() && destination.is_none(),
+        Verb::Rename if reason == Reason::TakenOver => source.is_some() && destination.is_none(),
+        Verb::Rename => destination.is_some(),
+        Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
+        Verb::Remove => source.is_none() && destination.is_some(),
+        Verb::Vacate => source.is_some(),
+    };
+    if !sides {
+        return Err("the sides do not fit the verb".into());
+    }
+    let fits = match relation {
+        Some(Relation::RenameOf(_)) => verb == Verb::Rename,
+        Some(Relation::LinkOf(_)) => matches!(verb, Verb::Add | Verb::Replace),
+        None => verb != Verb::Rename || reason == Reason::TakenOver,
+    };
+    if !fits {
+        return Err("the name that it speaks of does not fit the verb".into());
+    }
+    let changed = if verb == Verb::Vacate { Side::Source } else { Side::Destination };
+    if side != changed {
+        return Err("the step does not change that side".into());
+    }
+    Ok(Step { side, aspects, relation, name, ..Step::new(verb, reason, (source, destination)) })
+}

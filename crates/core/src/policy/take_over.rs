@@ -1,0 +1,94 @@
+//! What is renamed from the source to where it goes, where both lie on one drive: a folder in one step, if all
+//! that is in it comes along.
+
+use std::collections::HashSet;
+
+use utter_echo_model::verb::{Reason, Verb};
+
+use crate::compare::Presence;
+use crate::policy::draft::{Draft, DraftFolder, folders_by_step};
+use crate::policy::step::Step;
+use crate::request::RenamePath;
+
+impl Draft<'_> {
+    /// Puts renames in the place of steps that add what goes from the source. From here on no step that adds
+    /// has [`Reason::TakenOver`].
+    ///
+    /// A file with several names keeps them all when it is renamed; where one of them cannot be, all are copied
+    /// and linked. If some of those may be in a folder that goes unseen, it has to be looked into after all:
+    /// [`super::Decided::is_short_sighted`].
+    pub(super) fn take_over(&mut self) {
+        let passes = |step: &Option<Step>| step.is_some_and(|s| s.reason == Reason::TakenOver);
+        if !self.folders.iter().any(|folder| folder.steps.iter().any(passes)) {
+            return;
+        }
+        self.sort();
+        let below = folders_by_step(&self.folders);
+        let mut whole: HashSet<usize> = HashSet::new();
+        // In tree order what is in a folder comes after it.
+        for at in (0..self.folders.len()).rev() {
+            let mut comes_along = true;
+            let vacates = self.folders[at].take_vacates();
+            let mut gone = HashSet::new();
+            for slot in 0..self.folders[at].steps.len() {
+                let Some(step) = self.folders[at].steps[slot] else { continue };
+                let child = below.get(&(at, slot)).copied().filter(|child| !self.is_dead(*child));
+                let is_whole = child.is_none_or(|child| whole.contains(&child));
+                let folder = &mut self.folders[at];
+                let goes = folder
+                    .find_vacate(&vacates, &step)
+                    .filter(|_| step.reason == Reason::TakenOver && is_whole);
+                comes_along &= goes.is_some();
+                if let Some(goes) = goes {
+                    gone.insert(goes);
+                    folder.steps[slot] = Some(Step { verb: Verb::Rename, ..step });
+                    child.map(|child| self.kill(child));
+                } else if step.reason == Reason::TakenOver {
+                    folder.steps[slot] = Some(Step { reason: Reason::New, ..step });
+                }
+            }
+            let left = vacates.into_iter().enumerate().filter(|(at, _)| !gone.contains(at));
+            let folder = &mut self.folders[at];
+            folder.vacates = left.map(|(_, step)| step).collect();
+            if comes_along && folder.is_only_here() {
+                whole.insert(at);
+            }
+        }
+        self.root_comes_along = whole.contains(&0);
+    }
+
+    /// The step for the root, which can be renamed as well if it is known to come along.
+    pub(super) fn take_root_over(&mut self, root: Option<Step>) -> Option<Step> {
+        let passes = self.root_passage != RenamePath::Closed && self.root_comes_along;
+        let passes = passes && self.root.is_some();
+        match root.filter(|step| step.verb == Verb::Add && passes) {
+            Some(step) => {
+                self.kill(0);
+                self.root = None;
+                Some(Step { verb: Verb::Rename, reason: Reason::TakenOver, ..step })
+            }
+            None => root,
+        }
+    }
+}
+
+impl DraftFolder {
+    /// What goes from the source, by name.
+    fn take_vacates(&mut self) -> Vec<Step> {
+        let mut vacates = std::mem::take(&mut self.vacates);
+        vacates.sort_unstable_by(|a, b| self.names.get(a.name).cmp(self.names.get(b.name)));
+        vacates
+    }
+
+    fn find_vacate(&self, vacates: &[Step], step: &Step) -> Option<usize> {
+        let name = self.names.get(step.name);
+        vacates.binary_search_by(|vacate| self.names.get(vacate.name).cmp(name)).ok()
+    }
+
+    /// Nothing of it stays in the source, and nothing of it is in the destination.
+    fn is_only_here(&self) -> bool {
+        let goes = self.presence == Presence::Source && self.vacates.is_empty();
+        let holds_back = self.held_back + self.spared_newer > 0;
+        goes && !self.stays_here && !holds_back
+    }
+}

@@ -1,0 +1,19 @@
+//! What a run is asked to do.
+//!
+//! A [`Request`] is made by a builder with defaults; each part of it goes to the station that needs it. What
+//! comparing is asked to find out is derived from it in `scope`, and nowhere else.
+
+mod comparing;
+mod run;
+mod safety;
+mod scope;
+mod task;
+
+pub use comparing::{By, Changed, Reading, Sample};
+pub use run::Request;
+pub use safety::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
+pub(crate) use scope::{
+    DriveCrossing, EqualEntries, ExtraFolders, HiddenAttributes, LeftOutEntries, RenamePath, Scope,
+};
+pub use task::{OnConflict, Places, Task, Vacating};
+pub use utter_echo_model::running::{Cache, Flush, Retries, Running, Workers};

@@ -1,0 +1,635 @@
+//! A run from beginning to end: the stations in their order.
+
+use parking_lot::Mutex;
+use std::os::fd::{AsFd, BorrowedFd};
+use std::path::Path;
+use std::sync::OnceLock;
+use std::{fmt, io};
+
+use utter_echo_drives::capabilities::Capabilities;
+use utter_echo_drives::features::{Feature, Features};
+use utter_echo_drives::map::DriveMap;
+use utter_echo_model::interrupted::InterruptedMove;
+use utter_echo_model::note::{Note, Rest};
+use utter_echo_model::observe::Observer;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::running::Flush;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Caller, Entry, Identity, Lock, System, Time};
+use utter_echo_select::{RuleCounts, Selection};
+use utter_echo_workers::pool::WorkerPool;
+
+use crate::compare::{self, Compared, Comparison, ContentReads, Halt, OwnFolder};
+use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
+use crate::guard::{self, Refusal};
+use crate::journal::SetAsideRun;
+use crate::plan::{self, Plan};
+use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
+use crate::request::{By, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
+use crate::session::error::PlanError;
+use crate::sides::{self, CallError, Pair, SetAsidePlace};
+use crate::undo::PastRun;
+
+/// Both sides opened, ready to be planned and, after that, changed.
+pub struct Session<'a> {
+    system: &'a dyn System,
+    pub(crate) request: &'a Request,
+    caller: Caller,
+    /// The folder that takes no part, if it is there.
+    own: Option<OwnFolder>,
+    pub(crate) pairs: Vec<Pair>,
+    /// The drives below each destination. Found once a run, by planning: until then it is not sure
+    /// that the two sides may be touched at all.
+    maps: OnceLock<Vec<DriveMap>>,
+    /// What drives can hold, by their numbers: each is tried out once.
+    tried: Mutex<Vec<(u64, Features)>>,
+    /// Where things are set aside, if they are.
+    shelf: Option<SetAsidePlace>,
+    /// Why a move goes on without its notes.
+    lacks_notes: Option<String>,
+    /// For each pair, what of it takes part, where that is not what the request says.
+    pub(crate) selections: Vec<Selection>,
+    /// For each pair, when folders of its source were changed, where that is not what can be seen.
+    pub(crate) times: Vec<InterruptedMove>,
+    /// For each pair, what a move that was cut short left.
+    earlier: Vec<InterruptedMove>,
+    /// The run that is to be undone, if one is.
+    pub(crate) undoes: Option<&'a PastRun<'a>>,
+    /// Of the destinations, once the guards let a plan pass.
+    locks: Mutex<Vec<Lock>>,
+}
+
+impl fmt::Debug for Session<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Session").field("request", self.request).finish_non_exhaustive()
+    }
+}
+
+impl<'a> Session<'a> {
+    /// Opens both sides without changing them.
+    ///
+    /// A source folder's *contents* become the destination's contents; with
+    /// [`inside`](Places), or with several sources, each source goes inside
+    /// the destination under its own name. A single entry goes into a destination folder that
+    /// exists, or whose path ends in a slash; otherwise the destination is its new name. Of what is a
+    /// folder already a trailing slash says nothing.
+    pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
+        let pairs = sides::open(system, request.task, &request.places)?;
+        Self::new(system, request, pairs, None)
+    }
+
+    pub(crate) fn new(
+        system: &'a dyn System,
+        request: &'a Request,
+        mut pairs: Vec<Pair>,
+        undoes: Option<&'a PastRun<'a>>,
+    ) -> Result<Self, CallError> {
+        let caller = system.caller().map_err(CallError::Caller)?;
+        let set_aside = request.safety.set_aside.as_ref();
+        let shelf = set_aside.map(|set_aside| SetAsidePlace::open(system, set_aside)).transpose();
+        let notes_only = set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Notes);
+        let (shelf, lacks_notes) = match shelf {
+            Err(error) if notes_only => (None, Some(error.to_string())),
+            Ok(Some(shelf)) if notes_only && shelf.is_in_the_way_of_any(system, &pairs) => {
+                (None, Some("the folder for them is part of what is moved".to_owned()))
+            }
+            other => (other?, None),
+        };
+        let moves = shelf.as_ref().filter(|_| request.task.vacates());
+        let earlier = moves.map_or_else(Vec::new, |shelf| shelf.earlier(system, &pairs));
+        for (pair, earlier) in pairs.iter_mut().zip(&earlier) {
+            earlier.correct(&TreePath::default(), &mut pair.source_stat);
+        }
+        Ok(Self {
+            shelf,
+            lacks_notes,
+            selections: Vec::new(),
+            times: Vec::new(),
+            earlier,
+            undoes,
+            system,
+            request,
+            own: request.own.as_ref().and_then(|own| own_folder(system, own)),
+            caller,
+            pairs,
+            maps: OnceLock::new(),
+            tried: Mutex::default(),
+            locks: Mutex::default(),
+        })
+    }
+
+    /// Scans and compares both sides and writes down every step. Changes nothing, but that what the
+    /// destination's drive can hold is tried out: see [`Features::try_out`].
+    pub fn plan(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
+        let mut plan = Plan { settles: self.looks_at_everything(), ..Plan::default() };
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
+        let counts = RuleCounts::of(&self.request.selection);
+        for (pair, map) in self.pairs.iter().zip(self.maps()) {
+            let root = self.root_to_vacate(pair);
+            let (goes, rest) = (root.as_ref().ok(), root.as_ref().err().copied().flatten());
+            let (compared, decided) = self
+                .decide((pair, map), goes, &counts, observer)
+                .map_err(|halt| halted(halt, pair))?;
+            self.refuse_hidden_overlap(pair, map)?;
+            take_in(&mut plan, pair, map, compared, decided);
+            let makes_some = plan.parts.last().is_some_and(Part::has_steps);
+            plan.notes.extend(missing_folders(pair).filter(|_| makes_some));
+            plan.notes.extend(rest.and_then(|rest| note_root(pair, plan.parts.last()?, rest)));
+        }
+        plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
+        plan.notes.extend(self.note_gone_for_good(&plan));
+        self.note_nesting(&mut plan);
+        plan.notes.extend(counts.idle_patterns().into_iter().map(Note::IdlePattern));
+        plan.decided = counts.summaries();
+        plan.notes.dedup();
+        if self.request.strictly {
+            let missed: Vec<String> = plan.notes.iter().filter_map(Note::not_carried).collect();
+            plan.problems.extend(missed.into_iter().map(|missed| Problem {
+                path: TreePath::default(),
+                operation: Operation::Carry,
+                cause: Cause::NotCarried(missed),
+            }));
+        }
+        let totals = &plan.totals;
+        let leaves_none = totals.held_back == 0 && totals.spared_newer == 0;
+        plan.settles &= leaves_none && plan.problems.is_empty();
+        plan.number();
+        Ok(plan)
+    }
+
+    /// Facts, then decisions. `root` is the source's root, where it goes as well.
+    fn decide(
+        &self,
+        (pair, map): (&Pair, &DriveMap),
+        root: Option<&State>,
+        counts: &RuleCounts<'_>,
+        observer: &dyn Observer,
+    ) -> Result<(Compared, Decisions), Halt> {
+        let selection = self.selection_of(pair);
+        let prefix = &pair.prefix;
+        let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
+        let moves = self.request.task.vacates();
+        let earlier = self.number_of(pair).and_then(|at| self.earlier.get(at));
+        let may_be_ours =
+            |path: &TreePath| earlier.is_some_and(|earlier| earlier.may_have_made(path));
+        let keeps_both =
+            |path: &TreePath| !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth;
+        let has_notes = self.shelf.is_some();
+        let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
+        let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
+        let mut comparison = Comparison {
+            system: self.system,
+            observer,
+            scope: Scope::of(self.request, selection),
+            selection,
+            counts: RuleCounts::of(selection),
+            pair,
+            drives: map,
+            reach_of: &|folder, drive| self.reach_of(folder, drive),
+            reads: ContentReads::new(pair.disks(self.system)),
+            keeps_both: moves.then_some(&keeps_both),
+            earlier: self.times_of(pair),
+            own: self.own.as_ref(),
+            now: Time::now(),
+            running: self.request.running,
+            crew: WorkerPool::new(self.request.running.workers),
+        };
+        let passage = root.map_or(RenamePath::Closed, |_| self.passage_of_root(&comparison));
+        let draft = || Draft::new(&policy).vacating_root(root.copied(), passage);
+        if passage == RenamePath::Unseen {
+            let compared =
+                compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
+            let decided = draft().take_all_over(&compared);
+            return Ok((compared, decided));
+        }
+        compare::compare_in_disk_order(&mut comparison)?;
+        comparison.counts = RuleCounts::of(selection);
+        let mut drafted = draft();
+        let mut compared = compare::compare(&comparison, &mut drafted)?;
+        let mut decided = drafted.decide(&compared, &comparison);
+        if decided.is_short_sighted {
+            // What is found once more is counted once.
+            comparison.counts = RuleCounts::of(selection);
+            comparison.scope.passage = RenamePath::Open;
+            let mut drafted = draft();
+            compared = compare::compare(&comparison, &mut drafted)?;
+            decided = drafted.decide(&compared, &comparison);
+        }
+        counts.merge(&comparison.counts);
+        Ok((compared, decided))
+    }
+
+    fn keeps_displaced(&self) -> bool {
+        let set_aside = self.request.safety.set_aside.as_ref();
+        set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Displaced)
+    }
+
+    /// A move can be undone without a folder to set things aside in, but for what it replaces.
+    fn note_gone_for_good(&self, plan: &Plan) -> Option<Note> {
+        let keeps_notes_alone = self.shelf.is_some() && !self.keeps_displaced();
+        let replaced = plan.displaced(Verb::Replace).entries;
+        (keeps_notes_alone && replaced > 0).then_some(Note::GoneForGood(replaced))
+    }
+
+    fn number_of(&self, pair: &Pair) -> Option<usize> {
+        self.pairs.iter().position(|other| std::ptr::eq(other, pair))
+    }
+
+    fn selection_of(&self, pair: &Pair) -> &Selection {
+        let own = self.number_of(pair).and_then(|at| self.selections.get(at));
+        own.unwrap_or(&self.request.selection)
+    }
+
+    fn times_of(&self, pair: &Pair) -> Option<&InterruptedMove> {
+        let at = self.number_of(pair)?;
+        self.times.get(at).or(self.earlier.get(at)).filter(|earlier| !earlier.is_empty())
+    }
+
+    /// Whether the source's root could be renamed to the destination's, which is not there yet.
+    fn passage_of_root(&self, comparison: &Comparison<'_>) -> RenamePath {
+        let pair = comparison.pair;
+        let is_there = pair.destination.exists() || pair.single.is_some();
+        let may_change = self.system.may_change(pair.source.as_fd());
+        if is_there || may_change.is_err() || self.is_root_held(pair).unwrap_or(true) {
+            return RenamePath::Closed;
+        }
+        compare::of_roots(comparison)
+    }
+
+    fn is_root_held(&self, pair: &Pair) -> io::Result<bool> {
+        sides::is_root_kept(self.system, &self.caller, pair)
+    }
+
+    /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
+    /// that this process works in. The error is why not, if that is worth telling.
+    fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
+        let stat = &pair.source_stat;
+        let is_kept = self.selection_of(pair).keeps(b"");
+        if !self.request.task.vacates() || pair.single.is_some() || is_kept {
+            return Err(None);
+        }
+        if stat.mounted {
+            return Err(Some(Rest::Mounted));
+        }
+        let here = self.system.open_root(Path::new("."));
+        let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
+        let works_there = here.is_ok_and(|here| here.identity == stat.identity);
+        if works_there {
+            return Err(Some(Rest::WorkedIn));
+        }
+        // Where that cannot be found out, it is tried.
+        if self.is_root_held(pair).unwrap_or(false) {
+            Err(Some(Rest::Held))
+        } else {
+            Ok(stat.into())
+        }
+    }
+
+    /// True if a plan of this request looks at all there is below both roots, and at enough of it to
+    /// say that nothing is in doubt.
+    fn looks_at_everything(&self) -> bool {
+        use utter_echo_model::aspect::Aspect::Content;
+        let Request { selection, changed, carry, .. } = self.request;
+        let by = matches!(changed.by, By::SizeTime | By::Content) && self.selections.is_empty();
+        selection.takes_everything() && by && carry.has(Content)
+    }
+
+    /// Takes a plan that was made before, for the same places. It holds only as far as both sides
+    /// still are what it saw: see [`Session::stale`].
+    pub fn adopt(&self, mut plan: Plan) -> Result<Plan, PlanError> {
+        self.refuse_overlaps()?;
+        plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
+        let fits = |(pair, part): (&Pair, &Part)| {
+            let makes = |step: Step| step.verb == Verb::Add || step.is_taken_over();
+            let adds_root = part.root.is_some_and(makes);
+            let lacks = adds_root || !part.has_steps();
+            pair.single.is_some() || if pair.destination.exists() { !adds_root } else { lacks }
+        };
+        if plan.parts.len() != self.pairs.len() || !self.pairs.iter().zip(&plan.parts).all(fits) {
+            return Err(PlanError::Unfit);
+        }
+        for ((pair, map), paths) in self.pairs.iter().zip(self.maps()).zip(&plan.drives) {
+            for path in paths {
+                self.find_again(pair, map, path);
+            }
+            for new in notes_of(map) {
+                note(&mut plan.notes, new);
+            }
+        }
+        self.note_nesting(&mut plan);
+        Ok(plan)
+    }
+
+    fn note_nesting(&self, plan: &mut Plan) {
+        if self.request.task.removes() {
+            let both = self.pairs.iter().zip(&plan.parts);
+            let nested =
+                both.filter_map(|(pair, part)| guard::find_nested(self.system, pair, part));
+            plan.notes.extend(nested.map(Note::Nested));
+        }
+    }
+
+    /// What is mounted below a destination where a saved plan saw a drive. What is there now is found
+    /// out by the steps on it, should it be another.
+    pub(crate) fn find_again(&self, pair: &Pair, map: &DriveMap, path: &TreePath) {
+        let anchor = pair.destination.anchor.as_fd();
+        let found = self.system.open_folder(anchor, path.as_bytes()).and_then(|folder| {
+            let stat = self.system.stat(Entry::Open(folder.as_fd()))?;
+            Ok((folder, stat.identity))
+        });
+        let (reach, identity) = if let Ok((folder, identity)) = &found {
+            (self.reach_of(folder.as_fd(), identity.drive), *identity)
+        } else {
+            let identity = Identity { drive: u64::MAX, inode: u64::MAX };
+            (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
+        };
+        map.add(path, identity, || reach);
+    }
+
+    /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
+    /// Carrying it out would refuse each of them, and do the rest.
+    pub fn stale(&self, plan: &Plan) -> Vec<Problem> {
+        let parts = self.pairs.iter().zip(self.maps()).zip(&plan.parts);
+        parts.flat_map(|((pair, map), part)| plan::find(self.system, pair, map, part)).collect()
+    }
+
+    fn overlap_by_mounts(
+        &self,
+        pair: &Pair,
+        map: &DriveMap,
+        part: Option<&Part>,
+    ) -> Option<TreePath> {
+        // What was set aside may lie beside what it goes back to.
+        if self.request.task.is_undo() {
+            return None;
+        }
+        let same_drive = self.request.selection.stays_on_its_drive();
+        sides::overlap_by_mounts(self.system, pair, map, part, same_drive)
+    }
+
+    /// Checks a plan against the guards that are neither waived nor among those that were `answered`
+    /// for this plan.
+    pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
+        // Something may have been mounted since the plan was made.
+        for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
+            if let Some(at) = self.overlap_by_mounts(pair, map, Some(part)) {
+                return Err(overlap(&at, pair));
+            }
+        }
+        let holds = |map: &DriveMap| map.root().reach.drive.holds(Feature::Holes);
+        let holds_holes = self.maps().iter().all(holds);
+        let locks = guard::check(
+            self.system,
+            self.request,
+            &self.pairs,
+            self.shelf.as_ref().filter(|_| self.keeps_displaced()),
+            holds_holes,
+            (plan, answered),
+        )?;
+        *self.locks.lock() = locks;
+        Ok(())
+    }
+
+    /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
+    /// the outcome.
+    pub fn execute(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
+        let execute = |aside: Option<&SetAsideRun<'_>>| {
+            let mut running = self.request.running;
+            // Nothing goes from a source before its copy is on the drive.
+            if self.request.task.vacates() && running.flush == Flush::None {
+                running.flush = Flush::End;
+            }
+            let remove_first = self.request.safety.remove_first;
+            let may_lose = self.request.safety.waived.contains(&Guard::Loss);
+            let system = self.system;
+            let earlier = &*self.earlier;
+            let moves_back = self.undoes.is_some();
+            let terms = Terms {
+                system,
+                observer,
+                running,
+                remove_first,
+                aside,
+                earlier,
+                leaving: RemovalTerms { moves_back, may_lose },
+            };
+            execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
+        };
+        if let Some(run) = self.undoes.filter(|_| !plan.is_empty())
+            && let Err(error) = run.begin_undo()
+        {
+            return Outcome::without_shelf(plan, &run.path, error);
+        }
+        let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {
+            return execute(None);
+        };
+        if plan.is_empty() {
+            return execute(None);
+        }
+        let what = (plan, &*self.pairs);
+        let request = (self.request, set_aside);
+        match SetAsideRun::begin(self.system, &self.caller, shelf, request, what) {
+            Err(error) if set_aside.what == Keeping::Notes => {
+                let mut outcome = execute(None);
+                outcome.lost_notes = Some(error);
+                outcome
+            }
+            Err(error) => Outcome::without_shelf(plan, &set_aside.folder, error),
+            Ok(aside) => {
+                let mut outcome = execute(Some(&aside));
+                if matches!(outcome.ending, Ending::Complete) {
+                    outcome.problems.extend(shelf.prune(self.system, set_aside));
+                    if outcome.problems.is_empty() && self.request.task.vacates() {
+                        // Else the next run does once more what was proven already.
+                        let _ = shelf.end_earlier(self.system, &self.pairs);
+                    }
+                }
+                outcome.lost_notes = aside.into_lost();
+                outcome
+            }
+        }
+    }
+
+    /// For each pair the drives below its destination; at first that of its root alone.
+    pub(crate) fn maps(&self) -> &[DriveMap] {
+        self.maps.get_or_init(|| {
+            let map = |pair: &Pair| {
+                let anchor = &pair.destination;
+                let identity = anchor.anchor_stat.identity;
+                DriveMap::of_root(identity, self.reach_of(anchor.anchor.as_fd(), identity.drive))
+            };
+            self.pairs.iter().map(map).collect()
+        })
+    }
+
+    /// What can be carried to the drive with this number, on which a folder lies.
+    fn reach_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Capabilities {
+        let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
+        let mut tried = self.tried.lock();
+        let known = tried.iter().find(|(known, _)| *known == drive).map(|(_, found)| found.clone());
+        let abilities = known.unwrap_or_else(|| {
+            let abilities = Features::try_out(self.system, &self.caller, folder);
+            tried.push((drive, abilities.clone()));
+            abilities
+        });
+        Capabilities::new(self.request.carry, abilities, &self.caller, slack)
+    }
+
+    /// What is set aside must not become part of a side.
+    pub(crate) fn refuse_shelf(&self, pair: &Pair) -> Result<(), PlanError> {
+        let in_the_way =
+            |shelf: &SetAsidePlace| shelf.is_in_the_way(self.system, pair).unwrap_or(true);
+        match &self.shelf {
+            Some(shelf) if in_the_way(shelf) => Err(set_aside_within(shelf, pair).into()),
+            _ => Ok(()),
+        }
+    }
+
+    /// What mounts and spellings hide of places within each other.
+    fn refuse_hidden_overlap(&self, pair: &Pair, map: &DriveMap) -> Result<(), Refusal> {
+        if let Some(at) = self.overlap_by_mounts(pair, map, None) {
+            return Err(overlap(&at, pair));
+        }
+        let names = &map.root().reach.drive.names;
+        let within = |shelf: &&SetAsidePlace| {
+            shelf.is_spelled_within(self.system, pair, names).unwrap_or(false)
+        };
+        match self.shelf.as_ref().filter(|_| self.keeps_displaced()).filter(within) {
+            Some(shelf) => Err(set_aside_within(shelf, pair)),
+            None => Ok(()),
+        }
+    }
+
+    /// Fails where sides overlap, as every plan does.
+    pub fn refuse_overlaps(&self) -> Result<(), PlanError> {
+        self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))
+    }
+
+    fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
+        self.refuse_shelf(pair)?;
+        match sides::overlap(self.system, pair) {
+            Ok(false) => Ok(()),
+            Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),
+            Err(error) => Err(PlanError::SourceClosed {
+                path: pair.source_shown.clone(),
+                cause: error.into(),
+            }),
+        }
+    }
+}
+
+/// The folder that takes no part, if it is there.
+fn own_folder(system: &dyn System, path: &Path) -> Option<OwnFolder> {
+    let folder = system.open_root(path).ok()?;
+    let identity = system.stat(Entry::Pinned(folder.as_fd())).ok()?.identity;
+    Some(OwnFolder { identity, path: system.real_path(folder.as_fd()).ok()? })
+}
+
+fn halted(halt: Halt, pair: &Pair) -> PlanError {
+    match halt {
+        Halt::Stopped => PlanError::Stopped,
+        Halt::SourceClosed(cause) => {
+            PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
+        }
+        Halt::Overlap(at) => PlanError::Refused(overlap(&at, pair)),
+    }
+}
+
+fn set_aside_within(shelf: &SetAsidePlace, pair: &Pair) -> Refusal {
+    Refusal::SetAsideWithin {
+        folder: shelf.shown(),
+        source_path: pair.source_shown.clone(),
+        destination_path: pair.destination_shown.clone(),
+    }
+}
+
+fn overlap(at: &TreePath, pair: &Pair) -> Refusal {
+    let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
+    Refusal::Overlap {
+        source_path: pair.source_shown.clone(),
+        destination_path: pair.destination_shown.clone(),
+        at: (!at.is_empty() && pair.single.is_none()).then_some(at),
+    }
+}
+
+/// Where all that is in a source goes and its root stays, that is told.
+fn note_root(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
+    let top = part.folders.first()?;
+    let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
+    let is_emptied = !top.stays_here && part.all_steps().any(goes);
+    is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
+}
+
+/// Adds what was found and decided for one pair, with paths made relative to the destination as named.
+fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, decided: Decisions) {
+    for (drive, kind) in decided.not_held {
+        map.get(drive).reach.leave_out(kind);
+    }
+    foresee(map, &decided.part);
+    for new in notes_of(map) {
+        note(&mut plan.notes, new);
+    }
+    plan.parts.push(decided.part);
+    if decided.second_files > 0 {
+        plan.notes.push(Note::SecondFiles(decided.second_files));
+    }
+    plan.prefixes.push(pair.prefix.clone());
+    plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
+    plan.doubts.push(compared.doubts);
+    let mut problems: Vec<Problem> =
+        compared.problems.into_iter().chain(decided.problems).collect();
+    problems.sort_by(|a, b| a.path.cmp(&b.path));
+    let placed = |p: Problem| Problem { path: pair.prefix.join(p.path.as_bytes()), ..p };
+    plan.problems.extend(problems.into_iter().map(placed));
+    plan.notes.extend(compared.notes.into_iter().map(|note| note.below(&pair.prefix)));
+    let totals = &mut plan.totals;
+    totals.source.merge(&compared.source);
+    totals.newest = totals.newest.max(compared.newest);
+    totals.destination.merge(&compared.destination);
+    totals.unchanged.merge(compared.unchanged);
+    totals.unchanged.merge(decided.unchanged);
+    totals.spared_newer += decided.spared_newer;
+    totals.held_back += decided.held_back;
+    totals.sampled.merge(compared.sampled);
+}
+
+/// Counts what entries that will be made have and cannot be given.
+fn foresee(map: &DriveMap, part: &Part) {
+    let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
+    for folder in &part.folders {
+        let drive = map.get(folder.known.drive);
+        let made = folder.steps.iter().filter(|step| makes(step.verb));
+        made.filter_map(|step| step.source.as_ref()).for_each(|source| drive.reach.foresee(source));
+    }
+}
+
+/// What can be said of the drives below a destination.
+fn notes_of(map: &DriveMap) -> Vec<Note> {
+    map.all().iter().flat_map(|drive| drive.reach.notes()).collect()
+}
+
+/// Adds a note; what the drives of several pairs cannot hold becomes one.
+fn note(notes: &mut Vec<Note>, new: Note) {
+    if let Note::NotHeld(new) = &new {
+        let known = notes.iter_mut().find_map(|note| match note {
+            Note::NotHeld(known) => Some(known),
+            _ => None,
+        });
+        if let Some(known) = known {
+            known.merge(new);
+            return;
+        }
+    }
+    if !notes.contains(&new) {
+        notes.push(new);
+    }
+}
+
+fn missing_folders(pair: &Pair) -> Option<Note> {
+    // The last one is the root folder itself, which is a step, unless a single entry goes there.
+    let expected = usize::from(pair.single.is_none());
+    (pair.destination.missing.len() > expected)
+        .then(|| Note::MissingFolders(pair.destination_shown.clone()))
+}

@@ -1,0 +1,14 @@
+//! Station: from paths as a user types them to open roots.
+
+mod open;
+mod overlap;
+mod pair;
+mod removable;
+mod set_aside_place;
+
+pub(crate) use open::{find_place, open};
+pub(crate) use overlap::{overlap, overlap_by_mounts, parent_of_root};
+pub use pair::CallError;
+pub(crate) use pair::{Pair, RootPath, SingleEntry};
+pub(crate) use removable::{is_root_kept, why_kept};
+pub(crate) use set_aside_place::SetAsidePlace;

@@ -1,0 +1,221 @@
+//! From paths as a user types them to open roots.
+
+use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Component, Path, PathBuf};
+
+use utter_echo_os::{Entry, Identity, Kind, System};
+
+use crate::request::{Places, Task};
+use crate::sides::overlap::folders_above;
+use crate::sides::pair::{CallError, Pair, RootPath, SingleEntry};
+
+/// What a source path leads to.
+enum FoundSource {
+    Folder(OwnedFd),
+    Single { folder: OwnedFd, name: Vec<u8> },
+}
+
+/// Opens both sides of every pair. A folder's *contents* become the destination's contents; with
+/// `inside`, or with several sources, each source goes inside under its own name. A single entry
+/// goes into a destination folder that exists, or that a slash at the end says is one, else the
+/// destination is its new name.
+pub(crate) fn open(
+    system: &dyn System,
+    task: Task,
+    places: &Places,
+) -> Result<Vec<Pair>, CallError> {
+    let inside = places.inside || places.sources.len() > 1;
+    let mut pairs: Vec<Pair> = Vec::new();
+    for source in &places.sources {
+        let pair = open_one(system, task, source, &places.destination, inside)?;
+        let name = |pair: &Pair| match &pair.single {
+            Some(single) => single.destination.clone(),
+            None => pair.prefix.as_bytes().to_vec(),
+        };
+        let new = name(&pair);
+        if let Some(other) = pairs.iter().find(|other| name(other) == new) {
+            let shown = String::from_utf8_lossy(&new).into_owned();
+            return Err(CallError::SameName(other.source_shown.clone(), pair.source_shown, shown));
+        }
+        pairs.push(pair);
+    }
+    if task.vacates() && pairs.len() > 1 {
+        refuse_twice(system, &pairs)?;
+    }
+    Ok(pairs)
+}
+
+/// What goes from one source cannot go from another as well.
+fn refuse_twice(system: &dyn System, pairs: &[Pair]) -> Result<(), CallError> {
+    let mut roots: HashMap<Identity, &Pair> = HashMap::new();
+    for pair in pairs.iter().filter(|pair| pair.single.is_none()) {
+        if let Some(other) = roots.insert(pair.source_stat.identity, pair) {
+            let (one, two) = (other.source_shown.clone(), pair.source_shown.clone());
+            return Err(CallError::SameSource(one, two));
+        }
+    }
+    for pair in pairs {
+        let closed = |error| closed(Path::new(&pair.source_shown), error);
+        let mut above = folders_above(system, &pair.source).map_err(closed)?;
+        above.extend(pair.single.is_some().then_some(pair.source_stat.identity));
+        if let Some(other) = above.iter().find_map(|folder| roots.get(folder)) {
+            let (outer, inner) = (other.source_shown.clone(), pair.source_shown.clone());
+            return Err(CallError::WithinSource(outer, inner));
+        }
+    }
+    Ok(())
+}
+
+fn open_one(
+    system: &dyn System,
+    task: Task,
+    source: &Path,
+    destination: &Path,
+    inside: bool,
+) -> Result<Pair, CallError> {
+    let pair = match find_source(system, source)? {
+        FoundSource::Folder(handle) => {
+            let name = if inside { own_name(system, source)? } else { Vec::new() };
+            let mut path = destination.to_path_buf();
+            if inside {
+                path.push(OsStr::from_bytes(&name));
+                refuse_link(system, &path)?;
+            }
+            let place = find_place(system, &path)?;
+            pair_of(system, (source, handle), (path, place), None, &name)?
+        }
+        FoundSource::Single { .. } if task.needs_a_folder() => {
+            return Err(CallError::NotAFolder(shown(source)));
+        }
+        FoundSource::Single { folder, name } => {
+            let is_folder = || destination.as_os_str().as_bytes().ends_with(b"/");
+            let (path, new_name) = if inside || is_folder() || system.open_root(destination).is_ok()
+            {
+                (destination.to_path_buf(), name.clone())
+            } else {
+                split(destination).ok_or_else(|| CallError::FileInTheWay(shown(destination)))?
+            };
+            let place = find_place(system, &path)?;
+            let single = SingleEntry { source: name, destination: new_name };
+            pair_of(system, (source, folder), (path, place), Some(single), b"")?
+        }
+    };
+    if task.needs_a_destination() && !pair.destination.exists() {
+        return Err(CallError::NoDestination(pair.destination_shown));
+    }
+    Ok(pair)
+}
+
+fn pair_of(
+    system: &dyn System,
+    (source, handle): (&Path, OwnedFd),
+    (path, destination): (PathBuf, RootPath),
+    single: Option<SingleEntry>,
+    prefix: &[u8],
+) -> Result<Pair, CallError> {
+    let source_stat = system.stat(Entry::Pinned(handle.as_fd())).map_err(|e| closed(source, e))?;
+    Ok(Pair {
+        source: handle,
+        source_stat,
+        destination,
+        single,
+        prefix: prefix.into(),
+        source_shown: shown(source),
+        destination_shown: shown(&path),
+        destination_path: path,
+    })
+}
+
+/// A link to a folder stands for the folder; any other entry is meant itself.
+fn find_source(system: &dyn System, source: &Path) -> Result<FoundSource, CallError> {
+    let error = match system.open_root(source) {
+        Ok(handle) => return Ok(FoundSource::Folder(handle)),
+        Err(error) => error,
+    };
+    let single = split(source).and_then(|(parent, name)| {
+        let folder = system.open_root(&parent).ok()?;
+        let stat = system.stat(Entry::Named(folder.as_fd(), &name)).ok()?;
+        (stat.kind != Kind::Folder).then_some(FoundSource::Single { folder, name })
+    });
+    match (single, error.kind()) {
+        (Some(single), _) => Ok(single),
+        (None, ErrorKind::NotFound) => Err(CallError::NoSource(shown(source))),
+        (None, _) => Err(closed(source, error)),
+    }
+}
+
+/// Opens the deepest folder of `path` that exists and tells what is missing below it.
+pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<RootPath, CallError> {
+    let mut missing = Vec::new();
+    let mut at = if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };
+    loop {
+        match system.open_root(&at) {
+            Ok(anchor) => {
+                let anchor_stat =
+                    system.stat(Entry::Pinned(anchor.as_fd())).map_err(|e| closed(&at, e))?;
+                missing.reverse();
+                return Ok(RootPath { anchor, anchor_stat, missing });
+            }
+            Err(e) if e.kind() == ErrorKind::NotFound => {
+                refuse_link(system, &at)?;
+                let up = || CallError::UpFromNowhere(shown(path));
+                let (parent, name) = split(&at).ok_or_else(up)?;
+                missing.push(name);
+                at = parent;
+            }
+            Err(e) if e.kind() == ErrorKind::NotADirectory => {
+                // The file is the last of the path, or something above that.
+                let folder = |path: &&Path| {
+                    system.open_root(path).is_err_and(|e| e.kind() == ErrorKind::NotADirectory)
+                };
+                let highest = at.ancestors().take_while(folder).last();
+                return Err(CallError::FileInTheWay(shown(highest.unwrap_or(&at))));
+            }
+            Err(e) => return Err(closed(&at, e)),
+        }
+    }
+}
+
+/// A name that nobody typed is not followed: somebody else may have made it a link.
+fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
+    let Some((parent, name)) = split(path) else {
+        return Ok(());
+    };
+    let Ok(folder) = system.open_root(&parent) else {
+        return Ok(());
+    };
+    match system.stat(Entry::Named(folder.as_fd(), &name)) {
+        Ok(stat) if stat.kind == Kind::Symlink => Err(CallError::LinkInTheWay(shown(path))),
+        _ => Ok(()),
+    }
+}
+
+/// Parent and last name; `None` for a path that ends in `..` or is a root.
+pub(crate) fn split(path: &Path) -> Option<(PathBuf, Vec<u8>)> {
+    let name = path.file_name()?.as_bytes().to_vec();
+    let parent = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    Some((parent.to_path_buf(), name))
+}
+
+/// The name a source goes inside the destination under.
+fn own_name(system: &dyn System, source: &Path) -> Result<Vec<u8>, CallError> {
+    let nameless = || CallError::NoName(shown(source));
+    if let Some(Component::Normal(name)) = source.components().next_back() {
+        return Ok(name.as_bytes().to_vec());
+    }
+    let folder = system.open_root(source).map_err(|e| closed(source, e))?;
+    let real = system.real_path(folder.as_fd()).map_err(|e| closed(source, e))?;
+    Ok(real.file_name().ok_or_else(nameless)?.as_bytes().to_vec())
+}
+
+fn closed(path: &Path, cause: io::Error) -> CallError {
+    CallError::Closed { path: shown(path), cause }
+}
+
+fn shown(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}

@@ -1,0 +1,159 @@
+//! The source that a move came from, when what it took is moved back: what is still there, and which names shared a file.
+
+use std::collections::{HashMap, HashSet};
+use std::os::fd::{AsFd as _, OwnedFd};
+
+use utter_echo_model::path::TreePath;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::{Entry, Identity, Kind, Stat, System};
+use utter_echo_select::{LinkPartner, RestoreSet, RestoredLinks};
+
+use crate::journal::PastPart;
+use crate::policy::{Part, Step};
+use crate::sides::Pair;
+use crate::undo::partners;
+
+/// What files were like of which names went from a source, and which.
+type Went = HashMap<Identity, (State, Vec<TreePath>)>;
+
+/// The source that a part of a move came from.
+pub(crate) struct OriginalSource<'a> {
+    system: &'a dyn System,
+    root: Option<OwnedFd>,
+    single: Option<Vec<u8>>,
+}
+
+impl PastPart {
+    pub(crate) fn home<'a>(&self, system: &'a dyn System) -> OriginalSource<'a> {
+        let origin = self.origin.as_ref();
+        let root = origin.and_then(|origin| system.open_root(&origin.folder.clone().path()).ok());
+        let single = origin.and_then(|origin| Some(origin.single.clone()?.into_vec()));
+        OriginalSource { system, root, single }
+    }
+}
+
+impl OriginalSource<'_> {
+    /// True for what never left it, or cannot be told from that.
+    pub(crate) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
+        let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
+        let (above, name) = path.split_last();
+        let name = self.single.as_deref().unwrap_or(name);
+        let now = self
+            .system
+            .open_folder(root.as_fd(), above)
+            .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
+        // A folder that was made anew is as good: what is in it tells for itself.
+        now.is_ok_and(|now| was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind)
+    }
+
+    /// Finds out which of what comes back were names of one file, and which names of it stayed.
+    pub(crate) fn find_groups(
+        &self,
+        (part, past, pair): (&Part, &PastPart, &Pair),
+        chosen: &mut RestoreSet,
+    ) {
+        let went = self.what_went((part, past, pair), chosen);
+        let mut stayed = self.names_that_stayed(&went, (part, pair));
+        for (file, (was, paths)) in went {
+            // Some may have come back before.
+            let back = || {
+                let root = self.root.as_ref()?;
+                paths.iter().find_map(|path| partners::at(self.system, root, (path, &was)))
+            };
+            let partner = stayed.remove(&file).or_else(back);
+            if partner.is_some() || paths.len() > 1 {
+                chosen.add_group(RestoredLinks { paths, partner });
+            }
+        }
+    }
+
+    /// Files that may have had several names, and of which at least one was copied.
+    fn what_went(
+        &self,
+        (part, past, pair): (&Part, &PastPart, &Pair),
+        chosen: &mut RestoreSet,
+    ) -> Went {
+        let (mut went, mut copied) = (Went::new(), HashSet::new());
+        for (at, folder) in part.folders.iter().enumerate() {
+            let drive = self.drive_of(pair, &part.source_path(at));
+            let moved =
+                folder.vacates.iter().chain(folder.steps.iter().filter(|s| s.is_taken_over()));
+            for step in moved.filter(|step| step.kind() != Kind::Folder) {
+                let there = part.folder_path(at).join(folder.names.get(step.name));
+                let proven = past.proven.get(there.as_bytes());
+                let is_alone = proven.is_some_and(|(here, _)| here.is_alone());
+                let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) else {
+                    continue;
+                };
+                let own = part.source_path(at).join(folder.name_of_source(step));
+                let own = self.single.as_deref().map_or(own, TreePath::from);
+                let file = Identity { drive, inode: was.inode };
+                chosen.was_of(&own, file);
+                went.entry(file).or_insert((was, Vec::new())).1.push(own);
+                if step.verb == Verb::Vacate {
+                    copied.insert(file);
+                }
+            }
+        }
+        // What was renamed with all its names is as it was.
+        went.retain(|file, _| copied.contains(file));
+        went
+    }
+
+    /// The first of each of these files, which are as they were; also one that was renamed with a folder, and is renamed
+    /// back with it.
+    fn names_that_stayed(
+        &self,
+        went: &Went,
+        (part, pair): (&Part, &Pair),
+    ) -> HashMap<Identity, LinkPartner> {
+        if went.is_empty() {
+            return HashMap::new();
+        }
+        let wanted = went.keys().copied().collect();
+        let is_as_it_was =
+            |now: &Stat| went.get(&now.identity).is_some_and(|(was, _)| was.is_alike(now));
+        let stayed = |_: &TreePath, now: &Stat| is_as_it_was(now);
+        let renamed: Vec<TreePath> = folders_taken_over(part).collect();
+        let comes_back = |path: &TreePath, now: &Stat| {
+            renamed.iter().any(|folder| path.is_below(folder)) && is_as_it_was(now)
+        };
+        let mut found = if renamed.is_empty() {
+            HashMap::new()
+        } else {
+            partners::find(self.system, &pair.source, (&wanted, &comes_back))
+        };
+        let here = self.root.as_ref();
+        found.extend(
+            here.iter().flat_map(|root| partners::find(self.system, root, (&wanted, &stayed))),
+        );
+        found
+    }
+
+    /// The drive that what was in this folder lay on. What is gone by now lay on that of what is left above it.
+    fn drive_of(&self, pair: &Pair, folder: &TreePath) -> u64 {
+        let left = self.root.as_ref().and_then(|root| {
+            let mut path = folder.as_bytes();
+            loop {
+                match self.system.open_folder(root.as_fd(), path) {
+                    Ok(left) => break self.system.stat(Entry::Open(left.as_fd())).ok(),
+                    Err(_) if path.is_empty() => break None,
+                    Err(_) => path = &path[..path.iter().rposition(|b| *b == b'/').unwrap_or(0)],
+                }
+            }
+        });
+        left.unwrap_or(pair.destination.anchor_stat).identity.drive
+    }
+}
+
+/// Folders that were renamed with all they held, under the name that they had.
+fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
+    part.folders.iter().enumerate().flat_map(|(at, folder)| {
+        let whole = folder.steps.iter().filter(|step| step.takes_a_folder_over());
+        let whole = whole.filter(|step| folder.came_as(step).is_none());
+        let above = part.folder_path(at);
+        let is_near = above == part.source_path(at);
+        whole.filter(move |_| is_near).map(move |step| above.join(folder.names.get(step.name)))
+    })
+}

@@ -1,0 +1,196 @@
+//! A run that set aside, as its notes tell it.
+
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd as _, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use utter_echo_files::leftovers;
+use utter_echo_model::problem::Cause;
+use utter_echo_model::verb::Verb;
+use utter_echo_os::System;
+
+use crate::journal::{
+    self, Hold, JournalMark, JournalWriter, PastPart, RunStore, Standing, Unreadable,
+};
+use crate::plan::{PlacedStep, Plan, Purpose};
+
+/// Why a run cannot be undone at all.
+#[derive(Debug, thiserror::Error)]
+pub enum BadRun {
+    /// There is nothing like that.
+    #[error("'{path}' is not the folder of a run that set something aside: {cause}{}", hint(.runs))]
+    NoRun {
+        /// As the user named it.
+        path: String,
+        /// Why.
+        cause: Cause,
+        /// The runs that this folder holds, the oldest first.
+        runs: Vec<String>,
+    },
+    /// The run was killed before it was ready to change anything.
+    #[error(
+        "'{0}' was never started: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its notes can be removed: utter undo --discard {0}"
+    )]
+    NeverBegun(String),
+    /// Another version of this program wrote its notes.
+    #[error(
+        "the notes of '{path}' are of version {version}, which this program does not know\n  undo it with the version that made it"
+    )]
+    Version {
+        /// As the user named it.
+        path: String,
+        /// That of its notes.
+        version: u32,
+    },
+    /// What the notes say is not whole.
+    #[error(
+        "the notes of '{path}' are damaged: line {line}: {cause}\n  what the run set aside is in its folder, under the paths that it had"
+    )]
+    Damaged {
+        /// As the user named it.
+        path: String,
+        /// Counted from 1.
+        line: usize,
+        /// What is wrong.
+        cause: String,
+    },
+}
+
+/// What to name instead: the runs that the folder holds, the newest first, as far as anybody reads on.
+fn hint(runs: &[String]) -> String {
+    const SHOWN: usize = 10;
+    if runs.is_empty() {
+        return "\n  name a folder that --set-aside made for one run".to_owned();
+    }
+    let newest: Vec<String> =
+        runs.iter().rev().take(SHOWN).map(|run| format!("\n    {run}")).collect();
+    let more = runs.len().saturating_sub(SHOWN);
+    let more = if more > 0 { format!("\n    and {more} older ones") } else { String::new() };
+    let count = if runs.len() == 1 { "one run" } else { "these runs, the newest first" };
+    format!("\n  it holds {count}; name the one to undo:{}{more}", newest.concat())
+}
+
+/// A run that set aside, as its notes tell it.
+pub struct PastRun<'a> {
+    /// What the run was for.
+    pub purpose: Purpose,
+    /// The folder of the run, as the user named it.
+    pub path: PathBuf,
+    pub(crate) system: &'a dyn System,
+    pub(crate) store: RunStore<'a>,
+    pub(crate) name: String,
+    pub(crate) folder: OwnedFd,
+    pub(crate) plan: Plan,
+    pub(crate) parts: Vec<PastPart>,
+    standing: Standing,
+}
+
+impl std::fmt::Debug for PastRun<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("PastRun").field("path", &self.path).finish_non_exhaustive()
+    }
+}
+
+impl<'a> PastRun<'a> {
+    /// Reads the notes of the run whose folder, or notes, lie at `path`. Changes nothing, but that the folder
+    /// of a run of which only the notes are left is made anew.
+    pub fn open(system: &'a dyn System, path: &Path) -> Result<Self, BadRun> {
+        let shown = || path.to_string_lossy().into_owned();
+        let missing = |cause: io::Error| BadRun::NoRun {
+            path: shown(),
+            cause: cause.into(),
+            runs: journal::runs_below(system, path),
+        };
+        let (store, name) = journal::locate(system, path).map_err(missing)?;
+        let damaged = |line, cause: String| BadRun::Damaged { path: shown(), line, cause };
+        let notes = store.read(&name).map_err(|error| match error {
+            Unreadable::Closed(error) => missing(error),
+            Unreadable::Version(version) => BadRun::Version { path: shown(), version },
+            Unreadable::Damaged(line) => damaged(line, "it is not as it was written".into()),
+        })?;
+        let opened = system.open_folder(store.folder(), name.as_bytes());
+        if notes.standing == Standing::NeverBegun {
+            // What lies in the folder of a run whose notes were cut short may be the last of its kind.
+            let holds_nothing = match &opened {
+                Ok(folder) => {
+                    leftovers::holds_only_folders(system, folder.as_fd()).unwrap_or(false)
+                }
+                Err(error) => error.kind() == ErrorKind::NotFound,
+            };
+            return Err(if holds_nothing {
+                BadRun::NeverBegun(shown())
+            } else {
+                damaged(notes.lines() + 1, "the rest is missing".into())
+            });
+        }
+        let folder = opened.or_else(|error| match error.kind() {
+            // It was all but discarded.
+            ErrorKind::NotFound => {
+                system.create_folder(store.folder(), name.as_bytes(), 0o700)?;
+                system.open_folder(store.folder(), name.as_bytes())
+            }
+            _ => Err(error),
+        });
+        let folder = folder.map_err(missing)?;
+        let (purpose, mut plan, parts) =
+            journal::read(&notes).map_err(|(line, cause)| damaged(line, cause))?;
+        for past in &parts {
+            journal::make_folders(system, folder.as_fd(), &past.prefix).map_err(missing)?;
+        }
+        plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
+        let path = path.with_file_name(&name);
+        let standing = notes.standing;
+        Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
+    }
+
+    /// What it was to do.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// True for what a move saw to be the same on both sides, byte by byte, before it went from the source.
+    pub fn has_compared(&self, placed: &PlacedStep<'_>) -> bool {
+        let path = placed.path.as_bytes();
+        placed.step.verb == Verb::Vacate
+            && self.parts.iter().any(|past| {
+                let below = path.strip_prefix(&*past.prefix).unwrap_or_default();
+                past.proven.contains_key(below.strip_prefix(b"/").unwrap_or(below))
+            })
+    }
+
+    /// How far it has come.
+    pub fn standing(&self) -> Standing {
+        self.standing
+    }
+
+    /// True if somebody began to undo it before.
+    pub(crate) fn was_begun(&self) -> bool {
+        matches!(self.standing, Standing::BeingUndone | Standing::Undone)
+    }
+
+    /// Keeps others from undoing or removing it as long as what this returns is held.
+    pub(crate) fn hold(&self) -> Hold {
+        self.store.hold(&self.name)
+    }
+
+    /// Writes down that it is being undone, before anything is.
+    pub(crate) fn begin_undo(&self) -> io::Result<()> {
+        self.recorder()?.mark(JournalMark::Undoing)
+    }
+
+    /// Removes what is left of the run's folder, and its notes. All that it did was seen to be undone.
+    pub fn discard(&self) -> io::Result<()> {
+        self.recorder()?.mark(JournalMark::Undone)?;
+        self.remove_new_roots()?;
+        self.store.remove(&self.name)
+    }
+
+    fn recorder(&self) -> io::Result<JournalWriter<'a>> {
+        // Its marks of an undo before this one may have been added since it was read.
+        match self.store.read(&self.name) {
+            Ok(notes) => self.store.resume(&self.name, &notes),
+            Err(Unreadable::Closed(error)) => Err(error),
+            Err(_) => Err(ErrorKind::InvalidData.into()),
+        }
+    }
+}

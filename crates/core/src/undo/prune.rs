@@ -1,0 +1,33 @@
+//! Removing what earlier runs set aside.
+
+use std::io;
+
+use utter_echo_model::problem::{Operation, Problem};
+use utter_echo_os::System;
+
+use crate::journal::open_store;
+use crate::request::SetAside;
+use crate::sides::SetAsidePlace;
+use crate::undo::past_run::{BadRun, PastRun};
+
+impl SetAsidePlace {
+    /// Removes what earlier runs set aside, as far as it need not be kept any longer.
+    pub(crate) fn prune(&self, system: &dyn System, set_aside: &SetAside) -> Vec<Problem> {
+        let Some(keep) = &set_aside.keep else { return Vec::new() };
+        let problem = |(run, cause): (String, io::Error)| Problem {
+            path: self.path.join(run).as_os_str().as_encoded_bytes().into(),
+            operation: Operation::Prune,
+            cause: cause.into(),
+        };
+        // Where a drive is not there, nobody can say that its runs are not needed any more.
+        let may_go = |run: &str| match PastRun::open(system, &self.path.join(run)) {
+            Ok(past) => past.pairs().is_ok_and(|pairs| past.other_place(&pairs).is_none()),
+            // Neither can they of what cannot be read, or only by a later version.
+            Err(error) => matches!(error, BadRun::NeverBegun(_)),
+        };
+        match open_store(system, &self.path).and_then(|store| store.prune(keep, may_go)) {
+            Ok(failed) => failed.into_iter().map(problem).collect(),
+            Err(error) => vec![problem((String::new(), error))],
+        }
+    }
+}

@@ -1,0 +1,175 @@
+//! What was set aside on another drive comes back as a file of its own, though it may have been one of several names:
+//! here these are made names of one file again.
+
+use std::collections::{HashMap, HashSet};
+use std::os::fd::{AsFd as _, OwnedFd};
+
+use utter_echo_drives::map::DriveMap;
+use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_model::path::TreePath;
+use utter_echo_model::state::State;
+use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_os::{Entry, Identity, Kind, Stat};
+use utter_echo_select::LinkPartner;
+
+use crate::policy::{Linker, NameId, Part, Step};
+use crate::sides::Pair;
+use crate::undo::partners;
+use crate::undo::past_run::PastRun;
+
+/// Names of it, in tree order, with what each was.
+type NamesOfFile = Vec<(TreePath, State)>;
+
+impl PastRun<'_> {
+    /// Makes links of the steps that put back names of one file, where they come back from another drive.
+    pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
+        let renamed = renamed(part);
+        let mut linker = Linker::new(part);
+        let displaced = self.copied_aside(at, (pair, map), &linker);
+        if displaced.is_empty() {
+            return;
+        }
+        let stayed = self.stayed(at, pair, (&displaced, &linker));
+        let mut files: Vec<(&Identity, &NamesOfFile)> = displaced.iter().collect();
+        files.sort_by(|(_, a), (_, b)| a[0].0.as_bytes().cmp(b[0].0.as_bytes()));
+        let is_shared = |(file, names): &(&Identity, &NamesOfFile)| {
+            names.len() > 1 || stayed.contains_key(file)
+        };
+        for (file, names) in files.into_iter().filter(is_shared) {
+            let (back, others): (Vec<_>, Vec<_>) =
+                names.iter().partition(|(path, _)| linker.step_at(path).is_some_and(puts_back));
+            // Some may have come back before; the first of the rest leads if nothing else does.
+            let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
+            let there = stayed.get(file).map(LinkPartner::path);
+            let there = there.or_else(|| others.iter().find(is_back).map(|(path, _)| path.clone()));
+            let first = back.first().map(|(path, _)| path.clone());
+            let (root, held) = match (there, first) {
+                (Some(there), _) => (&pair.destination.anchor, there),
+                (None, Some(first)) => (&pair.source, first),
+                (None, None) => continue,
+            };
+            let leader = match stayed.get(file) {
+                Some(partner) => name_of(&mut linker, partner, &renamed),
+                None => linker.name_at(&held),
+            };
+            let Some(leader) = leader else { continue };
+            for (path, was) in back {
+                // What is aside may be the last of its kind.
+                let is_leader = linker.part.path_of(leader) == *path;
+                if !is_leader && self.hold_the_same((root, &held), (&pair.source, path), was) {
+                    linker.link(path, leader);
+                }
+            }
+        }
+    }
+
+    /// True for a file of which both places hold the same, byte by byte; what is no file is told by what it shows.
+    fn hold_the_same(
+        &self,
+        one: (&OwnedFd, &TreePath),
+        other: (&OwnedFd, &TreePath),
+        was: &State,
+    ) -> bool {
+        let open = |(root, path): (&OwnedFd, &TreePath)| {
+            let (above, name) = path.split_last();
+            let above = self.system.open_folder(root.as_fd(), above)?;
+            self.system.open_file(above.as_fd(), name)
+        };
+        if was.kind != Kind::File {
+            return true;
+        }
+        let (Ok(one), Ok(other)) = (open(one), open(other)) else { return false };
+        let (files, size) = ((one.as_fd(), other.as_fd()), (was.size, BLOCK));
+        let differs =
+            same_content::first_difference(self.system, files.0, files.1, size, |_, _| Ok(()));
+        differs.is_ok_and(|at| at.is_none())
+    }
+
+    /// Files of which names are put back by steps, and of which something else was set aside.
+    fn copied_aside(
+        &self,
+        at: usize,
+        (pair, map): (&Pair, &DriveMap),
+        linker: &Linker<'_>,
+    ) -> HashMap<Identity, NamesOfFile> {
+        let mut displaced: HashMap<Identity, NamesOfFile> = HashMap::new();
+        let past = &self.plan.parts[at];
+        for (number, folder) in past.folders.iter().enumerate() {
+            let drive = map.get(folder.known.drive).identity.drive;
+            let path = past.folder_path(number);
+            let aside = self.system.open_folder(pair.source.as_fd(), path.as_bytes());
+            // The very file comes back with all its names.
+            let is_kept = |file: Identity, name: &[u8]| {
+                let folder = aside.as_ref().ok()?;
+                let kept = self.system.stat(Entry::Named(folder.as_fd(), name)).ok()?;
+                Some(kept.identity == file)
+            };
+            for step in folder.steps.iter().filter(|step| step.displaces()) {
+                let Some(was) = step.destination.filter(|was| was.inode != 0) else { continue };
+                let (file, name) =
+                    (Identity { drive, inode: was.inode }, folder.names.get(step.name));
+                if is_kept(file, name) != Some(true) {
+                    displaced.entry(file).or_default().push((path.join(name), was));
+                }
+            }
+        }
+        let has_step = |(path, _): &(TreePath, State)| linker.step_at(path).is_some_and(puts_back);
+        displaced.retain(|_, names| names.iter().any(has_step));
+        displaced
+    }
+
+    /// Names of these files that the run left where they were, or only renamed.
+    fn stayed(
+        &self,
+        at: usize,
+        pair: &Pair,
+        (displaced, linker): (&HashMap<Identity, NamesOfFile>, &Linker<'_>),
+    ) -> HashMap<Identity, LinkPartner> {
+        let wanted: HashSet<Identity> = displaced.keys().copied().collect();
+        let after = &self.parts[at].after;
+        let accepts = |path: &TreePath, now: &Stat| {
+            let goes = linker.step_at(path).is_some_and(|step| step.verb != Verb::Adjust);
+            let left = after.get(path.as_bytes()).is_some_and(|left| left.state.still(now));
+            let is_as_it_was = displaced[&now.identity][0].1.is_alike(now);
+            !goes && (left || is_as_it_was)
+        };
+        partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts))
+    }
+
+    fn is_there(&self, pair: &Pair, path: &TreePath, was: &State) -> bool {
+        let (above, name) = path.split_last();
+        let above = self.system.open_folder(pair.destination.anchor.as_fd(), above);
+        let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
+        now.is_ok_and(|now| was.looks_like(&now))
+    }
+}
+
+fn puts_back(step: &Step) -> bool {
+    step.reason == Reason::Before && matches!(step.verb, Verb::Add | Verb::Replace)
+}
+
+/// What steps rename, and where to.
+fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
+    let mut renamed = HashMap::new();
+    for (at, folder) in part.folders.iter().enumerate() {
+        for step in &folder.steps {
+            if let Some(from) = step.renamed_from() {
+                let to = part.folder_path(at).join(folder.names.get(step.name));
+                renamed.insert(part.path_of(from), to);
+            }
+        }
+    }
+    renamed
+}
+
+/// The name of a partner by the time that others are linked to it.
+fn name_of(
+    linker: &mut Linker<'_>,
+    partner: &LinkPartner,
+    renamed: &HashMap<TreePath, TreePath>,
+) -> Option<NameId> {
+    match renamed.get(&partner.path()) {
+        Some(to) => linker.name_at(to),
+        None => Some(linker.name_of(partner)),
+    }
+}

@@ -1,0 +1,30 @@
+//! What the core guarantees. One file a guarantee, one program for all: it is linked once.
+
+#![allow(missing_docs, reason = "the files say what they guarantee")]
+
+mod common;
+
+mod aside;
+mod aspects;
+mod attackers;
+mod drives;
+mod echo;
+mod faults;
+mod holes;
+mod leftovers;
+mod links;
+mod lost;
+mod lying;
+mod moved_back;
+mod moving;
+mod options;
+mod overtaken;
+mod parsers;
+mod patterns;
+mod power;
+mod renames;
+mod resume;
+mod saved;
+mod selection;
+mod slow;
+mod swapper;

@@ -1,0 +1,49 @@
+//! All attributes of an entry, before they change.
+
+use std::io::{self, ErrorKind};
+use std::os::fd::{AsFd, BorrowedFd};
+
+use utter_echo_files::attributes;
+use utter_echo_model::aspect::Aspects;
+use utter_echo_model::state::{AttributesBefore, State};
+use utter_echo_os::{Caller, Entry, Kind, System};
+
+use crate::capabilities::Capabilities;
+use crate::features::Features;
+
+/// Looks at an entry; one that may not be opened keeps its flags to itself.
+pub fn look_before(
+    system: &dyn System,
+    reach: &Capabilities,
+    entry: Entry<'_>,
+) -> io::Result<AttributesBefore> {
+    let stat = system.stat(entry)?;
+    let opened = match (entry, stat.kind) {
+        (Entry::Named(folder, name), Kind::File) => system.open_file(folder, name).map(Some),
+        (Entry::Named(folder, name), Kind::Folder) => system.open_folder(folder, name).map(Some),
+        (Entry::Open(folder) | Entry::Pinned(folder), Kind::Folder) => {
+            system.open_folder(folder, b"").map(Some)
+        }
+        _ => Ok(None),
+    };
+    let flags = match opened {
+        Ok(Some(opened)) => attributes::flags(system, opened.as_fd()),
+        // A folder that cannot be opened cannot be made anew either as it was.
+        Err(e) if e.kind() != ErrorKind::PermissionDenied || stat.kind == Kind::Folder => {
+            return Err(e);
+        }
+        _ => None,
+    };
+    let xattrs = reach.xattrs_of(system, entry, Aspects::ALL)?;
+    Ok(AttributesBefore { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
+}
+
+/// The same of a folder of the source, on whatever drive that is.
+pub fn look_here(
+    system: &dyn System,
+    caller: &Caller,
+    folder: BorrowedFd<'_>,
+) -> io::Result<AttributesBefore> {
+    let reach = Capabilities::new(Aspects::ALL, Features::default(), caller, 0);
+    look_before(system, &reach, Entry::Open(folder))
+}

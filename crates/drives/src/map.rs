@@ -1,0 +1,82 @@
+//! The drives below one root: mounts, bind mounts and subvolumes, found while it is scanned.
+
+use parking_lot::{Mutex, MutexGuard};
+use std::io;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::sync::Arc;
+
+use utter_echo_model::identity::DriveId;
+use utter_echo_model::path::TreePath;
+use utter_echo_os::{Identity, System};
+
+use crate::capabilities::Capabilities;
+
+/// A drive, or a part of one, that is mounted at or below a root.
+#[derive(Debug)]
+pub struct DriveBelow {
+    /// Its number in this map.
+    pub id: DriveId,
+    /// Where, relative to the root; empty for the one that the root lies on.
+    pub path: TreePath,
+    /// Of its topmost folder there, or of the root.
+    pub identity: Identity,
+    /// What can be carried to it.
+    pub reach: Capabilities,
+}
+
+/// All drives below a root, as far as a run has to do with them.
+#[derive(Debug)]
+pub struct DriveMap(Mutex<Vec<Arc<DriveBelow>>>);
+
+impl DriveMap {
+    /// A map of the root's own drive alone.
+    pub fn of_root(identity: Identity, reach: Capabilities) -> Self {
+        let (id, path) = (DriveId::default(), TreePath::default());
+        Self(Mutex::new(vec![Arc::new(DriveBelow { id, path, identity, reach })]))
+    }
+
+    fn drives(&self) -> MutexGuard<'_, Vec<Arc<DriveBelow>>> {
+        self.0.lock()
+    }
+
+    /// All drives met so far, the root's first.
+    pub fn all(&self) -> Vec<Arc<DriveBelow>> {
+        self.drives().clone()
+    }
+
+    /// The drive of the root.
+    pub fn root(&self) -> Arc<DriveBelow> {
+        Arc::clone(&self.drives()[0])
+    }
+
+    /// The root's own, for a number that is not known.
+    pub fn get(&self, DriveId(number): DriveId) -> Arc<DriveBelow> {
+        let drives = self.drives();
+        Arc::clone(drives.get(usize::from(number)).unwrap_or(&drives[0]))
+    }
+
+    /// Adds what is mounted at this path, unless it is known.
+    pub fn add(
+        &self,
+        path: &TreePath,
+        identity: Identity,
+        reach: impl FnOnce() -> Capabilities,
+    ) -> Arc<DriveBelow> {
+        let mut drives = self.drives();
+        let same = |drive: &&Arc<DriveBelow>| drive.path == *path && drive.identity == identity;
+        if let Some(known) = drives.iter().find(same) {
+            return Arc::clone(known);
+        }
+        let id = DriveId(u16::try_from(drives.len()).unwrap_or(u16::MAX));
+        let drive = Arc::new(DriveBelow { id, path: path.clone(), identity, reach: reach() });
+        drives.push(Arc::clone(&drive));
+        drive
+    }
+}
+
+impl DriveBelow {
+    /// The topmost folder of the drive that belongs to the tree.
+    pub fn open(&self, system: &dyn System, root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+        system.open_folder(root, self.path.as_bytes())
+    }
+}

@@ -1,0 +1,347 @@
+//! What a drive was handed and does not hold yet. The system takes what is written at once, a gigabyte of it and
+//! more, and writes it out when it sees fit: whoever believes it sees a run that is nearly done after a second, and
+//! then stands still. So a helper for each drive writes out early, and the writers wait for it once it has two
+//! seconds of the drive's own work before it.
+
+use parking_lot::{Condvar, Mutex, MutexGuard};
+use std::io;
+use std::time::{Duration, Instant};
+
+/// Of one drive, while a run writes to it.
+#[derive(Debug, Default)]
+pub struct WriteBackLimit {
+    state: Mutex<LimitState>,
+    changed: Condvar,
+}
+
+#[derive(Debug, Default)]
+struct LimitState {
+    handed: Amount,
+    there: Amount,
+    /// Bytes a second that the drive took lately; nothing is known of it at first.
+    rate: Option<f64>,
+    /// What it wrote lately, and the seconds that took; the longer ago, the less that counts.
+    lately: (f64, f64),
+    /// Why writing out failed; the system tells that only once.
+    error: Option<io::Error>,
+    /// Somebody writes out, so that waiting for it makes sense.
+    is_helped: bool,
+}
+
+#[derive(Clone, Copy, Debug, Default)]
+struct Amount {
+    /// Bytes that the drive has to write, as far as is known.
+    cost: u64,
+    /// Bytes of content.
+    bytes: u64,
+}
+
+/// Bytes that are written out at first, and that are waited for.
+const FIRST: u64 = 2 << 20;
+
+const FIRST_MOST: u64 = 4 << 20;
+
+/// Seconds of the drive's work at which the helper begins, and at which the writers wait.
+const BEGINS: f64 = 0.5;
+
+const MOST: f64 = 1.25;
+
+/// Where it never comes to that, what was handed is written out so often all the same, so that it counts.
+const AT_LEAST_EVERY: Duration = Duration::from_secs(1);
+
+/// A drive writes no less at a time; and what an entry costs beside its content: its inode and its name.
+const BLOCK: u64 = 4096;
+
+const ENTRY: u64 = 1024;
+
+/// A drive that writes for this part of the time does nothing else.
+const BUSY: f64 = 0.7;
+
+/// What a measurement still counts at the next one.
+const KEPT: f64 = 0.6;
+
+/// How much faster it can show a drive to be.
+const FASTER: f64 = 1.5;
+
+/// Bytes that are copied at a time.
+const LEAST_STRETCH: u64 = 256 << 10;
+
+const FIRST_STRETCH: u64 = 1 << 20;
+
+/// How often those who wait look whether the run is to stop.
+const NAP: Duration = Duration::from_millis(50);
+
+/// What the entries of these sizes have a drive write is more than it could write at once.
+pub fn is_much(mut sizes: impl Iterator<Item = u64>) -> bool {
+    let mut sum = 0_u64;
+    sizes.any(|bytes| {
+        sum = sum.saturating_add(bytes.next_multiple_of(BLOCK) + ENTRY);
+        sum > FIRST
+    })
+}
+
+impl WriteBackLimit {
+    fn state(&self) -> MutexGuard<'_, LimitState> {
+        self.state.lock()
+    }
+
+    /// The system took so much content; waits while that is too much, unless `stops` says so.
+    pub fn hand(&self, bytes: u64, stops: impl Fn() -> bool) {
+        self.add(Amount { cost: bytes.next_multiple_of(BLOCK), bytes }, stops);
+    }
+
+    /// The same of an entry apart from its content.
+    pub fn hand_entry(&self, stops: impl Fn() -> bool) {
+        self.add(Amount { cost: ENTRY, bytes: 0 }, stops);
+    }
+
+    fn add(&self, amount: Amount, stops: impl Fn() -> bool) {
+        let mut state = self.state();
+        state.handed.cost += amount.cost;
+        state.handed.bytes += amount.bytes;
+        if state.is_due() {
+            self.changed.notify_all();
+        }
+        while state.is_too_much() && !stops() {
+            self.changed.wait_for(&mut state, NAP);
+        }
+    }
+
+    /// Bytes to copy at a time, so that it shows how it goes on, and a wish to stop is heard.
+    pub fn stretch(&self, most: u64) -> u64 {
+        let rate = self.state().rate;
+        // Within the range, and a fraction of a byte does not matter.
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "see above")]
+        let stretch = rate.map_or(FIRST_STRETCH, |rate| (rate / 8.0) as u64);
+        stretch.clamp(LEAST_STRETCH, most)
+    }
+
+    /// From now on somebody is to write out.
+    pub fn begin(&self) {
+        self.state().is_helped = true;
+    }
+
+    /// Writes out whenever it is due, until [`end`](Self::end); tells how many more bytes of content are there.
+    pub fn work_off(&self, write_out: impl Fn() -> io::Result<()>, tell: impl Fn(u64)) {
+        // However it ends, nobody is to wait for it.
+        let _gone = EndWithHelper(self);
+        let mut ended = Instant::now();
+        loop {
+            let idle = |state: &mut LimitState| state.is_helped && !state.is_due();
+            let mut state = self.state();
+            self.changed.wait_while_for(&mut state, idle, AT_LEAST_EVERY);
+            if !state.is_helped {
+                return;
+            }
+            let is_due = state.is_due();
+            if !is_due && state.outstanding() == 0.0 {
+                continue;
+            }
+            // As it is now: before this one is through, somebody else may have flushed the drive.
+            let (handed, cost) = (state.handed, state.handed.cost - state.there.cost);
+            drop(state);
+            let begun = Instant::now();
+            let done = write_out();
+            let mut state = self.state();
+            if let Err(error) = done {
+                state.error = Some(error);
+                return;
+            }
+            // A little tells more of how long a flush takes than of how fast the drive writes.
+            if is_due {
+                state.measure(cost, begun.elapsed(), ended.elapsed());
+            }
+            ended = Instant::now();
+            let news = state.is_there(handed);
+            drop(state);
+            tell(news);
+            self.changed.notify_all();
+        }
+    }
+
+    /// Nobody is to write out any more.
+    pub fn end(&self) {
+        self.state().is_helped = false;
+        self.changed.notify_all();
+    }
+
+    /// Why writing out failed, if it did.
+    pub fn take_error(&self) -> Option<io::Error> {
+        self.state().error.take()
+    }
+
+    /// All that was handed is there; returns how many bytes of content that were more than was told.
+    pub fn settle(&self) -> u64 {
+        let mut state = self.state();
+        let handed = state.handed;
+        state.is_there(handed)
+    }
+}
+
+/// The helper is gone.
+struct EndWithHelper<'a>(&'a WriteBackLimit);
+
+impl Drop for EndWithHelper<'_> {
+    fn drop(&mut self) {
+        self.0.end();
+    }
+}
+
+impl LimitState {
+    fn outstanding(&self) -> f64 {
+        self.handed.cost.saturating_sub(self.there.cost) as f64
+    }
+
+    fn is_due(&self) -> bool {
+        self.is_helped && self.outstanding() > self.rate.map_or(FIRST as f64, |rate| rate * BEGINS)
+    }
+
+    fn is_too_much(&self) -> bool {
+        let most = self.rate.map_or(FIRST_MOST as f64, |rate| rate * MOST);
+        self.is_helped && self.outstanding() > most
+    }
+
+    /// Each of them may come after one that was begun later.
+    fn is_there(&mut self, amount: Amount) -> u64 {
+        let news = amount.bytes.saturating_sub(self.there.bytes);
+        if amount.cost >= self.there.cost {
+            self.there = amount;
+        }
+        news
+    }
+
+    /// So much was written out, which took so long, of the time since the last one ended. What is handed while
+    /// the drive writes something out is often written with that, and the next one then takes no time: so it
+    /// counts what they took together, and one alone never makes the drive much faster.
+    fn measure(&mut self, cost: u64, took: Duration, of: Duration) {
+        let (took, of) = (took.as_secs_f64(), of.as_secs_f64());
+        let took = if took > of * BUSY { of } else { took };
+        self.lately.0 = self.lately.0 * KEPT + cost as f64;
+        self.lately.1 = self.lately.1 * KEPT + took.max(1e-6);
+        let now = self.lately.0 / self.lately.1;
+        let most = self.rate.map_or(now, |before| before * FASTER);
+        // However slow it is, it takes some.
+        self.rate = Some(now.min(most).max(LEAST_STRETCH as f64));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    /// Hands so much over to a drive of so many bytes a second; returns the most that was outstanding, in seconds
+    /// of its work, once its rate was known, and the content that was told of.
+    fn through(rate: f64, pieces: &[u64]) -> (f64, u64) {
+        let (backlog, told) = (WriteBackLimit::default(), AtomicU64::new(0));
+        let taken = Mutex::new(0_u64);
+        let mut most = 0_f64;
+        backlog.begin();
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                let write_out = || {
+                    let handed = backlog.state().handed.cost;
+                    let mut taken = taken.lock();
+                    std::thread::sleep(Duration::from_secs_f64((handed - *taken) as f64 / rate));
+                    *taken = handed;
+                    Ok(())
+                };
+                backlog.work_off(write_out, |news| {
+                    told.fetch_add(news, Ordering::Relaxed);
+                });
+            });
+            for piece in pieces {
+                backlog.hand(*piece, || false);
+                let state = backlog.state();
+                if state.rate.is_some() {
+                    most = most.max((state.outstanding() - *piece as f64) / rate);
+                }
+            }
+            backlog.end();
+        });
+        (most, told.load(Ordering::Relaxed) + backlog.settle())
+    }
+
+    #[test]
+    fn no_more_is_outstanding_than_two_seconds_of_the_drives_work_and_all_of_it_is_told() {
+        for pieces in [vec![1 << 20; 60], vec![100_000; 600]] {
+            let (most, told) = through(20e6, &pieces);
+            assert!(most < 2.0, "{most} s");
+            assert_eq!(told, pieces.iter().sum::<u64>());
+        }
+    }
+
+    #[test]
+    fn a_drive_that_fails_holds_nobody_up_and_says_why() {
+        let backlog = WriteBackLimit::default();
+        backlog.begin();
+        std::thread::scope(|scope| {
+            scope.spawn(|| backlog.work_off(|| Err(io::ErrorKind::Other.into()), |_| {}));
+            (0..100).for_each(|_| backlog.hand(FIRST, || false));
+        });
+        assert!(backlog.take_error().is_some() && backlog.take_error().is_none());
+    }
+
+    #[test]
+    fn whoever_is_to_stop_waits_for_no_drive() {
+        let backlog = WriteBackLimit::default();
+        backlog.begin();
+        (0..100).for_each(|_| backlog.hand(FIRST, || true));
+        assert_eq!(backlog.settle(), 100 * FIRST);
+    }
+
+    #[test]
+    fn a_flush_that_overtakes_the_helpers_own_tells_the_rest_once() {
+        let (backlog, told) = (WriteBackLimit::default(), AtomicU64::new(0));
+        let tell = |news| {
+            told.fetch_add(news, Ordering::Relaxed);
+        };
+        backlog.begin();
+        let write_out = || {
+            backlog.hand(FIRST, || true);
+            tell(backlog.settle());
+            Ok(())
+        };
+        std::thread::scope(|scope| {
+            scope.spawn(|| backlog.work_off(write_out, tell));
+            backlog.hand(FIRST + 1, || true);
+            while told.load(Ordering::Relaxed) == 0 {
+                std::thread::yield_now();
+            }
+            backlog.end();
+        });
+        assert_eq!(told.into_inner(), 2 * FIRST + 1);
+    }
+
+    #[test]
+    fn what_trickles_counts_as_well_and_makes_no_drive_slow() {
+        let (backlog, told) = (WriteBackLimit::default(), AtomicU64::new(0));
+        backlog.begin();
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                backlog.work_off(
+                    || Ok(()),
+                    |news| {
+                        told.fetch_add(news, Ordering::Relaxed);
+                    },
+                );
+            });
+            backlog.hand(1, || false);
+            while told.load(Ordering::Relaxed) == 0 {
+                std::thread::sleep(NAP);
+            }
+            assert!(backlog.state().rate.is_none());
+            backlog.end();
+        });
+    }
+
+    #[test]
+    fn where_nobody_writes_out_nobody_waits() {
+        let backlog = WriteBackLimit::default();
+        (0..100).for_each(|_| backlog.hand(FIRST, || false));
+        backlog.begin();
+        backlog.end();
+        (0..100).for_each(|_| backlog.hand(FIRST, || false));
+        assert_eq!(backlog.settle(), 200 * FIRST);
+    }
+}

@@ -1,0 +1,9 @@
+//! Folders and files as every station handles them: listed, compared byte by byte, named while they are under
+//! way, marked while not all is on the drive, cleared.
+
+pub mod attributes;
+pub mod dirty_marker;
+pub mod hidden_names;
+pub mod leftovers;
+pub mod listing;
+pub mod same_content;

@@ -1,0 +1,170 @@
+//! What goes along with an entry, and which of it this run can carry.
+
+use std::fmt;
+
+/// One thing that goes along with an entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[repr(u8)]
+pub enum Aspect {
+    /// The bytes of a file, the text of a link; without it nothing is added or replaced.
+    Content,
+    /// Modification time, to the nanosecond.
+    Times,
+    /// Permission and special bits.
+    Mode,
+    /// Owner and group, by number.
+    Owner,
+    /// Access control lists, of folders also the default one.
+    Acl,
+    /// Extended attributes.
+    Xattr,
+    /// Inode flags: immutable, append-only, no-dump, no-atime, sync.
+    Flags,
+    /// Which names lead to one and the same file.
+    Hardlinks,
+    /// Stretches of a file that take no room.
+    Holes,
+    /// Time of the last access; not among all, since reading changes it.
+    Atime,
+}
+
+impl Aspect {
+    /// All aspects, in the order in which they are documented.
+    pub const ALL: [Self; 10] = [
+        Self::Content,
+        Self::Times,
+        Self::Mode,
+        Self::Owner,
+        Self::Acl,
+        Self::Xattr,
+        Self::Flags,
+        Self::Hardlinks,
+        Self::Holes,
+        Self::Atime,
+    ];
+
+    /// The word for it in commands, messages and JSON.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Content => "content",
+            Self::Times => "times",
+            Self::Mode => "mode",
+            Self::Owner => "owner",
+            Self::Acl => "acl",
+            Self::Xattr => "xattr",
+            Self::Flags => "flags",
+            Self::Hardlinks => "hardlinks",
+            Self::Holes => "holes",
+            Self::Atime => "atime",
+        }
+    }
+}
+
+/// A set of aspects.
+#[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
+pub struct Aspects(u16);
+
+impl Aspects {
+    /// No aspect.
+    pub const NONE: Self = Self(0);
+    /// Every aspect but the access time, which is carried only if it is named.
+    pub const ALL: Self = Self(Self::bit(Aspect::Atime) - 1);
+
+    /// True if `aspect` is in the set.
+    pub fn has(self, aspect: Aspect) -> bool {
+        self.0 & Self::bit(aspect) != 0
+    }
+
+    /// The set with `aspect`.
+    #[must_use]
+    pub fn with(self, aspect: Aspect) -> Self {
+        Self(self.0 | Self::bit(aspect))
+    }
+
+    /// The set without `aspect`.
+    #[must_use]
+    pub fn without(self, aspect: Aspect) -> Self {
+        Self(self.0 & !Self::bit(aspect))
+    }
+
+    /// True if nothing is in the set.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// The aspects in the set, in documented order.
+    pub fn iter(self) -> impl Iterator<Item = Aspect> {
+        Aspect::ALL.into_iter().filter(move |a| self.has(*a))
+    }
+
+    /// Reads a list as a user types it: `all`, `content,times`, `all,-owner`. Later words act on
+    /// what earlier ones left; a list that opens with a `-` starts from `all`.
+    pub fn parse(list: &str) -> Result<Self, UnknownAspect> {
+        let mut set = if list.trim_start().starts_with('-') { Self::ALL } else { Self::NONE };
+        for word in list.split(',').map(str::trim) {
+            let (name, take) = word.strip_prefix('-').map_or((word, true), |rest| (rest, false));
+            let named = match Aspect::ALL.into_iter().find(|a| a.name() == name) {
+                Some(aspect) => Self::NONE.with(aspect),
+                None if name == "all" => Self::ALL,
+                None => return Err(UnknownAspect(word.to_owned())),
+            };
+            set = if take { Self(set.0 | named.0) } else { Self(set.0 & !named.0) };
+        }
+        Ok(set)
+    }
+
+    /// The set as a number, for files.
+    pub fn bits(self) -> u16 {
+        self.0
+    }
+
+    /// The aspects among these bits.
+    pub fn of_bits(bits: u16) -> Self {
+        Aspect::ALL.into_iter().filter(|aspect| bits & Self::bit(*aspect) != 0).collect()
+    }
+
+    const fn bit(aspect: Aspect) -> u16 {
+        1 << aspect as u8
+    }
+}
+
+impl fmt::Debug for Aspects {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_set().entries(self.iter()).finish()
+    }
+}
+
+impl FromIterator<Aspect> for Aspects {
+    fn from_iter<I: IntoIterator<Item = Aspect>>(aspects: I) -> Self {
+        aspects.into_iter().fold(Self::NONE, Self::with)
+    }
+}
+
+/// A word in a carry list that names no aspect.
+#[derive(Debug, thiserror::Error)]
+#[error(
+    "'{0}' is not an aspect; the aspects are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front to leave it out"
+)]
+pub struct UnknownAspect(String);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_carry_list_is_read_from_left_to_right() {
+        let parse = |list| Aspects::parse(list).unwrap();
+        assert_eq!(parse("all"), Aspects::ALL);
+        assert_eq!(
+            parse("content, times").iter().collect::<Vec<_>>(),
+            [Aspect::Content, Aspect::Times]
+        );
+        assert_eq!(parse("all,-owner"), Aspects::ALL.without(Aspect::Owner));
+        assert_eq!(parse("-owner,-acl"), Aspects::ALL.without(Aspect::Owner).without(Aspect::Acl));
+        assert!(parse("all,atime").has(Aspect::Atime) && !parse("all").has(Aspect::Atime));
+        assert!(parse("all,atime").has(Aspect::Holes) && parse("all").has(Aspect::Holes));
+        assert_eq!(parse("-all,mode"), Aspects::NONE.with(Aspect::Mode));
+        assert!(Aspects::parse("colour").unwrap_err().to_string().contains("'colour'"));
+        assert!(Aspects::parse("").is_err());
+    }
+}

@@ -1,0 +1,71 @@
+//! Entries and bytes, counted.
+
+use serde::{Deserialize, Serialize};
+use utter_echo_os::Kind;
+
+/// Entries and bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Count {
+    /// Entries of any kind.
+    pub entries: u64,
+    /// Bytes of content.
+    pub bytes: u64,
+}
+
+impl Count {
+    /// One more entry with so many bytes.
+    pub fn add(&mut self, bytes: u64) {
+        self.entries += 1;
+        self.bytes += bytes;
+    }
+
+    /// And those of another.
+    pub fn merge(&mut self, other: Self) {
+        self.entries += other.entries;
+        self.bytes += other.bytes;
+    }
+}
+
+/// What one side holds, the root folder itself not counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Folders.
+    pub folders: u64,
+    /// Regular files; a name each, so hard links count separately.
+    pub files: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// FIFOs, sockets and devices.
+    pub others: u64,
+    /// Sum of the files' sizes.
+    pub bytes: u64,
+}
+
+impl Tally {
+    /// One more entry of this kind, of so many bytes.
+    pub fn count(&mut self, kind: Kind, size: u64) {
+        match kind {
+            Kind::Folder => self.folders += 1,
+            Kind::File => {
+                self.files += 1;
+                self.bytes += size;
+            }
+            Kind::Symlink => self.links += 1,
+            _ => self.others += 1,
+        }
+    }
+
+    /// All entries.
+    pub fn entries(&self) -> u64 {
+        self.folders + self.files + self.links + self.others
+    }
+
+    /// And those of another.
+    pub fn merge(&mut self, other: &Self) {
+        self.folders += other.folders;
+        self.files += other.files;
+        self.links += other.links;
+        self.others += other.others;
+        self.bytes += other.bytes;
+    }
+}

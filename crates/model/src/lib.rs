@@ -1,0 +1,16 @@
+//! The words of a run, and the facts that stations hand to each other: paths, states of entries, attributes,
+//! kinds of step, problems, notes. Nothing here touches a file.
+
+pub mod aspect;
+pub mod bytes;
+pub mod count;
+pub mod identity;
+pub mod interrupted;
+pub mod names;
+pub mod note;
+pub mod observe;
+pub mod path;
+pub mod problem;
+pub mod running;
+pub mod state;
+pub mod verb;

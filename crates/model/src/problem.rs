@@ -1,0 +1,348 @@
+//! What went wrong with one entry.
+
+use std::io;
+
+use rustix::io::Errno;
+
+use crate::names::NameObjection;
+use crate::path::TreePath;
+
+/// What was being done when a problem arose.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Operation {
+    /// Listing a folder of the source.
+    ListSource,
+    /// Listing a folder of the destination.
+    ListDestination,
+    /// Looking at an entry of the source.
+    LookAtSource,
+    /// Looking at an entry of the destination.
+    LookAtDestination,
+    /// Comparing the content or attributes of both sides.
+    Compare,
+    /// Reading the source.
+    Read,
+    /// Creating or writing in the destination.
+    Write,
+    /// Giving an entry of the destination its attributes.
+    SetAttributes,
+    /// Removing from the destination.
+    Remove,
+    /// Flushing the destination's drive.
+    Flush,
+    /// Reading back what was written.
+    Recheck,
+    /// Setting aside what is removed or replaced, or writing down what was done.
+    SetAside,
+    /// Putting back what a run displaced.
+    PutBack,
+    /// Removing what was set aside long enough ago.
+    Prune,
+    /// Taking along what was to be carried strictly.
+    Carry,
+    /// Taking away from the source what has arrived.
+    Vacate,
+}
+
+impl Operation {
+    /// In words, to stand before the cause: "cannot read: permission denied".
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::ListSource => "cannot list in the source",
+            Self::ListDestination => "cannot list in the destination",
+            Self::LookAtSource => "cannot look at in the source",
+            Self::LookAtDestination => "cannot look at in the destination",
+            Self::Compare => "cannot compare",
+            Self::Read => "cannot read",
+            Self::Write => "cannot write",
+            Self::SetAttributes => "cannot set attributes",
+            Self::Remove => "cannot remove",
+            Self::Flush => "cannot flush",
+            Self::Recheck => "cannot be confirmed",
+            Self::SetAside => "cannot set aside",
+            Self::PutBack => "cannot be put back",
+            Self::Prune => "cannot be pruned",
+            Self::Carry => "cannot carry",
+            Self::Vacate => "cannot move",
+        }
+    }
+
+    const ALL: [Self; 16] = [
+        Self::ListSource,
+        Self::ListDestination,
+        Self::LookAtSource,
+        Self::LookAtDestination,
+        Self::Compare,
+        Self::Read,
+        Self::Write,
+        Self::SetAttributes,
+        Self::Remove,
+        Self::Flush,
+        Self::Recheck,
+        Self::SetAside,
+        Self::PutBack,
+        Self::Prune,
+        Self::Carry,
+        Self::Vacate,
+    ];
+
+    /// The operation with this stable word.
+    pub fn of_id(id: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|operation| operation.id() == id)
+    }
+
+    /// The same for programs: one stable word.
+    pub fn id(self) -> &'static str {
+        match self {
+            Self::ListSource => "list-source",
+            Self::ListDestination => "list-destination",
+            Self::LookAtSource => "look-at-source",
+            Self::LookAtDestination => "look-at-destination",
+            Self::Compare => "compare",
+            Self::Read => "read",
+            Self::Write => "write",
+            Self::SetAttributes => "set-attributes",
+            Self::Remove => "remove",
+            Self::Flush => "flush",
+            Self::Recheck => "recheck",
+            Self::SetAside => "set-aside",
+            Self::PutBack => "put-back",
+            Self::Prune => "prune",
+            Self::Carry => "carry",
+            Self::Vacate => "vacate",
+        }
+    }
+}
+
+/// Why an entry is no longer what the plan saw, or why it cannot become what it should.
+#[derive(Debug, thiserror::Error)]
+pub enum Cause {
+    /// The system said no.
+    #[error("{}", plain(.0))]
+    System(#[from] io::Error),
+    /// It changed between plan and step.
+    #[error("{0} is no longer what the plan saw; run again")]
+    Stale(&'static str),
+    /// It is being written by somebody.
+    #[error("it keeps changing while it is read; run again when nobody writes to it")]
+    Restless,
+    /// Its drive tells a size that is not that of the content.
+    #[error("{}", belied(*.size, *.came))]
+    SizeBelied {
+        /// What it is said to hold, in bytes.
+        size: u64,
+        /// Where the content ended, in bytes; more than the size if it went on there.
+        came: u64,
+    },
+    /// A move meets another entry under a name.
+    #[error(
+        "another entry of this name is in the destination, so this one stays in the source; --on-conflict says what to do"
+    )]
+    NameTaken,
+    /// It was copied, and the copy is not the same.
+    #[error("the copy in the destination is not the same, so it stays in the source")]
+    NotArrived,
+    /// What is in its place was taken for the same by size and time.
+    #[error(
+        "the destination has another one, though size and time agree, so it stays in the source; with --by content it counts as another, and --on-conflict says what to do"
+    )]
+    OnlyLooksTheSame,
+    /// The system does not rename from there to here, though both are on one drive.
+    #[error(
+        "the system does not rename it from there to here; to have it copied and then removed, run again with --steps all,-rename"
+    )]
+    NotRenamed,
+    /// Names of one file go together, and one of them does not go.
+    #[error("another name of the same file stays in the source, so this one does, too")]
+    NamesTogether,
+    /// A file that somebody writes to.
+    #[error(
+        "somebody has it open for writing, so it stays in the source; run again when nobody does"
+    )]
+    BeingWritten,
+    /// Something is in a folder of the source that was to be empty by now.
+    #[error("something new is in it, so it stays in the source")]
+    NotEmpty,
+    /// A folder of the source that the caller may not change, or nobody.
+    #[error("{}, so what is in it stays in the source; make it writable, or copy instead", plain(.0))]
+    SourceLocked(io::Error),
+    /// Its flags keep everybody from renaming or removing it.
+    #[error(
+        "its flags lock it (immutable or append-only), so it stays in the source; lift them, or copy instead"
+    )]
+    SourceFlagged,
+    /// It belongs to somebody else, in a folder from which everybody may take only their own.
+    #[error(
+        "it belongs to another user, and so it stays in this folder of the source (its mode is sticky); ask its owner, or copy instead"
+    )]
+    SourceOfAnother,
+    /// Copying removes nothing.
+    #[error(
+        "the destination has a folder of this name that is not empty; only mirror removes such a folder"
+    )]
+    FolderInTheWay,
+    /// What the selection leaves out stays.
+    #[error("the selection leaves out what is here in the destination, so it stays")]
+    LeftOutInTheWay,
+    /// The destination's drive has no entries of this kind, or not for this caller.
+    #[error("the destination's drive cannot hold an entry of this kind")]
+    KindNotHeld,
+    /// The destination's drive does not take a link with so long a text.
+    #[error("the destination's drive cannot hold a symbolic link with such a long target")]
+    LinkTooLong,
+    /// The destination's drive does not take a device with this number.
+    #[error("the destination's drive cannot hold a device with this number")]
+    DeviceNotHeld,
+    /// A mounted drive stays where it is.
+    #[error(
+        "another drive is mounted here in the destination, so nothing can take its place; unmount it first"
+    )]
+    MountInTheWay,
+    /// The destination's drive does not take the name.
+    #[error("the destination's drive does not take a name that {}", objection(*.0))]
+    NameNotHeld(NameObjection),
+    /// Two names of the source are one in the destination.
+    #[error("to the destination's drive this is the same name as '{}'", String::from_utf8_lossy(.0).escape_debug())]
+    SameNameThere(Vec<u8>),
+    /// The file is longer than the destination's drive can store.
+    #[error("larger than the {0} bytes that the destination's drive can store in one file")]
+    TooLarge(u64),
+    /// What was read back from the drive is not what was written.
+    #[error("read back from the drive it differs from the source at byte {0}")]
+    ReadBack(u64),
+    /// Not only this entry, but all of its drive.
+    #[error("every access to its drive fails; has it been pulled out?")]
+    DriveLost,
+    /// Something that was to be carried strictly cannot be.
+    #[error("{0}; the destination's drive cannot hold that, or not for this user")]
+    NotCarried(String),
+    /// The plan foresaw it when it was saved, in these words.
+    #[error("{0}")]
+    Foreseen(String),
+    /// What a run displaced is not where it set things aside.
+    #[error("it was replaced or removed, and is not among what the run set aside")]
+    NotSetAside,
+    /// Something that a run changed was not seen to be as it was before.
+    #[error("it is not what it was before that run")]
+    NotBack,
+    /// The first name of a group of hard links was not written.
+    #[error("the file that it is a hard link of could not be written")]
+    LeaderFailed,
+}
+
+impl Cause {
+    /// True for what calls the step overtaken instead of failed.
+    pub fn is_stale(&self) -> bool {
+        matches!(self, Self::Stale(_))
+    }
+
+    /// True for what may mean that no further step can succeed: that the drive is full, gone or cannot
+    /// be written. The drive itself must say so, too.
+    pub fn may_end_the_run(&self) -> bool {
+        self.is_full() || self.is_gone() || self.is_input_output()
+    }
+
+    /// True if the drive takes nothing.
+    pub fn is_read_only(&self) -> bool {
+        self.is(Errno::ROFS)
+    }
+
+    /// True if there is no such entry.
+    pub fn is_absence(&self) -> bool {
+        matches!(self, Self::System(e) if e.kind() == io::ErrorKind::NotFound)
+    }
+
+    /// True if there is no room left.
+    pub fn is_full(&self) -> bool {
+        use io::ErrorKind as K;
+        matches!(self, Self::System(e) if matches!(e.kind(), K::StorageFull | K::QuotaExceeded))
+    }
+
+    /// True if the drive is gone or cannot be written any more; it may come back.
+    pub fn is_gone(&self) -> bool {
+        let lost = [Errno::NODEV, Errno::NXIO, Errno::NOTCONN, Errno::ROFS];
+        matches!(self, Self::DriveLost) || lost.into_iter().any(|errno| self.is(errno))
+    }
+
+    /// The same once more, as far as it ends a run.
+    pub fn copied(&self) -> Option<Self> {
+        match self {
+            Self::System(error) => Some(Self::System(match error.raw_os_error() {
+                Some(number) => io::Error::from_raw_os_error(number),
+                None => error.kind().into(),
+            })),
+            Self::DriveLost => Some(Self::DriveLost),
+            _ => None,
+        }
+    }
+
+    /// True if the drive failed, which may be for this one place on it, or for good.
+    pub fn is_input_output(&self) -> bool {
+        self.is(Errno::IO)
+    }
+
+    fn is(&self, errno: Errno) -> bool {
+        matches!(self, Self::System(e) if e.raw_os_error() == Some(errno.raw_os_error()))
+    }
+
+    /// True if another try may succeed.
+    pub fn may_pass(&self) -> bool {
+        let passing = [
+            Errno::BUSY,
+            Errno::TXTBSY,
+            Errno::IO,
+            Errno::STALE,
+            Errno::AGAIN,
+            Errno::INTR,
+            Errno::TIMEDOUT,
+        ];
+        match self {
+            Self::System(error) => {
+                let number = error.raw_os_error();
+                passing.iter().any(|errno| number == Some(errno.raw_os_error()))
+            }
+            Self::Restless => true,
+            _ => false,
+        }
+    }
+}
+
+fn belied(size: u64, came: u64) -> String {
+    let how = if came < size { format!("ended after {came}") } else { "went on after that".into() };
+    format!("its size is given as {size} bytes, but it {how}; it was not copied")
+}
+
+fn objection(objection: NameObjection) -> String {
+    match objection {
+        NameObjection::Character(character) if character.is_control() => {
+            format!("contains the character {}", character.escape_default())
+        }
+        NameObjection::Character(character) => format!("holds '{character}'"),
+        NameObjection::NotUtf8 => "is not UTF-8".into(),
+        NameObjection::NotAscii => "is not ASCII".into(),
+        NameObjection::LooseEnd => "ends with a dot or a space".into(),
+        NameObjection::TooLong => "is that long".into(),
+    }
+}
+
+/// The system's message without the number that Rust appends to it, in lower case.
+fn plain(error: &io::Error) -> String {
+    let text = error.to_string();
+    let text = text.split(" (os error").next().unwrap_or(&text);
+    let mut characters = text.chars();
+    match characters.next() {
+        Some(first) => first.to_lowercase().chain(characters).collect(),
+        None => String::new(),
+    }
+}
+
+/// One entry that could not be read, written or kept.
+#[derive(Debug)]
+pub struct Problem {
+    /// Which.
+    pub path: TreePath,
+    /// What was tried.
+    pub operation: Operation,
+    /// Why it did not work.
+    pub cause: Cause,
+}

@@ -1,0 +1,82 @@
+//! Whether a file's content is in the system's cache.
+
+use std::io;
+use std::os::fd::{AsRawFd as _, BorrowedFd};
+
+use rustix::io::{Errno, ReadWriteFlags};
+
+/// `cachestat`, see the kernel's documentation; Linux 6.5 or newer.
+const CACHESTAT: libc::c_long = 451;
+
+/// The part of a file that is asked about.
+const BEGINNING: u64 = 4096;
+
+#[repr(C)]
+#[derive(Default)]
+struct PageRange {
+    start: u64,
+    length: u64,
+}
+
+/// Counts of pages.
+#[repr(C)]
+#[derive(Default)]
+struct PageCounts {
+    cached: u64,
+    dirty: u64,
+    being_written: u64,
+    evicted: u64,
+    evicted_lately: u64,
+}
+
+/// True if the beginning of a file is there.
+#[allow(unsafe_code, reason = "the layer over the system's calls does not have this one")]
+pub(super) fn is_cached(file: BorrowedFd<'_>) -> io::Result<bool> {
+    let range = PageRange { start: 0, length: BEGINNING };
+    let mut counts = PageCounts::default();
+    // SAFETY: the handle is open as long as it is borrowed, and both structs are as the kernel defines them and
+    // outlive the call.
+    let done =
+        unsafe { libc::syscall(CACHESTAT, file.as_raw_fd(), &raw const range, &raw mut counts, 0) };
+    if done == 0 {
+        return Ok(counts.cached > 0);
+    }
+    match io::Error::last_os_error() {
+        error if error.raw_os_error() == Some(libc::ENOSYS) => comes_at_once(file),
+        error => Err(error),
+    }
+}
+
+/// The same by reading what is there; makes an old kernel bring in what is not.
+fn comes_at_once(file: BorrowedFd<'_>) -> io::Result<bool> {
+    let mut byte = [0];
+    let mut into = [io::IoSliceMut::new(&mut byte)];
+    match rustix::io::preadv2(file, &mut into, 0, ReadWriteFlags::NOWAIT) {
+        Ok(_) => Ok(true),
+        Err(Errno::AGAIN) => Ok(false),
+        Err(error) => Err(error.into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs::File;
+    use std::io::Write as _;
+    use std::os::fd::AsFd as _;
+
+    #[test]
+    fn what_was_just_written_is_cached_and_what_was_dropped_is_not() {
+        let room = tempfile::tempdir().unwrap();
+        let path = room.path().join("logbook");
+        let mut file = File::options().read(true).write(true).create_new(true).open(path).unwrap();
+        file.write_all(&[7; 8192]).and_then(|()| file.sync_all()).unwrap();
+        for ask in [is_cached, comes_at_once] {
+            assert!(ask(file.as_fd()).unwrap());
+        }
+        rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed).unwrap();
+        // In memory nothing is dropped.
+        let is_in_memory = rustix::fs::fstatfs(&file).unwrap().f_type == 0x0102_1994;
+        assert_eq!(is_cached(file.as_fd()).unwrap(), is_in_memory);
+    }
+}

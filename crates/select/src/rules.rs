@@ -1,0 +1,202 @@
+//! Rules as they are given.
+
+use utter_echo_os::{Kind, Time};
+
+use crate::pattern::{GivenPattern, PatternOrigin};
+
+/// A file of patterns, one a line, of what to leave out. Empty lines and those that begin with `#`
+/// say nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RuleFile {
+    /// As the user named it.
+    pub name: String,
+    /// All of it.
+    pub text: String,
+}
+
+/// From a smallest to a greatest value, both of them within; open where there is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Span<T> {
+    /// The smallest.
+    pub from: Option<T>,
+    /// The greatest.
+    pub to: Option<T>,
+}
+
+impl<T> Default for Span<T> {
+    fn default() -> Self {
+        Self { from: None, to: None }
+    }
+}
+
+impl<T: Ord> Span<T> {
+    pub(crate) fn holds(&self, value: &T) -> bool {
+        self.from.as_ref().is_none_or(|from| from <= value)
+            && self.to.as_ref().is_none_or(|to| value <= to)
+    }
+
+    pub(crate) fn is_open(&self) -> bool {
+        self.from.is_none() && self.to.is_none()
+    }
+}
+
+/// Kinds of entries, as a user tells them apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "each is taken or not, whatever the others are")]
+pub struct Kinds {
+    /// Regular files.
+    pub files: bool,
+    /// Folders for their own sake; where they are not taken they still hold what is.
+    pub folders: bool,
+    /// Symbolic links.
+    pub links: bool,
+    /// FIFOs, sockets and devices.
+    pub specials: bool,
+}
+
+impl Kinds {
+    /// All of them.
+    pub const ALL: Self = Self { files: true, folders: true, links: true, specials: true };
+
+    pub(crate) fn has(self, kind: Kind) -> bool {
+        match kind {
+            Kind::File => self.files,
+            Kind::Folder => self.folders,
+            Kind::Symlink => self.links,
+            Kind::Fifo | Kind::Socket | Kind::CharDevice | Kind::BlockDevice => self.specials,
+        }
+    }
+}
+
+/// Patterns and limits as given.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
+pub struct Rules {
+    /// Files of patterns of what to leave out; they count before those of `exclude`.
+    pub files: Vec<RuleFile>,
+    /// Entries to leave out; a later pattern overrides an earlier one, `!` takes back.
+    pub exclude: Vec<String>,
+    /// If not empty, only what matches one of these, with all below a folder that matches.
+    pub only: Vec<String>,
+    /// Large and small letters are the same to patterns.
+    pub any_case: bool,
+    /// Sizes in bytes to take, of all but folders.
+    pub size: Span<u64>,
+    /// Modification times to take, of all but folders.
+    pub modified: Span<Time>,
+    /// Deepest level taken; 1 is the entries directly in the source.
+    pub depth: Option<u32>,
+    /// What to take.
+    pub kinds: Kinds,
+    /// Leave out what has a name that begins with a dot.
+    pub no_hidden: bool,
+    /// Leave out what desktop systems scatter: [`LITTER`].
+    pub no_litter: bool,
+    /// Leave out folders that are marked by the cache directory tagging standard.
+    pub no_caches: bool,
+    /// Leave out folders in which nothing is taken.
+    pub no_empty_folders: bool,
+    /// Leave out folders of the source where another drive is mounted.
+    pub same_drive: bool,
+    /// Go through drives that are mounted where only the destination has a folder.
+    pub cross_drives: bool,
+    /// A mirror removes from the destination what is left out.
+    pub drop_unselected: bool,
+}
+
+impl Default for Rules {
+    fn default() -> Self {
+        Self {
+            files: Vec::new(),
+            exclude: Vec::new(),
+            only: Vec::new(),
+            any_case: false,
+            size: Span::default(),
+            modified: Span::default(),
+            depth: None,
+            kinds: Kinds::ALL,
+            no_hidden: false,
+            no_litter: false,
+            no_caches: false,
+            no_empty_folders: false,
+            same_drive: false,
+            cross_drives: false,
+            drop_unselected: false,
+        }
+    }
+}
+
+/// What desktop systems scatter, as patterns: thumbnails, indexes, views and trash.
+pub const LITTER: [&str; 17] = [
+    ".DS_Store",
+    "._*",
+    ".AppleDouble/",
+    ".DocumentRevisions-V100/",
+    ".Spotlight-V100/",
+    ".TemporaryItems/",
+    ".Trash-*/",
+    ".Trashes/",
+    ".apdisk",
+    ".directory",
+    ".fseventsd/",
+    ".thumbnails/",
+    "$RECYCLE.BIN/",
+    "System Volume Information/",
+    "Thumbs.db",
+    "desktop.ini",
+    "ehthumbs.db",
+];
+
+/// The rule that decided about an entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Rule {
+    /// A pattern of what to leave out, or one that took back.
+    Exclude(usize),
+    /// A pattern of what to take.
+    Only(usize),
+    /// There are such patterns, and none fits.
+    NotOnly,
+    /// How deep it lies.
+    Depth,
+    /// How large it is.
+    Size,
+    /// When it was changed.
+    Date,
+    /// Its type.
+    Kind,
+    /// It is hidden.
+    Hidden,
+    /// It is litter of a desktop system.
+    Litter,
+    /// It is a cache.
+    Cache,
+    /// It is an empty folder.
+    Empty,
+}
+
+impl Rule {
+    /// Those that do not stand for a pattern.
+    pub(crate) const PLAIN: [Self; 9] = [
+        Self::NotOnly,
+        Self::Depth,
+        Self::Size,
+        Self::Date,
+        Self::Kind,
+        Self::Hidden,
+        Self::Litter,
+        Self::Cache,
+        Self::Empty,
+    ];
+}
+
+/// The patterns of a file, with their lines.
+pub(crate) fn lines_of(file: &RuleFile) -> impl Iterator<Item = GivenPattern> {
+    // Some editors begin a file with a mark of its encoding.
+    let text = file.text.strip_prefix('\u{feff}').unwrap_or(&file.text);
+    let lines = text.lines().enumerate();
+    let told = lines.filter(|(_, line)| !line.trim().is_empty() && !line.starts_with('#'));
+    told.map(|(at, line)| GivenPattern {
+        text: line.to_owned(),
+        origin: PatternOrigin::Line(file.name.clone(), at + 1),
+    })
+}
