@@ -6,23 +6,23 @@ use std::ffi::OsString;
 use std::io::Write as _;
 
 use anyhow::Result;
+use clap::ArgMatches;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{ArgMatches, CommandFactory as _, FromArgMatches as _};
 use clap_complete::CompleteEnv;
 use utter_echo_core::request::Request;
 
-use crate::commands::Arguments;
-use crate::context::{Context, Within};
+use crate::context::{Command, Context, Program};
 use crate::exit::Exit;
 use crate::mounting::{self, Mounts};
+use crate::records::Within;
 use crate::terminal::streams;
 
 /// Set by a shell that asks what could be typed next.
 pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 
 /// A command with what it finds around it.
-pub(crate) struct NamedDrive {
-    arguments: Arguments,
+pub(crate) struct Called {
+    command: Box<dyn Command>,
     context: Context,
     /// Gone once the command has ended.
     _mounts: Mounts,
@@ -33,37 +33,43 @@ pub(crate) struct NamedDrive {
 pub(crate) struct Wrong;
 
 /// Reads a call; `None` if it was answered already, as one for help is.
-pub(crate) fn read(words: impl IntoIterator<Item = OsString>) -> Result<Option<NamedDrive>, Wrong> {
+pub(crate) fn read(
+    program: Program,
+    words: impl IntoIterator<Item = OsString>,
+) -> Result<Option<Called>, Wrong> {
     let words: Vec<OsString> = words.into_iter().collect();
-    let shell = CompleteEnv::with_factory(Arguments::command).var(ASKED_BY_SHELL);
+    let shell = CompleteEnv::with_factory(program.command_line).var(ASKED_BY_SHELL);
     match shell.try_complete(&words, std::env::current_dir().ok().as_deref()) {
         Ok(false) => {}
         Ok(true) => return Ok(None),
-        Err(error) => return Err(unparsed(&error, || false)),
+        Err(error) => return Err(unparsed(program, &error, || false)),
     }
     let mounts = mounting::for_call(&words).map_err(|wrong| {
         streams::tell_wrong(&wrong.to_string());
         Wrong
     })?;
-    let error = match parse(words.clone()) {
-        Ok(called) => return Ok(Some(NamedDrive { _mounts: mounts, ..called })),
+    let error = match parse(program, words.clone()) {
+        Ok(called) => return Ok(Some(Called { _mounts: mounts, ..called })),
         Err(error) => error,
     };
     if error.use_stderr() {
-        let only_one_more = || parse(words.into_iter().chain(["x".into()])).is_ok();
-        return Err(unparsed(&error, only_one_more));
+        let only_one_more = || parse(program, words.into_iter().chain(["x".into()])).is_ok();
+        return Err(unparsed(program, &error, only_one_more));
     }
     let _ = writeln!(streams::out(), "{}", error.render().ansi().to_string().trim_end());
     Ok(None)
 }
 
 /// Reads a call without saying anything of it.
-pub(crate) fn parse(words: impl IntoIterator<Item = OsString>) -> Result<NamedDrive, clap::Error> {
+pub(crate) fn parse(
+    program: Program,
+    words: impl IntoIterator<Item = OsString>,
+) -> Result<Called, clap::Error> {
     let words: Vec<OsString> = words.into_iter().collect();
-    let typed = Arguments::command().try_get_matches_from(&words)?;
-    let arguments = Arguments::from_arg_matches(&typed)?;
-    let context = Context::new(typed, words);
-    Ok(NamedDrive { arguments, context, _mounts: Mounts::default() })
+    let typed = (program.command_line)().try_get_matches_from(&words)?;
+    let command = (program.understand)(&typed)?;
+    let context = Context::new(program, typed, words);
+    Ok(Called { command, context, _mounts: Mounts::default() })
 }
 
 /// The same of a call of a job, which another command makes.
@@ -71,12 +77,12 @@ pub(crate) fn parse_within(
     words: impl IntoIterator<Item = OsString>,
     within: Within,
     outer: &Context,
-) -> Result<NamedDrive, clap::Error> {
-    let called = parse(words)?;
-    Ok(NamedDrive { context: called.context.within(outer, within), ..called })
+) -> Result<Called, clap::Error> {
+    let called = parse(outer.program, words)?;
+    Ok(Called { context: called.context.within(outer, within), ..called })
 }
 
-impl NamedDrive {
+impl Called {
     /// What was typed, as the parser understood it.
     pub(crate) fn typed(&self) -> &ArgMatches {
         &self.context.typed
@@ -85,22 +91,22 @@ impl NamedDrive {
     /// What it was understood as, for tests.
     #[cfg(test)]
     pub(crate) fn understood(&self) -> String {
-        format!("{:?}", self.arguments)
+        format!("{:?}", self.command)
     }
 
     pub(crate) fn run(&self) -> Result<Exit> {
-        self.arguments.command.command().run(&self.context)
+        self.command.run(&self.context)
     }
 
     /// What is asked of the core, of commands that compare two sides.
     pub(crate) fn request(&self) -> Result<Option<Request>> {
-        self.arguments.command.command().request(&self.context)
+        self.command.request(&self.context)
     }
 }
 
 /// Says what is wrong with a call, and what to do next; `only_one_more` tells whether one more word would make
 /// it right.
-fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
+fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
     let text = error.render().to_string();
     if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
         streams::tell(text.trim_end());
@@ -112,7 +118,7 @@ fn unparsed(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong 
         .unwrap_or_else(|| first_paragraph(&text));
     let text = text.strip_prefix("error: ").unwrap_or(&text);
     let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
-    let help = match command(text) {
+    let help = match command(program, text) {
         Some(command) => format!("'utter {command} -h' lists the options"),
         None => "'utter -h' lists the commands".to_owned(),
     };
@@ -145,11 +151,11 @@ pub(crate) fn option_of(error: &clap::Error) -> Option<String> {
 }
 
 /// The command that a call began with, from the usage that an error tells, or else from the call itself.
-fn command(text: &str) -> Option<String> {
+fn command(program: Program, text: &str) -> Option<String> {
     let usage = text.split_once("Usage: utter ").map(|(_, usage)| usage.to_owned());
     let called = || std::env::args_os().nth(1).map(|word| word.to_string_lossy().into_owned());
     let command = usage.or_else(called)?.split_whitespace().next()?.to_owned();
-    Arguments::command().find_subcommand(&command).map(|_| command)
+    (program.command_line)().find_subcommand(&command).map(|_| command)
 }
 
 /// The option or command that is not known here.

@@ -2,22 +2,44 @@
 
 use std::cell::OnceCell;
 use std::ffi::OsString;
-use std::path::{Path, PathBuf};
+use std::fmt::Debug;
 use std::rc::Rc;
 
 use anyhow::{Context as _, Result};
 use clap::ArgMatches;
 use jiff::Timestamp;
 use utter_echo_core::os::Time;
+use utter_echo_core::request::Request;
 
 use crate::exit::{self, Exit};
-use crate::records::Keep;
+use crate::records::{Keep, Within};
 use crate::report::Ear;
 use crate::report::events::JobCall;
 use crate::signals::Signals;
 use crate::terminal::shell::quoted;
 
+/// A command as it was called.
+pub(crate) trait Command: Debug {
+    fn run(&self, context: &Context) -> Result<Exit>;
+
+    /// What it asks of the core, if it compares two sides.
+    fn request(&self, _context: &Context) -> Result<Option<Request>> {
+        Ok(None)
+    }
+}
+
+/// The program itself, for commands that make calls of it or explain it.
+#[derive(Clone, Copy)]
+pub(crate) struct Program {
+    /// Its command line, as it is defined.
+    pub(crate) command_line: fn() -> clap::Command,
+    /// The command that was called.
+    pub(crate) understand: fn(&ArgMatches) -> Result<Box<dyn Command>, clap::Error>,
+}
+
 pub(crate) struct Context {
+    /// What was called.
+    pub(crate) program: Program,
     /// What was typed, as the parser understood it.
     pub(crate) typed: ArgMatches,
     /// The same, word by word, the program's name first.
@@ -31,26 +53,10 @@ pub(crate) struct Context {
     pub(crate) heard: Ear,
 }
 
-/// What a job says of its calls.
-#[derive(Clone)]
-pub(crate) struct Within {
-    pub(crate) job: JobCall,
-    pub(crate) keep: Keep,
-}
-
-impl Within {
-    /// Of a job that is not run, but only asked about.
-    pub(crate) fn of_job(name: &str) -> Self {
-        let (name, file) = (name.to_owned(), Path::new("").into());
-        let job = JobCall { name, file, start: 0, call: 1, calls: 1 };
-        Self { job, keep: Keep::default() }
-    }
-}
-
 impl Context {
-    pub(crate) fn new(typed: ArgMatches, words: Vec<OsString>) -> Self {
+    pub(crate) fn new(program: Program, typed: ArgMatches, words: Vec<OsString>) -> Self {
         let (signals, heard) = (Rc::default(), Rc::default());
-        Self { typed, words, began: Timestamp::now(), within: None, signals, heard }
+        Self { program, typed, words, began: Timestamp::now(), within: None, signals, heard }
     }
 
     /// Of a call of a job, which another command makes, and that hears of the same signals.
@@ -100,25 +106,4 @@ impl Context {
         }
         self.signals.get().context("cannot catch signals")
     }
-}
-
-/// Where this user's programs look for what they are told: `XDG_CONFIG_HOME`, else `~/.config`.
-pub(crate) fn config_folder() -> Option<PathBuf> {
-    named_folder("XDG_CONFIG_HOME").or_else(|| below_home(".config"))
-}
-
-/// Where utter keeps what it remembers of this user's runs, which may be lost: `utter-echo` in `XDG_STATE_HOME`, else
-/// for root in `/var/lib`, else in `~/.local/state`.
-pub(crate) fn state_folder() -> Option<PathBuf> {
-    let root = || rustix::process::geteuid().is_root().then(|| PathBuf::from("/var/lib"));
-    let above = named_folder("XDG_STATE_HOME").or_else(root);
-    Some(above.or_else(|| below_home(".local/state"))?.join("utter-echo"))
-}
-
-fn named_folder(name: &str) -> Option<PathBuf> {
-    std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
-}
-
-fn below_home(folder: &str) -> Option<PathBuf> {
-    Some(named_folder("HOME")?.join(folder))
 }

@@ -1,5 +1,6 @@
 //! `utter`, the command line of Utter Echo.
 
+mod ask;
 mod call;
 mod commands;
 mod context;
@@ -10,21 +11,25 @@ mod jobs;
 mod metrics;
 mod mounting;
 mod options;
+mod progress;
 mod real;
 mod records;
 mod remembered;
 mod report;
+mod reporter;
+mod run_name;
 mod runner;
 mod schedule;
 mod signals;
 mod terminal;
+mod user_folders;
 
 use std::process::ExitCode;
 
 use exit::Exit;
 
 fn main() -> ExitCode {
-    let called = match call::read(std::env::args_os()) {
+    let called = match call::read(commands::PROGRAM, std::env::args_os()) {
         Ok(Some(called)) => called,
         Ok(None) => return exit::of_shown(Exit::Done).into(),
         Err(call::Wrong) => return Exit::WrongCall.into(),

@@ -18,8 +18,8 @@ use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
 use crate::exit::Exit;
-use crate::report::Summary;
 use crate::report::events::RunOutcome;
+use crate::reporter::Summary;
 
 type Number = Gauge<f64, AtomicU64>;
 

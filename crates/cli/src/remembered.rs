@@ -10,7 +10,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 
-use crate::context::state_folder;
+use crate::user_folders::state_folder;
 
 fn file() -> Option<PathBuf> {
     Some(state_folder()?.join("set-aside"))

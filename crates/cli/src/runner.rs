@@ -15,17 +15,19 @@ use utter_echo_core::plan::Plan;
 use utter_echo_core::request::{OnConflict, Places, Request, Task};
 use utter_echo_core::{PlanError, Session, saved};
 
+use crate::ask;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall};
 use crate::hooks;
 use crate::options::{Ask, Changing, Doing, SafetyOptions};
+use crate::progress::Progress;
 use crate::records::{Between, Watching};
 use crate::remembered;
-use crate::report::Report;
 use crate::report::events::{Event, Head, Totals};
 use crate::report::told::{self, Took};
+use crate::reporter::Report;
 use crate::signals::Signals;
-use crate::terminal::{Progress, ask, names, units};
+use crate::terminal::{names, units};
 
 /// A run that changes something, under way.
 pub(crate) struct Runner<'a> {
@@ -149,7 +151,7 @@ pub(crate) fn around(
         doing.output.keeping.refuse_within(&request.places.destination)?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
-    let between = Between::of(&head, context);
+    let between = Between::of(&head, context.line());
     let report = Report::kept(form, head, kept, &context.heard);
     let runner = Runner { request, doing, report, between, signals, has_begun: Cell::new(false) };
     let came = if dry_run {

@@ -139,7 +139,7 @@ mod tests {
                 let option = option.split('=').next().unwrap_or(option);
                 let is_known = ["mirror", "verify", "undo"].iter().any(|command| {
                     let call = ["utter", command, option].map(Into::into);
-                    call::parse(call)
+                    call::parse(crate::commands::PROGRAM, call)
                         .err()
                         .is_none_or(|e| e.kind() != clap::error::ErrorKind::UnknownArgument)
                 });

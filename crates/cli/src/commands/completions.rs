@@ -4,9 +4,8 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use clap_complete::env::{Bash, EnvCompleter, Fish, Zsh};
 
-use super::Command;
 use crate::call::ASKED_BY_SHELL;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit};
 use crate::terminal::streams;
 

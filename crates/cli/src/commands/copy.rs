@@ -6,8 +6,7 @@ use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::request::{Request, Task};
 
-use super::Command;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::options::{Changing, Dropping, Inside, path, places};
 use crate::runner::{self, Anew};

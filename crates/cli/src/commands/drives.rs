@@ -7,12 +7,12 @@ use clap::{Args, ValueHint};
 use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
-use super::Command;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall};
 use crate::options::{Shown, path};
 use crate::report::events::{self, Head};
-use crate::report::{Report, told};
+use crate::report::told;
+use crate::reporter::Report;
 
 const EXAMPLES: &str = "\
 Examples:

@@ -10,8 +10,7 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::request::Request;
 use utter_echo_core::{Session, saved};
 
-use super::Command;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::{Exit, WrongCall};
 use crate::options::{AllOrNothing, Doing, Removing, SettingAside, path};
 use crate::report::events::Head;

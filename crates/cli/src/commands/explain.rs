@@ -8,12 +8,12 @@ use clap::{Args, ValueHint};
 use utter_echo_core::explain;
 use utter_echo_core::os::Linux;
 
-use super::Command;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::options::{Dropping, Selecting, Shown, path};
 use crate::report::events::{self, Head};
-use crate::report::{Report, told};
+use crate::report::told;
+use crate::reporter::Report;
 use crate::terminal::names;
 
 const EXAMPLES: &str = "\

@@ -7,16 +7,16 @@ use clap::{Args, ValueHint};
 use clap_complete::engine::ArgValueCompleter;
 use jiff::Timestamp;
 
-use super::Command;
-use crate::context::Context;
+use crate::commands::job_file::job_names;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Shown, complete, path, values};
+use crate::options::{Shown, path, values};
 use crate::real::real;
 use crate::records::{self, Entry, Lines, Store};
-use crate::report::Report;
 use crate::report::events::{
     self, Event, Head, Placed, Problem, Recorded, RunOutcome, Step, Totals,
 };
+use crate::reporter::Report;
 use crate::terminal::{names, units};
 
 /// How many steps make a page.
@@ -50,7 +50,7 @@ pub(crate) struct History {
     /// Only runs of this job
     ///
     /// Default: all.
-    #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(complete::jobs), help_heading = "Runs")]
+    #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(job_names), help_heading = "Runs")]
     job: Option<String>,
     /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
     /// cut-short or going-on

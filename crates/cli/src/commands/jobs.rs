@@ -7,22 +7,23 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use anyhow::Result;
-use clap::{Args, Subcommand, ValueHint};
+use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCompleter;
 use jiff::tz::TimeZone;
 use utter_echo_core::Session;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Request, Task};
 
-use super::Command;
-use super::status::standing;
 use crate::call;
-use crate::context::{Context, Within};
+use crate::commands::job_file::{Asked, JobFileOption, job_names};
+use crate::commands::status::standing;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
-use crate::options::{Shown, complete, path};
+use crate::records::Within;
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
-use crate::report::{Report, told};
+use crate::report::told;
+use crate::reporter::Report;
 use crate::terminal::shell::quoted;
 use crate::terminal::{names, streams};
 
@@ -56,7 +57,7 @@ enum What {
     /// Check jobs without running them: keys, values, places, rules, and how they hang together
     Check {
         /// Only these jobs [default: all]
-        #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
+        #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
         names: Vec<String>,
     },
     /// Add a job to the file: a name, and after -- the line as you tried it
@@ -77,35 +78,9 @@ enum What {
     /// Print the command line that a job stands for, one for each pair of places
     Show {
         /// The job
-        #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
+        #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
         name: String,
     },
-}
-
-/// Of every command that reads the job file.
-#[derive(Debug, Args)]
-pub(crate) struct Asked {
-    #[command(flatten)]
-    pub(crate) file: JobFileOption,
-    #[command(flatten)]
-    pub(crate) shown: Shown,
-}
-
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Jobs")]
-pub(crate) struct JobFileOption {
-    /// Read this job file
-    ///
-    /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
-    #[arg(long = "jobs", global = true, value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
-    job_file: Option<PathBuf>,
-}
-
-impl JobFileOption {
-    pub(crate) fn read(&self, context: &Context) -> Result<JobFile, WrongCall> {
-        let now = context.began.to_zoned(TimeZone::system());
-        JobFile::read(self.job_file.as_deref(), &now)
-    }
 }
 
 impl Command for Jobs {
@@ -114,11 +89,14 @@ impl Command for Jobs {
             None => list(&self.asked, context),
             Some(What::Check { names }) => check(names, &self.asked, context),
             Some(What::Show { name }) => show(name, &self.asked, context),
-            Some(What::Add { name, line }) => add(name, line, &self.asked.file),
+            Some(What::Add { name, line }) => add(name, line, &self.asked.file, context),
             Some(What::Schema) => {
                 // The stream takes everything.
-                let _ =
-                    writeln!(streams::out(), "{}", serde_json::to_string_pretty(&jobs::schema())?);
+                let _ = writeln!(
+                    streams::out(),
+                    "{}",
+                    serde_json::to_string_pretty(&jobs::schema(context.program))?
+                );
                 Ok(exit::of_shown(Exit::Done))
             }
         }
@@ -161,10 +139,10 @@ fn show(name: &str, asked: &Asked, context: &Context) -> Result<Exit> {
     Ok(exit::of_shown(Exit::Done))
 }
 
-fn add(name: &str, line: &[OsString], file: &JobFileOption) -> Result<Exit> {
+fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -> Result<Exit> {
     let line = if line.first().is_some_and(|word| word == "utter") { &line[1..] } else { line };
     let words = [OsString::from("utter")].into_iter().chain(line.iter().cloned());
-    let called = match call::parse(words) {
+    let called = match call::parse(context.program, words) {
         Ok(called) => called,
         Err(error) => {
             let (what, advice) = call::told(&error);
@@ -172,7 +150,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption) -> Result<Exit> {
             wrong_call!("{what}\n  {advice}\n  nothing was added");
         }
     };
-    let job = NewJob::of(name, called.typed());
+    let job = NewJob::of(context.program, name, called.typed());
     let job = job.map_err(|what| WrongCall(format!("{what}\n  nothing was added")))?;
     let path = job.add_to(file.job_file.as_deref())?;
     // The stream takes everything.

@@ -8,6 +8,7 @@ mod enact;
 mod explain;
 mod help;
 mod history;
+mod job_file;
 mod jobs;
 mod mirror;
 mod moving;
@@ -18,23 +19,10 @@ mod status;
 mod undo;
 mod verify;
 
-use anyhow::Result;
+use crate::context::{Command, Program};
+use crate::exit;
 use clap::builder::styling::{AnsiColor, Style, Styles};
-use clap::{Parser, Subcommand};
-use utter_echo_core::request::Request;
-
-use crate::context::Context;
-use crate::exit::{self, Exit};
-
-/// A command as it was called.
-pub(crate) trait Command {
-    fn run(&self, context: &Context) -> Result<Exit>;
-
-    /// What it asks of the core, if it compares two sides.
-    fn request(&self, _context: &Context) -> Result<Option<Request>> {
-        Ok(None)
-    }
-}
+use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 
 /// Defines what can be chosen from.
 macro_rules! commands {
@@ -45,9 +33,9 @@ macro_rules! commands {
         }
 
         impl Chosen {
-            pub(crate) fn command(&self) -> &dyn Command {
+            fn command(self) -> Box<dyn Command> {
                 match self {
-                    $(Self::$name(command) => command),+
+                    $(Self::$name(command) => Box::new(command)),+
                 }
             }
         }
@@ -90,6 +78,12 @@ pub(crate) struct Arguments {
     pub(crate) command: Chosen,
 }
 
+/// The program as its commands make calls of it.
+pub(crate) const PROGRAM: Program = Program {
+    command_line: Arguments::command,
+    understand: |typed| Ok(Arguments::from_arg_matches(typed)?.command.command()),
+};
+
 fn after() -> String {
     format!("Exit codes:\n{}\nBegin with 'utter demo', then 'utter copy -h'.", exit::codes())
 }
@@ -98,7 +92,6 @@ fn after() -> String {
 mod tests {
     use super::*;
     use crate::call;
-    use clap::CommandFactory as _;
 
     #[test]
     fn the_definitions_fit_together() {
@@ -154,7 +147,7 @@ mod tests {
                 let example = line.split("  ").next().and_then(|line| line.split(" > ").next());
                 let example = example.unwrap_or(line);
                 let words = shlex::split(&format!("utter {example}")).unwrap();
-                let read = call::parse(words.into_iter().map(Into::into));
+                let read = call::parse(PROGRAM, words.into_iter().map(Into::into));
                 assert!(read.is_ok(), "{line}: {:?}", read.err());
                 found += 1;
             }

@@ -4,20 +4,36 @@ use std::path::Path;
 use std::time::Duration;
 
 use anyhow::Result;
+use clap::Args;
 use utter_echo_core::os::Linux;
 use utter_echo_core::{Overview, PastRun, discard, past_run, past_runs};
 
-use super::undo::Undo;
+use crate::ask;
 use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
-use crate::options::{DiscardWhat, run_at};
+use crate::options::{AllOrNothing, DiscardWhat, Discarding, Doing, SettingAside};
 use crate::remembered;
 use crate::report::events::{Command, Event, Head, Step};
-use crate::report::{Report, told};
-use crate::terminal::{ask, names, streams};
+use crate::report::told;
+use crate::reporter::Report;
+use crate::run_name;
+use crate::terminal::{names, streams};
+
+/// What is done with runs that set something aside.
+#[derive(Debug, Args)]
+pub(super) struct WithRuns {
+    #[command(flatten)]
+    pub(super) doing: Doing,
+    #[command(flatten)]
+    pub(super) aside: SettingAside,
+    #[command(flatten)]
+    pub(super) all_or_nothing: AllOrNothing,
+    #[command(flatten)]
+    pub(super) discarding: Discarding,
+}
 
 /// Lists the runs that can be undone.
-pub(super) fn list(args: &Undo, context: &Context) -> Result<Exit> {
+pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
     let (safety, all) = (&args.doing.safety, args.all_or_nothing.all_or_nothing);
     if safety.ask.is_some() || args.aside.set_aside.is_some() || all {
         wrong_call!(
@@ -34,7 +50,7 @@ pub(super) fn list(args: &Undo, context: &Context) -> Result<Exit> {
     Ok(exit::of_shown(Exit::Done))
 }
 
-fn report(args: &Undo, context: &Context) -> Result<Report> {
+fn report(args: &WithRuns, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
     let head = Head { dry_run, ..Head::new(Command::Undo) };
@@ -65,7 +81,7 @@ fn known(report: &Report) -> Vec<Overview> {
 }
 
 /// Shows what the notes of a run say.
-pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> {
+pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Exit> {
     let run = PastRun::open(&Linux, path)?;
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let report =
@@ -83,7 +99,7 @@ pub(super) fn show(args: &Undo, path: &Path, context: &Context) -> Result<Exit> 
 }
 
 /// Removes what runs set aside, for good.
-pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -> Result<Exit> {
+pub(super) fn discard_runs(args: &WithRuns, what: &DiscardWhat, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
     let came = discard_told(args, what, &report, context);
     args.doing.output.keeping.close(report, &came, context);
@@ -91,7 +107,7 @@ pub(super) fn discard_runs(args: &Undo, what: &DiscardWhat, context: &Context) -
 }
 
 fn discard_told(
-    args: &Undo,
+    args: &WithRuns,
     what: &DiscardWhat,
     report: &Report,
     context: &Context,
@@ -145,6 +161,6 @@ fn named(path: &Path) -> Result<Overview> {
 }
 
 fn older_than(age: Duration, context: &Context, report: &Report) -> Vec<Overview> {
-    let oldest = run_at(context.began - age);
+    let oldest = run_name::of(context.began - age);
     known(report).into_iter().filter(|run| run.name < oldest).collect()
 }

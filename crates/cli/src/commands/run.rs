@@ -10,21 +10,23 @@ use clap::Args;
 use clap::parser::ValueSource;
 use clap_complete::engine::ArgValueCompleter;
 
-use super::Command;
-use super::jobs::Asked;
 use crate::call;
-use crate::context::{Context, Within};
+use crate::commands::job_file::Asked;
+use crate::commands::job_file::job_names;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::lock::{self, Lock, Turn};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
-use crate::options::{Hours, Telling, complete};
+use crate::options::{Hours, Telling};
 use crate::real::real;
+use crate::records::Within;
 use crate::records::{self, Keep};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
 };
-use crate::report::{Heard, Report, Summary, told};
+use crate::report::{Heard, told};
+use crate::reporter::{Report, Summary};
 use crate::signals::Signals;
 use crate::terminal::streams;
 
@@ -43,7 +45,7 @@ Examples:
 #[allow(clippy::struct_field_names, reason = "as the option is called")]
 pub(crate) struct Run {
     /// The jobs, in the order in which they are to run
-    #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
+    #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     names: Vec<String>,
     /// Run all jobs, in the order of the file
     #[arg(long, conflicts_with_all = ["names", "tags"], help_heading = "Jobs")]

@@ -11,15 +11,16 @@ use jiff::tz::TimeZone;
 use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
-use super::Command;
-use super::jobs::JobFileOption;
 use crate::call;
-use crate::context::{Context, Within};
+use crate::commands::job_file::JobFileOption;
+use crate::commands::job_file::job_names;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit, wrong_call};
 use crate::jobs::{Job, JobFile};
-use crate::options::{Shown, complete, path};
-use crate::report::Report;
+use crate::options::{Shown, path};
+use crate::records::Within;
 use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
+use crate::reporter::Report;
 use crate::schedule::{CommandLine, Manager, Scheduled, When, change_table, cron, systemd};
 use crate::terminal::names;
 
@@ -41,7 +42,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Schedule {
     /// The jobs
-    #[arg(required = true, value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
+    #[arg(required = true, value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     names: Vec<String>,
     /// When they start, instead of what the job file says
     ///

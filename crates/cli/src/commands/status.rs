@@ -12,18 +12,20 @@ use jiff::{Timestamp, Zoned};
 use utter_echo_core::drives;
 use utter_echo_core::os::Linux;
 
-use super::Command;
-use super::jobs::JobFileOption;
 use crate::call;
-use crate::context::{Context, Within};
+use crate::commands::job_file::JobFileOption;
+use crate::commands::job_file::job_names;
+use crate::context::{Command, Context};
 use crate::exit::{self, Exit};
 use crate::jobs::lock::{self, Look};
 use crate::jobs::{Job, JobFile};
-use crate::options::{Shown, complete};
+use crate::options::Shown;
 use crate::real::real;
+use crate::records::Within;
 use crate::records::{Starts, Store};
 use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, Totals};
-use crate::report::{Report, told};
+use crate::report::told;
+use crate::reporter::Report;
 
 /// A start may be so late, since the system gathers those that fall together.
 const GRACE: Duration = Duration::from_secs(5 * 60);
@@ -42,7 +44,7 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Status {
     /// Only these jobs [default: all]
-    #[arg(value_name = "JOB", add = ArgValueCompleter::new(complete::jobs))]
+    #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     names: Vec<String>,
     #[command(flatten)]
     file: JobFileOption,

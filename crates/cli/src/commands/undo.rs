@@ -13,12 +13,10 @@ use utter_echo_core::request::{Places, Request, Safety, Task};
 use utter_echo_core::select::Selection;
 use utter_echo_core::{PastRun, Session};
 
-use super::{Command, past_runs};
-use crate::context::Context;
+use crate::commands::past_runs::{self, WithRuns};
+use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
-use crate::options::{
-    AllOrNothing, Ask, Discarding, Doing, OnlyOfRun, SettingAside, complete, path,
-};
+use crate::options::{Ask, OnlyOfRun, complete, path};
 use crate::report::events::{self, Event, Head};
 use crate::report::told;
 use crate::runner;
@@ -46,22 +44,18 @@ pub(crate) struct Undo {
     #[command(flatten)]
     only: OnlyOfRun,
     #[command(flatten)]
-    pub(super) doing: Doing,
-    #[command(flatten)]
-    pub(super) aside: SettingAside,
-    #[command(flatten)]
-    pub(super) all_or_nothing: AllOrNothing,
-    #[command(flatten)]
-    pub(super) discarding: Discarding,
+    with: WithRuns,
 }
 
 impl Command for Undo {
     fn run(&self, context: &Context) -> Result<Exit> {
-        match (&self.discarding.discard, &self.run) {
-            (Some(what), _) => past_runs::discard_runs(self, what, context),
-            (None, Some(run)) if self.discarding.notes => past_runs::show(self, run, context),
+        match (&self.with.discarding.discard, &self.run) {
+            (Some(what), _) => past_runs::discard_runs(&self.with, what, context),
+            (None, Some(run)) if self.with.discarding.notes => {
+                past_runs::show(&self.with, run, context)
+            }
             (None, Some(run)) => self.take_back(run, context),
-            (None, None) => past_runs::list(self, context),
+            (None, None) => past_runs::list(&self.with, context),
         }
     }
 }
@@ -76,7 +70,7 @@ impl Undo {
         if exit != Exit::Done {
             return Ok(exit);
         }
-        if self.doing.safety.dry_run {
+        if self.with.doing.safety.dry_run {
             return if self.has_more(&run)? { self.put_back(&run, context) } else { Ok(exit) };
         }
         if !is_moved_back(&run)? {
@@ -93,11 +87,11 @@ impl Undo {
         if run.is_gone() {
             return Ok(false);
         }
-        let request = request(run, Selection::everything(), self.doing.safety.guards());
+        let request = request(run, Selection::everything(), self.with.doing.safety.guards());
         let session = Session::open_to_undo(&Linux, &request, run)?;
         let Ok(plan) = session.plan_to_undo() else { return Ok(true) };
         let is_done = plan.is_empty() && plan.problems.is_empty();
-        Ok(!is_done || !self.doing.safety.dry_run && !session.not_back()?.is_empty())
+        Ok(!is_done || !self.with.doing.safety.dry_run && !session.not_back()?.is_empty())
     }
 
     /// A move the other way round, of exactly what the run took from the source.
@@ -106,11 +100,11 @@ impl Undo {
         let origin = sources.first().cloned().unwrap_or_default();
         let request = Request::new(Task::Move, Places::new(vec![destination.clone()], origin))
             .selecting(self.only.selection()?)
-            .guarded(self.aside.over_move(self.doing.safety.guards(), context));
-        let request = &self.doing.apply(request);
-        let dry_run = self.doing.safety.dry_run;
+            .guarded(self.with.aside.over_move(self.with.doing.safety.guards(), context));
+        let request = &self.with.doing.apply(request);
+        let dry_run = self.with.doing.safety.dry_run;
         let head = Head { command: events::Command::Undo, ..Head::of(request, dry_run) };
-        runner::around(request, head, &self.doing, context, |runner| {
+        runner::around(request, head, &self.with.doing, context, |runner| {
             let session = Session::open_to_move_back(&Linux, request, run)?;
             let _lock = match if dry_run { Ok(None) } else { session.hold() } {
                 Ok(lock) => lock,
@@ -120,18 +114,18 @@ impl Undo {
                 Ok(plan) => plan,
                 Err(exit) => return Ok(exit),
             };
-            let all_or_nothing = self.all_or_nothing.all_or_nothing;
+            let all_or_nothing = self.with.all_or_nothing.all_or_nothing;
             runner.carry_out_known(&session, plan, all_or_nothing)
         })
     }
 
     /// What the run displaced or changed returns, and what it made goes.
     fn put_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
-        let guards = self.aside.over(self.doing.safety.guards(), context);
-        let request = &self.doing.apply(request(run, self.only.selection()?, guards));
-        let safety = &self.doing.safety;
+        let guards = self.with.aside.over(self.with.doing.safety.guards(), context);
+        let request = &self.with.doing.apply(request(run, self.only.selection()?, guards));
+        let safety = &self.with.doing.safety;
         let head = Head::of(request, safety.dry_run);
-        runner::around(request, head, &self.doing, context, |runner| {
+        runner::around(request, head, &self.with.doing, context, |runner| {
             let session = Session::open_to_undo(&Linux, request, run)?;
             let _lock = match if safety.dry_run { Ok(None) } else { session.hold() } {
                 Ok(lock) => lock,
@@ -148,7 +142,7 @@ impl Undo {
                      matched against paths in the destination; 'utter undo --dry-run' without --only shows them"
                 );
             }
-            let all_or_nothing = self.all_or_nothing.all_or_nothing;
+            let all_or_nothing = self.with.all_or_nothing.all_or_nothing;
             let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
             if exit != Exit::Done || safety.dry_run {
                 return Ok(exit);

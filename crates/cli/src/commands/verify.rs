@@ -10,16 +10,16 @@ use utter_echo_core::request::{Request, Task};
 
 mod suggest;
 
-use super::Command;
-use crate::context::Context;
+use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
 use crate::options::{
     Comparing, Dropping, Inside, Listing, Output, Running, Verifying, path, places,
 };
+use crate::progress::Progress;
 use crate::records::Between;
 use crate::report::events::Head;
-use crate::report::{Report, told};
-use crate::terminal::Progress;
+use crate::report::told;
+use crate::reporter::Report;
 
 const EXAMPLES: &str = "\
 Examples:
@@ -88,7 +88,7 @@ impl Verify {
         signals.check()?;
         let plan = plan?;
         let wanted = self.listing.suggest && !plan.is_empty();
-        let suggestion = wanted.then(|| suggest::command(&plan, request, &context.typed));
+        let suggestion = wanted.then(|| suggest::command(&plan, request, context));
         report.tell_all(told::verdict(&plan, request, self.listing.limit, suggestion));
         Ok(context.of_shown(if !plan.problems.is_empty() {
             Exit::Problems
@@ -107,7 +107,7 @@ impl Command for Verify {
         let request = self.asked(context)?;
         let head = Head::of(&request, false);
         let kept = self.output.keeping.open(&head, context)?;
-        let between = Between::of(&head, context);
+        let between = Between::of(&head, context.line());
         let report = Report::kept(form, head, kept, &context.heard);
         let compared = self.compare((&request, &between), &report, context);
         self.output.keeping.close(report, &compared, context);

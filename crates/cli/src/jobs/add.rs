@@ -10,29 +10,33 @@ use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches};
 use toml_edit::{Array, DocumentMut, Item, Table, Value};
 
-use super::spot::{Source, wrong_file};
-use super::words::is_path;
-use super::{DOES, JobFile, command, find};
+use crate::context::Program;
 use crate::exit::WrongCall;
+use crate::jobs::file::{DOES, JobFile, command};
+use crate::jobs::find;
+use crate::jobs::spot::{Source, wrong_file};
+use crate::jobs::words::is_path;
 use crate::options::begins_with_drive;
 use crate::terminal::names;
 
 /// A job as it would stand in the file.
 pub(crate) struct NewJob {
+    /// What its line is a call of.
+    program: Program,
     name: String,
     table: Table,
 }
 
 impl NewJob {
     /// Of a call that was read. What cannot stand in a job file is told.
-    pub(crate) fn of(name: &str, typed: &ArgMatches) -> Result<Self, String> {
+    pub(crate) fn of(program: Program, name: &str, typed: &ArgMatches) -> Result<Self, String> {
         let called = typed.subcommand().filter(|(does, _)| DOES.contains(does));
         let Some((does, typed)) = called else {
             return Err("a job does copy, mirror, move or verify".to_owned());
         };
         let mut table = Table::new();
         table.insert("does", does.into());
-        let does = command(does);
+        let does = command(program, does);
         // The two sides first, as one reads them; options that are only about looking are no part of a job.
         let options = does.get_arguments().filter(|arg| !arg.is_positional());
         for arg in does.get_positionals().chain(options) {
@@ -44,7 +48,7 @@ impl NewJob {
             let texts = values.map(|value| text_of(arg, value)).collect::<Result<Vec<_>, _>>()?;
             table.insert(key, item_of(arg, texts));
         }
-        Ok(Self { name: name.to_owned(), table })
+        Ok(Self { program, name: name.to_owned(), table })
     }
 
     /// Puts it at the end of the file, which stays as it is otherwise; makes the file if there is none.
@@ -81,7 +85,8 @@ impl NewJob {
         let text = document.to_string();
         // Whatever is written can be read again.
         let now = jiff::Zoned::now();
-        JobFile::of(Source { path: path.clone(), text: text.clone() }, &now)?.job(&self.name)?;
+        let source = Source { path: path.clone(), text: text.clone() };
+        JobFile::of(source, &now, self.program)?.job(&self.name)?;
         write(&path, &text).map_err(|error| cannot(format!("cannot be written: {error}")))?;
         Ok(path)
     }

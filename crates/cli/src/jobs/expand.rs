@@ -5,8 +5,8 @@ use std::ops::Range;
 
 use jiff::Zoned;
 
-use super::spot::{Source, nearest};
 use crate::exit::WrongCall;
+use crate::jobs::spot::{Source, nearest};
 
 /// What a name can stand for, the first that has it.
 pub(super) struct Values {

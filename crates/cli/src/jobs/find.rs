@@ -5,9 +5,11 @@ use std::io::{self, ErrorKind, Read as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-use super::spot::{Source, wrong_file};
-use crate::context::config_folder;
+use toml_edit::Document;
+
 use crate::exit::WrongCall;
+use crate::jobs::spot::{Source, wrong_file};
+use crate::user_folders::config_folder;
 
 /// Below the folders that hold what is configured.
 const NAME: &str = "utter-echo/utter.toml";
@@ -46,6 +48,13 @@ pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
             Err(wrong_file(&path, &what, "save it as UTF-8"))
         }
     }
+}
+
+/// Names of the jobs in the file that is found; none in one that cannot be read.
+pub(crate) fn names() -> Vec<String> {
+    let document = read(path(None)).ok().and_then(|source| Document::parse(source.text).ok());
+    let jobs = document.as_ref().and_then(|document| document.get("job")?.as_table_like());
+    jobs.into_iter().flat_map(|jobs| jobs.iter().map(|(name, _)| name.to_owned())).collect()
 }
 
 fn cannot_read(path: &Path, error: &io::Error) -> WrongCall {

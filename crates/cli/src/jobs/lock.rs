@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use rustix::fs::{FlockOperation, flock};
 
-use crate::context::state_folder;
 use crate::signals::Signals;
+use crate::user_folders::state_folder;
 
 /// How often a lock is asked for before somebody is taken to run the job.
 const TRIES: u32 = 10;

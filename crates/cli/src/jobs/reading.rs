@@ -8,13 +8,51 @@ use std::path::{Path, PathBuf};
 use clap::Command;
 use toml_edit::{Item, TableLike, Value};
 
-use super::spot::nearest;
-use super::words::{self, Setting};
-use super::{DESTINATION_SHARED, DOES, Job, JobFile, OWN, command, settings};
 use crate::call;
 use crate::exit::WrongCall;
+use crate::jobs::file::{DOES, Job, JobFile, command, settings};
+use crate::jobs::spot::{nearest, wrong_file};
+use crate::jobs::words::{self, DESTINATION_SHARED, OWN, Setting};
 use crate::options::begins_with_drive;
 use crate::schedule::{NoTime, When};
+
+impl JobFile {
+    /// Follows the jobs that run after one: each must be there, and none may lead back.
+    pub(crate) fn check_order(&self, job: &Job) -> Result<(), WrongCall> {
+        let mut chain = vec![job.name.clone()];
+        self.check_below(job, &mut chain)
+    }
+
+    fn check_below(&self, job: &Job, chain: &mut Vec<String>) -> Result<(), WrongCall> {
+        for name in &job.then {
+            chain.push(name.clone());
+            if chain[..chain.len() - 1].contains(name) {
+                let what =
+                    format!("has jobs that run after each other in a circle: {}", chain.join(", "));
+                return Err(wrong_file(self.path(), &what, "take one out of its 'then'"));
+            }
+            self.check_below(&self.job(name)?, chain)?;
+            chain.pop();
+        }
+        Ok(())
+    }
+
+    /// A job by its name.
+    pub(crate) fn job(&self, name: &str) -> Result<Job, WrongCall> {
+        let jobs = self.document.get("job").and_then(Item::as_table_like);
+        let Some((key, item)) = jobs.and_then(|jobs| jobs.get_key_value(name)) else {
+            let what = format!("has no job '{name}'");
+            let advice = nearest(name, self.names(), "'utter jobs' lists those that it has");
+            return Err(wrong_file(self.path(), &what, &advice));
+        };
+        let at = key.span().unwrap_or(0..0);
+        let Some(table) = item.as_table_like() else {
+            let what = format!("job '{name}' has to be a table");
+            return Err(self.source.wrong(&at, &what, &format!("write [job.{name}]")));
+        };
+        Reading { file: self, name, at, settings: settings(table) }.job()
+    }
+}
 
 /// A job while it is read.
 pub(super) struct Reading<'f> {
@@ -85,7 +123,7 @@ impl Reading<'_> {
             let advice = nearest(&does, DOES.into_iter(), all);
             return Err(self.wrong(&setting.value_at(), &format!("no job does '{does}'"), &advice));
         }
-        Ok(command(&does))
+        Ok(command(self.file.program, &does))
     }
 
     fn text(&self, key: &str) -> Result<Option<String>, WrongCall> {
@@ -226,7 +264,7 @@ impl Reading<'_> {
         // Whether a drive is mounted is asked when the job is to run.
         let words = words.iter().map(|word| without_drive(word));
         let line = [OsString::from("utter")].into_iter().chain(words);
-        let Err(error) = call::parse(line) else { return Ok(()) };
+        let Err(error) = call::parse(self.file.program, line) else { return Ok(()) };
         let key = call::option_of(&error);
         let defaults = self.file.defaults();
         let mut all = self.settings.iter().chain(&defaults);

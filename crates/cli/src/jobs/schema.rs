@@ -5,11 +5,14 @@ use clap::{Arg, ArgAction, Command};
 use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
 
-use super::{DESTINATION_SHARED, DOES, command, words};
+use crate::context::Program;
+use crate::jobs::file::{DOES, command};
+use crate::jobs::words;
+use crate::jobs::words::DESTINATION_SHARED;
 
 /// Of the file as a whole.
-pub(crate) fn schema() -> Schema {
-    let all: Vec<Command> = DOES.map(command).into();
+pub(crate) fn schema(program: Program) -> Schema {
+    let all: Vec<Command> = DOES.map(|does| command(program, does)).into();
     let jobs: Vec<Value> = all.iter().map(job).collect();
     let defaults: Map<String, Value> = all.iter().flat_map(options).collect();
     json_schema!({

@@ -1,12 +1,19 @@
 //! Every option, typed and as a job, comes to the same.
 
 use std::any::TypeId;
+use std::ffi::OsString;
+use std::path::PathBuf;
 use std::sync::LazyLock;
 
-use clap::Arg;
+use clap::{Arg, Command};
+use jiff::Zoned;
+use toml_edit::Value;
 
+use super::file::{DOES, command};
 use super::*;
 use crate::call;
+use crate::commands::PROGRAM;
+use crate::exit::WrongCall;
 
 /// Texts of which every option takes some.
 const SAMPLES: [&str; 12] = [
@@ -29,17 +36,17 @@ fn job_of(does: &str, setting: &str) -> Result<Job, WrongCall> {
     let path = room.path().join("utter.toml");
     let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
     std::fs::write(&path, format!("[job.a]\ndoes = \"{does}\"\n{places}\n{setting}\n")).unwrap();
-    JobFile::read(Some(&path), &Zoned::now()).unwrap().job("a")
+    JobFile::read(Some(&path), &Zoned::now(), PROGRAM).unwrap().job("a")
 }
 
 fn typed(does: &str, options: &[&str]) -> Result<String, clap::Error> {
     let words = [&["utter", does], options, &["/saltmere", "/lantern"]].concat();
-    call::parse(words.into_iter().map(OsString::from)).map(|called| called.understood())
+    call::parse(PROGRAM, words.into_iter().map(OsString::from)).map(|called| called.understood())
 }
 
 fn understood(job: &Job) -> String {
     let words = [OsString::from("utter")].into_iter().chain(job.calls[0].iter().cloned());
-    call::parse(words).unwrap().understood()
+    call::parse(PROGRAM, words).unwrap().understood()
 }
 
 fn options(does: &Command) -> impl Iterator<Item = (&str, &Arg)> {
@@ -72,7 +79,7 @@ fn fitting(does: &str, key: &str, arg: &Arg) -> String {
 #[test]
 fn every_option_of_a_job_is_understood_as_if_it_were_typed() {
     let mut tried = 0;
-    for does in DOES.map(command) {
+    for does in DOES.map(|does| command(PROGRAM, does)) {
         let name = does.get_name();
         for (key, arg) in options(&does) {
             let (setting, option) = if arg.get_action().takes_values() {
@@ -105,13 +112,13 @@ fn added(does: &str, options: &[&str]) -> Job {
     let room = tempfile::tempdir().unwrap();
     let path = room.path().join("utter.toml");
     let words = [&["utter", does], options, &["/saltmere", "/lantern"]].concat();
-    let called = call::parse(words.into_iter().map(OsString::from)).unwrap();
-    NewJob::of("a", called.typed()).unwrap().add_to(Some(&path)).unwrap();
-    JobFile::read(Some(&path), &Zoned::now()).unwrap().job("a").unwrap()
+    let called = call::parse(PROGRAM, words.into_iter().map(OsString::from)).unwrap();
+    NewJob::of(PROGRAM, "a", called.typed()).unwrap().add_to(Some(&path)).unwrap();
+    JobFile::read(Some(&path), &Zoned::now(), PROGRAM).unwrap().job("a").unwrap()
 }
 
 static SCHEMA: LazyLock<jsonschema::Validator> =
-    LazyLock::new(|| jsonschema::validator_for(schema().as_value()).unwrap());
+    LazyLock::new(|| jsonschema::validator_for(schema(PROGRAM).as_value()).unwrap());
 
 fn is_in_schema(does: &str, setting: &str) -> bool {
     let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
@@ -137,7 +144,7 @@ fn as_json(value: &Value) -> serde_json::Value {
 #[test]
 fn what_is_wrong_when_typed_is_wrong_in_a_job_and_its_place_is_told() {
     let mut refused = 0;
-    for does in DOES.map(command) {
+    for does in DOES.map(|does| command(PROGRAM, does)) {
         let name = does.get_name();
         for (key, _) in options(&does).filter(|(_, arg)| arg.get_action().takes_values()) {
             let option = format!("--{key}=\u{1f56f}");

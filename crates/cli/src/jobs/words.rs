@@ -11,7 +11,22 @@ use toml_edit::{Item, Value};
 use crate::exit::WrongCall;
 use crate::options::begins_with_drive;
 
-use super::spot::{Source, nearest};
+use crate::jobs::spot::{Source, nearest};
+
+/// Keys of a job that are no options.
+pub(super) const OWN: [&str; 10] = [
+    "about",
+    "at",
+    "does",
+    "source",
+    "destination",
+    "pairs",
+    "enabled",
+    "tags",
+    "then",
+    DESTINATION_SHARED,
+];
+pub(super) const DESTINATION_SHARED: &str = "shares-destination";
 
 /// One key with its value, and where both stand.
 pub(super) struct Setting<'f> {
@@ -122,7 +137,7 @@ pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
 /// Nobody knows such an option.
 pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> WrongCall {
     let what = format!("'{}' is no option of 'utter {}'", setting.key, command.get_name());
-    let known = command.get_arguments().filter_map(Arg::get_long).chain(super::OWN);
+    let known = command.get_arguments().filter_map(Arg::get_long).chain(OWN);
     let advice = format!("'utter {} --help' lists the options", command.get_name());
     source.wrong(&setting.at, &what, &nearest(setting.key, known, &advice))
 }

@@ -5,7 +5,8 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::aspect::Aspects;
 use utter_echo_core::request::Request;
 
-use super::{complete, values};
+use crate::options::complete;
+use crate::options::values;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What goes along")]

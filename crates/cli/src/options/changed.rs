@@ -7,8 +7,9 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{self, By, Reading, Request, Sample};
 
-use super::{complete, values};
 use crate::context::Context;
+use crate::options::complete;
+use crate::options::values;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What counts as changed")]

@@ -4,14 +4,12 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
-use jiff::Zoned;
 use utter_echo_core::aspect::Aspect;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Guard;
 use utter_echo_core::{drives as mounted, past_runs};
 
-use crate::jobs::JobFile;
 use crate::remembered;
 
 type Candidates = Vec<CompletionCandidate>;
@@ -24,7 +22,7 @@ fn listed<'a>(typed: &OsStr, words: impl IntoIterator<Item = &'a str>) -> Candid
     fitting.map(|word| CompletionCandidate::new(format!("{before}{word}"))).collect()
 }
 
-fn plain(typed: &OsStr, words: impl IntoIterator<Item = String>) -> Candidates {
+pub(crate) fn plain(typed: &OsStr, words: impl IntoIterator<Item = String>) -> Candidates {
     let typed = typed.to_string_lossy();
     let fitting = words.into_iter().filter(|word| word.starts_with(&*typed));
     fitting.map(CompletionCandidate::new).collect()
@@ -57,11 +55,4 @@ pub(crate) fn runs(typed: &OsStr) -> Candidates {
     let found = |folder: &PathBuf| past_runs(&Linux, folder).unwrap_or_default();
     let runs = remembered::folders().into_iter().flat_map(|folder| found(&folder));
     plain(typed, runs.filter_map(|run| run.path.into_os_string().into_string().ok()))
-}
-
-/// Names of the jobs in the file that is found.
-pub(crate) fn jobs(typed: &OsStr) -> Candidates {
-    let file = JobFile::read(None, &Zoned::now());
-    let names = file.iter().flat_map(JobFile::names).map(str::to_owned);
-    plain(typed, names)
 }

@@ -5,14 +5,14 @@ use std::path::Path;
 use anyhow::Result;
 use clap::Args;
 
-use super::Logging;
-use super::telling::Telling;
 use crate::context::Context;
 use crate::exit::{Exit, wrong_call};
+use crate::options::log::Logging;
+use crate::options::telling::Telling;
 use crate::real::real;
 use crate::records::{Call, Recorder};
 use crate::report::events::Head;
-use crate::report::{Kept, Report};
+use crate::reporter::{Kept, Report};
 use crate::terminal::names;
 
 #[derive(Clone, Debug, Args)]

@@ -10,10 +10,11 @@ use clap::Args;
 use jiff::Zoned;
 use jiff::tz::TimeZone;
 
-use super::values::KeepRuns;
-use super::{path, values};
 use crate::context::Context;
 use crate::exit::{WrongCall, wrong_call};
+use crate::options::by_name::path;
+use crate::options::values;
+use crate::options::values::KeepRuns;
 use crate::terminal::names;
 
 #[derive(Clone, Debug, Args)]

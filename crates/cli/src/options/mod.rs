@@ -23,22 +23,20 @@ use anyhow::Result;
 use clap::Args;
 use utter_echo_core::request::{Places, Request, Safety, Task};
 
-use crate::context::{Context, state_folder};
+use crate::context::Context;
+use crate::user_folders::state_folder;
 
 pub(crate) use by_name::{begins_with_drive, drives_named_in, path};
 pub(crate) use carried::Carried;
 pub(crate) use changed::{Changed, Steps, Verifying};
 pub(crate) use hours::Hours;
-pub(crate) use keeping::Keeping;
-pub(crate) use log::Logging;
 pub(crate) use moving::Moving;
-pub(crate) use output::{Colors, Format, Listing, Output, ProgressHow, Shown, Verbose};
+pub(crate) use output::{Colors, Listing, Output, ProgressHow, Shown, Verbose};
 pub(crate) use places::places;
 pub(crate) use running::{Running, Waiting, Writing};
 pub(crate) use safety::{
     AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
-pub(crate) use safety::{RUN_FORM, run_at};
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
 pub(crate) use telling::Telling;
 

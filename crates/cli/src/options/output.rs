@@ -3,9 +3,9 @@
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 
-use super::Keeping;
 use crate::exit::wrong_call;
-use crate::report::Form;
+use crate::options::keeping::Keeping;
+use crate::report::{Form, Format};
 
 /// Of commands that compare or change.
 #[derive(Clone, Debug, Args)]
@@ -46,16 +46,6 @@ pub(crate) struct Colors {
         hide_short_help = true
     )]
     pub(crate) color: When,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Format {
-    /// For people
-    Text,
-    /// For programs, one object a line
-    Json,
-    /// A table, for 'verify', 'history' and 'status' alone
-    Csv,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -6,10 +6,10 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use utter_echo_core::request::{self, Cache, Flush, Request, Retries, Workers};
 
-use super::hours::Hours;
-use super::values;
 use crate::context::Context;
 use crate::gentle;
+use crate::options::hours::Hours;
+use crate::options::values;
 use crate::signals::Signals;
 
 #[derive(Debug, Args)]

@@ -5,14 +5,18 @@ use std::time::Duration;
 
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
-use jiff::Timestamp;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
-use super::values::KeepRuns;
-use super::{by_name, complete, path, values};
-use crate::context::{self, Context};
+use crate::context::Context;
+use crate::options::by_name;
+use crate::options::by_name::path;
+use crate::options::complete;
+use crate::options::values;
+use crate::options::values::KeepRuns;
+use crate::run_name;
+use crate::user_folders;
 
-pub(crate) use super::values::DiscardWhat;
+pub(crate) use crate::options::values::DiscardWhat;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
@@ -92,9 +96,14 @@ impl SettingAside {
             let now = context.began;
             let keep = self.set_aside_keep.map(|keep| match keep {
                 KeepRuns::Newest(count) => Keep::Newest(count),
-                KeepRuns::For(duration) => Keep::Since(run_at(now - duration)),
+                KeepRuns::For(duration) => Keep::Since(run_name::of(now - duration)),
             });
-            SetAside { folder: folder.clone(), run: run_at(now), keep, what: Keeping::Displaced }
+            SetAside {
+                folder: folder.clone(),
+                run: run_name::of(now),
+                keep,
+                what: Keeping::Displaced,
+            }
         });
         Safety { set_aside, ..safety }
     }
@@ -102,10 +111,10 @@ impl SettingAside {
     /// The same for a move, which has a place for its notes where it has none for what it displaces.
     pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
         let safety = self.over(safety, context);
-        let notes = context::state_folder().map(|folder| SetAside {
+        let notes = user_folders::state_folder().map(|folder| SetAside {
             folder: folder.join("moves"),
-            run: run_at(context.began),
-            keep: Some(Keep::Since(run_at(context.began - MOVES_KEPT))),
+            run: run_name::of(context.began),
+            keep: Some(Keep::Since(run_name::of(context.began - MOVES_KEPT))),
             what: Keeping::Notes,
         });
         Safety { set_aside: safety.set_aside.or(notes), ..safety }
@@ -114,14 +123,6 @@ impl SettingAside {
 
 /// How long it stays known what a move took where.
 const MOVES_KEPT: Duration = Duration::from_secs(180 * 24 * 60 * 60);
-
-/// What the name of a run tells, in UTC.
-pub(crate) const RUN_FORM: &str = "%Y-%m-%dT%H-%M-%SZ";
-
-/// The name of a run that begins at this time.
-pub(crate) fn run_at(time: Timestamp) -> String {
-    time.strftime(RUN_FORM).to_string()
-}
 
 /// Of commands that may remove.
 #[derive(Debug, Args)]

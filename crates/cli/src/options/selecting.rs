@@ -9,9 +9,11 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::os::Time;
 use utter_echo_core::select::{Kinds, RuleFile, Rules, Selection, Span};
 
-use super::{complete, path, values};
 use crate::context::Context;
 use crate::exit::WrongCall;
+use crate::options::by_name::path;
+use crate::options::complete;
+use crate::options::values;
 use crate::terminal::names;
 
 #[derive(Debug, Args)]

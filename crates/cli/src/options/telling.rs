@@ -7,11 +7,11 @@ use std::process::{Command, Stdio};
 
 use clap::Args;
 
-use super::path;
 use crate::exit::Exit;
 use crate::metrics;
-use crate::report::Summary;
+use crate::options::by_name::path;
 use crate::report::events::RunOutcome;
+use crate::reporter::Summary;
 use crate::terminal::{names, streams};
 
 #[derive(Clone, Debug, Args)]

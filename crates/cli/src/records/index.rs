@@ -10,12 +10,11 @@ use std::path::PathBuf;
 
 use serde::Deserialize;
 
-use super::reader;
-use super::store::{Named, Store, try_lock};
-use crate::context::Context;
-use crate::options::run_at;
 use crate::real::real_side;
+use crate::records::reader;
+use crate::records::store::{Named, Store, try_lock};
 use crate::report::events::{Amount, Began, Closed, Command, Event, Head, Recorded, RunOutcome};
+use crate::run_name;
 
 /// As much of the index as tells the number of the last run.
 const END: u64 = 1 << 16;
@@ -28,8 +27,8 @@ pub(crate) struct Between {
 }
 
 impl Between {
-    pub(crate) fn of(head: &Head, context: &Context) -> Self {
-        Self { sides: head.sides(), call: context.line(), command: head.command }
+    pub(crate) fn of(head: &Head, line: String) -> Self {
+        Self { sides: head.sides(), call: line, command: head.command }
     }
 
     /// What such a run will scan, by the last one between these sides, of the same command if there is one; and what
@@ -191,6 +190,11 @@ impl Iterator for Runs {
 }
 
 impl Entry {
+    /// What was recorded of the run.
+    pub(crate) fn lines(&self, store: &Store) -> io::Result<reader::Lines> {
+        reader::open(store, &self.name())
+    }
+
     /// The name of its record.
     pub(super) fn name(&self) -> String {
         Named::new(self.began.run, &stamp(&self.began.began)).name
@@ -217,7 +221,7 @@ fn is_held(store: &Store, name: &str) -> bool {
 
 /// The time of a beginning, as the name of a record holds it.
 pub(super) fn stamp(began: &str) -> String {
-    began.parse().map(run_at).unwrap_or_default()
+    began.parse().map(run_name::of).unwrap_or_default()
 }
 
 /// An event as a line.

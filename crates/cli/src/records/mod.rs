@@ -7,6 +7,7 @@
 //! part of the notes by which something can be undone: those have to be on the drive before the deeds, and are for no
 //! other program to read.
 
+mod call;
 mod index;
 mod reader;
 mod recorder;
@@ -15,9 +16,10 @@ mod search;
 mod starts;
 mod store;
 
+pub(crate) use call::{Call, Within};
 pub(crate) use index::{Between, Entry};
 pub(crate) use reader::Lines;
-pub(crate) use recorder::{Call, Recorder, Watching, of_failed};
+pub(crate) use recorder::{Recorder, Watching, of_failed};
 pub(crate) use retention::Keep;
 pub(crate) use search::search;
 pub(crate) use starts::Starts;

@@ -3,8 +3,7 @@
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 
-use super::Entry;
-use super::store::Store;
+use crate::records::store::Store;
 use crate::report::events::{Began, Closed, Event};
 
 /// The lines of a record, in the order in which they were told.
@@ -15,14 +14,7 @@ pub(crate) struct Lines {
     pub(crate) damaged: Option<String>,
 }
 
-impl Entry {
-    /// What was recorded of the run.
-    pub(crate) fn lines(&self, store: &Store) -> io::Result<Lines> {
-        open(store, &self.name())
-    }
-}
-
-fn open(store: &Store, name: &str) -> io::Result<Lines> {
+pub(super) fn open(store: &Store, name: &str) -> io::Result<Lines> {
     let record = BufReader::with_capacity(1 << 18, bytes(store, name)?);
     Ok(Lines { record: Box::new(record), line: Vec::new(), damaged: None })
 }

@@ -19,13 +19,13 @@ use utter_echo_core::problem::Problem;
 use utter_echo_core::{Outcome, StepOutcome, drives};
 use zstd::Encoder;
 
-use super::index::{line, stamp};
-use super::store::{Named, Store, try_lock};
-use super::{Keep, retention};
-use crate::context::Within;
 use crate::exit::{self, Exit};
 use crate::real::real_side;
-use crate::report::events::{Began, Closed, Command, Event, JobCall, Placed, RunOutcome, Step};
+use crate::records::call::{Call, Within};
+use crate::records::index::{line, stamp};
+use crate::records::retention::{self, Keep};
+use crate::records::store::{Named, Store, try_lock};
+use crate::report::events::{Began, Closed, Command, Event, Placed, RunOutcome, Step};
 use crate::report::{Heard, told};
 use crate::terminal::shell::quoted;
 
@@ -53,17 +53,6 @@ struct Journal {
     /// Problems that were told when they were met, and will be told again at the end.
     met: HashSet<u64>,
     failed: Option<io::Error>,
-}
-
-/// How a run was called.
-pub(crate) struct Call {
-    pub(crate) command: Command,
-    pub(crate) began: Timestamp,
-    pub(crate) line: String,
-    /// The job, with no number yet if it is the first of its calls.
-    pub(crate) job: Option<JobCall>,
-    /// The sources, and then the destination.
-    pub(crate) sides: Vec<PathBuf>,
 }
 
 impl Recorder {

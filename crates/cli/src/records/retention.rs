@@ -8,8 +8,8 @@ use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
 
-use super::Store;
-use super::index::line;
+use crate::records::index::{Entry, line};
+use crate::records::store::Store;
 use crate::report::events::{Event, Recorded, RunOutcome};
 
 /// For how long, and in how much room, records are kept.
@@ -46,7 +46,7 @@ pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
         return Ok(());
     }
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
-    let mut all: Vec<Recorded> = store.runs()?.map(super::Entry::told).collect();
+    let mut all: Vec<Recorded> = store.runs()?.map(Entry::told).collect();
     all.reverse();
     let old = old(&all, keep, Timestamp::now(), |run| room(store, run));
     if old.is_empty() {
@@ -72,7 +72,9 @@ pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
 
 /// The bytes that a record takes.
 fn room(store: &Store, run: &Recorded) -> u64 {
-    let name = super::store::Named::new(run.began.run, &super::index::stamp(&run.began.began)).name;
+    let name =
+        crate::records::store::Named::new(run.began.run, &super::index::stamp(&run.began.began))
+            .name;
     fs::metadata(store.record(&name)).map_or(0, |meta| meta.len())
 }
 

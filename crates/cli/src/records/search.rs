@@ -8,8 +8,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use memchr::memmem::Finder;
 
-use super::store::Store;
-use super::{Entry, reader};
+use crate::records::index::Entry;
+use crate::records::reader;
+use crate::records::store::Store;
 use crate::report::events::{Began, Command, Difference, Event, Happened, Problem, Step, Verb};
 use crate::report::exact::Exact;
 

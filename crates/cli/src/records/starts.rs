@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::io;
 use std::path::Path;
 
-use super::{Entry, Store};
+use crate::records::index::Entry;
+use crate::records::store::Store;
 use crate::report::events::{JobCall, Recorded, RunOutcome};
 
 /// One start of a job.

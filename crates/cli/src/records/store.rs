@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use rustix::fs::{FlockOperation, flock};
 
-use crate::context::state_folder;
+use crate::user_folders::state_folder;
 
 /// For how long another run may be adding to the index; it takes a moment.
 const PATIENCE: Duration = Duration::from_secs(5);

@@ -1,14 +1,15 @@
 //! Differences, past runs and the like as a table for other programs, as RFC 4180 has it. Problems go to stderr, as
 //! with text.
 
-use super::events::{
+use crate::report::events::{
     Command, Difference, Event, Found, Happened, Head, JobStands, Outcome, Recorded, Step,
 };
-use super::{Sink, text};
+use crate::report::sink::Sink;
+use crate::report::text;
 use crate::terminal::streams::{self, Out};
 use crate::terminal::units;
 
-pub(super) struct Csv {
+pub(crate) struct Csv {
     rows: csv::Writer<Out>,
     command: Option<Command>,
     heads: Heads,
@@ -40,7 +41,7 @@ const JOBS: Heads =
     &["job", "enabled", "well", "outcome", "run", "last", "last_well", "next", "overdue_since"];
 
 impl Csv {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let rows = csv::Writer::from_writer(streams::raw_out());
         Self { rows, command: None, heads: &[], waiting: None }
     }

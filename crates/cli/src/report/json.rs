@@ -2,14 +2,14 @@
 
 use std::io::{BufWriter, Write as _};
 
-use super::Sink;
-use super::events::Event;
+use crate::report::events::Event;
+use crate::report::sink::Sink;
 use crate::terminal::streams::{self, Out};
 
-pub(super) struct Json(BufWriter<Out>);
+pub(crate) struct Json(BufWriter<Out>);
 
 impl Json {
-    pub(super) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self(BufWriter::new(streams::raw_out()))
     }
 }

@@ -17,15 +17,15 @@ use utter_echo_core::request::{By, Request, Task};
 use utter_echo_core::select::RuleSummary;
 use utter_echo_core::{self as core, Overview, StepOutcome};
 
-use super::events::{
+use crate::exit::{Exit, WrongCall};
+use crate::report::events::{
     Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Found, Head, Holds,
     Letters, Note, Outcome, Participation, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says,
     Selected, Side, Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
 };
-use super::exact::Sources;
-use super::words;
-use crate::exit::{Exit, WrongCall};
-use crate::options::RUN_FORM;
+use crate::report::exact::Sources;
+use crate::report::words;
+use crate::run_name;
 use crate::signals::Stop;
 use crate::terminal::names;
 
@@ -569,6 +569,6 @@ impl RunOutcome {
 /// When a run began, by its name.
 fn began(name: &str) -> Option<Timestamp> {
     const LENGTH: usize = "0000-00-00T00-00-00Z".len();
-    let time = DateTime::strptime(RUN_FORM, name.get(..LENGTH)?).ok()?;
+    let time = DateTime::strptime(run_name::FORM, name.get(..LENGTH)?).ok()?;
     time.to_zoned(TimeZone::UTC).ok().map(|zoned| zoned.timestamp())
 }

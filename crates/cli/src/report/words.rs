@@ -9,7 +9,7 @@ use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, Rest, State, Step};
 use utter_echo_core::problem::Operation;
 
-use super::events::EntryType;
+use crate::report::events::EntryType;
 use crate::terminal::{names, units};
 
 /// The word for what an entry is.

@@ -1,6 +1,7 @@
 //! A job as a line for cron.
 
-use super::{CommandLine, When};
+use crate::schedule::command_line::CommandLine;
+use crate::schedule::when::When;
 
 /// Both lines that stand for a job: the first tells which one, and keeps it from being added twice.
 pub(crate) fn lines(job: &str, when: &When, command: &CommandLine) -> Option<[String; 2]> {

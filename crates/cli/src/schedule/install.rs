@@ -8,9 +8,9 @@ use std::process::{Command, Stdio};
 
 use tempfile::NamedTempFile;
 
-use super::systemd::{Kind, MARK, Unit};
-use crate::context::config_folder;
+use crate::schedule::systemd::{Kind, MARK, Unit};
 use crate::terminal::names;
+use crate::user_folders::config_folder;
 
 /// Which systemd: the machine's, or the user's own.
 #[derive(Clone, Copy, Debug)]

@@ -5,7 +5,8 @@ use std::path::Path;
 
 use jiff::Zoned;
 
-use super::{Scheduled, When};
+use crate::schedule::scheduled::Scheduled;
+use crate::schedule::when::When;
 
 /// A unit file.
 #[derive(Clone, Debug)]

@@ -6,7 +6,7 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use super::names;
+use crate::terminal::names;
 
 const LABEL: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
 

@@ -5,11 +5,14 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::sync::atomic::Ordering;
 
+use utter_echo_drives::disk_order::RotationalDisks;
 use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Cache;
-use utter_echo_os::{Advice, LARGE};
+use utter_echo_os::{Advice, LARGE, Stat};
 
 use crate::compare::comparison::Comparison;
+use crate::compare::noted::{AT_A_TIME, Contents};
 use crate::request::Reading;
 
 thread_local! {
@@ -60,4 +63,40 @@ pub(super) fn first_difference(
         }
         Ok(())
     })
+}
+
+/// What a drive holds is to be read, if that was asked for.
+pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>) {
+    if context.scope.reading == Reading::FromDrive {
+        forget(context, file);
+    }
+}
+
+/// Notes a file of which both sides are open, to be read later.
+pub(super) fn note(
+    context: &Comparison<'_>,
+    (folder, name): (&TreePath, &[u8]),
+    (source, destination): ((BorrowedFd<'_>, &Stat), (BorrowedFd<'_>, &Stat)),
+) {
+    let Contents::Noted(noted) = &context.reads.contents else { return };
+    if source.1.size == 0 || noted.before.has(source.1, destination.1) {
+        return;
+    }
+    let (head, (file, stat)) = match &context.reads.heads {
+        RotationalDisks { source: Some(head), .. } => (head, source),
+        RotationalDisks { destination: Some(head), .. } => (head, destination),
+        RotationalDisks { .. } => return,
+    };
+    let place = head.place_of(context.system, file, stat.identity.inode);
+    let mut files = noted.files.lock();
+    if files.all.len() >= AT_A_TIME {
+        noted.is_full.store(true, Ordering::Relaxed);
+        return;
+    }
+    if context.scope.reading == Reading::AsCached {
+        files.sample.ask(context.system, file);
+        noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
+    }
+    files.add(folder, name, place);
+    files.bytes += 2 * source.1.size;
 }

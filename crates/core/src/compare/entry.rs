@@ -12,8 +12,8 @@ use utter_echo_model::path::TreePath;
 use utter_echo_os::{Entry, Flags, Kind, Stat};
 
 use crate::compare::comparison::Comparison;
+use crate::compare::content;
 use crate::compare::difference::{Change, What};
-use crate::compare::{content, noted};
 use crate::request::{By, HiddenAttributes, Reading, Sample};
 
 /// An entry on both sides: how to reach it, and what is known of it.
@@ -166,7 +166,7 @@ fn contents_differ(
     let to = opened(context, sides.destination.0, &mut held.1)?;
     if context.reads.contents.is_noted() {
         if let Some(at) = sides.at {
-            noted::note(context, at, ((from, source), (to, destination)));
+            content::note(context, at, ((from, source), (to, destination)));
         }
         return Ok(None);
     }

@@ -14,9 +14,7 @@ use crate::compare::comparison::Comparison;
 use crate::compare::content::{self, CHUNK};
 use crate::compare::difference::{ComparedFolder, FolderDecision, FolderSink};
 use crate::compare::found::Halt;
-use crate::compare::noted::{
-    Contents, FilesToRead, NotedFile, NotedFiles, SameFiles, fingerprint, forget,
-};
+use crate::compare::noted::{Contents, FilesToRead, NotedFile, NotedFiles, SameFiles, fingerprint};
 use crate::compare::rename_proof::LikelyRenames;
 use crate::compare::walk;
 use crate::request::{By, Reading};
@@ -175,7 +173,7 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
     let bring = |file: io::Result<OwnedFd>| {
         let nothing = Prefetched { ahead: Prefetch::Read, bytes: 0 };
         let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };
-        forget(context, file.as_fd());
+        content::forget_if_asked(context, file.as_fd());
         let stat = context.system.stat(Entry::Open(file.as_fd()));
         let brought = stat.and_then(|stat| {
             let ahead = disk_order::prefetch(context.system, file.as_fd(), stat.size)?;
@@ -225,8 +223,8 @@ fn compare_one<B: OnBothSides>(
     // One that was not brought in anew.
     match &context.reads.heads {
         RotationalDisks { source: Some(_), destination: Some(_) } => {}
-        RotationalDisks { source: Some(_), .. } => forget(context, there.as_fd()),
-        RotationalDisks { .. } => forget(context, here.as_fd()),
+        RotationalDisks { source: Some(_), .. } => content::forget_if_asked(context, there.as_fd()),
+        RotationalDisks { .. } => content::forget_if_asked(context, here.as_fd()),
     }
     if source.size != destination.size {
         return Ok(None);

@@ -3,16 +3,11 @@
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher as _};
-use std::os::fd::BorrowedFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use utter_echo_drives::disk_order::{CacheSample, RotationalDisks};
+use utter_echo_drives::disk_order::CacheSample;
 use utter_echo_model::path::{NameArena, NameRange, TreePath};
 use utter_echo_os::Stat;
-
-use crate::compare::comparison::Comparison;
-use crate::compare::content;
-use crate::request::Reading;
 
 /// How the contents of files come to be compared.
 #[derive(Debug, Default)]
@@ -61,7 +56,7 @@ pub(super) struct NotedFile {
 }
 
 /// How many are read in one sweep: their names and places take some 20 MiB.
-const AT_A_TIME: usize = 1 << 19;
+pub(super) const AT_A_TIME: usize = 1 << 19;
 
 impl Contents {
     pub(super) fn is_noted(&self) -> bool {
@@ -106,44 +101,8 @@ pub(super) fn fingerprint(source: &Stat, destination: &Stat) -> u128 {
     half(0) << 64 | half(1)
 }
 
-/// What a drive holds is to be read, if that was asked for.
-pub(super) fn forget(context: &Comparison<'_>, file: BorrowedFd<'_>) {
-    if context.scope.reading == Reading::FromDrive {
-        content::forget(context, file);
-    }
-}
-
-/// Notes a file of which both sides are open, to be read later.
-pub(super) fn note(
-    context: &Comparison<'_>,
-    (folder, name): (&TreePath, &[u8]),
-    (source, destination): ((BorrowedFd<'_>, &Stat), (BorrowedFd<'_>, &Stat)),
-) {
-    let Contents::Noted(noted) = &context.reads.contents else { return };
-    if source.1.size == 0 || noted.before.has(source.1, destination.1) {
-        return;
-    }
-    let (head, (file, stat)) = match &context.reads.heads {
-        RotationalDisks { source: Some(head), .. } => (head, source),
-        RotationalDisks { destination: Some(head), .. } => (head, destination),
-        RotationalDisks { .. } => return,
-    };
-    let place = head.place_of(context.system, file, stat.identity.inode);
-    let mut files = noted.files.lock();
-    if files.all.len() >= AT_A_TIME {
-        noted.is_full.store(true, Ordering::Relaxed);
-        return;
-    }
-    if context.scope.reading == Reading::AsCached {
-        files.sample.ask(context.system, file);
-        noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
-    }
-    files.add(folder, name, place);
-    files.bytes += 2 * source.1.size;
-}
-
 impl FilesToRead {
-    fn add(&mut self, folder: &TreePath, name: &[u8], place: u64) {
+    pub(super) fn add(&mut self, folder: &TreePath, name: &[u8], place: u64) {
         let Self { folders, numbers, names, all, .. } = self;
         let folder = numbers.get(folder).copied().unwrap_or_else(|| {
             let number = u32::try_from(folders.len()).unwrap_or(u32::MAX);

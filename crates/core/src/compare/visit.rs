@@ -13,6 +13,7 @@ use utter_echo_drives::kinds;
 use utter_echo_files::dirty_marker::{self, Unflushed};
 use utter_echo_files::listing::{self, Listing, NameRanges};
 use utter_echo_model::identity::InodeNumbers;
+use utter_echo_model::names::CaseFolding;
 use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
@@ -24,8 +25,14 @@ use crate::compare::comparison::Comparison;
 use crate::compare::difference::{FolderSink, Presence};
 use crate::compare::found::Halt;
 use crate::compare::node::{OpenFolder, Tallies};
-use crate::compare::walk::{STRETCH, TOLD, fold};
 use crate::request::{EqualEntries, LeftOutEntries, RenamePath};
+
+/// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
+/// workers busy.
+const STRETCH: usize = 512;
+
+/// How many entries are told of at a time.
+const TOLD: usize = 4;
 
 /// What tasks find, beyond the differences that their nodes hold.
 #[derive(Debug, Default)]
@@ -372,5 +379,25 @@ impl Findings {
 impl Visit<'_> {
     pub(super) fn problem(&mut self, name: &[u8], operation: Operation, cause: Cause) {
         self.findings.problem(self.listed.path.join(name), operation, cause);
+    }
+}
+
+/// Finds names that the destination's drive takes for one.
+fn fold(node: &OpenFolder, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
+    let names = &node.begun.drive.reach.drive.names;
+    if names.folding == CaseFolding::Never {
+        return Some(());
+    }
+    let (source, destination) = &mut listed.listings;
+    match listing::fold_together(names, source, destination) {
+        Ok(same_there) => {
+            listed.same_there = same_there;
+            Some(())
+        }
+        Err(cause) => {
+            let path = listed.path_there.clone();
+            findings.problem(path, Operation::ListDestination, cause.into());
+            None
+        }
     }
 }

@@ -4,17 +4,15 @@ use parking_lot::Mutex;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use utter_echo_files::{dirty_marker, listing};
+use utter_echo_files::dirty_marker;
 use utter_echo_model::identity::InodeNumbers;
-use utter_echo_model::names::CaseFolding;
-use utter_echo_model::problem::Operation;
 use utter_echo_workers::retry::Retrying;
 
 use crate::compare::comparison::Comparison;
 use crate::compare::difference::{FolderSink, Presence};
 use crate::compare::node::{FolderStart, OpenFolder};
 use crate::compare::rename_path;
-use crate::compare::visit::{Findings, ListedFolder, SharedFindings, Walk, WalkTask};
+use crate::compare::visit::{Findings, SharedFindings, Walk, WalkTask};
 
 /// Goes through both trees from their roots.
 pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)) -> Findings {
@@ -51,35 +49,4 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)
         walk.work(work, stack);
     });
     walk.ending.into_inner().findings
-}
-
-/// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
-/// workers busy.
-pub(super) const STRETCH: usize = 512;
-
-/// How many entries are told of at a time.
-pub(super) const TOLD: usize = 4;
-
-/// Finds names that the destination's drive takes for one.
-pub(super) fn fold(
-    node: &OpenFolder,
-    listed: &mut ListedFolder,
-    findings: &mut Findings,
-) -> Option<()> {
-    let names = &node.begun.drive.reach.drive.names;
-    if names.folding == CaseFolding::Never {
-        return Some(());
-    }
-    let (source, destination) = &mut listed.listings;
-    match listing::fold_together(names, source, destination) {
-        Ok(same_there) => {
-            listed.same_there = same_there;
-            Some(())
-        }
-        Err(cause) => {
-            let path = listed.path_there.clone();
-            findings.problem(path, Operation::ListDestination, cause.into());
-            None
-        }
-    }
 }

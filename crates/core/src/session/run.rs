@@ -366,7 +366,10 @@ impl<'a> Session<'a> {
             return None;
         }
         let same_drive = self.request.selection.stays_on_its_drive();
-        sides::overlap_by_mounts(self.system, pair, map, part, same_drive)
+        let folders = |part: &Part| 0..part.folders.len();
+        let changed =
+            part.into_iter().flat_map(|part| folders(part).map(|at| part.folder_path(at)));
+        sides::overlap_by_mounts(self.system, pair, map, same_drive, changed)
     }
 
     /// Checks a plan against the guards that are neither waived nor among those that were `answered`

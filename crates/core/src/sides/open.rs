@@ -11,7 +11,7 @@ use utter_echo_os::{Entry, Identity, Kind, System};
 
 use crate::request::{Places, Task};
 use crate::sides::overlap::folders_above;
-use crate::sides::pair::{CallError, Pair, RootPath, SingleEntry};
+use crate::sides::pair::{CallError, Pair, RootPath, SingleEntry, split};
 
 /// What a source path leads to.
 enum FoundSource {
@@ -192,13 +192,6 @@ fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
         Ok(stat) if stat.kind == Kind::Symlink => Err(CallError::LinkInTheWay(shown(path))),
         _ => Ok(()),
     }
-}
-
-/// Parent and last name; `None` for a path that ends in `..` or is a root.
-pub(crate) fn split(path: &Path) -> Option<(PathBuf, Vec<u8>)> {
-    let name = path.file_name()?.as_bytes().to_vec();
-    let parent = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    Some((parent.to_path_buf(), name))
 }
 
 /// The name a source goes inside the destination under.

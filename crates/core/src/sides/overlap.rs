@@ -13,9 +13,7 @@ use utter_echo_model::names::NameRules;
 use utter_echo_model::path::TreePath;
 use utter_echo_os::{Entry, Identity, Mount, System};
 
-use crate::policy::Part;
-use crate::sides::open::split;
-use crate::sides::pair::{Pair, RootPath};
+use crate::sides::pair::{Pair, RootPath, split};
 
 /// The folder above a root, and the root's name in it, by its real path.
 pub(crate) fn parent_of_root(
@@ -69,14 +67,14 @@ impl Region {
 
 /// The path, relative to the destination, of a place in which the two sides are one, by mounts of the
 /// same folder in both, or of one side's folder in the other. Besides the drives that were found,
-/// whatever is mounted by now where a part has something to change counts as well. `None` also where
+/// whatever is mounted by now at a folder that is `changed` counts as well. `None` also where
 /// the system does not tell what is mounted.
 pub(crate) fn overlap_by_mounts(
     system: &dyn System,
     pair: &Pair,
     drives: &DriveMap,
-    part: Option<&Part>,
     same_drive: bool,
+    changed: impl Iterator<Item = TreePath>,
 ) -> Option<TreePath> {
     if pair.single.is_some() {
         return None;
@@ -95,8 +93,7 @@ pub(crate) fn overlap_by_mounts(
     };
     let below = mounts.iter().filter_map(|mount| mount.point.strip_prefix(&destination).ok());
     let below: HashSet<&[u8]> = below.map(|path| path.as_os_str().as_bytes()).collect();
-    let changed = part.filter(|_| !below.is_empty()).into_iter();
-    let changed = changed.flat_map(|part| (0..part.folders.len()).map(|at| part.folder_path(at)));
+    let changed = (!below.is_empty()).then_some(changed).into_iter().flatten();
     let mut changed = changed.filter(|path| below.contains(path.as_bytes()));
     let found = drives.all();
     let found = found.iter().find(|drive| meets(&drive.path, &drive.reach.drive.names));

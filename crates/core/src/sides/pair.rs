@@ -2,7 +2,8 @@
 
 use std::io;
 use std::os::fd::OwnedFd;
-use std::path::PathBuf;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
 use utter_echo_drives::disk_order::RotationalDisks;
 use utter_echo_os::System;
 
@@ -127,4 +128,11 @@ impl Pair {
         let (here, there) = (self.source_stat.identity, self.destination.anchor_stat.identity);
         RotationalDisks::of(system, here.drive, there.drive)
     }
+}
+
+/// Parent and last name; `None` for a path that ends in `..` or is a root.
+pub(crate) fn split(path: &Path) -> Option<(PathBuf, Vec<u8>)> {
+    let name = path.file_name()?.as_bytes().to_vec();
+    let parent = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    Some((parent.to_path_buf(), name))
 }

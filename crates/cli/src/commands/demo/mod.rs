@@ -9,9 +9,8 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
 
-use super::Command;
 use crate::call;
-use crate::context::Context;
+use crate::context::{Command, Context, Program};
 use crate::exit::{Exit, WrongCall, wrong_call};
 use crate::options::Colors;
 use crate::terminal::{names, streams};
@@ -53,7 +52,7 @@ const PROOF: (&str, &str) = (
 );
 
 impl Command for Demo {
-    fn run(&self, _: &Context) -> Result<Exit> {
+    fn run(&self, context: &Context) -> Result<Exit> {
         self.colors.settle();
         let temporary;
         let base = if let Some(folder) = &self.folder {
@@ -83,9 +82,9 @@ impl Command for Demo {
             if at == 3 {
                 saltmere::pass_a_day(&source)?;
             }
-            step(why, line, &source, &echo)?;
+            step(context.program, (why, line), &source, &echo)?;
         }
-        let exit = step(PROOF.0, PROOF.1, &source, &echo)?;
+        let exit = step(context.program, PROOF, &source, &echo)?;
         match &self.folder {
             Some(folder) => say(&format!("\nIt is all kept in {}.", names::path(folder)))?,
             None => say("\nThe folder is removed now; name one to keep it: utter demo FOLDER")?,
@@ -105,7 +104,12 @@ fn make_empty(folder: &Path) -> Result<()> {
 }
 
 /// Says why, shows the line, and runs it as if it had been typed.
-fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit> {
+fn step(
+    program: Program,
+    (why, line): (&str, &str),
+    source: &PathBuf,
+    echo: &PathBuf,
+) -> Result<Exit> {
     let heading = anstyle::Style::new().bold();
     let typed = line.replace("{source}", "saltmere").replace("{echo}", "lantern-drive/saltmere");
     let typed = typed.replace("*.tmp", "'*.tmp'");
@@ -117,7 +121,7 @@ fn step(why: &str, line: &str, source: &PathBuf, echo: &PathBuf) -> Result<Exit>
     });
     // What is made up is no part of anybody's history.
     let words = words.map(PathBuf::into_os_string).chain(["--no-record".into()]);
-    call::parse(std::iter::once("utter".into()).chain(words))?.run()
+    call::parse(program, std::iter::once("utter".into()).chain(words))?.run()
 }
 
 fn say(text: &str) -> std::io::Result<()> {

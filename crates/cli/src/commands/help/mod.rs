@@ -4,10 +4,9 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result};
-use clap::{Args, CommandFactory as _, ValueEnum, ValueHint};
+use clap::{Args, ValueEnum, ValueHint};
 
-use super::{Arguments, Command};
-use crate::context::Context;
+use crate::context::{Command, Context, Program};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::report::events::Event;
 use crate::terminal::{names, streams};
@@ -67,7 +66,7 @@ impl Topic {
         }
     }
 
-    fn page(self) -> Result<String> {
+    fn page(self, program: Program) -> Result<String> {
         Ok(match self {
             Self::Selection => {
                 let litter = utter_echo_core::select::LITTER.map(|name| format!("  {name}\n"));
@@ -79,10 +78,10 @@ impl Topic {
             Self::Nightly => include_str!("nightly.txt").to_owned(),
             Self::ExitCodes => format!("{}\n{}", include_str!("exit-codes.txt"), exit::codes()),
             Self::Json => include_str!("json.txt").to_owned(),
-            Self::Examples => examples(),
+            Self::Examples => examples(program),
             Self::Man => {
                 let mut page = Vec::new();
-                clap_mangen::Man::new(Arguments::command()).render(&mut page)?;
+                clap_mangen::Man::new((program.command_line)()).render(&mut page)?;
                 String::from_utf8(page)?
             }
         })
@@ -90,7 +89,8 @@ impl Topic {
 }
 
 impl Command for Help {
-    fn run(&self, _: &Context) -> Result<Exit> {
+    fn run(&self, context: &Context) -> Result<Exit> {
+        let program = context.program;
         let topic = self.topic.as_deref().map(|topic| (topic, Topic::from_str(topic, true)));
         if self.schema && !matches!(topic, Some((_, Ok(Topic::Json)))) {
             wrong_call!("--schema is for the topic json\n  say 'utter help json --schema'");
@@ -102,12 +102,12 @@ impl Command for Help {
             (None, _) => print(&topics()),
             (Some((_, Ok(Topic::Json))), _) if self.schema => print(&schema()?),
             (Some((_, Ok(Topic::Man))), Some(folder)) => {
-                write_man(folder)?;
+                write_man(program, folder)?;
                 return Ok(Exit::Done);
             }
-            (Some((_, Ok(topic))), _) => print(&topic.page()?),
+            (Some((_, Ok(topic))), _) => print(&topic.page(program)?),
             (Some((name, Err(_))), _) => {
-                let mut all = Arguments::command();
+                let mut all = (program.command_line)();
                 // So that each knows its whole name.
                 all.build();
                 let Some(command) = all.find_subcommand_mut(name) else {
@@ -140,9 +140,9 @@ fn topics() -> String {
 }
 
 /// What every command shows at the end of its help.
-fn examples() -> String {
+fn examples(program: Program) -> String {
     let mut page = String::new();
-    for command in Arguments::command().get_subcommands() {
+    for command in (program.command_line)().get_subcommands() {
         if let Some(examples) = command.get_after_help() {
             let about = command.get_about().map(ToString::to_string).unwrap_or_default();
             page.extend([command.get_name(), " - ", &about, "\n"]);
@@ -158,9 +158,9 @@ fn schema() -> Result<String> {
     Ok(serde_json::to_string_pretty(&schemars::schema_for!(Event))?)
 }
 
-fn write_man(folder: &Path) -> Result<()> {
+fn write_man(program: Program, folder: &Path) -> Result<()> {
     let shown = names::path(folder);
     std::fs::create_dir_all(folder)
-        .and_then(|()| clap_mangen::generate_to(Arguments::command(), folder))
+        .and_then(|()| clap_mangen::generate_to((program.command_line)(), folder))
         .with_context(|| WrongCall(format!("cannot write the manual pages into '{shown}'")))
 }

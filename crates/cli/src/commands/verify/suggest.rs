@@ -4,17 +4,17 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
 use clap::parser::ValueSource;
-use clap::{Arg, ArgAction, ArgMatches, CommandFactory as _};
+use clap::{Arg, ArgAction, ArgMatches};
 use utter_echo_core::aspect::Aspect;
 use utter_echo_core::plan::{Plan, Reason, Verb};
 use utter_echo_core::request::{By, Request};
 
-use crate::commands::Arguments;
+use crate::context::Context;
 use crate::terminal::shell::quoted;
 
 /// As it can be typed into a POSIX shell: what the verification was told, as far as the other command knows
 /// that, and what it needs to see the same differences.
-pub(super) fn command(plan: &Plan, request: &Request, typed: &ArgMatches) -> String {
+pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> String {
     let is_folder = request.places.sources.iter().all(|source| source.is_dir());
     let sees_extra = request.changed.steps.has(Verb::Remove);
     let name = if sees_extra && is_folder { "mirror" } else { "copy" };
@@ -36,8 +36,8 @@ pub(super) fn command(plan: &Plan, request: &Request, typed: &ArgMatches) -> Str
         let carried: Vec<_> = carried.iter().map(Aspect::name).collect();
         words.push(format!("--carry {}", carried.join(",")));
     }
-    if let Some((_, typed)) = typed.subcommand() {
-        let known = Arguments::command();
+    if let Some((_, typed)) = context.typed.subcommand() {
+        let known = (context.program.command_line)();
         let known =
             known.find_subcommand(name).map(|command| command.get_opts().collect::<Vec<_>>());
         for option in known.unwrap_or_default() {

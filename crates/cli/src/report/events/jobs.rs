@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{Amount, AtPath, Destination};
+use crate::report::events::fields::{Amount, AtPath, Destination};
 use crate::report::exact::Exact;
 use crate::report::word::words;
 

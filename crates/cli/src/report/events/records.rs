@@ -3,9 +3,10 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    Amount, AtPath, Command, JobsIn, MountedAt, Outcome, RunOutcome, Was, Word, WorkingFolder,
+use crate::report::events::fields::{
+    Amount, AtPath, Command, JobsIn, MountedAt, Outcome, Was, Word, WorkingFolder,
 };
+use crate::report::events::jobs::RunOutcome;
 use crate::report::exact::Exact;
 
 /// The first line of a record: which run it is of, and how that was called.

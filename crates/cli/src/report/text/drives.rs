@@ -1,8 +1,8 @@
 //! Mounted drives.
 
-use super::Text;
-use super::styles::{FAINT, HEADING};
 use crate::report::events::{Drive, Holds, Letters};
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{FAINT, HEADING};
 use crate::report::words;
 use crate::terminal::{names, units};
 

@@ -1,8 +1,8 @@
 //! What a selection takes, and which rule decides.
 
-use super::Text;
-use super::styles::{BAD, FAINT, GOOD, HEADING};
 use crate::report::events::{EntryType, Explained, Participation, Rule, Selected, Side};
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING};
 use crate::report::words;
 use crate::terminal::{names, units};
 

@@ -2,15 +2,13 @@
 
 use std::time::Duration;
 
-use jiff::tz::TimeZone;
-use jiff::{Timestamp, Zoned};
-
-use super::Text;
-use super::jobs::outcome_words;
-use super::styles::{BAD, FAINT, HEADING};
 use crate::report::events::{
     Closed, Happened, Head, Outcome, Placed, Recorded, RunOutcome, Totals,
 };
+use crate::report::text::phrases::outcome_words;
+use crate::report::text::phrases::when;
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{BAD, FAINT, HEADING};
 use crate::terminal::{names, units};
 
 /// The heads of the table of runs, numbers last.
@@ -83,13 +81,6 @@ pub(super) fn marked(outcome: RunOutcome, told: &str) -> String {
         RunOutcome::Well | RunOutcome::GoingOn => told.to_owned(),
         _ => format!("{BAD}{told}{BAD:#}"),
     }
-}
-
-/// Local time, to the minute.
-pub(super) fn when(time: &str) -> String {
-    let zoned = |time: Timestamp| -> Zoned { time.to_zoned(TimeZone::system()) };
-    let time = time.parse::<Timestamp>().map(zoned);
-    time.map(|time| time.strftime("%Y-%m-%d %H:%M").to_string()).unwrap_or_default()
 }
 
 fn what(run: &Recorded) -> String {

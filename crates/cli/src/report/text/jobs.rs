@@ -2,10 +2,12 @@
 
 use std::time::Duration;
 
-use super::history::when;
-use super::styles::{BAD, FAINT, HEADING};
-use super::{Text, status};
-use crate::report::events::{Command, JobRan, JobTold, RunOutcome, Totals};
+use crate::report::events::{Command, JobRan, JobTold, Totals};
+use crate::report::text::phrases::outcome_words;
+use crate::report::text::phrases::when;
+use crate::report::text::printer::Text;
+use crate::report::text::status;
+use crate::report::text::styles::{BAD, FAINT, HEADING};
 use crate::terminal::{names, units};
 
 /// The heads of the table of jobs that ran.
@@ -75,23 +77,5 @@ impl Text {
             self.line("");
         }
         self.line(&line);
-    }
-}
-
-/// How a job or a run ended.
-pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
-    match outcome {
-        RunOutcome::Well => "went well",
-        RunOutcome::Different => "differences found",
-        RunOutcome::Problems => "with problems",
-        RunOutcome::Refused => "refused",
-        RunOutcome::EndedEarly => "ended early",
-        RunOutcome::Wrong => "could not run",
-        RunOutcome::Stopped => "stopped",
-        RunOutcome::NotReached => "not reached",
-        RunOutcome::NotEnabled => "not enabled",
-        RunOutcome::CutShort => "cut short",
-        RunOutcome::GoingOn => "going on",
-        RunOutcome::NeverRun => "never run",
     }
 }

@@ -10,7 +10,7 @@ use jiff::Zoned;
 use crate::terminal::streams::{self, Steady};
 
 /// Takes lines as they come. It cannot fail.
-pub(in crate::report) trait Page {
+pub(crate) trait Page {
     fn line(&mut self, line: &str);
 
     /// What is wrong, and then what to do next.
@@ -21,10 +21,10 @@ pub(in crate::report) trait Page {
 }
 
 /// Stdout and stderr.
-pub(in crate::report) struct Screen(BufWriter<Steady<anstream::Stdout>>);
+pub(crate) struct Screen(BufWriter<Steady<anstream::Stdout>>);
 
 impl Screen {
-    pub(in crate::report) fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self(BufWriter::new(streams::out()))
     }
 }
@@ -47,14 +47,14 @@ impl Page for Screen {
 }
 
 /// A file, each line with its time.
-pub(in crate::report) struct Log {
+pub(crate) struct Log {
     file: File,
     /// Nothing more can be written to it, which was told.
     has_failed: bool,
 }
 
 impl Log {
-    pub(in crate::report) fn new(file: File) -> Self {
+    pub(crate) fn new(file: File) -> Self {
         Self { file, has_failed: false }
     }
 
@@ -86,13 +86,13 @@ impl Page for Log {
 }
 
 /// A text that is read once the run is over.
-pub(in crate::report) struct Gathered(Rc<RefCell<String>>);
+pub(crate) struct Gathered(Rc<RefCell<String>>);
 
 /// Nobody reads more of it; the record has the rest.
 const GATHERED_AT_MOST: usize = 1 << 20;
 
 impl Gathered {
-    pub(in crate::report) fn in_a(text: &Rc<RefCell<String>>) -> Self {
+    pub(crate) fn in_a(text: &Rc<RefCell<String>>) -> Self {
         Self(Rc::clone(text))
     }
 }

@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::Text;
-use super::styles::HEADING;
 use crate::report::events::{PastRun, Standing};
 use crate::report::exact::Exact;
+use crate::report::text::printer::Text;
+use crate::report::text::styles::HEADING;
 use crate::terminal::{names, units};
 
 impl Text {

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
-use super::Text;
-use super::styles::{BAD, HEADING};
-use crate::report::events::{Amount, Command, Ending, Planned, Ran, Rule, Verbs};
-use crate::terminal::{names, units};
+use crate::report::events::{Amount, Command, Ending, Planned, Ran, Verbs};
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{BAD, HEADING};
+use crate::terminal::units;
 
 /// One line: how much of each kind of step, and what stays.
 pub(crate) fn plan_totals(steps: &Verbs, unchanged: u64) -> String {
@@ -29,15 +29,6 @@ pub(crate) fn plan_totals(steps: &Verbs, unchanged: u64) -> String {
         (false, 0) => parts.join(" · "),
         (false, _) => format!("{}; {stays}", parts.join(" · ")),
     }
-}
-
-/// What a rule of the selection left out.
-pub(super) fn left_out(Rule { rule, left_out, kept, .. }: &Rule) -> Option<String> {
-    let source = (*left_out > 0).then(|| format!("{} of the source", units::entries(*left_out)));
-    let kept = (*kept > 0).then(|| format!("{} kept in the destination", units::entries(*kept)));
-    let told: Vec<_> = [source, kept].into_iter().flatten().collect();
-    let told = (!told.is_empty()).then(|| told.join(", "))?;
-    Some(format!("Left out by {}: {told}.", names::shown(rule.as_bytes())))
 }
 
 impl Text {

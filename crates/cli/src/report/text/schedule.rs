@@ -1,10 +1,10 @@
 //! When jobs start, and what has the system start them.
 
-use super::Text;
-use super::history::when;
-use super::styles::{FAINT, HEADING};
 use crate::report::events::{ScheduledJob, Totals, UnitFile};
 use crate::report::exact::Exact;
+use crate::report::text::phrases::when;
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{FAINT, HEADING};
 use crate::terminal::names;
 
 impl Text {

@@ -4,11 +4,11 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::Text;
-use super::history::when;
-use super::jobs::outcome_words;
-use super::styles::BAD;
 use crate::report::events::{JobStands, Room, RunOutcome, Totals};
+use crate::report::text::phrases::outcome_words;
+use crate::report::text::phrases::when;
+use crate::report::text::printer::Text;
+use crate::report::text::styles::BAD;
 use crate::terminal::{names, units};
 
 const JOBS: [&str; 6] = ["job", "", "last run", "last went well", "next run", "room left"];

@@ -2,8 +2,8 @@
 
 use unicode_width::UnicodeWidthStr as _;
 
-use super::Text;
-use super::styles::HEADING;
+use crate::report::text::printer::Text;
+use crate::report::text::styles::HEADING;
 
 impl Text {
     /// Rows below their heads; so many of the columns are text, and the rest are numbers.

@@ -3,9 +3,9 @@
 use anstyle::Style;
 use unicode_width::UnicodeWidthStr as _;
 
-use super::Text;
-use super::styles::{BAD, FAINT, GOOD, HEADING, PLAIN, style_of_state};
 use crate::report::events::{Difference, Found, Planned, Says, State, Verdict};
+use crate::report::text::printer::Text;
+use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING, PLAIN, style_of_state};
 use crate::terminal::units;
 
 impl Text {

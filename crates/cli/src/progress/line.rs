@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
-use super::pace::Reached;
+use crate::progress::pace::Reached;
 use crate::terminal::units;
 
 /// What a step takes beside its content, in bytes of it.

@@ -12,11 +12,11 @@ use utter_echo_core::plan::{PlacedStep, Plan, Verb};
 use utter_echo_core::problem::{Cause, Problem};
 use utter_echo_core::request::OnConflict;
 
-use super::{names, units};
 use crate::exit::WrongCall;
 use crate::report::events::Step;
 use crate::report::text;
 use crate::signals::Signals;
+use crate::terminal::{names, units};
 
 /// How many removals are shown with the question.
 const SHOWN: usize = 10;

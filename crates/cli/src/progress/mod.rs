@@ -19,10 +19,10 @@ use utter_echo_core::plan::Plan;
 use line::{About, Expected, Far, Stage, Then};
 use pace::Pace;
 
-use super::{names, streams};
 use crate::options::{Output, ProgressHow};
 use crate::report::events::Amount;
 use crate::signals::{Caught, Signals};
+use crate::terminal::{names, streams};
 
 /// How often the bar is drawn.
 const DRAWN: Duration = Duration::from_millis(100);

@@ -1,0 +1,44 @@
+//! The options of commands that read the job file.
+
+use std::ffi::OsStr;
+use std::path::PathBuf;
+
+use clap::{Args, ValueHint};
+use clap_complete::engine::CompletionCandidate;
+use jiff::tz::TimeZone;
+
+use crate::context::Context;
+use crate::exit::WrongCall;
+use crate::jobs::{self, JobFile};
+use crate::options::{Shown, complete, path};
+
+/// Of every command that reads the job file.
+#[derive(Debug, Args)]
+pub(crate) struct Asked {
+    #[command(flatten)]
+    pub(crate) file: JobFileOption,
+    #[command(flatten)]
+    pub(crate) shown: Shown,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Jobs")]
+pub(crate) struct JobFileOption {
+    /// Read this job file
+    ///
+    /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
+    #[arg(long = "jobs", global = true, value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
+    pub(crate) job_file: Option<PathBuf>,
+}
+
+impl JobFileOption {
+    pub(crate) fn read(&self, context: &Context) -> Result<JobFile, WrongCall> {
+        let now = context.began.to_zoned(TimeZone::system());
+        JobFile::read(self.job_file.as_deref(), &now, context.program)
+    }
+}
+
+/// Names of the jobs in the file that is found, which a shell completes.
+pub(crate) fn job_names(typed: &OsStr) -> Vec<CompletionCandidate> {
+    complete::plain(typed, jobs::names())
+}

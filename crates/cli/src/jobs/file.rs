@@ -1,0 +1,207 @@
+//! The job file as a whole.
+
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+
+use clap::Command;
+use jiff::Zoned;
+use toml_edit::{Document, Item, Key, Table, TableLike, Value};
+
+use crate::context::Program;
+use crate::exit::WrongCall;
+use crate::jobs::expand::{GIVEN, Values};
+use crate::jobs::spot::{Source, nearest};
+use crate::jobs::words::Setting;
+use crate::jobs::{find, words};
+use crate::options::values;
+use crate::records::Keep;
+use crate::schedule::When;
+
+/// What can be said of records.
+pub(super) const RECORDS: [&str; 3] = ["keep", "at-most", "group"];
+
+/// What a job can do.
+pub(super) const DOES: [&str; 4] = ["copy", "mirror", "move", "verify"];
+
+/// The job file.
+pub(crate) struct JobFile {
+    pub(super) source: Source,
+    pub(super) folder: PathBuf,
+    pub(super) document: Document<String>,
+    pub(super) values: Values,
+    /// What its lines are calls of.
+    pub(super) program: Program,
+}
+
+/// A job that can be called.
+#[derive(Debug)]
+pub(crate) struct Job {
+    pub(crate) name: String,
+    pub(crate) about: Option<String>,
+    pub(crate) enabled: bool,
+    /// When it is to start.
+    pub(crate) at: Option<When>,
+    pub(crate) tags: Vec<String>,
+    /// Jobs to be run after it, if it went well.
+    pub(crate) then: Vec<String>,
+    /// Others may write to where it writes, too.
+    pub(crate) shares_destination: bool,
+    /// The words of each call, from the command on; one for each pair of places.
+    pub(crate) calls: Vec<Vec<OsString>>,
+}
+
+impl JobFile {
+    /// Reads the file that was given, or the one that is found. What is wrong in a single job is told when that is
+    /// asked for.
+    pub(crate) fn read(
+        given: Option<&Path>,
+        now: &Zoned,
+        program: Program,
+    ) -> Result<Self, WrongCall> {
+        Self::of(find::read(find::path(given))?, now, program)
+    }
+
+    pub(super) fn of(source: Source, now: &Zoned, program: Program) -> Result<Self, WrongCall> {
+        let document = Document::parse(source.text.clone()).map_err(|error| {
+            let at = error.span().unwrap_or(0..0);
+            source.wrong(&at, &format!("this is no TOML: {}", error.message()), "")
+        })?;
+        let folder = find::folder(&source.path);
+        let values = Values::new(own_values(&source, &document)?, now);
+        let file = Self { source, folder, document, values, program };
+        file.check_tables()?;
+        Ok(file)
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        &self.source.path
+    }
+
+    /// The names of all jobs, in the order of the file.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        let jobs = self.document.get("job").and_then(Item::as_table_like);
+        jobs.into_iter().flat_map(|jobs| jobs.iter().map(|(name, _)| name))
+    }
+
+    /// What is known of a job by its name alone, and everything else that is in the file.
+    fn check_tables(&self) -> Result<(), WrongCall> {
+        for (name, item) in self.document.iter() {
+            let known = ["values", "defaults", "records", "job"];
+            let at = key_span(self.document.as_table(), name);
+            if !known.contains(&name) {
+                let what = format!("'{name}' is no part of a job file");
+                let advice =
+                    "its parts are [values], [defaults], [records] and a [job.NAME] for each job";
+                let advice = nearest(name, known.into_iter(), advice);
+                return Err(self.source.wrong(&at, &what, &advice));
+            }
+            if item.as_table_like().is_none() {
+                let what = format!("'{name}' has to be a table");
+                return Err(self.source.wrong(&at, &what, &format!("write [{name}]")));
+            }
+        }
+        self.keep()?;
+        for setting in self.defaults() {
+            if !DOES
+                .iter()
+                .any(|does| words::option(&command(self.program, does), setting.key).is_some())
+            {
+                return Err(words::unknown(
+                    &self.source,
+                    &setting,
+                    &command(self.program, DOES[0]),
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// For how long records of the runs of its jobs are kept.
+    pub(crate) fn keep(&self) -> Result<Keep, WrongCall> {
+        let mut kept = Keep { always: true, ..Keep::default() };
+        let table = self.document.get("records").and_then(Item::as_table_like);
+        for setting in table.map(settings).unwrap_or_default() {
+            let (key, at) = (setting.key, setting.value_at());
+            let Item::Value(Value::String(text)) = setting.value else {
+                let what = format!("'{key}' takes a text");
+                return Err(self.source.wrong(&at, &what, &format!("write {key} = \"…\"")));
+            };
+            let text = text.value();
+            let wrong = |why: String| self.source.wrong(&at, &why, "write it like 180d or 2GiB");
+            match key {
+                "keep" => kept.time = values::duration(text).map_err(wrong)?,
+                "group" => {
+                    let group = uzers::get_group_by_name(text).map(|group| group.gid());
+                    let what = || format!("there is no group '{text}'");
+                    let none = || self.source.wrong(&at, &what(), "'getent group' lists them");
+                    kept.group = Some(group.ok_or_else(none)?);
+                }
+                "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
+                _ => {
+                    let what = format!("'{key}' is no setting of records");
+                    let advice =
+                        nearest(key, RECORDS.into_iter(), "they are 'keep', 'at-most' and 'group'");
+                    return Err(self.source.wrong(&setting.at, &what, &advice));
+                }
+            }
+        }
+        Ok(kept)
+    }
+
+    pub(super) fn defaults(&self) -> Vec<Setting<'_>> {
+        let defaults = self.document.get("defaults").and_then(Item::as_table_like);
+        defaults.map(settings).unwrap_or_default()
+    }
+}
+
+/// The keys of a table with their values, in the order of the file.
+pub(super) fn settings<'f>(table: &'f (dyn TableLike + 'f)) -> Vec<Setting<'f>> {
+    let mut settings: Vec<Setting<'f>> = table
+        .iter()
+        .filter_map(|(key, _)| {
+            let (key, value) = table.get_key_value(key)?;
+            Some(Setting { key: key.get(), at: key.span().unwrap_or(0..0), value })
+        })
+        .collect();
+    settings.sort_by_key(|setting| setting.at.start);
+    settings
+}
+
+fn key_span(table: &Table, name: &str) -> Range<usize> {
+    let key = table.get_key_value(name).and_then(|(key, _): (&Key, _)| key.span());
+    key.unwrap_or(0..0)
+}
+
+fn own_values(
+    source: &Source,
+    document: &Document<String>,
+) -> Result<HashMap<String, (String, Range<usize>)>, WrongCall> {
+    let mut own = HashMap::new();
+    let table = document.get("values").and_then(Item::as_table_like);
+    for setting in table.map(settings).unwrap_or_default() {
+        let (key, at) = (setting.key, setting.value_at());
+        if GIVEN.contains(&key) {
+            let what = format!("'{key}' is a value that utter gives itself");
+            return Err(source.wrong(&setting.at, &what, "give yours another name"));
+        }
+        let text = match setting.value {
+            Item::Value(Value::String(text)) => text.value().clone(),
+            Item::Value(Value::Integer(number)) => number.value().to_string(),
+            _ => {
+                let what = format!("the value '{key}' has to be a text or a number");
+                return Err(source.wrong(&at, &what, &format!("write {key} = \"…\"")));
+            }
+        };
+        own.insert(key.to_owned(), (text, at));
+    }
+    Ok(own)
+}
+
+/// A command, as its arguments are defined.
+pub(super) fn command(program: Program, name: &str) -> Command {
+    let mut all = (program.command_line)();
+    all.build();
+    all.find_subcommand(name).cloned().unwrap_or_default()
+}

@@ -1,0 +1,479 @@
+//! The events, and what each of them tells.
+
+use std::path::{Path, PathBuf};
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use crate::report::events::fields::*;
+use crate::report::events::jobs::*;
+use crate::report::events::records::*;
+use crate::report::exact::{Exact, Sources};
+use crate::report::word::words;
+
+/// The version of this form.
+pub(crate) const VERSION: u32 = 2;
+
+/// One line of what a command tells.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub(crate) enum Event {
+    Head(Head),
+    Note(Note),
+    Step(Step),
+    Difference(Difference),
+    Found(Found),
+    Problem(Problem),
+    Rule(Rule),
+    Suggestion(Suggestion),
+    Path(Explained),
+    Drive(Drive),
+    Run(PastRun),
+    Job(JobTold),
+    JobRan(JobRan),
+    JobStands(JobStands),
+    Scheduled(ScheduledJob),
+    Began(Began),
+    Closed(Closed),
+    Recorded(Recorded),
+    Happened(Happened),
+    Totals(Box<Totals>),
+}
+
+/// The first line: what was called.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Head {
+    /// Of this form; raised by what could break a reader.
+    pub(crate) version: u32,
+    pub(crate) command: Command,
+    /// Nothing is changed, only told.
+    pub(crate) dry_run: bool,
+    /// As given; empty where the command has none.
+    #[serde(flatten)]
+    pub(crate) sources: Sources,
+    #[serde(flatten)]
+    pub(crate) destination: Option<Exact<Destination>>,
+    #[serde(flatten)]
+    pub(crate) plan: Option<Exact<PlanFile>>,
+    #[serde(flatten)]
+    pub(crate) jobs: Option<Exact<JobsIn>>,
+}
+
+/// Worth knowing, and no fault.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Note {
+    /// A stable word for what it is about.
+    pub(crate) about: Word,
+    /// The folder that it is about, for a drive within one of the sides.
+    #[serde(flatten)]
+    pub(crate) path: Option<Exact<AtPath>>,
+    /// For people.
+    pub(crate) text: String,
+}
+
+/// One change to one side; in a run with what became of it.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Step {
+    pub(crate) verb: Verb,
+    #[serde(rename = "type")]
+    pub(crate) entry: EntryType,
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    #[serde(flatten)]
+    pub(crate) was: Option<Exact<Was>>,
+    #[serde(flatten)]
+    pub(crate) link_of: Option<Exact<LinkOf>>,
+    /// Bytes of content that it writes, or gives up for a removal.
+    pub(crate) bytes: u64,
+    /// For people.
+    pub(crate) reason: String,
+    /// Only in a run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) outcome: Option<Outcome>,
+}
+
+words! {
+    /// What a step does.
+    Verb {
+        Add = "add",
+        Replace = "replace",
+        Adjust = "adjust",
+        Rename = "rename",
+        Remove = "remove",
+        Vacate = "vacate",
+    }
+}
+
+words! {
+    /// What an entry is.
+    EntryType {
+        File = "file",
+        Folder = "folder",
+        Symlink = "symlink",
+        Fifo = "fifo",
+        Socket = "socket",
+        Device = "device",
+    }
+}
+
+/// In what the two sides differ at one path.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Difference {
+    pub(crate) state: State,
+    #[serde(rename = "type")]
+    pub(crate) entry: EntryType,
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    #[serde(flatten)]
+    pub(crate) was: Option<Exact<Was>>,
+    /// Of the content that is missing, extra or differs: in the source, or in the destination where only that
+    /// has it.
+    pub(crate) bytes: u64,
+    /// For people.
+    pub(crate) reason: String,
+}
+
+words! {
+    /// The five ways to differ.
+    State {
+        /// Only in the source.
+        Missing = "missing",
+        /// Only in the destination.
+        Extra = "extra",
+        /// In the destination under another name or in another folder.
+        Moved = "moved",
+        /// Another content or kind.
+        Differs = "differs",
+        /// The same content, other attributes.
+        Attributes = "attributes",
+    }
+}
+
+/// How many differences of one state there are, before those that are listed.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Found {
+    pub(crate) state: State,
+    pub(crate) differences: u64,
+    /// How many of them are listed, as far as `--limit` goes.
+    pub(crate) listed: u64,
+}
+
+/// What could not be done, or may not.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Problem {
+    /// Not there where it is about the run as a whole.
+    #[serde(flatten)]
+    pub(crate) path: Option<Exact<AtPath>>,
+    /// What was being done; `guard` for a plan that a guard refused, `ask` for one that was not agreed to, `run`
+    /// for a run that ended before its time.
+    pub(crate) operation: Word,
+    /// In words.
+    pub(crate) cause: String,
+    /// What to do next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) advice: Option<String>,
+    /// The guard that refused the plan.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) guard: Option<Word>,
+}
+
+/// What one rule of a selection decided.
+#[allow(clippy::struct_field_names, reason = "the name that it has in JSON")]
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Rule {
+    /// As it was given, or file, line and pattern.
+    pub(crate) rule: String,
+    /// Entries of the source that it took.
+    pub(crate) taken: u64,
+    /// Entries of the source that it left out.
+    pub(crate) left_out: u64,
+    /// Entries that only the destination has and that it kept there.
+    pub(crate) kept: u64,
+    /// Of the content it decided about; only `explain` counts that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) bytes: Option<u64>,
+}
+
+/// The command that would make the destination the source's echo.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Suggestion {
+    /// As it can be typed into a POSIX shell.
+    pub(crate) command: String,
+}
+
+/// What a selection says about one path.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Explained {
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    /// Null if there is no such entry.
+    #[serde(rename = "type")]
+    pub(crate) entry: Option<EntryType>,
+    pub(crate) fate: Participation,
+    /// The rule that decided; null if none did.
+    pub(crate) rule: Option<String>,
+    #[serde(flatten)]
+    pub(crate) decided_at: Option<Exact<DecidedAt>>,
+}
+
+words! {
+    /// Whether an entry takes part.
+    Participation {
+        Taken = "taken",
+        /// A folder that takes part only if something in it does.
+        IfNeeded = "if-needed",
+        LeftOut = "left-out",
+    }
+}
+
+/// One mounted drive.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Drive {
+    #[serde(flatten)]
+    pub(crate) mounted_at: Exact<MountedAt>,
+    #[serde(flatten)]
+    pub(crate) device: Exact<Device>,
+    /// Kind of file system.
+    #[serde(rename = "type")]
+    pub(crate) file_system: String,
+    /// Null if it has none, or that cannot be found out.
+    pub(crate) label: Option<String>,
+    /// Null if that cannot be found out.
+    pub(crate) uuid: Option<String>,
+    /// In all.
+    pub(crate) bytes: u64,
+    pub(crate) bytes_free: u64,
+    pub(crate) writable: bool,
+    /// Null where it could not be tried out.
+    pub(crate) holds: Option<Holds>,
+}
+
+/// What a drive can hold, as far as this user can use it.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Holds {
+    /// Of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`, `trusted-xattr`,
+    /// `security-xattr`, `holes`, `sharing`.
+    pub(crate) abilities: Vec<Word>,
+    /// Of `sync`, `immutable`, `append-only`, `no-dump`, `no-atime`.
+    pub(crate) flags: Vec<Word>,
+    pub(crate) time_grain_nanoseconds: u64,
+    /// Characters.
+    pub(crate) forbidden_in_names: Vec<char>,
+    pub(crate) names_no_control: bool,
+    pub(crate) names_letters: Letters,
+    /// No dot or space at the end.
+    pub(crate) names_firm_end: bool,
+    /// Large and small letters are the same.
+    pub(crate) names_fold_case: bool,
+    /// In bytes; null for no limit.
+    pub(crate) largest_file: Option<u64>,
+}
+
+words! {
+    /// Which letters names can have.
+    Letters {
+        Any = "any",
+        Utf8 = "utf-8",
+        Ascii = "ascii",
+    }
+}
+
+/// A past run that set something aside. What is not known is null.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct PastRun {
+    /// Its folder.
+    #[serde(flatten)]
+    pub(crate) path: Exact<AtPath>,
+    /// RFC 3339.
+    pub(crate) began: Option<String>,
+    pub(crate) standing: Standing,
+    /// Why its notes are unreadable.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) cause: Option<String>,
+    pub(crate) command: Option<Word>,
+    #[serde(flatten)]
+    pub(crate) destination: Option<Exact<Destination>>,
+    /// What it displaced.
+    pub(crate) replaced: Option<Amount>,
+    pub(crate) removed: Option<Amount>,
+    /// What that takes on its drive.
+    pub(crate) bytes_on_drive: Option<u64>,
+}
+
+words! {
+    /// How far a past run came.
+    Standing {
+        NeverBegun = "never-begun",
+        /// Or still going on.
+        CutShort = "cut-short",
+        Complete = "complete",
+        /// Not all of it is back.
+        BeingUndone = "being-undone",
+        Undone = "undone",
+        Unreadable = "unreadable",
+    }
+}
+
+/// The last line, with the parts that the command has.
+#[derive(Clone, Default, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Totals {
+    /// Entries with a problem.
+    pub(crate) problems: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) plan: Option<Planned>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) run: Option<Ran>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) verdict: Option<Verdict>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) selection: Option<Selected>,
+    /// Drives, runs, jobs or whatever else was listed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) listed: Option<u64>,
+}
+
+/// What a plan holds.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Planned {
+    #[serde(flatten)]
+    pub(crate) steps: Verbs,
+    /// Entries that are as they should be.
+    pub(crate) unchanged: Amount,
+    /// Files left as they are, since they are newer than the source's.
+    pub(crate) spared_newer: u64,
+    /// Differences left as they are, for `--steps`, `--carry` or `--ignore-extra`.
+    pub(crate) held_back: u64,
+    pub(crate) source: Side,
+    pub(crate) destination: Side,
+}
+
+/// How many steps of each kind.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Verbs {
+    pub(crate) add: Amount,
+    pub(crate) replace: Amount,
+    pub(crate) adjust: Amount,
+    pub(crate) rename: Amount,
+    pub(crate) remove: Amount,
+    /// What goes from the source.
+    pub(crate) vacate: Amount,
+}
+
+impl Verbs {
+    /// Each with its word.
+    pub(crate) fn named(&self) -> [(&'static str, Amount); 6] {
+        let words =
+            [Verb::Add, Verb::Replace, Verb::Adjust, Verb::Rename, Verb::Remove, Verb::Vacate];
+        let amounts = self.amounts();
+        std::array::from_fn(|at| (words[at].word(), amounts[at]))
+    }
+
+    pub(crate) fn amounts(&self) -> [Amount; 6] {
+        [self.add, self.replace, self.adjust, self.rename, self.remove, self.vacate]
+    }
+}
+
+/// What a run did.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Ran {
+    pub(crate) done: Verbs,
+    pub(crate) bytes_written: u64,
+    /// All that it did; the time that a question waited for its answer is not in it.
+    pub(crate) seconds: f64,
+    /// Until all was on the drive.
+    pub(crate) seconds_writing: f64,
+    /// What was written was read once more.
+    #[serde(default)]
+    pub(crate) seconds_reading_back: f64,
+    pub(crate) ending: Ending,
+    #[serde(flatten)]
+    pub(crate) set_aside: Option<Exact<SetAsideIn>>,
+    /// Only its notes are there, and not what it displaced.
+    #[serde(default)]
+    pub(crate) notes_only: bool,
+}
+
+words! {
+    /// How a run ended.
+    Ending {
+        Complete = "complete",
+        /// By a signal.
+        Stopped = "stopped",
+        /// The drive is full or gone.
+        Early = "early",
+    }
+}
+
+/// What a verification found.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Verdict {
+    pub(crate) says: Says,
+    /// What was compared: `presence`, or of `size`, `content` and the aspects carried.
+    pub(crate) compared: Vec<Word>,
+    /// Entries that the destination's drive cannot hold, and that are no differences for that.
+    pub(crate) not_held: u64,
+    /// Files that were read since they were chosen by chance.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) sampled: Option<Amount>,
+    /// Some file turned out to differ in its content alone.
+    pub(crate) content_differs: bool,
+}
+
+words! {
+    /// The three verdicts.
+    Says {
+        Identical = "identical",
+        Different = "different",
+        /// Problems kept part of it from being compared.
+        NotProven = "not-proven",
+    }
+}
+
+/// What a selection makes of a source.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Selected {
+    pub(crate) taken: Side,
+    pub(crate) left_out: Side,
+}
+
+/// What one side holds as far as selected; the root folder is not counted, each name of a hard link is.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct Side {
+    pub(crate) folders: u64,
+    pub(crate) files: u64,
+    pub(crate) links: u64,
+    pub(crate) others: u64,
+    pub(crate) bytes: u64,
+}
+
+impl Head {
+    /// Of a command without places.
+    pub(crate) fn new(command: Command) -> Self {
+        Self {
+            version: VERSION,
+            command,
+            dry_run: false,
+            sources: Sources::default(),
+            destination: None,
+            jobs: None,
+            plan: None,
+        }
+    }
+
+    /// The sources, and then the destination.
+    pub(crate) fn sides(&self) -> Vec<PathBuf> {
+        let destination = self.destination.as_ref().map(Exact::to_path);
+        self.sources.paths().iter().cloned().chain(destination).collect()
+    }
+
+    /// Of what reads a source.
+    pub(crate) fn reading(self, source: &Path) -> Self {
+        Self { sources: Sources::from(&[source.to_path_buf()][..]), ..self }
+    }
+}
+
+impl Side {
+    pub(crate) fn entries(&self) -> u64 {
+        self.folders + self.files + self.links + self.others
+    }
+}

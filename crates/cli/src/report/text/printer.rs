@@ -1,0 +1,218 @@
+//! Text as it is printed: each event where it comes, and at the end what it comes to.
+
+use crate::report::events::{
+    Command, EntryType, Event, Head, Note, Outcome, Problem, Rule, Step, Totals, Verb,
+};
+use crate::report::sink::Sink;
+use crate::report::text::page::Page;
+use crate::report::text::phrases::left_out;
+use crate::report::text::styles::{BAD, FAINT, style_of};
+use crate::report::words;
+use crate::terminal::names;
+use crate::terminal::streams;
+
+/// Shows what is told as it comes, and at the end what it comes to.
+pub(crate) struct Text {
+    pub(super) page: Box<dyn Page>,
+    pub(super) command: Command,
+    /// "saltmere → keeper"
+    pub(super) places: String,
+    pub(super) dry_run: bool,
+    pub(super) lists_steps: bool,
+    /// A past run is told of.
+    pub(super) is_past: bool,
+    /// Told with the totals, where there is much before them.
+    pub(super) kept: Kept,
+    /// How many differences are still to be listed, and how many never are.
+    pub(super) unlisted: (u64, u64),
+    pub(super) lines: u64,
+}
+
+/// What is held back until the totals.
+#[derive(Default)]
+pub(super) struct Kept {
+    pub(super) notes: Vec<String>,
+    pub(super) left_out: Vec<String>,
+    pub(super) idle: Vec<String>,
+    pub(super) suggestion: Option<String>,
+    pub(super) jobs: Vec<Vec<String>>,
+    pub(super) unwell: Vec<String>,
+    pub(super) installed: bool,
+    pub(super) runs: Vec<[String; 8]>,
+    /// What is told of a past run before what it told itself.
+    pub(super) past: Option<Vec<String>>,
+    pub(super) bytes_on_drive: u64,
+}
+
+impl Text {
+    pub(crate) fn new(head: &Head, verbose: bool, page: Box<dyn Page>) -> Self {
+        let mut text = Self {
+            page,
+            command: head.command,
+            places: String::new(),
+            dry_run: false,
+            lists_steps: head.dry_run || verbose,
+            is_past: false,
+            kept: Kept::default(),
+            unlisted: (0, 0),
+            lines: 0,
+        };
+        text.take_head(head);
+        text
+    }
+
+    pub(super) fn take_head(&mut self, head: &Head) {
+        let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
+        self.command = head.command;
+        self.places = head.sources.shown() + &destination.unwrap_or_default();
+        self.dry_run = head.dry_run;
+    }
+
+    /// What the lines that follow are about, where many runs are told one after another.
+    pub(crate) fn begin(&mut self) {
+        let (command, places) = (self.command.word(), &self.places);
+        let dry_run = if self.dry_run { " (dry run)" } else { "" };
+        self.page.line(&format!("--- utter {command} {places}{dry_run}"));
+    }
+
+    pub(crate) fn end_with(&mut self, error: &anyhow::Error) {
+        self.page.wrong(&format!("{error:#}"));
+    }
+
+    pub(super) fn line(&mut self, line: &str) {
+        self.lines += 1;
+        self.page.line(line);
+    }
+
+    pub(super) fn note(&mut self, Note { text, .. }: &Note) {
+        let line = format!("{FAINT}note: {}{FAINT:#}", names::harmless(text));
+        // After a long list it would have scrolled by.
+        if self.dry_run || self.command == Command::Verify {
+            self.kept.notes.push(line);
+        } else {
+            self.line(&line);
+        }
+    }
+
+    pub(super) fn rule(&mut self, rule: &Rule) {
+        if self.command == Command::Explain {
+            return self.ruled(rule);
+        }
+        self.kept.left_out.extend(left_out(rule));
+    }
+
+    pub(super) fn totals(&mut self, totals: &Totals) {
+        match self.command {
+            Command::History => return self.history(totals),
+            Command::Status => return self.status(totals),
+            Command::Schedule => return self.schedule(totals),
+            _ => {}
+        }
+        if let Some(selected) = &totals.selection {
+            self.selected(selected);
+        }
+        if totals.listed.is_some_and(|listed| listed > 0) && self.command == Command::Undo {
+            self.past_runs(totals.listed.unwrap_or_default());
+        }
+        if matches!(self.command, Command::Jobs | Command::Run) {
+            self.jobs(totals);
+        }
+        let Some(plan) = &totals.plan else { return };
+        match (&totals.run, &totals.verdict) {
+            (Some(run), _) => self.ran(plan, run, totals.problems),
+            (_, Some(verdict)) => self.verdict(plan, verdict, totals.problems),
+            (None, None) if self.dry_run => self.planned(plan, totals.problems),
+            (None, None) => {}
+        }
+    }
+
+    pub(super) fn tell_kept(&mut self, lines: fn(&mut Kept) -> &mut Vec<String>) {
+        for line in std::mem::take(lines(&mut self.kept)) {
+            self.line(&line);
+        }
+    }
+}
+
+impl Sink for Text {
+    fn show(&mut self, event: &Event) {
+        match event {
+            Event::Note(note) => self.note(note),
+            Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
+            Event::Head(head)
+                if self.command == Command::History && head.command != Command::History =>
+            {
+                self.replay(head);
+            }
+            Event::Head(_) | Event::Step(_) | Event::Began(_) | Event::Closed(_) => {}
+            Event::Difference(difference) => self.difference(difference),
+            Event::Found(found) => self.found(found),
+            Event::Problem(problem) if self.is_past => {
+                self.line(&format!(
+                    "{BAD}problem{BAD:#}  {}",
+                    names::harmless(&problem_text(problem))
+                ));
+            }
+            Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
+            Event::Rule(rule) => self.rule(rule),
+            Event::Suggestion(line) if self.command == Command::Jobs => self.line(&line.command),
+            Event::Suggestion(suggestion) => {
+                self.kept.suggestion = Some(suggestion.command.clone());
+            }
+            Event::Path(explained) => self.explained(explained),
+            Event::Drive(drive) => self.drive(drive),
+            Event::Run(run) => self.past_run(run),
+            Event::Job(job) => self.job(job),
+            Event::JobRan(ran) => self.job_ran(ran),
+            Event::JobStands(job) => self.job_stands(job),
+            Event::Scheduled(job) => self.scheduled(job),
+            Event::Recorded(run) => self.recorded(run),
+            Event::Happened(happened) => self.happened(happened),
+            Event::Totals(totals) => self.totals(totals),
+        }
+    }
+
+    fn flush(&mut self) {
+        self.page.flush();
+    }
+}
+
+/// Verb, path, size and reason of a step, and what became of it if that is not what it should.
+pub(crate) fn step_line(step: &Step) -> String {
+    let style = style_of(step.verb);
+    let word = step.verb.word();
+    let has_size = step.entry == EntryType::File
+        && !matches!(step.verb, Verb::Adjust | Verb::Rename)
+        && step.link_of.is_none();
+    let size = if has_size {
+        format!(" {FAINT}·{FAINT:#} {}", crate::terminal::units::bytes(step.bytes))
+    } else {
+        String::new()
+    };
+    let became = match step.outcome {
+        None | Some(Outcome::Done) => String::new(),
+        Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
+    };
+    let (path, reason) = (step.path.shown(), &step.reason);
+    format!("{style}{word:<8}{style:#} {path}{size} {FAINT}· {reason}{FAINT:#}{became}")
+}
+
+/// A problem goes to stderr.
+pub(crate) fn problem(problem: &Problem) {
+    streams::tell_wrong(&problem_text(problem));
+}
+
+/// The path, what and why, and then what to do next.
+fn problem_text(problem: &Problem) -> String {
+    let Problem { path, operation, cause, advice, guard } = problem;
+    let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
+    let what = match guard {
+        Some(guard) => format!("guard '{guard}' refuses the plan: "),
+        None => words::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
+    };
+    let mut text = format!("{place}{what}{cause}");
+    for line in advice.iter().flat_map(|advice| advice.lines()) {
+        text += "\n  ";
+        text += line.trim_start();
+    }
+    text
+}

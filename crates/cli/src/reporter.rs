@@ -1,0 +1,196 @@
+//! Where a command tells its events: on the screen, in a log, in a record, and for whoever is to know.
+
+use std::cell::{Cell, RefCell};
+use std::fs::File;
+use std::io;
+use std::path::PathBuf;
+use std::rc::Rc;
+
+use crate::exit::{self, Exit};
+use crate::records::{Keep, Recorder};
+use crate::report::events::{Amount, Event, Head, Totals};
+use crate::report::exact::Exact;
+use crate::report::text::{Gathered, Log, Screen, Text};
+use crate::report::{Ear, Form, Format, Heard, Sink};
+use crate::report::{csv, json};
+use crate::terminal::streams;
+
+/// Where a command tells its events.
+pub(crate) struct Report {
+    heard: Ear,
+    sink: RefCell<Box<dyn Sink>>,
+    /// The same for people, in a file.
+    log: RefCell<Option<Text>>,
+    recorder: Option<Recorder>,
+    /// The same as a text, and where that is gathered.
+    summary: RefCell<Option<(Text, Rc<RefCell<String>>)>>,
+    totals: RefCell<Option<Totals>>,
+    command: &'static str,
+    destination: Option<PathBuf>,
+    is_dry: bool,
+    /// That the record is not whole was told.
+    lack_is_told: Cell<bool>,
+    form: Form,
+}
+
+/// Where else a command tells its events.
+#[derive(Default)]
+pub(crate) struct Kept {
+    pub(crate) log: Option<File>,
+    pub(crate) record: Option<io::Result<Recorder>>,
+    /// What is told is wanted as a text at the end.
+    pub(crate) text: bool,
+}
+
+/// What a run came to, for whoever is to know.
+pub(crate) struct Summary {
+    pub(crate) command: &'static str,
+    pub(crate) destination: Option<PathBuf>,
+    pub(crate) exit: Exit,
+    pub(crate) heard: Heard,
+    pub(crate) totals: Option<Totals>,
+    /// What it told, as far as somebody wanted that.
+    pub(crate) text: String,
+}
+
+impl Report {
+    /// Begins with the head.
+    pub(crate) fn new(form: Form, head: Head, ear: &Ear) -> Self {
+        Self::kept(form, head, Kept::default(), ear)
+    }
+
+    /// The same, and everything is kept, too.
+    pub(crate) fn kept(form: Form, head: Head, kept: Kept, ear: &Ear) -> Self {
+        let Kept { log, record, text } = kept;
+        let sink: Box<dyn Sink> = match form.format {
+            Format::Json => Box::new(json::Json::new()),
+            Format::Csv => Box::new(csv::Csv::new()),
+            Format::Text => Box::new(Text::new(&head, form.verbose, Box::new(Screen::new()))),
+        };
+        let heard = Rc::clone(ear);
+        let log = log.map(|file| {
+            let mut log = Text::new(&head, form.verbose, Box::new(Log::new(file)));
+            log.begin();
+            log
+        });
+        let (sink, log) = (RefCell::new(sink), RefCell::new(log));
+        let (recorder, failure) = match record.transpose() {
+            Ok(recorder) => (recorder, None),
+            Err(error) => (None, Some(error)),
+        };
+        let mut now = heard.get();
+        now.run = recorder.as_ref().map(|recorder| recorder.run);
+        now.is_told = true;
+        heard.set(now);
+        let summary = text.then(|| {
+            let gathered = Rc::default();
+            (Text::new(&head, false, Box::new(Gathered::in_a(&gathered))), gathered)
+        });
+        let (summary, totals) = (RefCell::new(summary), RefCell::default());
+        let (command, is_dry) = (head.command.word(), head.dry_run);
+        let destination = head.destination.as_ref().map(Exact::to_path);
+        let lack_is_told = Cell::new(false);
+        let report = Self {
+            heard,
+            sink,
+            log,
+            recorder,
+            summary,
+            totals,
+            command,
+            destination,
+            is_dry,
+            lack_is_told,
+            form,
+        };
+        report.tell(Event::Head(head));
+        report.tell_not_recorded(failure);
+        report
+    }
+
+    /// Programs read it, and are told everything.
+    pub(crate) fn is_exact(&self) -> bool {
+        self.form.format != Format::Text
+    }
+
+    /// What writes down the run, if something does.
+    pub(crate) fn recorder(&self) -> Option<&Recorder> {
+        self.recorder.as_ref()
+    }
+
+    fn tell_not_recorded(&self, failure: Option<io::Error>) {
+        if let Some(error) = failure.filter(|_| !self.lack_is_told.replace(true)) {
+            let why = streams::in_words(&error.to_string());
+            let text = format!("this run leaves no whole record: {why}");
+            self.tell(Event::note("no-record", text));
+        }
+    }
+
+    /// Ends what is kept; an error, which the screen is told otherwise, is written there.
+    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &Keep) -> Summary {
+        if let (Err(error), Some(log)) = (came, &mut *self.log.borrow_mut()) {
+            log.end_with(error);
+        }
+        if let (Err(error), Some((text, _))) = (came, &mut *self.summary.borrow_mut()) {
+            text.end_with(error);
+        }
+        if let Some(recorder) = self.recorder.take() {
+            let closed = recorder.close(came.as_ref().copied(), &self.heard.get(), keep);
+            self.tell_not_recorded(closed.err());
+        }
+        let text = self.summary.take().map(|(_, gathered)| gathered.take());
+        Summary {
+            command: self.command,
+            destination: self.destination,
+            exit: came.as_ref().map_or_else(exit::of_error, |exit| *exit),
+            heard: self.heard.get(),
+            totals: self.totals.take(),
+            text: text.unwrap_or_default(),
+        }
+    }
+
+    pub(crate) fn is_dry(&self) -> bool {
+        self.is_dry
+    }
+
+    /// What was scanned and compared to make a plan.
+    pub(crate) fn looked_at(&self, looked_at: Amount) {
+        self.heard.set(Heard { looked_at, ..self.heard.get() });
+    }
+
+    /// Tells one event, at once.
+    pub(crate) fn tell(&self, event: Event) {
+        self.tell_all([event]);
+    }
+
+    /// Tells events that belong together.
+    pub(crate) fn tell_all(&self, events: impl IntoIterator<Item = Event>) {
+        let mut sink = self.sink.borrow_mut();
+        for event in events {
+            if let Some((text, _)) = &mut *self.summary.borrow_mut() {
+                text.show(&event);
+            }
+            if let Event::Totals(totals) = &event {
+                self.totals.replace(Some((**totals).clone()));
+                let mut heard = self.heard.get();
+                heard.totals(totals);
+                self.heard.set(heard);
+            }
+            if let Some(log) = &mut *self.log.borrow_mut() {
+                log.show(&event);
+            }
+            if let Some(recorder) = &self.recorder {
+                recorder.show(&event);
+            }
+            if !self.form.quiet || matches!(event, Event::Problem(_)) {
+                sink.show(&event);
+            }
+        }
+        sink.flush();
+        drop(sink);
+        if let Some(recorder) = &self.recorder {
+            recorder.flush();
+            self.tell_not_recorded(recorder.failure());
+        }
+    }
+}
