@@ -11,7 +11,7 @@ use rustix::fs::{
     Timestamps, Uid,
 };
 
-use crate::Sides;
+use crate::options::Sides;
 
 const WANTED: StatxFlags = StatxFlags::BASIC_STATS;
 const BLOCK: usize = 256 * 1024;

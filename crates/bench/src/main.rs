@@ -9,14 +9,16 @@
 mod drives;
 mod floors;
 mod measure;
+mod options;
 mod rows;
 mod slow;
 mod trees;
 
+use crate::options::{Options, Sides};
 use std::path::PathBuf;
 
 use anyhow::{Context as _, Result, ensure};
-use clap::{Args, Parser, Subcommand};
+use clap::{Parser, Subcommand};
 
 /// Measures utter against floors of bare system calls.
 #[derive(Debug, Parser)]
@@ -26,31 +28,6 @@ struct Arguments {
     floor: Option<Floor>,
     #[command(flatten)]
     options: Options,
-}
-
-#[derive(Debug, Args)]
-struct Options {
-    /// Print a JSON object a row instead of the table
-    #[arg(long)]
-    json: bool,
-    /// Measure only rows whose name contains this
-    #[arg(long, value_name = "NAME")]
-    only: Option<String>,
-    /// Trees of this part of the full size
-    #[arg(long, value_name = "FACTOR", default_value = "1.0", value_parser = scale)]
-    scale: f64,
-    /// Pairs of runs a row
-    #[arg(long, value_name = "N", default_value = "5")]
-    pairs: usize,
-    /// Threads of utter and of the floors
-    #[arg(long, value_name = "N", default_value_t = std::thread::available_parallelism().map_or(1, Into::into))]
-    threads: usize,
-    /// Folder for the trees and images [default: /dev/shm, else the system's temporary folder]
-    #[arg(long, value_name = "FOLDER")]
-    room: Option<PathBuf>,
-    /// The built program [default: builds it]
-    #[arg(long, value_name = "FILE")]
-    utter: Option<PathBuf>,
 }
 
 /// The floors, as programs of their own.
@@ -73,21 +50,6 @@ enum Floor {
     Compare(Sides),
     /// Do nothing: what starting a process costs.
     Nothing,
-}
-
-#[derive(Debug, Args)]
-struct Sides {
-    source: PathBuf,
-    destination: PathBuf,
-    #[arg(long)]
-    threads: usize,
-}
-
-fn scale(text: &str) -> Result<f64, String> {
-    match text.parse() {
-        Ok(scale) if scale > 0.0 && scale <= 10.0 => Ok(scale),
-        _ => Err("a factor above 0 and up to 10".into()),
-    }
 }
 
 fn main() -> Result<()> {

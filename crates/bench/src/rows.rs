@@ -7,10 +7,11 @@ use std::time::Duration;
 use anyhow::{Context as _, Result};
 use serde::Serialize;
 
+use crate::drives;
 use crate::drives::Drive;
 use crate::measure::{Ran, count_calls, median, run};
+use crate::options::Options;
 use crate::trees::{Shape, Tree, change};
-use crate::{Options, drives};
 
 /// What one row came to.
 #[derive(Debug, Serialize)]

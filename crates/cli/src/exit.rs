@@ -7,7 +7,6 @@ use utter_echo_core::saved::BadPlan;
 use utter_echo_core::select::BadPattern;
 use utter_echo_core::{BadRun, CallError, Ending, Outcome, PlanError};
 
-use crate::schedule::NotInstalled;
 use crate::signals::Stop;
 use crate::terminal::streams;
 
@@ -132,8 +131,7 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
         || error.is::<BadPattern>()
         || error.is::<BadPlan>()
         || error.is::<BadRun>()
-        || error.is::<NoFolder>()
-        || error.downcast_ref().is_some_and(NotInstalled::is_wrong_call);
+        || error.is::<NoFolder>();
     match error.is::<Refused>() {
         true => Exit::Refused,
         false if is_wrong_call => Exit::WrongCall,

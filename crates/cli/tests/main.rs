@@ -11,6 +11,7 @@ mod full;
 mod jobs;
 mod json;
 mod language;
+mod layers;
 mod logs;
 mod mixups;
 mod mounting;

@@ -20,16 +20,11 @@ pub mod world;
 
 pub use aged::{Aged, read_in_order};
 pub use drives::{DriveKind, MountedDrive};
-pub use gardener::Gardener;
+pub use gardener::{Gardener, is_root};
 pub use lying::{Lies, LyingDrive, Taking};
 pub use slow::{Done, Model, SlowDrive};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{ERRORS, Tampered, Tampering};
-
-/// True if the tests may make devices, give files away and mount drives.
-pub fn is_root() -> bool {
-    rustix::process::geteuid().is_root()
-}
 
 /// Says in one line what a test could not do here, past the test runner, which would keep it to itself.
 /// Where everything must have been tried (`UTTER_LAB` is set), that is a failure.

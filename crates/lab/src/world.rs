@@ -10,7 +10,6 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use crate::{Lies, LyingDrive, Snapshot, snapshot};
 use proptest::collection::vec;
 use proptest::prelude::*;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
@@ -21,6 +20,10 @@ use utter_echo_core::request::{
     By, Changed, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
 };
 use utter_echo_core::select::{Kinds, Rules, Selection, Span};
+
+use crate::gardener::is_root;
+use crate::lying::{Lies, LyingDrive};
+use crate::snapshot::{Snapshot, snapshot};
 
 /// Few, so that names meet on the two sides and patterns have something to match.
 pub const NAMES: [&str; 6] = ["a", "b", "c", "log.csv", "x.tmp", ".fog"];
@@ -644,7 +647,7 @@ fn link(from: &Path, to: &Path) -> bool {
 
 /// Mounts a drive in memory, or a folder of this base.
 fn mount(path: &Path, base: Option<&Path>) -> bool {
-    if !crate::is_root() {
+    if !is_root() {
         return false;
     }
     let mut command = Command::new("mount");

@@ -21,7 +21,9 @@ use crate::options::{Shown, path};
 use crate::records::Within;
 use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
 use crate::reporter::Report;
-use crate::schedule::{CommandLine, Manager, Scheduled, When, change_table, cron, systemd};
+use crate::schedule::{
+    CommandLine, Manager, NotInstalled, Scheduled, When, change_table, cron, systemd,
+};
 use crate::terminal::names;
 
 const EXAMPLES: &str = "\
@@ -158,20 +160,23 @@ impl Schedule {
         if self.cron {
             let lines = cron::lines(&job.name, &job.when, &job.command);
             let lines = lines.map(|lines| lines.join("\n") + "\n").unwrap_or_default();
-            return Ok(change_table(|table| cron::without(table, &job.name) + &lines)?);
+            let changed = change_table(|table| cron::without(table, &job.name) + &lines);
+            return changed.map_err(NotInstalled::told);
         }
         let starts = self.into.is_none();
-        Ok(Manager::of_caller().install(&self.folder()?, &systemd::units(job, now), starts)?)
+        let units = systemd::units(job, now);
+        Manager::of_caller().install(&self.folder()?, &units, starts).map_err(NotInstalled::told)
     }
 
     fn take_away(&self) -> Result<Exit> {
         for name in &self.names {
-            if self.cron {
-                change_table(|table| cron::without(table, name))?;
+            let removed = if self.cron {
+                change_table(|table| cron::without(table, name))
             } else {
                 let (folder, stops) = (self.folder()?, self.into.is_none());
-                Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)?;
-            }
+                Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)
+            };
+            removed.map_err(NotInstalled::told)?;
         }
         Ok(Exit::Done)
     }

@@ -8,6 +8,7 @@ use std::process::{Command, Stdio};
 
 use tempfile::NamedTempFile;
 
+use crate::exit::WrongCall;
 use crate::schedule::systemd::{Kind, MARK, Unit};
 use crate::terminal::names;
 use crate::user_folders::config_folder;
@@ -35,9 +36,14 @@ pub(crate) enum NotInstalled {
 }
 
 impl NotInstalled {
-    /// Nothing was changed.
-    pub(crate) fn is_wrong_call(&self) -> bool {
-        matches!(self, Self::Foreign(_) | Self::NotThere(_) | Self::NoCron(_))
+    /// As what ends the command: where nothing was changed, the call was wrong.
+    pub(crate) fn told(self) -> anyhow::Error {
+        match self {
+            Self::Foreign(_) | Self::NotThere(_) | Self::NoCron(_) => {
+                WrongCall(self.to_string()).into()
+            }
+            Self::Unwritable(..) | Self::NotStarted(..) => self.into(),
+        }
     }
 }
 

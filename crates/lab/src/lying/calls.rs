@@ -17,7 +17,7 @@ use fuser::{
 };
 use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, UTIME_NOW, UTIME_OMIT};
 
-use super::{Drive, errno, is_there};
+use super::drive::{Drive, errno, is_there};
 
 /// So that each question is asked anew.
 const NEVER: Duration = Duration::ZERO;
