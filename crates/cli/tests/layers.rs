@@ -45,53 +45,60 @@ fn modules() -> BTreeMap<Module, PathBuf> {
 /// Every path that the tokens name, with the groups of `use` spelt out; what is only for tests is left out.
 fn paths(tokens: TokenStream, begun: &[String], found: &mut Vec<Vec<String>>) {
     let mut path = begun.to_vec();
+    let mut end = |path: &mut Vec<String>| {
+        let ended = std::mem::replace(path, begun.to_vec());
+        if ended.len() > begun.len() {
+            found.push(ended);
+        }
+    };
     let mut tokens = tokens.into_iter().peekable();
-    let mut is_test = false;
+    let (mut is_test, mut below) = (false, Vec::new());
     while let Some(token) = tokens.next() {
+        if is_test {
+            // Up to the end of the item.
+            let is_body =
+                matches!(&token, TokenTree::Group(g) if g.delimiter() == Delimiter::Brace);
+            is_test = !is_body && token.to_string() != ";";
+            continue;
+        }
         match token {
-            // `path::{…}` goes on below; any other group begins anew.
             TokenTree::Group(group) => {
-                let text = group.stream().to_string();
-                if group.delimiter() == Delimiter::Bracket && text == "cfg (test)" {
+                if group.stream().to_string() == "cfg (test)" {
                     is_test = true;
                     continue;
                 }
+                // `path::{…}` goes on below; any other group begins anew.
                 let goes_on = path.last().is_some_and(String::is_empty);
                 let begins = if goes_on { &path[..path.len() - 1] } else { &[] };
                 // Who may see something is no import.
-                let is_visibility = path.last().is_some_and(|name| name == "pub");
-                if !is_visibility && !(is_test && group.delimiter() == Delimiter::Brace) {
-                    paths(group.stream(), begins, found);
+                if path.last().is_none_or(|name| name != "pub") {
+                    below.push((group.stream(), begins.to_vec()));
                 }
-                is_test &= group.delimiter() != Delimiter::Brace;
-                if path.len() > 1 && !goes_on {
-                    found.push(path);
+                if goes_on {
+                    path = begun.to_vec();
                 }
-                path = begun.to_vec();
+                end(&mut path);
             }
             TokenTree::Ident(name) => {
                 if !path.last().is_none_or(String::is_empty) && path.len() != begun.len() {
-                    found.push(std::mem::replace(&mut path, begun.to_vec()));
+                    end(&mut path);
                 }
                 path.pop_if(|last| last.is_empty());
                 path.push(name.to_string());
             }
             TokenTree::Punct(mark) if mark.as_char() == ':' => {
-                let is_path = tokens
-                    .next_if(|next| matches!(next, TokenTree::Punct(p) if p.as_char() == ':'));
-                if is_path.is_some() {
+                let is_colon = |next: &TokenTree| next.to_string() == ":";
+                if tokens.next_if(is_colon).is_some() {
                     path.push(String::new());
                 } else {
-                    found.push(std::mem::replace(&mut path, begun.to_vec()));
+                    end(&mut path);
                 }
             }
-            other => {
-                is_test &= other.to_string() != ";";
-                found.push(std::mem::replace(&mut path, begun.to_vec()));
-            }
+            _ => end(&mut path),
         }
     }
-    found.push(path);
+    end(&mut path);
+    below.into_iter().for_each(|(tokens, begun)| paths(tokens, &begun, found));
 }
 
 /// The file that a path leads into, as seen from a module: the one of its longest part that is a module.
@@ -202,5 +209,24 @@ fn the_questions_of_the_architecture_name_files_that_are_there() {
     for row in rows {
         let file = row.split('`').nth(1).unwrap_or_else(|| panic!("no file: {row}"));
         assert!(root().join(file).is_file(), "{row}");
+    }
+}
+
+#[test]
+fn every_way_to_import_is_seen() {
+    let code =
+        "use crate::{a::{self, b}, c as d}; pub(in crate::e) fn f() { super::g::h(i!(crate::j)) }
+        #[cfg(test)] mod tests { use crate::k; } #[cfg(test)] use crate::l; use crate::m;";
+    let mut found = Vec::new();
+    paths(code.parse().unwrap(), &[], &mut found);
+    let found: BTreeSet<_> =
+        found.iter().filter(|path| path.len() > 1).map(|path| path.join("::")).collect();
+    let expected =
+        ["crate::a::b", "crate::a::self", "crate::c", "crate::j", "crate::m", "super::g::h"];
+    for path in expected {
+        assert!(found.contains(path), "{path} is not in {found:?}");
+    }
+    for path in ["crate::e", "crate::k", "crate::l"] {
+        assert!(!found.contains(path), "{path}");
     }
 }
