@@ -13,7 +13,7 @@ use utter_echo_core::problem::{Cause, Problem};
 use utter_echo_core::request::OnConflict;
 
 use crate::exit::WrongCall;
-use crate::report::events::Step;
+use crate::report::events::StepLine;
 use crate::report::text;
 use crate::signals::Signals;
 use crate::terminal::{names, units};
@@ -170,7 +170,7 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
 }
 
 fn step_line(terminal: &mut Terminal, placed: &PlacedStep<'_>) -> io::Result<()> {
-    writeln!(terminal, "{}", text::step_line(&Step::of(placed, None)))
+    writeln!(terminal, "{}", text::step_line(&StepLine::of(placed, None)))
 }
 
 fn totals(plan: &Plan) -> String {

@@ -12,7 +12,7 @@ use utter_echo_core::os::Time;
 use utter_echo_core::request::Request;
 
 use crate::exit::{self, Exit};
-use crate::records::{Keep, Within};
+use crate::records::{RecordRetention, Within};
 use crate::report::Ear;
 use crate::report::events::JobCall;
 use crate::signals::Signals;
@@ -71,8 +71,8 @@ impl Context {
     }
 
     /// For how long records are kept.
-    pub(crate) fn keep(&self) -> Keep {
-        self.within.as_ref().map_or_else(Keep::default, |within| within.keep.clone())
+    pub(crate) fn keep(&self) -> RecordRetention {
+        self.within.as_ref().map_or_else(RecordRetention::default, |within| within.keep.clone())
     }
 
     /// The call, as it can be typed into a POSIX shell.

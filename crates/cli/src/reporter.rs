@@ -7,8 +7,8 @@ use std::path::PathBuf;
 use std::rc::Rc;
 
 use crate::exit::{self, Exit};
-use crate::records::{Keep, Recorder};
-use crate::report::events::{Amount, Event, Head, Totals};
+use crate::records::{RecordRetention, Recorder};
+use crate::report::events::{Amount, Event, Head, TotalsLine};
 use crate::report::exact::Exact;
 use crate::report::text::{Gathered, Log, Screen, Text};
 use crate::report::{Ear, Form, Format, Heard, Sink};
@@ -24,7 +24,7 @@ pub(crate) struct Report {
     recorder: Option<Recorder>,
     /// The same as a text, and where that is gathered.
     summary: RefCell<Option<(Text, Rc<RefCell<String>>)>>,
-    totals: RefCell<Option<Totals>>,
+    totals: RefCell<Option<TotalsLine>>,
     command: &'static str,
     destination: Option<PathBuf>,
     is_dry: bool,
@@ -35,7 +35,7 @@ pub(crate) struct Report {
 
 /// Where else a command tells its events.
 #[derive(Default)]
-pub(crate) struct Kept {
+pub(crate) struct ReportCopies {
     pub(crate) log: Option<File>,
     pub(crate) record: Option<io::Result<Recorder>>,
     /// What is told is wanted as a text at the end.
@@ -48,7 +48,7 @@ pub(crate) struct Summary {
     pub(crate) destination: Option<PathBuf>,
     pub(crate) exit: Exit,
     pub(crate) heard: Heard,
-    pub(crate) totals: Option<Totals>,
+    pub(crate) totals: Option<TotalsLine>,
     /// What it told, as far as somebody wanted that.
     pub(crate) text: String,
 }
@@ -56,12 +56,12 @@ pub(crate) struct Summary {
 impl Report {
     /// Begins with the head.
     pub(crate) fn new(form: Form, head: Head, ear: &Ear) -> Self {
-        Self::kept(form, head, Kept::default(), ear)
+        Self::kept(form, head, ReportCopies::default(), ear)
     }
 
     /// The same, and everything is kept, too.
-    pub(crate) fn kept(form: Form, head: Head, kept: Kept, ear: &Ear) -> Self {
-        let Kept { log, record, text } = kept;
+    pub(crate) fn kept(form: Form, head: Head, kept: ReportCopies, ear: &Ear) -> Self {
+        let ReportCopies { log, record, text } = kept;
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
             Format::Csv => Box::new(csv::Csv::new()),
@@ -127,7 +127,7 @@ impl Report {
     }
 
     /// Ends what is kept; an error, which the screen is told otherwise, is written there.
-    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &Keep) -> Summary {
+    pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &RecordRetention) -> Summary {
         if let (Err(error), Some(log)) = (came, &mut *self.log.borrow_mut()) {
             log.end_with(error);
         }

@@ -23,7 +23,7 @@ use crate::options::{Ask, Changing, Doing, SafetyOptions};
 use crate::progress::Progress;
 use crate::records::{Between, Watching};
 use crate::remembered;
-use crate::report::events::{Event, Head, Totals};
+use crate::report::events::{Event, Head, TotalsLine};
 use crate::report::told::{self, Took};
 use crate::reporter::Report;
 use crate::signals::Signals;
@@ -45,7 +45,7 @@ pub(crate) struct Came {
     exit: Exit,
     /// Why it ended before its time.
     ending: Option<Event>,
-    totals: Option<Totals>,
+    totals: Option<TotalsLine>,
 }
 
 impl From<Exit> for Came {
@@ -122,8 +122,8 @@ impl Came {
     fn after(self, earlier: Self) -> Self {
         let earlier = earlier.totals.and_then(|totals| totals.run);
         let totals = self.totals.map(|totals| match (totals.run, earlier) {
-            (Some(run), Some(earlier)) => Totals { run: Some(run.after(earlier)), ..totals },
-            (run, earlier) => Totals { run: run.or(earlier), ..totals },
+            (Some(run), Some(earlier)) => TotalsLine { run: Some(run.after(earlier)), ..totals },
+            (run, earlier) => TotalsLine { run: run.or(earlier), ..totals },
         });
         Self { totals, ..self }
     }

@@ -9,7 +9,7 @@ use utter_echo_core::os::Linux;
 
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall};
-use crate::options::{Shown, path};
+use crate::options::{ShownOptions, path};
 use crate::report::events::{self, Head};
 use crate::report::told;
 use crate::reporter::Report;
@@ -30,7 +30,7 @@ pub(crate) struct Drives {
     #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path())]
     folders: Vec<PathBuf>,
     #[command(flatten)]
-    shown: Shown,
+    shown: ShownOptions,
 }
 
 impl Command for Drives {
@@ -38,7 +38,7 @@ impl Command for Drives {
         let form = self.shown.settle()?;
         let asked = drives::holding(&Linux, &self.folders)?;
         let only = (!asked.is_empty()).then_some(&*asked);
-        let report = Report::new(form, Head::new(events::Command::Drives), &context.heard);
+        let report = Report::new(form, Head::new(events::CommandWord::Drives), &context.heard);
         let drives = drives::list(&Linux, only).with_context(|| {
             let why = "cannot list the mounted drives; /proc must be mounted, and readable: \
                        mount -t proc proc /proc";

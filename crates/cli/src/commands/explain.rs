@@ -10,7 +10,7 @@ use utter_echo_core::os::Linux;
 
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Dropping, Selecting, Shown, path};
+use crate::options::{Dropping, Selecting, ShownOptions, path};
 use crate::report::events::{self, Head};
 use crate::report::told;
 use crate::reporter::Report;
@@ -38,7 +38,7 @@ pub(crate) struct Explain {
     #[command(flatten)]
     selecting: Selecting,
     #[command(flatten)]
-    shown: Shown,
+    shown: ShownOptions,
 }
 
 impl Command for Explain {
@@ -59,7 +59,7 @@ impl Command for Explain {
         let sources = std::slice::from_ref(source);
         let selection = self.selecting.selection(sources, &Dropping::default(), context)?;
         let cannot = || WrongCall(format!("cannot look into '{shown}'"));
-        let head = Head::new(events::Command::Explain).reading(source);
+        let head = Head::new(events::CommandWord::Explain).reading(source);
         if self.paths.is_empty() {
             let report = Report::new(form, head, &context.heard);
             let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;

@@ -10,11 +10,11 @@ use jiff::Timestamp;
 use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Shown, path, values};
+use crate::options::{ShownOptions, path, values};
 use crate::real::real;
-use crate::records::{self, Entry, Lines, Store};
+use crate::records::{self, Lines, RunEntry, Store};
 use crate::report::events::{
-    self, Event, Head, Placed, Problem, Recorded, RunOutcome, Step, Totals,
+    self, Event, Head, Placed, ProblemLine, Recorded, RunOutcome, StepLine, TotalsLine,
 };
 use crate::reporter::Report;
 use crate::terminal::{names, units};
@@ -88,7 +88,7 @@ pub(crate) struct History {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), requires = "run", help_heading = "Steps", hide_short_help = true)]
     page: Option<u64>,
     #[command(flatten)]
-    shown: Shown,
+    shown: ShownOptions,
 }
 
 /// Outcomes that were asked for.
@@ -127,7 +127,7 @@ impl Command for History {
             let folder = names::path(store.folder());
             WrongCall(format!("the records in '{folder}' cannot be read"))
         };
-        let report = Report::new(form, Head::new(events::Command::History), &context.heard);
+        let report = Report::new(form, Head::new(events::CommandWord::History), &context.heard);
         let listed = match (&self.run, &self.told_of) {
             (Some(run), _) => {
                 let Some(run) = store.run(*run).with_context(unread)? else {
@@ -154,7 +154,7 @@ impl Command for History {
             }
         };
         let listed = Some(listed).filter(|_| !self.last);
-        report.tell(Totals { listed, ..Totals::default() }.into());
+        report.tell(TotalsLine { listed, ..TotalsLine::default() }.into());
         Ok(exit::of_shown(Exit::Done))
     }
 }
@@ -167,7 +167,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = Recorded>> {
         let limit = if self.last { 1 } else { self.limit };
-        let runs = self.entries(store, context)?.map(Entry::told);
+        let runs = self.entries(store, context)?.map(RunEntry::told);
         let takes = |run: &Recorded| self.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
         Ok(runs.filter(takes).take(limit))
     }
@@ -176,10 +176,10 @@ impl History {
         &self,
         store: &Store,
         context: &Context,
-    ) -> std::io::Result<impl Iterator<Item = Entry>> {
+    ) -> std::io::Result<impl Iterator<Item = RunEntry>> {
         let since = self.since.and_then(|since| since.before(context.began));
         let destination = self.destination.as_deref().map(real);
-        let takes = move |run: &Entry| {
+        let takes = move |run: &RunEntry| {
             let began = &run.began;
             let job = began.job.as_ref().map(|job| &job.name);
             let is_late = || began.began.parse::<Timestamp>().ok() >= since;
@@ -205,7 +205,7 @@ impl History {
             (Some(above), Some(name)) => real(above).join(name),
             _ => real(path),
         };
-        let runs: Vec<Entry> = self.entries(store, context)?.collect();
+        let runs: Vec<RunEntry> = self.entries(store, context)?.collect();
         let found = records::search(store, &runs, &path);
         for (run, why) in found.unread {
             let text = format!("the record of run {run} cannot be read: {why}");
@@ -222,7 +222,7 @@ impl History {
     }
 
     /// Everything that one run told, its steps page by page.
-    fn show(&self, store: &Store, run: Entry, report: &Report) {
+    fn show(&self, store: &Store, run: RunEntry, report: &Report) {
         let lines = run.lines(store);
         let told = run.told();
         let is_whole = told.closed.is_some();
@@ -274,7 +274,7 @@ impl History {
                     }
                 }
                 Event::Step(_) => {}
-                Event::Problem(Problem { path: None, .. })
+                Event::Problem(ProblemLine { path: None, .. })
                 | Event::Totals(_)
                 | Event::Closed(_) => {
                     end.push(event);
@@ -291,7 +291,7 @@ impl History {
         self.page.or_else(|| (!report.is_exact()).then_some(1))
     }
 
-    fn takes(&self, step: &Step) -> bool {
+    fn takes(&self, step: &StepLine) -> bool {
         self.find.as_ref().is_none_or(|word| {
             let is_kind = step.verb.word() == word;
             is_kind || memchr::memmem::find(step.path.as_bytes(), word.as_bytes()).is_some()

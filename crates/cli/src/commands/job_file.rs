@@ -10,15 +10,15 @@ use jiff::tz::TimeZone;
 use crate::context::Context;
 use crate::exit::WrongCall;
 use crate::jobs::{self, JobFile};
-use crate::options::{Shown, complete, path};
+use crate::options::{ShownOptions, complete, path};
 
 /// Of every command that reads the job file.
 #[derive(Debug, Args)]
-pub(crate) struct Asked {
+pub(crate) struct JobQuery {
     #[command(flatten)]
     pub(crate) file: JobFileOption,
     #[command(flatten)]
-    pub(crate) shown: Shown,
+    pub(crate) shown: ShownOptions,
 }
 
 #[derive(Debug, Args)]

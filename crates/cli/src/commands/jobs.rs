@@ -15,13 +15,13 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Request, Task};
 
 use crate::call;
-use crate::commands::job_file::{Asked, JobFileOption, job_names};
+use crate::commands::job_file::{JobFileOption, JobQuery, job_names};
 use crate::commands::status::standing;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::records::Within;
-use crate::report::events::{self, Event, Head, JobTold, Suggestion, Totals};
+use crate::report::events::{self, Event, Head, JobTold, Suggestion, TotalsLine};
 use crate::report::told;
 use crate::reporter::Report;
 use crate::terminal::shell::quoted;
@@ -49,7 +49,7 @@ pub(crate) struct Jobs {
     #[command(subcommand)]
     what: Option<What>,
     #[command(flatten)]
-    asked: Asked,
+    asked: JobQuery,
 }
 
 #[derive(Debug, Subcommand)]
@@ -103,11 +103,14 @@ impl Command for Jobs {
     }
 }
 
-fn list(asked: &Asked, context: &Context) -> Result<Exit> {
+fn list(asked: &JobQuery, context: &Context) -> Result<Exit> {
     let form = asked.shown.settle()?;
     let file = asked.file.read(context)?;
-    let report =
-        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), false), &context.heard);
+    let report = Report::new(
+        form,
+        Head::of_jobs(events::CommandWord::Jobs, file.path(), false),
+        &context.heard,
+    );
     let (mut problems, mut listed) = (0, 0);
     let mut standing = standing(&file, &report, &context.began.to_zoned(TimeZone::system()));
     for name in file.names() {
@@ -123,19 +126,19 @@ fn list(asked: &Asked, context: &Context) -> Result<Exit> {
             }
         }
     }
-    report.tell(Totals { problems, listed: Some(listed), ..Totals::default() }.into());
+    report.tell(TotalsLine { problems, listed: Some(listed), ..TotalsLine::default() }.into());
     Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::WrongCall }))
 }
 
-fn show(name: &str, asked: &Asked, context: &Context) -> Result<Exit> {
+fn show(name: &str, asked: &JobQuery, context: &Context) -> Result<Exit> {
     let form = asked.shown.settle()?;
     let file = asked.file.read(context)?;
     let job = file.job(name)?;
-    let head = Head::of_jobs(events::Command::Jobs, file.path(), false);
+    let head = Head::of_jobs(events::CommandWord::Jobs, file.path(), false);
     let report = Report::new(form, head, &context.heard);
     let lines = JobTold::from(&job).commands.into_iter();
     report.tell_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
-    report.tell(Totals::default().into());
+    report.tell(TotalsLine::default().into());
     Ok(exit::of_shown(Exit::Done))
 }
 
@@ -164,11 +167,14 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     Ok(Exit::Done)
 }
 
-fn check(names: &[String], asked: &Asked, context: &Context) -> Result<Exit> {
+fn check(names: &[String], asked: &JobQuery, context: &Context) -> Result<Exit> {
     let form = asked.shown.settle()?;
     let file = asked.file.read(context)?;
-    let report =
-        Report::new(form, Head::of_jobs(events::Command::Jobs, file.path(), true), &context.heard);
+    let report = Report::new(
+        form,
+        Head::of_jobs(events::CommandWord::Jobs, file.path(), true),
+        &context.heard,
+    );
     let all: Vec<&str> = file.names().collect();
     let asked_for = if names.is_empty() { all } else { names.iter().map(String::as_str).collect() };
     let (calls, wrong) = calls_of(&file, &asked_for, context);
@@ -179,7 +185,7 @@ fn check(names: &[String], asked: &Asked, context: &Context) -> Result<Exit> {
     let problems: Vec<Event> = wrong.into_iter().chain(unsound).chain(shared).collect();
     let exit = if problems.is_empty() { Exit::Done } else { Exit::WrongCall };
     let (count, listed) = (problems.len() as u64, Some(asked_for.len() as u64));
-    let totals = Totals { problems: count, listed, ..Totals::default() };
+    let totals = TotalsLine { problems: count, listed, ..TotalsLine::default() };
     report.tell_all(problems.into_iter().chain([totals.into()]));
     Ok(exit::of_shown(exit))
 }
@@ -302,7 +308,7 @@ fn word_for_a_shell(word: &OsStr) -> String {
 
 impl Head {
     /// Of a command that reads the job file.
-    pub(crate) fn of_jobs(command: events::Command, file: &Path, dry_run: bool) -> Self {
+    pub(crate) fn of_jobs(command: events::CommandWord, file: &Path, dry_run: bool) -> Self {
         Self { dry_run, jobs: Some(file.into()), ..Self::new(command) }
     }
 }

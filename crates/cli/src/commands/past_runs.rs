@@ -13,7 +13,7 @@ use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
 use crate::options::{AllOrNothing, DiscardWhat, Discarding, Doing, SettingAside};
 use crate::remembered;
-use crate::report::events::{Command, Event, Head, Step};
+use crate::report::events::{CommandWord, Event, Head, StepLine};
 use crate::report::told;
 use crate::reporter::Report;
 use crate::run_name;
@@ -53,7 +53,7 @@ pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
 fn report(args: &WithRuns, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
-    let head = Head { dry_run, ..Head::new(Command::Undo) };
+    let head = Head { dry_run, ..Head::new(CommandWord::Undo) };
     let mut keeping = args.doing.output.keeping.clone();
     // A list leaves nothing to be looked up.
     keeping.no_record |= args.discarding.discard.is_none();
@@ -85,9 +85,9 @@ pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Ex
     let run = PastRun::open(&Linux, path)?;
     let form = args.doing.output.settle(&args.doing.verbose)?;
     let report =
-        Report::new(form, Head { dry_run: true, ..Head::new(Command::Undo) }, &context.heard);
+        Report::new(form, Head { dry_run: true, ..Head::new(CommandWord::Undo) }, &context.heard);
     for placed in run.plan().steps() {
-        let mut step = Step::of(&placed, None);
+        let mut step = StepLine::of(&placed, None);
         if run.has_compared(&placed) {
             step.reason.push_str("; was compared, and the same");
         }

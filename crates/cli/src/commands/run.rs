@@ -11,19 +11,19 @@ use clap::parser::ValueSource;
 use clap_complete::engine::ArgValueCompleter;
 
 use crate::call;
-use crate::commands::job_file::Asked;
+use crate::commands::job_file::JobQuery;
 use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::jobs::lock::{self, Lock, Turn};
+use crate::jobs::lock::{self, JobLock, Turn};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
 use crate::options::{Hours, Telling};
 use crate::real::real;
 use crate::records::Within;
-use crate::records::{self, Keep};
+use crate::records::{self, RecordRetention};
 use crate::report::events::{
-    self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, Totals,
+    self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, TotalsLine,
 };
 use crate::report::{Heard, told};
 use crate::reporter::{Report, Summary};
@@ -67,7 +67,7 @@ pub(crate) struct Run {
     #[arg(long, help_heading = "Jobs")]
     queue: bool,
     #[command(flatten)]
-    asked: Asked,
+    asked: JobQuery,
 }
 
 impl Command for Run {
@@ -80,7 +80,7 @@ impl Command for Run {
         if let Some(hours) = self.within {
             hours.end(context.began)?;
         }
-        let head = Head::of_jobs(events::Command::Run, file.path(), self.dry_run);
+        let head = Head::of_jobs(events::CommandWord::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
         // What its own report heard is nothing of theirs.
         context.heard.take();
@@ -128,10 +128,10 @@ impl Command for Run {
                 }
             }
         }
-        let totals = Totals {
+        let totals = TotalsLine {
             problems: ran.iter().map(|ran| ran.problems).sum(),
             listed: Some(ran.len() as u64),
-            ..Totals::default()
+            ..TotalsLine::default()
         };
         report.tell_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
         Ok(signals.caught().map_or(worst, exit::of_stop))
@@ -142,7 +142,7 @@ impl Run {
     /// Whether it is this process that may run a job. A dry run is in nobody's way.
     fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> Turn {
         match (self.dry_run, self.queue) {
-            (true, _) => Turn::Ours(Lock::default()),
+            (true, _) => Turn::Ours(JobLock::default()),
             (false, true) => lock::wait(file.path(), &job.name, signals),
             (false, false) => lock::take(file.path(), &job.name),
         }
@@ -182,7 +182,12 @@ impl Run {
     }
 
     /// Makes all calls of a job, also after one that failed.
-    fn run_job(&self, job: &Job, (file, keep): (&Path, &Keep), context: &Context) -> (Exit, Heard) {
+    fn run_job(
+        &self,
+        job: &Job,
+        (file, keep): (&Path, &RecordRetention),
+        context: &Context,
+    ) -> (Exit, Heard) {
         let (mut worst, mut all) = (Exit::Done, Heard::default());
         let calls = job.calls.len() as u64;
         for (call, words) in (1..).zip(&job.calls) {
@@ -265,7 +270,7 @@ fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u
     if has("--dry-run") {
         return None;
     }
-    let command = words.first()?.to_str().and_then(events::Command::of)?;
+    let command = words.first()?.to_str().and_then(events::CommandWord::of)?;
     let job = within.job.name.clone();
     let run =
         if has("--no-record") { None } else { records::of_failed(command, words, within, error) };

@@ -17,9 +17,9 @@ use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, wrong_call};
 use crate::jobs::{Job, JobFile};
-use crate::options::{Shown, path};
+use crate::options::{ShownOptions, path};
 use crate::records::Within;
-use crate::report::events::{self, Event, Head, ScheduledJob, Totals, UnitFile};
+use crate::report::events::{self, Event, Head, ScheduledJob, TotalsLine, UnitFile};
 use crate::reporter::Report;
 use crate::schedule::{
     CommandLine, Manager, NotInstalled, Scheduled, When, change_table, cron, systemd,
@@ -68,7 +68,7 @@ pub(crate) struct Schedule {
     #[command(flatten)]
     file: JobFileOption,
     #[command(flatten)]
-    shown: Shown,
+    shown: ShownOptions,
 }
 
 impl Command for Schedule {
@@ -84,7 +84,7 @@ impl Command for Schedule {
         let now = context.began.to_zoned(TimeZone::system());
         let jobs = self.names.iter().map(|name| self.scheduled(&file.job(name)?, &file, context));
         let jobs: Vec<Scheduled> = jobs.collect::<Result<_>>()?;
-        let head = Head::of_jobs(events::Command::Schedule, file.path(), !self.install);
+        let head = Head::of_jobs(events::CommandWord::Schedule, file.path(), !self.install);
         let report = Report::new(form, head, &context.heard);
         for job in &jobs {
             report.tell(Event::Scheduled(self.told(job, &now)?));
@@ -94,7 +94,7 @@ impl Command for Schedule {
             self.note(job, &now, &report);
         }
         let listed = Some(jobs.len() as u64);
-        report.tell(Totals { listed, ..Totals::default() }.into());
+        report.tell(TotalsLine { listed, ..TotalsLine::default() }.into());
         Ok(if self.install { Exit::Done } else { exit::of_shown(Exit::Done) })
     }
 }

@@ -19,11 +19,11 @@ use crate::context::{Command, Context};
 use crate::exit::{self, Exit};
 use crate::jobs::lock::{self, Look};
 use crate::jobs::{Job, JobFile};
-use crate::options::Shown;
+use crate::options::ShownOptions;
 use crate::real::real;
 use crate::records::Within;
 use crate::records::{Starts, Store};
-use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, Totals};
+use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, TotalsLine};
 use crate::report::told;
 use crate::reporter::Report;
 
@@ -49,14 +49,14 @@ pub(crate) struct Status {
     #[command(flatten)]
     file: JobFileOption,
     #[command(flatten)]
-    shown: Shown,
+    shown: ShownOptions,
 }
 
 impl Command for Status {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.shown.settle_any();
         let file = self.file.read(context)?;
-        let head = Head::of_jobs(events::Command::Status, file.path(), false);
+        let head = Head::of_jobs(events::CommandWord::Status, file.path(), false);
         let now = context.began.to_zoned(TimeZone::system());
         let names: Vec<&str> = match &*self.names {
             [] => file.names().collect(),
@@ -87,7 +87,7 @@ impl Command for Status {
                 }
             }
         }
-        report.tell(Totals { problems, listed, ..Totals::default() }.into());
+        report.tell(TotalsLine { problems, listed, ..TotalsLine::default() }.into());
         Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::Problems }))
     }
 }

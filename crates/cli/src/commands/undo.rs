@@ -103,7 +103,7 @@ impl Undo {
             .guarded(self.with.aside.over_move(self.with.doing.safety.guards(), context));
         let request = &self.with.doing.apply(request);
         let dry_run = self.with.doing.safety.dry_run;
-        let head = Head { command: events::Command::Undo, ..Head::of(request, dry_run) };
+        let head = Head { command: events::CommandWord::Undo, ..Head::of(request, dry_run) };
         runner::around(request, head, &self.with.doing, context, |runner| {
             let session = Session::open_to_move_back(&Linux, request, run)?;
             let _lock = match if dry_run { Ok(None) } else { session.hold() } {

@@ -13,7 +13,7 @@ mod suggest;
 use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
 use crate::options::{
-    Comparing, Dropping, Inside, Listing, Output, Running, Verifying, path, places,
+    Comparing, Dropping, Inside, ListingOptions, Output, RunningOptions, Verifying, path, places,
 };
 use crate::progress::Progress;
 use crate::records::Between;
@@ -47,11 +47,11 @@ pub(crate) struct Verify {
     #[command(flatten)]
     verifying: Verifying,
     #[command(flatten)]
-    running: Running,
+    running: RunningOptions,
     #[command(flatten)]
     output: Output,
     #[command(flatten)]
-    listing: Listing,
+    listing: ListingOptions,
 }
 
 impl Verify {

@@ -16,7 +16,7 @@ use crate::jobs::spot::{Source, nearest};
 use crate::jobs::words::Setting;
 use crate::jobs::{find, words};
 use crate::options::values;
-use crate::records::Keep;
+use crate::records::RecordRetention;
 use crate::schedule::When;
 
 /// What can be said of records.
@@ -119,8 +119,8 @@ impl JobFile {
     }
 
     /// For how long records of the runs of its jobs are kept.
-    pub(crate) fn keep(&self) -> Result<Keep, WrongCall> {
-        let mut kept = Keep { always: true, ..Keep::default() };
+    pub(crate) fn keep(&self) -> Result<RecordRetention, WrongCall> {
+        let mut kept = RecordRetention { always: true, ..RecordRetention::default() };
         let table = self.document.get("records").and_then(Item::as_table_like);
         for setting in table.map(settings).unwrap_or_default() {
             let (key, at) = (setting.key, setting.value_at());

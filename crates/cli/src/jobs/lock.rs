@@ -22,16 +22,16 @@ const MOMENT: Duration = Duration::from_millis(200);
 /// What came of asking for a job.
 pub(crate) enum Turn {
     /// Nobody else runs it as long as this is held.
-    Ours(Lock),
+    Ours(JobLock),
     /// This process runs it, as far as that can be told.
     Of(Option<u32>),
 }
 
 /// Keeps others from a job; nothing where there is no place for a lock.
 #[derive(Default)]
-pub(crate) struct Lock(Option<File>);
+pub(crate) struct JobLock(Option<File>);
 
-impl Lock {
+impl JobLock {
     /// The job came to its end, however that was.
     pub(crate) fn release(self) {
         // Else the job looks as if it had been cut short, which the next run mends.
@@ -64,7 +64,7 @@ pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
     // Whoever cannot write it down runs the job all the same.
     let Some(file) = path(jobs, name).and_then(|path| open(&path).ok().map(|file| (path, file)))
     else {
-        return Turn::Ours(Lock::default());
+        return Turn::Ours(JobLock::default());
     };
     let (path, mut file) = file;
     let mut tries = 0..TRIES;
@@ -81,13 +81,13 @@ pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
         Ok(()) => {
             let _ = file.set_len(0);
             let _ = write!(file, "{}", std::process::id());
-            Turn::Ours(Lock(Some(file)))
+            Turn::Ours(JobLock(Some(file)))
         }
         Err(rustix::io::Errno::WOULDBLOCK) => {
             let process = fs::read_to_string(path).ok();
             Turn::Of(process.and_then(|process| process.trim().parse().ok()))
         }
-        Err(_) => Turn::Ours(Lock::default()),
+        Err(_) => Turn::Ours(JobLock::default()),
     }
 }
 

@@ -50,12 +50,12 @@ impl JobFile {
             let what = format!("job '{name}' has to be a table");
             return Err(self.source.wrong(&at, &what, &format!("write [job.{name}]")));
         };
-        Reading { file: self, name, at, settings: settings(table) }.job()
+        JobReading { file: self, name, at, settings: settings(table) }.job()
     }
 }
 
 /// A job while it is read.
-pub(super) struct Reading<'f> {
+pub(super) struct JobReading<'f> {
     pub(super) file: &'f JobFile,
     pub(super) name: &'f str,
     /// Where its name stands.
@@ -63,7 +63,7 @@ pub(super) struct Reading<'f> {
     pub(super) settings: Vec<Setting<'f>>,
 }
 
-impl Reading<'_> {
+impl JobReading<'_> {
     pub(super) fn job(&self) -> Result<Job, WrongCall> {
         let does = self.command()?;
         let mut pairs = Vec::new();

@@ -22,17 +22,17 @@ pub(crate) fn begins_with_drive(path: &Path) -> bool {
 
 /// What a drive is asked for by.
 #[derive(Clone, Copy)]
-enum By {
+enum NamedPlace {
     Label,
     Uuid,
 }
 
 /// How a drive is named, the name, and the path on it.
-fn split(path: &Path) -> Option<(By, &OsStr, &Path)> {
+fn split(path: &Path) -> Option<(NamedPlace, &OsStr, &Path)> {
     let bytes = path.as_os_str().as_bytes();
     let (by, rest) = match (bytes.strip_prefix(b"label="), bytes.strip_prefix(b"uuid=")) {
-        (Some(rest), _) => (By::Label, rest),
-        (None, Some(rest)) => (By::Uuid, rest),
+        (Some(rest), _) => (NamedPlace::Label, rest),
+        (None, Some(rest)) => (NamedPlace::Uuid, rest),
         (None, None) => return None,
     };
     let end = rest.iter().position(|byte| *byte == b'/').unwrap_or(rest.len());
@@ -56,8 +56,8 @@ pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
             continue;
         };
         let mut drive = OsString::from(match by {
-            By::Label => "LABEL=",
-            By::Uuid => "UUID=",
+            NamedPlace::Label => "LABEL=",
+            NamedPlace::Uuid => "UUID=",
         });
         drive.push(name);
         if !all.iter().any(|one| is_called(one, by, name)) && !named.contains(&drive) {
@@ -67,10 +67,12 @@ pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
     named
 }
 
-fn is_called(drive: &NamedDrive, by: By, name: &OsStr) -> bool {
+fn is_called(drive: &NamedDrive, by: NamedPlace, name: &OsStr) -> bool {
     match by {
-        By::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
-        By::Uuid => drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid)),
+        NamedPlace::Label => drive.label.as_deref().is_some_and(|label| OsStr::new(label) == name),
+        NamedPlace::Uuid => {
+            drive.uuid.as_deref().is_some_and(|uuid| name.eq_ignore_ascii_case(uuid))
+        }
     }
 }
 
@@ -88,8 +90,8 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     }
     let shown = names::shown(name.as_bytes());
     let what = match by {
-        By::Label => "label",
-        By::Uuid => "UUID",
+        NamedPlace::Label => "label",
+        NamedPlace::Uuid => "UUID",
     };
     let (what, listed, advice) = if fitting.is_empty() {
         let folder = names::path(&path);

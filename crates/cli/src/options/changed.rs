@@ -13,7 +13,7 @@ use crate::options::values;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What counts as changed")]
-pub(crate) struct Changed {
+pub(crate) struct ChangedOptions {
     /// How to tell that a file changed
     ///
     /// With 'content', every attribute of every entry is looked at, too.
@@ -46,7 +46,7 @@ pub(crate) enum ByWhat {
     Presence,
 }
 
-impl Changed {
+impl ChangedOptions {
     /// Every byte of both sides is read.
     pub(crate) fn reads_all(&self) -> bool {
         matches!(self.by, ByWhat::Content)

@@ -12,12 +12,12 @@ use crate::options::telling::Telling;
 use crate::real::real;
 use crate::records::{Call, Recorder};
 use crate::report::events::Head;
-use crate::reporter::{Kept, Report};
+use crate::reporter::{Report, ReportCopies};
 use crate::terminal::names;
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
-pub(crate) struct Keeping {
+pub(crate) struct KeepingOptions {
     #[command(flatten)]
     pub(crate) logging: Logging,
     /// Leave no record of this run for 'utter history' and 'utter status'
@@ -30,7 +30,7 @@ pub(crate) struct Keeping {
     pub(crate) telling: Telling,
 }
 
-impl Keeping {
+impl KeepingOptions {
     /// A mirror would take away what is kept there, as something that the source does not have.
     pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
         let mirrored = real(destination);
@@ -49,11 +49,11 @@ impl Keeping {
     }
 
     /// Opens what is to be kept. A record that cannot be written keeps nothing from being done.
-    pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<Kept> {
+    pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<ReportCopies> {
         let log = self.logging.open(head.command.word(), context)?;
         let begin = || Recorder::begin(Call::of(head, context), &context.keep());
         let record = (!self.no_record && !head.dry_run).then(begin);
-        Ok(Kept { log, record, text: self.telling.needs_text() && !head.dry_run })
+        Ok(ReportCopies { log, record, text: self.telling.needs_text() && !head.dry_run })
     }
 
     /// Ends what is kept of a run, and tells whoever is to know what it came to.

@@ -28,12 +28,12 @@ use crate::user_folders::state_folder;
 
 pub(crate) use by_name::{begins_with_drive, drives_named_in, path};
 pub(crate) use carried::Carried;
-pub(crate) use changed::{Changed, Steps, Verifying};
+pub(crate) use changed::{ChangedOptions, Steps, Verifying};
 pub(crate) use hours::Hours;
 pub(crate) use moving::Moving;
-pub(crate) use output::{Colors, Listing, Output, ProgressHow, Shown, Verbose};
+pub(crate) use output::{Colors, ListingOptions, Output, ProgressHow, ShownOptions, Verbose};
 pub(crate) use places::places;
-pub(crate) use running::{Running, Waiting, Writing};
+pub(crate) use running::{RunningOptions, Waiting, Writing};
 pub(crate) use safety::{
     AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
@@ -46,7 +46,7 @@ pub(crate) struct Comparing {
     #[command(flatten)]
     pub(crate) selecting: Selecting,
     #[command(flatten)]
-    pub(crate) changed: Changed,
+    pub(crate) changed: ChangedOptions,
     #[command(flatten)]
     pub(crate) carried: Carried,
 }
@@ -106,7 +106,7 @@ pub(crate) struct Doing {
     #[command(flatten)]
     pub(crate) writing: Writing,
     #[command(flatten)]
-    pub(crate) running: Running,
+    pub(crate) running: RunningOptions,
     #[command(flatten)]
     pub(crate) output: Output,
     #[command(flatten)]

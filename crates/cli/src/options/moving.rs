@@ -16,11 +16,11 @@ pub(crate) struct Moving {
     /// What is the same in content and attributes is no conflict: it only goes from the source. Neither are
     /// folders, which become one.
     #[arg(long, value_name = "HOW", default_value = "skip")]
-    pub(crate) on_conflict: OnConflict,
+    pub(crate) on_conflict: ConflictOptions,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum OnConflict {
+pub(crate) enum ConflictOptions {
     /// Both stay where they are, and are named
     Skip,
     /// The destination's gives way
@@ -36,11 +36,11 @@ pub(crate) enum OnConflict {
 impl Moving {
     pub(crate) fn apply(&self, request: Request) -> Request {
         let on_conflict = match self.on_conflict {
-            OnConflict::Skip => request::OnConflict::Skip,
-            OnConflict::Replace => request::OnConflict::Replace,
-            OnConflict::Newer => request::OnConflict::Newer,
-            OnConflict::Ask => request::OnConflict::Ask,
-            OnConflict::KeepBoth => request::OnConflict::KeepBoth,
+            ConflictOptions::Skip => request::OnConflict::Skip,
+            ConflictOptions::Replace => request::OnConflict::Replace,
+            ConflictOptions::Newer => request::OnConflict::Newer,
+            ConflictOptions::Ask => request::OnConflict::Ask,
+            ConflictOptions::KeepBoth => request::OnConflict::KeepBoth,
         };
         request.vacating(Vacating { leave_folders: self.leave_folders, on_conflict })
     }

@@ -4,7 +4,7 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 
 use crate::exit::wrong_call;
-use crate::options::keeping::Keeping;
+use crate::options::keeping::KeepingOptions;
 use crate::report::{Form, Format};
 
 /// Of commands that compare or change.
@@ -12,7 +12,7 @@ use crate::report::{Form, Format};
 #[command(next_help_heading = "Output")]
 pub(crate) struct Output {
     #[command(flatten)]
-    pub(crate) shown: Shown,
+    pub(crate) shown: ShownOptions,
     /// How to show progress on stderr
     #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
     pub(crate) progress: ProgressHow,
@@ -20,13 +20,13 @@ pub(crate) struct Output {
     #[arg(long, short)]
     pub(crate) quiet: bool,
     #[command(flatten)]
-    pub(crate) keeping: Keeping,
+    pub(crate) keeping: KeepingOptions,
 }
 
 /// Of every command.
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
-pub(crate) struct Shown {
+pub(crate) struct ShownOptions {
     /// What to print: text for people, or JSON for programs (see 'utter help json')
     #[arg(long, global = true, value_name = "FORM", default_value = "text")]
     pub(crate) format: Format,
@@ -45,7 +45,7 @@ pub(crate) struct Colors {
         default_value = "auto",
         hide_short_help = true
     )]
-    pub(crate) color: When,
+    pub(crate) color: ColorWhen,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -61,7 +61,7 @@ pub(crate) enum ProgressHow {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum When {
+pub(crate) enum ColorWhen {
     /// On a terminal, unless NO_COLOR is set
     Auto,
     /// Always
@@ -82,7 +82,7 @@ pub(crate) struct Verbose {
 /// Of verify.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Output")]
-pub(crate) struct Listing {
+pub(crate) struct ListingOptions {
     /// List at most this many differences of each kind, and count the rest
     ///
     /// Default: all are listed.
@@ -97,15 +97,15 @@ impl Colors {
     /// Makes it count for everything printed from here on.
     pub(crate) fn settle(&self) {
         let choice = match self.color {
-            When::Auto => anstream::ColorChoice::Auto,
-            When::Always => anstream::ColorChoice::AlwaysAnsi,
-            When::Never => anstream::ColorChoice::Never,
+            ColorWhen::Auto => anstream::ColorChoice::Auto,
+            ColorWhen::Always => anstream::ColorChoice::AlwaysAnsi,
+            ColorWhen::Never => anstream::ColorChoice::Never,
         };
         choice.write_global();
     }
 }
 
-impl Shown {
+impl ShownOptions {
     /// The form for a command that has no table to print.
     pub(crate) fn settle(&self) -> Result<Form> {
         if self.format == Format::Csv {
@@ -132,7 +132,7 @@ impl Output {
     }
 
     /// The form for a verification.
-    pub(crate) fn settle_for_verdict(&self, listing: &Listing) -> Result<Form> {
+    pub(crate) fn settle_for_verdict(&self, listing: &ListingOptions) -> Result<Form> {
         if self.shown.format == Format::Csv && self.quiet {
             wrong_call!("--quiet leaves nothing of --format csv\n  leave one of the two out");
         }

@@ -14,7 +14,7 @@ use crate::signals::Signals;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and faults")]
-pub(crate) struct Running {
+pub(crate) struct RunningOptions {
     /// Use this many threads to scan, compare and write, or as many as the drives can use
     ///
     /// With 'auto' a run begins with one for each processor, at most 8. Where they mostly wait for a drive, as
@@ -60,7 +60,7 @@ pub(crate) enum CacheHow {
     Drop,
 }
 
-impl Running {
+impl RunningOptions {
     /// Nothing is written by this alone, and so nothing is to be flushed.
     pub(crate) fn apply(&self, request: Request) -> Request {
         let running = request::Running {

@@ -16,7 +16,7 @@ const NARROW: usize = 60;
 
 /// What is being done, and as far as that is known how much of it.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum Stage {
+pub(super) enum ShownStage {
     /// The first time nothing is known of that.
     Scanning(Option<Expected>),
     Changing(Expected, Then),
@@ -50,7 +50,7 @@ impl Expected {
     }
 }
 
-impl Stage {
+impl ShownStage {
     fn expected(self) -> Option<Expected> {
         match self {
             Self::Scanning(expected) => expected,
@@ -60,14 +60,14 @@ impl Stage {
 }
 
 /// What a run is about.
-pub(super) enum About {
+pub(super) enum LineHead {
     /// An entry.
     Path(String),
     /// Something else.
     Said(&'static str),
 }
 
-impl About {
+impl LineHead {
     /// As much of it as fits; the last columns of a path tell more than the first.
     fn cut(&self, columns: usize) -> String {
         match self {
@@ -79,7 +79,7 @@ impl About {
 
 /// How far a stage is.
 pub(super) struct Far {
-    pub(super) stage: Stage,
+    pub(super) stage: ShownStage,
     pub(super) entries: u64,
     pub(super) bytes: u64,
     /// Bytes a second.
@@ -95,7 +95,7 @@ impl Far {
             !has_more && self.bytes <= expected.bytes
         };
         match self.stage {
-            Stage::Scanning(expected) => expected.filter(is_right),
+            ShownStage::Scanning(expected) => expected.filter(is_right),
             stage => stage.expected(),
         }
     }
@@ -107,9 +107,9 @@ impl Far {
     }
 
     /// As much of it as fits into so many columns, and then what it is about.
-    pub(super) fn line(&self, columns: usize, about: &About) -> String {
+    pub(super) fn line(&self, columns: usize, about: &LineHead) -> String {
         let expected = match (self.stage, self.expected()) {
-            (Stage::Changing(..) | Stage::ReadingBack(..), Some(expected)) => expected,
+            (ShownStage::Changing(..) | ShownStage::ReadingBack(..), Some(expected)) => expected,
             (_, expected) => return self.line_of_scanning(expected, columns, about),
         };
         let work = expected.done(self.entries, self.bytes);
@@ -148,7 +148,7 @@ impl Far {
         &self,
         expected: Option<Expected>,
         columns: usize,
-        about: &About,
+        about: &LineHead,
     ) -> String {
         let Expected { steps, bytes } = expected.unwrap_or(Expected { steps: 0, bytes: 0 });
         // What an earlier run met need not be there any more.
@@ -166,8 +166,8 @@ impl Far {
         });
         let rate = amount.as_ref().and_then(|_| self.rate());
         let said = match about {
-            About::Said(said) if !said.is_empty() => Some((*said).to_owned()),
-            About::Path(_) | About::Said(_) => None,
+            LineHead::Said(said) if !said.is_empty() => Some((*said).to_owned()),
+            LineHead::Path(_) | LineHead::Said(_) => None,
         };
         let facts = [Some(format!("{verb} {entries}")), amount, rate, self.left(), said];
         cut(&facts.into_iter().flatten().collect::<Vec<_>>().join(" · "), columns)
@@ -187,7 +187,7 @@ impl Far {
         let left = self.left?.as_secs_f64().ceil().max(1.0);
         let left = units::span(Duration::try_from_secs_f64(left).ok()?);
         match self.stage {
-            Stage::Changing(_, Then::ReadingBack) => Some(format!("{left} left to write")),
+            ShownStage::Changing(_, Then::ReadingBack) => Some(format!("{left} left to write")),
             _ => Some(format!("{left} left")),
         }
     }
@@ -244,13 +244,13 @@ mod tests {
     fn figures_come_first_and_give_way_by_their_weight() {
         let expected = Expected { steps: 2002, bytes: 8_600 << 20 };
         let now = Far {
-            stage: Stage::Changing(expected, Then::Nothing),
+            stage: ShownStage::Changing(expected, Then::Nothing),
             entries: 412,
             bytes: 3_268 << 20,
             rate: Some(96.1 * 1024.0 * 1024.0),
             left: Some(Duration::from_secs(55)),
         };
-        let path = About::Path("fog-signals/gull-ness/season.wav".to_owned());
+        let path = LineHead::Path("fog-signals/gull-ness/season.wav".to_owned());
         let lines = [
             (40, "37 % ▮▯▯▯▯ 3.2 of 8.4 GiB · 55 s left"),
             (60, "37 % ▮▮▮▯▯▯▯▯▯▯ 3.2 of 8.4 GiB · 96.1 MiB/s · 55 s left"),
@@ -264,19 +264,19 @@ mod tests {
             assert_eq!(now.line(columns, &path).trim_start(), line);
         }
         let steps = Expected { steps: 2000, bytes: 0 };
-        let only_steps = Far { stage: Stage::Changing(steps, Then::Nothing), bytes: 0, ..now };
+        let only_steps = Far { stage: ShownStage::Changing(steps, Then::Nothing), bytes: 0, ..now };
         let line = only_steps.line(200, &path);
         assert!(line.contains("412 of 2,000 steps") && !line.contains("iB/s"), "{line}");
-        let then_more = Far { stage: Stage::Changing(expected, Then::ReadingBack), ..now };
+        let then_more = Far { stage: ShownStage::Changing(expected, Then::ReadingBack), ..now };
         assert!(then_more.line(60, &path).ends_with("55 s left to write"));
     }
 
     #[test]
     fn what_is_known_of_a_scan_is_told_until_it_turns_out_to_be_wrong() {
-        let scan = |steps, bytes| Stage::Scanning(Some(Expected { steps, bytes }));
+        let scan = |steps, bytes| ShownStage::Scanning(Some(Expected { steps, bytes }));
         let (rate, left) = (Some(96.1 * 1024.0 * 1024.0), Some(Duration::from_secs(55)));
         let lines = [
-            (Stage::Scanning(None), 1200, 0, "scanned 1,200 entries"),
+            (ShownStage::Scanning(None), 1200, 0, "scanned 1,200 entries"),
             (scan(9000, 0), 1200, 0, "scanned 1,200 of about 9,000 entries · 55 s left"),
             (scan(9000, 0), 9001, 0, "scanned 9,001 entries"),
             (
@@ -296,7 +296,7 @@ mod tests {
         for (stage, entries, bytes, line) in lines {
             let far = Far { stage, entries, bytes, rate, left: None };
             let left = left.filter(|_| far.expected().is_some());
-            assert_eq!(Far { left, ..far }.line(200, &About::Said("")), line);
+            assert_eq!(Far { left, ..far }.line(200, &LineHead::Said("")), line);
         }
     }
 
@@ -308,10 +308,10 @@ mod tests {
             let expected = Some(Expected { steps: steps.into(), bytes: all.into() });
             let left = Some(Duration::from_secs(seconds));
             let rate = Some(f64::from(bytes));
-            let changing = expected.map(|expected| Stage::Changing(expected, Then::ReadingBack));
-            for stage in [changing, Some(Stage::Scanning(expected))].into_iter().flatten() {
+            let changing = expected.map(|expected| ShownStage::Changing(expected, Then::ReadingBack));
+            for stage in [changing, Some(ShownStage::Scanning(expected))].into_iter().flatten() {
                 let now = Far { stage, entries: entries.into(), bytes: bytes.into(), rate, left };
-                let about = About::Path(names::shown(path.as_bytes()));
+                let about = LineHead::Path(names::shown(path.as_bytes()));
                 let line = now.line(columns, &about);
                 prop_assert!(line.width() <= columns, "{line}");
             }

@@ -16,7 +16,7 @@ use utter_echo_core::StepOutcome;
 use utter_echo_core::observe::Observer;
 use utter_echo_core::plan::Plan;
 
-use line::{About, Expected, Far, Stage, Then};
+use line::{Expected, Far, LineHead, ShownStage, Then};
 use pace::Pace;
 
 use crate::options::{Output, ProgressHow};
@@ -61,7 +61,7 @@ struct Shared {
     reads_back: Mutex<(Option<Instant>, Duration)>,
     /// The path that was begun last.
     current: Mutex<Vec<u8>>,
-    stage: Mutex<Stage>,
+    stage: Mutex<ShownStage>,
     is_over: Mutex<bool>,
     changed: Condvar,
 }
@@ -92,7 +92,7 @@ impl<'a> Progress<'a> {
     ) -> Self {
         let foretold = if how(output) == ProgressHow::None { None } else { foretold() };
         let expected = |Amount { entries, bytes }| Expected { steps: entries, bytes };
-        Self::new(how(output), signals, Stage::Scanning(foretold.map(expected)))
+        Self::new(how(output), signals, ShownStage::Scanning(foretold.map(expected)))
     }
 
     pub(crate) fn changing(
@@ -103,11 +103,11 @@ impl<'a> Progress<'a> {
     ) -> Self {
         let (steps, bytes) = (plan.totals.steps(), plan.totals.bytes_to_write());
         let then = if reads_back && bytes > 0 { Then::ReadingBack } else { Then::Nothing };
-        Self::new(how(output), signals, Stage::Changing(Expected { steps, bytes }, then))
+        Self::new(how(output), signals, ShownStage::Changing(Expected { steps, bytes }, then))
     }
 
-    fn new(how: ProgressHow, signals: &'a Signals, stage: Stage) -> Self {
-        let turning = matches!(stage, Stage::Scanning(_));
+    fn new(how: ProgressHow, signals: &'a Signals, stage: ShownStage) -> Self {
+        let turning = matches!(stage, ShownStage::Scanning(_));
         let shared = Arc::new(Shared {
             display: match how {
                 ProgressHow::Bar => Display::Bar(line_on_stderr(turning)),
@@ -171,7 +171,7 @@ impl Shared {
         self.changed.notify_all();
     }
 
-    fn stage(&self) -> MutexGuard<'_, Stage> {
+    fn stage(&self) -> MutexGuard<'_, ShownStage> {
         self.stage.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -209,8 +209,8 @@ impl Shared {
                 Display::Plain if now >= plain_at => {
                     plain_at += PLAIN;
                     let about = match about {
-                        About::Path(_) => About::Said(""),
-                        said @ About::Said(_) => said,
+                        LineHead::Path(_) => LineHead::Said(""),
+                        said @ LineHead::Said(_) => said,
                     };
                     streams::tell(&far.line(usize::MAX, &about));
                 }
@@ -228,28 +228,28 @@ impl Shared {
         *total
     }
 
-    fn far(&self, stage: Stage) -> Far {
+    fn far(&self, stage: ShownStage) -> Far {
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
-        let bytes = if let Stage::Changing(..) = stage { &self.wrote } else { &self.compared };
+        let bytes = if let ShownStage::Changing(..) = stage { &self.wrote } else { &self.compared };
         Far { stage, entries: now(&self.entries), bytes: now(bytes), rate: None, left: None }
     }
 
     /// What it is about now.
-    fn about(&self, stage: Stage, stops: bool, waits: bool) -> About {
+    fn about(&self, stage: ShownStage, stops: bool, waits: bool) -> LineHead {
         if stops {
-            return About::Said(STOPPING);
+            return LineHead::Said(STOPPING);
         }
         if waits {
-            return About::Said(WAITING);
+            return LineHead::Said(WAITING);
         }
-        if let Stage::ReadingBack(..) = stage {
-            return About::Said(READING_BACK);
+        if let ShownStage::ReadingBack(..) = stage {
+            return LineHead::Said(READING_BACK);
         }
         if self.flushes.load(Ordering::Relaxed) {
-            return About::Said(FLUSHING);
+            return LineHead::Said(FLUSHING);
         }
         let current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
-        About::Path(names::shown(&current))
+        LineHead::Path(names::shown(&current))
     }
 }
 
@@ -277,16 +277,16 @@ impl Observer for Progress<'_> {
         let mut stage = self.shared.stage();
         let expected = Expected { steps: 0, bytes };
         match *stage {
-            Stage::Scanning(_) => {
+            ShownStage::Scanning(_) => {
                 let before = compared.load(Ordering::Relaxed);
                 let bytes = before.saturating_add(bytes);
-                *stage = Stage::Scanning(Some(Expected { bytes, ..expected }));
+                *stage = ShownStage::Scanning(Some(Expected { bytes, ..expected }));
             }
-            Stage::Changing(changing, then) | Stage::ReadingBack(_, (changing, then)) => {
+            ShownStage::Changing(changing, then) | ShownStage::ReadingBack(_, (changing, then)) => {
                 compared.store(0, Ordering::Relaxed);
                 flushes.store(true, Ordering::Relaxed);
                 self.shared.time_reading_back(true);
-                *stage = Stage::ReadingBack(expected, (changing, then));
+                *stage = ShownStage::ReadingBack(expected, (changing, then));
             }
         }
     }
@@ -302,9 +302,9 @@ impl Observer for Progress<'_> {
             // Of another source.
             flushes.store(false, Ordering::Relaxed);
             let mut stage = self.shared.stage();
-            if let Stage::ReadingBack(_, (changing, then)) = *stage {
+            if let ShownStage::ReadingBack(_, (changing, then)) = *stage {
                 self.shared.time_reading_back(false);
-                *stage = Stage::Changing(changing, then);
+                *stage = ShownStage::Changing(changing, then);
             }
         }
         if let Display::Bar(_) = display {
@@ -366,19 +366,19 @@ mod tests {
     #[test]
     fn what_is_read_back_counts_for_itself_and_the_next_source_goes_on_where_it_was() {
         let signals = Signals::default();
-        let changing = Stage::Changing(Expected { steps: 4, bytes: 900 }, Then::ReadingBack);
+        let changing = ShownStage::Changing(Expected { steps: 4, bytes: 900 }, Then::ReadingBack);
         let progress = Progress::new(ProgressHow::Plain, &signals, changing);
         let far = || progress.shared.far(*progress.shared.stage());
         progress.wrote(300);
         progress.comparing(600);
         progress.compared(200);
-        assert!(matches!(far().stage, Stage::ReadingBack(Expected { bytes: 600, .. }, _)));
+        assert!(matches!(far().stage, ShownStage::ReadingBack(Expected { bytes: 600, .. }, _)));
         assert_eq!(far().bytes, 200);
         progress.comparing(50);
         assert_eq!(far().bytes, 0);
         progress.started(b"keepers");
         progress.wrote(11);
-        assert!(matches!(far().stage, Stage::Changing(..)));
+        assert!(matches!(far().stage, ShownStage::Changing(..)));
         assert_eq!(far().bytes, 311);
     }
 }

@@ -4,12 +4,12 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 
-use crate::records::retention::Keep;
-use crate::report::events::{Command, JobCall};
+use crate::records::retention::RecordRetention;
+use crate::report::events::{CommandWord, JobCall};
 
 /// How a run was called.
 pub(crate) struct Call {
-    pub(crate) command: Command,
+    pub(crate) command: CommandWord,
     pub(crate) began: Timestamp,
     pub(crate) line: String,
     /// The job, with no number yet if it is the first of its calls.
@@ -22,7 +22,7 @@ pub(crate) struct Call {
 #[derive(Clone)]
 pub(crate) struct Within {
     pub(crate) job: JobCall,
-    pub(crate) keep: Keep,
+    pub(crate) keep: RecordRetention,
 }
 
 impl Within {
@@ -30,6 +30,6 @@ impl Within {
     pub(crate) fn of_job(name: &str) -> Self {
         let (name, file) = (name.to_owned(), Path::new("").into());
         let job = JobCall { name, file, start: 0, call: 1, calls: 1 };
-        Self { job, keep: Keep::default() }
+        Self { job, keep: RecordRetention::default() }
     }
 }

@@ -13,7 +13,9 @@ use serde::Deserialize;
 use crate::real::real_side;
 use crate::records::reader;
 use crate::records::store::{Named, Store, try_lock};
-use crate::report::events::{Amount, Began, Closed, Command, Event, Head, Recorded, RunOutcome};
+use crate::report::events::{
+    Amount, Began, Closed, CommandWord, Event, Head, Recorded, RunOutcome,
+};
 use crate::run_name;
 
 /// As much of the index as tells the number of the last run.
@@ -23,7 +25,7 @@ const END: u64 = 1 << 16;
 pub(crate) struct Between {
     sides: Vec<PathBuf>,
     call: String,
-    command: Command,
+    command: CommandWord,
 }
 
 impl Between {
@@ -41,7 +43,7 @@ impl Between {
 
 /// A run that has begun, as the index has it.
 #[derive(Debug)]
-pub(crate) struct Entry {
+pub(crate) struct RunEntry {
     pub(crate) began: Began,
     closed: Option<Closed>,
     store: Store,
@@ -126,9 +128,9 @@ impl Store {
         Ok(Runs { end: bytes.len(), bytes, closed: HashMap::new(), store: self.clone() })
     }
 
-    fn foretold(&self, sides: &[PathBuf], call: &str, command: Command) -> Option<Amount> {
+    fn foretold(&self, sides: &[PathBuf], call: &str, command: CommandWord) -> Option<Amount> {
         let mut best: Option<(Amount, bool)> = None;
-        for Entry { began, closed, .. } in self.runs().ok()? {
+        for RunEntry { began, closed, .. } in self.runs().ok()? {
             let Some(left) = closed.and_then(|closed| closed.left) else { continue };
             if !began.sides.iter().map(|side| side.path.to_path()).eq(sides.iter().cloned()) {
                 continue;
@@ -146,7 +148,7 @@ impl Store {
     }
 
     /// One run by its number.
-    pub(crate) fn run(&self, number: u64) -> io::Result<Option<Entry>> {
+    pub(crate) fn run(&self, number: u64) -> io::Result<Option<RunEntry>> {
         Ok(self.runs()?.find(|entry| entry.began.run == number))
     }
 }
@@ -161,9 +163,9 @@ pub(crate) struct Runs {
 }
 
 impl Iterator for Runs {
-    type Item = Entry;
+    type Item = RunEntry;
 
-    fn next(&mut self) -> Option<Entry> {
+    fn next(&mut self) -> Option<RunEntry> {
         while self.end > 0 {
             let end = self.end;
             let begin = memchr::memrchr(b'\n', &self.bytes[..end]).map_or(0, |at| at + 1);
@@ -183,13 +185,13 @@ impl Iterator for Runs {
                         _ => None,
                     },
                 );
-            return Some(Entry { began, closed, store: self.store.clone() });
+            return Some(RunEntry { began, closed, store: self.store.clone() });
         }
         None
     }
 }
 
-impl Entry {
+impl RunEntry {
     /// What was recorded of the run.
     pub(crate) fn lines(&self, store: &Store) -> io::Result<reader::Lines> {
         reader::open(store, &self.name())

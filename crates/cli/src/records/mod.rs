@@ -17,10 +17,10 @@ mod starts;
 mod store;
 
 pub(crate) use call::{Call, Within};
-pub(crate) use index::{Between, Entry};
+pub(crate) use index::{Between, RunEntry};
 pub(crate) use reader::Lines;
 pub(crate) use recorder::{Recorder, Watching, of_failed};
-pub(crate) use retention::Keep;
+pub(crate) use retention::RecordRetention;
 pub(crate) use search::search;
 pub(crate) use starts::Starts;
 pub(crate) use store::Store;

@@ -23,9 +23,9 @@ use crate::exit::{self, Exit};
 use crate::real::real_side;
 use crate::records::call::{Call, Within};
 use crate::records::index::{line, stamp};
-use crate::records::retention::{self, Keep};
+use crate::records::retention::{self, RecordRetention};
 use crate::records::store::{Named, Store, try_lock};
-use crate::report::events::{Began, Closed, Command, Event, Placed, RunOutcome, Step};
+use crate::report::events::{Began, Closed, CommandWord, Event, Placed, RunOutcome, StepLine};
 use crate::report::{Heard, told};
 use crate::terminal::shell::quoted;
 
@@ -56,7 +56,7 @@ struct Journal {
 }
 
 impl Recorder {
-    pub(crate) fn begin(call: Call, keep: &Keep) -> io::Result<Self> {
+    pub(crate) fn begin(call: Call, keep: &RecordRetention) -> io::Result<Self> {
         let store = Store::find().ok_or_else(|| io::Error::other("there is no home folder"))?;
         store.make()?;
         store.let_in(keep.group, store.folder())?;
@@ -105,7 +105,7 @@ impl Recorder {
 
     /// Writes down what was told, but for what was written down when it happened.
     pub(crate) fn show(&self, event: &Event) {
-        let is_in_a_run = |step: &Step| step.outcome.is_some();
+        let is_in_a_run = |step: &StepLine| step.outcome.is_some();
         match event {
             Event::Step(step) if is_in_a_run(step) => {}
             Event::Problem(_) => {
@@ -165,7 +165,7 @@ impl Recorder {
         self,
         came: Result<Exit, &anyhow::Error>,
         heard: &Heard,
-        keep: &Keep,
+        keep: &RecordRetention,
     ) -> io::Result<()> {
         let exit = came.unwrap_or_else(exit::of_error);
         let cause = came.err().map(|error| format!("{error:#}"));
@@ -199,7 +199,7 @@ impl Recorder {
 
 /// Leaves a record of a call of a job that failed before it could begin one itself, with its number.
 pub(crate) fn of_failed(
-    command: Command,
+    command: CommandWord,
     words: &[OsString],
     within: Within,
     error: &anyhow::Error,
@@ -269,7 +269,7 @@ impl<'a, S: Observer> Watching<'a, S> {
             return;
         }
         if let Some(placed) = self.plan.step(number) {
-            recorder.add(&line(&Event::Step(Step::of(&placed, Some(outcome)))));
+            recorder.add(&line(&Event::Step(StepLine::of(&placed, Some(outcome)))));
         }
     }
 

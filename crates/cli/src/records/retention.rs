@@ -8,13 +8,13 @@ use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
 
-use crate::records::index::{Entry, line};
+use crate::records::index::{RunEntry, line};
 use crate::records::store::Store;
 use crate::report::events::{Event, Recorded, RunOutcome};
 
 /// For how long, and in how much room, records are kept.
 #[derive(Clone, Debug)]
-pub(crate) struct Keep {
+pub(crate) struct RecordRetention {
     /// Those of runs that did not go well are kept twice as long.
     pub(crate) time: Duration,
     pub(crate) at_most: u64,
@@ -24,7 +24,7 @@ pub(crate) struct Keep {
     pub(crate) group: Option<u32>,
 }
 
-impl Default for Keep {
+impl Default for RecordRetention {
     fn default() -> Self {
         Self {
             time: Duration::from_secs(180 * 24 * 3600),
@@ -38,7 +38,7 @@ impl Default for Keep {
 const DAY: Duration = Duration::from_secs(24 * 3600);
 
 /// Removes old records where that is due, with the lock held.
-pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
+pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     let mark = store.folder().join("tidied");
     let last = fs::metadata(&mark).and_then(|mark| mark.modified()).ok();
     let ago = last.and_then(|last| SystemTime::now().duration_since(last).ok());
@@ -46,7 +46,7 @@ pub(super) fn tidy(store: &Store, keep: &Keep) -> io::Result<()> {
         return Ok(());
     }
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
-    let mut all: Vec<Recorded> = store.runs()?.map(Entry::told).collect();
+    let mut all: Vec<Recorded> = store.runs()?.map(RunEntry::told).collect();
     all.reverse();
     let old = old(&all, keep, Timestamp::now(), |run| room(store, run));
     if old.is_empty() {
@@ -81,7 +81,7 @@ fn room(store: &Store, run: &Recorded) -> u64 {
 /// Which of these runs, the oldest first, may go.
 fn old(
     all: &[Recorded],
-    keep: &Keep,
+    keep: &RecordRetention,
     now: Timestamp,
     room: impl Fn(&Recorded) -> u64,
 ) -> HashSet<u64> {
@@ -132,7 +132,7 @@ fn old(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::report::events::{Began, Command, JobCall};
+    use crate::report::events::{Began, CommandWord, JobCall};
     use std::path::Path;
 
     /// A call of a job that ended like this, so many days ago.
@@ -148,7 +148,7 @@ mod tests {
         let began = Began {
             run,
             began: began.to_string(),
-            command: Command::Copy,
+            command: CommandWord::Copy,
             line: String::new(),
             folder: Path::new("/").into(),
             job: Some(job),
@@ -167,7 +167,11 @@ mod tests {
 
     /// The runs that stay, where each takes one byte.
     fn left(all: &[Recorded], days: u64, at_most: u64) -> Vec<u64> {
-        let keep = Keep { time: DAY * u32::try_from(days).unwrap(), at_most, ..Keep::default() };
+        let keep = RecordRetention {
+            time: DAY * u32::try_from(days).unwrap(),
+            at_most,
+            ..RecordRetention::default()
+        };
         let gone = old(all, &keep, now(), |_| 1);
         all.iter().map(|run| run.began.run).filter(|run| !gone.contains(run)).collect()
     }

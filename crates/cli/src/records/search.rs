@@ -8,23 +8,25 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use memchr::memmem::Finder;
 
-use crate::records::index::Entry;
+use crate::records::index::RunEntry;
 use crate::records::reader;
 use crate::records::store::Store;
-use crate::report::events::{Began, Command, Difference, Event, Happened, Problem, Step, Verb};
+use crate::report::events::{
+    Began, CommandWord, DifferenceLine, Event, Happened, ProblemLine, StepLine, VerbWord,
+};
 use crate::report::exact::Exact;
 
 /// Read at a time.
 const STRETCH: usize = 1 << 20;
 
 /// What is told of a path, the newest first; and records that cannot be read, with why.
-pub(crate) struct Found {
+pub(crate) struct PathEvents {
     pub(crate) happened: Vec<Happened>,
     pub(crate) unread: Vec<(u64, String)>,
 }
 
 /// Goes through the records of these runs.
-pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
+pub(crate) fn search(store: &Store, runs: &[RunEntry], path: &Path) -> PathEvents {
     let next = AtomicUsize::new(0);
     let found = Mutex::new(Vec::new());
     let workers = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
@@ -34,7 +36,7 @@ pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
                 loop {
                     let at = next.fetch_add(1, Ordering::Relaxed);
                     let Some(run) = runs.get(at) else { break };
-                    let Some(asked) = Asked::of(&run.began, path) else { continue };
+                    let Some(asked) = Search::of(&run.began, path) else { continue };
                     let here = asked.look_in(store, run);
                     found.lock().unwrap_or_else(PoisonError::into_inner).push((at, here));
                 }
@@ -43,7 +45,7 @@ pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
     });
     let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
     found.sort_by_key(|(at, _)| *at);
-    let mut all = Found { happened: Vec::new(), unread: Vec::new() };
+    let mut all = PathEvents { happened: Vec::new(), unread: Vec::new() };
     for (at, here) in found {
         match here {
             Ok(happened) => all.happened.extend(happened),
@@ -56,30 +58,30 @@ pub(crate) fn search(store: &Store, runs: &[Entry], path: &Path) -> Found {
 }
 
 /// How a path is called below one side.
-struct Name {
+struct SearchedName {
     below: Vec<u8>,
     root: PathBuf,
     is_source: bool,
 }
 
 /// How a path is called in one record.
-struct Asked {
+struct Search {
     /// Relative to one of the sides.
-    names: Vec<Name>,
+    names: Vec<SearchedName>,
     /// Each is looked for by itself, since that is faster than all of them together.
     needles: Vec<Finder<'static>>,
 }
 
-impl Asked {
+impl Search {
     /// `None` if it lies below no side of the run.
     fn of(began: &Began, path: &Path) -> Option<Self> {
-        let mut names: Vec<Name> = Vec::new();
+        let mut names: Vec<SearchedName> = Vec::new();
         for (at, side) in began.sides.iter().enumerate() {
             let is_source = at + 1 < began.sides.len();
             let root = side.path.to_path();
             let Ok(below) = path.strip_prefix(&root) else { continue };
             let bytes = |path: &Path| path.as_os_str().as_encoded_bytes().to_vec();
-            names.push(Name { below: bytes(below), root: root.clone(), is_source });
+            names.push(SearchedName { below: bytes(below), root: root.clone(), is_source });
             // Of several sources each is told of under its own name, and so is a single file.
             if let (Some(name), Some(above)) = (root.file_name(), root.parent()) {
                 let named = if below.as_os_str().is_empty() {
@@ -87,7 +89,11 @@ impl Asked {
                 } else {
                     Path::new(name).join(below)
                 };
-                names.push(Name { below: bytes(&named), root: above.to_owned(), is_source });
+                names.push(SearchedName {
+                    below: bytes(&named),
+                    root: above.to_owned(),
+                    is_source,
+                });
             }
         }
         let all = names.iter().flat_map(|name| with_those_above(&name.below));
@@ -100,7 +106,7 @@ impl Asked {
         (!names.is_empty()).then_some(Self { names, needles })
     }
 
-    fn look_in(&self, store: &Store, run: &Entry) -> io::Result<Vec<Happened>> {
+    fn look_in(&self, store: &Store, run: &RunEntry) -> io::Result<Vec<Happened>> {
         let mut record = reader::bytes(store, &run.name())?;
         let (mut found, mut bytes) = (Vec::new(), Vec::with_capacity(2 * STRETCH));
         loop {
@@ -138,17 +144,17 @@ impl Asked {
     fn tell(&self, event: Event, began: &Began) -> Option<Happened> {
         let told = match event {
             Event::Step(step) => {
-                let Step { verb, path, was, reason, outcome, .. } = step;
+                let StepLine { verb, path, was, reason, outcome, .. } = step;
                 let sides = match verb {
                     // It is gone from the one, and is in the other.
-                    Verb::Rename if began.command == Command::Move => Sides::Both,
-                    Verb::Vacate => Sides::Source,
+                    VerbWord::Rename if began.command == CommandWord::Move => Sides::Both,
+                    VerbWord::Vacate => Sides::Source,
                     _ => Sides::Destination,
                 };
                 // What is renamed goes with all it holds.
-                (path, was, verb.word().into(), reason, outcome, verb == Verb::Rename, sides)
+                (path, was, verb.word().into(), reason, outcome, verb == VerbWord::Rename, sides)
             }
-            Event::Problem(Problem { path: Some(path), operation, cause, .. }) => (
+            Event::Problem(ProblemLine { path: Some(path), operation, cause, .. }) => (
                 path,
                 None,
                 "problem".into(),
@@ -157,18 +163,20 @@ impl Asked {
                 true,
                 Sides::Both,
             ),
-            Event::Difference(Difference { state, path, was, reason, .. }) => {
+            Event::Difference(DifferenceLine { state, path, was, reason, .. }) => {
                 (path, was, state.word().into(), reason, None, false, Sides::Both)
             }
             _ => return None,
         };
         let (path, was, what, reason, outcome, with_all, sides) = told;
         let is_it = |told: &[u8]| {
-            self.names.iter().filter(|name| sides.have(name)).find(|Name { below, .. }| {
-                below == told || with_all && with_those_above(below).any(|above| above == told)
-            })
+            self.names.iter().filter(|name| sides.have(name)).find(
+                |SearchedName { below, .. }| {
+                    below == told || with_all && with_those_above(below).any(|above| above == told)
+                },
+            )
         };
-        let Name { root, .. } =
+        let SearchedName { root, .. } =
             is_it(path.as_bytes()).or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
         let below = |path: Exact<_>| (&*root.join(path.to_path())).into();
         Some(Happened {
@@ -194,7 +202,7 @@ enum Sides {
 }
 
 impl Sides {
-    fn have(self, name: &Name) -> bool {
+    fn have(self, name: &SearchedName) -> bool {
         self == Self::Both || name.is_source == (self == Self::Source)
     }
 }

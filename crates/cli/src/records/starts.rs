@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::io;
 use std::path::Path;
 
-use crate::records::index::Entry;
+use crate::records::index::RunEntry;
 use crate::records::store::Store;
 use crate::report::events::{JobCall, Recorded, RunOutcome};
 
@@ -62,7 +62,7 @@ impl Store {
                 calls.clear();
                 *start = job.start;
             }
-            calls.push(Entry::told(run));
+            calls.push(RunEntry::told(run));
             if known.values().all(Starts::is_known) {
                 break;
             }

@@ -2,7 +2,8 @@
 //! with text.
 
 use crate::report::events::{
-    Command, Difference, Event, Found, Happened, Head, JobStands, Outcome, Recorded, Step,
+    CommandWord, DifferenceLine, Event, FoundLine, Happened, Head, JobStands, OutcomeWord,
+    Recorded, StepLine,
 };
 use crate::report::sink::Sink;
 use crate::report::text;
@@ -11,7 +12,7 @@ use crate::terminal::units;
 
 pub(crate) struct Csv {
     rows: csv::Writer<Out>,
-    command: Option<Command>,
+    command: Option<CommandWord>,
     heads: Heads,
     /// The run that may turn out to be the one whose steps follow.
     waiting: Option<Vec<Vec<u8>>>,
@@ -69,7 +70,7 @@ impl Csv {
             // Of a run that is shown whole the steps make the table.
             Some(_) => self.waiting = None,
         }
-        if self.command == Some(Command::Verify) {
+        if self.command == Some(CommandWord::Verify) {
             self.row(DIFFERENCES, &[]);
         }
     }
@@ -80,14 +81,15 @@ impl Sink for Csv {
         match event {
             Event::Head(head) => self.head(head),
             Event::Difference(difference) => {
-                let Difference { state, entry, path, bytes, reason, .. } = difference;
+                let DifferenceLine { state, entry, path, bytes, reason, .. } = difference;
                 let fields = [word(state.word()), word(entry.word()), path.as_bytes().to_vec()];
                 let rest = [number(bytes), word(reason)];
                 self.row(DIFFERENCES, &[&fields[..], &rest].concat());
             }
-            Event::Step(Step { verb, entry, path, bytes, reason, outcome, .. }) => {
+            Event::Step(StepLine { verb, entry, path, bytes, reason, outcome, .. }) => {
                 let fields = [word(verb.word()), word(entry.word()), path.as_bytes().to_vec()];
-                let rest = [number(bytes), word(reason), word(outcome.map_or("", Outcome::word))];
+                let rest =
+                    [number(bytes), word(reason), word(outcome.map_or("", OutcomeWord::word))];
                 self.row(STEPS, &[&fields[..], &rest].concat());
             }
             Event::Recorded(run) => {
@@ -96,7 +98,7 @@ impl Sink for Csv {
             }
             Event::Happened(happened) => self.row(HAPPENED, &happened_fields(happened)),
             Event::JobStands(job) => self.row(JOBS, &stands(job)),
-            Event::Found(Found { state, differences, listed }) if listed < differences => {
+            Event::Found(FoundLine { state, differences, listed }) if listed < differences => {
                 let (count, state) = (units::count(differences - listed), state.word());
                 streams::tell(&format!(
                     "utter: {count} more differences ({state}) are not listed because of --limit"
@@ -156,7 +158,7 @@ fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
         path.as_bytes().to_vec(),
         was.as_ref().map(|was| was.as_bytes().to_vec()).unwrap_or_default(),
         word(reason),
-        word(outcome.map_or("", Outcome::word)),
+        word(outcome.map_or("", OutcomeWord::word)),
     ]
 }
 

@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use crate::report::events::{Amount, Totals, Verbs};
+use crate::report::events::{Amount, TotalsLine, VerbTotals};
 
 /// What was heard of the runs of a command, as far as a table of several needs it.
 #[derive(Clone, Copy, Debug, Default)]
@@ -39,14 +39,14 @@ impl Heard {
         self.run = self.run.or(other.run);
     }
 
-    pub(crate) fn totals(&mut self, totals: &Totals) {
+    pub(crate) fn totals(&mut self, totals: &TotalsLine) {
         self.problems += totals.problems;
         let Some(run) = &totals.run else { return };
         let amounts = run.done.amounts();
         self.entries += amounts.iter().map(|amount| amount.entries).sum::<u64>();
         self.bytes += amounts.iter().map(|amount| amount.bytes).sum::<u64>();
         let entries = |amount: Amount| i64::try_from(amount.entries).unwrap_or_default();
-        let Verbs { add, remove, vacate, .. } = run.done;
+        let VerbTotals { add, remove, vacate, .. } = run.done;
         self.more = entries(add) - entries(remove) - entries(vacate);
     }
 }

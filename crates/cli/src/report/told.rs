@@ -19,9 +19,10 @@ use utter_echo_core::{self as core, Overview, StepOutcome};
 
 use crate::exit::{Exit, WrongCall};
 use crate::report::events::{
-    Amount, Command, Difference, Drive, Ending, EntryType, Event, Explained, Found, Head, Holds,
-    Letters, Note, Outcome, Participation, PastRun, Planned, Problem, Ran, Rule, RunOutcome, Says,
-    Selected, Side, Standing, State, Step, Suggestion, Totals, Verb, Verbs, Verdict, Word,
+    Amount, CommandWord, DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine,
+    FoundLine, Head, Holds, Letters, NoteLine, OutcomeWord, ParticipationWord, PastRunLine,
+    Planned, ProblemLine, Ran, RuleLine, RunOutcome, Says, Selected, SideTotals, StandingWord,
+    StateWord, StepLine, Suggestion, TotalsLine, VerbTotals, VerbWord, VerdictLine, Word,
 };
 use crate::report::exact::Sources;
 use crate::report::words;
@@ -51,11 +52,11 @@ impl Head {
 
     /// The same, carrying out a saved plan.
     pub(crate) fn enacting(self, plan: &Path) -> Self {
-        Self { command: Command::Enact, plan: Some(plan.into()), ..self }
+        Self { command: CommandWord::Enact, plan: Some(plan.into()), ..self }
     }
 }
 
-impl From<Task> for Command {
+impl From<Task> for CommandWord {
     fn from(task: Task) -> Self {
         match task {
             Task::Copy => Self::Copy,
@@ -77,7 +78,7 @@ pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.notes.iter().map(|note| {
         let path = words::note_path(note).map(Into::into);
-        Event::Note(Note { about: words::note_id(note).into(), path, text: words::note(note) })
+        Event::Note(NoteLine { about: words::note_id(note).into(), path, text: words::note(note) })
     })
 }
 
@@ -89,7 +90,7 @@ pub(crate) fn refused(refusal: &Refusal, has_begun: bool) -> Event {
         [advice, nothing_was_touched(has_begun)].into_iter().filter(|line| !line.is_empty());
     let (cause, advice) = (cause.to_owned(), Some(lines.collect::<Vec<_>>().join("\n")));
     let (operation, guard) = ("guard".into(), Some(refusal.guard().name().into()));
-    Event::Problem(Problem { path: None, operation, cause, advice, guard })
+    Event::Problem(ProblemLine { path: None, operation, cause, advice, guard })
 }
 
 /// What became of each step of a run.
@@ -99,23 +100,23 @@ pub(crate) fn steps_taken(plan: &Plan, outcome: &core::Outcome) -> impl Iterator
 }
 
 /// What a run comes to.
-pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Totals {
+pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> TotalsLine {
     let run = Ran {
-        done: Verbs::of(|verb| outcome.done(verb)),
+        done: VerbTotals::of(|verb| outcome.done(verb)),
         bytes_written: outcome.bytes_written,
         seconds: (took.planning + took.enacting).as_secs_f64(),
         seconds_writing: took.enacting.saturating_sub(took.reading_back).as_secs_f64(),
         seconds_reading_back: took.reading_back.as_secs_f64(),
         ending: match outcome.ending {
-            core::Ending::Complete => Ending::Complete,
-            core::Ending::Stopped => Ending::Stopped,
-            core::Ending::Early(_) => Ending::Early,
+            core::Ending::Complete => EndingWord::Complete,
+            core::Ending::Stopped => EndingWord::Stopped,
+            core::Ending::Early(_) => EndingWord::Early,
         },
         set_aside: outcome.set_aside.as_deref().map(Into::into),
         notes_only: outcome.notes_only,
     };
     let totals = totals(plan, plan.problems.len() + outcome.problems.len());
-    Totals { run: Some(run), ..totals }
+    TotalsLine { run: Some(run), ..totals }
 }
 
 impl Ran {
@@ -141,7 +142,7 @@ fn nothing_was_touched(has_begun: bool) -> &'static str {
 pub(crate) fn declined(why: &str, has_begun: bool) -> Event {
     let advice = Some(nothing_was_touched(has_begun).to_owned());
     let (operation, cause) = ("ask".into(), why.to_owned());
-    Event::Problem(Problem { path: None, operation, cause, advice, guard: None })
+    Event::Problem(ProblemLine { path: None, operation, cause, advice, guard: None })
 }
 
 /// Why a run ended before its time.
@@ -176,7 +177,7 @@ pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
 
 fn ended(cause: String, advice: &str) -> Event {
     let advice = Some(format!("what was done is whole; {advice}"));
-    Event::Problem(Problem { path: None, operation: "run".into(), cause, advice, guard: None })
+    Event::Problem(ProblemLine { path: None, operation: "run".into(), cause, advice, guard: None })
 }
 
 /// A verification: of each state so many differences at most.
@@ -191,27 +192,27 @@ pub(crate) fn verdict<'a>(
         let of_it = plan.steps().filter(move |placed| placed.step.verb == verb);
         let differences = plan.totals.of(verb).entries;
         let listed = differences.min(limit as u64);
-        let found = (differences > 0).then_some(Found { state, differences, listed });
+        let found = (differences > 0).then_some(FoundLine { state, differences, listed });
         let each = of_it.take(limit).map(move |placed| difference(&placed, state));
         found.map(Event::Found).into_iter().chain(each)
     });
     let suggestion = suggestion.map(|command| Event::Suggestion(Suggestion { command }));
-    let verdict = Some(Verdict::of(plan, request));
-    let end = Totals { verdict, ..totals(plan, plan.problems.len()) };
+    let verdict = Some(VerdictLine::of(plan, request));
+    let end = TotalsLine { verdict, ..totals(plan, plan.problems.len()) };
     let found = notes(plan).chain(problems(&plan.problems)).chain(differences);
     found.chain(rules(plan)).chain(suggestion).chain([end.into()])
 }
 
 /// What a mirror would do about each state, in the order in which they are told.
-const STATES: [(plan::Verb, State); 5] = [
-    (plan::Verb::Add, State::Missing),
-    (plan::Verb::Remove, State::Extra),
-    (plan::Verb::Rename, State::Moved),
-    (plan::Verb::Replace, State::Differs),
-    (plan::Verb::Adjust, State::Attributes),
+const STATES: [(plan::Verb, StateWord); 5] = [
+    (plan::Verb::Add, StateWord::Missing),
+    (plan::Verb::Remove, StateWord::Extra),
+    (plan::Verb::Rename, StateWord::Moved),
+    (plan::Verb::Replace, StateWord::Differs),
+    (plan::Verb::Adjust, StateWord::Attributes),
 ];
 
-impl Verdict {
+impl VerdictLine {
     fn of(plan: &Plan, request: &Request) -> Self {
         let held = plan.notes.iter().find_map(|note| match note {
             plan::Note::NotHeld(not_held) => Some(*not_held),
@@ -253,19 +254,19 @@ fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
 /// Each path with the rule that decided.
 pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item = Event> {
     let one = |one: &explain::Explained| {
-        Event::Path(Explained {
+        Event::Path(ExplainedLine {
             path: (&one.path).into(),
             entry: one.kind.map(Into::into),
             fate: match one.fate {
-                explain::Participation::Taken => Participation::Taken,
-                explain::Participation::IfNeeded => Participation::IfNeeded,
-                explain::Participation::LeftOut => Participation::LeftOut,
+                explain::Participation::Taken => ParticipationWord::Taken,
+                explain::Participation::IfNeeded => ParticipationWord::IfNeeded,
+                explain::Participation::LeftOut => ParticipationWord::LeftOut,
             },
             rule: one.rule.clone(),
             decided_at: one.at.as_ref().map(Into::into),
         })
     };
-    explained.iter().map(one).chain([Totals::default().into()])
+    explained.iter().map(one).chain([TotalsLine::default().into()])
 }
 
 /// What each rule decides about over a whole source.
@@ -273,23 +274,23 @@ pub(crate) fn survey(survey: &Survey) -> impl Iterator<Item = Event> {
     let rule = |Ruled { rule, leaves_out, count }: &Ruled| {
         let (taken, left_out) = if *leaves_out { (0, count.entries) } else { (count.entries, 0) };
         let (rule, bytes) = (rule.clone(), Some(count.bytes));
-        Event::Rule(Rule { rule, taken, left_out, kept: 0, bytes })
+        Event::Rule(RuleLine { rule, taken, left_out, kept: 0, bytes })
     };
     let selection = Some(Selected { taken: survey.taken.into(), left_out: survey.left_out.into() });
     let problem_count = survey.problems.len() as u64;
-    let end = Totals { problems: problem_count, selection, ..Totals::default() };
+    let end = TotalsLine { problems: problem_count, selection, ..TotalsLine::default() };
     problems(&survey.problems).chain(survey.rules.iter().map(rule)).chain([end.into()])
 }
 
 /// Mounted drives.
 pub(crate) fn drives(drives: &[drives::Drive]) -> impl Iterator<Item = Event> {
-    let end = Totals { listed: Some(drives.len() as u64), ..Totals::default() };
+    let end = TotalsLine { listed: Some(drives.len() as u64), ..TotalsLine::default() };
     drives.iter().map(|drive| Event::Drive(drive.into())).chain([end.into()])
 }
 
 /// Runs that set something aside.
 pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
-    let end = Totals { listed: Some(runs.len() as u64), ..Totals::default() };
+    let end = TotalsLine { listed: Some(runs.len() as u64), ..TotalsLine::default() };
     runs.iter().map(|run| Event::Run(run.into())).chain([end.into()])
 }
 
@@ -323,13 +324,13 @@ pub(crate) fn shared_destination(name: &str, other: &str, place: &Path) -> Event
 fn of_a_job(told: &str) -> Event {
     let (cause, advice) = told.split_once("\n  ").map_or((told, None), |(a, b)| (a, Some(b)));
     let (cause, advice) = (cause.to_owned(), advice.map(|advice| advice.replace("\n  ", "\n")));
-    Event::Problem(Problem { path: None, operation: "job".into(), cause, advice, guard: None })
+    Event::Problem(ProblemLine { path: None, operation: "job".into(), cause, advice, guard: None })
 }
 
 /// Problems alone.
 pub(crate) fn problems(problems: &[problem::Problem]) -> impl Iterator<Item = Event> {
     problems.iter().map(|problem| {
-        Event::Problem(Problem {
+        Event::Problem(ProblemLine {
             path: Some((&problem.path).into()),
             operation: problem.operation.id().into(),
             cause: problem.cause.to_string(),
@@ -341,27 +342,27 @@ pub(crate) fn problems(problems: &[problem::Problem]) -> impl Iterator<Item = Ev
 
 impl Event {
     pub(crate) fn note(about: &'static str, text: String) -> Self {
-        Self::Note(Note { about: about.into(), path: None, text })
+        Self::Note(NoteLine { about: about.into(), path: None, text })
     }
 }
 
-impl From<Totals> for Event {
-    fn from(totals: Totals) -> Self {
+impl From<TotalsLine> for Event {
+    fn from(totals: TotalsLine) -> Self {
         Self::Totals(Box::new(totals))
     }
 }
 
 fn rules(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.decided.iter().cloned().map(|RuleSummary { rule, taken, left_out, kept }| {
-        Event::Rule(Rule { rule, taken, left_out, kept, bytes: None })
+        Event::Rule(RuleLine { rule, taken, left_out, kept, bytes: None })
     })
 }
 
 fn step(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Event {
-    Event::Step(Step::of(placed, outcome))
+    Event::Step(StepLine::of(placed, outcome))
 }
 
-impl Step {
+impl StepLine {
     /// What a plan holds, with what became of it in a run.
     pub(crate) fn of(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Self {
         Self {
@@ -373,45 +374,45 @@ impl Step {
             bytes: placed.step.bytes(),
             reason: words::reason(placed),
             outcome: outcome.map(|outcome| match outcome {
-                StepOutcome::Done => Outcome::Done,
-                StepOutcome::Failed => Outcome::Failed,
-                StepOutcome::Stale => Outcome::Overtaken,
-                StepOutcome::NotReached => Outcome::NotReached,
+                StepOutcome::Done => OutcomeWord::Done,
+                StepOutcome::Failed => OutcomeWord::Failed,
+                StepOutcome::Stale => OutcomeWord::Overtaken,
+                StepOutcome::NotReached => OutcomeWord::NotReached,
             }),
         }
     }
 }
 
-fn difference(placed: &PlacedStep<'_>, state: State) -> Event {
-    Event::Difference(Difference {
+fn difference(placed: &PlacedStep<'_>, state: StateWord) -> Event {
+    Event::Difference(DifferenceLine {
         state,
         entry: placed.step.kind().into(),
         path: (&placed.path).into(),
         was: placed.was.as_ref().map(Into::into),
         bytes: placed.step.bytes(),
         reason: match state {
-            State::Missing => "only in the source".to_owned(),
-            State::Extra => "only in the destination".to_owned(),
-            State::Moved | State::Differs | State::Attributes => words::reason(placed),
+            StateWord::Missing => "only in the source".to_owned(),
+            StateWord::Extra => "only in the destination".to_owned(),
+            StateWord::Moved | StateWord::Differs | StateWord::Attributes => words::reason(placed),
         },
     })
 }
 
 /// What a plan holds.
-pub(crate) fn totals(plan: &Plan, problems: usize) -> Totals {
+pub(crate) fn totals(plan: &Plan, problems: usize) -> TotalsLine {
     let totals = &plan.totals;
     let planned = Planned {
-        steps: Verbs::of(|verb| totals.of(verb)),
+        steps: VerbTotals::of(|verb| totals.of(verb)),
         unchanged: totals.unchanged.into(),
         spared_newer: totals.spared_newer,
         held_back: totals.held_back,
         source: totals.source.into(),
         destination: totals.destination.into(),
     };
-    Totals { problems: problems as u64, plan: Some(planned), ..Totals::default() }
+    TotalsLine { problems: problems as u64, plan: Some(planned), ..TotalsLine::default() }
 }
 
-impl Verbs {
+impl VerbTotals {
     fn of(count: impl Fn(plan::Verb) -> Count) -> Self {
         Self {
             add: count(plan::Verb::Add).into(),
@@ -424,7 +425,7 @@ impl Verbs {
     }
 }
 
-impl Verbs {
+impl VerbTotals {
     fn with(&self, other: &Self) -> Self {
         let sum = |a: Amount, b: Amount| Amount {
             entries: a.entries + b.entries,
@@ -441,13 +442,13 @@ impl Verbs {
     }
 }
 
-impl From<&plan::Totals> for Verbs {
+impl From<&plan::Totals> for VerbTotals {
     fn from(totals: &plan::Totals) -> Self {
         Self::of(|verb| totals.of(verb))
     }
 }
 
-impl From<plan::Verb> for Verb {
+impl From<plan::Verb> for VerbWord {
     fn from(verb: plan::Verb) -> Self {
         match verb {
             plan::Verb::Add => Self::Add,
@@ -479,14 +480,14 @@ impl From<Count> for Amount {
     }
 }
 
-impl From<Tally> for Side {
+impl From<Tally> for SideTotals {
     fn from(tally: Tally) -> Self {
         let Tally { folders, files, links, others, bytes } = tally;
         Self { folders, files, links, others, bytes }
     }
 }
 
-impl From<&drives::Drive> for Drive {
+impl From<&drives::Drive> for DriveLine {
     fn from(drive: &drives::Drive) -> Self {
         Self {
             mounted_at: (&*drive.mounted_at).into(),
@@ -524,23 +525,22 @@ impl From<&Features> for Holds {
     }
 }
 
-impl From<&Overview> for PastRun {
+impl From<&Overview> for PastRunLine {
     fn from(run: &Overview) -> Self {
         let about = run.known.as_ref().ok().and_then(|(_, about)| about.as_ref());
         let destination = about.map(core::About::destination);
         Self {
             path: (&*run.path).into(),
             began: began(&run.name).map(|began| began.to_string()),
-            standing: run.known.as_ref().map_or(
-                Standing::Unreadable,
-                |(standing, _)| match standing {
-                    core::Standing::NeverBegun => Standing::NeverBegun,
-                    core::Standing::CutShort => Standing::CutShort,
-                    core::Standing::Complete => Standing::Complete,
-                    core::Standing::BeingUndone => Standing::BeingUndone,
-                    core::Standing::Undone => Standing::Undone,
-                },
-            ),
+            standing: run.known.as_ref().map_or(StandingWord::Unreadable, |(standing, _)| {
+                match standing {
+                    core::Standing::NeverBegun => StandingWord::NeverBegun,
+                    core::Standing::CutShort => StandingWord::CutShort,
+                    core::Standing::Complete => StandingWord::Complete,
+                    core::Standing::BeingUndone => StandingWord::BeingUndone,
+                    core::Standing::Undone => StandingWord::Undone,
+                }
+            }),
             cause: run.known.as_ref().err().cloned(),
             command: about.map(|about| about.task.name().into()),
             destination: destination.as_deref().map(Into::into),

@@ -3,8 +3,8 @@
 /// Defines an enum whose variants are told as these words.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
-        $(#[$about])*
         #[derive(Clone, Copy, Debug, PartialEq, Eq, schemars::JsonSchema)]
+        $(#[$about])*
         pub(crate) enum $name {
             $($(#[$each])* #[schemars(rename = $word)] $variant,)+
         }

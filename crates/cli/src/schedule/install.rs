@@ -9,7 +9,7 @@ use std::process::{Command, Stdio};
 use tempfile::NamedTempFile;
 
 use crate::exit::WrongCall;
-use crate::schedule::systemd::{Kind, MARK, Unit};
+use crate::schedule::systemd::{MARK, Unit, UnitKind};
 use crate::terminal::names;
 use crate::user_folders::config_folder;
 
@@ -78,8 +78,8 @@ impl Manager {
         self.call(folder, &["daemon-reload"])?;
         // A service starts with what it hangs on, and a timer from now on.
         let words: &[&str] = match last.kind {
-            Kind::Timer => &["enable", "--now", &last.name],
-            Kind::Service => &["enable", &last.name],
+            UnitKind::Timer => &["enable", "--now", &last.name],
+            UnitKind::Service => &["enable", &last.name],
         };
         self.call(folder, words)
     }

@@ -11,13 +11,13 @@ use crate::schedule::when::When;
 /// A unit file.
 #[derive(Clone, Debug)]
 pub(crate) struct Unit {
-    pub(super) kind: Kind,
+    pub(super) kind: UnitKind,
     pub(crate) name: String,
     pub(crate) text: String,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum UnitKind {
     Service,
     Timer,
 }
@@ -37,7 +37,8 @@ const HARDENING: [&str; 5] = [
 /// The units of a job, the one to be enabled last.
 pub(crate) fn units(job: &Scheduled, now: &Zoned) -> Vec<Unit> {
     let name = unit_name(&job.name);
-    let service = Unit { kind: Kind::Service, name: format!("{name}.service"), text: service(job) };
+    let service =
+        Unit { kind: UnitKind::Service, name: format!("{name}.service"), text: service(job) };
     if job.when == When::Mounted {
         return vec![service];
     }
@@ -48,7 +49,7 @@ pub(crate) fn units(job: &Scheduled, now: &Zoned) -> Vec<Unit> {
     }
     // A start that was missed while the machine was off is made up for.
     text.push_str("Persistent=true\nAccuracySec=1min\n\n[Install]\nWantedBy=timers.target\n");
-    vec![service, Unit { kind: Kind::Timer, name: format!("{name}.timer"), text }]
+    vec![service, Unit { kind: UnitKind::Timer, name: format!("{name}.timer"), text }]
 }
 
 fn service(job: &Scheduled) -> String {

@@ -19,16 +19,16 @@ pub(crate) const VERSION: u32 = 2;
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub(crate) enum Event {
     Head(Head),
-    Note(Note),
-    Step(Step),
-    Difference(Difference),
-    Found(Found),
-    Problem(Problem),
-    Rule(Rule),
+    Note(NoteLine),
+    Step(StepLine),
+    Difference(DifferenceLine),
+    Found(FoundLine),
+    Problem(ProblemLine),
+    Rule(RuleLine),
     Suggestion(Suggestion),
-    Path(Explained),
-    Drive(Drive),
-    Run(PastRun),
+    Path(ExplainedLine),
+    Drive(DriveLine),
+    Run(PastRunLine),
     Job(JobTold),
     JobRan(JobRan),
     JobStands(JobStands),
@@ -37,7 +37,7 @@ pub(crate) enum Event {
     Closed(Closed),
     Recorded(Recorded),
     Happened(Happened),
-    Totals(Box<Totals>),
+    Totals(Box<TotalsLine>),
 }
 
 /// The first line: what was called.
@@ -45,7 +45,7 @@ pub(crate) enum Event {
 pub(crate) struct Head {
     /// Of this form; raised by what could break a reader.
     pub(crate) version: u32,
-    pub(crate) command: Command,
+    pub(crate) command: CommandWord,
     /// Nothing is changed, only told.
     pub(crate) dry_run: bool,
     /// As given; empty where the command has none.
@@ -61,7 +61,8 @@ pub(crate) struct Head {
 
 /// Worth knowing, and no fault.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Note {
+#[schemars(rename = "Note")]
+pub(crate) struct NoteLine {
     /// A stable word for what it is about.
     pub(crate) about: Word,
     /// The folder that it is about, for a drive within one of the sides.
@@ -73,8 +74,9 @@ pub(crate) struct Note {
 
 /// One change to one side; in a run with what became of it.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Step {
-    pub(crate) verb: Verb,
+#[schemars(rename = "Step")]
+pub(crate) struct StepLine {
+    pub(crate) verb: VerbWord,
     #[serde(rename = "type")]
     pub(crate) entry: EntryType,
     #[serde(flatten)]
@@ -89,12 +91,13 @@ pub(crate) struct Step {
     pub(crate) reason: String,
     /// Only in a run.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) outcome: Option<Outcome>,
+    pub(crate) outcome: Option<OutcomeWord>,
 }
 
 words! {
     /// What a step does.
-    Verb {
+    #[schemars(rename = "Verb")]
+    VerbWord {
         Add = "add",
         Replace = "replace",
         Adjust = "adjust",
@@ -118,8 +121,9 @@ words! {
 
 /// In what the two sides differ at one path.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Difference {
-    pub(crate) state: State,
+#[schemars(rename = "Difference")]
+pub(crate) struct DifferenceLine {
+    pub(crate) state: StateWord,
     #[serde(rename = "type")]
     pub(crate) entry: EntryType,
     #[serde(flatten)]
@@ -135,7 +139,8 @@ pub(crate) struct Difference {
 
 words! {
     /// The five ways to differ.
-    State {
+    #[schemars(rename = "State")]
+    StateWord {
         /// Only in the source.
         Missing = "missing",
         /// Only in the destination.
@@ -151,8 +156,9 @@ words! {
 
 /// How many differences of one state there are, before those that are listed.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Found {
-    pub(crate) state: State,
+#[schemars(rename = "Found")]
+pub(crate) struct FoundLine {
+    pub(crate) state: StateWord,
     pub(crate) differences: u64,
     /// How many of them are listed, as far as `--limit` goes.
     pub(crate) listed: u64,
@@ -160,7 +166,8 @@ pub(crate) struct Found {
 
 /// What could not be done, or may not.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Problem {
+#[schemars(rename = "Problem")]
+pub(crate) struct ProblemLine {
     /// Not there where it is about the run as a whole.
     #[serde(flatten)]
     pub(crate) path: Option<Exact<AtPath>>,
@@ -180,7 +187,8 @@ pub(crate) struct Problem {
 /// What one rule of a selection decided.
 #[allow(clippy::struct_field_names, reason = "the name that it has in JSON")]
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Rule {
+#[schemars(rename = "Rule")]
+pub(crate) struct RuleLine {
     /// As it was given, or file, line and pattern.
     pub(crate) rule: String,
     /// Entries of the source that it took.
@@ -203,13 +211,14 @@ pub(crate) struct Suggestion {
 
 /// What a selection says about one path.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Explained {
+#[schemars(rename = "Explained")]
+pub(crate) struct ExplainedLine {
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
     /// Null if there is no such entry.
     #[serde(rename = "type")]
     pub(crate) entry: Option<EntryType>,
-    pub(crate) fate: Participation,
+    pub(crate) fate: ParticipationWord,
     /// The rule that decided; null if none did.
     pub(crate) rule: Option<String>,
     #[serde(flatten)]
@@ -218,7 +227,8 @@ pub(crate) struct Explained {
 
 words! {
     /// Whether an entry takes part.
-    Participation {
+    #[schemars(rename = "Participation")]
+    ParticipationWord {
         Taken = "taken",
         /// A folder that takes part only if something in it does.
         IfNeeded = "if-needed",
@@ -228,7 +238,8 @@ words! {
 
 /// One mounted drive.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Drive {
+#[schemars(rename = "Drive")]
+pub(crate) struct DriveLine {
     #[serde(flatten)]
     pub(crate) mounted_at: Exact<MountedAt>,
     #[serde(flatten)]
@@ -280,13 +291,14 @@ words! {
 
 /// A past run that set something aside. What is not known is null.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct PastRun {
+#[schemars(rename = "PastRun")]
+pub(crate) struct PastRunLine {
     /// Its folder.
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
     /// RFC 3339.
     pub(crate) began: Option<String>,
-    pub(crate) standing: Standing,
+    pub(crate) standing: StandingWord,
     /// Why its notes are unreadable.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) cause: Option<String>,
@@ -302,7 +314,8 @@ pub(crate) struct PastRun {
 
 words! {
     /// How far a past run came.
-    Standing {
+    #[schemars(rename = "Standing")]
+    StandingWord {
         NeverBegun = "never-begun",
         /// Or still going on.
         CutShort = "cut-short",
@@ -316,7 +329,8 @@ words! {
 
 /// The last line, with the parts that the command has.
 #[derive(Clone, Default, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Totals {
+#[schemars(rename = "Totals")]
+pub(crate) struct TotalsLine {
     /// Entries with a problem.
     pub(crate) problems: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -324,7 +338,7 @@ pub(crate) struct Totals {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) run: Option<Ran>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) verdict: Option<Verdict>,
+    pub(crate) verdict: Option<VerdictLine>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) selection: Option<Selected>,
     /// Drives, runs, jobs or whatever else was listed.
@@ -336,20 +350,21 @@ pub(crate) struct Totals {
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Planned {
     #[serde(flatten)]
-    pub(crate) steps: Verbs,
+    pub(crate) steps: VerbTotals,
     /// Entries that are as they should be.
     pub(crate) unchanged: Amount,
     /// Files left as they are, since they are newer than the source's.
     pub(crate) spared_newer: u64,
     /// Differences left as they are, for `--steps`, `--carry` or `--ignore-extra`.
     pub(crate) held_back: u64,
-    pub(crate) source: Side,
-    pub(crate) destination: Side,
+    pub(crate) source: SideTotals,
+    pub(crate) destination: SideTotals,
 }
 
 /// How many steps of each kind.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Verbs {
+#[schemars(rename = "Verbs")]
+pub(crate) struct VerbTotals {
     pub(crate) add: Amount,
     pub(crate) replace: Amount,
     pub(crate) adjust: Amount,
@@ -359,11 +374,17 @@ pub(crate) struct Verbs {
     pub(crate) vacate: Amount,
 }
 
-impl Verbs {
+impl VerbTotals {
     /// Each with its word.
     pub(crate) fn named(&self) -> [(&'static str, Amount); 6] {
-        let words =
-            [Verb::Add, Verb::Replace, Verb::Adjust, Verb::Rename, Verb::Remove, Verb::Vacate];
+        let words = [
+            VerbWord::Add,
+            VerbWord::Replace,
+            VerbWord::Adjust,
+            VerbWord::Rename,
+            VerbWord::Remove,
+            VerbWord::Vacate,
+        ];
         let amounts = self.amounts();
         std::array::from_fn(|at| (words[at].word(), amounts[at]))
     }
@@ -376,7 +397,7 @@ impl Verbs {
 /// What a run did.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Ran {
-    pub(crate) done: Verbs,
+    pub(crate) done: VerbTotals,
     pub(crate) bytes_written: u64,
     /// All that it did; the time that a question waited for its answer is not in it.
     pub(crate) seconds: f64,
@@ -385,7 +406,7 @@ pub(crate) struct Ran {
     /// What was written was read once more.
     #[serde(default)]
     pub(crate) seconds_reading_back: f64,
-    pub(crate) ending: Ending,
+    pub(crate) ending: EndingWord,
     #[serde(flatten)]
     pub(crate) set_aside: Option<Exact<SetAsideIn>>,
     /// Only its notes are there, and not what it displaced.
@@ -395,7 +416,8 @@ pub(crate) struct Ran {
 
 words! {
     /// How a run ended.
-    Ending {
+    #[schemars(rename = "Ending")]
+    EndingWord {
         Complete = "complete",
         /// By a signal.
         Stopped = "stopped",
@@ -406,7 +428,8 @@ words! {
 
 /// What a verification found.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Verdict {
+#[schemars(rename = "Verdict")]
+pub(crate) struct VerdictLine {
     pub(crate) says: Says,
     /// What was compared: `presence`, or of `size`, `content` and the aspects carried.
     pub(crate) compared: Vec<Word>,
@@ -432,13 +455,14 @@ words! {
 /// What a selection makes of a source.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Selected {
-    pub(crate) taken: Side,
-    pub(crate) left_out: Side,
+    pub(crate) taken: SideTotals,
+    pub(crate) left_out: SideTotals,
 }
 
 /// What one side holds as far as selected; the root folder is not counted, each name of a hard link is.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Side {
+#[schemars(rename = "Side")]
+pub(crate) struct SideTotals {
     pub(crate) folders: u64,
     pub(crate) files: u64,
     pub(crate) links: u64,
@@ -448,7 +472,7 @@ pub(crate) struct Side {
 
 impl Head {
     /// Of a command without places.
-    pub(crate) fn new(command: Command) -> Self {
+    pub(crate) fn new(command: CommandWord) -> Self {
         Self {
             version: VERSION,
             command,
@@ -472,7 +496,7 @@ impl Head {
     }
 }
 
-impl Side {
+impl SideTotals {
     pub(crate) fn entries(&self) -> u64 {
         self.folders + self.files + self.links + self.others
     }

@@ -68,7 +68,8 @@ field!(
 
 words! {
     /// Which command tells.
-    Command {
+    #[schemars(rename = "Command")]
+    CommandWord {
         Copy = "copy",
         Mirror = "mirror",
         Move = "move",
@@ -87,7 +88,8 @@ words! {
 
 words! {
     /// What became of a step. `failed` and `overtaken` have a problem of the same path or of a folder above it.
-    Outcome {
+    #[schemars(rename = "Outcome")]
+    OutcomeWord {
         Done = "done",
         Failed = "failed",
         Overtaken = "overtaken",

@@ -8,10 +8,11 @@ mod jobs;
 mod records;
 
 pub(crate) use event::{
-    Difference, Drive, Ending, EntryType, Event, Explained, Found, Head, Holds, Letters, Note,
-    Participation, PastRun, Planned, Problem, Ran, Rule, Says, Selected, Side, Standing, State,
-    Step, Suggestion, Totals, Verb, Verbs, Verdict,
+    DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine, FoundLine, Head, Holds,
+    Letters, NoteLine, ParticipationWord, PastRunLine, Planned, ProblemLine, Ran, RuleLine, Says,
+    Selected, SideTotals, StandingWord, StateWord, StepLine, Suggestion, TotalsLine, VerbTotals,
+    VerbWord, VerdictLine,
 };
-pub(crate) use fields::{Amount, Command, Outcome, Word};
+pub(crate) use fields::{Amount, CommandWord, OutcomeWord, Word};
 pub(crate) use jobs::{JobRan, JobStands, JobTold, Room, RunOutcome, ScheduledJob, UnitFile};
 pub(crate) use records::{Began, Closed, Happened, JobCall, Placed, Recorded};

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::report::events::fields::{
-    Amount, AtPath, Command, JobsIn, MountedAt, Outcome, Was, Word, WorkingFolder,
+    Amount, AtPath, CommandWord, JobsIn, MountedAt, OutcomeWord, Was, Word, WorkingFolder,
 };
 use crate::report::events::jobs::RunOutcome;
 use crate::report::exact::Exact;
@@ -17,7 +17,7 @@ pub(crate) struct Began {
     pub(crate) run: u64,
     /// RFC 3339.
     pub(crate) began: String,
-    pub(crate) command: Command,
+    pub(crate) command: CommandWord,
     /// The whole call, as it can be typed into a POSIX shell.
     pub(crate) line: String,
     /// Where relative paths in it start.
@@ -102,7 +102,7 @@ pub(crate) struct Happened {
     pub(crate) began: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<String>,
-    pub(crate) command: Command,
+    pub(crate) command: CommandWord,
     /// The absolute path that it happened to: the one that was asked about, or a folder above it.
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
@@ -114,7 +114,7 @@ pub(crate) struct Happened {
     pub(crate) reason: String,
     /// Of a step.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) outcome: Option<Outcome>,
+    pub(crate) outcome: Option<OutcomeWord>,
 }
 
 impl Began {

@@ -1,13 +1,13 @@
 //! Mounted drives.
 
-use crate::report::events::{Drive, Holds, Letters};
+use crate::report::events::{DriveLine, Holds, Letters};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{FAINT, HEADING};
 use crate::report::words;
 use crate::terminal::{names, units};
 
 impl Text {
-    pub(super) fn drive(&mut self, drive: &Drive) {
+    pub(super) fn drive(&mut self, drive: &DriveLine) {
         if self.lines > 0 {
             self.line("");
         }

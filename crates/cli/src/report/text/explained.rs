@@ -1,6 +1,8 @@
 //! What a selection takes, and which rule decides.
 
-use crate::report::events::{EntryType, Explained, Participation, Rule, Selected, Side};
+use crate::report::events::{
+    EntryType, ExplainedLine, ParticipationWord, RuleLine, Selected, SideTotals,
+};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING};
 use crate::report::words;
@@ -8,11 +10,11 @@ use crate::terminal::{names, units};
 
 impl Text {
     /// One path with the rule that decided.
-    pub(super) fn explained(&mut self, one: &Explained) {
+    pub(super) fn explained(&mut self, one: &ExplainedLine) {
         let (style, word) = match one.fate {
-            Participation::Taken => (GOOD, "taken"),
-            Participation::IfNeeded => (GOOD, "taken if needed"),
-            Participation::LeftOut => (BAD, "left out"),
+            ParticipationWord::Taken => (GOOD, "taken"),
+            ParticipationWord::IfNeeded => (GOOD, "taken if needed"),
+            ParticipationWord::LeftOut => (BAD, "left out"),
         };
         let path = one.path.shown();
         self.line(&format!("{style}{word:<15}{style:#} {path} {FAINT}· {}{FAINT:#}", why(one)));
@@ -22,8 +24,8 @@ impl Text {
     }
 
     /// What one rule decides about over a whole source.
-    pub(super) fn ruled(&mut self, rule: &Rule) {
-        let Rule { rule, taken, left_out, bytes, .. } = rule;
+    pub(super) fn ruled(&mut self, rule: &RuleLine) {
+        let RuleLine { rule, taken, left_out, bytes, .. } = rule;
         if taken + left_out == 0 {
             let told = words::idle_pattern(rule);
             self.kept.idle.push(format!("{FAINT}note: {told}{FAINT:#}"));
@@ -43,7 +45,7 @@ impl Text {
 
     pub(super) fn selected(&mut self, Selected { taken, left_out }: &Selected) {
         self.tell_kept(|kept| &mut kept.idle);
-        let told = |side: &Side| {
+        let told = |side: &SideTotals| {
             format!("{} ({})", units::entries(side.entries()), units::bytes(side.bytes))
         };
         let (taken, left_out) = (told(taken), told(left_out));
@@ -51,10 +53,10 @@ impl Text {
     }
 }
 
-fn why(one: &Explained) -> String {
+fn why(one: &ExplainedLine) -> String {
     let rule = match (&one.rule, one.fate) {
         (Some(rule), _) => format!("by {}", names::shown(rule.as_bytes())),
-        (None, Participation::IfNeeded) => "no rule takes it by itself".to_owned(),
+        (None, ParticipationWord::IfNeeded) => "no rule takes it by itself".to_owned(),
         (None, _) => "no rule leaves it out".to_owned(),
     };
     let at = one.decided_at.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
@@ -64,15 +66,15 @@ fn why(one: &Explained) -> String {
 }
 
 /// What the answer for a folder means for what is in it.
-fn below(one: &Explained) -> Option<&'static str> {
+fn below(one: &ExplainedLine) -> Option<&'static str> {
     match (one.entry, one.fate) {
-        (Some(EntryType::Folder), Participation::LeftOut) => Some(
+        (Some(EntryType::Folder), ParticipationWord::LeftOut) => Some(
             "with everything in it: no rule can take back what is in a folder that is left out",
         ),
-        (Some(EntryType::Folder), Participation::Taken) => {
+        (Some(EntryType::Folder), ParticipationWord::Taken) => {
             Some("with everything in it that no rule leaves out")
         }
-        (Some(EntryType::Folder), Participation::IfNeeded) => {
+        (Some(EntryType::Folder), ParticipationWord::IfNeeded) => {
             Some("only to hold what is taken in it")
         }
         _ => None,

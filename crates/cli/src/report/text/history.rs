@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::report::events::{
-    Closed, Happened, Head, Outcome, Placed, Recorded, RunOutcome, Totals,
+    Closed, Happened, Head, OutcomeWord, Placed, Recorded, RunOutcome, TotalsLine,
 };
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
@@ -46,7 +46,7 @@ impl Text {
     }
 
     /// What is listed.
-    pub(super) fn history(&mut self, totals: &Totals) {
+    pub(super) fn history(&mut self, totals: &TotalsLine) {
         let rows = std::mem::take(&mut self.kept.runs);
         if totals.listed.is_none()
             && let Some([run, began, what, destination, outcome, ..]) = rows.first()
@@ -67,7 +67,7 @@ impl Text {
         let job = names::harmless(&job);
         self.line(&format!("{HEADING}{}{HEADING:#}  run {run}, {job}", when(began)));
         let became = match outcome {
-            None | Some(Outcome::Done) => String::new(),
+            None | Some(OutcomeWord::Done) => String::new(),
             Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
         };
         let (path, reason) = (path.shown(), names::harmless(reason));

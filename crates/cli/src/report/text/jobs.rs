@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::report::events::{Command, JobRan, JobTold, Totals};
+use crate::report::events::{CommandWord, JobRan, JobTold, TotalsLine};
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
 use crate::report::text::printer::Text;
@@ -19,7 +19,7 @@ impl Text {
             self.line("");
         }
         self.line(&format!("{HEADING}{}{HEADING:#}", names::harmless(&job.name)));
-        if self.command == Command::Run {
+        if self.command == CommandWord::Run {
             return;
         }
         if let Some(about) = &job.about {
@@ -59,13 +59,15 @@ impl Text {
     }
 
     /// What the listing, or the runs, come to.
-    pub(super) fn jobs(&mut self, totals: &Totals) {
+    pub(super) fn jobs(&mut self, totals: &TotalsLine) {
         let rows = std::mem::take(&mut self.kept.jobs);
         if !rows.is_empty() {
             self.line("");
             self.table(&COLUMNS, 2, &rows);
         }
-        let Some(count) = totals.listed.filter(|_| self.command == Command::Jobs) else { return };
+        let Some(count) = totals.listed.filter(|_| self.command == CommandWord::Jobs) else {
+            return;
+        };
         let jobs = units::counted(count, "job", "jobs");
         let line = match (self.dry_run, totals.problems) {
             (_, 0) if count == 0 => "There is no job in this file.".to_owned(),

@@ -5,14 +5,14 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::report::events::{PastRun, Standing};
+use crate::report::events::{PastRunLine, StandingWord};
 use crate::report::exact::Exact;
 use crate::report::text::printer::Text;
 use crate::report::text::styles::HEADING;
 use crate::terminal::{names, units};
 
 impl Text {
-    pub(super) fn past_run(&mut self, run: &PastRun) {
+    pub(super) fn past_run(&mut self, run: &PastRunLine) {
         self.line(&format!("{HEADING}{}{HEADING:#}", run.path.shown()));
         let room = run.bytes_on_drive.map(|bytes| format!("; takes {}", units::bytes(bytes)));
         self.line(&format!("  {}{}{}", age(run), story(run), room.unwrap_or_default()));
@@ -27,7 +27,7 @@ impl Text {
 }
 
 /// How long ago a run began.
-fn age(run: &PastRun) -> String {
+fn age(run: &PastRunLine) -> String {
     let began = run.began.as_ref().and_then(|began| began.parse::<Timestamp>().ok());
     let ago = began.map(|began| Timestamp::now().duration_since(began));
     match ago.and_then(|ago| Duration::try_from(ago).ok()) {
@@ -37,7 +37,7 @@ fn age(run: &PastRun) -> String {
     }
 }
 
-fn story(run: &PastRun) -> String {
+fn story(run: &PastRunLine) -> String {
     if let Some(cause) = &run.cause {
         return format!("{}; what it set aside is in its folder", names::harmless(cause));
     }
@@ -55,10 +55,10 @@ fn story(run: &PastRun) -> String {
     }
     story
         + match run.standing {
-            Standing::NeverBegun => "; never started, so there is nothing to take back",
-            Standing::CutShort => "; cut short, or still going on",
-            Standing::Complete | Standing::Unreadable => "",
-            Standing::BeingUndone => "; not all of it is back yet",
-            Standing::Undone => "; all of it is back",
+            StandingWord::NeverBegun => "; never started, so there is nothing to take back",
+            StandingWord::CutShort => "; cut short, or still going on",
+            StandingWord::Complete | StandingWord::Unreadable => "",
+            StandingWord::BeingUndone => "; not all of it is back yet",
+            StandingWord::Undone => "; all of it is back",
         }
 }

@@ -3,7 +3,7 @@
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 
-use crate::report::events::{Rule, RunOutcome};
+use crate::report::events::{RuleLine, RunOutcome};
 use crate::terminal::{names, units};
 
 /// Local time, to the minute.
@@ -32,7 +32,7 @@ pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
 }
 
 /// What a rule of the selection left out.
-pub(super) fn left_out(Rule { rule, left_out, kept, .. }: &Rule) -> Option<String> {
+pub(super) fn left_out(RuleLine { rule, left_out, kept, .. }: &RuleLine) -> Option<String> {
     let source = (*left_out > 0).then(|| format!("{} of the source", units::entries(*left_out)));
     let kept = (*kept > 0).then(|| format!("{} kept in the destination", units::entries(*kept)));
     let told: Vec<_> = [source, kept].into_iter().flatten().collect();

@@ -1,7 +1,8 @@
 //! Text as it is printed: each event where it comes, and at the end what it comes to.
 
 use crate::report::events::{
-    Command, EntryType, Event, Head, Note, Outcome, Problem, Rule, Step, Totals, Verb,
+    CommandWord, EntryType, Event, Head, NoteLine, OutcomeWord, ProblemLine, RuleLine, StepLine,
+    TotalsLine, VerbWord,
 };
 use crate::report::sink::Sink;
 use crate::report::text::page::Page;
@@ -14,7 +15,7 @@ use crate::terminal::streams;
 /// Shows what is told as it comes, and at the end what it comes to.
 pub(crate) struct Text {
     pub(super) page: Box<dyn Page>,
-    pub(super) command: Command,
+    pub(super) command: CommandWord,
     /// "saltmere → keeper"
     pub(super) places: String,
     pub(super) dry_run: bool,
@@ -22,7 +23,7 @@ pub(crate) struct Text {
     /// A past run is told of.
     pub(super) is_past: bool,
     /// Told with the totals, where there is much before them.
-    pub(super) kept: Kept,
+    pub(super) kept: HeldText,
     /// How many differences are still to be listed, and how many never are.
     pub(super) unlisted: (u64, u64),
     pub(super) lines: u64,
@@ -30,7 +31,7 @@ pub(crate) struct Text {
 
 /// What is held back until the totals.
 #[derive(Default)]
-pub(super) struct Kept {
+pub(super) struct HeldText {
     pub(super) notes: Vec<String>,
     pub(super) left_out: Vec<String>,
     pub(super) idle: Vec<String>,
@@ -53,7 +54,7 @@ impl Text {
             dry_run: false,
             lists_steps: head.dry_run || verbose,
             is_past: false,
-            kept: Kept::default(),
+            kept: HeldText::default(),
             unlisted: (0, 0),
             lines: 0,
         };
@@ -84,37 +85,37 @@ impl Text {
         self.page.line(line);
     }
 
-    pub(super) fn note(&mut self, Note { text, .. }: &Note) {
+    pub(super) fn note(&mut self, NoteLine { text, .. }: &NoteLine) {
         let line = format!("{FAINT}note: {}{FAINT:#}", names::harmless(text));
         // After a long list it would have scrolled by.
-        if self.dry_run || self.command == Command::Verify {
+        if self.dry_run || self.command == CommandWord::Verify {
             self.kept.notes.push(line);
         } else {
             self.line(&line);
         }
     }
 
-    pub(super) fn rule(&mut self, rule: &Rule) {
-        if self.command == Command::Explain {
+    pub(super) fn rule(&mut self, rule: &RuleLine) {
+        if self.command == CommandWord::Explain {
             return self.ruled(rule);
         }
         self.kept.left_out.extend(left_out(rule));
     }
 
-    pub(super) fn totals(&mut self, totals: &Totals) {
+    pub(super) fn totals(&mut self, totals: &TotalsLine) {
         match self.command {
-            Command::History => return self.history(totals),
-            Command::Status => return self.status(totals),
-            Command::Schedule => return self.schedule(totals),
+            CommandWord::History => return self.history(totals),
+            CommandWord::Status => return self.status(totals),
+            CommandWord::Schedule => return self.schedule(totals),
             _ => {}
         }
         if let Some(selected) = &totals.selection {
             self.selected(selected);
         }
-        if totals.listed.is_some_and(|listed| listed > 0) && self.command == Command::Undo {
+        if totals.listed.is_some_and(|listed| listed > 0) && self.command == CommandWord::Undo {
             self.past_runs(totals.listed.unwrap_or_default());
         }
-        if matches!(self.command, Command::Jobs | Command::Run) {
+        if matches!(self.command, CommandWord::Jobs | CommandWord::Run) {
             self.jobs(totals);
         }
         let Some(plan) = &totals.plan else { return };
@@ -126,7 +127,7 @@ impl Text {
         }
     }
 
-    pub(super) fn tell_kept(&mut self, lines: fn(&mut Kept) -> &mut Vec<String>) {
+    pub(super) fn tell_kept(&mut self, lines: fn(&mut HeldText) -> &mut Vec<String>) {
         for line in std::mem::take(lines(&mut self.kept)) {
             self.line(&line);
         }
@@ -139,7 +140,7 @@ impl Sink for Text {
             Event::Note(note) => self.note(note),
             Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
             Event::Head(head)
-                if self.command == Command::History && head.command != Command::History =>
+                if self.command == CommandWord::History && head.command != CommandWord::History =>
             {
                 self.replay(head);
             }
@@ -154,7 +155,9 @@ impl Sink for Text {
             }
             Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
             Event::Rule(rule) => self.rule(rule),
-            Event::Suggestion(line) if self.command == Command::Jobs => self.line(&line.command),
+            Event::Suggestion(line) if self.command == CommandWord::Jobs => {
+                self.line(&line.command)
+            }
             Event::Suggestion(suggestion) => {
                 self.kept.suggestion = Some(suggestion.command.clone());
             }
@@ -177,11 +180,11 @@ impl Sink for Text {
 }
 
 /// Verb, path, size and reason of a step, and what became of it if that is not what it should.
-pub(crate) fn step_line(step: &Step) -> String {
+pub(crate) fn step_line(step: &StepLine) -> String {
     let style = style_of(step.verb);
     let word = step.verb.word();
     let has_size = step.entry == EntryType::File
-        && !matches!(step.verb, Verb::Adjust | Verb::Rename)
+        && !matches!(step.verb, VerbWord::Adjust | VerbWord::Rename)
         && step.link_of.is_none();
     let size = if has_size {
         format!(" {FAINT}·{FAINT:#} {}", crate::terminal::units::bytes(step.bytes))
@@ -189,7 +192,7 @@ pub(crate) fn step_line(step: &Step) -> String {
         String::new()
     };
     let became = match step.outcome {
-        None | Some(Outcome::Done) => String::new(),
+        None | Some(OutcomeWord::Done) => String::new(),
         Some(other) => format!(" {BAD}{}{BAD:#}", other.word().replace('-', " ")),
     };
     let (path, reason) = (step.path.shown(), &step.reason);
@@ -197,13 +200,13 @@ pub(crate) fn step_line(step: &Step) -> String {
 }
 
 /// A problem goes to stderr.
-pub(crate) fn problem(problem: &Problem) {
+pub(crate) fn problem(problem: &ProblemLine) {
     streams::tell_wrong(&problem_text(problem));
 }
 
 /// The path, what and why, and then what to do next.
-fn problem_text(problem: &Problem) -> String {
-    let Problem { path, operation, cause, advice, guard } = problem;
+fn problem_text(problem: &ProblemLine) -> String {
+    let ProblemLine { path, operation, cause, advice, guard } = problem;
     let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
     let what = match guard {
         Some(guard) => format!("guard '{guard}' refuses the plan: "),

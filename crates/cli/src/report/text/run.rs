@@ -2,13 +2,13 @@
 
 use std::time::Duration;
 
-use crate::report::events::{Amount, Command, Ending, Planned, Ran, Verbs};
+use crate::report::events::{Amount, CommandWord, EndingWord, Planned, Ran, VerbTotals};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
 
 /// One line: how much of each kind of step, and what stays.
-pub(crate) fn plan_totals(steps: &Verbs, unchanged: u64) -> String {
+pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
     let part = |count: Amount, what: &str, with_bytes: bool| {
         let bytes =
             if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
@@ -39,10 +39,10 @@ impl Text {
         }
         self.tell_kept(|kept| &mut kept.notes);
         let what = match self.command {
-            Command::Enact => "Plan",
-            Command::Mirror => "Plan to mirror",
-            Command::Move => "Plan to move",
-            Command::Undo => "Plan to undo",
+            CommandWord::Enact => "Plan",
+            CommandWord::Mirror => "Plan to mirror",
+            CommandWord::Move => "Plan to move",
+            CommandWord::Undo => "Plan to undo",
             _ => "Plan to copy",
         };
         self.line(&format!("{HEADING}{what}{HEADING:#} {}", self.places));
@@ -83,7 +83,8 @@ impl Text {
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
-            let is_told = count > 0 || !matches!(self.command, Command::Move | Command::Undo);
+            let is_told =
+                count > 0 || !matches!(self.command, CommandWord::Move | CommandWord::Undo);
             if is_told && !run.notes_only {
                 self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
             }
@@ -92,8 +93,8 @@ impl Text {
             }
         }
         self.problem_count(problems);
-        if run.ending != Ending::Complete {
-            let how = if run.ending == Ending::Stopped { "Stopped." } else { "Ended early." };
+        if run.ending != EndingWord::Complete {
+            let how = if run.ending == EndingWord::Stopped { "Stopped." } else { "Ended early." };
             self.line(&format!(
                 "{BAD}{how}{BAD:#} What was done is whole; run the same line again to go on."
             ));
@@ -101,15 +102,15 @@ impl Text {
     }
 
     fn headline(&mut self, plan: &Planned, run: &Ran, problems: u64) {
-        let whole = run.ending == Ending::Complete && problems == 0;
+        let whole = run.ending == EndingWord::Complete && problems == 0;
         let what = match self.command {
             _ if !whole && run.done.count() == 0 => "Nothing done:",
             _ if !whole => "Partly done:",
             _ if plan.steps.count() == 0 => "Nothing to do:",
-            Command::Mirror => "Mirrored",
-            Command::Move => "Moved",
-            Command::Undo => "Undone",
-            Command::Enact => "Carried out",
+            CommandWord::Mirror => "Mirrored",
+            CommandWord::Move => "Moved",
+            CommandWord::Undo => "Undone",
+            CommandWord::Enact => "Carried out",
             _ => "Copied",
         };
         // More figures than the eye wants, and less than a clock tells.
@@ -144,7 +145,7 @@ impl Text {
     }
 }
 
-impl Verbs {
+impl VerbTotals {
     pub(super) fn count(&self) -> u64 {
         let Self { add, replace, adjust, rename, remove, vacate } = self;
         [add, replace, adjust, rename, remove, vacate].into_iter().map(|count| count.entries).sum()

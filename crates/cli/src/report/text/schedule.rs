@@ -1,6 +1,6 @@
 //! When jobs start, and what has the system start them.
 
-use crate::report::events::{ScheduledJob, Totals, UnitFile};
+use crate::report::events::{ScheduledJob, TotalsLine, UnitFile};
 use crate::report::exact::Exact;
 use crate::report::text::phrases::when;
 use crate::report::text::printer::Text;
@@ -36,7 +36,7 @@ impl Text {
         }
     }
 
-    pub(super) fn schedule(&mut self, totals: &Totals) {
+    pub(super) fn schedule(&mut self, totals: &TotalsLine) {
         self.line("");
         self.tell_kept(|kept| &mut kept.notes);
         let what = if totals.listed == Some(1) { "it" } else { "them" };

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::report::events::{JobStands, Room, RunOutcome, Totals};
+use crate::report::events::{JobStands, Room, RunOutcome, TotalsLine};
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
 use crate::report::text::printer::Text;
@@ -33,7 +33,7 @@ impl Text {
         }
     }
 
-    pub(super) fn status(&mut self, totals: &Totals) {
+    pub(super) fn status(&mut self, totals: &TotalsLine) {
         let rows = std::mem::take(&mut self.kept.jobs);
         if !rows.is_empty() {
             self.table(&JOBS, JOBS.len(), &rows);

@@ -2,7 +2,7 @@
 
 use anstyle::{Ansi256Color, AnsiColor, Style};
 
-use crate::report::events::{State, Verb};
+use crate::report::events::{StateWord, VerbWord};
 
 pub(super) const PLAIN: Style = Style::new();
 pub(super) const HEADING: Style = Style::new().bold();
@@ -13,20 +13,20 @@ pub(super) const BAD: Style = AnsiColor::Red.on_default().bold();
 const CHANGES: Style = Ansi256Color(136).on_default();
 
 /// The more a step takes away, the louder.
-pub(super) fn style_of(verb: Verb) -> Style {
+pub(super) fn style_of(verb: VerbWord) -> Style {
     match verb {
-        Verb::Add => PLAIN,
-        Verb::Adjust | Verb::Rename => FAINT,
-        Verb::Replace => CHANGES,
-        Verb::Remove | Verb::Vacate => BAD,
+        VerbWord::Add => PLAIN,
+        VerbWord::Adjust | VerbWord::Rename => FAINT,
+        VerbWord::Replace => CHANGES,
+        VerbWord::Remove | VerbWord::Vacate => BAD,
     }
 }
 
 /// What keeps the destination from being the source's echo is never quiet.
-pub(super) fn style_of_state(state: State) -> Style {
+pub(super) fn style_of_state(state: StateWord) -> Style {
     match state {
-        State::Missing | State::Differs => CHANGES,
-        State::Attributes | State::Moved => FAINT,
-        State::Extra => BAD,
+        StateWord::Missing | StateWord::Differs => CHANGES,
+        StateWord::Attributes | StateWord::Moved => FAINT,
+        StateWord::Extra => BAD,
     }
 }

@@ -3,29 +3,29 @@
 use anstyle::Style;
 use unicode_width::UnicodeWidthStr as _;
 
-use crate::report::events::{Difference, Found, Planned, Says, State, Verdict};
+use crate::report::events::{DifferenceLine, FoundLine, Planned, Says, StateWord, VerdictLine};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING, PLAIN, style_of_state};
 use crate::terminal::units;
 
 impl Text {
-    pub(super) fn found(&mut self, Found { state, differences, listed }: &Found) {
+    pub(super) fn found(&mut self, FoundLine { state, differences, listed }: &FoundLine) {
         if self.lines > 0 {
             self.line("");
         }
         let what = match state {
-            State::Missing => "Missing in the destination",
-            State::Extra => "Extra in the destination",
-            State::Moved => "Elsewhere in the destination",
-            State::Differs => "Not the same",
-            State::Attributes => "The same but for attributes",
+            StateWord::Missing => "Missing in the destination",
+            StateWord::Extra => "Extra in the destination",
+            StateWord::Moved => "Elsewhere in the destination",
+            StateWord::Differs => "Not the same",
+            StateWord::Attributes => "The same but for attributes",
         };
         self.line(&format!("{HEADING}{what}: {}{HEADING:#}", units::entries(*differences)));
         self.unlisted = (*listed, differences - listed);
     }
 
-    pub(super) fn difference(&mut self, difference: &Difference) {
-        let Difference { state, path, reason, .. } = difference;
+    pub(super) fn difference(&mut self, difference: &DifferenceLine) {
+        let DifferenceLine { state, path, reason, .. } = difference;
         let (style, word) = (style_of_state(*state), state.word());
         let path = path.shown();
         self.line(&format!("{style}{word:<10}{style:#} {path} {FAINT}· {reason}{FAINT:#}"));
@@ -35,7 +35,7 @@ impl Text {
         }
     }
 
-    pub(super) fn verdict(&mut self, plan: &Planned, verdict: &Verdict, problems: u64) {
+    pub(super) fn verdict(&mut self, plan: &Planned, verdict: &VerdictLine, problems: u64) {
         if self.lines > 0 {
             self.line("");
         }
@@ -84,7 +84,7 @@ impl Text {
     }
 }
 
-fn sentence(plan: &Planned, verdict: &Verdict, problems: u64) -> String {
+fn sentence(plan: &Planned, verdict: &VerdictLine, problems: u64) -> String {
     let steps = &plan.steps;
     match verdict.says {
         Says::NotProven => {
@@ -118,7 +118,7 @@ fn sentence(plan: &Planned, verdict: &Verdict, problems: u64) -> String {
     }
 }
 
-fn compared(verdict: &Verdict) -> String {
+fn compared(verdict: &VerdictLine) -> String {
     let told = |word: &str| match word {
         "presence" => "name and kind, and nothing else was compared".to_owned(),
         "content" => "every byte".to_owned(),
@@ -131,7 +131,7 @@ fn compared(verdict: &Verdict) -> String {
 
 /// What a sample without differences says of the files that were not read: if more than this part
 /// of them differed, one would have been met with a likelihood of 95 in 100.
-fn confidence(plan: &Planned, verdict: &Verdict) -> Option<String> {
+fn confidence(plan: &Planned, verdict: &VerdictLine) -> Option<String> {
     let (read, all) = (verdict.sampled?, plan.source.files);
     let told = format!(
         "Read by chance: {} of {} files ({})",
