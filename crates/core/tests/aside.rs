@@ -4,11 +4,12 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
+use std::cell::Cell;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
-use crate::common::{Trees, plan_of, request};
+use crate::common::{Trees, chosen_calls, plan_of, request, sampled};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
@@ -51,15 +52,22 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
 
 /// Undoes a run over a system that may fail, as far as that goes. True if it says that all is back.
 fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
-    try_to_undo_with(system, trees, path, 1)
+    try_to_undo_with((system, &|| {}), trees, path, 1)
 }
 
-fn try_to_undo_with(system: &dyn System, trees: &Trees, path: &Path, workers: usize) -> bool {
+/// Tells when there is a plan.
+fn try_to_undo_with(
+    (system, is_planned): (&dyn System, &dyn Fn()),
+    trees: &Trees,
+    path: &Path,
+    workers: usize,
+) -> bool {
     let Ok(past) = PastRun::open(system, path) else { return false };
     let mut request = request(trees, Task::Undo);
     request.running.workers = Workers::Fixed(workers);
     let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
     let Ok(plan) = session.plan_to_undo() else { return false };
+    is_planned();
     let outcome = session.execute(&plan, &Silent);
     outcome.problems.is_empty()
         && plan.problems.is_empty()
@@ -322,11 +330,15 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
     };
     let (trees, path, old) = prepare();
     let counted = Tampered::new(Tampering::Nothing);
-    assert!(try_to_undo(&counted, &trees, &path));
+    let planned = Cell::new(0);
+    let plans = || planned.set(counted.calls().len());
+    assert!(try_to_undo_with((&counted, &plans), &trees, &path, 1));
     assert_eq!(differences(&old, &snapshot(&trees.destination)), "");
     // The same calls, but for those that copy and link.
-    let step = if elsewhere.is_some() { 3 } else { 1 };
-    for at in (0..counted.calls().len()).step_by(step) {
+    let calls = counted.calls().len();
+    let chosen =
+        if elsewhere.is_some() { sampled(0..calls, 3) } else { chosen_calls(planned.get(), calls) };
+    for at in chosen {
         let (trees, path, old) = prepare();
         let system = Tampered::new(tampering(at));
         let says_so = try_to_undo(&system, &trees, &path);
@@ -554,7 +566,7 @@ fn with_late_deeds<'a>() -> Tampered<'a> {
     let dressed = std::sync::atomic::AtomicUsize::new(0);
     Tampered::before_each(move |name| {
         use std::sync::atomic::Ordering::SeqCst;
-        thread_local!(static LATE: std::cell::Cell<u32> = const { std::cell::Cell::new(0) });
+        thread_local!(static LATE: Cell<u32> = const { Cell::new(0) });
         match name {
             "set_times" => drop(dressed.fetch_add(1, SeqCst)),
             "rename" | "remove_file" | "add_name" | "create_folder" if LATE.get() < 3 => {
@@ -585,7 +597,7 @@ fn folders_get_their_times_when_all_in_them_is_done() {
             differences(&new, &crate::common::with_groups_within(snapshot(&trees.destination)));
         assert!(left.is_empty(), "seed {seed}: {left}");
         let Some(path) = outcome.set_aside else { continue };
-        assert!(try_to_undo_with(&with_late_deeds(), &trees, &path, 4), "seed {seed}");
+        assert!(try_to_undo_with((&with_late_deeds(), &|| {}), &trees, &path, 4), "seed {seed}");
         let left = differences(&old, &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed} undone: {left}");
     }

@@ -10,7 +10,7 @@
 
 use std::path::Path;
 
-use crate::common::{Trees, request};
+use crate::common::{Trees, chosen_calls_of, entries, request, sampled};
 use rustix::io::Errno;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
@@ -75,24 +75,20 @@ fn sequential(trees: &Trees, seed: u64) -> Request {
     request
 }
 
-fn calls_of_a_run(seed: u64, has_heads: bool) -> usize {
-    let trees = prepare(seed);
-    let system = Tampered::new(Tampering::Nothing);
-    let system = if has_heads { system.with_heads() } else { system };
-    assert!(run(&system, &sequential(&trees, seed)));
-    system.calls().len()
-}
-
-/// Tampers with each call of a run in turn.
+/// Tampers with the calls of a run in turn.
 fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass: bool) {
     // The last seed is tried on drives with heads, too.
     let has_heads = seed == 2 || seed == 13;
-    for at in 0..calls_of_a_run(seed, has_heads) {
+    let system = |tampering| {
+        let system = Tampered::new(tampering);
+        if has_heads { system.with_heads() } else { system }
+    };
+    let trees = prepare(seed);
+    for at in chosen_calls_of(&system(Tampering::Nothing), &sequential(&trees, seed)) {
         let trees = prepare(seed);
         let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
         let request = sequential(&trees, seed);
-        let system = Tampered::new(tampering(at));
-        let system = if has_heads { system.with_heads() } else { system };
+        let system = system(tampering(at));
         let well = run(&system, &request);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let when = format!("seed {seed}, call {at} ({call})");
@@ -105,6 +101,51 @@ fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass:
         assert!(run(&Linux, &request), "{when}: the next run has problems");
         assert_echo(&trees.source, &trees.destination, &when);
         assert_eq!(new, snapshot(&trees.source), "{when}: the source changed");
+    }
+}
+
+/// With several workers and several sources nobody knows which call comes when.
+#[test]
+fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
+    for seed in 20..26 {
+        let prepared = || {
+            let trees = prepare(seed);
+            let mut request = sequential(&trees, seed);
+            request.running.workers = Workers::Fixed(3);
+            request.places.sources = entries(&trees.source);
+            request.task = Task::Copy;
+            (trees, request)
+        };
+        let (_trees, request) = prepared();
+        let counted = Tampered::new(Tampering::Nothing);
+        assert!(run(&counted, &request), "seed {seed}");
+        for at in sampled(0..counted.calls().len(), 40) {
+            for tampering in
+                [Tampering::KillAt(at), Tampering::FailOne(at, Errno::IO.raw_os_error())]
+            {
+                let (trees, request) = prepared();
+                let (old, new) = (snapshot(&trees.destination), snapshot(&trees.source));
+                let system = Tampered::new(tampering);
+                let well = run(&system, &request);
+                let when = format!("seed {seed}, call {at}, {tampering:?}");
+                let now = snapshot(&trees.destination);
+                assert_old_or_new(&now, &old, &new, &when);
+                let is_whole = |now: &Snapshot| {
+                    let linked = |path: &[u8]| new[path].mode >> 12 == 0o12;
+                    let roots = |path: &&Vec<u8>| {
+                        !path.is_empty() && (path.contains(&b'/') || !linked(path))
+                    };
+                    new.keys().filter(roots).all(|path| {
+                        now.get(path).is_some_and(|there| there.content == new[path].content)
+                    })
+                };
+                let killed = matches!(tampering, Tampering::KillAt(_)) && system.calls().len() > at;
+                assert!(!well || !killed && is_whole(&now), "{when}: said that all is well");
+                assert!(run(&Linux, &request), "{when}: the next run has problems");
+                assert!(is_whole(&snapshot(&trees.destination)), "{when}: it is not whole");
+                assert_eq!(new, snapshot(&trees.source), "{when}: the source changed");
+            }
+        }
     }
 }
 

@@ -5,9 +5,9 @@
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use crate::common::{RUN, Trees};
+use crate::common::{RUN, Trees, entries, sampled};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::Silent;
@@ -134,13 +134,6 @@ fn is_back(now: (&Snapshot, &Snapshot), before: (&Snapshot, &Snapshot)) -> Resul
 }
 
 /// What a folder holds, each as a source of its own; links would lead to others of them.
-fn entries(folder: &Path) -> Vec<PathBuf> {
-    let all = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
-    let mut all: Vec<PathBuf> = all.filter(|path| !path.is_symlink()).collect();
-    all.sort();
-    all
-}
-
 fn holds(
     source: &Tree,
     other: &Other,
@@ -259,7 +252,7 @@ fn killed(seed: u64, kills_undo: bool) {
         calls = system.calls().len();
     }
     let step = if is_apart(seed) { 7 } else { 3 };
-    for at in (0..calls).step_by(step) {
+    for at in sampled(0..calls, step) {
         let (trees, request) = grown(seed);
         let seen_both = || seen_both((&trees.source, &trees.destination), is_apart(seed));
         let before = seen_both();

@@ -53,6 +53,16 @@ proptest! {
     }
 
     #[test]
+    fn any_name_can_be_excluded_and_an_open_class_cannot(name in "[^/\\x00]{1,12}") {
+        let escaped: String = name.chars().flat_map(|letter| ['\\', letter]).collect();
+        let excluding = |pattern: String| {
+            Selection::new(&Rules { exclude: vec![pattern], ..Rules::default() })
+        };
+        prop_assert!(excluding(escaped.clone()).is_ok(), "{}", escaped);
+        prop_assert!(excluding(escaped + "[a").is_err());
+    }
+
+    #[test]
     fn no_bytes_are_taken_for_a_plan_by_chance(
         bytes in prop::collection::vec(any::<u8>(), 0..300),
         kind in "plan|part|folder|step|leader|totals|end",
@@ -67,8 +77,14 @@ proptest! {
 
     #[test]
     fn any_carry_list_is_read_or_refused_with_a_reason(list in telling()) {
-        if let Err(reason) = Aspects::parse(&list) {
-            prop_assert!(reason.to_string().contains("is not an aspect"));
+        let mut words = list.split(',').map(|word| word.trim().trim_start_matches('-'));
+        let names = words.all(|word| word == "all" || Aspect::ALL.iter().any(|a| a.name() == word));
+        match Aspects::parse(&list) {
+            Ok(_) => prop_assert!(names, "{}", list),
+            Err(reason) => {
+                prop_assert!(reason.to_string().contains("is not an aspect"));
+                prop_assert!(!names || list.contains("--"), "{}", list);
+            }
         }
     }
 

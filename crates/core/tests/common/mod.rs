@@ -1,9 +1,17 @@
 //! What the tests of the core share: two folders and a request between them.
 
 #![allow(clippy::new_without_default, reason = "trees are made on purpose")]
-#![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
+#![allow(missing_docs, unreachable_pub, reason = "the tests share it")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stderr,
+    reason = "a test stops there, or says its seed"
+)]
 
+use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::OnceLock;
 
 use tempfile::TempDir;
 use utter_echo_core::aspect::Aspect;
@@ -15,7 +23,7 @@ use utter_echo_core::request::{
     Changed, Flush, Keeping, Places, Request, Running, SetAside, Task, Workers,
 };
 use utter_echo_core::{Outcome, Session};
-use utter_echo_lab::{Facts, Snapshot};
+use utter_echo_lab::{Facts, Snapshot, Tampered};
 
 const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
 
@@ -129,4 +137,48 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: 
         Aspect::Flags => expected.flags = model.flags,
         Aspect::Content | Aspect::Hardlinks | Aspect::Holes | Aspect::Atime => {}
     }
+}
+
+/// Moves with each commit, so that in time every call has its turn.
+fn seed() -> usize {
+    static SEED: OnceLock<usize> = OnceLock::new();
+    *SEED.get_or_init(|| {
+        let commit = Command::new("git").args(["rev-parse", "--short=8", "HEAD"]).output();
+        let commit = commit.map(|told| String::from_utf8_lossy(&told.stdout).into_owned());
+        let seed = std::env::var("UTTER_SEED").ok().or(commit.ok()).unwrap_or_default();
+        let seed = usize::from_str_radix(seed.trim(), 16).unwrap_or_default();
+        eprintln!("calls are chosen by UTTER_SEED={seed:x}; UTTER_NIGHTLY=1 takes all");
+        seed
+    })
+}
+
+/// Every so many of these calls; with `UTTER_NIGHTLY=1` all.
+pub fn sampled(calls: Range<usize>, every: usize) -> Vec<usize> {
+    let takes_all = std::env::var_os("UTTER_NIGHTLY").is_some();
+    calls.filter(|at| takes_all || (at + seed()).is_multiple_of(every)).collect()
+}
+
+/// Which calls of a run are tampered with: of those that make the plan, and change nothing, a tenth.
+pub fn chosen_calls(planned: usize, all: usize) -> Vec<usize> {
+    let mut chosen = sampled(0..planned, 10);
+    chosen.extend(planned..all);
+    chosen
+}
+
+/// The same of a run that goes well.
+pub fn chosen_calls_of(system: &Tampered<'_>, request: &Request) -> Vec<usize> {
+    let session = Session::open(system, request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let planned = system.calls().len();
+    let outcome = session.execute(&plan, &Silent);
+    assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{:?}", outcome.problems);
+    chosen_calls(planned, system.calls().len())
+}
+
+/// The entries of a folder but for links, each to be a source of its own.
+pub fn entries(folder: &Path) -> Vec<PathBuf> {
+    let all = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let mut all: Vec<PathBuf> = all.filter(|path| !path.is_symlink()).collect();
+    all.sort();
+    all
 }
