@@ -185,8 +185,8 @@ fn holds(
 #[test]
 fn whatever_was_moved_comes_back() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
-    let config =
-        Config { cases: count.unwrap_or(200), failure_persistence: None, ..Config::default() };
+    let cases = count.unwrap_or(500_u32).div_ceil(3);
+    let config = Config { cases, failure_persistence: None, ..Config::default() };
     let how = proptest::sample::select(vec![
         (OnConflict::Skip, false, Keeping::Displaced),
         (OnConflict::Newer, false, Keeping::Displaced),

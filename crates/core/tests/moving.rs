@@ -651,8 +651,8 @@ fn holds(
 #[test]
 fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
-    let config =
-        Config { cases: count.unwrap_or(300), failure_persistence: None, ..Config::default() };
+    let cases = count.unwrap_or(500_u32).div_ceil(2);
+    let config = Config { cases, failure_persistence: None, ..Config::default() };
     let on_conflict = proptest::sample::select(vec![
         OnConflict::Skip,
         OnConflict::Newer,
