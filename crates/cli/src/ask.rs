@@ -132,7 +132,7 @@ struct NoTerminal;
 /// looked at before; anything but a yes is a no.
 pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
-    let removals = plan.totals.remove.entries;
+    let removals = plan.totals.steps.remove.entries;
     if removals > 0 {
         let steps = plan.steps().filter(|placed| placed.step.verb == Verb::Remove);
         for placed in steps.take(SHOWN) {

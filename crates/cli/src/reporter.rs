@@ -15,6 +15,14 @@ use crate::report::{Ear, Form, Format, Heard, Sink};
 use crate::report::{csv, json};
 use crate::terminal::streams;
 
+/// What a report is of, and how it is shown.
+pub(crate) struct ReportHead {
+    command: &'static str,
+    destination: Option<PathBuf>,
+    is_dry: bool,
+    form: Form,
+}
+
 /// Where a command tells its events.
 pub(crate) struct Report {
     heard: Ear,
@@ -25,12 +33,9 @@ pub(crate) struct Report {
     /// The same as a text, and where that is gathered.
     summary: RefCell<Option<(Text, Rc<RefCell<String>>)>>,
     totals: RefCell<Option<TotalsLine>>,
-    command: &'static str,
-    destination: Option<PathBuf>,
-    is_dry: bool,
     /// That the record is not whole was told.
     lack_is_told: Cell<bool>,
-    form: Form,
+    pub(crate) about: ReportHead,
 }
 
 /// Where else a command tells its events.
@@ -97,11 +102,8 @@ impl Report {
             recorder,
             summary,
             totals,
-            command,
-            destination,
-            is_dry,
             lack_is_told,
-            form,
+            about: ReportHead { command, destination, is_dry, form },
         };
         report.tell(Event::Head(head));
         report.tell_not_recorded(failure);
@@ -110,7 +112,7 @@ impl Report {
 
     /// Programs read it, and are told everything.
     pub(crate) fn is_exact(&self) -> bool {
-        self.form.format != Format::Text
+        self.about.form.format != Format::Text
     }
 
     /// What writes down the run, if something does.
@@ -140,8 +142,8 @@ impl Report {
         }
         let text = self.summary.take().map(|(_, gathered)| gathered.take());
         Summary {
-            command: self.command,
-            destination: self.destination,
+            command: self.about.command,
+            destination: self.about.destination,
             exit: came.as_ref().map_or_else(exit::of_error, |exit| *exit),
             heard: self.heard.get(),
             totals: self.totals.take(),
@@ -150,7 +152,7 @@ impl Report {
     }
 
     pub(crate) fn is_dry(&self) -> bool {
-        self.is_dry
+        self.about.is_dry
     }
 
     /// What was scanned and compared to make a plan.
@@ -182,7 +184,7 @@ impl Report {
             if let Some(recorder) = &self.recorder {
                 recorder.show(&event);
             }
-            if !self.form.quiet || matches!(event, Event::Problem(_)) {
+            if !self.about.form.quiet || matches!(event, Event::Problem(_)) {
                 sink.show(&event);
             }
         }

@@ -331,12 +331,12 @@ impl Runner<'_> {
     fn is_agreed(&self, plan: &mut Plan) -> Result<bool> {
         let SafetyOptions { ask, yes, .. } = &self.doing.safety;
         let destination = &self.request.places.destination;
-        let removals = plan.totals.remove.entries > plan.totals.leftovers;
+        let removals = plan.totals.steps.remove.entries > plan.totals.leftovers;
         let removes = removals && self.request.task.asks_before_removing();
         let unasked = removes && !yes && ask.is_none();
         let wanted = ask.is_some() || unasked && ask::can_ask();
         if unasked && !wanted {
-            let removals = units::entries(plan.totals.remove.entries);
+            let removals = units::entries(plan.totals.steps.remove.entries);
             let text = format!(
                 "removing {removals} without asking, since there is no terminal to ask on; with --yes this note is left out"
             );

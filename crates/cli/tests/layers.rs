@@ -98,7 +98,9 @@ fn paths(tokens: TokenStream, begun: &[String], found: &mut Vec<Vec<String>>) {
         }
     }
     end(&mut path);
-    below.into_iter().for_each(|(tokens, begun)| paths(tokens, &begun, found));
+    for (tokens, begun) in below {
+        paths(tokens, &begun, found);
+    }
 }
 
 /// The file that a path leads into, as seen from a module: the one of its longest part that is a module.

@@ -14,7 +14,7 @@ use crate::common::{Trees, request};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::select::{Clutter, Rules, Selection};
 use utter_echo_core::{Outcome, Session};
 use utter_echo_lab::Tampered;
 
@@ -69,7 +69,8 @@ fn fifo(path: &Path) {
 
 fn run_after(trees: &Trees, happens: impl FnOnce()) -> Outcome {
     let mut request = request(trees, Task::Mirror);
-    let rules = Rules { no_caches: true, ..Rules::default() };
+    let rules =
+        Rules { without: Clutter { no_caches: true, ..Clutter::default() }, ..Rules::default() };
     request.selection = Selection::new(&rules).unwrap();
     request.running.flush = utter_echo_core::request::Flush::End;
     let session = Session::open(&Linux, &request).unwrap();

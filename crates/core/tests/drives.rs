@@ -387,7 +387,7 @@ fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
         (75..100).for_each(|log| fs::remove_file(name(log)).unwrap());
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.plan(&Silent).unwrap();
-        assert_eq!(plan.totals.remove.entries, 25);
+        assert_eq!(plan.totals.steps.remove.entries, 25);
         assert_eq!(session.guard(&plan, &[]), Ok(()), "{}", kind.name());
     }
 }

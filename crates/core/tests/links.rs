@@ -13,6 +13,7 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Task;
+use utter_echo_core::select::PatternRules;
 use utter_echo_lab::{differences, snapshot};
 
 fn write(root: &Path, name: &str, content: &str) {
@@ -81,7 +82,7 @@ fn new_content_is_written_once_for_all_names() {
     let trees = prepare();
     write(&trees.source, "latest.csv", "fog, lifting");
     let plan = plan_of(&Linux, &request(&trees, Task::Mirror));
-    assert_eq!(plan.totals.replace.entries, 3);
+    assert_eq!(plan.totals.steps.replace.entries, 3);
     assert_eq!(plan.totals.bytes_to_write(), 12, "the content of one name and no more");
     mirror(&trees, "with new content");
 }
@@ -128,8 +129,10 @@ fn a_group_of_which_only_a_part_is_taken_is_kept_as_far_as_it_is() {
     link(&trees.source, "log/1923.csv", "latest.csv");
     link(&trees.source, "log/1923.csv", "left-out.tmp");
     let mut request = request(&trees, Task::Mirror);
-    let rules =
-        utter_echo_core::select::Rules { exclude: vec!["*.tmp".into()], ..Default::default() };
+    let rules = utter_echo_core::select::Rules {
+        patterns: PatternRules { exclude: vec!["*.tmp".into()], ..PatternRules::default() },
+        ..Default::default()
+    };
     request.selection = utter_echo_core::select::Selection::new(&rules).unwrap();
     apply(&Linux, &request);
     let destination = &trees.destination;

@@ -17,7 +17,7 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::request::{OnConflict, Request, Task, Vacating, Workers};
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
@@ -409,7 +409,10 @@ fn what_is_left_out_stays_with_the_folders_that_hold_it() {
         fs::write(trees.source.join(path), path).unwrap();
     }
     fs::create_dir(trees.source.join("empty")).unwrap();
-    let rules = Rules { exclude: vec!["*.csv".into()], ..Rules::default() };
+    let rules = Rules {
+        patterns: PatternRules { exclude: vec!["*.csv".into()], ..PatternRules::default() },
+        ..Rules::default()
+    };
     let request = request(&trees).selecting(Selection::new(&rules).unwrap());
     let (plan, outcome) = carried_out(&request);
     assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{outcome:?}");

@@ -8,7 +8,7 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::saved;
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{PastRun, Standing};
 
 /// Text with much of what means something in patterns and lists.
@@ -44,7 +44,9 @@ fn telling() -> impl Strategy<Value = String> {
 proptest! {
     #[test]
     fn any_pattern_is_read_or_refused_with_a_reason(patterns in prop::collection::vec(telling(), 1..4)) {
-        let rules = Rules { exclude: patterns.clone(), only: patterns, ..Rules::default() };
+        let rules = Rules {
+patterns: PatternRules {  exclude: patterns.clone(), only: patterns,
+..PatternRules::default() }, ..Rules::default() };
         if let Err(reason) = Selection::new(&rules) {
             let reason = reason.to_string();
             prop_assert!(reason.starts_with("--exclude '"), "{}", reason);
@@ -56,7 +58,9 @@ proptest! {
     fn any_name_can_be_excluded_and_an_open_class_cannot(name in "[^/\\x00]{1,12}") {
         let escaped: String = name.chars().flat_map(|letter| ['\\', letter]).collect();
         let excluding = |pattern: String| {
-            Selection::new(&Rules { exclude: vec![pattern], ..Rules::default() })
+            Selection::new(&Rules {
+patterns: PatternRules {  exclude: vec![pattern],
+..PatternRules::default() }, ..Rules::default() })
         };
         prop_assert!(excluding(escaped.clone()).is_ok(), "{}", escaped);
         prop_assert!(excluding(escaped + "[a").is_err());

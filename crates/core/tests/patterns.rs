@@ -10,7 +10,7 @@ use crate::common::Trees;
 use proptest::prelude::*;
 use utter_echo_core::explain::{self, Participation};
 use utter_echo_core::os::Linux;
-use utter_echo_core::select::{Rules, Selection};
+use utter_echo_core::select::{PatternRules, Rules, Selection};
 
 /// True if a pattern without slashes fits a name.
 fn fits_name(pattern: &[u8], name: &[u8]) -> bool {
@@ -67,17 +67,17 @@ fn fits(pattern: &str, path: &str, folder: bool) -> bool {
 /// What becomes of a path, by the rules as the help tells them.
 fn is_taken(rules: &Rules, path: &str, folder: bool) -> bool {
     let names: Vec<&str> = path.split('/').collect();
-    let mut taken_by_only = rules.only.is_empty();
+    let mut taken_by_only = rules.patterns.only.is_empty();
     for depth in 1..=names.len() {
         let (prefix, folder) = (names[..depth].join("/"), folder || depth < names.len());
         let last =
-            rules.exclude.iter().rev().find(|pattern| {
+            rules.patterns.exclude.iter().rev().find(|pattern| {
                 fits(pattern.strip_prefix('!').unwrap_or(pattern), &prefix, folder)
             });
         if last.is_some_and(|pattern| !pattern.starts_with('!')) {
             return false;
         }
-        taken_by_only |= rules.only.iter().any(|pattern| fits(pattern, &prefix, folder));
+        taken_by_only |= rules.patterns.only.iter().any(|pattern| fits(pattern, &prefix, folder));
     }
     taken_by_only
 }
@@ -125,7 +125,9 @@ proptest! {
     ) {
         let taken_back = |(back, text): (bool, String)| if back { format!("!{text}") } else { text };
         let exclude: Vec<String> = exclude.into_iter().map(taken_back).collect();
-        let rules = Rules { exclude, only, ..Rules::default() };
+        let rules = Rules {
+patterns: PatternRules {  exclude, only,
+..PatternRules::default() }, ..Rules::default() };
         let selection = Selection::new(&rules).unwrap();
         let trees = Trees::new();
         for path in paths {
@@ -197,7 +199,11 @@ fn what_people_get_wrong() {
     fs::create_dir(trees.source.join("empty")).unwrap();
     for (patterns, path, taken) in table {
         let exclude = patterns.iter().map(|p| (*p).to_owned()).collect();
-        let selection = Selection::new(&Rules { exclude, ..Rules::default() }).unwrap();
+        let selection = Selection::new(&Rules {
+            patterns: PatternRules { exclude, ..PatternRules::default() },
+            ..Rules::default()
+        })
+        .unwrap();
         let told = explain::path(&Linux, &trees.source, &selection, path.as_bytes()).unwrap();
         assert_eq!(told.fate == Participation::Taken, taken, "{patterns:?} on {path}: {told:?}");
     }

@@ -8,12 +8,19 @@ use std::collections::BTreeSet;
 use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{By, Task};
-use utter_echo_core::select::{Rules, Selection, Span};
+use utter_echo_core::select::{PatternRules, Rules, Selection, Span};
 use utter_echo_lab::{Gardener, Snapshot, snapshot};
 
 fn rules(exclude: &[&str], only: &[&str]) -> Selection {
     let own = |list: &[&str]| list.iter().map(|p| (*p).to_owned()).collect();
-    let rules = Rules { exclude: own(exclude), only: own(only), ..Rules::default() };
+    let rules = Rules {
+        patterns: PatternRules {
+            exclude: own(exclude),
+            only: own(only),
+            ..PatternRules::default()
+        },
+        ..Rules::default()
+    };
     Selection::new(&rules).unwrap()
 }
 

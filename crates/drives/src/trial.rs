@@ -84,7 +84,7 @@ fn try_reference(
     size: u64,
 ) -> io::Result<bool> {
     let before = system.stat(Entry::Open(above))?;
-    let name = HiddenNames::new().name();
+    let name = HiddenNames::default().name();
     system.create_folder(above, &name, 0o700)?;
     let made = system.open_folder(above, &name).map(|own| {
         let text = vec![b'l'; usize::try_from(size).unwrap_or(0)];
@@ -135,7 +135,7 @@ impl Trial<'_> {
     fn try_named(&mut self, above: BorrowedFd<'_>) -> io::Result<()> {
         let system = self.system;
         let before = system.stat(Entry::Open(above))?;
-        let name = HiddenNames::new().name();
+        let name = HiddenNames::default().name();
         system.create_folder(above, &name, 0o700)?;
         self.found.tried = true;
         let tried = system.open_folder(above, &name).and_then(|own| {

@@ -30,6 +30,7 @@ pub struct Unflushed {
 
 impl Unflushed {
     /// What two runs left in doubt together.
+    #[must_use]
     pub fn and(self, other: Self) -> Self {
         Self { since: self.since.min(other.since), remembered: self.remembered && other.remembered }
     }

@@ -15,18 +15,13 @@ const PREFIX: &[u8] = b".utter-";
 const DIGITS: usize = 8;
 
 /// A source of names that no one can foresee.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct HiddenNames {
     keys: RandomState,
     count: AtomicU32,
 }
 
 impl HiddenNames {
-    /// A new source; two of them give no name twice but by chance.
-    pub fn new() -> Self {
-        Self { keys: RandomState::new(), count: AtomicU32::new(0) }
-    }
-
     /// A name not given before. Whoever creates it must still ask that it be new.
     pub fn name(&self) -> Vec<u8> {
         let count = self.count.fetch_add(1, Ordering::Relaxed);
@@ -84,7 +79,7 @@ mod tests {
 
     #[test]
     fn only_our_own_names_are_known_as_ours() {
-        let temporaries = HiddenNames::new();
+        let temporaries = HiddenNames::default();
         let (one, two) = (temporaries.name(), temporaries.name());
         assert_ne!(one, two);
         assert!(is_hidden_name(&one) && is_hidden_name(&two));

@@ -25,7 +25,7 @@ pub fn holds_nothing_else(system: &dyn System, folder: BorrowedFd<'_>) -> io::Re
     // A handle is read once, and the one given may still be.
     let folder = system.open_folder(folder, b"")?;
     let listing = Listing::read(system, folder.as_fd())?;
-    let mut names = (0..listing.len()).filter_map(|at| listing.get(at));
+    let mut names = (0..listing.count()).filter_map(|at| listing.get(at));
     Ok(names.all(|(name, _)| hidden_names::is_hidden_name(name)))
 }
 
@@ -35,7 +35,7 @@ pub fn holds_only_folders(system: &dyn System, top: BorrowedFd<'_>) -> io::Resul
     while let Some(path) = todo.pop() {
         let folder = system.open_folder(top, path.as_bytes())?;
         let listing = Listing::read(system, folder.as_fd())?;
-        for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
+        for (name, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
             if system.stat(Entry::Named(folder.as_fd(), name))?.kind != Kind::Folder {
                 return Ok(false);
             }
@@ -47,7 +47,7 @@ pub fn holds_only_folders(system: &dyn System, top: BorrowedFd<'_>) -> io::Resul
 
 fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {
     let listing = Listing::read(system, folder)?;
-    for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
+    for (name, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
         let stat = system.stat(Entry::Named(folder, name))?;
         match stat.kind {
             _ if name == spared || !hidden_names::is_leftover(name, &stat) => {}
@@ -72,7 +72,7 @@ pub fn remove_below(system: &dyn System, above: BorrowedFd<'_>, top: TreePath) -
         let folder = system.open_folder(above, path.as_bytes())?;
         unlock(system, folder.as_fd())?;
         let listing = Listing::read(system, folder.as_fd())?;
-        let names = (0..listing.len()).filter_map(|at| listing.get(at));
+        let names = (0..listing.count()).filter_map(|at| listing.get(at));
         todo.push((path.clone(), true));
         for (name, _) in names {
             let stat = system.stat(Entry::Named(folder.as_fd(), name))?;

@@ -69,7 +69,7 @@ impl Listing {
     }
 
     /// How many names there are.
-    pub fn len(&self) -> usize {
+    pub fn count(&self) -> usize {
         self.entries.len()
     }
 
@@ -138,7 +138,7 @@ pub fn fold_together(
         }
     }
     let mut respelt = Listing::default();
-    for at in 0..destination.len() {
+    for at in 0..destination.count() {
         let Some((name, kind)) = destination.get(at) else { break };
         respelt.add(firsts.get(&names.fold(name)).copied().unwrap_or(name), kind)?;
     }
@@ -153,16 +153,16 @@ pub type NameRanges = (Range<usize>, Range<usize>);
 /// Cuts two sorted listings at the same names, every `length` names of the longer one; at least
 /// one stretch, maybe of nothing.
 pub fn cut(source: &Listing, destination: &Listing, length: usize) -> Vec<NameRanges> {
-    let longer = if source.len() < destination.len() { destination } else { source };
+    let longer = if source.count() < destination.count() { destination } else { source };
     let mut stretches = Vec::new();
     let (mut s, mut d) = (0, 0);
-    for at in (length..longer.len()).step_by(length) {
+    for at in (length..longer.count()).step_by(length) {
         let Some((name, _)) = longer.get(at) else { break };
         let (s_end, d_end) = (source.position(name), destination.position(name));
         stretches.push((s..s_end, d..d_end));
         (s, d) = (s_end, d_end);
     }
-    stretches.push((s..source.len(), d..destination.len()));
+    stretches.push((s..source.count(), d..destination.count()));
     stretches
 }
 

@@ -19,7 +19,7 @@ use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
     By, Changed, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
 };
-use utter_echo_core::select::{Kinds, Rules, Selection, Span};
+use utter_echo_core::select::{Clutter, Kinds, PatternRules, Rules, Selection, Span};
 
 use crate::gardener::is_root;
 use crate::lying::{Lies, LyingDrive};
@@ -417,14 +417,20 @@ impl Options {
         let texts = |patterns: &[Pattern]| patterns.iter().map(|p| p.text()).collect();
         let [files, folders, links, specials] = self.kinds;
         let rules = Rules {
-            exclude: texts(&self.exclude),
-            only: texts(&self.only),
             size: if self.large { Span { from: Some(5), to: None } } else { Span::default() },
             kinds: Kinds { files, folders, links, specials },
             depth: self.depth,
-            no_hidden: self.no_hidden,
-            no_empty_folders: self.no_empty_folders,
             drop_unselected: self.drop_unselected,
+            patterns: PatternRules {
+                exclude: texts(&self.exclude),
+                only: texts(&self.only),
+                ..PatternRules::default()
+            },
+            without: Clutter {
+                no_hidden: self.no_hidden,
+                no_empty_folders: self.no_empty_folders,
+                ..Clutter::default()
+            },
             ..Rules::default()
         };
         let changed = Changed {

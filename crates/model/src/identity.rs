@@ -19,7 +19,7 @@ impl InodeNumbers {
     }
 }
 
-/// Which of a [`DriveMap`]; the root's own is the first.
+/// Which of a `DriveMap`; the root's own is the first.
 #[derive(
     Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
 )]

@@ -95,6 +95,7 @@ pub struct NotHeld {
 
 impl Note {
     /// The same with its path seen from further up.
+    #[must_use]
     pub fn below(self, prefix: &TreePath) -> Self {
         let moved = |path: TreePath| prefix.join(path.as_bytes());
         match self {

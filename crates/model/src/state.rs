@@ -56,6 +56,7 @@ impl State {
     }
 
     /// The same where nothing tells how it came to be.
+    #[must_use]
     pub fn of_unknown_origin(self) -> Self {
         Self { mode: self.mode & MODE, ..self }
     }

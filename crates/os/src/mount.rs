@@ -11,7 +11,7 @@ pub struct Mount {
     pub kind: String,
     /// The device, or whatever stands for one.
     pub device: PathBuf,
-    /// Device number, as in [`Identity::drive`].
+    /// Device number, as in `Identity::drive`.
     pub drive: u64,
     /// What of it is mounted: the path of a folder there, `/` for all of it.
     pub part: PathBuf,

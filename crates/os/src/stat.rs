@@ -157,7 +157,7 @@ pub struct Stat {
     /// Number of names (hard links) the object has.
     pub links: u32,
     /// The carried flags that `statx` shows: immutable, append-only, no-dump. Of the others only
-    /// [`System::flags`] knows.
+    /// `System::flags` knows.
     pub flags: Flags,
     /// Which of those its file system tells of at all.
     pub flags_told: Flags,

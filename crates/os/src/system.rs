@@ -2,7 +2,7 @@
 //!
 //! Every station reaches files through the [`System`] trait and nothing else, so that a test can
 //! put another implementation in between that counts calls, fails one of them or stops the run at
-//! one of them. [`Linux`] is the real one.
+//! one of them. `Linux` is the real one.
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};

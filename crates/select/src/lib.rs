@@ -15,5 +15,5 @@ pub use counts::{RuleCounts, RuleSummary};
 pub use pattern::{BadPattern, PatternOrigin};
 pub use query::{CountedSide, Metadata, Query, Verdict};
 pub use restore::{FolderNeeds, LinkPartner, RestoreExtent, RestoreSet, RestoredLinks};
-pub use rules::{Kinds, LITTER, Rule, RuleFile, Rules, Span};
+pub use rules::{Clutter, Kinds, LITTER, PatternRules, Rule, RuleFile, Rules, Span};
 pub use selection::Selection;

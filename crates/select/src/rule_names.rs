@@ -21,10 +21,10 @@ impl Selection {
             Rule::Size => !rules.size.is_open(),
             Rule::Date => !rules.modified.is_open(),
             Rule::Kind => rules.kinds != Kinds::ALL,
-            Rule::Hidden => rules.no_hidden,
-            Rule::Litter => rules.no_litter,
-            Rule::Cache => rules.no_caches,
-            Rule::Empty => rules.no_empty_folders,
+            Rule::Hidden => rules.without.no_hidden,
+            Rule::Litter => rules.without.no_litter,
+            Rule::Cache => rules.without.no_caches,
+            Rule::Empty => rules.without.no_empty_folders,
         }
     }
 

@@ -68,10 +68,9 @@ impl Kinds {
     }
 }
 
-/// Patterns and limits as given.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
-pub struct Rules {
+/// Patterns, and how they are read.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PatternRules {
     /// Files of patterns of what to leave out; they count before those of `exclude`.
     pub files: Vec<RuleFile>,
     /// Entries to leave out; a later pattern overrides an earlier one, `!` takes back.
@@ -80,14 +79,12 @@ pub struct Rules {
     pub only: Vec<String>,
     /// Large and small letters are the same to patterns.
     pub any_case: bool,
-    /// Sizes in bytes to take, of all but folders.
-    pub size: Span<u64>,
-    /// Modification times to take, of all but folders.
-    pub modified: Span<Time>,
-    /// Deepest level taken; 1 is the entries directly in the source.
-    pub depth: Option<u32>,
-    /// What to take.
-    pub kinds: Kinds,
+}
+
+/// What is seldom worth keeping.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
+pub struct Clutter {
     /// Leave out what has a name that begins with a dot.
     pub no_hidden: bool,
     /// Leave out what desktop systems scatter: [`LITTER`].
@@ -96,32 +93,44 @@ pub struct Rules {
     pub no_caches: bool,
     /// Leave out folders in which nothing is taken.
     pub no_empty_folders: bool,
+}
+
+/// Patterns and limits as given.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
+pub struct Rules {
+    /// Sizes in bytes to take, of all but folders.
+    pub size: Span<u64>,
+    /// Modification times to take, of all but folders.
+    pub modified: Span<Time>,
+    /// Deepest level taken; 1 is the entries directly in the source.
+    pub depth: Option<u32>,
+    /// What to take.
+    pub kinds: Kinds,
     /// Leave out folders of the source where another drive is mounted.
     pub same_drive: bool,
     /// Go through drives that are mounted where only the destination has a folder.
     pub cross_drives: bool,
     /// A mirror removes from the destination what is left out.
     pub drop_unselected: bool,
+    /// Patterns, and how they are read.
+    pub patterns: PatternRules,
+    /// What is seldom worth keeping, and is left out.
+    pub without: Clutter,
 }
 
 impl Default for Rules {
     fn default() -> Self {
         Self {
-            files: Vec::new(),
-            exclude: Vec::new(),
-            only: Vec::new(),
-            any_case: false,
             size: Span::default(),
             modified: Span::default(),
             depth: None,
             kinds: Kinds::ALL,
-            no_hidden: false,
-            no_litter: false,
-            no_caches: false,
-            no_empty_folders: false,
             same_drive: false,
             cross_drives: false,
             drop_unselected: false,
+            patterns: PatternRules::default(),
+            without: Clutter::default(),
         }
     }
 }

@@ -87,15 +87,16 @@ impl Selection {
             let one = |text: &String| GivenPattern { text: text.clone(), origin: origin() };
             texts.iter().map(one).collect::<Vec<_>>()
         };
-        let mut exclude: Vec<GivenPattern> = rules.files.iter().flat_map(lines_of).collect();
-        exclude.extend(given(&rules.exclude, "--exclude"));
+        let mut exclude: Vec<GivenPattern> =
+            rules.patterns.files.iter().flat_map(lines_of).collect();
+        exclude.extend(given(&rules.patterns.exclude, "--exclude"));
         let litter = LITTER.map(|text| GivenPattern {
             text: text.to_owned(),
             origin: PatternOrigin::BuiltIn("--skip-litter"),
         });
-        let exclude = Patterns::new(exclude, rules.any_case)?;
-        let only = Patterns::new(given(&rules.only, "--only"), rules.any_case)?;
-        let litter = if rules.no_litter { litter.to_vec() } else { Vec::new() };
+        let exclude = Patterns::new(exclude, rules.patterns.any_case)?;
+        let only = Patterns::new(given(&rules.patterns.only, "--only"), rules.patterns.any_case)?;
+        let litter = if rules.without.no_litter { litter.to_vec() } else { Vec::new() };
         let litter = Patterns::new(litter, true)?;
         let everything = *rules == Rules::default();
         let (rules, chosen) = (rules.clone(), None);
@@ -152,7 +153,7 @@ impl Selection {
         if self.too_deep(depth) {
             return leave(Rule::Depth);
         }
-        if self.rules.no_hidden && name.first() == Some(&b'.') {
+        if self.rules.without.no_hidden && name.first() == Some(&b'.') {
             return leave(Rule::Hidden);
         }
         if self.litter.decides(path, folder).is_some() {
@@ -203,7 +204,7 @@ impl Selection {
         above: BorrowedFd<'_>,
         name: &[u8],
     ) -> io::Result<bool> {
-        if !self.rules.no_caches {
+        if !self.rules.without.no_caches {
             return Ok(false);
         }
         let (tag, signature) = CACHE_TAG;
@@ -228,7 +229,7 @@ impl Selection {
             return true;
         }
         let patterns = [&self.exclude, &self.only, &self.litter];
-        self.rules.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
+        self.rules.without.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
     }
 
     /// True if a folder may take part only for what it holds.
@@ -243,17 +244,17 @@ impl Selection {
 
     /// True if folders are taken for what is taken in them.
     fn needs_reason_for_folders(&self) -> bool {
-        let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
-        *no_empty_folders || !kinds.folders || !size.is_open() || !modified.is_open()
+        let Rules { size, modified, kinds, without, .. } = &self.rules;
+        without.no_empty_folders || !kinds.folders || !size.is_open() || !modified.is_open()
     }
 
     /// The rule by which a folder was left out of which nothing takes part. `all_below` is what it was
     /// to be taken with.
     pub fn rule_of_unneeded(&self, all_below: bool) -> Rule {
-        let Rules { size, modified, kinds, no_empty_folders, .. } = &self.rules;
+        let Rules { size, modified, kinds, without, .. } = &self.rules;
         if (self.takes_only() || self.chosen.is_some()) && !all_below {
             Rule::NotOnly
-        } else if *no_empty_folders {
+        } else if without.no_empty_folders {
             Rule::Empty
         } else if !kinds.folders {
             Rule::Kind
@@ -318,12 +319,20 @@ mod tests {
     use super::*;
     use crate::counts::RuleCounts;
     use crate::query::CountedSide;
+    use crate::rules::PatternRules;
     use crate::rules::RuleFile;
 
     fn selection(exclude: &[&str], only: &[&str]) -> Selection {
         let own = |list: &[&str]| list.iter().map(|p| (*p).to_owned()).collect();
-        Selection::new(&Rules { exclude: own(exclude), only: own(only), ..Rules::default() })
-            .unwrap()
+        Selection::new(&Rules {
+            patterns: PatternRules {
+                exclude: own(exclude),
+                only: own(only),
+                ..PatternRules::default()
+            },
+            ..Rules::default()
+        })
+        .unwrap()
     }
 
     fn decided(selection: &Selection, path: &str, kind: Kind, all_below: bool) -> Verdict {
@@ -381,13 +390,19 @@ mod tests {
     #[test]
     fn a_bad_pattern_is_shown_with_its_place() {
         for (pattern, column) in [("logs/[0-9.csv", 6), ("lens.{svg,png", 6), ("lamp[9-0]", 5)] {
-            let rules = Rules { exclude: vec![pattern.into()], ..Rules::default() };
+            let rules = Rules {
+                patterns: PatternRules { exclude: vec![pattern.into()], ..PatternRules::default() },
+                ..Rules::default()
+            };
             let message = Selection::new(&rules).unwrap_err().to_string();
             let caret = message.lines().last().unwrap();
             assert_eq!(caret.find('^'), Some(4 + column - 1), "{message}");
         }
         for pattern in ["", "  ", "#x", "/a/../b", "./a"] {
-            let rules = Rules { only: vec![pattern.into()], ..Rules::default() };
+            let rules = Rules {
+                patterns: PatternRules { only: vec![pattern.into()], ..PatternRules::default() },
+                ..Rules::default()
+            };
             assert!(Selection::new(&rules).is_err(), "{pattern:?}");
         }
     }
@@ -407,7 +422,12 @@ mod tests {
     fn a_bad_line_of_a_file_is_shown_with_its_place() {
         let text = "# what is not kept\n\n*.wav\n!north.wav\nlogs/[0-9.csv\n".to_owned();
         let files = vec![RuleFile { name: "saltmere.rules".into(), text }];
-        let message = Selection::new(&Rules { files, ..Rules::default() }).unwrap_err().to_string();
+        let message = Selection::new(&Rules {
+            patterns: PatternRules { files, ..PatternRules::default() },
+            ..Rules::default()
+        })
+        .unwrap_err()
+        .to_string();
         let first = message.lines().next().unwrap();
         assert!(first.starts_with("saltmere.rules:5 'logs/[0-9.csv': "), "{message}");
         assert!(first.ends_with("(column 6)"), "{message}");

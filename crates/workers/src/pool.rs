@@ -177,7 +177,7 @@ impl WorkerPool {
     fn publish(&self) {
         let now = processor_time();
         if let Some((_, before)) = PUBLISHED.replace(Some((Instant::now(), now))) {
-            let more = u64::try_from((now - before).as_nanos()).unwrap_or(u64::MAX);
+            let more = u64::try_from(now.saturating_sub(before).as_nanos()).unwrap_or(u64::MAX);
             self.busy.fetch_add(more, Ordering::Relaxed);
         }
     }

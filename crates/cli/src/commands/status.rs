@@ -23,7 +23,7 @@ use crate::options::ShownOptions;
 use crate::real::real;
 use crate::records::Within;
 use crate::records::{Starts, Store};
-use crate::report::events::{self, Event, Head, JobStands, Room, RunOutcome, TotalsLine};
+use crate::report::events::{self, Event, Head, JobStands, JobTimes, Room, RunOutcome, TotalsLine};
 use crate::report::told;
 use crate::reporter::Report;
 
@@ -134,12 +134,14 @@ impl JobStands {
             is_well: !job.enabled || ended_well && overdue_since.is_none(),
             outcome,
             run: last.as_ref().map(|last| last.run),
-            last: last.map(|last| last.began),
-            last_well: last_well.map(|last| last.began),
-            at: job.at.as_ref().map(ToString::to_string),
-            next: next.map(|next| next.timestamp().to_string()),
-            overdue_since: overdue_since.map(|due| due.timestamp().to_string()),
             rooms: Vec::new(),
+            times: JobTimes {
+                last: last.map(|last| last.began),
+                last_well: last_well.map(|last| last.began),
+                at: job.at.as_ref().map(ToString::to_string),
+                next: next.map(|next| next.timestamp().to_string()),
+                overdue_since: overdue_since.map(|due| due.timestamp().to_string()),
+            },
         }
     }
 }

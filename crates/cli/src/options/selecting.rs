@@ -7,7 +7,7 @@ use anyhow::{Context as _, Result};
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::os::Time;
-use utter_echo_core::select::{Kinds, RuleFile, Rules, Selection, Span};
+use utter_echo_core::select::{Clutter, Kinds, PatternRules, RuleFile, Rules, Selection, Span};
 
 use crate::context::Context;
 use crate::exit::WrongCall;
@@ -141,7 +141,10 @@ pub(crate) struct OnlyOfRun {
 
 impl OnlyOfRun {
     pub(crate) fn selection(&self) -> Result<Selection> {
-        Ok(Selection::new(&Rules { only: self.only.clone(), ..Rules::default() })?)
+        Ok(Selection::new(&Rules {
+            patterns: PatternRules { only: self.only.clone(), ..PatternRules::default() },
+            ..Rules::default()
+        })?)
     }
 }
 
@@ -177,21 +180,25 @@ impl Selecting {
         let folders = Kinds { files: false, folders: true, links: false, specials: false };
         let only_folders = self.folders_only.then_some(folders);
         Ok(Selection::new(&Rules {
-            files,
-            exclude: self.exclude.clone(),
-            only: self.only.clone(),
-            any_case: self.any_case,
             size: self.size.unwrap_or_default(),
             modified,
             depth: self.depth,
             kinds: self.kind.or(only_folders).unwrap_or(Kinds::ALL),
-            no_hidden: self.hidden == YesNo::No,
-            no_litter: self.skip_litter,
-            no_caches: self.skip_caches,
-            no_empty_folders: self.no_empty_folders,
             same_drive: self.same_drive,
             cross_drives: self.cross_drives,
             drop_unselected: dropping.drop_unselected,
+            patterns: PatternRules {
+                files,
+                exclude: self.exclude.clone(),
+                only: self.only.clone(),
+                any_case: self.any_case,
+            },
+            without: Clutter {
+                no_hidden: self.hidden == YesNo::No,
+                no_litter: self.skip_litter,
+                no_caches: self.skip_caches,
+                no_empty_folders: self.no_empty_folders,
+            },
         })?)
     }
 }

@@ -44,10 +44,8 @@ pub(crate) struct Progress<'a> {
     shows: Option<JoinHandle<()>>,
 }
 
-/// What the workers tell, and what is shown of it.
-struct Shared {
-    display: Display,
-    begun: Instant,
+/// What was done so far.
+struct Counted {
     /// Entries that were scanned, or steps that were concluded.
     entries: AtomicU64,
     wrote: AtomicU64,
@@ -55,6 +53,12 @@ struct Shared {
     compared: AtomicU64,
     /// There was some sign of life.
     moved: AtomicBool,
+}
+
+/// What the workers tell, and what is shown of it.
+struct Shared {
+    display: Display,
+    begun: Instant,
     /// The changes of a source are over: it is flushed, or read back.
     flushes: AtomicBool,
     /// Since when what was written is being read back, and for how long that took before.
@@ -64,6 +68,7 @@ struct Shared {
     stage: Mutex<ShownStage>,
     is_over: Mutex<bool>,
     changed: Condvar,
+    counted: Counted,
 }
 
 /// How progress is shown, with what is automatic decided.
@@ -115,16 +120,18 @@ impl<'a> Progress<'a> {
                 ProgressHow::Auto | ProgressHow::None => Display::Nothing,
             },
             begun: Instant::now(),
-            entries: AtomicU64::new(0),
-            wrote: AtomicU64::new(0),
-            compared: AtomicU64::new(0),
-            moved: AtomicBool::new(false),
             flushes: AtomicBool::new(false),
             reads_back: Mutex::default(),
             current: Mutex::default(),
             stage: Mutex::new(stage),
             is_over: Mutex::default(),
             changed: Condvar::new(),
+            counted: Counted {
+                entries: AtomicU64::new(0),
+                wrote: AtomicU64::new(0),
+                compared: AtomicU64::new(0),
+                moved: AtomicBool::new(false),
+            },
         });
         let shows = !matches!(shared.display, Display::Nothing);
         let shows = shows.then(|| {
@@ -136,7 +143,7 @@ impl<'a> Progress<'a> {
 
     /// Entries that were scanned, and bytes that were compared.
     pub(crate) fn looked_at(&self) -> Amount {
-        let Shared { entries, compared, .. } = &*self.shared;
+        let Counted { entries, compared, .. } = &self.shared.counted;
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
         Amount { entries: now(entries), bytes: now(compared) }
     }
@@ -194,7 +201,7 @@ impl Shared {
                 (pace, followed) = (Pace::default(), stage);
             }
             let mut far = self.far(stage);
-            pace.note(now, far.reached(), self.moved.swap(false, Ordering::Relaxed));
+            pace.note(now, far.reached(), self.counted.moved.swap(false, Ordering::Relaxed));
             far.rate = pace.bytes_a_second(now);
             far.left = far.expected().and_then(|expected| pace.left(now, expected.work()));
             let stops = caught.is_set();
@@ -230,8 +237,18 @@ impl Shared {
 
     fn far(&self, stage: ShownStage) -> Far {
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
-        let bytes = if let ShownStage::Changing(..) = stage { &self.wrote } else { &self.compared };
-        Far { stage, entries: now(&self.entries), bytes: now(bytes), rate: None, left: None }
+        let bytes = if let ShownStage::Changing(..) = stage {
+            &self.counted.wrote
+        } else {
+            &self.counted.compared
+        };
+        Far {
+            stage,
+            entries: now(&self.counted.entries),
+            bytes: now(bytes),
+            rate: None,
+            left: None,
+        }
     }
 
     /// What it is about now.
@@ -269,11 +286,11 @@ fn width() -> usize {
 
 impl Observer for Progress<'_> {
     fn scanned(&self, entries: u64) {
-        self.shared.entries.fetch_add(entries, Ordering::Relaxed);
+        self.shared.counted.entries.fetch_add(entries, Ordering::Relaxed);
     }
 
     fn comparing(&self, bytes: u64) {
-        let Shared { compared, flushes, .. } = &*self.shared;
+        let Shared { counted: Counted { compared, .. }, flushes, .. } = &*self.shared;
         let mut stage = self.shared.stage();
         let expected = Expected { steps: 0, bytes };
         match *stage {
@@ -292,12 +309,12 @@ impl Observer for Progress<'_> {
     }
 
     fn compared(&self, bytes: u64) {
-        self.shared.compared.fetch_add(bytes, Ordering::Relaxed);
+        self.shared.counted.compared.fetch_add(bytes, Ordering::Relaxed);
     }
 
     fn started(&self, path: &[u8]) {
-        let Shared { display, moved, flushes, current, .. } = &*self.shared;
-        set(moved, true);
+        let Shared { display, counted, flushes, current, .. } = &*self.shared;
+        set(&counted.moved, true);
         if flushes.load(Ordering::Relaxed) {
             // Of another source.
             flushes.store(false, Ordering::Relaxed);
@@ -315,11 +332,11 @@ impl Observer for Progress<'_> {
     }
 
     fn wrote(&self, bytes: u64) {
-        self.shared.wrote.fetch_add(bytes, Ordering::Relaxed);
+        self.shared.counted.wrote.fetch_add(bytes, Ordering::Relaxed);
     }
 
     fn concluded(&self, _: usize, _: StepOutcome) {
-        self.shared.entries.fetch_add(1, Ordering::Relaxed);
+        self.shared.counted.entries.fetch_add(1, Ordering::Relaxed);
     }
 
     fn flushing(&self) {

@@ -25,7 +25,9 @@ use crate::records::call::{Call, Within};
 use crate::records::index::{line, stamp};
 use crate::records::retention::{self, RecordRetention};
 use crate::records::store::{Named, Store, try_lock};
-use crate::report::events::{Began, Closed, CommandWord, Event, Placed, RunOutcome, StepLine};
+use crate::report::events::{
+    Began, CallingProcess, Closed, CommandWord, Event, Placed, RunOutcome, StepLine,
+};
 use crate::report::{Heard, told};
 use crate::terminal::shell::quoted;
 
@@ -67,12 +69,14 @@ impl Recorder {
             line: call.line,
             folder: (&*std::env::current_dir().unwrap_or_default()).into(),
             job: call.job,
-            host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
-            user: user(),
-            process: std::process::id(),
-            program: env!("CARGO_PKG_VERSION").to_owned(),
             sides: placed(&call.sides),
             began,
+            caller: CallingProcess {
+                host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
+                user: user(),
+                process: std::process::id(),
+                program: env!("CARGO_PKG_VERSION").to_owned(),
+            },
         };
         let _lock = store.lock()?;
         began.run = store.next()?;

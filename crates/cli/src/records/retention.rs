@@ -132,7 +132,7 @@ fn old(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::report::events::{Began, CommandWord, JobCall};
+    use crate::report::events::{Began, CallingProcess, CommandWord, JobCall};
     use std::path::Path;
 
     /// A call of a job that ended like this, so many days ago.
@@ -152,11 +152,13 @@ mod tests {
             line: String::new(),
             folder: Path::new("/").into(),
             job: Some(job),
-            host: String::new(),
-            user: String::new(),
-            process: 1,
-            program: String::new(),
             sides: Vec::new(),
+            caller: CallingProcess {
+                host: String::new(),
+                user: String::new(),
+                process: 1,
+                program: String::new(),
+            },
         };
         Recorded { began, outcome, closed: None }
     }

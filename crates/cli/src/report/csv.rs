@@ -169,9 +169,9 @@ fn stands(job: &JobStands) -> Vec<Vec<u8>> {
         number(&job.is_well),
         word(job.outcome.word()),
         or_nothing(job.run),
-        or_nothing(job.last.as_ref()),
-        or_nothing(job.last_well.as_ref()),
-        or_nothing(job.next.as_ref()),
-        or_nothing(job.overdue_since.as_ref()),
+        or_nothing(job.times.last.as_ref()),
+        or_nothing(job.times.last_well.as_ref()),
+        or_nothing(job.times.next.as_ref()),
+        or_nothing(job.times.overdue_since.as_ref()),
     ]
 }

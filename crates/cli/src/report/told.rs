@@ -150,7 +150,7 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome, stop: Option<Stop>) -
     let (cause, advice) = match &outcome.ending {
         core::Ending::Complete => return None,
         core::Ending::Stopped => return Some(stopped(stop.unwrap_or(Stop::Terminated))),
-        core::Ending::Early(cause) if cause.is_full() && plan.totals.remove.bytes > 0 => (
+        core::Ending::Early(cause) if cause.is_full() && plan.totals.steps.remove.bytes > 0 => (
             format!("ended early: {cause}"),
             "make room, or let the removals make room with --remove-first, and run the same line again",
         ),

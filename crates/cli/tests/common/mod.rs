@@ -1,7 +1,8 @@
 //! A folder to run `utter` in, and what is asked of every run: exit code, both streams, files.
 
 #![allow(clippy::new_without_default, reason = "a room is made on purpose")]
-#![allow(dead_code, missing_docs, unreachable_pub, reason = "each test file uses its part")]
+#![allow(missing_docs, unreachable_pub, reason = "the tests share it")]
+#![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use std::fs;
 use std::io::Write as _;

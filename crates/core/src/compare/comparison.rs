@@ -22,20 +22,10 @@ use crate::compare::noted::{Contents, SameFiles};
 use crate::request::Scope;
 use crate::sides::Pair;
 
-/// What this station needs to know.
-pub(crate) struct Comparison<'a> {
-    pub(crate) system: &'a dyn System,
-    pub(crate) observer: &'a dyn Observer,
+/// What a comparison was asked for.
+pub(crate) struct ComparisonTerms<'a> {
     pub(crate) scope: Scope,
     pub(crate) selection: &'a Selection,
-    /// What its rules decided in this pass over the trees.
-    pub(crate) counts: RuleCounts<'a>,
-    pub(crate) pair: &'a Pair,
-    /// The drives below the destination; those that are found are added.
-    pub(crate) drives: &'a DriveMap,
-    /// Finds out what can be carried to the drive with this number, on which a folder lies.
-    pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Capabilities + Sync),
-    pub(crate) reads: ContentReads,
     /// Of a move, whether what arrives gets another name beside what is there.
     pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
     /// What a move that was cut short left.
@@ -45,8 +35,23 @@ pub(crate) struct Comparison<'a> {
     /// The time of this machine's clock.
     pub(crate) now: Time,
     pub(crate) running: Running,
+}
+
+/// What this station needs to know.
+pub(crate) struct Comparison<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) observer: &'a dyn Observer,
+    /// What its rules decided in this pass over the trees.
+    pub(crate) counts: RuleCounts<'a>,
+    pub(crate) pair: &'a Pair,
+    /// The drives below the destination; those that are found are added.
+    pub(crate) drives: &'a DriveMap,
+    /// Finds out what can be carried to the drive with this number, on which a folder lies.
+    pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Capabilities + Sync),
+    pub(crate) reads: ContentReads,
     /// Those who do it.
     pub(crate) crew: WorkerPool,
+    pub(crate) terms: ComparisonTerms<'a>,
 }
 
 /// How contents are read, and what came of that.

@@ -50,8 +50,8 @@ pub(super) fn first_difference(
             context.crew.did(untold as u64 / CHUNK);
             context.observer.compared(untold as u64);
         }
-        let drops =
-            context.running.cache == Cache::Drop || context.scope.reading == Reading::FromDrive;
+        let drops = context.terms.running.cache == Cache::Drop
+            || context.terms.scope.reading == Reading::FromDrive;
         if drops && end > LARGE {
             // Advice that is not taken changes nothing but what stays in the cache.
             for file in [source, destination] {
@@ -67,7 +67,7 @@ pub(super) fn first_difference(
 
 /// What a drive holds is to be read, if that was asked for.
 pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>) {
-    if context.scope.reading == Reading::FromDrive {
+    if context.terms.scope.reading == Reading::FromDrive {
         forget(context, file);
     }
 }
@@ -93,7 +93,7 @@ pub(super) fn note(
         noted.is_full.store(true, Ordering::Relaxed);
         return;
     }
-    if context.scope.reading == Reading::AsCached {
+    if context.terms.scope.reading == Reading::AsCached {
         files.sample.ask(context.system, file);
         noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
     }

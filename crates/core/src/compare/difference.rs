@@ -141,26 +141,22 @@ pub(crate) enum Presence {
     Destination,
 }
 
-/// A folder of which everything is known: what this station gives to the next.
-#[derive(Debug)]
-#[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
-pub(crate) struct ComparedFolder {
-    /// As the source has it, relative to the root; known only where something in it differs.
-    pub(crate) path: TreePath,
-    /// The same as the destination has it.
-    pub(crate) path_there: TreePath,
+/// A folder, from when it is compared until its steps are planned.
+#[derive(Debug, Default)]
+pub(crate) struct FolderHead {
     /// The destination's.
     pub(crate) name: Box<[u8]>,
     /// The source's, where that is another.
-    pub(crate) came_as: Option<Box<[u8]>>,
-    pub(crate) is_root: bool,
-    pub(crate) presence: Presence,
+    pub(crate) source_name: Option<Box<[u8]>>,
     pub(crate) known: FolderIdentity,
     /// The destination's, if there is one and it belongs to the tree.
     pub(crate) before: Option<State>,
     pub(crate) names: NameArena,
-    pub(crate) differences: Vec<Difference>,
-    pub(crate) linked: Vec<LinkedName>,
+}
+
+/// What stays in a folder, and why.
+#[derive(Debug, Default)]
+pub(crate) struct FolderStays {
     /// Something of the destination stays in it, whatever is decided: left out, unknown, or on a
     /// drive that is none of this run's.
     pub(crate) holds: bool,
@@ -170,11 +166,27 @@ pub(crate) struct ComparedFolder {
     pub(crate) locked: Option<Cause>,
     /// The user whose entries alone can go from it; all can where there is none.
     pub(crate) only_of: Option<u32>,
+}
+
+/// A folder of which everything is known: what this station gives to the next.
+#[derive(Debug)]
+#[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
+pub(crate) struct ComparedFolder {
+    /// As the source has it, relative to the root; known only where something in it differs.
+    pub(crate) path: TreePath,
+    /// The same as the destination has it.
+    pub(crate) path_there: TreePath,
+    pub(crate) is_root: bool,
+    pub(crate) presence: Presence,
+    pub(crate) differences: Vec<Difference>,
+    pub(crate) linked: Vec<LinkedName>,
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the
     /// next station gave back for it.
     pub(crate) below: Vec<(Option<usize>, FolderDecision)>,
+    pub(crate) head: FolderHead,
+    pub(crate) stays: FolderStays,
 }
 
 /// What stays in a folder of the destination, and why.
@@ -222,6 +234,6 @@ impl ComparedFolder {
     }
 
     pub(crate) fn drive(&self) -> DriveId {
-        self.known.drive
+        self.head.known.drive
     }
 }

@@ -42,7 +42,7 @@ pub(super) fn compare(
     if source.kind != destination.kind {
         return Ok(What::Kind);
     }
-    if context.scope.by == By::Presence {
+    if context.terms.scope.by == By::Presence {
         return Ok(What::Nothing);
     }
     if reach.carry.has(Aspect::Content)
@@ -115,7 +115,7 @@ fn file_differs(
     if source.size != destination.size {
         return Ok(Some(Change::SizeTime));
     }
-    let by = context.scope.by;
+    let by = context.terms.scope.by;
     if by == By::Content {
         return contents_differ(context, sides);
     }
@@ -141,7 +141,7 @@ fn file_differs(
 
 /// Reads both sides of a file that was chosen by chance.
 fn sampled(context: &Comparison<'_>, sides: &BothEntries<'_>) -> io::Result<Option<Change>> {
-    let Some(Sample { percent, seed }) = context.scope.sample else { return Ok(None) };
+    let Some(Sample { percent, seed }) = context.terms.scope.sample else { return Ok(None) };
     let source = sides.source.1;
     let mut hasher = DefaultHasher::new();
     (seed, source.identity).hash(&mut hasher);
@@ -170,7 +170,7 @@ fn contents_differ(
         }
         return Ok(None);
     }
-    if context.scope.reading == Reading::FromDrive {
+    if context.terms.scope.reading == Reading::FromDrive {
         content::forget(context, from);
         content::forget(context, to);
     }

@@ -23,7 +23,7 @@ use crate::compare::difference::{
 use crate::compare::entry::{self, BothEntries};
 use crate::compare::found::Halt;
 use crate::compare::look::{LookedAt, MergedEntry};
-use crate::compare::node::{FolderStart, OpenFolder, WholeFolder};
+use crate::compare::node::{FolderSides, FolderStart, OpenFolder, WholeFolder};
 use crate::compare::visit::{Visit, Walk};
 use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
@@ -60,7 +60,7 @@ impl Walk<'_, '_> {
             visit.node.stays_here();
         }
         self.tally(visit, met);
-        visit.note_ahead(met, self.context.now);
+        visit.note_ahead(met, self.context.terms.now);
         match (&met.source, &met.destination) {
             (LookedAt::Absent, LookedAt::Absent) => {}
             (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(None))
@@ -85,7 +85,7 @@ impl Walk<'_, '_> {
     }
 
     fn goes_below_extra(&self) -> bool {
-        self.context.scope.extra == ExtraFolders::WithContents
+        self.context.terms.scope.extra == ExtraFolders::WithContents
     }
 
     /// True for the folder of the destination that whoever asked writes to meanwhile: it is left alone, with whatever
@@ -113,7 +113,7 @@ impl Walk<'_, '_> {
             (_, LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) => Some(there),
             _ => None,
         };
-        let leaves = self.context.scope.drives != DriveCrossing::All
+        let leaves = self.context.terms.scope.drives != DriveCrossing::All
             && there.is_some_and(|there| visit.leaves_destination(there));
         if leaves {
             visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
@@ -187,7 +187,7 @@ impl Walk<'_, '_> {
         };
         let are_folders = source.kind == Kind::Folder && there.kind == Kind::Folder;
         let path = || visit.listed.path_there.join(met.name);
-        let keeps = self.context.keeps_both.filter(|_| what != What::Nothing && !are_folders);
+        let keeps = self.context.terms.keeps_both.filter(|_| what != What::Nothing && !are_folders);
         if keeps.is_some_and(|keeps| keeps(&path()))
             && self.find_beside(visit, met, (source, verdict))
         {
@@ -202,7 +202,7 @@ impl Walk<'_, '_> {
         let sides = (visit.seen_here(source), visit.seen_there(there));
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
-        let is_told = !agrees || self.context.scope.same == EqualEntries::Told;
+        let is_told = !agrees || self.context.terms.scope.same == EqualEntries::Told;
         let difference =
             is_told.then(|| visit.note(met, sides, told, (obstacle, RenamePath::Closed)));
         let sides = (Some(source), Some(there));
@@ -252,7 +252,7 @@ impl Walk<'_, '_> {
         (source, verdict): (&Stat, Verdict),
     ) -> bool {
         for name in dated_names::names(met.name, source.modified) {
-            if visit.listed.listings.0.has(&name) {
+            if visit.listed.sides.listings.0.has(&name) {
                 continue;
             }
             let mut other = MergedEntry {
@@ -263,11 +263,11 @@ impl Walk<'_, '_> {
                 obstacle: None,
                 beside: true,
             };
-            if !visit.listed.listings.1.has(&name) {
+            if !visit.listed.sides.listings.1.has(&name) {
                 self.find_new(visit, &other, source, verdict);
                 return true;
             }
-            let Some(folder) = visit.listed.destination.as_ref() else { return false };
+            let Some(folder) = visit.listed.sides.destination.as_ref() else { return false };
             let system = self.context.system;
             let Ok(there) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
             other.destination = LookedAt::Taken(there, verdict, None);
@@ -412,18 +412,20 @@ impl Walk<'_, '_> {
             (met.name, met.came_as()),
             FolderStart {
                 presence,
-                source: source.copied(),
-                destination: destination.copied(),
                 all_below,
                 conditional,
                 whole,
                 difference,
                 agrees,
                 drive,
-                doubt: visit.listed.doubt,
                 instead,
-                numbers: visit.listed.numbers,
                 passage: visit.passage_below(source, destination),
+                sides: FolderSides {
+                    source: source.copied(),
+                    destination: destination.copied(),
+                    doubt: visit.listed.doubt,
+                    numbers: visit.listed.numbers,
+                },
             },
         );
         // What a drive is mounted on stays.
@@ -487,14 +489,15 @@ impl Walk<'_, '_> {
         source: &Stat,
         there: &Stat,
     ) -> io::Result<What> {
-        let (Some(from), Some(to)) = (&visit.listed.source, &visit.listed.destination) else {
+        let (Some(from), Some(to)) = (&visit.listed.sides.source, &visit.listed.sides.destination)
+        else {
             return Ok(What::Nothing);
         };
         let sides = BothEntries {
             source: (reached(met.source.handle(), from, met.source_name), source),
             destination: (reached(met.destination.handle(), to, met.name), there),
             doubt: visit.listed.doubt,
-            attributes: self.context.scope.attributes,
+            attributes: self.context.terms.scope.attributes,
             at: (met.name == met.source_name && !visit.node.is_elsewhere)
                 .then_some((&visit.listed.path, met.name)),
         };
@@ -503,7 +506,7 @@ impl Walk<'_, '_> {
 
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
     fn tally(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
-        let told = self.context.scope.left_out == LeftOutEntries::Told;
+        let told = self.context.terms.scope.left_out == LeftOutEntries::Told;
         let tallies = &mut visit.findings.tallies;
         let is_sure = |verdict: Verdict| !matches!(verdict, Verdict::IfNeeded { .. });
         if let Some((stat, _)) = met.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {

@@ -30,7 +30,7 @@ impl FolderSink for NoSink {
 
 /// Compares what can be compared beforehand, where that is worth it.
 pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(), Halt> {
-    let reads = comparison.scope.by == By::Content && comparison.pair.single.is_none();
+    let reads = comparison.terms.scope.by == By::Content && comparison.pair.single.is_none();
     if !reads || !comparison.reads.heads.any() {
         return Ok(());
     }
@@ -46,7 +46,7 @@ pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(
         let (is_full, is_in_memory) = (noted.is_full.into_inner(), noted.is_in_memory.into_inner());
         known = noted.before;
         let files = noted.files.into_inner();
-        let counts = comparison.scope.reading == Reading::AsCached;
+        let counts = comparison.terms.scope.reading == Reading::AsCached;
         if is_in_memory || counts && files.sample.is_mostly_in_memory() {
             break;
         }

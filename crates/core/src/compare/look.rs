@@ -89,7 +89,7 @@ impl Walk<'_, '_> {
         let single = self.context.pair.single.as_ref().filter(|_| visit.node.is_root());
         let name = single.map_or(joined.name, |single| &*single.destination);
         // Empty if no pattern asks for it.
-        let path = if self.context.selection.looks_at_paths() {
+        let path = if self.context.terms.selection.looks_at_paths() {
             visit.listed.path.join(name)
         } else {
             TreePath::default()
@@ -97,12 +97,12 @@ impl Walk<'_, '_> {
         let are_files = [joined.source, joined.destination]
             .into_iter()
             .all(|side| side.is_some_and(|KindHint(kind)| kind == Some(Kind::File)));
-        let opens = are_files && self.context.scope.attributes == HiddenAttributes::Always;
+        let opens = are_files && self.context.terms.scope.attributes == HiddenAttributes::Always;
         // What a move gave another name gets its own back.
-        let old_name = self.context.selection.old_name(path.as_bytes());
+        let old_name = self.context.terms.selection.old_name(path.as_bytes());
         let old_name = old_name.filter(|_| joined.source.is_some());
         let (name, there) = match old_name {
-            Some(old) => (old, visit.listed.listings.1.has(old).then_some(KindHint(None))),
+            Some(old) => (old, visit.listed.sides.listings.1.has(old).then_some(KindHint(None))),
             None => (name, joined.destination),
         };
         let mut met = MergedEntry {
@@ -126,7 +126,7 @@ impl Walk<'_, '_> {
     /// True for what belongs to runs, or to the drive itself.
     fn is_no_part(&self, visit: &Visit<'_>, joined: &MergedName<'_>) -> bool {
         let is_mark = joined.name == self.mark && joined.source.is_none();
-        let in_a_tree = visit.listed.source.is_some();
+        let in_a_tree = visit.listed.sides.source.is_some();
         if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
             visit.node.holds();
             if joined.source.is_some() {
@@ -135,7 +135,7 @@ impl Walk<'_, '_> {
             return true;
         }
         // What killed runs left where this one takes something away goes with that.
-        let moves_back = self.context.selection.is_of_chosen();
+        let moves_back = self.context.terms.selection.is_of_chosen();
         moves_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
     }
 
@@ -147,7 +147,7 @@ impl Walk<'_, '_> {
         (hint, opens): (KindHint, bool),
         met: &mut MergedEntry<'_>,
     ) -> Option<()> {
-        let folder = visit.listed.source.as_ref()?.as_fd();
+        let folder = visit.listed.sides.source.as_ref()?.as_fd();
         let counted = Some(CountedSide::Source);
         let place = Lookup { folder, name: met.source_name, hint, opens, counted };
         let look = |side: &mut LookedAt| self.look_at(visit.node, path, &place, side);
@@ -160,7 +160,8 @@ impl Walk<'_, '_> {
                 return unknown(visit);
             }
         }
-        if let (Some(earlier), LookedAt::Taken(stat, ..)) = (self.context.earlier, &mut met.source)
+        if let (Some(earlier), LookedAt::Taken(stat, ..)) =
+            (self.context.terms.earlier, &mut met.source)
             && stat.kind == Kind::Folder
         {
             earlier.correct(&visit.listed.path.join(met.source_name), stat);
@@ -185,7 +186,7 @@ impl Walk<'_, '_> {
         (hint, opens, counted): (KindHint, bool, Option<CountedSide>),
         met: &mut MergedEntry<'_>,
     ) -> Option<()> {
-        let folder = visit.listed.destination.as_ref()?.as_fd();
+        let folder = visit.listed.sides.destination.as_ref()?.as_fd();
         let place = Lookup { folder, name: met.name, hint, opens, counted };
         let (source, node) = (&met.source, visit.node);
         let look = |side: &mut LookedAt| self.look_at_destination(node, path, &place, source, side);
@@ -227,7 +228,7 @@ impl Walk<'_, '_> {
             LookedAt::LeftOut(_) => *side = LookedAt::LeftOut(None),
             LookedAt::Absent | LookedAt::Taken(..) => self.look_at(node, path, place, side)?,
         }
-        if self.context.scope.left_out == LeftOutEntries::Told
+        if self.context.terms.scope.left_out == LeftOutEntries::Told
             && matches!(side, LookedAt::LeftOut(None))
         {
             let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
@@ -255,7 +256,7 @@ impl Walk<'_, '_> {
             };
             return Ok(());
         }
-        let selection = self.context.selection;
+        let selection = self.context.terms.selection;
         let asked = |kind| Query {
             path: path.as_bytes(),
             kind,
@@ -303,14 +304,15 @@ impl Walk<'_, '_> {
     }
 
     pub(super) fn is_own(&self, stat: &Stat) -> bool {
-        let own = self.context.own.filter(|_| stat.kind == Kind::Folder);
+        let own = self.context.terms.own.filter(|_| stat.kind == Kind::Folder);
         own.is_some_and(|own| own.identity == stat.identity)
     }
 
     /// A drive mounted in the source is left out if that was asked for, and never passed over in
     /// silence.
     fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
-        let leaves = self.context.selection.stays_on_its_drive() && visit.leaves_source(source);
+        let leaves =
+            self.context.terms.selection.stays_on_its_drive() && visit.leaves_source(source);
         if leaves {
             visit.findings.notes.push(Note::MountLeftOut(visit.listed.path.join(name)));
         }
@@ -328,7 +330,7 @@ impl Walk<'_, '_> {
             depth: node.depth + 1,
             all_below: node.begun.all_below,
         };
-        match self.context.selection.judge(&asked, None) {
+        match self.context.terms.selection.judge(&asked, None) {
             Ok((Verdict::Leave, _)) => None,
             _ => Some(first.clone()),
         }
@@ -338,7 +340,7 @@ impl Walk<'_, '_> {
 impl Visit<'_> {
     /// True for a folder of the source where a drive, or a part of one, is mounted.
     pub(super) fn leaves_source(&self, stat: &Stat) -> bool {
-        let above = self.node.begun.source.as_ref();
+        let above = self.node.begun.sides.source.as_ref();
         is_border(stat, above.map(|above| above.identity.drive))
     }
 

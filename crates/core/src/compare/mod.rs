@@ -23,10 +23,10 @@ mod roots;
 mod visit;
 mod walk;
 
-pub(crate) use comparison::{Comparison, ContentReads, OwnFolder};
+pub(crate) use comparison::{Comparison, ComparisonTerms, ContentReads, OwnFolder};
 pub(crate) use difference::{
-    Change, ComparedFolder, Difference, FolderDecision, FolderSink, LinkedEntry, LinkedName,
-    Obstacle, OnSide, Presence, What, WhatStays,
+    Change, ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink, LinkedEntry,
+    LinkedName, Obstacle, OnSide, Presence, What, WhatStays,
 };
 pub(crate) use found::{Compared, Halt, RootDifference};
 pub(crate) use in_disk_order::compare_in_disk_order;

@@ -17,7 +17,8 @@ use utter_echo_os::{Kind, Stat, Time};
 use utter_echo_select::{CountedSide, RuleCounts, Selection};
 
 use crate::compare::difference::{
-    ComparedFolder, Difference, FolderDecision, FolderSink, LinkedName, OnSide, Presence, What,
+    ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink, FolderStays, LinkedName,
+    OnSide, Presence, What,
 };
 use crate::request::RenamePath;
 use crate::sides;
@@ -68,13 +69,22 @@ impl WholeFolder {
     }
 }
 
+/// A folder on both sides.
+#[derive(Debug)]
+pub(super) struct FolderSides {
+    /// The source's, unless a single entry of it is meant.
+    pub(super) source: Option<Stat>,
+    pub(super) destination: Option<Stat>,
+    /// What an interrupted run left in doubt above it.
+    pub(super) doubt: Option<Unflushed>,
+    /// Of the drives on which it was found, on either side.
+    pub(super) numbers: (InodeNumbers, InodeNumbers),
+}
+
 /// What is known of a folder before it is listed.
 #[derive(Debug)]
 pub(super) struct FolderStart {
     pub(super) presence: Presence,
-    /// The source's, unless a single entry of it is meant.
-    pub(super) source: Option<Stat>,
-    pub(super) destination: Option<Stat>,
     /// A pattern took it with all it holds.
     pub(super) all_below: bool,
     /// It takes part only if something in it does.
@@ -86,14 +96,11 @@ pub(super) struct FolderStart {
     pub(super) agrees: bool,
     /// The drive of the destination that it lies on, or will.
     pub(super) drive: Arc<DriveBelow>,
-    /// What an interrupted run left in doubt above it.
-    pub(super) doubt: Option<Unflushed>,
     /// The destination's entry in its place that is no folder, to be counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
-    /// Of the drives on which it was found, on either side.
-    pub(super) numbers: (InodeNumbers, InodeNumbers),
     /// Whether what is in it could be renamed to where it goes.
     pub(super) passage: RenamePath,
+    pub(super) sides: FolderSides,
 }
 
 /// A folder that was begun and whose contents are not all known yet.
@@ -159,7 +166,7 @@ impl OpenFolder {
 
     /// By which folders of one folder are gone through on a drive with a head.
     pub(super) fn inode(&self) -> u64 {
-        let FolderStart { source, destination, .. } = &self.begun;
+        let FolderSides { source, destination, .. } = &self.begun.sides;
         source.or(*destination).map_or(0, |stat| stat.identity.inode)
     }
 
@@ -269,7 +276,7 @@ impl OpenFolder {
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
         above.holds |= holds && self.begun.presence == Presence::Destination;
         let mut own = self.begun.difference;
-        above.stays_here |= !takes_part && self.begun.source.is_some();
+        above.stays_here |= !takes_part && self.begun.sides.source.is_some();
         if !takes_part && self.begun.presence != Presence::Destination {
             own = self.leave_out(&mut above, tells_left_out);
         }
@@ -284,8 +291,8 @@ impl OpenFolder {
     /// A folder of the source that turned out not to take part: what the destination has in its place
     /// is left out with it. Returns the difference that is left of it.
     fn leave_out(&self, above: &mut FolderContents, tells_left_out: bool) -> Option<usize> {
-        let numbers = self.begun.numbers.1;
-        let there = self.begun.destination.as_ref().map(|there| State::seen(there, numbers));
+        let numbers = self.begun.sides.numbers.1;
+        let there = self.begun.sides.destination.as_ref().map(|there| State::seen(there, numbers));
         let told = there.filter(|_| tells_left_out);
         let own = match (self.begun.difference, told) {
             (Some(own), _) => own,
@@ -350,7 +357,7 @@ impl OpenFolder {
             if presence != Presence::Destination && !takes_part {
                 let rule = selection.rule_of_unneeded(self.begun.all_below);
                 counts.add(rule, CountedSide::Source, false);
-                if self.begun.destination.is_some() {
+                if self.begun.sides.destination.is_some() {
                     counts.add(rule, CountedSide::DestinationAlone, false);
                 }
             }
@@ -364,7 +371,8 @@ impl OpenFolder {
     fn hand_over(&self, mut inner: FolderContents, station: &mut dyn FolderSink) -> FolderDecision {
         // What is kept until the run ends takes no more than it needs.
         inner.names.shrink();
-        let FolderStart { presence, source, destination, conditional, numbers, .. } = &self.begun;
+        let FolderStart { presence, conditional, sides, .. } = &self.begun;
+        let FolderSides { source, destination, numbers, .. } = sides;
         // In the place of a folder that is to be made there may be something else.
         let there = destination
             .as_ref()
@@ -373,25 +381,29 @@ impl OpenFolder {
         let folder = ComparedFolder {
             path: if is_plain { TreePath::default() } else { self.path() },
             path_there: if is_plain { TreePath::default() } else { self.path_there() },
-            name: self.name.clone(),
-            came_as: self.came_as.clone(),
             is_root: self.is_root(),
             presence: *presence,
-            known: FolderIdentity {
-                source: source.map(|stat| numbers.0.of(&stat)),
-                destination: there.map(|stat| numbers.1.of(stat)),
-                drive: self.begun.drive.id,
-            },
-            before: there.map(|there| State::seen(there, numbers.1)),
-            names: inner.names,
             differences: inner.differences,
             linked: inner.linked,
-            holds: inner.holds,
-            stays_here: inner.stays_here,
-            locked: inner.locked,
-            only_of: inner.only_of,
             for_what_it_holds: *conditional,
             below: inner.below,
+            head: FolderHead {
+                name: self.name.clone(),
+                source_name: self.came_as.clone(),
+                known: FolderIdentity {
+                    source: source.map(|stat| numbers.0.of(&stat)),
+                    destination: there.map(|stat| numbers.1.of(stat)),
+                    drive: self.begun.drive.id,
+                },
+                before: there.map(|there| State::seen(there, numbers.1)),
+                names: inner.names,
+            },
+            stays: FolderStays {
+                holds: inner.holds,
+                stays_here: inner.stays_here,
+                locked: inner.locked,
+                only_of: inner.only_of,
+            },
         };
         station.folder(folder)
     }

@@ -99,8 +99,8 @@ impl Comparison<'_> {
             (self.open_source(from.as_bytes())?, self.open_destination(to.as_bytes())?);
         let here = folder.map(|folder| moved.wanted.names(folder)).unwrap_or_default();
         let there = Listing::read(self.system, destination.as_fd())?;
-        let same_names = here.len() == there.len()
-            && (0..there.len()).all(|at| there.get(at).map(|(name, _)| name) == Some(here[at].0));
+        let same_names = here.len() == there.count()
+            && (0..there.count()).all(|at| there.get(at).map(|(name, _)| name) == Some(here[at].0));
         if !same_names {
             return Ok(None);
         }

@@ -13,7 +13,8 @@ use crate::request::RenamePath;
 
 /// From root to root. Where something cannot be found out, it is copied.
 pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
-    let Comparison { system, pair, scope, .. } = context;
+    let Comparison { system, pair, terms, .. } = context;
+    let scope = &terms.scope;
     let (source, there) = (pair.source.as_fd(), pair.destination.anchor.as_fd());
     if scope.passage == RenamePath::Closed {
         return RenamePath::Closed;
@@ -44,7 +45,7 @@ fn holds_what_stays(context: &Comparison<'_>) -> bool {
     };
     let is_below = |path: &Path| path != source && path.starts_with(&source);
     mounts.iter().any(|mount| is_below(&mount.point))
-        || context.own.is_some_and(|own| is_below(&own.path))
+        || context.terms.own.is_some_and(|own| is_below(&own.path))
 }
 
 /// A folder whose entries all count for one account of the drive's room takes none of another's.
@@ -59,7 +60,7 @@ impl Walk<'_, '_> {
         if listed.passage == RenamePath::Closed || listed.node.is_root() {
             return;
         }
-        let there = listed.destination.as_ref();
+        let there = listed.sides.destination.as_ref();
         if there.is_some_and(|there| counts_for_one_account(self.context, there.as_fd())) {
             listed.passage = RenamePath::Closed;
         }
@@ -83,7 +84,7 @@ impl Walk<'_, '_> {
         if source.kind != Kind::Folder {
             return RenamePath::Open;
         }
-        let Some(above) = &visit.listed.source else { return RenamePath::Closed };
+        let Some(above) = &visit.listed.sides.source else { return RenamePath::Closed };
         let system = self.context.system;
         // Its entry for the folder above it changes with that.
         let folder = system.open_folder(above.as_fd(), met.source_name);

@@ -33,15 +33,15 @@ pub(crate) fn compare(
     let tallies = findings.tallies;
     // A source that goes inside under its own name is a folder like any other.
     let takes_root = comparison.pair.prefix.as_bytes().is_empty()
-        || !comparison.selection.is_choosy()
-        || comparison.selection.is_of_chosen()
+        || !comparison.terms.selection.is_choosy()
+        || comparison.terms.selection.is_of_chosen()
         || tallies.source.entries() > 0;
     let root = if takes_root { compare_roots(comparison) } else { Ok(None) };
     let root = root.unwrap_or_else(|error| {
         findings.problem(TreePath::default(), Operation::Compare, error.into());
         None
     });
-    findings.notes.extend(tallies.ahead(comparison.now));
+    findings.notes.extend(tallies.ahead(comparison.terms.now));
     let from_memory = comparison.reads.from_memory.load(Ordering::Relaxed);
     findings.notes.extend((from_memory > 0).then_some(Note::ReadFromMemory(from_memory)));
     findings.problems.sort_by(|a, b| a.path.cmp(&b.path));
@@ -74,7 +74,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
     if !pair.destination.exists() {
         return Ok(Some(RootDifference { source, destination: None, what: What::New }));
     }
-    if comparison.scope.by == By::Presence {
+    if comparison.terms.scope.by == By::Presence {
         return Ok(None);
     }
     let there = &pair.destination.anchor_stat;
@@ -82,7 +82,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
         source: (Entry::Pinned(pair.source.as_fd()), &pair.source_stat),
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
         doubt: None,
-        attributes: comparison.scope.attributes,
+        attributes: comparison.terms.scope.attributes,
         at: None,
     };
     let drive = comparison.drives.root();

@@ -21,7 +21,7 @@ use utter_echo_os::{Entry, Flags, Stat, is_forbidden};
 use utter_echo_workers::pool::TaskStack;
 use utter_echo_workers::retry::Retrying;
 
-use crate::compare::comparison::Comparison;
+use crate::compare::comparison::{Comparison, ComparisonTerms};
 use crate::compare::difference::{FolderSink, Presence};
 use crate::compare::found::Halt;
 use crate::compare::node::{OpenFolder, Tallies};
@@ -69,6 +69,13 @@ pub(super) enum WalkTask {
     Stretch(Arc<ListedFolder>, NameRanges),
 }
 
+/// Both sides of a folder, open and listed.
+pub(super) struct ListedSides {
+    pub(super) source: Option<OwnedFd>,
+    pub(super) destination: Option<OwnedFd>,
+    pub(super) listings: (Listing, Listing),
+}
+
 /// A folder with both sides open and listed; an absent side is empty.
 pub(super) struct ListedFolder {
     pub(super) node: Arc<OpenFolder>,
@@ -76,9 +83,6 @@ pub(super) struct ListedFolder {
     pub(super) path: TreePath,
     /// As the destination has it.
     pub(super) path_there: TreePath,
-    pub(super) source: Option<OwnedFd>,
-    pub(super) destination: Option<OwnedFd>,
-    pub(super) listings: (Listing, Listing),
     /// Names of the source that the destination's drive takes for another, and that one.
     pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
     /// What interrupted runs left in doubt here.
@@ -89,6 +93,7 @@ pub(super) struct ListedFolder {
     pub(super) of_the_drive: &'static [&'static [u8]],
     /// Whether what is in it could be renamed to where it goes.
     pub(super) passage: RenamePath,
+    pub(super) sides: ListedSides,
 }
 
 /// Some entries of a folder while they are gone through.
@@ -122,8 +127,8 @@ impl Walk<'_, '_> {
             return;
         };
         self.keep(findings);
-        let (source, destination) = &listed.listings;
-        let news = self.context.reads.scanned((source.len() + destination.len()) as u64);
+        let (source, destination) = &listed.sides.listings;
+        let news = self.context.reads.scanned((source.count() + destination.count()) as u64);
         self.context.observer.scanned(news);
         let mut stretches = listing::cut(source, destination, STRETCH);
         let first = stretches.swap_remove(0);
@@ -141,7 +146,7 @@ impl Walk<'_, '_> {
             node.holds();
             node.stays_here();
         } else {
-            let joined = listing::join(&listed.listings.0, &listed.listings.1, stretch);
+            let joined = listing::join(&listed.sides.listings.0, &listed.sides.listings.1, stretch);
             for (at, joined) in joined.enumerate() {
                 if at % TOLD == TOLD - 1 {
                     self.context.crew.did(TOLD as u64);
@@ -184,7 +189,8 @@ impl Walk<'_, '_> {
     /// Ends this folder if nothing below it is left, and then, in turn, those above.
     fn settle(&self, node: &Arc<OpenFolder>) {
         let mut at = Some(Arc::clone(node));
-        let Comparison { selection, counts, scope, .. } = self.context;
+        let Comparison { terms, counts, .. } = self.context;
+        let ComparisonTerms { selection, scope, .. } = terms;
         while let Some(node) = at.take_if(|node| node.one_less()) {
             let mut ending = self.ending.lock();
             let SharedFindings { findings, station } = &mut *ending;
@@ -204,22 +210,24 @@ impl Walk<'_, '_> {
             node: Arc::clone(node),
             path_there: if node.is_elsewhere { node.path_there() } else { path.clone() },
             path,
-            source: None,
-            destination: None,
-            listings: (Listing::default(), Listing::default()),
             same_there: HashMap::new(),
-            doubt: node.begun.doubt,
-            numbers: node.begun.numbers,
+            doubt: node.begun.sides.doubt,
+            numbers: node.begun.sides.numbers,
             of_the_drive: &[],
             passage: node.begun.passage,
+            sides: ListedSides {
+                source: None,
+                destination: None,
+                listings: (Listing::default(), Listing::default()),
+            },
         };
         if node.begun.presence != Presence::Destination {
             let head = self.context.reads.heads.source.as_deref();
             match self.list((pair.source.as_fd(), head), &listed.path) {
                 Ok((handle, listing)) => {
                     self.find_lock(node, handle.as_fd());
-                    listed.source = Some(handle);
-                    listed.listings.0 = listing;
+                    listed.sides.source = Some(handle);
+                    listed.sides.listings.0 = listing;
                 }
                 Err(cause) if node.is_root() => {
                     findings.halt = Some(Halt::SourceClosed(cause));
@@ -235,8 +243,8 @@ impl Walk<'_, '_> {
             let head = self.context.reads.heads.destination.as_deref();
             match self.list((pair.destination.anchor.as_fd(), head), &listed.path_there) {
                 Ok((handle, listing)) => {
-                    listed.destination = Some(handle);
-                    listed.listings.1 = listing;
+                    listed.sides.destination = Some(handle);
+                    listed.sides.listings.1 = listing;
                 }
                 Err(cause) => {
                     findings.problem(listed.path_there, Operation::ListDestination, cause);
@@ -271,18 +279,20 @@ impl Walk<'_, '_> {
         let is_root = listed.node.is_root();
         let begins = |stat: Option<Stat>| is_root || stat.is_some_and(|stat| stat.mounted);
         let numbers = |folder: &OwnedFd| kinds::numbers(self.context.system, folder.as_fd());
-        if let Some(folder) = listed.source.as_ref().filter(|_| begins(begun.source)) {
+        if let Some(folder) = listed.sides.source.as_ref().filter(|_| begins(begun.sides.source)) {
             listed.numbers.0 = numbers(folder);
         }
-        if let Some(folder) = listed.destination.as_ref().filter(|_| begins(begun.destination)) {
+        if let Some(folder) =
+            listed.sides.destination.as_ref().filter(|_| begins(begun.sides.destination))
+        {
             listed.numbers.1 = numbers(folder);
         }
     }
 
     /// What an earlier run left in doubt from this folder on.
     fn read_mark(&self, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
-        let Some(folder) = &listed.destination else { return Some(()) };
-        if !listed.listings.1.has(&self.mark) {
+        let Some(folder) = &listed.sides.destination else { return Some(()) };
+        if !listed.sides.listings.1.has(&self.mark) {
             return Some(());
         }
         match dirty_marker::find(self.context.system, folder.as_fd()) {
@@ -302,11 +312,11 @@ impl Walk<'_, '_> {
 
     /// Whether a move can take anything from a folder is known before anything is copied for it.
     fn find_lock(&self, node: &OpenFolder, source: BorrowedFd<'_>) {
-        if self.context.scope.same != EqualEntries::Told {
+        if self.context.terms.scope.same != EqualEntries::Told {
             return;
         }
         let seen = || self.context.system.stat(Entry::Open(source));
-        if let Some(folder) = node.begun.source.or_else(|| seen().ok()) {
+        if let Some(folder) = node.begun.sides.source.or_else(|| seen().ok()) {
             if !folder.flags.and(Flags::LOCKS).is_empty() {
                 node.lock(Cause::SourceFlagged);
                 return;
@@ -353,8 +363,8 @@ impl Walk<'_, '_> {
     fn find_the_drives_own(&self, listed: &mut ListedFolder, findings: &mut Findings) {
         let begun = &listed.node.begun;
         let tops = [
-            (begun.source, &listed.source, &listed.listings.0),
-            (begun.destination, &listed.destination, &listed.listings.1),
+            (begun.sides.source, &listed.sides.source, &listed.sides.listings.0),
+            (begun.sides.destination, &listed.sides.destination, &listed.sides.listings.1),
         ];
         for (stat, folder, listing) in tops {
             let (Some(stat), Some(folder)) = (stat, folder) else { continue };
@@ -388,7 +398,7 @@ fn fold(node: &OpenFolder, listed: &mut ListedFolder, findings: &mut Findings) -
     if names.folding == CaseFolding::Never {
         return Some(());
     }
-    let (source, destination) = &mut listed.listings;
+    let (source, destination) = &mut listed.sides.listings;
     match listing::fold_together(names, source, destination) {
         Ok(same_there) => {
             listed.same_there = same_there;

@@ -10,7 +10,7 @@ use utter_echo_workers::retry::Retrying;
 
 use crate::compare::comparison::Comparison;
 use crate::compare::difference::{FolderSink, Presence};
-use crate::compare::node::{FolderStart, OpenFolder};
+use crate::compare::node::{FolderSides, FolderStart, OpenFolder};
 use crate::compare::rename_path;
 use crate::compare::visit::{Findings, SharedFindings, Walk, WalkTask};
 
@@ -24,23 +24,25 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)
         (b"", None),
         FolderStart {
             presence: if exists { Presence::Both } else { Presence::Source },
-            source: is_folder.then_some(pair.source_stat),
-            destination: (is_folder && exists).then_some(pair.destination.anchor_stat),
-            all_below: context.selection.all_below_root(),
+            all_below: context.terms.selection.all_below_root(),
             conditional: false,
             whole: None,
             difference: None,
             agrees: true,
             drive: context.drives.root(),
-            doubt: None,
             instead: None,
-            numbers: (InodeNumbers::Stable, InodeNumbers::Stable),
             passage: rename_path::of_roots(context),
+            sides: FolderSides {
+                source: is_folder.then_some(pair.source_stat),
+                destination: (is_folder && exists).then_some(pair.destination.anchor_stat),
+                doubt: None,
+                numbers: (InodeNumbers::Stable, InodeNumbers::Stable),
+            },
         },
     );
     let walk = Walk {
         context,
-        patience: Retrying::new(context.running.retries),
+        patience: Retrying::new(context.terms.running.retries),
         mark: dirty_marker::name(),
         ending: Mutex::new(SharedFindings { findings: Findings::default(), station }),
         halted: AtomicBool::new(false),

@@ -57,7 +57,7 @@ pub(crate) fn check(
 
 /// What goes from a source must all have arrived.
 pub(crate) fn loss(request: &Request, plan: &Plan) -> Result<(), Refusal> {
-    if plan.totals.vacate.entries == 0 {
+    if plan.totals.steps.vacate.entries == 0 {
         return Ok(());
     }
     let lacks = Aspects::ALL.iter().filter(|aspect| !request.carry.has(*aspect));
@@ -133,7 +133,7 @@ fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<Lock>,
 }
 
 fn real_removals(plan: &Plan) -> u64 {
-    plan.totals.remove.entries - plan.totals.leftovers
+    plan.totals.steps.remove.entries - plan.totals.leftovers
 }
 
 /// Where nothing would be removed, saying so is enough.

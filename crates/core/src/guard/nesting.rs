@@ -51,14 +51,14 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     let in_common = |listed: &Listing| listed.names().filter(|name| source.has(name)).count();
     let looks_like = |listed: &Listing| {
         let common = in_common(listed);
-        let most = common >= ENOUGH && common * 4 >= source.len() * 3;
-        (most || common >= FEW && common == source.len()).then_some(common)
+        let most = common >= ENOUGH && common * 4 >= source.count() * 3;
+        (most || common >= FEW && common == source.count()).then_some(common)
     };
     let (place, path) = (&pair.destination, &pair.destination_path);
     let mut here = Listing::default();
     if place.exists() {
         here = list(system, &place.anchor)?;
-        if in_common(&here) * 10 > source.len().min(here.len()) {
+        if in_common(&here) * 10 > source.count().min(here.count()) {
             return Ok(None);
         }
     }
@@ -70,7 +70,7 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
             named.map(|above| if above.as_os_str().is_empty() { Path::new(".") } else { above });
         return Ok(Some(named.map_or_else(|| path.join(".."), Path::to_path_buf)));
     }
-    let folders = (0..here.len()).filter_map(|at| here.get(at));
+    let folders = (0..here.count()).filter_map(|at| here.get(at));
     let folders = folders.filter(|(_, kind)| kind.is_none_or(|kind| kind == Kind::Folder));
     let below = folders.take(FOLDERS).filter_map(|(name, _)| {
         let folder = system.open_folder(place.anchor.as_fd(), name).ok()?;

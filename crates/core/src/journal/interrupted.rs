@@ -20,7 +20,7 @@ use crate::sides::{Pair, SetAsidePlace};
 /// For moving back: folders that are made anew get the times that they had. `path_there` tells the paths that
 /// they have on the other side.
 pub(crate) fn of_source(past: &PastPart, path_there: impl Fn(&[u8]) -> Vec<u8>) -> InterruptedMove {
-    let here = past.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
+    let here = past.moved.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
     InterruptedMove { here, of_other_side: true, ..InterruptedMove::default() }
 }
 
@@ -29,15 +29,16 @@ fn take_in(known: &mut InterruptedMove, (past, part): (PastPart, &Part), standin
     // What came to its end gave folders their times back. The newest comes first, but what the oldest saw
     // was there before.
     if standing == Standing::CutShort {
-        known.here.extend(past.here);
+        known.here.extend(past.moved.here);
         for (at, folder) in part.folders.iter().enumerate() {
             let above = part.folder_path(at);
             let added = folder.steps.iter().filter(|step| step.verb == Verb::Add);
-            let path = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
+            let path =
+                |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
             known.made.extend(added.map(path));
         }
     }
-    past.proven.into_iter().for_each(|(path, both)| {
+    past.moved.proven.into_iter().for_each(|(path, both)| {
         known.proven.entry(path).or_insert(both);
     });
 }
@@ -121,5 +122,5 @@ fn is_of(system: &dyn System, part: &PastPart, pair: &Pair) -> bool {
     let destination = std::path::absolute(&pair.destination_path);
     let same_place = destination.is_ok_and(|destination| destination == part.root);
     let origin = origin::of(system, pair);
-    same_place && part.origin.as_ref().zip(origin.ok().as_ref()).is_some_and(|(a, b)| a == b)
+    same_place && part.moved.origin.as_ref().zip(origin.ok().as_ref()).is_some_and(|(a, b)| a == b)
 }

@@ -122,6 +122,17 @@ pub(crate) fn add_plan(
     plan::each_line(plan, request, &mut |line| add(recorder, &JournalLine::Plan(line)))
 }
 
+/// What the journal of a move says of its source.
+#[derive(Debug)]
+pub(crate) struct MovedNotes {
+    /// Of a move.
+    pub(crate) origin: Option<SourcePlace>,
+    /// Folders of the source before something went from them.
+    pub(crate) here: StatesBefore,
+    /// What was seen to be the same on both sides.
+    pub(crate) proven: HashMap<Vec<u8>, (StateAfter, StateAfter)>,
+}
+
 /// What is known of one part of the plan.
 #[derive(Debug)]
 pub(crate) struct PastPart {
@@ -133,12 +144,7 @@ pub(crate) struct PastPart {
     pub(crate) prefix: Vec<u8>,
     pub(crate) before: StatesBefore,
     pub(crate) after: HashMap<Vec<u8>, StateAfter>,
-    /// Of a move.
-    pub(crate) origin: Option<SourcePlace>,
-    /// Folders of the source before something went from them.
-    pub(crate) here: StatesBefore,
-    /// What was seen to be the same on both sides.
-    pub(crate) proven: HashMap<Vec<u8>, (StateAfter, StateAfter)>,
+    pub(crate) moved: MovedNotes,
 }
 
 /// All that the notes of a run say.
@@ -194,9 +200,11 @@ fn take(
                     prefix,
                     before: StatesBefore::new(),
                     after: HashMap::new(),
-                    origin: None,
-                    here: StatesBefore::new(),
-                    proven: HashMap::new(),
+                    moved: MovedNotes {
+                        origin: None,
+                        here: StatesBefore::new(),
+                        proven: HashMap::new(),
+                    },
                 });
             }
         }
@@ -205,16 +213,16 @@ fn take(
                 if let Some(single) = &origin.single {
                     single.clone().name()?;
                 }
-                part.origin = Some(origin);
+                part.moved.origin = Some(origin);
             }
         }
         JournalLine::Here { part, path, was } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
-            part.here.entry(path.relative()?).or_insert(was);
+            part.moved.here.entry(path.relative()?).or_insert(was);
         }
         JournalLine::Proven { part, path, here, there } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
-            part.proven.insert(path.relative()?, (here, there));
+            part.moved.proven.insert(path.relative()?, (here, there));
         }
         JournalLine::Before { part, path, was } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;

@@ -30,7 +30,7 @@ impl RunStore<'_> {
         while let Some(path) = todo.pop() {
             let folder = self.system.open_folder(self.folder(), path.as_bytes())?;
             let listing = Listing::read(self.system, folder.as_fd())?;
-            for (name, _) in (0..listing.len()).filter_map(|at| listing.get(at)) {
+            for (name, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
                 let stat = self.system.stat(Entry::Named(folder.as_fd(), name))?;
                 if stat.links < 2 || stat.kind == Kind::Folder || seen.insert(stat.identity) {
                     bytes += stat.allocated;

@@ -85,7 +85,7 @@ impl JournalLines {
                     version = line.body.try_into().ok().map(u32::from_le_bytes);
                 }
                 JournalMark::Note => {
-                    bodies.push(end + line.length - line.body.len()..end + line.length)
+                    bodies.push(end + line.length - line.body.len()..end + line.length);
                 }
                 JournalMark::Gate => standing = Standing::CutShort,
                 JournalMark::Ended => standing = Standing::Complete,

@@ -1,6 +1,6 @@
 //! What a run would remove or replace, kept in a folder of its own, and the way back.
 //!
-//! A run that sets aside has a place in a [store of runs](crate::runs): what it displaces lies there under
+//! A run that sets aside has a place in a store of runs: what it displaces lies there under
 //! the paths it had, and its notes hold its plan, the state that each entry had before its attributes were
 //! changed, and the state that each step left. What is needed to undo the run is on the drive before it
 //! does anything, so a run that was killed can be undone, too.

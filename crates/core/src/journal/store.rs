@@ -1,12 +1,12 @@
 //! The store of runs: a folder in which each run that needs it keeps what it must know later.
 //!
 //! A run has a folder there, named after the time of its beginning, for what it sets aside; and beside
-//! it, as `NAME.notes`, what it writes down. Five small parts: who uses a run ([`lock`]), which there are
-//! ([`list`]), writing ([`recorder`]), reading ([`reader`]), and which may go ([`retention`]). None of
+//! it, as `NAME.notes`, what it writes down. Five small parts: who uses a run (`lock`), which there are
+//! (`list`), writing (`recorder`), reading (`reader`), and which may go (`retention`). None of
 //! them knows what the notes say.
 //!
-//! Notes are lines that are only ever added, each with its number and a checksum ([`frame`]). Some are
-//! marks that tell how far the run has come: see [`Standing`].
+//! Notes are lines that are only ever added, each with its number and a checksum (`frame`). Some are
+//! marks that tell how far the run has come: see `Standing`.
 
 use std::ffi::OsStr;
 use std::io::{self, ErrorKind};

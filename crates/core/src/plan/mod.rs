@@ -11,7 +11,7 @@ pub(crate) use saved::{PlanLine, PlanReader, Purpose, each_line};
 pub(crate) use space::{SpaceFreed, SpaceNeed, clears, shrinks};
 pub(crate) use stale::{find, state};
 pub use steps::{PlacedStep, Plan};
-pub use totals::Totals;
+pub use totals::{StepTotals, Totals};
 
 pub use crate::policy::Step;
 pub use utter_echo_model::count::{Count, Tally};

@@ -22,7 +22,7 @@ impl<'a> InTreeOrder<'a> {
             (&folder.steps, folder.first)
         }
         fn name(folder: &PlannedFolder) -> &[u8] {
-            &folder.name
+            &folder.head.name
         }
         Self { part, next_folder: 0, open: Vec::new(), of, name }
     }
@@ -64,7 +64,9 @@ impl<'a> Iterator for InTreeOrder<'a> {
             let below = below.filter(|below| below.parent as usize == *at);
             match (step, below) {
                 (Some(step), below)
-                    if below.is_none_or(|below| folder.names.get(step.name) <= &*below.name) =>
+                    if below.is_none_or(|below| {
+                        folder.head.names.get(step.name) <= &*below.head.name
+                    }) =>
                 {
                     let number = first + *given;
                     *given += 1;

@@ -20,8 +20,9 @@ use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::state::{FolderIdentity, State};
 use utter_echo_model::verb::{Reason, Side, Verb};
 
+use crate::compare::FolderHead;
 use crate::plan::steps::Plan;
-use crate::plan::totals::Totals;
+use crate::plan::totals::{StepTotals, Totals};
 use crate::policy::{
     NameElsewhere, NameId, Part, PlannedFolder, Relation, SavedParts, Step, from_saved_plan,
 };
@@ -110,6 +111,17 @@ pub(crate) enum PlanLine {
     },
 }
 
+/// What a plan was made under.
+#[derive(Serialize, Deserialize)]
+pub(crate) struct SavedTerms {
+    #[serde(with = "words")]
+    carry: Aspects,
+    strictly: bool,
+    removal_limit: SavedLimit,
+    remove_first: bool,
+    waived: Vec<String>,
+}
+
 #[derive(Serialize, Deserialize)]
 pub(crate) struct PlanHead {
     version: u32,
@@ -117,13 +129,9 @@ pub(crate) struct PlanHead {
     sources: Vec<Bytes>,
     destination: Bytes,
     inside: bool,
-    #[serde(with = "words")]
-    carry: Aspects,
-    strictly: bool,
-    removal_limit: SavedLimit,
-    remove_first: bool,
-    waived: Vec<String>,
     drive: Option<String>,
+    #[serde(flatten)]
+    pub(crate) terms: SavedTerms,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -252,14 +260,15 @@ pub(crate) fn each_line(
             put(PlanLine::Drive { path: path.as_bytes().into() })?;
         }
         for folder in &part.folders {
-            let PlannedFolder { parent, name, known, before, .. } = folder;
-            let (parent, name, known, before) = (*parent, (&**name).into(), *known, *before);
+            let FolderHead { name, known, before, .. } = &folder.head;
+            let (parent, name) = (folder.parent, (&**name).into());
+            let (known, before) = (*known, *before);
             put(PlanLine::Folder { parent, name, known, before })?;
-            if let Some(name) = &folder.source_name {
+            if let Some(name) = &folder.head.source_name {
                 put(PlanLine::CameAs { name: (&**name).into() })?;
             }
             for step in folder.steps.iter().chain(&folder.vacates) {
-                put(PlanLine::Step(saved(step, folder.names.get(step.name))))?;
+                put(PlanLine::Step(saved(step, folder.head.names.get(step.name))))?;
                 if let Some(name) = folder.came_as(step) {
                     put(PlanLine::CameAs { name: name.into() })?;
                 }
@@ -291,12 +300,14 @@ fn head(request: &Request) -> io::Result<PlanHead> {
         sources: sources.iter().map(|source| absolute(source)).collect::<Result<_, _>>()?,
         destination: absolute(destination)?,
         inside: *inside,
-        carry: request.carry,
-        strictly: request.strictly,
-        removal_limit: request.safety.removal_limit.into(),
-        remove_first: request.safety.remove_first,
-        waived: request.safety.waived.iter().map(|guard| guard.name().to_owned()).collect(),
         drive: request.safety.drive.clone(),
+        terms: SavedTerms {
+            carry: request.carry,
+            strictly: request.changed.strictly,
+            removal_limit: request.safety.removal_limit.into(),
+            remove_first: request.safety.remove_first,
+            waived: request.safety.waived.iter().map(|guard| guard.name().to_owned()).collect(),
+        },
     })
 }
 
@@ -365,13 +376,17 @@ impl PlanReader {
             }
             PlanLine::Folder { parent, name, known, before } => {
                 self.begin_folder(
-                    PlannedFolder { parent, known, before, ..PlannedFolder::default() },
+                    PlannedFolder {
+                        parent,
+                        head: FolderHead { known, before, ..FolderHead::default() },
+                        ..PlannedFolder::default()
+                    },
                     name,
                 )?;
             }
             PlanLine::Step(step) => {
                 let folder = self.part()?.folders.last_mut().ok_or("it is in no folder")?;
-                let step = step_of(step, &mut folder.names, false)?;
+                let step = step_of(step, &mut folder.head.names, false)?;
                 self.steps.push(step);
             }
             PlanLine::Vacate(step) => {
@@ -403,7 +418,7 @@ impl PlanReader {
 
     fn begin_folder(&mut self, folder: PlannedFolder, name: Bytes) -> Result<(), String> {
         let drives = self.drives.last().map_or(0, Vec::len);
-        let DriveId(drive) = folder.known.drive;
+        let DriveId(drive) = folder.head.known.drive;
         if usize::from(drive) > drives {
             return Err("it is on a drive that is not there".into());
         }
@@ -415,7 +430,10 @@ impl PlanReader {
             return Err("its folder above does not come before it".into());
         }
         let name = if is_root { Vec::new() } else { name.name()? };
-        part.folders.push(PlannedFolder { name: name.into(), ..folder });
+        part.folders.push(PlannedFolder {
+            head: FolderHead { name: name.into(), ..folder.head },
+            ..folder
+        });
         Ok(())
     }
 
@@ -424,10 +442,10 @@ impl PlanReader {
         let folder = part.folders.last_mut().ok_or("it is in no folder")?;
         match self.steps.last() {
             Some(step) => {
-                let source = folder.names.add(name);
+                let source = folder.head.names.add(name);
                 folder.came_as.push((step.name, source));
             }
-            None => folder.source_name = Some(name.into()),
+            None => folder.head.source_name = Some(name.into()),
         }
         Ok(())
     }
@@ -470,13 +488,15 @@ impl PlanReader {
         // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
         plan.number();
         let vacate = Count::default();
-        (Totals { vacate, ..plan.totals } == saved).then_some((purpose, plan))
+        (Totals { steps: StepTotals { vacate, ..plan.totals.steps }, ..plan.totals } == saved)
+            .then_some((purpose, plan))
     }
 }
 
 /// Steps are found by their names.
 fn is_sorted(folder: &PlannedFolder) -> bool {
-    let names = |pair: &[Step]| (folder.names.get(pair[0].name), folder.names.get(pair[1].name));
+    let names =
+        |pair: &[Step]| (folder.head.names.get(pair[0].name), folder.head.names.get(pair[1].name));
     let is_sorted = |steps: &[Step]| steps.windows(2).map(names).all(|(a, b)| a < b);
     is_sorted(&folder.steps) && is_sorted(&folder.vacates)
 }
@@ -489,14 +509,14 @@ fn purpose(head: PlanHead) -> Result<Purpose, String> {
         known.ok_or_else(|| format!("'{name}' is not a guard"))
     };
     let safety = Safety {
-        removal_limit: head.removal_limit.into(),
-        remove_first: head.remove_first,
+        removal_limit: head.terms.removal_limit.into(),
+        remove_first: head.terms.remove_first,
         drive: head.drive,
-        waived: head.waived.iter().map(guard).collect::<Result<_, _>>()?,
+        waived: head.terms.waived.iter().map(guard).collect::<Result<_, _>>()?,
         set_aside: None,
     };
-    let (task, strictly) = (head.task, head.strictly);
-    Ok(Purpose { task, places, carry: head.carry, strictly, safety })
+    let (task, strictly) = (head.task, head.terms.strictly);
+    Ok(Purpose { task, places, carry: head.terms.carry, strictly, safety })
 }
 
 fn step_of(step: SavedStep, names: &mut NameArena, is_root: bool) -> Result<Step, String> {

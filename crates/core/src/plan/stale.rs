@@ -28,19 +28,19 @@ pub(crate) fn find(
         let source = open(pair.source.as_fd(), &part.source_path(at));
         let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
         let destination = anchor.and_then(|anchor| open(anchor.as_fd(), &path));
-        let drive = drives.get(folder.known.drive);
+        let drive = drives.get(folder.head.known.drive);
         let is_other = |there: &OwnedFd| {
             let stat = system.stat(Entry::Open(there.as_fd()));
             stat.is_ok_and(|stat| {
                 let other_drive = stat.identity.drive != drive.identity.drive;
                 other_drive
-                    || folder.known.destination.is_some_and(|known| !is_number(known, &stat))
+                    || folder.head.known.destination.is_some_and(|known| !is_number(known, &stat))
             })
         };
         // What arrives is looked at as a step of the destination.
         let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
         problems.extend(arrived.filter_map(|step| {
-            let name = folder.names.get(step.name);
+            let name = folder.head.names.get(step.name);
             let source_name =
                 pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
             let now = (step.source, state(system, source.as_ref(), source_name));
@@ -56,7 +56,7 @@ pub(crate) fn find(
             continue;
         }
         for step in &folder.steps {
-            let name = folder.names.get(step.name);
+            let name = folder.head.names.get(step.name);
             let source_name =
                 pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);

@@ -7,9 +7,9 @@ use utter_echo_os::Time;
 
 use crate::policy::Step;
 
-/// Sums over a plan.
+/// How many steps of each kind there are, and their bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Totals {
+pub struct StepTotals {
     /// Steps that add, with the bytes they write.
     pub add: Count,
     /// Steps that replace, with the bytes they write.
@@ -24,6 +24,11 @@ pub struct Totals {
     /// stay readable as they are.
     #[serde(skip)]
     pub vacate: Count,
+}
+
+/// Sums over a plan.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Totals {
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
     /// Entries that are as they should be.
@@ -41,6 +46,9 @@ pub struct Totals {
     pub source: Tally,
     /// The destination's side, as far as selected; a copy does not look at what it would leave.
     pub destination: Tally,
+    /// The steps.
+    #[serde(flatten)]
+    pub steps: StepTotals,
 }
 
 impl Totals {
@@ -52,38 +60,35 @@ impl Totals {
     /// The steps of one kind.
     pub fn of(&self, verb: Verb) -> Count {
         match verb {
-            Verb::Add => self.add,
-            Verb::Replace => self.replace,
-            Verb::Adjust => self.adjust,
-            Verb::Rename => self.rename,
-            Verb::Remove => self.remove,
-            Verb::Vacate => self.vacate,
+            Verb::Add => self.steps.add,
+            Verb::Replace => self.steps.replace,
+            Verb::Adjust => self.steps.adjust,
+            Verb::Rename => self.steps.rename,
+            Verb::Remove => self.steps.remove,
+            Verb::Vacate => self.steps.vacate,
         }
     }
 
     /// Bytes of content that the run writes.
     pub fn bytes_to_write(&self) -> u64 {
-        self.add.bytes + self.replace.bytes
+        self.steps.add.bytes + self.steps.replace.bytes
     }
 }
 
 impl Totals {
     /// What is counted anew from the steps of a plan.
     pub(crate) fn forget_steps(&mut self) {
-        let none = Count::default();
-        let (add, replace, adjust, rename, remove) = (none, none, none, none, none);
-        let steps = Self { add, replace, adjust, rename, remove, vacate: none, ..*self };
-        *self = Self { leftovers: 0, ..steps };
+        (self.steps, self.leftovers) = (StepTotals::default(), 0);
     }
 
     pub(crate) fn include(&mut self, step: &Step) {
         let count = match step.verb {
-            Verb::Add => &mut self.add,
-            Verb::Replace => &mut self.replace,
-            Verb::Adjust => &mut self.adjust,
-            Verb::Rename => &mut self.rename,
-            Verb::Remove => &mut self.remove,
-            Verb::Vacate => &mut self.vacate,
+            Verb::Add => &mut self.steps.add,
+            Verb::Replace => &mut self.steps.replace,
+            Verb::Adjust => &mut self.steps.adjust,
+            Verb::Rename => &mut self.steps.rename,
+            Verb::Remove => &mut self.steps.remove,
+            Verb::Vacate => &mut self.steps.vacate,
         };
         count.add(step.bytes());
         self.leftovers += u64::from(step.reason == Reason::Leftover);

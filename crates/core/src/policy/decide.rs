@@ -13,7 +13,7 @@ use crate::policy::partners::Linker;
 use crate::policy::step::Step;
 use crate::request::RenamePath;
 
-impl<'a> Draft<'a> {
+impl Draft<'_> {
     /// Asks of every step, wherever it came from, whether it may be taken, and takes out what cannot
     /// be done without one that may not.
     pub(super) fn last_word(mut self, root: Option<Step>) -> Decisions {
@@ -43,7 +43,7 @@ impl Draft<'_> {
         let root = compared.root.as_ref().filter(|_| !self.is_locked);
         let root = root.and_then(|root| self.root_step(root));
         if !compared.takes_root {
-            self.root = None;
+            self.roots.root = None;
         }
         let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
         self.tell_locked();
@@ -61,15 +61,15 @@ impl Draft<'_> {
 
     /// The source's root folder, if it may go; and whether that could be by being renamed.
     pub(crate) fn vacating_root(mut self, root: Option<State>, passage: RenamePath) -> Self {
-        self.root = root.filter(|_| !self.policy.vacating.leave_folders);
-        self.root_passage = passage;
+        self.roots.root = root.filter(|_| !self.policy.vacating.leave_folders);
+        self.roots.root_passage = passage;
         self
     }
 
     /// All of the source goes over with its root, whatever that holds.
     pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decisions {
         let root = compared.root.as_ref().and_then(|root| self.root_step(root));
-        self.root_comes_along = true;
+        self.roots.root_comes_along = true;
         let root = self.take_root_over(root);
         self.last_word(root)
     }

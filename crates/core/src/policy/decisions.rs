@@ -20,7 +20,7 @@ pub(crate) struct Decisions {
     pub(crate) problems: Vec<Problem>,
     /// Files of which some names go and others stay.
     pub(crate) second_files: u64,
-    /// What is in a folder that goes unseen has to be known after all: see [`Draft::take_over`].
+    /// What is in a folder that goes unseen has to be known after all: see `Draft::take_over`.
     pub(crate) is_short_sighted: bool,
     /// Entries of kinds that a drive does not hold.
     pub(crate) not_held: Vec<(DriveId, Kind)>,

@@ -36,7 +36,7 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
             .iter()
             .enumerate()
             .filter_map(|(slot, step)| {
-                let name = folder.names.get(step.name);
+                let name = folder.head.names.get(step.name);
                 // What another name of the same file is given, this one has as well.
                 let is_there = step.reason == Reason::Arrived || step.destination.is_some();
                 let arrives = is_there || folder.find(name).is_some();
@@ -51,7 +51,7 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
         folder.stays_here |= lost > 0;
         gone += lost as u64;
         if folder.stays_here {
-            stay.insert((folder.parent, folder.name.clone()));
+            stay.insert((folder.parent, folder.head.name.clone()));
         }
     }
     let top_stays = part.folders.first().is_some_and(|top| top.stays_here);
@@ -85,7 +85,7 @@ impl DependencyGraph {
             }
             let folder = &part.folders[at];
             let parent = folder.parent as usize;
-            Some(firsts[parent] + part.folders[parent].find(&folder.name)?)
+            Some(firsts[parent] + part.folders[parent].find(&folder.head.name)?)
         });
         Self { own: own.collect(), firsts, count: next }
     }
@@ -120,7 +120,7 @@ impl DependencyGraph {
                 self.own[at].and_then(|number| Some((self.step(part, at, number)?, gone[number])));
             let is_missing = match own {
                 Some((step, gone)) => gone && step.makes_folder(),
-                None => at != 0 && folder.known.destination.is_none(),
+                None => at != 0 && folder.head.known.destination.is_none(),
             };
             let is_spared = own.is_some_and(|(step, gone)| gone && step.takes_a_folders_place());
             let parent = folder.parent as usize;

@@ -4,28 +4,43 @@ use std::collections::{HashMap, HashSet};
 
 use utter_echo_model::count::Count;
 use utter_echo_model::identity::DriveId;
-use utter_echo_model::path::{NameArena, NameRange, TreePath};
+use utter_echo_model::path::{NameRange, TreePath};
 use utter_echo_model::problem::Problem;
-use utter_echo_model::state::{FolderIdentity, State};
+use utter_echo_model::state::State;
 use utter_echo_model::verb::Reason;
 
-use crate::compare::{ComparedFolder, LinkedName, Presence};
+use crate::compare::{ComparedFolder, FolderHead, LinkedName, Presence};
 use crate::policy::decisions::Decisions;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Step};
 use crate::policy::terms::Policy;
 use crate::request::RenamePath;
 
+/// Where a folder stands among the others.
+#[derive(Debug)]
+pub(super) struct DraftPlace {
+    /// In closing order; after [`Draft::arrange`] nobody asks any more.
+    children: Vec<usize>,
+    /// Position of the folder above, once all stand in tree order.
+    pub(super) parent: u32,
+    /// Names of the steps, once they were sorted by them; a step may be gone by then.
+    order: Vec<NameRange>,
+}
+
+/// How much was not decided to be done.
+#[derive(Debug)]
+pub(super) struct PassedOver {
+    /// Entries in it that an option holds back.
+    pub(super) held_back: u64,
+    /// Files in it that are newer in the destination, and stay for that.
+    pub(super) spared_newer: u64,
+}
+
 /// A folder in which something is decided.
 #[derive(Debug)]
 pub(super) struct DraftFolder {
-    pub(super) name: Box<[u8]>,
-    /// The source's name of it, where that is another.
-    source_name: Option<Box<[u8]>>,
+    pub(super) head: FolderHead,
     pub(super) presence: Presence,
-    pub(super) known: FolderIdentity,
-    pub(super) before: Option<State>,
-    pub(super) names: NameArena,
     pub(super) steps: Vec<Option<Step>>,
     /// What goes from the source.
     pub(super) vacates: Vec<Step>,
@@ -34,17 +49,9 @@ pub(super) struct DraftFolder {
     /// Names of entries that the source has under others, and those.
     pub(super) came_as: Vec<(NameRange, NameRange)>,
     pub(super) linked: Vec<LinkedDraft>,
-    /// Entries in it that an option holds back.
-    pub(super) held_back: u64,
-    /// Files in it that are newer in the destination, and stay for that.
-    pub(super) spared_newer: u64,
     pub(super) fate: SubtreeStatus,
-    /// In closing order; after [`Draft::arrange`] nobody asks any more.
-    children: Vec<usize>,
-    /// Position of the folder above, once all stand in tree order.
-    pub(super) parent: u32,
-    /// Names of the steps, once they were sorted by them; a step may be gone by then.
-    order: Vec<NameRange>,
+    pub(super) place: DraftPlace,
+    pub(super) passed_over: PassedOver,
 }
 
 /// What becomes of the steps in a folder for the sake of the folder itself.
@@ -76,6 +83,16 @@ pub(super) enum OwnDecision {
     Stays,
 }
 
+/// The roots of a draft.
+pub(crate) struct DraftRoot {
+    /// The source's root folder, if it may go.
+    pub(super) root: Option<State>,
+    /// The source's root folder could be renamed, if all in it comes along.
+    pub(super) root_passage: RenamePath,
+    /// All in it does.
+    pub(super) root_comes_along: bool,
+}
+
 /// What is decided so far about one pair of roots.
 pub(crate) struct Draft<'a> {
     pub(super) policy: &'a Policy<'a>,
@@ -84,8 +101,6 @@ pub(crate) struct Draft<'a> {
     /// Folders that a rename took along, with all they held.
     dead: HashSet<usize>,
     pub(super) decided: Decisions,
-    /// The source's root folder, if it may go.
-    pub(super) root: Option<State>,
     /// Folders of the source from which something was to go, and that cannot be changed; and whether nothing goes
     /// from what is in them either.
     pub(super) locked: Vec<(Problem, bool)>,
@@ -93,39 +108,38 @@ pub(crate) struct Draft<'a> {
     pub(super) is_locked: bool,
     /// Some folder is to be taken over with whatever it holds.
     pub(super) has_unseen: bool,
-    /// The source's root folder could be renamed, if all in it comes along.
-    pub(super) root_passage: RenamePath,
-    /// All in it does.
-    pub(super) root_comes_along: bool,
+    pub(crate) roots: DraftRoot,
 }
 
 impl DraftFolder {
     pub(super) fn new(from: ComparedFolder) -> Self {
         let children = from.below.iter().filter_map(|(_, below)| below.number).collect();
         Self {
-            name: from.name,
-            source_name: from.came_as,
             presence: from.presence,
-            known: from.known,
-            before: from.before,
-            names: from.names,
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
             came_as: Vec::new(),
             linked: Vec::new(),
-            held_back: 0,
-            spared_newer: 0,
             fate: SubtreeStatus::Open,
-            children,
-            parent: 0,
-            order: Vec::new(),
+            head: FolderHead {
+                name: from.head.name,
+                source_name: from.head.source_name,
+                known: from.head.known,
+                before: from.head.before,
+                names: from.head.names,
+            },
+            passed_over: PassedOver { held_back: 0, spared_newer: 0 },
+            place: DraftPlace { children, parent: 0, order: Vec::new() },
         }
     }
 
     pub(super) fn is_empty(&self) -> bool {
-        let holds_back = self.held_back + self.spared_newer > 0;
-        self.does_nothing() && self.linked.is_empty() && self.children.is_empty() && !holds_back
+        let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;
+        self.does_nothing()
+            && self.linked.is_empty()
+            && self.place.children.is_empty()
+            && !holds_back
     }
 
     /// No step is planned in it, on either side.
@@ -134,25 +148,25 @@ impl DraftFolder {
     }
 
     fn sort(&mut self) {
-        let names = &self.names;
+        let names = &self.head.names;
         self.steps.retain(Option::is_some);
         let name_of = |step: &Option<Step>| step.map(|step| names.get(step.name));
         self.steps.sort_by(|a, b| name_of(a).cmp(&name_of(b)));
-        self.order = self.steps.iter().flatten().map(|step| step.name).collect();
+        self.place.order = self.steps.iter().flatten().map(|step| step.name).collect();
     }
 
     /// Where the step of this name stands or stood; known once they are sorted.
     pub(super) fn slot_of(&self, name: &[u8]) -> Option<usize> {
-        self.order.binary_search_by(|range| self.names.get(*range).cmp(name)).ok()
+        self.place.order.binary_search_by(|range| self.head.names.get(*range).cmp(name)).ok()
     }
 
     /// The name of a step, once they are sorted, also of one that is gone.
     pub(super) fn name_at(&self, slot: usize) -> &[u8] {
-        self.names.get(self.order[slot])
+        self.head.names.get(self.place.order[slot])
     }
 
     pub(super) fn drive(&self) -> DriveId {
-        self.known.drive
+        self.head.known.drive
     }
 }
 
@@ -164,12 +178,14 @@ impl<'a> Draft<'a> {
             elsewhere: Vec::new(),
             dead: HashSet::new(),
             decided: Decisions::default(),
-            root: None,
             locked: Vec::new(),
             is_locked: false,
             has_unseen: false,
-            root_passage: RenamePath::Closed,
-            root_comes_along: false,
+            roots: DraftRoot {
+                root: None,
+                root_passage: RenamePath::Closed,
+                root_comes_along: false,
+            },
         }
     }
 
@@ -181,20 +197,21 @@ impl<'a> Draft<'a> {
         while let Some((position, parent, above)) = waiting.pop() {
             let here = u32::try_from(self.folders.len()).unwrap_or(u32::MAX);
             let Some(mut folder) = closed[position].take() else { continue };
-            folder.parent = parent;
+            folder.place.parent = parent;
             let fate = if above == SubtreeStatus::Open { folder.fate } else { above };
-            let mut children = std::mem::take(&mut folder.children);
+            let mut children = std::mem::take(&mut folder.place.children);
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
             waiting.extend(children.into_iter().map(|child| (child, here, fate)));
             if fate != SubtreeStatus::Open {
                 folder.vacates.clear();
                 folder.stays_here = true;
-                folder.held_back += folder.steps.iter_mut().filter_map(Option::take).count() as u64;
+                folder.passed_over.held_back +=
+                    folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
             // What is in a folder that is not made shares its fate, which a problem tells.
             if fate != SubtreeStatus::Lost {
-                self.decided.held_back += folder.held_back;
-                self.decided.spared_newer += folder.spared_newer;
+                self.decided.held_back += folder.passed_over.held_back;
+                self.decided.spared_newer += folder.passed_over.spared_newer;
             }
             self.folders.push(folder);
         }
@@ -252,7 +269,8 @@ impl<'a> Draft<'a> {
     pub(super) fn kill(&mut self, top: usize) -> Vec<State> {
         let mut states = Vec::new();
         for at in top..self.folders.len() {
-            let is_below = at == top || self.dead.contains(&(self.folders[at].parent as usize));
+            let is_below =
+                at == top || self.dead.contains(&(self.folders[at].place.parent as usize));
             // In tree order what is below comes right after.
             if !is_below {
                 break;
@@ -280,36 +298,31 @@ impl<'a> Draft<'a> {
         }
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
-            let DraftFolder { name, source_name, known, before, mut names, steps, parent, .. } =
+            let DraftFolder { mut head, steps, mut vacates, stays_here, came_as, place, .. } =
                 drafted;
-            let (mut vacates, stays_here) = (drafted.vacates, drafted.stays_here);
-            let came_as = drafted.came_as;
-            let parent = places[parent as usize];
+            let names = &mut head.names;
+            let parent = places[place.parent as usize];
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
             steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
             vacates.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             PlannedFolder {
                 parent,
-                name,
-                source_name,
-                known,
-                before,
-                names,
                 steps: steps.into(),
                 first: 0,
                 vacates: vacates.into(),
                 first_vacate: 0,
                 stays_here,
                 came_as,
+                head,
             }
         });
         let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.stays_here);
-        let root_vacate = self
-            .root
-            .filter(|_| goes)
-            .map(|root| Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None)));
+        let root_vacate =
+            self.roots.root.filter(|_| goes).map(|root| {
+                Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None))
+            });
         Part { root, root_vacate, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
@@ -325,7 +338,7 @@ impl<'a> Draft<'a> {
             needed[at] |= !self.folders[at].vacates.is_empty();
             needed[at] &= !dead.contains(&at);
             if needed[at] {
-                needed[self.folders[at].parent as usize] = true;
+                needed[self.folders[at].place.parent as usize] = true;
             }
         }
         needed
@@ -344,7 +357,7 @@ impl<'a> Draft<'a> {
 }
 
 fn name_of(closed: &[Option<DraftFolder>], position: usize) -> &[u8] {
-    closed[position].as_ref().map_or(b"", |folder| &folder.name)
+    closed[position].as_ref().map_or(b"", |folder| &folder.head.name)
 }
 
 /// The path of one of these folders.
@@ -352,8 +365,8 @@ pub(super) fn path_in(folders: &[DraftFolder], mut at: usize) -> TreePath {
     TreePath::from_deepest(std::iter::from_fn(|| {
         let folder = &folders[at];
         (at != 0).then(|| {
-            at = folder.parent as usize;
-            &*folder.name
+            at = folder.place.parent as usize;
+            &*folder.head.name
         })
     }))
 }
@@ -361,8 +374,8 @@ pub(super) fn path_in(folders: &[DraftFolder], mut at: usize) -> TreePath {
 /// Folders by the step that makes or removes them.
 pub(super) fn folders_by_step(folders: &[DraftFolder]) -> HashMap<(usize, usize), usize> {
     let below = folders.iter().enumerate().skip(1).filter_map(|(at, folder)| {
-        let parent = folder.parent as usize;
-        Some(((parent, folders[parent].slot_of(&folder.name)?), at))
+        let parent = folder.place.parent as usize;
+        Some(((parent, folders[parent].slot_of(&folder.head.name)?), at))
     });
     below.collect()
 }

@@ -74,8 +74,8 @@ struct FolderDraft {
 impl FolderSink for Draft<'_> {
     fn folder(&mut self, mut folder: ComparedFolder) -> FolderDecision {
         let for_what_it_holds = folder.for_what_it_holds;
-        let left = if folder.holds { WhatStays::Something } else { WhatStays::Nothing };
-        let stays_here = folder.stays_here;
+        let left = if folder.stays.holds { WhatStays::Something } else { WhatStays::Nothing };
+        let stays_here = folder.stays.stays_here;
         if folder.is_plain() {
             return FolderDecision {
                 stays: left,
@@ -84,7 +84,7 @@ impl FolderSink for Draft<'_> {
                 ..FolderDecision::default()
             };
         }
-        let (is_root, locked) = (folder.is_root, folder.locked.take());
+        let (is_root, locked) = (folder.is_root, folder.stays.locked.take());
         let below: HashMap<usize, FolderDecision> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
         let differences = std::mem::take(&mut folder.differences);
@@ -94,7 +94,7 @@ impl FolderSink for Draft<'_> {
             path_there: std::mem::take(&mut folder.path_there),
             drive: folder.drive(),
             is_locked: locked.is_some(),
-            only_of: folder.only_of,
+            only_of: folder.stays.only_of,
             drafted: DraftFolder::new(folder),
             vacates: Vec::new(),
             left,
@@ -144,8 +144,8 @@ impl Draft<'_> {
         child: Option<&FolderDecision>,
     ) {
         let here = difference.came_as.unwrap_or(difference.name);
-        let own = || folder.path.join(folder.drafted.names.get(here));
-        let there = || folder.path_there.join(folder.drafted.names.get(difference.name));
+        let own = || folder.path.join(folder.drafted.head.names.get(here));
+        let there = || folder.path_there.join(folder.drafted.head.names.get(difference.name));
         let decision = self.policy.decide(difference, child, folder.drive, (&own, &there));
         let goes = self.policy.vacate(difference, child, &decision, folder.drive);
         let selection = self.policy.selection;
@@ -211,8 +211,8 @@ impl Draft<'_> {
             Decision::Stays => WhatStays::Something,
             Decision::Held(word) => {
                 match word {
-                    Permission::Newer => drafted.spared_newer += 1,
-                    Permission::Held | Permission::Yes => drafted.held_back += 1,
+                    Permission::Newer => drafted.passed_over.spared_newer += 1,
+                    Permission::Held | Permission::Yes => drafted.passed_over.held_back += 1,
                 }
                 self.doom(child, SubtreeStatus::Held);
                 WhatStays::Held
@@ -224,7 +224,7 @@ impl Draft<'_> {
             }
             Decision::Problem(cause) => {
                 self.doom(child.filter(|_| sides_make_a_folder(difference)), SubtreeStatus::Lost);
-                let path = path.join(drafted.names.get(difference.name));
+                let path = path.join(drafted.head.names.get(difference.name));
                 let operation = match cause {
                     Cause::NameTaken => Operation::Vacate,
                     _ => Operation::Write,
@@ -359,7 +359,11 @@ impl Policy<'_> {
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
         });
-        if self.doubts_times && is_newer { aspects.without(Aspect::Times) } else { aspects }
+        if self.sameness.doubts_times && is_newer {
+            aspects.without(Aspect::Times)
+        } else {
+            aspects
+        }
     }
 
     /// True for what a move back meets in its place with the content that it was to bring there.
@@ -436,7 +440,7 @@ impl Policy<'_> {
 
     fn not_held(&self, kind: Option<Kind>) -> Decision {
         match kind {
-            _ if self.strictly => Decision::Problem(Cause::KindNotHeld),
+            _ if self.sameness.strictly => Decision::Problem(Cause::KindNotHeld),
             Some(kind) => Decision::NotHeld(kind),
             None => Decision::Nothing,
         }

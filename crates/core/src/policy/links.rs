@@ -89,7 +89,7 @@ impl Draft<'_> {
             let linked = std::mem::take(&mut self.folders[at].linked);
             for name in linked {
                 let folder = &self.folders[at];
-                let own: Box<[u8]> = folder.names.get(name.facts.name).into();
+                let own: Box<[u8]> = folder.head.names.get(name.facts.name).into();
                 let step = match name.alone {
                     OwnDecision::Planned(slot) => folder.steps[slot],
                     OwnDecision::Right | OwnDecision::Stays => None,
@@ -176,7 +176,7 @@ impl Draft<'_> {
             group.iter().filter(|member| base.is_some() && member.right() == base).collect();
         let mut others: Vec<&LinkMember> =
             group.iter().filter(|member| base.is_none() || member.right() != base).collect();
-        if self.policy.by_presence {
+        if self.policy.sameness.by_presence {
             // Of what is there nothing is known, so nothing is made a name of it.
             let right = |member: &&LinkMember| member.alone == OwnDecision::Right;
             others.iter().filter(|m| right(m)).for_each(|m| self.count_unchanged(&m.source.state));
@@ -253,7 +253,7 @@ impl Draft<'_> {
 
     /// The destination's entry that most names of the group lead to, if no other group has it.
     fn most_common(&self, group: &[LinkMember], granted: &HashSet<Identity>) -> Option<Identity> {
-        if self.policy.by_presence {
+        if self.policy.sameness.by_presence {
             return None;
         }
         let mut counts: HashMap<Identity, usize> = HashMap::new();
@@ -290,7 +290,7 @@ impl Draft<'_> {
             }
             (_, Some(step)) => {
                 let folder = &mut self.folders[member.folder];
-                let name = folder.names.add(&member.name);
+                let name = folder.head.names.add(&member.name);
                 folder.steps.push(Some(Step { name, ..step }));
             }
             (_, None) => {}

@@ -29,7 +29,7 @@ impl Policy<'_> {
             return Permission::Held;
         }
         // Comparing tells whatever is on one side only, whatever is carried.
-        if !self.content && step.verb != Verb::Adjust && !self.task.only_compares() {
+        if !self.sameness.content && step.verb != Verb::Adjust && !self.task.only_compares() {
             return Permission::Held;
         }
         // What was asked about each path was decided where the path is known.
@@ -51,7 +51,7 @@ impl Policy<'_> {
         if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
             return Permission::Held;
         }
-        if self.spare_newer && self.is_newer_there(step, drive) {
+        if self.sameness.spare_newer && self.is_newer_there(step, drive) {
             Permission::Newer
         } else {
             Permission::Yes

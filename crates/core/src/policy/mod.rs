@@ -3,7 +3,7 @@
 //! on every step, wherever it came from (`may`).
 //!
 //! Nothing else can make a [`Step`]. It asks no file system: what it must know of a drive it is told
-//! ([`DriveFacts`]), and what only reading can prove is proven by others (`compare::Proof`).
+//! (`DriveFacts`), and what only reading can prove is proven by others (`compare::Proof`).
 
 mod decide;
 mod decisions;

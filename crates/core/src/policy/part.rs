@@ -1,9 +1,10 @@
 //! The steps of one pair of roots, compact and in tree order: what this station hands on.
 
-use utter_echo_model::path::{NameArena, NameRange, TreePath};
-use utter_echo_model::state::{FolderIdentity, State, StatesBefore};
+use utter_echo_model::path::{NameRange, TreePath};
+use utter_echo_model::state::StatesBefore;
 use utter_echo_model::verb::{Side, Verb};
 
+use crate::compare::FolderHead;
 use crate::policy::step::{NameId, Step};
 
 /// A name that steps of other names speak of.
@@ -19,17 +20,9 @@ pub(crate) type OtherName = (Box<[u8]>, Box<[u8]>);
 /// A folder that holds steps, or leads to one that does.
 #[derive(Debug, Default)]
 pub(crate) struct PlannedFolder {
+    pub(crate) head: FolderHead,
     /// Position of the folder above; the root stands at 0 and is its own.
     pub(crate) parent: u32,
-    /// The destination's.
-    pub(crate) name: Box<[u8]>,
-    /// The source's, where that is another.
-    pub(crate) source_name: Option<Box<[u8]>>,
-    pub(crate) known: FolderIdentity,
-    /// The destination's folder before: without a step of its own it gets these times back when
-    /// what happens in it is done. `None` for a folder that is none of the tree's.
-    pub(crate) before: Option<State>,
-    pub(crate) names: NameArena,
     /// By name.
     pub(crate) steps: Box<[Step]>,
     /// Number of the first of these steps among all of the plan.
@@ -47,25 +40,25 @@ pub(crate) struct PlannedFolder {
 impl PlannedFolder {
     /// Names of entries that the source has under others, with those.
     pub(crate) fn names_that_differ(&self) -> Vec<OtherName> {
-        let name = |range| Box::from(self.names.get(range));
+        let name = |range| Box::from(self.head.names.get(range));
         self.came_as.iter().map(|(here, source)| (name(*here), name(*source))).collect()
     }
 
     /// The source's name of what a step is about, where that is another.
     pub(crate) fn came_as(&self, step: &Step) -> Option<&[u8]> {
-        let name = self.names.get(step.name);
-        let found = self.came_as.iter().find(|(here, _)| self.names.get(*here) == name);
-        found.map(|(_, source)| self.names.get(*source))
+        let name = self.head.names.get(step.name);
+        let found = self.came_as.iter().find(|(here, _)| self.head.names.get(*here) == name);
+        found.map(|(_, source)| self.head.names.get(*source))
     }
 
     /// The source's name of the folder.
     pub(crate) fn name_here(&self) -> &[u8] {
-        self.source_name.as_deref().unwrap_or(&self.name)
+        self.head.source_name.as_deref().unwrap_or(&self.head.name)
     }
 
     /// The source's name of what a step is about.
     pub(crate) fn name_of_source(&self, step: &Step) -> &[u8] {
-        self.came_as(step).unwrap_or_else(|| self.names.get(step.name))
+        self.came_as(step).unwrap_or_else(|| self.head.names.get(step.name))
     }
 
     /// One of its steps, those in the source after the others.
@@ -78,14 +71,14 @@ impl PlannedFolder {
         match step.side {
             Side::Source => (self.name_of_source(step), None),
             Side::Destination => {
-                (self.names.get(step.name), self.came_as(step).map(<[u8]>::to_vec))
+                (self.head.names.get(step.name), self.came_as(step).map(<[u8]>::to_vec))
             }
         }
     }
 
     /// Where the step of this name stands among its steps.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
-        self.steps.binary_search_by(|step| self.names.get(step.name).cmp(name)).ok()
+        self.steps.binary_search_by(|step| self.head.names.get(step.name).cmp(name)).ok()
     }
 }
 
@@ -145,11 +138,11 @@ impl Part {
     pub(crate) fn tell_what_stays(&mut self) {
         for at in (0..self.folders.len()).rev() {
             let (folder, above) = (&self.folders[at], self.folders[at].parent as usize);
-            let names = &self.folders[above].names;
+            let names = &self.folders[above].head.names;
             let mut vacates = self.folders[above].vacates.iter();
             let goes = match at {
                 0 => self.root_vacate.is_some(),
-                _ => vacates.any(|step| names.get(step.name) == &*folder.name),
+                _ => vacates.any(|step| names.get(step.name) == &*folder.head.name),
             };
             self.folders[at].stays_here = !goes;
         }
@@ -189,7 +182,7 @@ impl Part {
 
     /// Path of a folder in the destination, relative to the part's root.
     pub(crate) fn folder_path(&self, folder: usize) -> TreePath {
-        self.path_by(folder, |folder| &folder.name)
+        self.path_by(folder, |folder| &folder.head.name)
     }
 
     /// The same in the source.
@@ -200,12 +193,12 @@ impl Part {
     /// What has another path in the source than in the destination, with both, the deepest last.
     pub(crate) fn paths_that_differ(&self) -> Vec<(TreePath, TreePath)> {
         let all = || self.folders.iter().enumerate();
-        let renamed = all().filter(|(_, folder)| folder.source_name.is_some());
+        let renamed = all().filter(|(_, folder)| folder.head.source_name.is_some());
         let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
         let beside = all().flat_map(|(at, folder)| {
             folder.came_as.iter().map(move |(name, source)| {
-                let here = self.source_path(at).join(folder.names.get(*source));
-                (here, self.folder_path(at).join(folder.names.get(*name)))
+                let here = self.source_path(at).join(folder.head.names.get(*source));
+                (here, self.folder_path(at).join(folder.head.names.get(*name)))
             })
         });
         let mut paths: Vec<_> = renamed.chain(beside).collect();
@@ -236,7 +229,7 @@ impl Part {
         }
         let folder = &self.folders[at];
         let above = &self.folders[folder.parent as usize];
-        let own = above.find(&folder.name)?;
+        let own = above.find(&folder.head.name)?;
         Some((above.first + own, &above.steps[own]))
     }
 }

@@ -10,6 +10,7 @@ use utter_echo_model::state::{FolderIdentity, State};
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_select::{LinkPartner, RestoredLinks, Selection};
 
+use crate::compare::FolderHead;
 use crate::policy::draft::Draft;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Relation, Step};
@@ -48,7 +49,8 @@ impl Draft<'_> {
         let (above, name) = path.split_last();
         let at = *places.get(&TreePath::from(above))?;
         let folder = &self.folders[at];
-        let is_it = |step: &Option<Step>| step.is_some_and(|s| folder.names.get(s.name) == name);
+        let is_it =
+            |step: &Option<Step>| step.is_some_and(|s| folder.head.names.get(s.name) == name);
         Some((at, folder.steps.iter().position(is_it)?))
     }
 }
@@ -81,7 +83,7 @@ impl<'a> Linker<'a> {
         for (at, folder) in self.part.folders.iter().enumerate() {
             for (slot, step) in folder.steps.iter().enumerate() {
                 let Some(leader) = step.link() else { continue };
-                let path = self.part.folder_path(at).join(folder.names.get(step.name));
+                let path = self.part.folder_path(at).join(folder.head.names.get(step.name));
                 if !selection.may_share(&path, &self.part.path_of(leader)) {
                     apart.push((at, slot));
                 }
@@ -166,7 +168,11 @@ impl<'a> Linker<'a> {
                 self.insert(
                     at,
                     &path,
-                    PlannedFolder { parent, name, known, ..PlannedFolder::default() },
+                    PlannedFolder {
+                        parent,
+                        head: FolderHead { name, known, ..FolderHead::default() },
+                        ..PlannedFolder::default()
+                    },
                 )
             });
         }
@@ -178,7 +184,7 @@ impl<'a> Linker<'a> {
         // In tree order those in a folder come after it, by name, each before what is in it.
         let comes_before = |next: &PlannedFolder| match (next.parent as usize).cmp(&parent) {
             Ordering::Less => false,
-            Ordering::Equal => next.name < folder.name,
+            Ordering::Equal => next.head.name < folder.head.name,
             Ordering::Greater => true,
         };
         let after = self.part.folders[parent + 1..].iter().take_while(|next| comes_before(next));

@@ -98,7 +98,7 @@ impl Candidates {
                 let Some(mark) = found.mark(draft, (at, slot), step, &sums) else { continue };
                 match (step.verb, step.kind()) {
                     (Verb::Remove, _) => {
-                        let name = folder.names.get(step.name);
+                        let name = folder.head.names.get(step.name);
                         found.extra.add(mark, (at, slot));
                         found.extra_by_name.add(mark.with(name), (at, slot));
                     }
@@ -119,7 +119,7 @@ impl Candidates {
         let verb = folder.steps.iter().flatten().next()?.verb;
         folder.steps.iter().enumerate().try_fold(0_u64, |sum, (slot, step)| {
             let Some(step) = step else { return Some(sum) };
-            let name = folder.names.get(step.name);
+            let name = folder.head.names.get(step.name);
             if step.verb != verb {
                 return None;
             }
@@ -141,7 +141,7 @@ impl Candidates {
         step: &Step,
     ) -> Option<(RenameMark, DriveId)> {
         let folder = &draft.folders[new.0];
-        let name = folder.names.get(step.name);
+        let name = folder.head.names.get(step.name);
         let is_spoken_of = || self.spoken_of.contains(&(new.0, name.into()));
         let mark = match step.kind() {
             // Empty ones are alike everywhere.

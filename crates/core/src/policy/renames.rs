@@ -78,7 +78,7 @@ impl RenameSearch<'_> {
     }
 
     fn entry(&mut self, draft: &mut Draft<'_>, new: StepSlot, step: &Step) {
-        let name: Box<[u8]> = draft.folders[new.0].names.get(step.name).into();
+        let name: Box<[u8]> = draft.folders[new.0].head.names.get(step.name).into();
         let Some((mark, drive)) = self.found.mark_of_new(draft, new, step) else { return };
         let (gone, left) = (&self.gone, &self.left);
         let is_free = |place: StepSlot| {
@@ -135,8 +135,8 @@ impl RenameSearch<'_> {
     fn note_left(&mut self, draft: &Draft<'_>, mut at: usize) {
         while at != 0 {
             let folder = &draft.folders[at];
-            let parent = folder.parent as usize;
-            if let Some(slot) = draft.folders[parent].slot_of(&folder.name) {
+            let parent = folder.place.parent as usize;
+            if let Some(slot) = draft.folders[parent].slot_of(&folder.head.name) {
                 self.left.insert((parent, slot));
             }
             at = parent;
@@ -155,7 +155,7 @@ impl ExpectedFolders for NewFolders<'_> {
         let drafted = &self.folders[folder];
         let steps = drafted.steps.iter().enumerate();
         let named = steps.filter_map(|(slot, step)| {
-            let name = drafted.names.get((*step)?.name);
+            let name = drafted.head.names.get((*step)?.name);
             Some((name, self.below.get(&(folder, slot)).copied()))
         });
         named.collect()
@@ -166,8 +166,8 @@ impl ExpectedFolders for NewFolders<'_> {
 fn is_below_gone(gone: &HashSet<StepSlot>, draft: &Draft<'_>, mut at: usize) -> bool {
     while at != 0 {
         let folder = &draft.folders[at];
-        let parent = folder.parent as usize;
-        let own = draft.folders[parent].slot_of(&folder.name);
+        let parent = folder.place.parent as usize;
+        let own = draft.folders[parent].slot_of(&folder.head.name);
         if own.is_none_or(|slot| gone.contains(&(parent, slot))) {
             // Without a step of its own it stays, and so does what is above it.
             return own.is_some();

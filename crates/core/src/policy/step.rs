@@ -15,7 +15,7 @@ pub(crate) enum Relation {
     RenameOf(NameId),
 }
 
-/// One step. Its name and place are told by [`Plan::steps`](Plan).
+/// One step. Its name and place are told by `Plan::steps`.
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
     /// What it does.
@@ -134,7 +134,7 @@ impl Step {
     }
 }
 
-/// Which of [`Part::elsewhere`].
+/// Which of `Part::elsewhere`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct NameId(pub(crate) u32);
 

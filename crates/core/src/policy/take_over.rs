@@ -16,7 +16,7 @@ impl Draft<'_> {
     ///
     /// A file with several names keeps them all when it is renamed; where one of them cannot be, all are copied
     /// and linked. If some of those may be in a folder that goes unseen, it has to be looked into after all:
-    /// [`super::Decided::is_short_sighted`].
+    /// `super::Decided::is_short_sighted`.
     pub(super) fn take_over(&mut self) {
         let passes = |step: &Option<Step>| step.is_some_and(|s| s.reason == Reason::TakenOver);
         if !self.folders.iter().any(|folder| folder.steps.iter().any(passes)) {
@@ -54,17 +54,17 @@ impl Draft<'_> {
                 whole.insert(at);
             }
         }
-        self.root_comes_along = whole.contains(&0);
+        self.roots.root_comes_along = whole.contains(&0);
     }
 
     /// The step for the root, which can be renamed as well if it is known to come along.
     pub(super) fn take_root_over(&mut self, root: Option<Step>) -> Option<Step> {
-        let passes = self.root_passage != RenamePath::Closed && self.root_comes_along;
-        let passes = passes && self.root.is_some();
+        let passes = self.roots.root_passage != RenamePath::Closed && self.roots.root_comes_along;
+        let passes = passes && self.roots.root.is_some();
         match root.filter(|step| step.verb == Verb::Add && passes) {
             Some(step) => {
                 self.kill(0);
-                self.root = None;
+                self.roots.root = None;
                 Some(Step { verb: Verb::Rename, reason: Reason::TakenOver, ..step })
             }
             None => root,
@@ -76,19 +76,20 @@ impl DraftFolder {
     /// What goes from the source, by name.
     fn take_vacates(&mut self) -> Vec<Step> {
         let mut vacates = std::mem::take(&mut self.vacates);
-        vacates.sort_unstable_by(|a, b| self.names.get(a.name).cmp(self.names.get(b.name)));
+        vacates
+            .sort_unstable_by(|a, b| self.head.names.get(a.name).cmp(self.head.names.get(b.name)));
         vacates
     }
 
     fn find_vacate(&self, vacates: &[Step], step: &Step) -> Option<usize> {
-        let name = self.names.get(step.name);
-        vacates.binary_search_by(|vacate| self.names.get(vacate.name).cmp(name)).ok()
+        let name = self.head.names.get(step.name);
+        vacates.binary_search_by(|vacate| self.head.names.get(vacate.name).cmp(name)).ok()
     }
 
     /// Nothing of it stays in the source, and nothing of it is in the destination.
     fn is_only_here(&self) -> bool {
         let goes = self.presence == Presence::Source && self.vacates.is_empty();
-        let holds_back = self.held_back + self.spared_newer > 0;
+        let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;
         goes && !self.stays_here && !holds_back
     }
 }

@@ -42,24 +42,30 @@ impl DriveFacts for DriveMap {
     }
 }
 
-/// What is wished for, as far as it decides about steps.
+/// When two entries count as the same.
 #[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
-pub(crate) struct Policy<'a> {
-    pub(crate) task: Task,
-    pub(crate) steps: Verbs,
+pub(crate) struct SamenessTerms {
     pub(crate) spare_newer: bool,
     /// Without it nothing is added, replaced or removed.
     pub(crate) content: bool,
     pub(crate) strictly: bool,
     /// Nothing is known of what is on both sides but that it is there.
     pub(crate) by_presence: bool,
-    pub(crate) vacating: Vacating,
     /// Folders of the source may have the time of what an earlier move took from them.
     pub(crate) doubts_times: bool,
+}
+
+/// What is wished for, as far as it decides about steps.
+#[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
+pub(crate) struct Policy<'a> {
+    pub(crate) task: Task,
+    pub(crate) steps: Verbs,
+    pub(crate) vacating: Vacating,
     /// Tells what a move back leaves where it is.
     pub(crate) selection: &'a Selection,
     pub(crate) drives: &'a dyn DriveFacts,
     pub(crate) conflicts: Conflicts<'a>,
+    pub(crate) sameness: SamenessTerms,
 }
 
 /// What to do where a move meets something else under a path.
@@ -83,15 +89,17 @@ impl<'a> Policy<'a> {
         Self {
             task: request.task,
             steps: request.changed.steps,
-            spare_newer: request.changed.spare_newer,
-            content: request.carry.has(Aspect::Content),
-            strictly: request.strictly,
-            by_presence: request.changed.by == By::Presence,
             vacating,
-            doubts_times: request.task.vacates() && !has_notes,
             selection,
             drives,
             conflicts: *conflicts,
+            sameness: SamenessTerms {
+                spare_newer: request.changed.spare_newer,
+                content: request.carry.has(Aspect::Content),
+                strictly: request.changed.strictly,
+                by_presence: request.changed.by == By::Presence,
+                doubts_times: request.task.vacates() && !has_notes,
+            },
         }
     }
 }

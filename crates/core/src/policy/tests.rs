@@ -1,7 +1,7 @@
 //! Guarantee: decisions are made from facts alone. No file system is asked here: drives and proofs are
 //! made up, and what is decided about one difference holds for all tasks and options.
 
-#![allow(clippy::unwrap_used, reason = "a test stops there")]
+#![allow(clippy::unwrap_used, clippy::default_trait_access, reason = "a test stops there")]
 
 use std::sync::OnceLock;
 
@@ -16,10 +16,10 @@ use utter_echo_os::{Flags, Identity, Kind, Stat, Time};
 use utter_echo_select::Selection;
 
 use crate::compare::{
-    Change, Compared, ComparedFolder, Difference, FolderDecision, FolderSink, LinkedEntry,
-    LinkedName, MovedEntry, OnSide, Presence, Proof, ProvenRename, What,
+    Change, Compared, ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink,
+    LinkedEntry, LinkedName, MovedEntry, OnSide, Presence, Proof, ProvenRename, What,
 };
-use crate::policy::terms::DriveFacts;
+use crate::policy::terms::{DriveFacts, SamenessTerms};
 use crate::request::{OnConflict, RenamePath, Task, Vacating};
 
 /// Drives that keep everything, the first of them in units of two seconds.
@@ -79,15 +79,17 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     Policy {
         task,
         steps,
-        spare_newer: false,
-        content: true,
-        strictly: false,
-        by_presence: false,
         vacating: Vacating::default(),
-        doubts_times: false,
         selection: ALL.get_or_init(Selection::everything),
         drives,
         conflicts: Conflicts { how: &|_| OnConflict::Skip, may_be_ours: &|_| false },
+        sameness: SamenessTerms {
+            spare_newer: false,
+            content: true,
+            strictly: false,
+            by_presence: false,
+            doubts_times: false,
+        },
     }
 }
 
@@ -95,28 +97,27 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> ComparedFolder {
     ComparedFolder {
         path: name.as_bytes().into(),
         path_there: name.as_bytes().into(),
-        came_as: None,
-        name: name.as_bytes().into(),
         is_root,
         presence: Presence::Both,
-        known: FolderIdentity { source: Some(1), destination: Some(1), drive },
-        before: None,
-        names: NameArena::default(),
         differences: Vec::new(),
         linked: Vec::new(),
-        holds: false,
-        stays_here: false,
-        locked: None,
-        only_of: None,
         for_what_it_holds: false,
         below: Vec::new(),
+        head: FolderHead {
+            source_name: None,
+            name: name.as_bytes().into(),
+            known: FolderIdentity { source: Some(1), destination: Some(1), drive },
+            before: None,
+            names: NameArena::default(),
+        },
+        stays: Default::default(),
     }
 }
 
 fn differs(of: &mut ComparedFolder, name: &str, sides: Sides, what: What) {
     let seen = |state: Option<State>| state.map_or(OnSide::Absent, OnSide::There);
     let (source, destination) = (seen(sides.0), seen(sides.1));
-    let name = of.names.add(name.as_bytes());
+    let name = of.head.names.add(name.as_bytes());
     of.differences.push(Difference {
         name,
         source,
@@ -170,7 +171,13 @@ fn each_difference_gets_its_step_or_is_counted_once_as_held_back() {
             for content in [true, false] {
                 for (sides, what, verb) in differences() {
                     let allowed = Verbs::ALL.without(without);
-                    let policy = Policy { content, ..policy(task, allowed, &drives) };
+                    let policy = Policy {
+                        sameness: SamenessTerms {
+                            content,
+                            ..policy(task, allowed, &drives).sameness
+                        },
+                        ..policy(task, allowed, &drives)
+                    };
                     let mut root = folder("", true, DriveId::default());
                     differs(&mut root, "log.csv", sides, what);
                     let decided = decided(&policy, vec![root], false);
@@ -198,7 +205,13 @@ fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
     for (ahead, drive, spared) in
         [(0, 0, false), (1, 0, false), (2, 0, true), (-5, 0, false), (1, 1, true), (0, 1, false)]
     {
-        let spare = Policy { spare_newer: true, ..policy(Task::Mirror, Verbs::ALL, &drives) };
+        let spare = Policy {
+            sameness: SamenessTerms {
+                spare_newer: true,
+                ..policy(Task::Mirror, Verbs::ALL, &drives).sameness
+            },
+            ..policy(Task::Mirror, Verbs::ALL, &drives)
+        };
         let mut root = folder("", true, DriveId(drive));
         let sides = (Some(state(Kind::File, 500)), Some(state(Kind::File, 500 + ahead)));
         differs(&mut root, "log.csv", sides, What::Content(Change::SizeTime));
@@ -242,11 +255,8 @@ fn a_folder_goes_only_with_all_that_it_holds() {
     for holds in [false, true] {
         for what in [What::Extra, What::Kind] {
             let policy = policy(Task::Mirror, Verbs::ALL, &drives);
-            let below = ComparedFolder {
-                holds,
-                presence: Presence::Destination,
-                ..folder("old", false, DriveId::default())
-            };
+            let mut below = folder("old", false, DriveId::default());
+            (below.presence, below.stays.holds) = (Presence::Destination, holds);
             let mut root = folder("", true, DriveId::default());
             let file = (what == What::Kind).then(|| state(Kind::File, 100));
             differs(&mut root, "old", (file, Some(there)), what);
@@ -271,11 +281,17 @@ fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
         links,
     };
     for (spare_newer, ahead) in [(true, 60), (true, -60), (false, 60)] {
-        let policy = Policy { spare_newer, ..policy(Task::Mirror, Verbs::ALL, &drives) };
+        let policy = Policy {
+            sameness: SamenessTerms {
+                spare_newer,
+                ..policy(Task::Mirror, Verbs::ALL, &drives).sameness
+            },
+            ..policy(Task::Mirror, Verbs::ALL, &drives)
+        };
         let mut root = folder("", true, DriveId::default());
         // Two names of one file in the source, two files in the destination.
         for (name, inode, secs) in [("log", 7, 500), ("log.old", 8, 500 + ahead)] {
-            let name = root.names.add(name.as_bytes());
+            let name = root.head.names.add(name.as_bytes());
             let (source, there) = (named(5, 500, 2), named(inode, secs, 1));
             root.linked.push(LinkedName {
                 name,

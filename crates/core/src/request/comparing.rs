@@ -40,13 +40,15 @@ pub struct Sample {
 /// What counts as changed, and what is done about it.
 #[derive(Clone, Copy, Debug)]
 pub struct Changed {
+    /// What cannot be carried is a problem, not a note.
+    pub strictly: bool,
     /// What tells that a file changed.
     pub by: By,
     /// Files to be read and compared byte by byte though nothing else tells that they differ.
     pub sample: Option<Sample>,
     /// How those are read that are compared.
     pub reading: Reading,
-    /// Look at every attribute of every entry, whatever the change times say; [`Task::Verify`] and
+    /// Look at every attribute of every entry, whatever the change times say; `Task::Verify` and
     /// [`By::Content`] always do.
     pub all_aspects: bool,
     /// The most by which two modification times may differ that count as equal, beyond what the
@@ -62,6 +64,7 @@ impl Default for Changed {
     /// By size and time, exactly, with all steps.
     fn default() -> Self {
         Self {
+            strictly: false,
             by: By::default(),
             sample: None,
             reading: Reading::default(),

@@ -26,8 +26,6 @@ pub struct Request {
     pub changed: Changed,
     /// What goes along.
     pub carry: Aspects,
-    /// What cannot be carried is a problem, not a note.
-    pub strictly: bool,
     /// Guards.
     pub safety: Safety,
     /// How to go about it.
@@ -66,7 +64,6 @@ impl Request {
             selection: Selection::everything(),
             changed: Changed::default(),
             carry: Aspects::ALL,
-            strictly: false,
             safety: Safety::default(),
             running: Running::default(),
             vacating: Vacating::default(),
@@ -102,7 +99,7 @@ impl Request {
     /// With what cannot be carried as a problem.
     #[must_use]
     pub fn strictly(self, strictly: bool) -> Self {
-        Self { strictly, ..self }
+        Self { changed: Changed { strictly, ..self.changed }, ..self }
     }
 
     /// With these guards and limits.

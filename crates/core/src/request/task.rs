@@ -76,7 +76,7 @@ impl Places {
     }
 }
 
-/// Where a run goes from and to. See [`Session`] for the rule that joins the two.
+/// Where a run goes from and to. See `Session` for the rule that joins the two.
 #[derive(Clone, Debug)]
 pub struct Places {
     /// Folders, or single entries; at least one.
@@ -99,7 +99,7 @@ pub enum OnConflict {
     Newer,
     /// The one that arrives gets a name with its date. A folder that meets something else stays.
     KeepBoth,
-    /// Whatever was [answered](Request::answer) for its path; both stay where nothing was.
+    /// Whatever was answered for its path; both stay where nothing was.
     Ask,
 }
 

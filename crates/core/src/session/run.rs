@@ -21,7 +21,7 @@ use utter_echo_os::{Caller, Entry, Identity, Lock, System, Time};
 use utter_echo_select::{RuleCounts, Selection};
 use utter_echo_workers::pool::WorkerPool;
 
-use crate::compare::{self, Compared, Comparison, ContentReads, Halt, OwnFolder};
+use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
 use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
 use crate::guard::{self, Refusal};
 use crate::journal::SetAsideRun;
@@ -32,6 +32,27 @@ use crate::session::error::PlanError;
 use crate::sides::{self, CallError, Pair, SetAsidePlace};
 use crate::undo::PastRun;
 
+/// What a session found out about its drives, and holds of them.
+pub(crate) struct SessionDrives {
+    /// The drives below each destination. Found once a run, by planning: until then it is not sure
+    /// that the two sides may be touched at all.
+    maps: OnceLock<Vec<DriveMap>>,
+    /// What drives can hold, by their numbers: each is tried out once.
+    tried: Mutex<Vec<(u64, Features)>>,
+    /// Of the destinations, once the guards let a plan pass.
+    locks: Mutex<Vec<Lock>>,
+}
+
+/// What earlier runs left for this one.
+pub(crate) struct SessionHistory<'a> {
+    /// For each pair, when folders of its source were changed, where that is not what can be seen.
+    pub(crate) times: Vec<InterruptedMove>,
+    /// For each pair, what a move that was cut short left.
+    earlier: Vec<InterruptedMove>,
+    /// The run that is to be undone, if one is.
+    pub(crate) undoes: Option<&'a PastRun<'a>>,
+}
+
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
     system: &'a dyn System,
@@ -40,25 +61,14 @@ pub struct Session<'a> {
     /// The folder that takes no part, if it is there.
     own: Option<OwnFolder>,
     pub(crate) pairs: Vec<Pair>,
-    /// The drives below each destination. Found once a run, by planning: until then it is not sure
-    /// that the two sides may be touched at all.
-    maps: OnceLock<Vec<DriveMap>>,
-    /// What drives can hold, by their numbers: each is tried out once.
-    tried: Mutex<Vec<(u64, Features)>>,
     /// Where things are set aside, if they are.
     shelf: Option<SetAsidePlace>,
     /// Why a move goes on without its notes.
     lacks_notes: Option<String>,
     /// For each pair, what of it takes part, where that is not what the request says.
     pub(crate) selections: Vec<Selection>,
-    /// For each pair, when folders of its source were changed, where that is not what can be seen.
-    pub(crate) times: Vec<InterruptedMove>,
-    /// For each pair, what a move that was cut short left.
-    earlier: Vec<InterruptedMove>,
-    /// The run that is to be undone, if one is.
-    pub(crate) undoes: Option<&'a PastRun<'a>>,
-    /// Of the destinations, once the guards let a plan pass.
-    locks: Mutex<Vec<Lock>>,
+    pub(crate) found: SessionDrives,
+    pub(crate) history: SessionHistory<'a>,
 }
 
 impl fmt::Debug for Session<'_> {
@@ -71,7 +81,7 @@ impl<'a> Session<'a> {
     /// Opens both sides without changing them.
     ///
     /// A source folder's *contents* become the destination's contents; with
-    /// [`inside`](Places), or with several sources, each source goes inside
+    /// `inside`, or with several sources, each source goes inside
     /// the destination under its own name. A single entry goes into a destination folder that
     /// exists, or whose path ends in a slash; otherwise the destination is its new name. Of what is a
     /// folder already a trailing slash says nothing.
@@ -106,17 +116,17 @@ impl<'a> Session<'a> {
             shelf,
             lacks_notes,
             selections: Vec::new(),
-            times: Vec::new(),
-            earlier,
-            undoes,
             system,
             request,
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            maps: OnceLock::new(),
-            tried: Mutex::default(),
-            locks: Mutex::default(),
+            history: SessionHistory { times: Vec::new(), earlier, undoes },
+            found: SessionDrives {
+                maps: OnceLock::new(),
+                tried: Mutex::default(),
+                locks: Mutex::default(),
+            },
         })
     }
 
@@ -144,7 +154,7 @@ impl<'a> Session<'a> {
         plan.notes.extend(counts.idle_patterns().into_iter().map(Note::IdlePattern));
         plan.decided = counts.summaries();
         plan.notes.dedup();
-        if self.request.strictly {
+        if self.request.changed.strictly {
             let missed: Vec<String> = plan.notes.iter().filter_map(Note::not_carried).collect();
             plan.problems.extend(missed.into_iter().map(|missed| Problem {
                 path: TreePath::default(),
@@ -171,7 +181,7 @@ impl<'a> Session<'a> {
         let prefix = &pair.prefix;
         let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
         let moves = self.request.task.vacates();
-        let earlier = self.number_of(pair).and_then(|at| self.earlier.get(at));
+        let earlier = self.number_of(pair).and_then(|at| self.history.earlier.get(at));
         let may_be_ours =
             |path: &TreePath| earlier.is_some_and(|earlier| earlier.may_have_made(path));
         let keeps_both =
@@ -182,19 +192,21 @@ impl<'a> Session<'a> {
         let mut comparison = Comparison {
             system: self.system,
             observer,
-            scope: Scope::of(self.request, selection),
-            selection,
             counts: RuleCounts::of(selection),
             pair,
             drives: map,
             reach_of: &|folder, drive| self.reach_of(folder, drive),
             reads: ContentReads::new(pair.disks(self.system)),
-            keeps_both: moves.then_some(&keeps_both),
-            earlier: self.times_of(pair),
-            own: self.own.as_ref(),
-            now: Time::now(),
-            running: self.request.running,
             crew: WorkerPool::new(self.request.running.workers),
+            terms: ComparisonTerms {
+                scope: Scope::of(self.request, selection),
+                selection,
+                keeps_both: moves.then_some(&keeps_both),
+                earlier: self.times_of(pair),
+                own: self.own.as_ref(),
+                now: Time::now(),
+                running: self.request.running,
+            },
         };
         let passage = root.map_or(RenamePath::Closed, |_| self.passage_of_root(&comparison));
         let draft = || Draft::new(&policy).vacating_root(root.copied(), passage);
@@ -212,7 +224,7 @@ impl<'a> Session<'a> {
         if decided.is_short_sighted {
             // What is found once more is counted once.
             comparison.counts = RuleCounts::of(selection);
-            comparison.scope.passage = RenamePath::Open;
+            comparison.terms.scope.passage = RenamePath::Open;
             let mut drafted = draft();
             compared = compare::compare(&comparison, &mut drafted)?;
             decided = drafted.decide(&compared, &comparison);
@@ -244,7 +256,11 @@ impl<'a> Session<'a> {
 
     fn times_of(&self, pair: &Pair) -> Option<&InterruptedMove> {
         let at = self.number_of(pair)?;
-        self.times.get(at).or(self.earlier.get(at)).filter(|earlier| !earlier.is_empty())
+        self.history
+            .times
+            .get(at)
+            .or(self.history.earlier.get(at))
+            .filter(|earlier| !earlier.is_empty())
     }
 
     /// Whether the source's root could be renamed to the destination's, which is not there yet.
@@ -391,7 +407,7 @@ impl<'a> Session<'a> {
             holds_holes,
             (plan, answered),
         )?;
-        *self.locks.lock() = locks;
+        *self.found.locks.lock() = locks;
         Ok(())
     }
 
@@ -407,8 +423,8 @@ impl<'a> Session<'a> {
             let remove_first = self.request.safety.remove_first;
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
-            let earlier = &*self.earlier;
-            let moves_back = self.undoes.is_some();
+            let earlier = &*self.history.earlier;
+            let moves_back = self.history.undoes.is_some();
             let terms = Terms {
                 system,
                 observer,
@@ -420,7 +436,7 @@ impl<'a> Session<'a> {
             };
             execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
-        if let Some(run) = self.undoes.filter(|_| !plan.is_empty())
+        if let Some(run) = self.history.undoes.filter(|_| !plan.is_empty())
             && let Err(error) = run.begin_undo()
         {
             return Outcome::without_shelf(plan, &run.path, error);
@@ -457,7 +473,7 @@ impl<'a> Session<'a> {
 
     /// For each pair the drives below its destination; at first that of its root alone.
     pub(crate) fn maps(&self) -> &[DriveMap] {
-        self.maps.get_or_init(|| {
+        self.found.maps.get_or_init(|| {
             let map = |pair: &Pair| {
                 let anchor = &pair.destination;
                 let identity = anchor.anchor_stat.identity;
@@ -470,7 +486,7 @@ impl<'a> Session<'a> {
     /// What can be carried to the drive with this number, on which a folder lies.
     fn reach_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Capabilities {
         let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
-        let mut tried = self.tried.lock();
+        let mut tried = self.found.tried.lock();
         let known = tried.iter().find(|(known, _)| *known == drive).map(|(_, found)| found.clone());
         let abilities = known.unwrap_or_else(|| {
             let abilities = Features::try_out(self.system, &self.caller, folder);
@@ -602,7 +618,7 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
 fn foresee(map: &DriveMap, part: &Part) {
     let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
     for folder in &part.folders {
-        let drive = map.get(folder.known.drive);
+        let drive = map.get(folder.head.known.drive);
         let made = folder.steps.iter().filter(|step| makes(step.verb));
         made.filter_map(|step| step.source.as_ref()).for_each(|source| drive.reach.foresee(source));
     }

@@ -18,7 +18,7 @@ use crate::undo::PastRun;
 
 impl<'a> Session<'a> {
     /// Opens what a run set aside, and the destination it was displaced from, without changing them.
-    /// The request is for [`Task::Undo`](Task); of its places only those of the
+    /// The request is for `Task::Undo`; of its places only those of the
     /// run count.
     pub fn open_to_undo(
         system: &'a dyn System,
@@ -29,7 +29,7 @@ impl<'a> Session<'a> {
     }
 
     /// Opens both sides of a move the other way round, to move back what it took from the source. The request is
-    /// for [`Task::Move`](Task); of its places only those of the run count.
+    /// for `Task::Move`; of its places only those of the run count.
     pub fn open_to_move_back(
         system: &'a dyn System,
         request: &'a Request,
@@ -37,8 +37,8 @@ impl<'a> Session<'a> {
     ) -> Result<Self, CallError> {
         let mut session = Self::new(system, request, run.pairs_back()?, Some(run))?;
         session.selections = run.selections_back(&session.pairs);
-        session.times = run.times_back();
-        for (pair, times) in session.pairs.iter_mut().zip(&session.times) {
+        session.history.times = run.times_back();
+        for (pair, times) in session.pairs.iter_mut().zip(&session.history.times) {
             times.correct(&TreePath::default(), &mut pair.source_stat);
         }
         Ok(session)
@@ -46,7 +46,7 @@ impl<'a> Session<'a> {
 
     /// The plan that moves back what a move took from the source, as far as that was not done yet.
     pub fn plan_to_move_back(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
-        let Some(run) = self.undoes else { return Ok(Plan::default()) };
+        let Some(run) = self.history.undoes else { return Ok(Plan::default()) };
         if !self.request.safety.waived.contains(&Guard::Drive) {
             let there = run.pairs().ok();
             let there = there.as_deref().and_then(|pairs| run.other_place(pairs));
@@ -58,7 +58,7 @@ impl<'a> Session<'a> {
         let mut plan = self.plan(observer)?;
         for (part, was) in plan.parts.iter_mut().zip(run.folders_of_singles()) {
             if let (Some(top), Some(was)) = (part.folders.first_mut(), was) {
-                top.before = Some(was);
+                top.head.before = Some(was);
             }
         }
         self.keep_only_what_is_selected(&mut plan);
@@ -78,7 +78,7 @@ impl<'a> Session<'a> {
     pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
         let mut plan = self.whole_plan_to_undo()?;
         self.keep_only_what_is_selected(&mut plan);
-        if let Some(run) = self.undoes {
+        if let Some(run) = self.history.undoes {
             for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
                 run.regroup(at, (pair, map), &mut plan.parts[at]);
             }
@@ -88,7 +88,7 @@ impl<'a> Session<'a> {
     }
 
     fn whole_plan_to_undo(&self) -> Result<Plan, PlanError> {
-        let Some(run) = self.undoes else { return Ok(Plan::default()) };
+        let Some(run) = self.history.undoes else { return Ok(Plan::default()) };
         self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
         let waived = self.request.safety.waived.contains(&Guard::Drive);
         if let Some(other) = run.other_place(&self.pairs).filter(|_| !waived) {
@@ -121,7 +121,7 @@ impl<'a> Session<'a> {
     /// Keeps others from undoing or removing the run that is to be undone, as long as what this returns is
     /// held; nothing where the drive cannot lock.
     pub fn hold(&self) -> Result<Option<Lock>, Refusal> {
-        let Some(run) = self.undoes else { return Ok(None) };
+        let Some(run) = self.history.undoes else { return Ok(None) };
         match run.hold() {
             Hold::InUse => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
             Hold::Ours(lock) => Ok(Some(lock)),
@@ -132,7 +132,7 @@ impl<'a> Session<'a> {
     /// What the run that is undone changed and is not seen to be as it was before. Nothing of it may be
     /// discarded as long as there is something.
     pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
-        let Some(run) = self.undoes else { return Ok(Vec::new()) };
+        let Some(run) = self.history.undoes else { return Ok(Vec::new()) };
         let plan = self.whole_plan_to_undo()?;
         let (operation, cause) = (Operation::Recheck, || Cause::NotBack);
         let left = plan.steps().map(|placed| placed.path);

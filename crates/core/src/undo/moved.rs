@@ -52,7 +52,7 @@ impl PastRun<'_> {
         let system = self.system;
         let shown = |path: &Path| path.to_string_lossy().into_owned();
         let unknown = || CallError::NoSource(shown(&self.path));
-        let origin = past.origin.clone().ok_or_else(unknown)?;
+        let origin = past.moved.origin.clone().ok_or_else(unknown)?;
         let to = origin.folder.path();
         let source = system.open_root(&past.root);
         let source = source.map_err(|_| CallError::Gone(shown(&past.root)))?;
@@ -80,7 +80,7 @@ impl PastRun<'_> {
         let other = both.find(|((past, _), pair)| {
             let real = self.system.real_path(pair.destination.anchor.as_fd()).unwrap_or_default();
             let now = mounted::uuid_of(self.system, &real);
-            let was = past.origin.as_ref().and_then(|origin| origin.drive.clone());
+            let was = past.moved.origin.as_ref().and_then(|origin| origin.drive.clone());
             was.zip(now).is_some_and(|(was, now)| was != now)
         });
         other.map(|(_, pair)| pair)
@@ -98,8 +98,8 @@ impl PastRun<'_> {
     /// What the folder was like that a single entry goes back to, of each part that is one.
     pub(crate) fn folders_of_singles(&self) -> impl Iterator<Item = Option<State>> {
         self.left().map(|(past, _)| {
-            past.origin.as_ref()?.single.as_ref()?;
-            past.here.get(&[][..]).map(|was| was.state)
+            past.moved.origin.as_ref()?.single.as_ref()?;
+            past.moved.here.get(&[][..]).map(|was| was.state)
         })
     }
 
@@ -115,7 +115,7 @@ fn only_name(part: &Part) -> Vec<u8> {
     let top = part.folders.first();
     let name = top.and_then(|top| {
         let step = top.steps.first().or(top.vacates.first())?;
-        Some(top.names.get(step.name).to_vec())
+        Some(top.head.names.get(step.name).to_vec())
     });
     name.unwrap_or_default()
 }
@@ -175,7 +175,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         chosen.keep_root();
     }
     let differ = part.paths_that_differ();
-    for (path, was) in &past.here {
+    for (path, was) in &past.moved.here {
         let is_old = is_untouched(system, pair, path, was);
         // It is asked for by the path that it has where the move brought it.
         let needs = if is_old { FolderNeeds::Time } else { FolderNeeds::All };
@@ -188,11 +188,11 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         // A single entry is known by the name that it goes back to.
         let single = pair.single.as_ref().map(|single| &*single.destination);
         let path = |step: &Step| {
-            let name = single.unwrap_or(folder.names.get(step.name));
+            let name = single.unwrap_or(folder.head.names.get(step.name));
             above.join(name).as_bytes().to_vec()
         };
-        let there = |step: &Step| above.join(folder.names.get(step.name)).as_bytes().to_vec();
-        if let Some(name) = &folder.source_name {
+        let there = |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
+        if let Some(name) = &folder.head.source_name {
             chosen.gets_back(above.as_bytes().to_vec(), name.to_vec());
         }
         let renamed = folder.steps.iter().chain(&folder.vacates);
@@ -222,7 +222,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
             }
         }
         let goes = |step: &&Step| {
-            let name = folder.names.get(step.name);
+            let name = folder.head.names.get(step.name);
             let own = folder.find(name).map(|slot| folder.steps[slot].verb);
             !matches!(own, Some(Verb::Add | Verb::Replace))
         };

@@ -26,7 +26,7 @@ pub(crate) struct OriginalSource<'a> {
 
 impl PastPart {
     pub(crate) fn home<'a>(&self, system: &'a dyn System) -> OriginalSource<'a> {
-        let origin = self.origin.as_ref();
+        let origin = self.moved.origin.as_ref();
         let root = origin.and_then(|origin| system.open_root(&origin.folder.clone().path()).ok());
         let single = origin.and_then(|origin| Some(origin.single.clone()?.into_vec()));
         OriginalSource { system, root, single }
@@ -80,8 +80,8 @@ impl OriginalSource<'_> {
             let moved =
                 folder.vacates.iter().chain(folder.steps.iter().filter(|s| s.is_taken_over()));
             for step in moved.filter(|step| step.kind() != Kind::Folder) {
-                let there = part.folder_path(at).join(folder.names.get(step.name));
-                let proven = past.proven.get(there.as_bytes());
+                let there = part.folder_path(at).join(folder.head.names.get(step.name));
+                let proven = past.moved.proven.get(there.as_bytes());
                 let is_alone = proven.is_some_and(|(here, _)| here.is_alone());
                 let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) else {
                     continue;
@@ -154,6 +154,6 @@ fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
         let whole = whole.filter(|step| folder.came_as(step).is_none());
         let above = part.folder_path(at);
         let is_near = above == part.source_path(at);
-        whole.filter(move |_| is_near).map(move |step| above.join(folder.names.get(step.name)))
+        whole.filter(move |_| is_near).map(move |step| above.join(folder.head.names.get(step.name)))
     })
 }

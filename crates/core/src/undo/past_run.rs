@@ -154,7 +154,7 @@ impl<'a> PastRun<'a> {
         placed.step.verb == Verb::Vacate
             && self.parts.iter().any(|past| {
                 let below = path.strip_prefix(&*past.prefix).unwrap_or_default();
-                past.proven.contains_key(below.strip_prefix(b"/").unwrap_or(below))
+                past.moved.proven.contains_key(below.strip_prefix(b"/").unwrap_or(below))
             })
     }
 

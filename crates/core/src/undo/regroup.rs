@@ -95,7 +95,7 @@ impl PastRun<'_> {
         let mut displaced: HashMap<Identity, NamesOfFile> = HashMap::new();
         let past = &self.plan.parts[at];
         for (number, folder) in past.folders.iter().enumerate() {
-            let drive = map.get(folder.known.drive).identity.drive;
+            let drive = map.get(folder.head.known.drive).identity.drive;
             let path = past.folder_path(number);
             let aside = self.system.open_folder(pair.source.as_fd(), path.as_bytes());
             // The very file comes back with all its names.
@@ -107,7 +107,7 @@ impl PastRun<'_> {
             for step in folder.steps.iter().filter(|step| step.displaces()) {
                 let Some(was) = step.destination.filter(|was| was.inode != 0) else { continue };
                 let (file, name) =
-                    (Identity { drive, inode: was.inode }, folder.names.get(step.name));
+                    (Identity { drive, inode: was.inode }, folder.head.names.get(step.name));
                 if is_kept(file, name) != Some(true) {
                     displaced.entry(file).or_default().push((path.join(name), was));
                 }
@@ -154,7 +154,7 @@ fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
     for (at, folder) in part.folders.iter().enumerate() {
         for step in &folder.steps {
             if let Some(from) = step.renamed_from() {
-                let to = part.folder_path(at).join(folder.names.get(step.name));
+                let to = part.folder_path(at).join(folder.head.names.get(step.name));
                 renamed.insert(part.path_of(from), to);
             }
         }

@@ -17,6 +17,7 @@ use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::{Entry, Kind, Stat, System};
 use utter_echo_workers::pool::WorkerPool;
 
+use crate::compare::FolderHead;
 use crate::journal::{PastPart, identity};
 use crate::plan;
 use crate::policy::{self, NameElsewhere, NameId, Part, PlannedFolder, Reversal, Step, StepTraces};
@@ -157,7 +158,7 @@ fn remove_made(system: &dyn System, path: &Path) -> io::Result<bool> {
 /// Puts further steps among those of their folders.
 fn add_steps(part: &mut Part, added: HashMap<usize, Vec<Step>>) {
     for (at, more) in added {
-        let PlannedFolder { names, steps, .. } = &mut part.folders[at];
+        let PlannedFolder { head: FolderHead { names, .. }, steps, .. } = &mut part.folders[at];
         *steps = std::mem::take(steps).into_iter().chain(more).collect();
         steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
     }
@@ -202,7 +203,8 @@ impl Reversing<'_> {
             problems.push(self.problem(&path, error));
             (None, None)
         });
-        let alike = |wanted: &State, there: &Stat| self.alike(folder.known.drive, wanted, there);
+        let alike =
+            |wanted: &State, there: &Stat| self.alike(folder.head.known.drive, wanted, there);
         let (mut names, mut steps) = (NameArena::default(), Vec::new());
         // What a move made goes back by a move.
         let home = self.is_move.then(|| self.memory.home(self.system));
@@ -213,7 +215,7 @@ impl Reversing<'_> {
         };
         let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
         for step in folder.steps.iter().filter(undone) {
-            let name = folder.names.get(step.name);
+            let name = folder.head.names.get(step.name);
             match self.look(&path.join(name), (&there, &aside), name) {
                 Ok(taken) => {
                     let own = names.add(name);
@@ -231,11 +233,16 @@ impl Reversing<'_> {
                 Err(error) => problems.push(self.problem(&path.join(name), error)),
             }
         }
-        let known = self.known(folder.known.drive, there.as_ref());
+        let known = self.known(folder.head.known.drive, there.as_ref());
         let before = self.memory.before.get(path.as_bytes()).map(|before| before.state);
-        let (parent, name, steps) = (folder.parent, folder.name.clone(), steps.into());
+        let (parent, name, steps) = (folder.parent, folder.head.name.clone(), steps.into());
         (
-            PlannedFolder { parent, name, known, before, names, steps, ..PlannedFolder::default() },
+            PlannedFolder {
+                parent,
+                steps,
+                head: FolderHead { name, known, before, names, ..FolderHead::default() },
+                ..PlannedFolder::default()
+            },
             problems,
         )
     }
@@ -376,7 +383,7 @@ impl Reversing<'_> {
             let path = self.part.folder_path(at);
             for step in &folder.steps {
                 let Some(was) = step.renamed_from().map(|id| self.part.name(id)) else { continue };
-                let name = folder.names.get(step.name);
+                let name = folder.head.names.get(step.name);
                 let there = self.open(&self.pair.destination.anchor, &path);
                 let now = there.and_then(|there| plan::state(self.system, there.as_ref(), name));
                 let now = match now {
@@ -387,7 +394,7 @@ impl Reversing<'_> {
                         let path = self.part.folder_path(to).join(name);
                         match self.unfinished(&path) {
                             Ok(Some((before, now))) => {
-                                let name = reversed.folders[to].names.add(name);
+                                let name = reversed.folders[to].head.names.add(name);
                                 added
                                     .entry(to)
                                     .or_default()
@@ -413,7 +420,7 @@ impl Reversing<'_> {
                 let own = u32::try_from(at).unwrap_or(u32::MAX);
                 reversed.elsewhere.push(NameElsewhere { folder: own, name: name.into() });
                 let to = was.folder as usize;
-                let name = reversed.folders[to].names.add(&was.name);
+                let name = reversed.folders[to].head.names.add(&was.name);
                 let back = Reversal { from: NameId(id), name, before, now };
                 added.entry(to).or_default().push(back.step(step));
             }
@@ -438,8 +445,8 @@ impl Reversing<'_> {
             match now {
                 Ok(Some(now)) => {
                     let parent = reversed.folders[at].parent as usize;
-                    let name: Box<[u8]> = reversed.folders[at].name.clone();
-                    let name = reversed.folders[parent].names.add(&name);
+                    let name: Box<[u8]> = reversed.folders[at].head.name.clone();
+                    let name = reversed.folders[parent].head.names.add(&name);
                     let closed = policy::close(before, &now, name);
                     let timed = || self.gets_its_time(before, &now, name);
                     added.entry(parent).or_default().extend(closed.or_else(timed));

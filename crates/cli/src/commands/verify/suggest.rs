@@ -21,12 +21,12 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
     let by_content =
         plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
     let by_content = by_content && request.changed.by != By::Content;
-    let all_aspects = plan.totals.adjust.entries > 0
+    let all_aspects = plan.totals.steps.adjust.entries > 0
         && !by_content
         && !request.changed.all_aspects
         && request.changed.by != By::Content;
     // Without the content nothing can be added or removed, and yet that is told as a difference.
-    let other_steps = plan.totals.steps() > plan.totals.adjust.entries;
+    let other_steps = plan.totals.steps() > plan.totals.steps.adjust.entries;
     let with_content = other_steps && !request.carry.has(Aspect::Content);
     let mut words = vec!["utter".to_owned(), name.to_owned()];
     words.extend(by_content.then(|| "--by content".to_owned()));

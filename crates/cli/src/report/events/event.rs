@@ -5,9 +5,12 @@ use std::path::{Path, PathBuf};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::report::events::fields::*;
-use crate::report::events::jobs::*;
-use crate::report::events::records::*;
+use crate::report::events::fields::{
+    Amount, AtPath, CommandWord, DecidedAt, Destination, Device, JobsIn, LinkOf, MountedAt,
+    OutcomeWord, PlanFile, SetAsideIn, Was, Word,
+};
+use crate::report::events::jobs::{JobRan, JobStands, JobTold, ScheduledJob};
+use crate::report::events::records::{Began, Closed, Happened, Recorded};
 use crate::report::exact::{Exact, Sources};
 use crate::report::word::words;
 

@@ -64,18 +64,9 @@ words! {
     }
 }
 
-/// How things stand with a job.
+/// When a job ran, and when it will.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobStands {
-    pub(crate) name: String,
-    pub(crate) enabled: bool,
-    /// Nothing has to be done about it.
-    pub(crate) is_well: bool,
-    /// Of its last start; `never-run` if there is none.
-    pub(crate) outcome: RunOutcome,
-    /// The first run of its last start.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) run: Option<u64>,
+pub(crate) struct JobTimes {
     /// When that began; RFC 3339.
     pub(crate) last: Option<String>,
     /// When it last began and then went well; RFC 3339.
@@ -89,8 +80,24 @@ pub(crate) struct JobStands {
     /// The start that it missed; RFC 3339.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) overdue_since: Option<String>,
+}
+
+/// How things stand with a job.
+#[derive(Clone, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct JobStands {
+    pub(crate) name: String,
+    pub(crate) enabled: bool,
+    /// Nothing has to be done about it.
+    pub(crate) is_well: bool,
+    /// Of its last start; `never-run` if there is none.
+    pub(crate) outcome: RunOutcome,
+    /// The first run of its last start.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) run: Option<u64>,
     /// The room on the drives of its destinations, where they are there.
     pub(crate) rooms: Vec<Room>,
+    #[serde(flatten)]
+    pub(crate) times: JobTimes,
 }
 
 /// When a job starts, and what has the system start it.

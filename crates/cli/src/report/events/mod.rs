@@ -1,6 +1,6 @@
 //! What a command has to tell, as typed events. They are the one way from what runs to what shows, and as JSON
 //! they are the lines that programs read: `docs/json.md` documents them, and what could break a reader raises
-//! [`VERSION`].
+//! `VERSION`.
 
 mod event;
 mod fields;
@@ -14,5 +14,7 @@ pub(crate) use event::{
     VerbWord, VerdictLine,
 };
 pub(crate) use fields::{Amount, CommandWord, OutcomeWord, Word};
-pub(crate) use jobs::{JobRan, JobStands, JobTold, Room, RunOutcome, ScheduledJob, UnitFile};
-pub(crate) use records::{Began, Closed, Happened, JobCall, Placed, Recorded};
+pub(crate) use jobs::{
+    JobRan, JobStands, JobTimes, JobTold, Room, RunOutcome, ScheduledJob, UnitFile,
+};
+pub(crate) use records::{Began, CallingProcess, Closed, Happened, JobCall, Placed, Recorded};

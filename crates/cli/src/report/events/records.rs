@@ -9,6 +9,17 @@ use crate::report::events::fields::{
 use crate::report::events::jobs::RunOutcome;
 use crate::report::exact::Exact;
 
+/// Who called.
+#[allow(clippy::struct_field_names, reason = "the names that they have in JSON")]
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+pub(crate) struct CallingProcess {
+    pub(crate) host: String,
+    pub(crate) user: String,
+    pub(crate) process: u32,
+    /// Of the program.
+    pub(crate) program: String,
+}
+
 /// The first line of a record: which run it is of, and how that was called.
 #[allow(clippy::struct_field_names, reason = "the names that they have in JSON")]
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -26,13 +37,10 @@ pub(crate) struct Began {
     /// The job that it was a call of.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) job: Option<JobCall>,
-    pub(crate) host: String,
-    pub(crate) user: String,
-    pub(crate) process: u32,
-    /// Of the program.
-    pub(crate) program: String,
     /// The sources, and then the destination.
     pub(crate) sides: Vec<Placed>,
+    #[serde(flatten)]
+    pub(crate) caller: CallingProcess,
 }
 
 /// Which of a job's calls one is.

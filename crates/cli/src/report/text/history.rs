@@ -118,9 +118,13 @@ fn lines(run: &Recorded) -> Vec<String> {
         format!("  called in {}", began.folder.shown()),
     ];
     let took = run.closed.as_ref().map(|closed| format!(", took {}", span(closed.seconds)));
-    let by = format!("{} on {}", names::harmless(&began.user), names::harmless(&began.host));
+    let by = format!(
+        "{} on {}",
+        names::harmless(&began.caller.user),
+        names::harmless(&began.caller.host)
+    );
     let (time, took) = (when(&began.began), took.unwrap_or_default());
-    lines.push(format!("  began {time}{took}; by {by}, process {}", began.process));
+    lines.push(format!("  began {time}{took}; by {by}, process {}", began.caller.process));
     lines.extend(began.sides.iter().map(|side| format!("  {}", place(side))));
     if let Some(cause) = run.closed.as_ref().and_then(|closed| closed.cause.as_ref()) {
         lines

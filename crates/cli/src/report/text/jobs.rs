@@ -36,10 +36,10 @@ impl Text {
         if !job.enabled {
             self.line("  not enabled");
         }
-        if let Some(last) = &stands.last {
+        if let Some(last) = &stands.times.last {
             self.line(&format!("  last run: {}, {}", when(last), status::stands(stands)));
         }
-        if let Some(at) = stands.at.as_ref().filter(|_| stands.enabled) {
+        if let Some(at) = stands.times.at.as_ref().filter(|_| stands.enabled) {
             self.line(&format!("  next run: {} ({})", status::next(stands), names::harmless(at)));
         }
     }

@@ -156,7 +156,7 @@ impl Sink for Text {
             Event::Problem(problem) => self.page.wrong(&problem_text(problem)),
             Event::Rule(rule) => self.rule(rule),
             Event::Suggestion(line) if self.command == CommandWord::Jobs => {
-                self.line(&line.command)
+                self.line(&line.command);
             }
             Event::Suggestion(suggestion) => {
                 self.kept.suggestion = Some(suggestion.command.clone());

@@ -23,8 +23,8 @@ impl Text {
                 (true, true) => stands(job),
                 (true, false) => format!("{BAD}{}{BAD:#}", stands(job)),
             },
-            never(&job.last),
-            job.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
+            never(&job.times.last),
+            job.times.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
             next(job),
             rooms(job),
         ]);
@@ -55,7 +55,7 @@ impl Text {
 /// In a few words.
 pub(super) fn stands(job: &JobStands) -> String {
     let outcome = outcome_words(job.outcome);
-    match &job.overdue_since {
+    match &job.times.overdue_since {
         Some(due) => format!("overdue since {}", when(due)),
         None if job.is_well && job.outcome == RunOutcome::Well => "well".to_owned(),
         None => outcome.to_owned(),
@@ -63,7 +63,7 @@ pub(super) fn stands(job: &JobStands) -> String {
 }
 
 pub(super) fn next(job: &JobStands) -> String {
-    match (&job.next, &job.at) {
+    match (&job.times.next, &job.times.at) {
         (Some(next), _) => when(next),
         (None, Some(at)) if job.enabled => at.clone(),
         _ => "by hand".to_owned(),

@@ -190,7 +190,7 @@ impl PartRun<'_> {
         due: &dyn Fn(&Step) -> bool,
     ) {
         let folder = &self.part.folders[at];
-        let waits = self.put_off.has((at, slot));
+        let waits = self.progress.put_off.has((at, slot));
         if self.means.must_end() || waits || self.was_tried(folder, slot) {
             return;
         }

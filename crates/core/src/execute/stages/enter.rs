@@ -88,7 +88,7 @@ impl PartRun<'_> {
         at: usize,
         place: &FolderPair,
     ) -> Result<(), StepError> {
-        let known = self.part.folders[at].known;
+        let known = self.part.folders[at].head.known;
         let same_drive = place.identity.drive == on.mounted.identity.drive;
         let same_folder =
             known.destination.is_none_or(|known| known == 0 || known == place.identity.inode);
@@ -112,13 +112,13 @@ impl PartRun<'_> {
         at: usize,
     ) -> Result<FolderPair, StepError> {
         let place = self.enter(root, at)?;
-        let locked = !place.flags.and(Flags::LOCKS).is_empty();
+        let locked = !place.gives.flags.and(Flags::LOCKS).is_empty();
         if place.closed_with.is_none() && !locked {
             return Ok(place);
         }
         // One owner for what is opened: a second worker would take what the first has made of it for
         // what it was before.
-        let mut opened = self.opened.lock();
+        let mut opened = self.progress.opened.lock();
         if opened.contains_key(&at) {
             return Ok(place);
         }
@@ -157,7 +157,7 @@ impl PartRun<'_> {
         work: impl Fn(usize, Opening, BorrowedFd<'_>) -> io::Result<()>,
     ) {
         use io::ErrorKind as K;
-        let opened = self.opened.lock();
+        let opened = self.progress.opened.lock();
         let mut all: Vec<(usize, Opening)> = opened.iter().map(|(at, how)| (*at, *how)).collect();
         all.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
         for (at, opening) in all {

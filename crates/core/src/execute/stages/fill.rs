@@ -99,7 +99,7 @@ impl PartRun<'_> {
         if let Some(order) = order {
             self.sweep(root, order, &due);
         }
-        for (folder, slot) in self.put_off.end() {
+        for (folder, slot) in self.progress.put_off.end() {
             self.work_on(root, folder, slot..slot + 1, &due, &Self::write_entry);
         }
     }

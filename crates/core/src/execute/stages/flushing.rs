@@ -20,7 +20,7 @@ use crate::execute::writer::StepError;
 use crate::policy::Step;
 
 impl PartRun<'_> {
-    /// Only what is flushed at the end needs it: see [`mark`].
+    /// Only what is flushed at the end needs it: see `mark`.
     pub(super) fn leaves_a_doubt(&self) -> bool {
         // What is renamed or taken away is as it was before.
         let writes = |step: &Step| step.verb != Verb::Vacate && !step.is_taken_over();

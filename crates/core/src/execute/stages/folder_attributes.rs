@@ -94,7 +94,7 @@ impl PartRun<'_> {
         // What an earlier try to take a run back did in it is not known.
         let was_tried_before = self.part.memory.is_some() && !self.part.declined;
         let is_due = happened || lost_some || was_tried_before;
-        let Some(before) = folder.before.filter(|_| is_due) else { return };
+        let Some(before) = folder.head.before.filter(|_| is_due) else { return };
         let writer = &self.drive_of(at).writer;
         let has_own = self.part.own_step(at).is_some();
         if has_own || at == 0 && !writer.reach.keeps_top_times(self.pair.destination.exists()) {

@@ -65,7 +65,7 @@ impl PartRun<'_> {
         let folder = system.open_folder(self.pair.source.as_fd(), path.as_bytes())?;
         let caller = &self.drives[0].writer.reach.caller;
         let mut was = look_here(system, caller, folder.as_fd())?;
-        if let Some(earlier) = self.earlier {
+        if let Some(earlier) = self.terms.earlier {
             let mut now = system.stat(Entry::Open(folder.as_fd()))?;
             earlier.correct(path, &mut now);
             was.state = State::from(&now);
@@ -109,7 +109,7 @@ impl PartRun<'_> {
         let on = self.drive_of(at);
         let path = self.part.folder_path(at);
         // One that is still to be made has nothing to tell, and only renames lead into it.
-        let is_there = at == 0 || folder.known.destination.is_some();
+        let is_there = at == 0 || folder.head.known.destination.is_some();
         let opened = is_there.then(|| {
             let handle = self.system().open_folder(root, path.as_bytes());
             let handle = match handle {

@@ -13,10 +13,10 @@ impl PartRun<'_> {
     /// True if the drive is not known to have room for all in any order, or if the user said so.
     pub(super) fn makes_room(&self) -> bool {
         if self.sets_aside() || self.part.memory.is_some() {
-            return self.remove_first;
+            return self.terms.remove_first;
         }
         let may = |step: &Step| plan::shrinks(step);
-        self.remove_first || self.part.all_steps().any(may) && !self.has_room_for_all()
+        self.terms.remove_first || self.part.all_steps().any(may) && !self.has_room_for_all()
     }
 
     fn has_room_for_all(&self) -> bool {
@@ -31,7 +31,7 @@ impl PartRun<'_> {
     /// Removes files, if that is to come first, and then replaces those that become shorter: the
     /// shortest first, since each gives room to the next.
     pub(super) fn make_room(&self, root: BorrowedFd<'_>) {
-        if self.remove_first {
+        if self.terms.remove_first {
             self.remove_files(root);
         }
         let mut shrinking = Vec::new();

@@ -1,5 +1,5 @@
 //! Station: deeds. A plan is carried out in stages, each over all of a part, in an order that is
-//! written down here and nowhere else; what is done to one entry is the [`writer`](crate::writer)'s.
+//! written down here and nowhere else; what is done to one entry is the `writer`'s.
 
 use parking_lot::Mutex;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -19,7 +19,7 @@ use utter_echo_model::running::Flush;
 use crate::execute::outcome::Outcome;
 use crate::execute::stages::ledger::Ledger;
 use crate::execute::stages::put_off::PutOff;
-use crate::execute::stages::run::{FlushState, OnDrive, PartRun, Terms};
+use crate::execute::stages::run::{FlushState, OnDrive, PartProgress, PartRun, PartTerms, Terms};
 use crate::execute::writer::{ErrorContext as _, SetAsideWriter, WriteContext, Writer};
 use crate::journal::SetAsideRun;
 use crate::plan::Plan;
@@ -107,16 +107,20 @@ pub(crate) fn carry_out(
             part,
             prefix,
             drives: drives.collect(),
-            opened: Mutex::default(),
-            times_here: Mutex::default(),
             heads: pair.disks(system),
-            put_off: PutOff::default(),
-            earlier: earlier.get(at),
-            linking: Mutex::default(),
             doubts: FlushState::new(plan, at),
-            remove_first,
-            leaving,
-            knows_all: plan.problems.is_empty(),
+            progress: PartProgress {
+                opened: Mutex::default(),
+                times_here: Mutex::default(),
+                put_off: PutOff::default(),
+                linking: Mutex::default(),
+            },
+            terms: PartTerms {
+                earlier: earlier.get(at),
+                remove_first,
+                leaving,
+                knows_all: plan.problems.is_empty(),
+            },
         };
         run.go();
     }

@@ -123,7 +123,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     fn open_destination(&self, (at, slot): (usize, usize)) -> io::Result<OwnedFd> {
         let (system, part) = (self.run.system(), &self.run.part);
         let folder = &part.folders[at];
-        let name = folder.step(slot).map(|step| folder.names.get(step.name));
+        let name = folder.step(slot).map(|step| folder.head.names.get(step.name));
         let above = system.open_folder(self.root, part.folder_path(at).as_bytes())?;
         system.open_file(above.as_fd(), name.unwrap_or_default())
     }

@@ -55,6 +55,27 @@ pub(crate) struct RemovalTerms {
     pub(crate) may_lose: bool,
 }
 
+/// What a part is carried out under.
+pub(super) struct PartTerms<'a> {
+    /// A move from here to there that was cut short, if there was one.
+    pub(crate) earlier: Option<&'a InterruptedMove>,
+    pub(crate) remove_first: bool,
+    pub(crate) leaving: RemovalTerms,
+    /// The plan holds whatever was to be in it.
+    pub(crate) knows_all: bool,
+}
+
+/// What changes while a part is carried out.
+pub(super) struct PartProgress {
+    /// Folders that are open for the time of the changes.
+    pub(crate) opened: Mutex<HashMap<usize, Opening>>,
+    /// When folders of the source were changed, before something went from them.
+    pub(crate) times_here: Mutex<HashMap<usize, State>>,
+    pub(crate) put_off: PutOff,
+    /// Held while names are given to a file that is locked.
+    pub(crate) linking: Mutex<()>,
+}
+
 /// One part while it is carried out.
 pub(super) struct PartRun<'a> {
     pub(crate) means: &'a WriteContext<'a>,
@@ -64,22 +85,11 @@ pub(super) struct PartRun<'a> {
     pub(crate) prefix: &'a TreePath,
     /// By [`DriveId`].
     pub(crate) drives: Vec<OnDrive<'a>>,
-    /// Folders that are open for the time of the changes.
-    pub(crate) opened: Mutex<HashMap<usize, Opening>>,
-    /// When folders of the source were changed, before something went from them.
-    pub(crate) times_here: Mutex<HashMap<usize, State>>,
     /// Of the drives that the roots lie on.
     pub(crate) heads: RotationalDisks,
-    pub(crate) put_off: PutOff,
-    /// A move from here to there that was cut short, if there was one.
-    pub(crate) earlier: Option<&'a InterruptedMove>,
-    /// Held while names are given to a file that is locked.
-    pub(crate) linking: Mutex<()>,
     pub(crate) doubts: FlushState<'a>,
-    pub(crate) remove_first: bool,
-    pub(crate) leaving: RemovalTerms,
-    /// The plan holds whatever was to be in it.
-    pub(crate) knows_all: bool,
+    pub(super) terms: PartTerms<'a>,
+    pub(super) progress: PartProgress,
 }
 
 /// A drive of the destination while a part is carried out.
@@ -104,8 +114,11 @@ impl PartRun<'_> {
 
     /// The drive that a folder of the plan lies on.
     pub(crate) fn drive_of(&self, at: usize) -> &OnDrive<'_> {
-        let id =
-            self.part.folders.get(at).map_or_else(DriveId::default, |folder| folder.known.drive);
+        let id = self
+            .part
+            .folders
+            .get(at)
+            .map_or_else(DriveId::default, |folder| folder.head.known.drive);
         self.drive(id)
     }
 
@@ -119,7 +132,7 @@ impl PartRun<'_> {
 }
 
 pub(super) fn name_of<'f>(folder: &'f PlannedFolder, step: &Step) -> &'f [u8] {
-    folder.names.get(step.name)
+    folder.head.names.get(step.name)
 }
 
 /// What is in doubt about one part.

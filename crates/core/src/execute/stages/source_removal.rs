@@ -62,7 +62,7 @@ impl PartRun<'_> {
             }
             // A name that is not of the plan is left out, or else nobody knows why it is not.
             let all = usize::try_from(seen.links).is_ok_and(|links| links == names.len());
-            if staying.contains(&seen.identity.inode) || !all && !self.knows_all {
+            if staying.contains(&seen.identity.inode) || !all && !self.terms.knows_all {
                 let together = StepError(Operation::Vacate, Cause::NamesTogether);
                 self.refuse(names[0], together);
             } else {
@@ -71,7 +71,7 @@ impl PartRun<'_> {
         }
         let places = self.part.folders.iter().enumerate();
         let places: HashMap<(usize, &[u8]), usize> =
-            places.skip(1).map(|(at, f)| ((f.parent as usize, &*f.name), at)).collect();
+            places.skip(1).map(|(at, f)| ((f.parent as usize, &*f.head.name), at)).collect();
         for at in (0..self.part.folders.len()).rev() {
             self.vacate_folders_in(root, at, &places);
         }
@@ -134,13 +134,13 @@ impl PartRun<'_> {
 
     /// Remembers when folders of the source were changed, before what goes from them changes that.
     pub(super) fn keep_times(&self, is_due: impl Fn(&PlannedFolder) -> bool) {
-        let mut times = self.times_here.lock();
+        let mut times = self.progress.times_here.lock();
         for (at, _) in self.part.folders.iter().enumerate().filter(|(_, folder)| is_due(folder)) {
             if let hash_map::Entry::Vacant(place) = times.entry(at)
                 && let Some((_, mut now)) = self.source_folder(at)
             {
                 let path = || self.part.source_path(at);
-                self.earlier.inspect(|earlier| earlier.correct(&path(), &mut now));
+                self.terms.earlier.inspect(|earlier| earlier.correct(&path(), &mut now));
                 place.insert(State::from(&now));
             }
         }
@@ -155,7 +155,7 @@ impl PartRun<'_> {
 
     /// A folder that stays is as it was, so that the next run does not take the time of what went for its own.
     pub(super) fn give_times_back(&self) {
-        let times = self.times_here.lock();
+        let times = self.progress.times_here.lock();
         for (at, was) in &*times {
             let changed = self.source_folder(*at).filter(|(_, now)| now.modified != was.modified());
             if let Some((folder, _)) = changed {
@@ -168,13 +168,13 @@ impl PartRun<'_> {
     /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
     /// while those of what goes may never have been whole.
     fn is_home(&self, step: &Step) -> bool {
-        self.leaving.moves_back && step.reason == Reason::Arrived
+        self.terms.leaving.moves_back && step.reason == Reason::Arrived
     }
 
     /// What was to arrive has, and is not known to be wrong.
     fn has_arrived(&self, at: usize, step: &Step) -> bool {
         let folder = &self.part.folders[at];
-        let own = folder.find(folder.names.get(step.name));
+        let own = folder.find(folder.head.names.get(step.name));
         match own {
             Some(slot) => self.ledger.get(folder.first + slot) == StepOutcome::Done,
             None => step.reason == Reason::Arrived || step.destination.is_some(),
@@ -239,7 +239,7 @@ impl PartRun<'_> {
 
     fn name(&self, at: usize, slot: usize) -> &[u8] {
         let folder = &self.part.folders[at];
-        folder.names.get(folder.vacates[slot].name)
+        folder.head.names.get(folder.vacates[slot].name)
     }
 
     /// Proves one entry and takes it away.
@@ -304,7 +304,7 @@ impl PartRun<'_> {
     }
 
     fn may_be_torn(&self, at: usize, slot: usize) -> bool {
-        self.leaving.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
+        self.terms.leaving.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
     }
 
     /// The source's entry, if it still is what the plan saw.
@@ -385,7 +385,7 @@ impl PartRun<'_> {
         (there, copy): (Entry<'_>, &Stat),
     ) -> StepResult {
         let (system, reach) = (self.system(), &on.writer.reach);
-        if self.leaving.may_lose {
+        if self.terms.leaving.may_lose {
             return Ok(());
         }
         let has_mode = seen.kind != Kind::Symlink;
@@ -407,7 +407,7 @@ impl PartRun<'_> {
     fn prove_flags(&self, here: BorrowedFd<'_>, there: BorrowedFd<'_>) -> StepResult {
         let flags =
             |file| attributes::flags(self.system(), file).unwrap_or_default().and(Flags::CARRIED);
-        if self.leaving.may_lose || flags(here) == flags(there) {
+        if self.terms.leaving.may_lose || flags(here) == flags(there) {
             Ok(())
         } else {
             Err(StepError(Operation::Vacate, Cause::NotArrived))
@@ -440,7 +440,8 @@ impl PartRun<'_> {
         let both = |here: &Stat, there: &Stat| {
             (StateAfter::seen(here, InodeNumbers::Stable), StateAfter::seen(there, numbers))
         };
-        let is_proven = self.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
+        let is_proven =
+            self.terms.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
         if is_proven {
             self.means.observer.compared(2 * seen.size);
         } else {
@@ -529,7 +530,7 @@ impl PartRun<'_> {
 
     /// What killed runs left in a folder that is taken back goes with it.
     fn clear_interrupted(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {
-        if !self.leaving.moves_back {
+        if !self.terms.leaving.moves_back {
             return Ok(());
         }
         let folder = self.system().open_folder(above, name).during(Operation::Vacate)?;
@@ -565,7 +566,7 @@ impl PartRun<'_> {
                 }
                 let copy = self.system().stat(there).during(Operation::Vacate)?;
                 let was_there = self.part.root.is_none_or(|root| root.verb == Verb::Adjust);
-                if !(self.leaving.moves_back && was_there) {
+                if !(self.terms.leaving.moves_back && was_there) {
                     self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
                     self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
                 }

@@ -141,7 +141,7 @@ impl PartRun<'_> {
         let may_be_locked = !writer.carries(Aspect::Flags)
             || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
         // Else one worker would lock it again while another still links to it.
-        let _alone = may_be_locked.then(|| self.linking.lock());
+        let _alone = may_be_locked.then(|| self.progress.linking.lock());
         writer.link(place, (from.as_fd(), &leader.name), name, &step.into())
     }
 
@@ -179,7 +179,7 @@ impl PartRun<'_> {
         let folder = &self.part.folders[at];
         let is_due = |i: &usize| {
             let is_left = wanted(&folder.steps[*i]) && !self.was_tried(folder, *i);
-            is_left && !self.put_off.has((at, *i))
+            is_left && !self.progress.put_off.has((at, *i))
         };
         let mut due = steps.filter(is_due).peekable();
         if due.peek().is_none() || self.means.must_end() {
@@ -243,10 +243,10 @@ impl PartRun<'_> {
     /// True if a step whose file could not be read comes later, and why was not that its drive is gone.
     pub(super) fn puts_off(&self, on: &OnDrive<'_>, step: (usize, usize), cause: &Cause) -> bool {
         let puts_off = cause.is_input_output()
-            && self.put_off.is_open()
+            && self.progress.put_off.is_open()
             && !self.fails(on, self.pair.source.as_fd());
         if puts_off {
-            self.put_off.add(step);
+            self.progress.put_off.add(step);
         }
         puts_off
     }

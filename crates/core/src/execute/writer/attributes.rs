@@ -72,7 +72,7 @@ impl Writer<'_> {
         source: &State,
     ) -> WantedAttributes {
         let replaced = deed.destination.filter(|_| deed.replaces_its_kind());
-        let born = (self.reach.caller.uid, place.born_gid);
+        let born = (self.reach.caller.uid, place.gives.born_gid);
         let of = |state: &State| (state.uid, state.gid);
         let (owner, settled) = if self.carries(Aspect::Owner) {
             let owner = of(source);
@@ -100,8 +100,8 @@ impl Writer<'_> {
     /// The mode to create a file with. Nobody may reach it before it has its owner, and special
     /// bits wait for the end.
     pub(super) fn birth_mode(&self, place: &FolderPair, wanted: &WantedAttributes) -> u32 {
-        let born = (self.reach.caller.uid, place.born_gid);
-        if wanted.owner != born || place.gives_lists {
+        let born = (self.reach.caller.uid, place.gives.born_gid);
+        if wanted.owner != born || place.gives.gives_lists {
             return 0o600;
         }
         wanted.mode.map_or(0o666, |mode| mode & 0o777 | 0o200)
@@ -111,7 +111,7 @@ impl Writer<'_> {
     pub(super) fn born(&self, place: &FolderPair, birth_mode: u32, like: &Stat) -> State {
         let mut born = *like;
         born.uid = self.reach.caller.uid;
-        born.gid = place.born_gid;
+        born.gid = place.gives.born_gid;
         born.mode = birth_mode & !self.reach.caller.umask;
         State::from(&born)
     }
@@ -138,13 +138,14 @@ impl Writer<'_> {
             let old = Entry::Named(place.destination.as_fd(), name);
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
         }
-        if place.gives_lists && (replaced || self.carries(Aspect::Acl)) {
+        if place.gives.gives_lists && (replaced || self.carries(Aspect::Acl)) {
             self.drop_inherited(made, &xattrs)?;
         }
         for (name, value) in &xattrs {
             system.set_xattr(made, name, value).during(Operation::SetAttributes)?;
         }
-        let lists_changed = place.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        let lists_changed =
+            place.gives.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
         let usual = wanted.mode.unwrap_or(0o666 & !self.reach.caller.umask);
         let mode = self.mode_with_list(usual, source, &xattrs);
         // A new owner may have cost special bits, but those are not set yet.

@@ -175,7 +175,7 @@ impl Writer<'_> {
         stat: &Stat,
         came: u64,
     ) -> Result<u64, StepError> {
-        if came != stat.size || stat.size == 0 || place.exact_sizes {
+        if came != stat.size || stat.size == 0 || place.gives.exact_sizes {
             return Ok(came);
         }
         let beyond = self.system().read_at(source, &mut [0], came).during(Operation::Read)?;

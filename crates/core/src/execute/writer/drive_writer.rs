@@ -56,7 +56,7 @@ impl<'a> WriteContext<'a> {
             observer,
             running,
             crew: WorkerPool::new(running.workers),
-            temporaries: HiddenNames::new(),
+            temporaries: HiddenNames::default(),
             over: AtomicBool::new(false),
             bytes_written: AtomicU64::new(0),
             pace: running.rate.map(RateLimit::new),

@@ -111,7 +111,7 @@ impl Writer<'_> {
             None
         };
         let Some(wanted) = wanted else { return Ok(None) };
-        let born = if place.flags.is_empty() {
+        let born = if place.gives.flags.is_empty() {
             Flags::default()
         } else {
             attributes::flags(system, made).unwrap_or_default()

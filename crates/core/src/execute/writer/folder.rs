@@ -15,7 +15,7 @@ use utter_echo_os::{Entry, Flags, Kind, Onto};
 
 use crate::execute::writer::drive_writer::Writer;
 use crate::execute::writer::flags::AfterWork;
-use crate::execute::writer::folder_pair::{FolderPair, WHILE_FILLED};
+use crate::execute::writer::folder_pair::{FolderDefaults, FolderPair, WHILE_FILLED};
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::set_aside::{DisplacedBy, NameState};
 use crate::execute::writer::step_error::{StepError, StepResult, no_exchange};
@@ -42,20 +42,23 @@ impl Writer<'_> {
             attributes::flags(system, destination.as_fd()).unwrap_or(stat.flags)
         };
         let is_exact = |source: &OwnedFd| kinds::has_exact_sizes(system, source.as_fd());
+        let gives = FolderDefaults {
+            exact_sizes: source.as_ref().is_some_and(is_exact),
+            born_gid: if set_group { stat.gid } else { caller.gid },
+            gives_lists,
+            flags,
+        };
         Ok(FolderPair {
             path,
-            exact_sizes: source.as_ref().is_some_and(is_exact),
             source,
             destination,
             identity: stat.identity,
-            born_gid: if set_group { stat.gid } else { caller.gid },
-            gives_lists,
             closed_with: closed.then_some(stat.mode),
-            flags,
             temporary: self.means.temporaries.name(),
             hidden: false,
             came_as: Vec::new(),
             counterpart: OnceLock::new(),
+            gives,
         })
     }
 

@@ -13,25 +13,29 @@ use crate::policy::OtherName;
 /// Open to nobody else until the folder has the attributes it should have.
 pub(crate) const WHILE_FILLED: u32 = 0o700;
 
+/// What a folder and its drive do to what is made in it.
+pub(crate) struct FolderDefaults {
+    /// Nothing lies beyond the sizes of the files there.
+    pub(super) exact_sizes: bool,
+    /// The group that new entries get here.
+    pub(super) born_gid: u32,
+    /// New entries get access lists from the folder.
+    pub(super) gives_lists: bool,
+    /// The folder's flags: some keep it from being changed, others are given to new entries.
+    pub(crate) flags: Flags,
+}
+
 /// The two folders that entries are handled in.
 pub(crate) struct FolderPair {
     /// Relative to the root.
     pub(crate) path: TreePath,
     /// `None` where the source has no such folder or it cannot be opened.
     pub(crate) source: Option<OwnedFd>,
-    /// Nothing lies beyond the sizes of the files there.
-    pub(super) exact_sizes: bool,
     pub(crate) destination: OwnedFd,
     /// Of the destination's folder.
     pub(crate) identity: Identity,
-    /// The group that new entries get here.
-    pub(super) born_gid: u32,
-    /// New entries get access lists from the folder.
-    pub(super) gives_lists: bool,
     /// The mode of a folder that the caller owns and may not write into.
     pub(crate) closed_with: Option<u32>,
-    /// The folder's flags: some keep it from being changed, others are given to new entries.
-    pub(crate) flags: Flags,
     /// The name under which one entry after the other is made here. One name for all is much
     /// quicker than one each where a folder holds a hundred thousand.
     pub(super) temporary: Vec<u8>,
@@ -41,6 +45,7 @@ pub(crate) struct FolderPair {
     pub(crate) came_as: Vec<OtherName>,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
+    pub(crate) gives: FolderDefaults,
 }
 
 impl FolderPair {
