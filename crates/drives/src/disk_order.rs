@@ -214,7 +214,7 @@ pub struct SideReader<'a, T> {
 pub fn in_both_orders<T: Copy + Send + Sync>(
     crew: &WorkerPool,
     all: Vec<T>,
-    (here, there): (&SideReader<'_, T>, &SideReader<'_, T>),
+    [here, there]: [&SideReader<'_, T>; 2],
     place_there: impl Fn(T) -> u64,
     work: impl Fn(T) + Sync,
 ) {

@@ -16,8 +16,8 @@ pub struct WriteBackLimit {
 
 #[derive(Debug, Default)]
 struct LimitState {
-    handed: Amount,
-    there: Amount,
+    handed: HandedOver,
+    there: HandedOver,
     /// Bytes a second that the drive took lately; nothing is known of it at first.
     rate: Option<f64>,
     /// What it wrote lately, and the seconds that took; the longer ago, the less that counts.
@@ -29,7 +29,7 @@ struct LimitState {
 }
 
 #[derive(Clone, Copy, Debug, Default)]
-struct Amount {
+struct HandedOver {
     /// Bytes that the drive has to write, as far as is known.
     cost: u64,
     /// Bytes of content.
@@ -87,15 +87,15 @@ impl WriteBackLimit {
 
     /// The system took so much content; waits while that is too much, unless `stops` says so.
     pub fn hand(&self, bytes: u64, stops: impl Fn() -> bool) {
-        self.add(Amount { cost: bytes.next_multiple_of(BLOCK), bytes }, stops);
+        self.add(HandedOver { cost: bytes.next_multiple_of(BLOCK), bytes }, stops);
     }
 
     /// The same of an entry apart from its content.
     pub fn hand_entry(&self, stops: impl Fn() -> bool) {
-        self.add(Amount { cost: ENTRY, bytes: 0 }, stops);
+        self.add(HandedOver { cost: ENTRY, bytes: 0 }, stops);
     }
 
-    fn add(&self, amount: Amount, stops: impl Fn() -> bool) {
+    fn add(&self, amount: HandedOver, stops: impl Fn() -> bool) {
         let mut state = self.state();
         state.handed.cost += amount.cost;
         state.handed.bytes += amount.bytes;
@@ -202,7 +202,7 @@ impl LimitState {
     }
 
     /// Each of them may come after one that was begun later.
-    fn is_there(&mut self, amount: Amount) -> u64 {
+    fn is_there(&mut self, amount: HandedOver) -> u64 {
         let news = amount.bytes.saturating_sub(self.there.bytes);
         if amount.cost >= self.there.cost {
             self.there = amount;

@@ -15,6 +15,15 @@ thread_local! {
     static BLOCKS: RefCell<(Vec<u8>, Vec<u8>)> = const { RefCell::new((Vec::new(), Vec::new())) };
 }
 
+/// How much is compared.
+#[derive(Clone, Copy, Debug)]
+pub struct ReadLength {
+    /// Bytes of each file.
+    pub size: u64,
+    /// Bytes that are read at a time.
+    pub block: usize,
+}
+
 /// The offset of the first byte that differs, or at which one ends; `None` if all are equal. Reading
 /// ends where the source's `size` says, once that much came of both, but not at a size of 0, which
 /// says nothing. What neither side holds is not read, but for the end, which tells how long they are.
@@ -24,7 +33,7 @@ pub fn first_difference(
     system: &dyn System,
     source: BorrowedFd<'_>,
     destination: BorrowedFd<'_>,
-    (size, block): (u64, usize),
+    ReadLength { size, block }: ReadLength,
     mut passed: impl FnMut(usize, u64) -> io::Result<()>,
 ) -> io::Result<Option<u64>> {
     BLOCKS.with_borrow_mut(|(here, there)| {

@@ -18,8 +18,7 @@ use crate::terminal::names;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What to take")]
-#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
-pub(crate) struct Selecting {
+pub(crate) struct PatternOptions {
     /// Leave out what matches this pattern, like '*.tmp' or /firmware/
     ///
     /// A pattern without a slash matches a name at any depth. A slash at the start ties it to the top of the
@@ -46,6 +45,11 @@ pub(crate) struct Selecting {
     /// Ignore the difference between upper and lower case in patterns
     #[arg(long, hide_short_help = true)]
     pub(crate) any_case: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What to take")]
+pub(crate) struct EntryOptions {
     /// Take only files of this size, like 1M..2GiB, 1M.. or ..500K
     ///
     /// Both ends are included. This option, --age and --dated ask about the source's entry, and about the
@@ -72,6 +76,11 @@ pub(crate) struct Selecting {
     /// Take only the folders, without the files in them
     #[arg(long, conflicts_with = "kind", hide_short_help = true)]
     pub(crate) folders_only: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What to take")]
+pub(crate) struct ClutterOptions {
     /// Whether to take entries whose names begin with a dot
     #[arg(long, value_name = "WHETHER", default_value = "yes", hide_short_help = true)]
     pub(crate) hidden: YesNo,
@@ -81,6 +90,18 @@ pub(crate) struct Selecting {
     /// Leave out folders that a file CACHEDIR.TAG marks as caches
     #[arg(long, hide_short_help = true)]
     pub(crate) skip_caches: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What to take")]
+#[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
+pub(crate) struct Selecting {
+    #[command(flatten)]
+    pub(crate) patterns: PatternOptions,
+    #[command(flatten)]
+    pub(crate) what: EntryOptions,
+    #[command(flatten)]
+    pub(crate) without: ClutterOptions,
     /// Go no deeper than this; 1 is the top level only
     ///
     /// Folders on the last level are taken without what is in them. Default: all levels.
@@ -157,7 +178,7 @@ impl Selecting {
         context: &Context,
     ) -> Result<Selection> {
         let mut files = Vec::new();
-        for path in &self.rules {
+        for path in &self.patterns.rules {
             let name = path.to_string_lossy().into_owned();
             let text = std::fs::read_to_string(path).with_context(|| {
                 let path = names::path(path);
@@ -165,38 +186,38 @@ impl Selecting {
             })?;
             files.push(RuleFile { name, text });
         }
-        let all = self.exclude.iter().chain(&self.only).map(String::as_str);
+        let all = self.patterns.exclude.iter().chain(&self.patterns.only).map(String::as_str);
         let lines = files.iter().flat_map(|file| file.text.lines());
         for pattern in all.chain(lines) {
             values::refuse_outside(pattern, sources).map_err(WrongCall)?;
         }
-        for (option, patterns) in [("--exclude", &self.exclude), ("--only", &self.only)] {
+        for (option, patterns) in [("--exclude", &self.patterns.exclude), ("--only", &self.patterns.only)] {
             values::refuse_expanded(option, patterns, sources).map_err(WrongCall)?;
         }
-        let modified = match (self.age, self.dated) {
+        let modified = match (self.what.age, self.what.dated) {
             (Some(age), _) => values::aged(age, context.now()),
             (None, dated) => dated.unwrap_or_default(),
         };
         let folders = Kinds { files: false, folders: true, links: false, specials: false };
-        let only_folders = self.folders_only.then_some(folders);
+        let only_folders = self.what.folders_only.then_some(folders);
         Ok(Selection::new(&Rules {
-            size: self.size.unwrap_or_default(),
+            size: self.what.size.unwrap_or_default(),
             modified,
             depth: self.depth,
-            kinds: self.kind.or(only_folders).unwrap_or(Kinds::ALL),
+            kinds: self.what.kind.or(only_folders).unwrap_or(Kinds::ALL),
             same_drive: self.same_drive,
             cross_drives: self.cross_drives,
             drop_unselected: dropping.drop_unselected,
             patterns: PatternRules {
                 files,
-                exclude: self.exclude.clone(),
-                only: self.only.clone(),
-                any_case: self.any_case,
+                exclude: self.patterns.exclude.clone(),
+                only: self.patterns.only.clone(),
+                any_case: self.patterns.any_case,
             },
             without: Clutter {
-                no_hidden: self.hidden == YesNo::No,
-                no_litter: self.skip_litter,
-                no_caches: self.skip_caches,
+                no_hidden: self.without.hidden == YesNo::No,
+                no_litter: self.without.skip_litter,
+                no_caches: self.without.skip_caches,
                 no_empty_folders: self.no_empty_folders,
             },
         })?)

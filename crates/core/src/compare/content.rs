@@ -6,7 +6,7 @@ use std::os::fd::BorrowedFd;
 use std::sync::atomic::Ordering;
 
 use utter_echo_drives::disk_order::RotationalDisks;
-use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Cache;
 use utter_echo_os::{Advice, LARGE, Stat};
@@ -41,7 +41,7 @@ pub(super) fn first_difference(
     destination: BorrowedFd<'_>,
     size: u64,
 ) -> io::Result<Option<u64>> {
-    let size = (size, context.reads.heads.block());
+    let size = ReadLength { size, block: context.reads.heads.block() };
     same_content::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;

@@ -28,7 +28,16 @@ use crate::compare::visit::{Visit, Walk};
 use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
 /// No obstacle, and no way across.
-const NOTHING_MORE: (Option<Obstacle>, RenamePath) = (None, RenamePath::Closed);
+const NOTHING_MORE: Way = Way { obstacle: None, passage: RenamePath::Closed };
+
+/// How an entry could come to its place, and what stands in its way.
+struct Way {
+    obstacle: Option<Obstacle>,
+    passage: RenamePath,
+}
+
+/// An entry that takes part, and with how much below it.
+struct TakenEntry<'a>(&'a Stat, Verdict);
 
 /// A folder to be visited next, and what it is among the differences of the one above.
 #[derive(Clone, Copy)]
@@ -76,7 +85,7 @@ impl Walk<'_, '_> {
                 self.find_new(visit, met, source, *verdict);
             }
             (LookedAt::Taken(source, verdict, _), LookedAt::Taken(there, below, _)) => {
-                self.find_both(visit, met, (source, *verdict), (there, *below));
+                self.find_both(visit, met, TakenEntry(source, *verdict), TakenEntry(there, *below));
             }
             (LookedAt::Absent, LookedAt::Taken(there, verdict, _)) => {
                 self.find_extra(visit, met, there, *verdict);
@@ -138,7 +147,7 @@ impl Walk<'_, '_> {
         let is_free = there == OnSide::Absent && obstacle.is_none();
         let passage = if is_free { self.passage(visit, met, source) } else { RenamePath::Closed };
         let difference =
-            visit.note(met, (visit.seen_here(source), there), What::New, (obstacle, passage));
+            visit.note(met, (visit.seen_here(source), there), What::New, Way { obstacle, passage });
         if source.kind == Kind::Folder {
             if !stops && passage != RenamePath::Unseen {
                 let (presence, source) = (Presence::Source, Some(source));
@@ -172,9 +181,10 @@ impl Walk<'_, '_> {
         &self,
         visit: &mut Visit<'_>,
         met: &MergedEntry<'_>,
-        (source, verdict): (&Stat, Verdict),
-        (there, below): (&Stat, Verdict),
+        source: TakenEntry<'_>,
+        there: TakenEntry<'_>,
     ) {
+        let (TakenEntry(source, verdict), TakenEntry(there, below)) = (source, there);
         let compared = self.try_hard(|| self.compare_entries(visit, met, source, there));
         let what = match compared {
             Ok(what) => what,
@@ -203,8 +213,8 @@ impl Walk<'_, '_> {
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
         let is_told = !agrees || self.context.terms.scope.same == EqualEntries::Told;
-        let difference =
-            is_told.then(|| visit.note(met, sides, told, (obstacle, RenamePath::Closed)));
+        let difference = is_told
+            .then(|| visit.note(met, sides, told, Way { obstacle, passage: RenamePath::Closed }));
         let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
@@ -273,7 +283,12 @@ impl Walk<'_, '_> {
             other.destination = LookedAt::Taken(there, verdict, None);
             if source.kind == Kind::Folder && there.kind == Kind::Folder {
                 // A move that was cut short may have begun to fill it.
-                self.find_both(visit, &other, (source, verdict), (&there, verdict));
+                self.find_both(
+                    visit,
+                    &other,
+                    TakenEntry(source, verdict),
+                    TakenEntry(&there, verdict),
+                );
                 return true;
             }
             let compared = self.compare_entries(visit, &other, source, &there);
@@ -565,7 +580,7 @@ impl Visit<'_> {
         met: &MergedEntry<'_>,
         (source, destination): (OnSide, OnSide),
         what: What,
-        (obstacle, passage): (Option<Obstacle>, RenamePath),
+        Way { obstacle, passage }: Way,
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
         let own = NameRange::default();

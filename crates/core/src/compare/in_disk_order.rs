@@ -194,7 +194,7 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
             let source = SideReader { disk: here, bring: &|file| bring(both.open_source(file)) };
             let bring = |file| bring(both.open_destination(file));
             let destination = SideReader { disk: there, bring: &bring };
-            disk_order::in_both_orders(&context.crew, all, (&source, &destination), place, compare);
+            disk_order::in_both_orders(&context.crew, all, [&source, &destination], place, compare);
         }
         RotationalDisks { source: Some(_), .. } => {
             disk_order::in_disk_order(

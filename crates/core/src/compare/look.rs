@@ -42,6 +42,13 @@ impl LookedAt {
     }
 }
 
+/// What is known of a name on the destination before it is looked at.
+struct NameHint {
+    hint: KindHint,
+    opens: bool,
+    counted: Option<CountedSide>,
+}
+
 /// A name on both sides of a visit.
 pub(super) struct MergedEntry<'a> {
     /// Its name in the destination.
@@ -118,7 +125,7 @@ impl Walk<'_, '_> {
         }
         if let Some(hint) = there.filter(|_| met.obstacle.is_none()) {
             let counted = joined.source.is_none().then_some(CountedSide::DestinationAlone);
-            self.look_there(visit, &path, (hint, opens, counted), &mut met)?;
+            self.look_there(visit, &path, NameHint { hint, opens, counted }, &mut met)?;
         }
         Some(met)
     }
@@ -183,7 +190,7 @@ impl Walk<'_, '_> {
         &self,
         visit: &mut Visit<'_>,
         path: &TreePath,
-        (hint, opens, counted): (KindHint, bool, Option<CountedSide>),
+        NameHint { hint, opens, counted }: NameHint,
         met: &mut MergedEntry<'_>,
     ) -> Option<()> {
         let folder = visit.listed.sides.destination.as_ref()?.as_fd();

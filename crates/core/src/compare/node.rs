@@ -137,6 +137,14 @@ struct FolderContents {
     only_of: Option<u32>,
 }
 
+/// The rules by which a folder is settled.
+pub(super) struct FolderRules<'a> {
+    pub(super) selection: &'a Selection,
+    pub(super) counts: &'a RuleCounts<'a>,
+    /// What is left out of the destination is told.
+    pub(super) tells_left_out: bool,
+}
+
 impl OpenFolder {
     /// `came_as` is the source's name, where that is another.
     pub(super) fn new(
@@ -255,18 +263,18 @@ impl OpenFolder {
     /// Settles what depended on its contents, and hands the rest to the next station.
     pub(super) fn close(
         &self,
-        (selection, counts): (&Selection, &RuleCounts<'_>),
-        tells_left_out: bool,
+        rules: &FolderRules<'_>,
         station: &mut dyn FolderSink,
         tallies: &mut Tallies,
     ) {
+        let FolderRules { selection, tells_left_out, .. } = *rules;
         let mut inner = std::mem::take(&mut *self.inner());
         // Where folders are not taken for themselves, none is taken away.
         let is_spared = !selection.takes_folders() && !tells_left_out;
         let is_alone = self.begun.presence == Presence::Destination && self.begun.whole.is_none();
         inner.holds |= is_spared && is_alone && self.begun.conditional;
         let takes_part = !self.begun.conditional || inner.taken.0;
-        self.count(&inner, (takes_part, tells_left_out), (selection, counts), tallies);
+        self.count(&inner, takes_part, rules, tallies);
         let (mut taken, holds) = (inner.taken, inner.holds);
         taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
         taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
@@ -333,10 +341,11 @@ impl OpenFolder {
     fn count(
         &self,
         inner: &FolderContents,
-        (takes_part, tells_left_out): (bool, bool),
-        (selection, counts): (&Selection, &RuleCounts<'_>),
+        takes_part: bool,
+        rules: &FolderRules<'_>,
         tallies: &mut Tallies,
     ) {
+        let FolderRules { selection, counts, tells_left_out } = *rules;
         let FolderStart { presence, conditional, .. } = self.begun;
         if self.is_root() {
             return;

@@ -24,7 +24,7 @@ use utter_echo_workers::retry::Retrying;
 use crate::compare::comparison::{Comparison, ComparisonTerms};
 use crate::compare::difference::{FolderSink, Presence};
 use crate::compare::found::Halt;
-use crate::compare::node::{OpenFolder, Tallies};
+use crate::compare::node::{FolderRules, OpenFolder, Tallies};
 use crate::request::{EqualEntries, LeftOutEntries, RenamePath};
 
 /// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
@@ -196,7 +196,7 @@ impl Walk<'_, '_> {
             let SharedFindings { findings, station } = &mut *ending;
             let tells_left_out = scope.left_out == LeftOutEntries::Told;
             let tallies = &mut findings.tallies;
-            node.close((selection, counts), tells_left_out, *station, tallies);
+            node.close(&FolderRules { selection, counts, tells_left_out }, *station, tallies);
             at = node.above();
         }
     }

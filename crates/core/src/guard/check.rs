@@ -12,19 +12,28 @@ use crate::guard::refusal::Refusal;
 use crate::guard::swapped;
 use crate::plan::{Plan, SpaceFreed, SpaceNeed};
 use crate::policy::Part;
-use crate::request::{Guard, RemovalLimit, Request, Safety};
+use crate::request::{Guard, RemovalLimit, Request};
 use crate::sides::{Pair, SetAsidePlace};
+
+/// A run that is about to begin.
+pub(crate) struct GuardedRun<'a> {
+    pub(crate) system: &'a dyn System,
+    pub(crate) request: &'a Request,
+    pub(crate) pairs: &'a [Pair],
+    /// Where what is displaced goes.
+    pub(crate) shelf: Option<&'a SetAsidePlace>,
+    /// All drives of the destination can leave holes in files.
+    pub(crate) holds_holes: bool,
+}
 
 /// Checks a plan against every guard that is not waived; the first that refuses is the error.
 /// Returns the locks of the destinations, to be held as long as the run lasts.
 pub(crate) fn check(
-    system: &dyn System,
-    request: &Request,
-    pairs: &[Pair],
-    shelf: Option<&SetAsidePlace>,
-    holds_holes: bool,
-    (plan, answered): (&Plan, &[Guard]),
+    run: &GuardedRun<'_>,
+    plan: &Plan,
+    answered: &[Guard],
 ) -> Result<Vec<Lock>, Refusal> {
+    let GuardedRun { system, request, pairs, .. } = *run;
     let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard) && !answered.contains(&guard);
     if on(Guard::Drive) {
@@ -50,7 +59,7 @@ pub(crate) fn check(
         loss(request, plan)?;
     }
     if on(Guard::Space) {
-        space(system, safety, (pairs, shelf), holds_holes, plan)?;
+        space(run, plan)?;
     }
     Ok(locks)
 }
@@ -169,13 +178,9 @@ pub(crate) fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> 
 }
 
 /// Every pair's destination lies on the drive of the first: they share the folder it names.
-pub(crate) fn space(
-    system: &dyn System,
-    safety: &Safety,
-    (pairs, shelf): (&[Pair], Option<&SetAsidePlace>),
-    holds_holes: bool,
-    plan: &Plan,
-) -> Result<(), Refusal> {
+pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
+    let GuardedRun { system, request, pairs, shelf, holds_holes } = *run;
+    let safety = &request.safety;
     let Some(pair) = pairs.first() else {
         return Ok(());
     };

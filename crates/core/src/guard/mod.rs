@@ -5,6 +5,6 @@ mod nesting;
 mod refusal;
 mod swapped;
 
-pub(crate) use check::check;
+pub(crate) use check::{GuardedRun, check};
 pub(crate) use nesting::find as find_nested;
 pub use refusal::Refusal;

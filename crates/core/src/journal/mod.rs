@@ -24,5 +24,5 @@ pub use reader::Standing;
 pub(crate) use reader::Unreadable;
 pub(crate) use recorder::JournalWriter;
 pub(crate) use root_identity::identity;
-pub(crate) use set_aside_run::{SetAsideRun, make_folders};
+pub(crate) use set_aside_run::{NotedRun, SetAsideRun, make_folders};
 pub(crate) use store::{RunStore, locate, open_store, runs_below};

@@ -42,15 +42,23 @@ pub(crate) struct SetAsideRun<'a> {
     lost: OnceLock<io::Error>,
 }
 
+/// What is written down of a run before it begins.
+pub(crate) struct NotedRun<'a> {
+    pub(crate) request: &'a Request,
+    pub(crate) plan: &'a Plan,
+    pub(crate) pairs: &'a [Pair],
+}
+
 impl<'a> SetAsideRun<'a> {
     /// Makes the folder of the run and writes down what the run is about to do.
     pub(crate) fn begin(
         system: &'a dyn System,
         caller: &Caller,
         shelf: &SetAsidePlace,
-        (request, set_aside): (&Request, &SetAside),
-        (plan, pairs): (&Plan, &[Pair]),
+        set_aside: &SetAside,
+        noted: &NotedRun<'_>,
     ) -> io::Result<Self> {
+        let NotedRun { request, plan, pairs } = *noted;
         let mut at = system.open_folder(shelf.anchor(), b"")?;
         for name in &shelf.place.missing {
             make_folder(system, at.as_fd(), name, 0o777 & !caller.umask | 0o700)?;

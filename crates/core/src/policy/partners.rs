@@ -16,7 +16,7 @@ use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Relation, Step};
 
 /// Where a step stands: its folder, and its number in it.
-type StepSlot = (usize, usize);
+type DraftStep = (usize, usize);
 
 impl Draft<'_> {
     /// What is to be a link cannot be renamed to where it goes, and names of one file go the same way.
@@ -29,8 +29,8 @@ impl Draft<'_> {
         let places: HashMap<TreePath, usize> = paths.collect();
         for RestoredLinks { paths, partner } in groups {
             let found = |path: &TreePath| self.find_step(&places, path);
-            let steps: Vec<Option<StepSlot>> = paths.iter().map(found).collect();
-            let pass = |place: &StepSlot| {
+            let steps: Vec<Option<DraftStep>> = paths.iter().map(found).collect();
+            let pass = |place: &DraftStep| {
                 self.folders[place.0].steps[place.1]
                     .is_some_and(|step| step.reason == Reason::TakenOver)
             };
@@ -45,7 +45,7 @@ impl Draft<'_> {
         }
     }
 
-    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<StepSlot> {
+    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<DraftStep> {
         let (above, name) = path.split_last();
         let at = *places.get(&TreePath::from(above))?;
         let folder = &self.folders[at];
@@ -146,7 +146,7 @@ impl<'a> Linker<'a> {
         self.place_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
     }
 
-    fn place_of(&self, path: &TreePath) -> Option<StepSlot> {
+    fn place_of(&self, path: &TreePath) -> Option<DraftStep> {
         let (above, name) = path.split_last();
         let at = self.folder_at(above)?;
         Some((at, self.part.folders[at].find(name)?))

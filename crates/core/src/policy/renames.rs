@@ -91,7 +91,7 @@ impl RenameSearch<'_> {
                 destination: draft.path(old.0).join(draft.folders[old.0].name_at(old.1)),
                 drive,
                 folder: self.found.below.get(&new).copied(),
-                wanted: &NewFolders { folders: &draft.folders, below: &self.found.below },
+                wanted: &AddedFolders { folders: &draft.folders, below: &self.found.below },
             };
             if let Some(proven) = self.proof.same(&moved) {
                 self.rename(draft, new, old, proven);
@@ -145,12 +145,12 @@ impl RenameSearch<'_> {
 }
 
 /// What the folders of a draft that are new are to hold.
-struct NewFolders<'d> {
+struct AddedFolders<'d> {
     folders: &'d [DraftFolder],
     below: &'d HashMap<StepSlot, usize>,
 }
 
-impl ExpectedFolders for NewFolders<'_> {
+impl ExpectedFolders for AddedFolders<'_> {
     fn names(&self, folder: usize) -> Vec<(&[u8], Option<usize>)> {
         let drafted = &self.folders[folder];
         let steps = drafted.steps.iter().enumerate();

@@ -23,8 +23,8 @@ use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
 use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
-use crate::guard::{self, Refusal};
-use crate::journal::SetAsideRun;
+use crate::guard::{self, GuardedRun, Refusal};
+use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
 use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
 use crate::request::{By, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
@@ -399,14 +399,14 @@ impl<'a> Session<'a> {
         }
         let holds = |map: &DriveMap| map.root().reach.drive.holds(Feature::Holes);
         let holds_holes = self.maps().iter().all(holds);
-        let locks = guard::check(
-            self.system,
-            self.request,
-            &self.pairs,
-            self.shelf.as_ref().filter(|_| self.keeps_displaced()),
+        let run = GuardedRun {
+            system: self.system,
+            request: self.request,
+            pairs: &self.pairs,
+            shelf: self.shelf.as_ref().filter(|_| self.keeps_displaced()),
             holds_holes,
-            (plan, answered),
-        )?;
+        };
+        let locks = guard::check(&run, plan, answered)?;
         *self.found.locks.lock() = locks;
         Ok(())
     }
@@ -447,9 +447,8 @@ impl<'a> Session<'a> {
         if plan.is_empty() {
             return execute(None);
         }
-        let what = (plan, &*self.pairs);
-        let request = (self.request, set_aside);
-        match SetAsideRun::begin(self.system, &self.caller, shelf, request, what) {
+        let noted = NotedRun { request: self.request, plan, pairs: &self.pairs };
+        match SetAsideRun::begin(self.system, &self.caller, shelf, set_aside, &noted) {
             Err(error) if set_aside.what == Keeping::Notes => {
                 let mut outcome = execute(None);
                 outcome.lost_notes = Some(error);

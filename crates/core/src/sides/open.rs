@@ -86,7 +86,12 @@ fn open_one(
                 refuse_link(system, &path)?;
             }
             let place = find_place(system, &path)?;
-            pair_of(system, (source, handle), (path, place), None, &name)?
+            pair_of(
+                system,
+                OpenSource { path: source, handle, single: None, prefix: name },
+                &path,
+                place,
+            )?
         }
         FoundSource::Single { .. } if task.needs_a_folder() => {
             return Err(CallError::NotAFolder(shown(source)));
@@ -101,7 +106,9 @@ fn open_one(
             };
             let place = find_place(system, &path)?;
             let single = SingleEntry { source: name, destination: new_name };
-            pair_of(system, (source, folder), (path, place), Some(single), b"")?
+            let single = Some(single);
+            let source = OpenSource { path: source, handle: folder, single, prefix: Vec::new() };
+            pair_of(system, source, &path, place)?
         }
     };
     if task.needs_a_destination() && !pair.destination.exists() {
@@ -110,23 +117,31 @@ fn open_one(
     Ok(pair)
 }
 
+/// A source that was opened: the folder, or that which a single entry lies in.
+struct OpenSource<'a> {
+    path: &'a Path,
+    handle: OwnedFd,
+    single: Option<SingleEntry>,
+    prefix: Vec<u8>,
+}
+
 fn pair_of(
     system: &dyn System,
-    (source, handle): (&Path, OwnedFd),
-    (path, destination): (PathBuf, RootPath),
-    single: Option<SingleEntry>,
-    prefix: &[u8],
+    source: OpenSource<'_>,
+    path: &Path,
+    destination: RootPath,
 ) -> Result<Pair, CallError> {
+    let OpenSource { path: source, handle, single, prefix } = source;
     let source_stat = system.stat(Entry::Pinned(handle.as_fd())).map_err(|e| closed(source, e))?;
     Ok(Pair {
         source: handle,
         source_stat,
         destination,
         single,
-        prefix: prefix.into(),
+        prefix: prefix.as_slice().into(),
         source_shown: shown(source),
-        destination_shown: shown(&path),
-        destination_path: path,
+        destination_shown: shown(path),
+        destination_path: path.to_path_buf(),
     })
 }
 

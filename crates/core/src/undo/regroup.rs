@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use utter_echo_drives::map::DriveMap;
-use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
@@ -79,7 +79,8 @@ impl PastRun<'_> {
             return true;
         }
         let (Ok(one), Ok(other)) = (open(one), open(other)) else { return false };
-        let (files, size) = ((one.as_fd(), other.as_fd()), (was.size, BLOCK));
+        let (files, size) =
+            ((one.as_fd(), other.as_fd()), ReadLength { size: was.size, block: BLOCK });
         let differs =
             same_content::first_difference(self.system, files.0, files.1, size, |_, _| Ok(()));
         differs.is_ok_and(|at| at.is_none())

@@ -133,27 +133,26 @@ impl PartRun<'_> {
             let name = name_of(folder, step);
             let here = handle.as_ref().map(|handle| Entry::Named(handle.as_fd(), name));
             let path = path.join(name);
-            if let Err(trouble) = self.note_step(root, shelf, on, (&path, here), step) {
+            let noted = match here.filter(|_| is_noted_here(step)) {
+                Some(here) => unless_gone(shelf.note_before(&on.writer, &path, here)),
+                None => self.note_renamed(root, shelf, on, step),
+            };
+            if let Err(trouble) = noted {
                 self.conclude(on, folder.first + i, &path, Err(trouble));
             }
         }
     }
 
-    fn note_step(
+    /// What a step renames and adjusts is noted where it comes from.
+    fn note_renamed(
         &self,
         root: BorrowedFd<'_>,
         shelf: &SetAsideWriter<'_>,
         on: &OnDrive<'_>,
-        (path, here): (&TreePath, Option<Entry<'_>>),
         step: &Step,
     ) -> StepResult {
-        let is_taken_away = step.verb == Verb::Remove || step.takes_a_folders_place();
-        let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
-        if step.verb == Verb::Adjust || is_taken_away && is_folder {
-            let noted = here.map(|here| shelf.note_before(&on.writer, path, here));
-            return noted.map_or(Ok(()), unless_gone);
-        }
-        let Some(from) = step.renamed_from().filter(|_| !step.aspects.is_empty()) else {
+        let adjusts = !step.aspects.is_empty() && !is_noted_here(step);
+        let Some(from) = step.renamed_from().filter(|_| adjusts) else {
             return Ok(());
         };
         let above = self.part.folder_path(self.part.name(from).folder as usize);
@@ -162,6 +161,13 @@ impl PartRun<'_> {
         let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
         unless_gone(shelf.note_before(&on.writer, &self.part.path_of(from), entry))
     }
+}
+
+/// What a step changes is in its place already.
+fn is_noted_here(step: &Step) -> bool {
+    let is_taken_away = step.verb == Verb::Remove || step.takes_a_folders_place();
+    let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
+    step.verb == Verb::Adjust || is_taken_away && is_folder
 }
 
 /// What is gone meanwhile is found out again when its turn comes, and told then.

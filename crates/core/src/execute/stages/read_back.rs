@@ -68,7 +68,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
                 let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
                     return false;
                 };
-                let sides = (&here(source, &bring_here), &here(destination, &bring_there));
+                let sides = [&here(source, &bring_here), &here(destination, &bring_there)];
                 let place = |placed: PlacedStep_| self.place_there(destination, placed.which());
                 disk_order::in_both_orders(crew, all, sides, place, work);
             }

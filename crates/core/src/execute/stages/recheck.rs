@@ -4,7 +4,7 @@ use crate::execute::writer::ErrorContext as _;
 use std::os::fd::{AsFd, BorrowedFd};
 
 use utter_echo_drives::disk_order::RotationalDisks;
-use utter_echo_files::same_content;
+use utter_echo_files::same_content::{self, ReadLength};
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::Verb;
@@ -134,7 +134,7 @@ impl PartRun<'_> {
             let _ = read_back::forget(self, source.as_fd());
         }
         let (here, there) = (source.as_fd(), copy.as_fd());
-        let size = (now.size, self.heads.block());
+        let size = ReadLength { size: now.size, block: self.heads.block() };
         let differs = same_content::first_difference(system, here, there, size, |bytes, _| {
             self.means.observer.compared(bytes as u64);
             self.means.go_on()

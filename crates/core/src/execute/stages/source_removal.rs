@@ -6,6 +6,7 @@ use std::collections::{HashMap, HashSet, hash_map};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
+use utter_echo_files::same_content::ReadLength;
 use utter_echo_files::{attributes, leftovers, same_content};
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::observe::StepOutcome;
@@ -30,6 +31,16 @@ struct ProvenEntry {
     file: Option<OwnedFd>,
     /// What holds it in the destination.
     copy: Identity,
+}
+
+/// An entry of the source while it is proven and taken away.
+struct GoingEntry<'a> {
+    on: &'a OnDrive<'a>,
+    place: &'a FolderPair,
+    /// As it was when it was looked at.
+    seen: &'a Stat,
+    /// Its copy was just read from the drive.
+    is_fresh: bool,
 }
 
 impl PartRun<'_> {
@@ -227,7 +238,10 @@ impl PartRun<'_> {
             return Some(*now);
         }
         let path = self.path_here(at, slot);
-        let depart = |seen| self.try_hard(|| self.depart(on, place, (at, slot), &seen, is_fresh));
+        let depart = |seen: Stat| {
+            let going = GoingEntry { on, place, seen: &seen, is_fresh };
+            self.try_hard(|| self.depart(&going, (at, slot)))
+        };
         self.conclude(on, folder.first_vacate + slot, &path, looked.and_then(depart));
         None
     }
@@ -243,18 +257,10 @@ impl PartRun<'_> {
     }
 
     /// Proves one entry and takes it away.
-    fn depart(
-        &self,
-        on: &OnDrive<'_>,
-        place: &FolderPair,
-        (at, slot): SharedName,
-        seen: &Stat,
-        is_fresh: bool,
-    ) -> StepResult {
+    fn depart(&self, going: &GoingEntry<'_>, (at, slot): SharedName) -> StepResult {
         let name = self.name(at, slot);
-        let step = &self.part.folders[at].vacates[slot];
-        self.prove(on, place, (name, step), (seen, is_fresh))?;
-        self.take_away(on, place, name, seen)
+        self.prove(going, name, &self.part.folders[at].vacates[slot])?;
+        self.take_away(going.on, going.place, name, going.seen)
     }
 
     /// All names of one entry, or none of them.
@@ -266,7 +272,8 @@ impl PartRun<'_> {
             let prove = || {
                 let place = self.enter(root, at)?;
                 let step = &self.part.folders[at].vacates[slot];
-                let proven = self.prove(on, &place, (self.name(at, slot), step), (seen, false))?;
+                let going = GoingEntry { on, place: &place, seen, is_fresh: false };
+                let proven = self.prove(&going, self.name(at, slot), step)?;
                 Ok((place, proven))
             };
             match self.try_hard(prove) {
@@ -324,15 +331,14 @@ impl PartRun<'_> {
         }
     }
 
-    /// Fails unless the destination's drive holds the same as the source, which is as it was seen. A copy that is
-    /// fresh was just read from the drive.
+    /// Fails unless the destination's drive holds the same as the source, which is as it was seen.
     fn prove(
         &self,
-        on: &OnDrive<'_>,
-        place: &FolderPair,
-        (name, step): (&[u8], &Step),
-        (seen, is_fresh): (&Stat, bool),
+        going: &GoingEntry<'_>,
+        name: &[u8],
+        step: &Step,
     ) -> Result<ProvenEntry, StepError> {
+        let GoingEntry { on, place, seen, .. } = *going;
         let system = self.system();
         let (here, there) = (place.source()?, place.destination.as_fd());
         let source_name = on.writer.source_name(place, name);
@@ -351,8 +357,7 @@ impl PartRun<'_> {
                 self.prove_flags(file.as_fd(), opened.as_fd())?;
             }
             let path = place.path.join(name);
-            let proven =
-                self.prove_content(on, (file.as_fd(), seen), (opened.as_fd(), is_fresh), &path);
+            let proven = self.prove_content(going, file.as_fd(), opened.as_fd(), &path);
             proven.map_err(|StepError(operation, cause)| match cause {
                 Cause::NotArrived if step.reason == Reason::Arrived => {
                     StepError(operation, Cause::OnlyLooksTheSame)
@@ -426,11 +431,12 @@ impl PartRun<'_> {
 
     fn prove_content(
         &self,
-        on: &OnDrive<'_>,
-        (file, seen): (BorrowedFd<'_>, &Stat),
-        (copy, is_fresh): (BorrowedFd<'_>, bool),
+        going: &GoingEntry<'_>,
+        file: BorrowedFd<'_>,
+        copy: BorrowedFd<'_>,
         path: &TreePath,
     ) -> StepResult {
+        let GoingEntry { on, seen, is_fresh, .. } = *going;
         let system = self.system();
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
         if !is_fresh || !self.was_flushed(&before) {
@@ -451,8 +457,8 @@ impl PartRun<'_> {
                 self.means.observer.compared(bytes as u64);
                 if self.must_leave() { interrupted() } else { Ok(()) }
             };
-            let differs =
-                same_content::first_difference(system, file, copy, (seen.size, block), go_on);
+            let length = ReadLength { size: seen.size, block };
+            let differs = same_content::first_difference(system, file, copy, length, go_on);
             if differs.during(Operation::Vacate)?.is_some() {
                 return Err(StepError(Operation::Vacate, Cause::NotArrived));
             }

@@ -42,6 +42,15 @@ pub(crate) enum AttributeModel<'a> {
     Before(&'a AttributesBefore),
 }
 
+/// An entry and what was made after it, each by handle and by state.
+pub(super) struct EntryCopy<'a> {
+    pub(super) source_entry: Entry<'a>,
+    pub(super) source: State,
+    /// Under its temporary name, or none.
+    pub(super) made: Entry<'a>,
+    pub(super) born: State,
+}
+
 impl Writer<'_> {
     /// The model of an entry of the destination: the source's of the same path, unless a record
     /// tells what it was like.
@@ -117,17 +126,15 @@ impl Writer<'_> {
     }
 
     /// Gives a new entry, still under its temporary name, all it should have.
-    #[allow(clippy::too_many_arguments, reason = "both sides of one entry, by handle and by state")]
     pub(super) fn dress(
         &self,
         place: &FolderPair,
         name: &[u8],
         deed: &EntryOperation,
-        source_entry: Entry<'_>,
-        made: Entry<'_>,
-        source: &State,
-        born: &State,
+        copy: &EntryCopy<'_>,
     ) -> Result<Option<Flags>, StepError> {
+        let EntryCopy { source_entry, source, made, born } = copy;
+        let (source_entry, made) = (*source_entry, *made);
         let system = self.system();
         let wanted = self.wanted(place, deed, source);
         self.set_owner(made, wanted.owner, (born.uid, born.gid))?;

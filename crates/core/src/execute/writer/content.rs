@@ -1,12 +1,13 @@
 //! The content of one file.
 
+use crate::execute::writer::attributes::EntryCopy;
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::cell::RefCell;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
-use utter_echo_files::same_content::{self, BLOCK};
+use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::aspect::Aspect;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::running::{Cache, Flush};
@@ -108,10 +109,13 @@ impl Writer<'_> {
             system.set_length(made.as_fd(), 0).during(Operation::Write)?;
             (before, from) = (after, 0);
         }
-        let born = self.born(place, birth_mode, &before);
-        let (source_entry, entry) = (Entry::Open(source.as_fd()), Entry::Open(made.as_fd()));
-        let flags =
-            self.dress(place, name, deed, source_entry, entry, &State::from(&before), &born)?;
+        let copy = EntryCopy {
+            source_entry: Entry::Open(source.as_fd()),
+            source: State::from(&before),
+            made: Entry::Open(made.as_fd()),
+            born: self.born(place, birth_mode, &before),
+        };
+        let flags = self.dress(place, name, deed, &copy)?;
         if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }
@@ -159,7 +163,8 @@ impl Writer<'_> {
     ) -> Result<u64, StepError> {
         let system = self.system();
         let go_on = |_, _| self.means.go_on();
-        let same = same_content::first_difference(system, source, kept, (stat.size, BLOCK), go_on);
+        let length = ReadLength { size: stat.size, block: BLOCK };
+        let same = same_content::first_difference(system, source, kept, length, go_on);
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;

@@ -17,6 +17,9 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult};
 
+/// A name with its folder.
+pub(super) type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
+
 /// An entry that was made: what is still to be done once it has its name.
 #[derive(Debug, Default)]
 pub(super) struct MadeEntry {
@@ -49,8 +52,7 @@ impl Writer<'_> {
     /// lifted, and set again if the work fails or the entry is kept elsewhere.
     pub(super) fn unlocked<T>(
         &self,
-        folder: BorrowedFd<'_>,
-        name: &[u8],
+        named: NamedEntry<'_>,
         (kind, shown): (Kind, Flags),
         after: AfterWork,
         work: impl FnOnce() -> Result<T, StepError>,
@@ -58,7 +60,7 @@ impl Writer<'_> {
         if shown.and(Flags::LOCKS).is_empty() {
             return work();
         }
-        let handle = self.open_named(folder, name, kind).during(Operation::Write)?;
+        let handle = self.open_named(named.0, named.1, kind).during(Operation::Write)?;
         let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
         let result = work();
         match (&result, had) {

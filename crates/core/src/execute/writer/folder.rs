@@ -89,7 +89,7 @@ impl Writer<'_> {
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
         let after =
             if self.keeps_displaced().is_some() { AfterWork::Kept } else { AfterWork::Gone };
-        self.unlocked(folder, name, old, after, || {
+        self.unlocked((folder, name), old, after, || {
             if self.set_aside(place, name, DisplacedBy::Replaced)? == NameState::Free {
                 return self.rename_to_new(place, (folder, temporary), name);
             }

@@ -11,13 +11,14 @@ use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Entry, Flags, Kind, LARGE, Onto};
 
-use crate::execute::writer::attributes::AttributeModel;
+use crate::execute::writer::attributes::{AttributeModel, EntryCopy};
 use crate::execute::writer::content::MadeUnder;
 use crate::execute::writer::drive_writer::Writer;
+use crate::execute::writer::flags::NamedEntry;
 use crate::execute::writer::flags::{AfterWork, MadeEntry};
 use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
-use crate::execute::writer::set_aside::{DisplacedBy, NameState, NamedEntry};
+use crate::execute::writer::set_aside::{DisplacedBy, NameState};
 use crate::execute::writer::step_error::{StepError, StepResult, no_exchange, was_interrupted};
 
 /// A driver that puts a replaced file aside under a longer name of its own has no room for that
@@ -172,7 +173,8 @@ impl Writer<'_> {
         if born.kind != source.kind || born.links != 1 {
             return Err(StepError(Operation::Write, Cause::Stale("what was just made")));
         }
-        self.dress(place, name, deed, source_entry, entry, &source, &State::from(&born)).map(drop)
+        let copy = EntryCopy { source_entry, source, made: entry, born: State::from(&born) };
+        self.dress(place, name, deed, &copy).map(drop)
     }
 
     /// Looks at the source again; it must still be what the plan saw.
@@ -201,7 +203,7 @@ impl Writer<'_> {
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
         let kept = self.keeps_displaced().is_some() && old.0 != Kind::Folder;
         let after = if kept { AfterWork::Kept } else { AfterWork::Gone };
-        self.unlocked(folder, name, old, after, || {
+        self.unlocked((folder, name), old, after, || {
             if deed.takes_a_folders_place() {
                 self.set_folder_aside(place, name, deed)?;
                 return self.replace_folder(ready, (folder, name));

@@ -36,7 +36,7 @@ impl Writer<'_> {
         let shown = now.map_or_else(Flags::default, |now| now.flags);
         let kept = self.keeps_displaced().is_some() && deed.kind() != Kind::Folder;
         let after = if kept { AfterWork::Kept } else { AfterWork::Gone };
-        self.unlocked(folder, name, (deed.kind(), shown), after, || {
+        self.unlocked((folder, name), (deed.kind(), shown), after, || {
             if deed.kind() == Kind::Folder {
                 self.set_folder_aside(place, name, deed)?;
                 self.clear_interrupted(place, name)?;

@@ -32,7 +32,7 @@ impl Writer<'_> {
             _ => return Err(StepError::stale_destination(Operation::LookAtDestination)),
         };
         let to = (place.destination.as_fd(), name);
-        self.unlocked(from.0, from.1, (now.kind, now.flags), AfterWork::Kept, || {
+        self.unlocked(from, (now.kind, now.flags), AfterWork::Kept, || {
             match self.rename_free(from, to) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     Err(StepError::stale_destination(Operation::Write))

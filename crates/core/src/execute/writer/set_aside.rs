@@ -13,7 +13,7 @@ use utter_echo_os::{Entry, Onto, Stat};
 
 use crate::execute::writer::attributes::AttributeModel;
 use crate::execute::writer::drive_writer::{SetAsideWriter, Writer};
-use crate::execute::writer::flags::AfterWork;
+use crate::execute::writer::flags::{AfterWork, NamedEntry};
 use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult, is_elsewhere};
@@ -35,9 +35,6 @@ pub(super) enum NameState {
     /// Nothing has it any more.
     Free,
 }
-
-/// A name with its folder.
-pub(super) type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
 
 impl SetAsideWriter<'_> {
     /// Writes down what an entry is like before its attributes change.
@@ -234,16 +231,10 @@ impl Writer<'_> {
             Verb::Add => self.rename_to_new(place, from, name),
             _ => self.put_in_place(place, from, name, deed),
         };
-        self.unlocked(
-            from.0,
-            name,
-            (source.kind, source.flags()),
-            AfterWork::Kept,
-            || match placed() {
-                Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
-                other => other.map(|()| true),
-            },
-        )
+        self.unlocked(from, (source.kind, source.flags()), AfterWork::Kept, || match placed() {
+            Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
+            other => other.map(|()| true),
+        })
     }
 
     /// A second name keeps the entry in place until the new one is: its name is never free.
