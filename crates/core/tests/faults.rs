@@ -78,10 +78,10 @@ fn sequential(trees: &Trees, seed: u64) -> Request {
 /// Tampers with the calls of a run in turn.
 fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass: bool) {
     // The last seed is tried on drives with heads, too.
-    let has_heads = seed == 2 || seed == 13;
+    let is_rotational = seed == 2 || seed == 13;
     let system = |tampering| {
         let system = Tampered::new(tampering);
-        if has_heads { system.with_heads() } else { system }
+        if is_rotational { system.with_rotational_disks() } else { system }
     };
     let trees = prepare(seed);
     for at in chosen_calls_of(&system(Tampering::Nothing), &sequential(&trees, seed)) {

@@ -136,8 +136,8 @@ fn all_arrives_and_nothing_stays() {
             fs::File::open(&trees.source).unwrap().set_modified(time).unwrap();
         }
         let before = if again { snapshot(&trees.source) } else { before };
-        let heads = Tampered::new(Tampering::Nothing).with_heads();
-        let system: &dyn System = if seed % 2 == 0 { &heads } else { &Linux };
+        let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
+        let system: &dyn System = if seed % 2 == 0 { &disks } else { &Linux };
         let (plan, outcome) = carried_out_on(system, &request(&trees));
         assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{seed}: {outcome:#?}");
         assert!(!trees.source.exists(), "seed {seed}: {:?}", seen(&trees.source).keys());
@@ -164,7 +164,7 @@ fn prepare_half(seed: u64) -> Trees {
 /// With some seeds the drives have heads, and are read in the order in which all lies.
 fn tampered(seed: u64, tampering: Tampering) -> Tampered<'static> {
     let system = Tampered::new(tampering);
-    if seed == 3 || seed == 9 { system.with_heads() } else { system }
+    if seed == 3 || seed == 9 { system.with_rotational_disks() } else { system }
 }
 
 fn each_call(
@@ -593,8 +593,8 @@ fn holds(
     request.carry = utter_echo_core::aspect::Aspects::ALL;
     request.running.workers = Workers::Fixed(options.workers);
     // Half of the runs see drives with heads.
-    let heads = Tampered::new(Tampering::Nothing).with_heads();
-    let system: &dyn System = if options.workers == 1 { &Linux } else { &heads };
+    let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
+    let system: &dyn System = if options.workers == 1 { &Linux } else { &disks };
     let session = Session::open(system, &request).unwrap();
     let Ok(plan) = session.plan(&Silent) else { return Ok(()) };
     if session.guard(&plan, &[]).is_err() {

@@ -102,7 +102,7 @@ fn listed(plan: &Plan) -> Vec<String> {
 /// Half of the runs see drives with heads and nothing in memory, so that they read in the order in which it lies.
 fn system(options: &Options) -> Tampered<'static> {
     let system = Tampered::new(Tampering::Nothing);
-    if options.workers == 1 { system } else { system.with_heads() }
+    if options.workers == 1 { system } else { system.with_rotational_disks() }
 }
 
 fn run(world: &World, options: &Options) -> TestCaseResult {

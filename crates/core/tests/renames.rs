@@ -73,8 +73,8 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let run = "2026-11-23T14-05-09Z".into();
         request.safety.set_aside =
             Some(SetAside { folder, run, keep: None, what: Keeping::Displaced });
-        let heads = Tampered::new(Tampering::Nothing).with_heads();
-        let system: &dyn System = if seed % 3 == 0 { &heads } else { &Linux };
+        let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
+        let system: &dyn System = if seed % 3 == 0 { &disks } else { &Linux };
         let plan = plan_of(system, &request);
         for placed in plan.steps().filter(|placed| placed.step.verb == Verb::Rename) {
             renames += 1;

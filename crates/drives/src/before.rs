@@ -14,7 +14,7 @@ use crate::features::Features;
 /// Looks at an entry; one that may not be opened keeps its flags to itself.
 pub fn look_before(
     system: &dyn System,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     entry: Entry<'_>,
 ) -> io::Result<AttributesBefore> {
     let stat = system.stat(entry)?;
@@ -34,7 +34,7 @@ pub fn look_before(
         }
         _ => None,
     };
-    let xattrs = reach.xattrs_of(system, entry, Aspects::ALL)?;
+    let xattrs = capabilities.xattrs_of(system, entry, Aspects::ALL)?;
     Ok(AttributesBefore { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
 }
 
@@ -44,6 +44,6 @@ pub fn look_here(
     caller: &Caller,
     folder: BorrowedFd<'_>,
 ) -> io::Result<AttributesBefore> {
-    let reach = Capabilities::new(Aspects::ALL, Features::default(), caller, 0);
-    look_before(system, &reach, Entry::Open(folder))
+    let capabilities = Capabilities::new(Aspects::ALL, Features::default(), caller, 0);
+    look_before(system, &capabilities, Entry::Open(folder))
 }

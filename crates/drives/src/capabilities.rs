@@ -232,7 +232,7 @@ impl Capabilities {
 
     /// Counts what an entry that will be made has and cannot be carried; of what is on both sides,
     /// comparing finds it.
-    pub fn foresee(&self, source: &State) {
+    pub fn count_not_carried(&self, source: &State) {
         let born = (self.caller.uid, self.caller.gid);
         let owner = self.owner_to_set((source.uid, source.gid), born).unwrap_or(born);
         if self.carry.has(Aspect::Mode) {
@@ -338,7 +338,7 @@ impl Capabilities {
 mod tests {
     use super::*;
 
-    fn reach(drive: Features, slack: u64) -> Capabilities {
+    fn capabilities(drive: Features, slack: u64) -> Capabilities {
         let caller = Caller {
             uid: 1000,
             gid: 1000,
@@ -356,16 +356,16 @@ mod tests {
     fn times_are_the_same_within_the_grain_or_the_slack() {
         let coarse = Features { grain: 2_000_000_000, ..Features::default() };
         let at = |secs, nanos| Time { secs, nanos };
-        let stick = reach(coarse.clone(), 0);
+        let stick = capabilities(coarse.clone(), 0);
         assert!(stick.agree(at(13, 999_999_999), at(12, 0)));
         assert!(!stick.agree(at(14, 0), at(12, 0)));
-        assert!(!reach(Features::default(), 0).agree(at(12, 1), at(12, 0)));
-        assert!(reach(Features::default(), 3_000_000_000).agree(at(15, 0), at(12, 0)));
+        assert!(!capabilities(Features::default(), 0).agree(at(12, 1), at(12, 0)));
+        assert!(capabilities(Features::default(), 3_000_000_000).agree(at(15, 0), at(12, 0)));
         let since_1980 = Features { seconds: (315_619_200, i64::MAX), ..coarse };
-        let stick = reach(since_1980, 0);
+        let stick = capabilities(since_1980, 0);
         assert!(stick.agree(at(0, 0), at(315_619_200, 0)));
         let narrow = Features { seconds: (-9, 9), ..Features::default() };
-        let narrow = reach(narrow, 0);
+        let narrow = capabilities(narrow, 0);
         assert!(narrow.agree(at(-9, 5), at(-9, 0)) && narrow.agree(at(9, 5), at(9, 0)));
         assert!(!narrow.agree(at(-8, 5), at(-8, 0)) && !narrow.agree(at(9, 5), at(8, 5)));
         stick.count_time(at(0, 0));
@@ -377,10 +377,10 @@ mod tests {
     fn whole_hours_count_only_on_coarse_drives() {
         let coarse = Features { grain: 2_000_000_000, ..Features::default() };
         let at = |secs| Time { secs, nanos: 0 };
-        let stick = reach(coarse, 0);
+        let stick = capabilities(coarse, 0);
         assert!(stick.hours_apart(at(3600), at(0)) && stick.hours_apart(at(0), at(7201)));
         assert!(!stick.hours_apart(at(1800), at(0)) && !stick.hours_apart(at(3603), at(0)));
         assert!(!stick.hours_apart(at(27 * 3600), at(0)) && !stick.hours_apart(at(9), at(9)));
-        assert!(!reach(Features::default(), 0).hours_apart(at(3600), at(0)));
+        assert!(!capabilities(Features::default(), 0).hours_apart(at(3600), at(0)));
     }
 }

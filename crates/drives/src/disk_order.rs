@@ -54,7 +54,7 @@ impl RotationalDisks {
 /// A drive's head, for which the workers queue up.
 #[derive(Debug, Default)]
 pub struct RotationalDisk {
-    heads: Mutex<()>,
+    disks: Mutex<()>,
     asked: QueryCost,
     /// Folders in a row of which all was in memory.
     warm: AtomicU32,
@@ -92,7 +92,7 @@ const SAMPLE: usize = 64;
 impl RotationalDisk {
     /// Nobody else moves its heads as long as this is held.
     pub fn lock(&self) -> MutexGuard<'_, ()> {
-        self.heads.lock()
+        self.disks.lock()
     }
 
     /// Lists a folder, and looks at all in it in the order in which it lies, so that whoever looks at it next
@@ -171,14 +171,14 @@ pub const READ_AHEAD: u64 = 256 * 1024;
 /// Works on all of these, which are read in this order: each is brought into memory in its turn, and worked on
 /// while the next one is.
 pub fn in_disk_order<T: Send>(
-    crew: &WorkerPool,
+    pool: &WorkerPool,
     all: Vec<T>,
     bring: impl Fn(&T) -> Prefetch + Sync,
     work: impl Fn(T) + Sync,
 ) {
-    let hands = vec![(); crew.most().min(all.len())];
+    let hands = vec![(); pool.most().min(all.len())];
     let rest = Mutex::new(all.into_iter());
-    crew.each(hands, |()| {
+    pool.each(hands, |()| {
         loop {
             let mut rest = rest.lock();
             let Some(next) = rest.next() else { return };
@@ -212,7 +212,7 @@ pub struct SideReader<'a, T> {
 /// Works on all of these, which are read on two sides: in this order on the first, and in that of their places on
 /// the second, stretch by stretch. Two drives do that at once; one that holds both gives each a stretch in turn.
 pub fn in_both_orders<T: Copy + Send + Sync>(
-    crew: &WorkerPool,
+    pool: &WorkerPool,
     all: Vec<T>,
     [here, there]: [&SideReader<'_, T>; 2],
     place_there: impl Fn(T) -> u64,
@@ -232,7 +232,7 @@ pub fn in_both_orders<T: Copy + Send + Sync>(
             let is_long = |(_, file): &(u64, T)| (there.bring)(*file).ahead == Prefetch::Left;
             let (long, short): (Vec<_>, Vec<_>) = placed.into_iter().partition(is_long);
             drop(lock);
-            crew.each(short, |(_, file)| work(file));
+            pool.each(short, |(_, file)| work(file));
             for (_, file) in long {
                 work(file);
             }

@@ -21,7 +21,7 @@ pub struct DriveBelow {
     /// Of its topmost folder there, or of the root.
     pub identity: Identity,
     /// What can be carried to it.
-    pub reach: Capabilities,
+    pub capabilities: Capabilities,
 }
 
 /// All drives below a root, as far as a run has to do with them.
@@ -30,9 +30,9 @@ pub struct DriveMap(Mutex<Vec<Arc<DriveBelow>>>);
 
 impl DriveMap {
     /// A map of the root's own drive alone.
-    pub fn of_root(identity: Identity, reach: Capabilities) -> Self {
+    pub fn of_root(identity: Identity, capabilities: Capabilities) -> Self {
         let (id, path) = (DriveId::default(), TreePath::default());
-        Self(Mutex::new(vec![Arc::new(DriveBelow { id, path, identity, reach })]))
+        Self(Mutex::new(vec![Arc::new(DriveBelow { id, path, identity, capabilities })]))
     }
 
     fn drives(&self) -> MutexGuard<'_, Vec<Arc<DriveBelow>>> {
@@ -60,7 +60,7 @@ impl DriveMap {
         &self,
         path: &TreePath,
         identity: Identity,
-        reach: impl FnOnce() -> Capabilities,
+        capabilities: impl FnOnce() -> Capabilities,
     ) -> Arc<DriveBelow> {
         let mut drives = self.drives();
         let same = |drive: &&Arc<DriveBelow>| drive.path == *path && drive.identity == identity;
@@ -68,7 +68,8 @@ impl DriveMap {
             return Arc::clone(known);
         }
         let id = DriveId(u16::try_from(drives.len()).unwrap_or(u16::MAX));
-        let drive = Arc::new(DriveBelow { id, path: path.clone(), identity, reach: reach() });
+        let drive =
+            Arc::new(DriveBelow { id, path: path.clone(), identity, capabilities: capabilities() });
         drives.push(Arc::clone(&drive));
         drive
     }

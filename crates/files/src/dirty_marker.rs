@@ -8,8 +8,9 @@
 //! sides are read. Also without that it looks closely at all attributes of what changed after it, since
 //! the run may have been killed between two of them.
 //!
-//! The mark is a symbolic link, since its name and text are written in one with the folder, in order
-//! with all names that follow. Drives without links get every file flushed before it is named.
+//! The mark is a symbolic link: its name says enough, and reaches the drive with the folder, before all
+//! names that follow. Its text may be written later; a text that is lost, or of another mount, is read
+//! as one of a run before a restart. Drives without links get every file flushed before it is named.
 
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};

@@ -54,7 +54,7 @@ pub struct Tampered<'a> {
     tampering: Tampering,
     /// The drives have heads, and nothing is in memory. Else they have none, whatever the machine has: how long
     /// a look takes there tells how many more there are, so that calls could not be counted.
-    heads: bool,
+    disks: bool,
     calls: Mutex<Vec<&'static str>>,
     before_each: Box<dyn Fn(&'static str) + Sync + 'a>,
 }
@@ -62,7 +62,7 @@ pub struct Tampered<'a> {
 impl<'a> Tampered<'a> {
     /// A system that does this.
     pub fn new(tampering: Tampering) -> Self {
-        Self { tampering, heads: false, calls: Mutex::default(), before_each: Box::new(|_| {}) }
+        Self { tampering, disks: false, calls: Mutex::default(), before_each: Box::new(|_| {}) }
     }
 
     /// A system in which something else happens before each call, which is told its name.
@@ -72,8 +72,8 @@ impl<'a> Tampered<'a> {
 
     /// The same on drives with heads, and with nothing in memory.
     #[must_use]
-    pub fn with_heads(self) -> Self {
-        Self { heads: true, ..self }
+    pub fn with_rotational_disks(self) -> Self {
+        Self { disks: true, ..self }
     }
 
     /// The names of all calls so far, in order, failed ones among them.
@@ -107,12 +107,12 @@ macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
         impl System for Tampered<'_> {
             fn rotational_disk_of(&self, drive: u64) -> io::Result<Option<u64>> {
-                self.pass("rotational_disk_of").map(|()| self.heads.then_some(drive))
+                self.pass("rotational_disk_of").map(|()| self.disks.then_some(drive))
             }
 
             fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
                 self.pass("is_cached")?;
-                Ok(!self.heads && Linux.is_cached(file)?)
+                Ok(!self.disks && Linux.is_cached(file)?)
             }
 
             $(fn $name(&self, $($argument: $type),*) -> io::Result<$result> {

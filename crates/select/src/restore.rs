@@ -77,11 +77,11 @@ impl LinkPartner {
 }
 
 impl RestoreSet {
-    /// Adds `path` and as much below it as `reach` says.
-    pub fn add(&mut self, path: Vec<u8>, reach: RestoreExtent) {
+    /// Adds `path` and as much below it as `extent` says.
+    pub fn add(&mut self, path: Vec<u8>, extent: RestoreExtent) {
         let ends = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| at);
         self.above.extend(ends.map(|end| path[..end].to_vec()));
-        self.paths.insert(path, reach);
+        self.paths.insert(path, extent);
     }
 
     /// The root was there before.
@@ -102,11 +102,11 @@ impl RestoreSet {
         }
         let above = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| &path[..at]);
         let mut above = above.filter_map(|above| self.paths.get(above));
-        !above.any(|reach| *reach == RestoreExtent::WithContents)
+        !above.any(|extent| *extent == RestoreExtent::WithContents)
     }
 
     /// What a move gave this name had another.
-    pub fn gets_back(&mut self, path: Vec<u8>, name: Vec<u8>) {
+    pub fn set_old_name(&mut self, path: Vec<u8>, name: Vec<u8>) {
         self.old_names.insert(path, name);
     }
 
@@ -151,7 +151,7 @@ impl RestoreSet {
     pub fn judge(&self, asked: &Query<'_>) -> Verdict {
         match self.paths.get(asked.path) {
             _ if asked.all_below => Verdict::Take { all_below: true },
-            Some(reach) => Verdict::Take { all_below: *reach == RestoreExtent::WithContents },
+            Some(extent) => Verdict::Take { all_below: *extent == RestoreExtent::WithContents },
             // What an earlier try to take the run back left is cleared.
             None if hidden_names::is_hidden_name(
                 asked.path.rsplit(|b| *b == b'/').next().unwrap_or_default(),

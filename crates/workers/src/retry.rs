@@ -27,7 +27,7 @@ impl Retrying {
     }
 
     /// Does `work` until it succeeds, fails for good, or was tried often enough.
-    pub fn try_hard<T, E>(
+    pub fn retry<T, E>(
         &self,
         observer: &dyn Observer,
         cause: impl Fn(&E) -> &Cause,
@@ -72,9 +72,9 @@ mod tests {
     use utter_echo_model::observe::Silent;
 
     fn tries(errno: Errno, succeeds_at: u32) -> (u32, bool) {
-        let patience = Retrying::new(Retries { times: 2, wait: Duration::ZERO });
+        let retrying = Retrying::new(Retries { times: 2, wait: Duration::ZERO });
         let count = Cell::new(0);
-        let result = patience.try_hard(
+        let result = retrying.retry(
             &Silent,
             |cause| cause,
             || {
@@ -99,9 +99,9 @@ mod tests {
 
     #[test]
     fn a_run_waits_only_so_often() {
-        let patience = Retrying::new(Retries { times: 1000, wait: Duration::from_millis(1) });
+        let retrying = Retrying::new(Retries { times: 1000, wait: Duration::from_millis(1) });
         let fail = || Err::<(), _>(Cause::from(io::Error::from(Errno::IO)));
-        assert!(patience.try_hard(&Silent, |cause| cause, fail).is_err());
-        assert_eq!(patience.waits_left.into_inner(), 0);
+        assert!(retrying.retry(&Silent, |cause| cause, fail).is_err());
+        assert_eq!(retrying.waits_left.into_inner(), 0);
     }
 }

@@ -191,7 +191,9 @@ impl Selecting {
         for pattern in all.chain(lines) {
             values::refuse_outside(pattern, sources).map_err(WrongCall)?;
         }
-        for (option, patterns) in [("--exclude", &self.patterns.exclude), ("--only", &self.patterns.only)] {
+        for (option, patterns) in
+            [("--exclude", &self.patterns.exclude), ("--only", &self.patterns.only)]
+        {
             values::refuse_expanded(option, patterns, sources).map_err(WrongCall)?;
         }
         let modified = match (self.what.age, self.what.dated) {

@@ -29,7 +29,7 @@ pub(crate) struct ComparisonTerms<'a> {
     /// Of a move, whether what arrives gets another name beside what is there.
     pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
     /// What a move that was cut short left.
-    pub(crate) earlier: Option<&'a InterruptedMove>,
+    pub(crate) interrupted: Option<&'a InterruptedMove>,
     /// A folder that takes no part, wherever it is met.
     pub(crate) own: Option<&'a OwnFolder>,
     /// The time of this machine's clock.
@@ -47,10 +47,10 @@ pub(crate) struct Comparison<'a> {
     /// The drives below the destination; those that are found are added.
     pub(crate) drives: &'a DriveMap,
     /// Finds out what can be carried to the drive with this number, on which a folder lies.
-    pub(crate) reach_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Capabilities + Sync),
+    pub(crate) capabilities_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Capabilities + Sync),
     pub(crate) reads: ContentReads,
     /// Those who do it.
-    pub(crate) crew: WorkerPool,
+    pub(crate) pool: WorkerPool,
     pub(crate) terms: ComparisonTerms<'a>,
 }
 
@@ -58,7 +58,7 @@ pub(crate) struct Comparison<'a> {
 #[derive(Debug)]
 pub(crate) struct ContentReads {
     /// Of the drives that the roots lie on.
-    pub(crate) heads: RotationalDisks,
+    pub(crate) disks: RotationalDisks,
     pub(crate) contents: Contents,
     /// Entries that were told of, and will be gone through again.
     scanned_before: AtomicU64,
@@ -90,9 +90,9 @@ impl ContentReads {
     }
 
     /// Nothing was read yet.
-    pub(crate) fn new(heads: RotationalDisks) -> Self {
+    pub(crate) fn new(disks: RotationalDisks) -> Self {
         Self {
-            heads,
+            disks,
             contents: Contents::default(),
             scanned_before: AtomicU64::new(0),
             renamed: OnceLock::new(),

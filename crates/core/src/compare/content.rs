@@ -41,13 +41,13 @@ pub(super) fn first_difference(
     destination: BorrowedFd<'_>,
     size: u64,
 ) -> io::Result<Option<u64>> {
-    let size = ReadLength { size, block: context.reads.heads.block() };
+    let size = ReadLength { size, block: context.reads.disks.block() };
     same_content::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;
         UNTOLD.set(if tells { 0 } else { untold });
         if tells {
-            context.crew.did(untold as u64 / CHUNK);
+            context.pool.did(untold as u64 / CHUNK);
             context.observer.compared(untold as u64);
         }
         let drops = context.terms.running.cache == Cache::Drop
@@ -82,7 +82,7 @@ pub(super) fn note(
     if source.1.size == 0 || noted.before.has(source.1, destination.1) {
         return;
     }
-    let (head, (file, stat)) = match &context.reads.heads {
+    let (head, (file, stat)) = match &context.reads.disks {
         RotationalDisks { source: Some(head), .. } => (head, source),
         RotationalDisks { destination: Some(head), .. } => (head, destination),
         RotationalDisks { .. } => return,

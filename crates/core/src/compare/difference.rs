@@ -93,16 +93,16 @@ pub(crate) struct Difference {
     /// Boxed, since nearly none has one.
     pub(crate) obstacle: Option<Box<Obstacle>>,
     /// Whether the source's could be renamed into its place.
-    pub(crate) passage: RenamePath,
+    pub(crate) rename_path: RenamePath,
     /// The source's name of it, where that is another.
-    pub(crate) came_as: Option<NameRange>,
+    pub(crate) source_name: Option<NameRange>,
 }
 
 impl Difference {
     pub(crate) fn nothing(name: NameRange) -> Self {
         let (source, destination) = (OnSide::Absent, OnSide::Absent);
-        let (what, obstacle, passage) = (What::Nothing, None, RenamePath::Closed);
-        Self { name, source, destination, what, obstacle, passage, came_as: None }
+        let (what, obstacle, rename_path) = (What::Nothing, None, RenamePath::Impossible);
+        Self { name, source, destination, what, obstacle, rename_path, source_name: None }
     }
 }
 

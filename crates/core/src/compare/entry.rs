@@ -21,7 +21,7 @@ pub(super) struct BothEntries<'a> {
     pub(super) source: (Entry<'a>, &'a Stat),
     pub(super) destination: (Entry<'a>, &'a Stat),
     /// What an interrupted run left in doubt about the destination's.
-    pub(super) doubt: Option<Unflushed>,
+    pub(super) unflushed: Option<Unflushed>,
     /// When to look at what `statx` does not show.
     pub(super) attributes: HiddenAttributes,
     /// The folder and name that both have, if their contents may be compared beforehand.
@@ -31,7 +31,7 @@ pub(super) struct BothEntries<'a> {
 /// In what two entries of one name differ.
 pub(super) fn compare(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
@@ -45,22 +45,22 @@ pub(super) fn compare(
     if context.terms.scope.by == By::Presence {
         return Ok(What::Nothing);
     }
-    if reach.carry.has(Aspect::Content)
-        && let Some(change) = content_differs(context, reach, sides)?
+    if capabilities.carry.has(Aspect::Content)
+        && let Some(change) = content_differs(context, capabilities, sides)?
     {
         return Ok(What::Content(change));
     }
     if context.reads.contents.is_noted() {
         return Ok(What::Nothing);
     }
-    let aspects = differing_aspects(context, reach, sides)?;
+    let aspects = differing_aspects(context, capabilities, sides)?;
     Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
 }
 
 /// As [`compare`], with every byte and every attribute, whatever was asked for.
 pub(super) fn compare_all(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
@@ -70,18 +70,18 @@ pub(super) fn compare_all(
     let change = match source.kind {
         Kind::File if source.size != destination.size => Some(Change::SizeTime),
         Kind::File => contents_differ(context, sides)?,
-        _ => content_differs(context, reach, sides)?,
+        _ => content_differs(context, capabilities, sides)?,
     };
     if let Some(change) = change {
         return Ok(What::Content(change));
     }
-    let aspects = differing_aspects(context, reach, sides)?;
+    let aspects = differing_aspects(context, capabilities, sides)?;
     Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
 }
 
 fn content_differs(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
@@ -95,7 +95,7 @@ fn content_differs(
                 || link_text(context, sides.source.0)? != link_text(context, sides.destination.0)?;
             Ok(differs.then_some(Change::Reference))
         }
-        Kind::File => file_differs(context, reach, sides),
+        Kind::File => file_differs(context, capabilities, sides),
     }
 }
 
@@ -108,7 +108,7 @@ fn link_text(context: &Comparison<'_>, entry: Entry<'_>) -> io::Result<Vec<u8>> 
 
 fn file_differs(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<Option<Change>> {
     let (source, destination) = (sides.source.1, sides.destination.1);
@@ -120,12 +120,12 @@ fn file_differs(
         return contents_differ(context, sides);
     }
     if by == By::SizeTime {
-        if reach.carry.has(Aspect::Times) {
-            if reach.hours_apart(source.modified, destination.modified) {
+        if capabilities.carry.has(Aspect::Times) {
+            if capabilities.hours_apart(source.modified, destination.modified) {
                 // Not to be believed either way.
                 return contents_differ(context, sides);
             }
-            if !reach.agree(source.modified, destination.modified) {
+            if !capabilities.agree(source.modified, destination.modified) {
                 return Ok(Some(Change::SizeTime));
             }
         } else if destination.modified < source.modified {
@@ -133,7 +133,7 @@ fn file_differs(
             return Ok(Some(Change::SizeTime));
         }
     }
-    if sides.doubt.is_some_and(|doubt| doubt.may_have_lost(destination)) {
+    if sides.unflushed.is_some_and(|unflushed| unflushed.may_have_lost(destination)) {
         return contents_differ(context, sides);
     }
     sampled(context, sides)
@@ -197,41 +197,41 @@ fn opened<'a>(
 /// The carried aspects, content aside, in which two entries of one kind differ.
 pub(super) fn differing_aspects(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<Aspects> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.modified != destination.modified {
-        reach.count_time(source.modified);
+        capabilities.count_time(source.modified);
     }
     let mut differing = Aspects::NONE;
     let mut note = |aspect, differs: bool| {
-        if differs && reach.carry.has(aspect) {
+        if differs && capabilities.carry.has(aspect) {
             differing = differing.with(aspect);
         }
     };
-    note(Aspect::Times, !reach.agree(source.modified, destination.modified));
-    note(Aspect::Atime, !reach.agree(source.accessed, destination.accessed));
+    note(Aspect::Times, !capabilities.agree(source.modified, destination.modified));
+    note(Aspect::Atime, !capabilities.agree(source.accessed, destination.accessed));
     let has = (destination.uid, destination.gid);
-    let owner = reach.owner_to_set((source.uid, source.gid), has);
+    let owner = capabilities.owner_to_set((source.uid, source.gid), has);
     note(Aspect::Owner, owner.is_some());
     let owner = owner.unwrap_or(has);
     // The mode of a link is no one's to set.
-    let mode = reach.mode_for(source, owner);
+    let mode = capabilities.mode_for(source, owner);
     note(Aspect::Mode, source.kind != Kind::Symlink && mode != destination.mode);
-    let told = source.flags_told.and(destination.flags_told).and(reach.drive.flags);
+    let told = source.flags_told.and(destination.flags_told).and(capabilities.drive.flags);
     note(
         Aspect::Flags,
-        reach.flags_to_carry(source.flags).and(told) != destination.flags.and(told),
+        capabilities.flags_to_carry(source.flags).and(told) != destination.flags.and(told),
     );
-    if !reach.carries_hidden() || !looks_closely(sides, differing) {
+    if !capabilities.carries_hidden() || !looks_closely(sides, differing) {
         return Ok(differing);
     }
-    if reach.carry.has(Aspect::Flags) && flags_differ(context, reach, sides)? {
+    if capabilities.carry.has(Aspect::Flags) && flags_differ(context, capabilities, sides)? {
         differing = differing.with(Aspect::Flags);
     }
-    let xattrs = |entry| reach.xattrs(context.system, entry);
-    let wanted = reach.xattrs_for(xattrs(sides.source.0)?, (source.uid, source.gid), owner);
+    let xattrs = |entry| capabilities.xattrs(context.system, entry);
+    let wanted = capabilities.xattrs_for(xattrs(sides.source.0)?, (source.uid, source.gid), owner);
     let hidden = attributes::differing(&wanted, &xattrs(sides.destination.0)?);
     Ok(differing.iter().chain(hidden.iter()).collect())
 }
@@ -239,14 +239,14 @@ pub(super) fn differing_aspects(
 /// All carried flags; those that `statx` does not show are known only of what is open.
 fn flags_differ(
     context: &Comparison<'_>,
-    reach: &Capabilities,
+    capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<bool> {
     let source = flags(context, sides.source.0, sides.source.1.kind)?;
     let Some(source) = source else { return Ok(false) };
     let destination = flags(context, sides.destination.0, sides.destination.1.kind)?;
-    let settable = |flags: Flags| flags.and(reach.drive.flags);
-    let wanted = reach.flags_to_carry(source);
+    let settable = |flags: Flags| flags.and(capabilities.drive.flags);
+    let wanted = capabilities.flags_to_carry(source);
     Ok(destination.is_some_and(|destination| wanted != settable(destination)))
 }
 
@@ -272,7 +272,8 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 /// something else differs, and always if nothing is to be trusted.
 fn looks_closely(sides: &BothEntries<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
-    let touched = sides.doubt.is_some_and(|doubt| doubt.may_have_touched(sides.destination.1));
+    let touched =
+        sides.unflushed.is_some_and(|unflushed| unflushed.may_have_touched(sides.destination.1));
     let always = sides.attributes == HiddenAttributes::Always;
     altered || touched || always || !differing.is_empty()
 }

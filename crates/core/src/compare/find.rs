@@ -28,12 +28,12 @@ use crate::compare::visit::{Visit, Walk};
 use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
 /// No obstacle, and no way across.
-const NOTHING_MORE: Way = Way { obstacle: None, passage: RenamePath::Closed };
+const NOTHING_MORE: Way = Way { obstacle: None, rename_path: RenamePath::Impossible };
 
 /// How an entry could come to its place, and what stands in its way.
 struct Way {
     obstacle: Option<Obstacle>,
-    passage: RenamePath,
+    rename_path: RenamePath,
 }
 
 /// An entry that takes part, and with how much below it.
@@ -85,7 +85,12 @@ impl Walk<'_, '_> {
                 self.find_new(visit, met, source, *verdict);
             }
             (LookedAt::Taken(source, verdict, _), LookedAt::Taken(there, below, _)) => {
-                self.find_both(visit, met, TakenEntry(source, *verdict), TakenEntry(there, *below));
+                self.find_on_both_sides(
+                    visit,
+                    met,
+                    TakenEntry(source, *verdict),
+                    TakenEntry(there, *below),
+                );
             }
             (LookedAt::Absent, LookedAt::Taken(there, verdict, _)) => {
                 self.find_extra(visit, met, there, *verdict);
@@ -145,11 +150,16 @@ impl Walk<'_, '_> {
         let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
         let is_free = there == OnSide::Absent && obstacle.is_none();
-        let passage = if is_free { self.passage(visit, met, source) } else { RenamePath::Closed };
-        let difference =
-            visit.note(met, (visit.seen_here(source), there), What::New, Way { obstacle, passage });
+        let rename_path =
+            if is_free { self.rename_path(visit, met, source) } else { RenamePath::Impossible };
+        let difference = visit.note(
+            met,
+            (visit.seen_here(source), there),
+            What::New,
+            Way { obstacle, rename_path },
+        );
         if source.kind == Kind::Folder {
-            if !stops && passage != RenamePath::Unseen {
+            if !stops && rename_path != RenamePath::WholeTree {
                 let (presence, source) = (Presence::Source, Some(source));
                 // Should the folder turn out not to take part, that is what is left out with it.
                 let destination = match &met.destination {
@@ -177,7 +187,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn find_both(
+    fn find_on_both_sides(
         &self,
         visit: &mut Visit<'_>,
         met: &MergedEntry<'_>,
@@ -185,7 +195,7 @@ impl Walk<'_, '_> {
         there: TakenEntry<'_>,
     ) {
         let (TakenEntry(source, verdict), TakenEntry(there, below)) = (source, there);
-        let compared = self.try_hard(|| self.compare_entries(visit, met, source, there));
+        let compared = self.retry(|| self.compare_entries(visit, met, source, there));
         let what = match compared {
             Ok(what) => what,
             Err(cause) => {
@@ -213,8 +223,9 @@ impl Walk<'_, '_> {
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
         let is_told = !agrees || self.context.terms.scope.same == EqualEntries::Told;
-        let difference = is_told
-            .then(|| visit.note(met, sides, told, Way { obstacle, passage: RenamePath::Closed }));
+        let difference = is_told.then(|| {
+            visit.note(met, sides, told, Way { obstacle, rename_path: RenamePath::Impossible })
+        });
         let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
@@ -283,7 +294,7 @@ impl Walk<'_, '_> {
             other.destination = LookedAt::Taken(there, verdict, None);
             if source.kind == Kind::Folder && there.kind == Kind::Folder {
                 // A move that was cut short may have begun to fill it.
-                self.find_both(
+                self.find_on_both_sides(
                     visit,
                     &other,
                     TakenEntry(source, verdict),
@@ -373,14 +384,14 @@ impl Walk<'_, '_> {
         met: &MergedEntry<'_>,
         source: &Stat,
     ) -> Option<Obstacle> {
-        let reach = visit.reach();
-        if !reach.can_hold(source.kind) {
+        let capabilities = visit.capabilities();
+        if !capabilities.can_hold(source.kind) {
             return Some(Obstacle::Kind);
         }
-        if let Some(objection) = reach.drive.names.objection(met.name) {
+        if let Some(objection) = capabilities.drive.names.objection(met.name) {
             return Some(Obstacle::Name(objection));
         }
-        match reach.drive.largest_file {
+        match capabilities.drive.largest_file {
             Some(longest) if source.kind == Kind::File && source.size > longest => {
                 return Some(Obstacle::Size(longest));
             }
@@ -389,7 +400,7 @@ impl Walk<'_, '_> {
         let system = self.context.system;
         let anchor = self.context.pair.destination.anchor.as_fd();
         let open = || visit.node.begun.drive.open(system, anchor);
-        let takes = reach.takes_reference(source, |kind, size| {
+        let takes = capabilities.takes_reference(source, |kind, size| {
             let Ok(folder) = open() else { return true };
             trial::takes_reference(system, folder.as_fd(), kind, size)
         });
@@ -424,7 +435,7 @@ impl Walk<'_, '_> {
         let instead = instead.map(|there| (there.kind, there.size));
         let node = OpenFolder::new(
             Some(visit.node),
-            (met.name, met.came_as()),
+            (met.name, met.source_name()),
             FolderStart {
                 presence,
                 all_below,
@@ -434,11 +445,11 @@ impl Walk<'_, '_> {
                 agrees,
                 drive,
                 instead,
-                passage: visit.passage_below(source, destination),
+                rename_path: visit.rename_path_below(source, destination),
                 sides: FolderSides {
                     source: source.copied(),
                     destination: destination.copied(),
-                    doubt: visit.listed.doubt,
+                    unflushed: visit.listed.unflushed,
                     numbers: visit.listed.numbers,
                 },
             },
@@ -471,8 +482,9 @@ impl Walk<'_, '_> {
         let anchor = context.pair.destination.anchor.as_fd();
         match context.system.open_folder(anchor, path.as_bytes()) {
             Ok(folder) => {
-                let reach = || (context.reach_of)(folder.as_fd(), there.identity.drive);
-                let drive = context.drives.add(&path, there.identity, reach);
+                let capabilities =
+                    || (context.capabilities_of)(folder.as_fd(), there.identity.drive);
+                let drive = context.drives.add(&path, there.identity, capabilities);
                 visit.findings.notes.push(Note::DriveWrittenTo(path));
                 Some(drive)
             }
@@ -511,12 +523,12 @@ impl Walk<'_, '_> {
         let sides = BothEntries {
             source: (reached(met.source.handle(), from, met.source_name), source),
             destination: (reached(met.destination.handle(), to, met.name), there),
-            doubt: visit.listed.doubt,
+            unflushed: visit.listed.unflushed,
             attributes: self.context.terms.scope.attributes,
             at: (met.name == met.source_name && !visit.node.is_elsewhere)
                 .then_some((&visit.listed.path, met.name)),
         };
-        entry::compare(self.context, visit.reach(), &sides)
+        entry::compare(self.context, visit.capabilities(), &sides)
     }
 
     /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
@@ -561,8 +573,8 @@ fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -
 
 impl Visit<'_> {
     /// What can be carried to the drive that the destination's folder lies on.
-    fn reach(&self) -> &Capabilities {
-        &self.node.begun.drive.reach
+    fn capabilities(&self) -> &Capabilities {
+        &self.node.begun.drive.capabilities
     }
 
     fn seen_here(&self, source: &Stat) -> OnSide {
@@ -571,7 +583,7 @@ impl Visit<'_> {
 
     fn seen_there(&self, there: &Stat) -> OnSide {
         let state = State::seen(there, self.listed.numbers.1);
-        let tells = self.reach().drive.holds(Feature::ChangeTimes);
+        let tells = self.capabilities().drive.holds(Feature::ChangeTimes);
         OnSide::There(if tells { state } else { state.of_unknown_origin() })
     }
 
@@ -580,14 +592,14 @@ impl Visit<'_> {
         met: &MergedEntry<'_>,
         (source, destination): (OnSide, OnSide),
         what: What,
-        Way { obstacle, passage }: Way,
+        Way { obstacle, rename_path }: Way,
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
         let own = NameRange::default();
-        let came_as = None;
+        let source_name = None;
         let difference =
-            Difference { name: own, source, destination, what, obstacle, passage, came_as };
-        self.node.note_difference(met.name, met.came_as(), difference)
+            Difference { name: own, source, destination, what, obstacle, rename_path, source_name };
+        self.node.note_difference(met.name, met.source_name(), difference)
     }
 
     fn note_linked(

@@ -22,7 +22,7 @@ pub(crate) struct Compared {
     pub(crate) unchanged: Count,
     pub(crate) sampled: Count,
     /// Folders of the destination that hold the mark of an earlier run.
-    pub(crate) doubts: Vec<TreePath>,
+    pub(crate) marked_folders: Vec<TreePath>,
     /// The source's root takes part itself.
     pub(crate) takes_root: bool,
     /// `None` where it takes no part, or both roots agree.

@@ -31,7 +31,7 @@ impl FolderSink for NoSink {
 /// Compares what can be compared beforehand, where that is worth it.
 pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(), Halt> {
     let reads = comparison.terms.scope.by == By::Content && comparison.pair.single.is_none();
-    if !reads || !comparison.reads.heads.any() {
+    if !reads || !comparison.reads.disks.any() {
         return Ok(());
     }
     let mut known = SameFiles::default();
@@ -136,8 +136,8 @@ impl OnBothSides for RenamedFiles<'_> {
 /// Compares files that may only have been renamed before each is asked for, where that is worth it.
 pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenames) {
     let renamed = RenamedFiles { context, likely };
-    let is_source = context.reads.heads.source.is_some();
-    let head = context.reads.heads.source.as_ref().or(context.reads.heads.destination.as_ref());
+    let is_source = context.reads.disks.source.is_some();
+    let head = context.reads.disks.source.as_ref().or(context.reads.disks.destination.as_ref());
     let (Some(head), Ok(count)) = (head, u32::try_from(likely.count())) else { return };
     let inode_of = |number: u32| {
         let (source, destination) = likely.inodes(number as usize);
@@ -185,7 +185,7 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
         let mark = compare_one(context, file, both).ok().flatten().filter(|_| !stops());
         same.lock().extend(mark);
     };
-    match &context.reads.heads {
+    match &context.reads.disks {
         RotationalDisks { source: Some(here), destination: Some(there) } => {
             let place = |file: B::File| {
                 let file = both.open_destination(file);
@@ -194,11 +194,11 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
             let source = SideReader { disk: here, bring: &|file| bring(both.open_source(file)) };
             let bring = |file| bring(both.open_destination(file));
             let destination = SideReader { disk: there, bring: &bring };
-            disk_order::in_both_orders(&context.crew, all, [&source, &destination], place, compare);
+            disk_order::in_both_orders(&context.pool, all, [&source, &destination], place, compare);
         }
         RotationalDisks { source: Some(_), .. } => {
             disk_order::in_disk_order(
-                &context.crew,
+                &context.pool,
                 all,
                 |file| bring(both.open_source(*file)).ahead,
                 compare,
@@ -206,7 +206,7 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
         }
         RotationalDisks { .. } => {
             let bring = |file: &B::File| bring(both.open_destination(*file)).ahead;
-            disk_order::in_disk_order(&context.crew, all, bring, compare);
+            disk_order::in_disk_order(&context.pool, all, bring, compare);
         }
     }
     same.into_inner()
@@ -221,7 +221,7 @@ fn compare_one<B: OnBothSides>(
     let stat = |file: &OwnedFd| context.system.stat(Entry::Open(file.as_fd()));
     let (source, destination) = (stat(&here)?, stat(&there)?);
     // One that was not brought in anew.
-    match &context.reads.heads {
+    match &context.reads.disks {
         RotationalDisks { source: Some(_), destination: Some(_) } => {}
         RotationalDisks { source: Some(_), .. } => content::forget_if_asked(context, there.as_fd()),
         RotationalDisks { .. } => content::forget_if_asked(context, here.as_fd()),
@@ -230,7 +230,7 @@ fn compare_one<B: OnBothSides>(
         return Ok(None);
     }
     let differs = content::first_difference(context, here.as_fd(), there.as_fd(), source.size)?;
-    context.crew.did(1 + source.size / CHUNK);
+    context.pool.did(1 + source.size / CHUNK);
     Ok(differs.is_none().then(|| fingerprint(&source, &destination)))
 }
 

@@ -65,7 +65,7 @@ pub(super) struct MergedEntry<'a> {
 
 impl MergedEntry<'_> {
     /// The source's name, where that is another.
-    pub(super) fn came_as(&self) -> Option<&[u8]> {
+    pub(super) fn source_name(&self) -> Option<&[u8]> {
         self.beside.then_some(self.source_name)
     }
 }
@@ -158,7 +158,7 @@ impl Walk<'_, '_> {
         let counted = Some(CountedSide::Source);
         let place = Lookup { folder, name: met.source_name, hint, opens, counted };
         let look = |side: &mut LookedAt| self.look_at(visit.node, path, &place, side);
-        match self.look_hard(&mut met.source, look) {
+        match self.retry_look(&mut met.source, look) {
             Ok(()) => {}
             // Gone since it was listed: nothing may be concluded from that in this run.
             Err(cause) if cause.is_absence() => return unknown(visit),
@@ -167,11 +167,11 @@ impl Walk<'_, '_> {
                 return unknown(visit);
             }
         }
-        if let (Some(earlier), LookedAt::Taken(stat, ..)) =
-            (self.context.terms.earlier, &mut met.source)
+        if let (Some(interrupted), LookedAt::Taken(stat, ..)) =
+            (self.context.terms.interrupted, &mut met.source)
             && stat.kind == Kind::Folder
         {
-            earlier.correct(&visit.listed.path.join(met.source_name), stat);
+            interrupted.correct(&visit.listed.path.join(met.source_name), stat);
         }
         if let Some((stat, _)) = met.source.taken() {
             if self.leaves_own_here(visit, met.name, stat)
@@ -197,7 +197,7 @@ impl Walk<'_, '_> {
         let place = Lookup { folder, name: met.name, hint, opens, counted };
         let (source, node) = (&met.source, visit.node);
         let look = |side: &mut LookedAt| self.look_at_destination(node, path, &place, source, side);
-        match self.look_hard(&mut met.destination, look) {
+        match self.retry_look(&mut met.destination, look) {
             Err(cause) if !cause.is_absence() => {
                 visit.problem(met.name, Operation::LookAtDestination, cause);
                 unknown(visit)
@@ -208,7 +208,7 @@ impl Walk<'_, '_> {
 
     /// Looks, and again where that may pass. What goes well, as most does, is put down where it stays: an
     /// entry is large, and there are many.
-    fn look_hard(
+    fn retry_look(
         &self,
         side: &mut LookedAt,
         look: impl Fn(&mut LookedAt) -> io::Result<()>,

@@ -76,7 +76,7 @@ pub(super) struct FolderSides {
     pub(super) source: Option<Stat>,
     pub(super) destination: Option<Stat>,
     /// What an interrupted run left in doubt above it.
-    pub(super) doubt: Option<Unflushed>,
+    pub(super) unflushed: Option<Unflushed>,
     /// Of the drives on which it was found, on either side.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
 }
@@ -99,7 +99,7 @@ pub(super) struct FolderStart {
     /// The destination's entry in its place that is no folder, to be counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
     /// Whether what is in it could be renamed to where it goes.
-    pub(super) passage: RenamePath,
+    pub(super) rename_path: RenamePath,
     pub(super) sides: FolderSides,
 }
 
@@ -110,7 +110,7 @@ pub(super) struct OpenFolder {
     /// The destination's.
     name: Box<[u8]>,
     /// The source's, where that is another.
-    came_as: Option<Box<[u8]>>,
+    source_name: Option<Box<[u8]>>,
     /// It has another path in the source than in the destination.
     pub(super) is_elsewhere: bool,
     pub(super) begun: FolderStart,
@@ -146,17 +146,17 @@ pub(super) struct FolderRules<'a> {
 }
 
 impl OpenFolder {
-    /// `came_as` is the source's name, where that is another.
+    /// `source_name` is the source's name, where that is another.
     pub(super) fn new(
         parent: Option<&Arc<OpenFolder>>,
-        (name, came_as): (&[u8], Option<&[u8]>),
+        (name, source_name): (&[u8], Option<&[u8]>),
         begun: FolderStart,
     ) -> Self {
         Self {
             parent: parent.cloned(),
             name: name.into(),
-            came_as: came_as.map(Into::into),
-            is_elsewhere: came_as.is_some() || parent.is_some_and(|parent| parent.is_elsewhere),
+            source_name: source_name.map(Into::into),
+            is_elsewhere: source_name.is_some() || parent.is_some_and(|parent| parent.is_elsewhere),
             begun,
             depth: parent.map_or(0, |parent| parent.depth + 1),
             open: AtomicUsize::new(1),
@@ -184,7 +184,7 @@ impl OpenFolder {
 
     /// As the source has it.
     pub(super) fn path(&self) -> TreePath {
-        self.path_by(|node| node.came_as.as_deref().unwrap_or(&node.name))
+        self.path_by(|node| node.source_name.as_deref().unwrap_or(&node.name))
     }
 
     /// As the destination has it.
@@ -205,13 +205,13 @@ impl OpenFolder {
     pub(super) fn note_difference(
         &self,
         name: &[u8],
-        came_as: Option<&[u8]>,
+        source_name: Option<&[u8]>,
         difference: Difference,
     ) -> usize {
         let mut inner = self.inner();
         let name = inner.names.add(name);
-        let came_as = came_as.map(|came_as| inner.names.add(came_as));
-        inner.differences.push(Difference { name, came_as, ..difference });
+        let source_name = source_name.map(|source_name| inner.names.add(source_name));
+        inner.differences.push(Difference { name, source_name, ..difference });
         inner.differences.len() - 1
     }
 
@@ -398,7 +398,7 @@ impl OpenFolder {
             below: inner.below,
             head: FolderHead {
                 name: self.name.clone(),
-                source_name: self.came_as.clone(),
+                source_name: self.source_name.clone(),
                 known: FolderIdentity {
                     source: source.map(|stat| numbers.0.of(&stat)),
                     destination: there.map(|stat| numbers.1.of(stat)),

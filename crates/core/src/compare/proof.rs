@@ -22,7 +22,7 @@ use crate::request::HiddenAttributes;
 
 impl Proof for Comparison<'_> {
     fn expects(&self) -> bool {
-        self.reads.heads.any()
+        self.reads.disks.any()
     }
 
     fn expect(&self, likely: &dyn LikelyRenames) {
@@ -43,7 +43,7 @@ struct FolderRange {
     begin: usize,
 }
 
-/// Names looked at before others get their turn: a wide folder is shared among the workers.
+/// Names compared in one task. The rest of a folder is a task of its own, behind the folders found so far.
 const STRETCH: usize = 256;
 
 impl Comparison<'_> {
@@ -78,7 +78,7 @@ impl Comparison<'_> {
         let MovedEntry { source, destination, folder, .. } = moved;
         let (from, to) = (source.clone(), destination.clone());
         let first = vec![FolderRange { from, to, folder: *folder, begin: 0 }];
-        self.crew.run(first, |stretch, stack| {
+        self.pool.run(first, |stretch, stack| {
             let goes_on = same.load(Ordering::Relaxed) && !self.observer.stop_requested();
             match goes_on.then(|| self.same_entries(moved, &stretch, &groups)) {
                 Some(Ok(Some(more))) => stack.push(more.into_iter()),
@@ -108,7 +108,7 @@ impl Comparison<'_> {
         let mut more = Vec::new();
         for (name, folder) in &here[*begin..end] {
             let held = self.hold_together((&source, name), (&destination, name), moved.drive)?;
-            self.crew.did(1);
+            self.pool.did(1);
             if held.what != What::Nothing || held.crosses {
                 return Ok(None);
             }
@@ -145,11 +145,11 @@ impl Comparison<'_> {
         let sides = BothEntries {
             source: (from, &here),
             destination: (to, &there),
-            doubt: None,
+            unflushed: None,
             attributes: HiddenAttributes::Always,
             at: None,
         };
-        let what = entry::compare_all(self, &drive.reach, &sides)?;
+        let what = entry::compare_all(self, &drive.capabilities, &sides)?;
         Ok(ComparedPair { what, kind: here.kind, linked, crosses })
     }
 }

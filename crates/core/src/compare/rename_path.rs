@@ -16,10 +16,10 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
     let Comparison { system, pair, terms, .. } = context;
     let scope = &terms.scope;
     let (source, there) = (pair.source.as_fd(), pair.destination.anchor.as_fd());
-    if scope.passage == RenamePath::Closed {
-        return RenamePath::Closed;
+    if scope.rename_path == RenamePath::Impossible {
+        return RenamePath::Impossible;
     }
-    let abilities = &context.drives.root().reach.drive;
+    let abilities = &context.drives.root().capabilities.drive;
     let keeps_all =
         [Feature::RenamedFolders, Feature::RenamedTimes].iter().all(|a| abilities.holds(*a));
     let drive = system.stat(Entry::Pinned(source)).map(|stat| stat.identity.drive);
@@ -27,12 +27,16 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
     // One drive can be mounted in two places, and nothing is renamed from one to the other.
     let sitting = |folder| system.mount_session(folder).ok();
     if !keeps_all || !same_drive || sitting(source).is_none_or(|s| Some(s) != sitting(there)) {
-        return RenamePath::Closed;
+        return RenamePath::Impossible;
     }
     if counts_for_one_account(context, there) {
-        return RenamePath::Closed;
+        return RenamePath::Impossible;
     }
-    if holds_what_stays(context) { scope.passage.min(RenamePath::Open) } else { scope.passage }
+    if holds_what_stays(context) {
+        scope.rename_path.min(RenamePath::EachEntry)
+    } else {
+        scope.rename_path
+    }
 }
 
 /// What is mounted below the source would go along with its folder, and so would what takes no part. True if nobody
@@ -56,48 +60,52 @@ fn counts_for_one_account(context: &Comparison<'_>, folder: BorrowedFd<'_>) -> b
 
 impl Walk<'_, '_> {
     /// No way leads into a folder of the destination that counts for one account.
-    pub(super) fn narrow_passage(&self, listed: &mut ListedFolder) {
-        if listed.passage == RenamePath::Closed || listed.node.is_root() {
+    pub(super) fn narrow_rename_path(&self, listed: &mut ListedFolder) {
+        if listed.rename_path == RenamePath::Impossible || listed.node.is_root() {
             return;
         }
         let there = listed.sides.destination.as_ref();
         if there.is_some_and(|there| counts_for_one_account(self.context, there.as_fd())) {
-            listed.passage = RenamePath::Closed;
+            listed.rename_path = RenamePath::Impossible;
         }
     }
 
     /// How an entry that only the source has could come to its place.
-    pub(super) fn passage(
+    pub(super) fn rename_path(
         &self,
         visit: &Visit<'_>,
         met: &MergedEntry<'_>,
         source: &Stat,
     ) -> RenamePath {
-        let passage = visit.listed.passage;
+        let rename_path = visit.listed.rename_path;
         // What cannot be taken away cannot be renamed either.
-        if passage == RenamePath::Closed
+        if rename_path == RenamePath::Impossible
             || visit.leaves_source(source)
             || visit.node.is_held(source)
         {
-            return RenamePath::Closed;
+            return RenamePath::Impossible;
         }
         if source.kind != Kind::Folder {
-            return RenamePath::Open;
+            return RenamePath::EachEntry;
         }
-        let Some(above) = &visit.listed.sides.source else { return RenamePath::Closed };
+        let Some(above) = &visit.listed.sides.source else { return RenamePath::Impossible };
         let system = self.context.system;
         // Its entry for the folder above it changes with that.
         let folder = system.open_folder(above.as_fd(), met.source_name);
         let may_go = folder.and_then(|folder| system.may_change(folder.as_fd()));
-        if may_go.is_ok() { passage } else { RenamePath::Closed }
+        if may_go.is_ok() { rename_path } else { RenamePath::Impossible }
     }
 }
 
 impl Visit<'_> {
     /// Whether what is in a folder could be renamed.
-    pub(super) fn passage_below(&self, source: Option<&Stat>, there: Option<&Stat>) -> RenamePath {
+    pub(super) fn rename_path_below(
+        &self,
+        source: Option<&Stat>,
+        there: Option<&Stat>,
+    ) -> RenamePath {
         let leaves = source.is_none_or(|source| self.leaves_source(source))
             || there.is_some_and(|there| self.leaves_destination(there));
-        if leaves { RenamePath::Closed } else { self.listed.passage }
+        if leaves { RenamePath::Impossible } else { self.listed.rename_path }
     }
 }

@@ -53,7 +53,7 @@ pub(crate) fn compare(
         destination: tallies.destination,
         unchanged: tallies.unchanged,
         sampled: *comparison.reads.sampled.lock(),
-        doubts: findings.doubts,
+        marked_folders: findings.marked_folders,
         takes_root,
         root,
     })
@@ -81,13 +81,13 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
     let sides = BothEntries {
         source: (Entry::Pinned(pair.source.as_fd()), &pair.source_stat),
         destination: (Entry::Pinned(pair.destination.anchor.as_fd()), there),
-        doubt: None,
+        unflushed: None,
         attributes: comparison.terms.scope.attributes,
         at: None,
     };
     let drive = comparison.drives.root();
-    let mut aspects = entry::differing_aspects(comparison, &drive.reach, &sides)?;
-    if !drive.reach.keeps_top_times(pair.destination.exists()) {
+    let mut aspects = entry::differing_aspects(comparison, &drive.capabilities, &sides)?;
+    if !drive.capabilities.keeps_top_times(pair.destination.exists()) {
         aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
     }
     let what = What::Aspects(aspects);

@@ -41,7 +41,7 @@ pub(super) struct Findings {
     pub(super) notes: Vec<Note>,
     pub(super) tallies: Tallies,
     /// Folders of the destination that hold the mark of an earlier run.
-    pub(super) doubts: Vec<TreePath>,
+    pub(super) marked_folders: Vec<TreePath>,
     pub(super) halt: Option<Halt>,
 }
 
@@ -53,7 +53,7 @@ pub(super) struct SharedFindings<'s> {
 
 pub(super) struct Walk<'a, 's> {
     pub(super) context: &'a Comparison<'a>,
-    pub(super) patience: Retrying,
+    pub(super) retrying: Retrying,
     /// Neither an entry nor a leftover.
     pub(super) mark: Vec<u8>,
     pub(crate) ending: Mutex<SharedFindings<'s>>,
@@ -86,13 +86,13 @@ pub(super) struct ListedFolder {
     /// Names of the source that the destination's drive takes for another, and that one.
     pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
     /// What interrupted runs left in doubt here.
-    pub(super) doubt: Option<Unflushed>,
+    pub(super) unflushed: Option<Unflushed>,
     /// Of the drives that the two sides lie on.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
     /// Names that belong to the drive that one of the two is the topmost folder of.
     pub(super) of_the_drive: &'static [&'static [u8]],
     /// Whether what is in it could be renamed to where it goes.
-    pub(super) passage: RenamePath,
+    pub(super) rename_path: RenamePath,
     pub(super) sides: ListedSides,
 }
 
@@ -149,7 +149,7 @@ impl Walk<'_, '_> {
             let joined = listing::join(&listed.sides.listings.0, &listed.sides.listings.1, stretch);
             for (at, joined) in joined.enumerate() {
                 if at % TOLD == TOLD - 1 {
-                    self.context.crew.did(TOLD as u64);
+                    self.context.pool.did(TOLD as u64);
                 }
                 if let Some(met) = self.look(&mut visit, &joined) {
                     self.find(&mut visit, &met);
@@ -157,7 +157,7 @@ impl Walk<'_, '_> {
             }
         }
         let Visit { mut below, taken, findings, .. } = visit;
-        if self.context.reads.heads.any() {
+        if self.context.reads.disks.any() {
             below.sort_by_key(|node| node.inode());
         }
         node.note_taken(taken);
@@ -178,7 +178,7 @@ impl Walk<'_, '_> {
         let all = &mut ending.findings;
         all.problems.append(&mut new.problems);
         all.notes.append(&mut new.notes);
-        all.doubts.append(&mut new.doubts);
+        all.marked_folders.append(&mut new.marked_folders);
         all.tallies.merge(&new.tallies);
         if new.halt.is_some() {
             self.halted.store(true, Ordering::Relaxed);
@@ -211,10 +211,10 @@ impl Walk<'_, '_> {
             path_there: if node.is_elsewhere { node.path_there() } else { path.clone() },
             path,
             same_there: HashMap::new(),
-            doubt: node.begun.sides.doubt,
+            unflushed: node.begun.sides.unflushed,
             numbers: node.begun.sides.numbers,
             of_the_drive: &[],
-            passage: node.begun.passage,
+            rename_path: node.begun.rename_path,
             sides: ListedSides {
                 source: None,
                 destination: None,
@@ -222,7 +222,7 @@ impl Walk<'_, '_> {
             },
         };
         if node.begun.presence != Presence::Destination {
-            let head = self.context.reads.heads.source.as_deref();
+            let head = self.context.reads.disks.source.as_deref();
             match self.list((pair.source.as_fd(), head), &listed.path) {
                 Ok((handle, listing)) => {
                     self.find_lock(node, handle.as_fd());
@@ -240,7 +240,7 @@ impl Walk<'_, '_> {
             }
         }
         if node.begun.presence != Presence::Source {
-            let head = self.context.reads.heads.destination.as_deref();
+            let head = self.context.reads.disks.destination.as_deref();
             match self.list((pair.destination.anchor.as_fd(), head), &listed.path_there) {
                 Ok((handle, listing)) => {
                     listed.sides.destination = Some(handle);
@@ -253,7 +253,7 @@ impl Walk<'_, '_> {
             }
         }
         self.find_numbers(&mut listed);
-        self.narrow_passage(&mut listed);
+        self.narrow_rename_path(&mut listed);
         if pair.single.is_none() {
             fold(node, &mut listed, findings)?;
             self.read_mark(&mut listed, findings)?;
@@ -270,7 +270,7 @@ impl Walk<'_, '_> {
         work: impl Fn() -> io::Result<T>,
     ) -> Result<T, Cause> {
         let first = Cell::new(Some(first));
-        self.try_hard(|| first.take().map_or_else(&work, Err))
+        self.retry(|| first.take().map_or_else(&work, Err))
     }
 
     /// Where a drive begins its numbers are another's.
@@ -296,9 +296,10 @@ impl Walk<'_, '_> {
             return Some(());
         }
         match dirty_marker::find(self.context.system, folder.as_fd()) {
-            Ok(Some(doubt)) => {
-                listed.doubt = Some(listed.doubt.map_or(doubt, |above| above.and(doubt)));
-                findings.doubts.push(listed.path_there.clone());
+            Ok(Some(unflushed)) => {
+                listed.unflushed =
+                    Some(listed.unflushed.map_or(unflushed, |above| above.and(unflushed)));
+                findings.marked_folders.push(listed.path_there.clone());
                 Some(())
             }
             Ok(None) => Some(()),
@@ -321,11 +322,11 @@ impl Walk<'_, '_> {
                 node.lock(Cause::SourceFlagged);
                 return;
             }
-            let caller = &self.context.drives.root().reach.caller;
+            let caller = &self.context.drives.root().capabilities.caller;
             caller.bound_to(&folder).inspect(|owner| node.lock_but_for(*owner));
         }
         // Where this cannot be asked, taking away the first of it tells.
-        if let Err(Cause::System(error)) = self.try_hard(|| self.context.system.may_change(source))
+        if let Err(Cause::System(error)) = self.retry(|| self.context.system.may_change(source))
             && is_forbidden(&error)
         {
             node.lock(Cause::SourceLocked(error));
@@ -350,13 +351,13 @@ impl Walk<'_, '_> {
             };
             Ok((handle, listing))
         };
-        self.try_hard(list)
+        self.retry(list)
     }
 
     /// What may pass is tried again.
-    pub(super) fn try_hard<T>(&self, work: impl Fn() -> io::Result<T>) -> Result<T, Cause> {
+    pub(super) fn retry<T>(&self, work: impl Fn() -> io::Result<T>) -> Result<T, Cause> {
         let work = || work().map_err(Cause::from);
-        self.patience.try_hard(self.context.observer, |cause| cause, work)
+        self.retrying.retry(self.context.observer, |cause| cause, work)
     }
 
     /// What a file system keeps for itself in its topmost folder is part of the drive, on either side.
@@ -394,7 +395,7 @@ impl Visit<'_> {
 
 /// Finds names that the destination's drive takes for one.
 fn fold(node: &OpenFolder, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
-    let names = &node.begun.drive.reach.drive.names;
+    let names = &node.begun.drive.capabilities.drive.names;
     if names.folding == CaseFolding::Never {
         return Some(());
     }

@@ -31,23 +31,23 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)
             agrees: true,
             drive: context.drives.root(),
             instead: None,
-            passage: rename_path::of_roots(context),
+            rename_path: rename_path::of_roots(context),
             sides: FolderSides {
                 source: is_folder.then_some(pair.source_stat),
                 destination: (is_folder && exists).then_some(pair.destination.anchor_stat),
-                doubt: None,
+                unflushed: None,
                 numbers: (InodeNumbers::Stable, InodeNumbers::Stable),
             },
         },
     );
     let walk = Walk {
         context,
-        patience: Retrying::new(context.terms.running.retries),
+        retrying: Retrying::new(context.terms.running.retries),
         mark: dirty_marker::name(),
         ending: Mutex::new(SharedFindings { findings: Findings::default(), station }),
         halted: AtomicBool::new(false),
     };
-    context.crew.run(vec![WalkTask::Folder(Arc::new(root))], |work, stack| {
+    context.pool.run(vec![WalkTask::Folder(Arc::new(root))], |work, stack| {
         walk.work(work, stack);
     });
     walk.ending.into_inner().findings

@@ -21,7 +21,7 @@ pub(crate) struct GuardedRun<'a> {
     pub(crate) request: &'a Request,
     pub(crate) pairs: &'a [Pair],
     /// Where what is displaced goes.
-    pub(crate) shelf: Option<&'a SetAsidePlace>,
+    pub(crate) aside_place: Option<&'a SetAsidePlace>,
     /// All drives of the destination can leave holes in files.
     pub(crate) holds_holes: bool,
 }
@@ -179,7 +179,7 @@ pub(crate) fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> 
 
 /// Every pair's destination lies on the drive of the first: they share the folder it names.
 pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
-    let GuardedRun { system, request, pairs, shelf, holds_holes } = *run;
+    let GuardedRun { system, request, pairs, aside_place, holds_holes } = *run;
     let safety = &request.safety;
     let Some(pair) = pairs.first() else {
         return Ok(());
@@ -197,11 +197,11 @@ pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     let steps = || plan.parts.iter().flat_map(Part::all_steps);
     let need = SpaceNeed::of(steps(), &space, holds_holes);
     let mut giving = if safety.remove_first { SpaceFreed::Removed } else { SpaceFreed::Shrinking };
-    if let Some(shelf) = shelf {
-        if shelf.drive() == pair.destination.anchor_stat.identity.drive {
+    if let Some(aside_place) = aside_place {
+        if aside_place.drive() == pair.destination.anchor_stat.identity.drive {
             // What is displaced gives no room free.
             giving = SpaceFreed::Nothing;
-        } else if let Ok(space) = system.space(shelf.anchor()) {
+        } else if let Ok(space) = system.space(aside_place.anchor()) {
             let aside = SpaceNeed::of_what_is_set_aside(steps(), &space);
             let drive = "the drive where things are set aside";
             refuse_unless(&aside, aside.bytes(false) <= space.bytes, &space, (drive, false))?;

@@ -61,16 +61,18 @@ const LOOKED_AT: usize = 16;
 impl SetAsidePlace {
     /// What moves between the same places left that were cut short, for each pair. What cannot be read tells
     /// nothing.
-    pub(crate) fn earlier(&self, system: &dyn System, pairs: &[Pair]) -> Vec<InterruptedMove> {
-        let mut earlier: Vec<InterruptedMove> =
+    pub(crate) fn interrupted(&self, system: &dyn System, pairs: &[Pair]) -> Vec<InterruptedMove> {
+        let mut interrupted: Vec<InterruptedMove> =
             pairs.iter().map(|_| InterruptedMove::default()).collect();
         // A store that is not there holds nothing.
         let _ = self.each_unfinished(system, pairs, Newest::Too, &mut |(_, standing), parts| {
-            let both = earlier.iter_mut().zip(parts);
-            both.for_each(|(earlier, (past, part))| take_in(earlier, (past, &part), standing));
+            let both = interrupted.iter_mut().zip(parts);
+            both.for_each(|(interrupted, (past, part))| {
+                take_in(interrupted, (past, &part), standing)
+            });
             Ok(())
         });
-        earlier
+        interrupted
     }
 
     /// Writes down that they came to their end, now that this one has.

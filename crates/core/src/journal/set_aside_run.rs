@@ -35,7 +35,7 @@ pub(crate) struct SetAsideRun<'a> {
     /// The same, as the user may name it.
     pub(crate) path: PathBuf,
     /// What its drive can hold.
-    pub(crate) reach: Capabilities,
+    pub(crate) capabilities: Capabilities,
     recorder: JournalWriter<'a>,
     keeping: Keeping,
     /// Why the notes are not whole, where the run goes on without.
@@ -54,13 +54,13 @@ impl<'a> SetAsideRun<'a> {
     pub(crate) fn begin(
         system: &'a dyn System,
         caller: &Caller,
-        shelf: &SetAsidePlace,
+        aside_place: &SetAsidePlace,
         set_aside: &SetAside,
         noted: &NotedRun<'_>,
     ) -> io::Result<Self> {
         let NotedRun { request, plan, pairs } = *noted;
-        let mut at = system.open_folder(shelf.anchor(), b"")?;
-        for name in &shelf.place.missing {
+        let mut at = system.open_folder(aside_place.anchor(), b"")?;
+        for name in &aside_place.place.missing {
             make_folder(system, at.as_fd(), name, 0o777 & !caller.umask | 0o700)?;
             at = system.open_folder(at.as_fd(), name)?;
         }
@@ -91,10 +91,10 @@ impl<'a> SetAsideRun<'a> {
             // Nothing but notes is written there.
             Keeping::Notes => Features::default(),
         };
-        let reach = Capabilities::new(Aspects::ALL, abilities, caller, 0);
-        let path = shelf.path.join(run.name);
+        let capabilities = Capabilities::new(Aspects::ALL, abilities, caller, 0);
+        let path = aside_place.path.join(run.name);
         let (keeping, lost) = (set_aside.what, OnceLock::new());
-        Ok(Self { system, folder, _lock: run.lock, path, reach, recorder, keeping, lost })
+        Ok(Self { system, folder, _lock: run.lock, path, capabilities, recorder, keeping, lost })
     }
 
     /// True if what the run displaces is kept here.

@@ -269,7 +269,7 @@ pub(crate) fn each_line(
             }
             for step in folder.steps.iter().chain(&folder.vacates) {
                 put(PlanLine::Step(saved(step, folder.head.names.get(step.name))))?;
-                if let Some(name) = folder.came_as(step) {
+                if let Some(name) = folder.source_names(step) {
                     put(PlanLine::CameAs { name: name.into() })?;
                 }
             }
@@ -394,7 +394,7 @@ impl PlanReader {
                 let step = step_of(step, &mut NameArena::default(), true)?;
                 self.part()?.root_vacate = Some(step);
             }
-            PlanLine::CameAs { name } => self.came_as(&name.name()?)?,
+            PlanLine::CameAs { name } => self.source_names(&name.name()?)?,
             PlanLine::Name { folder, name } => {
                 self.end_folder();
                 let name = name.name()?.into();
@@ -437,13 +437,13 @@ impl PlanReader {
         Ok(())
     }
 
-    fn came_as(&mut self, name: &[u8]) -> Result<(), String> {
+    fn source_names(&mut self, name: &[u8]) -> Result<(), String> {
         let part = self.parts.last_mut().ok_or("it is in no part")?;
         let folder = part.folders.last_mut().ok_or("it is in no folder")?;
         match self.steps.last() {
             Some(step) => {
                 let source = folder.head.names.add(name);
-                folder.came_as.push((step.name, source));
+                folder.source_names.push((step.name, source));
             }
             None => folder.head.source_name = Some(name.into()),
         }

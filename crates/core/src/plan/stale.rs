@@ -63,8 +63,9 @@ pub(crate) fn find(
             let now = match (step.verb, step.reason) {
                 // Whatever an interrupted run left goes.
                 (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
-                (Verb::Remove, _) => look(&source, source_name)
-                    .map(|now| now.filter(|now| drive.reach.has_appeared(now.kind, step.kind()))),
+                (Verb::Remove, _) => look(&source, source_name).map(|now| {
+                    now.filter(|now| drive.capabilities.has_appeared(now.kind, step.kind()))
+                }),
                 // Known from the record, and there is no entry to look at.
                 _ if part.remembers(path.join(name).as_bytes()) => Ok(None),
                 _ => look(&source, source_name),

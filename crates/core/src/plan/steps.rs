@@ -34,7 +34,7 @@ pub struct Plan {
     /// order of their numbers, the root's own left out.
     pub(crate) drives: Vec<Vec<TreePath>>,
     /// Folders of each part's destination where earlier runs left a doubt.
-    pub(crate) doubts: Vec<Vec<TreePath>>,
+    pub(crate) marked_folders: Vec<Vec<TreePath>>,
 }
 
 /// A step with its place.

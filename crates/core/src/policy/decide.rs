@@ -43,7 +43,7 @@ impl Draft<'_> {
         let root = compared.root.as_ref().filter(|_| !self.is_locked);
         let root = root.and_then(|root| self.root_step(root));
         if !compared.takes_root {
-            self.roots.root = None;
+            self.roots.state = None;
         }
         let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
         self.tell_locked();
@@ -60,16 +60,16 @@ impl Draft<'_> {
     }
 
     /// The source's root folder, if it may go; and whether that could be by being renamed.
-    pub(crate) fn vacating_root(mut self, root: Option<State>, passage: RenamePath) -> Self {
-        self.roots.root = root.filter(|_| !self.policy.vacating.leave_folders);
-        self.roots.root_passage = passage;
+    pub(crate) fn vacating_root(mut self, root: Option<State>, rename_path: RenamePath) -> Self {
+        self.roots.state = root.filter(|_| !self.policy.vacating.leave_folders);
+        self.roots.rename_path = rename_path;
         self
     }
 
     /// All of the source goes over with its root, whatever that holds.
     pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decisions {
         let root = compared.root.as_ref().and_then(|root| self.root_step(root));
-        self.roots.root_comes_along = true;
+        self.roots.comes_along = true;
         let root = self.take_root_over(root);
         self.last_word(root)
     }

@@ -47,7 +47,7 @@ pub(super) struct DraftFolder {
     /// Something of the source stays in it.
     pub(super) stays_here: bool,
     /// Names of entries that the source has under others, and those.
-    pub(super) came_as: Vec<(NameRange, NameRange)>,
+    pub(super) source_names: Vec<(NameRange, NameRange)>,
     pub(super) linked: Vec<LinkedDraft>,
     pub(super) fate: SubtreeStatus,
     pub(super) place: DraftPlace,
@@ -86,11 +86,11 @@ pub(super) enum OwnDecision {
 /// The roots of a draft.
 pub(crate) struct DraftRoot {
     /// The source's root folder, if it may go.
-    pub(super) root: Option<State>,
+    pub(super) state: Option<State>,
     /// The source's root folder could be renamed, if all in it comes along.
-    pub(super) root_passage: RenamePath,
+    pub(super) rename_path: RenamePath,
     /// All in it does.
-    pub(super) root_comes_along: bool,
+    pub(super) comes_along: bool,
 }
 
 /// What is decided so far about one pair of roots.
@@ -99,7 +99,7 @@ pub(crate) struct Draft<'a> {
     pub(super) folders: Vec<DraftFolder>,
     pub(super) elsewhere: Vec<NameElsewhere>,
     /// Folders that a rename took along, with all they held.
-    dead: HashSet<usize>,
+    dropped: HashSet<usize>,
     pub(super) decided: Decisions,
     /// Folders of the source from which something was to go, and that cannot be changed; and whether nothing goes
     /// from what is in them either.
@@ -119,7 +119,7 @@ impl DraftFolder {
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
-            came_as: Vec::new(),
+            source_names: Vec::new(),
             linked: Vec::new(),
             fate: SubtreeStatus::Open,
             head: FolderHead {
@@ -176,15 +176,15 @@ impl<'a> Draft<'a> {
             policy,
             folders: Vec::new(),
             elsewhere: Vec::new(),
-            dead: HashSet::new(),
+            dropped: HashSet::new(),
             decided: Decisions::default(),
             locked: Vec::new(),
             is_locked: false,
             has_unseen: false,
             roots: DraftRoot {
-                root: None,
-                root_passage: RenamePath::Closed,
-                root_comes_along: false,
+                state: None,
+                rename_path: RenamePath::Impossible,
+                comes_along: false,
             },
         }
     }
@@ -245,7 +245,7 @@ impl<'a> Draft<'a> {
     }
 
     pub(super) fn is_dead(&self, at: usize) -> bool {
-        self.dead.contains(&at)
+        self.dropped.contains(&at)
     }
 
     /// Sorts the steps of every folder by name; their slots are new ones then.
@@ -266,16 +266,16 @@ impl<'a> Draft<'a> {
     }
 
     /// Takes a folder and all below it out of the plan; returns what its steps were for.
-    pub(super) fn kill(&mut self, top: usize) -> Vec<State> {
+    pub(super) fn drop_subtree(&mut self, top: usize) -> Vec<State> {
         let mut states = Vec::new();
         for at in top..self.folders.len() {
             let is_below =
-                at == top || self.dead.contains(&(self.folders[at].place.parent as usize));
+                at == top || self.dropped.contains(&(self.folders[at].place.parent as usize));
             // In tree order what is below comes right after.
             if !is_below {
                 break;
             }
-            self.dead.insert(at);
+            self.dropped.insert(at);
             let steps = self.folders[at].steps.iter_mut().filter_map(Option::take);
             states.extend(steps.filter_map(|step| step.source.or(step.destination)));
         }
@@ -283,8 +283,8 @@ impl<'a> Draft<'a> {
     }
 
     pub(crate) fn into_part(mut self, root: Option<Step>) -> Part {
-        let dead = std::mem::take(&mut self.dead);
-        let needed = self.needed(&dead);
+        let dropped = std::mem::take(&mut self.dropped);
+        let needed = self.needed(&dropped);
         let mut places = Vec::new();
         let mut next = 0;
         for needed in &needed {
@@ -298,8 +298,9 @@ impl<'a> Draft<'a> {
         }
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
-            let DraftFolder { mut head, steps, mut vacates, stays_here, came_as, place, .. } =
-                drafted;
+            let DraftFolder {
+                mut head, steps, mut vacates, stays_here, source_names, place, ..
+            } = drafted;
             let names = &mut head.names;
             let parent = places[place.parent as usize];
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
@@ -313,30 +314,31 @@ impl<'a> Draft<'a> {
                 vacates: vacates.into(),
                 first_vacate: 0,
                 stays_here,
-                came_as,
+                source_names,
                 head,
             }
         });
         let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.stays_here);
         let root_vacate =
-            self.roots.root.filter(|_| goes).map(|root| {
+            self.roots.state.filter(|_| goes).map(|root| {
                 Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None))
             });
         Part { root, root_vacate, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
     /// The folders that hold a step, or a name that steps speak of, and those that lead there.
-    fn needed(&self, dead: &HashSet<usize>) -> Vec<bool> {
+    fn needed(&self, dropped: &HashSet<usize>) -> Vec<bool> {
         let mut needed: Vec<bool> = (0..self.folders.len()).map(|at| at == 0).collect();
-        for named in self.elsewhere.iter().filter(|named| !dead.contains(&(named.folder as usize)))
+        for named in
+            self.elsewhere.iter().filter(|named| !dropped.contains(&(named.folder as usize)))
         {
             needed[named.folder as usize] = true;
         }
         for at in (1..self.folders.len()).rev() {
             needed[at] |= self.folders[at].steps.iter().any(Option::is_some);
             needed[at] |= !self.folders[at].vacates.is_empty();
-            needed[at] &= !dead.contains(&at);
+            needed[at] &= !dropped.contains(&at);
             if needed[at] {
                 needed[self.folders[at].place.parent as usize] = true;
             }

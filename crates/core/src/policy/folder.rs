@@ -102,7 +102,7 @@ impl FolderSink for Draft<'_> {
             is_held: false,
         };
         let goes_unseen = |difference: &Difference| {
-            difference.passage == RenamePath::Unseen && is_a_folder(difference.source)
+            difference.rename_path == RenamePath::WholeTree && is_a_folder(difference.source)
         };
         self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
@@ -143,7 +143,7 @@ impl Draft<'_> {
         difference: &Difference,
         child: Option<&FolderDecision>,
     ) {
-        let here = difference.came_as.unwrap_or(difference.name);
+        let here = difference.source_name.unwrap_or(difference.name);
         let own = || folder.path.join(folder.drafted.head.names.get(here));
         let there = || folder.path_there.join(folder.drafted.head.names.get(difference.name));
         let decision = self.policy.decide(difference, child, folder.drive, (&own, &there));
@@ -163,8 +163,8 @@ impl Draft<'_> {
         folder.is_held |= holds;
         folder.vacates.extend(goes.filter(|_| !holds));
         let decision = self.unless_locked(decision, difference, child, holds);
-        let came_as = difference.came_as.map(|source| (difference.name, source));
-        folder.drafted.came_as.extend(came_as);
+        let source_name = difference.source_name.map(|source| (difference.name, source));
+        folder.drafted.source_names.extend(source_name);
         let FolderDraft { path, drafted, left, .. } = folder;
         *left = (*left).max(self.note_down(drafted, path, difference, child, decision));
     }
@@ -180,7 +180,7 @@ impl Draft<'_> {
     ) -> Decision {
         let all_stays = child.is_some_and(|child| child.is_locked);
         if all_stays {
-            self.doom(child, SubtreeStatus::Lost);
+            self.settle_subtree(child, SubtreeStatus::Lost);
         }
         // What goes from a folder needs that folder in the destination, even where it stays itself.
         let is_needed = child.is_some_and(|child| child.number.is_some());
@@ -214,16 +214,22 @@ impl Draft<'_> {
                     Permission::Newer => drafted.passed_over.spared_newer += 1,
                     Permission::Held | Permission::Yes => drafted.passed_over.held_back += 1,
                 }
-                self.doom(child, SubtreeStatus::Held);
+                self.settle_subtree(child, SubtreeStatus::Held);
                 WhatStays::Held
             }
             Decision::NotHeld(kind) => {
                 self.decided.not_held.push((drafted.drive(), kind));
-                self.doom(child.filter(|_| difference.what == What::New), SubtreeStatus::Lost);
+                self.settle_subtree(
+                    child.filter(|_| difference.what == What::New),
+                    SubtreeStatus::Lost,
+                );
                 WhatStays::Nothing
             }
             Decision::Problem(cause) => {
-                self.doom(child.filter(|_| sides_make_a_folder(difference)), SubtreeStatus::Lost);
+                self.settle_subtree(
+                    child.filter(|_| sides_make_a_folder(difference)),
+                    SubtreeStatus::Lost,
+                );
                 let path = path.join(drafted.head.names.get(difference.name));
                 let operation = match cause {
                     Cause::NameTaken => Operation::Vacate,
@@ -236,7 +242,7 @@ impl Draft<'_> {
     }
 
     /// Nothing happens in a folder that is not made, nor in one that does not give way.
-    fn doom(&mut self, child: Option<&FolderDecision>, fate: SubtreeStatus) {
+    fn settle_subtree(&mut self, child: Option<&FolderDecision>, fate: SubtreeStatus) {
         let folder = child.and_then(|child| child.number).map(|number| &mut self.folders[number]);
         if let Some(folder) = folder.filter(|folder| folder.presence != Presence::Both) {
             folder.fate = fate;
@@ -303,7 +309,8 @@ impl Policy<'_> {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
             (What::New, None) => {
-                let passes = difference.passage != RenamePath::Closed && self.drives.renames(drive);
+                let passes =
+                    difference.rename_path != RenamePath::Impossible && self.drives.renames(drive);
                 let reason = if passes { Reason::TakenOver } else { Reason::New };
                 self.if_granted(step(Verb::Add, reason), drive)
             }
@@ -421,7 +428,7 @@ impl Policy<'_> {
         };
         if source.kind == Kind::Folder {
             // Of one that goes as a whole nobody has looked what is in it.
-            let is_unseen = difference.passage == RenamePath::Unseen;
+            let is_unseen = difference.rename_path == RenamePath::WholeTree;
             let goes = child.map_or(is_unseen, |child| !child.stays_here);
             if !goes || self.vacating.leave_folders {
                 return None;

@@ -34,20 +34,20 @@ pub(crate) struct PlannedFolder {
     /// Something stays in the source's folder.
     pub(crate) stays_here: bool,
     /// Names that entries get beside others of theirs, and the source's names of these.
-    pub(crate) came_as: Vec<(NameRange, NameRange)>,
+    pub(crate) source_names: Vec<(NameRange, NameRange)>,
 }
 
 impl PlannedFolder {
     /// Names of entries that the source has under others, with those.
     pub(crate) fn names_that_differ(&self) -> Vec<OtherName> {
         let name = |range| Box::from(self.head.names.get(range));
-        self.came_as.iter().map(|(here, source)| (name(*here), name(*source))).collect()
+        self.source_names.iter().map(|(here, source)| (name(*here), name(*source))).collect()
     }
 
     /// The source's name of what a step is about, where that is another.
-    pub(crate) fn came_as(&self, step: &Step) -> Option<&[u8]> {
+    pub(crate) fn source_names(&self, step: &Step) -> Option<&[u8]> {
         let name = self.head.names.get(step.name);
-        let found = self.came_as.iter().find(|(here, _)| self.head.names.get(*here) == name);
+        let found = self.source_names.iter().find(|(here, _)| self.head.names.get(*here) == name);
         found.map(|(_, source)| self.head.names.get(*source))
     }
 
@@ -58,7 +58,7 @@ impl PlannedFolder {
 
     /// The source's name of what a step is about.
     pub(crate) fn name_of_source(&self, step: &Step) -> &[u8] {
-        self.came_as(step).unwrap_or_else(|| self.head.names.get(step.name))
+        self.source_names(step).unwrap_or_else(|| self.head.names.get(step.name))
     }
 
     /// One of its steps, those in the source after the others.
@@ -71,7 +71,7 @@ impl PlannedFolder {
         match step.side {
             Side::Source => (self.name_of_source(step), None),
             Side::Destination => {
-                (self.head.names.get(step.name), self.came_as(step).map(<[u8]>::to_vec))
+                (self.head.names.get(step.name), self.source_names(step).map(<[u8]>::to_vec))
             }
         }
     }
@@ -196,7 +196,7 @@ impl Part {
         let renamed = all().filter(|(_, folder)| folder.head.source_name.is_some());
         let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
         let beside = all().flat_map(|(at, folder)| {
-            folder.came_as.iter().map(move |(name, source)| {
+            folder.source_names.iter().map(move |(name, source)| {
                 let here = self.source_path(at).join(folder.head.names.get(*source));
                 (here, self.folder_path(at).join(folder.head.names.get(*name)))
             })

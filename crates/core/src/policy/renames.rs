@@ -122,12 +122,12 @@ impl RenameSearch<'_> {
             };
         }
         if let Some(below) = self.found.below.get(&new).copied() {
-            for state in draft.kill(below) {
+            for state in draft.drop_subtree(below) {
                 draft.count_unchanged(&state);
             }
         }
         if let Some(below) = self.found.below.get(&old).copied() {
-            draft.kill(below);
+            draft.drop_subtree(below);
         }
     }
 

@@ -42,7 +42,7 @@ impl Draft<'_> {
                 if let Some(goes) = goes {
                     gone.insert(goes);
                     folder.steps[slot] = Some(Step { verb: Verb::Rename, ..step });
-                    child.map(|child| self.kill(child));
+                    child.map(|child| self.drop_subtree(child));
                 } else if step.reason == Reason::TakenOver {
                     folder.steps[slot] = Some(Step { reason: Reason::New, ..step });
                 }
@@ -54,17 +54,17 @@ impl Draft<'_> {
                 whole.insert(at);
             }
         }
-        self.roots.root_comes_along = whole.contains(&0);
+        self.roots.comes_along = whole.contains(&0);
     }
 
     /// The step for the root, which can be renamed as well if it is known to come along.
     pub(super) fn take_root_over(&mut self, root: Option<Step>) -> Option<Step> {
-        let passes = self.roots.root_passage != RenamePath::Closed && self.roots.root_comes_along;
-        let passes = passes && self.roots.root.is_some();
+        let passes = self.roots.rename_path != RenamePath::Impossible && self.roots.comes_along;
+        let passes = passes && self.roots.state.is_some();
         match root.filter(|step| step.verb == Verb::Add && passes) {
             Some(step) => {
-                self.kill(0);
-                self.roots.root = None;
+                self.drop_subtree(0);
+                self.roots.state = None;
                 Some(Step { verb: Verb::Rename, reason: Reason::TakenOver, ..step })
             }
             None => root,

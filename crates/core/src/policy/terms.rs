@@ -24,21 +24,21 @@ pub(crate) trait DriveFacts: Sync {
 
 impl DriveFacts for DriveMap {
     fn agree(&self, drive: DriveId, one: Time, other: Time) -> bool {
-        self.get(drive).reach.agree(one, other)
+        self.get(drive).capabilities.agree(one, other)
     }
 
     fn nearest(&self, drive: DriveId, time: Time) -> Time {
-        self.get(drive).reach.drive.nearest(time)
+        self.get(drive).capabilities.drive.nearest(time)
     }
 
     fn carries(&self, drive: DriveId, aspect: Aspect) -> bool {
-        self.get(drive).reach.carry.has(aspect)
+        self.get(drive).capabilities.carry.has(aspect)
     }
 
     fn renames(&self, drive: DriveId) -> bool {
         use utter_echo_drives::features::Feature::{RenamedFolders, RenamedTimes};
         let drive = self.get(drive);
-        [RenamedFolders, RenamedTimes].into_iter().all(|a| drive.reach.drive.holds(a))
+        [RenamedFolders, RenamedTimes].into_iter().all(|a| drive.capabilities.drive.holds(a))
     }
 }
 

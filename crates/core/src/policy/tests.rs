@@ -124,8 +124,8 @@ fn differs(of: &mut ComparedFolder, name: &str, sides: Sides, what: What) {
         destination,
         what,
         obstacle: None,
-        passage: RenamePath::Closed,
-        came_as: None,
+        rename_path: RenamePath::Impossible,
+        source_name: None,
     });
 }
 

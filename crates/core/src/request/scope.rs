@@ -28,7 +28,7 @@ pub(crate) struct Scope {
     /// Whether what is on both sides alike is to be told.
     pub(crate) same: EqualEntries,
     /// Whether to find out what could be renamed from one side to the other.
-    pub(crate) passage: RenamePath,
+    pub(crate) rename_path: RenamePath,
 }
 
 /// Whether entries of the source can be renamed to where they go.
@@ -36,11 +36,11 @@ pub(crate) struct Scope {
 pub(crate) enum RenamePath {
     /// They cannot.
     #[default]
-    Closed,
+    Impossible,
     /// They can; of a folder it takes a look at all that is in it to know.
-    Open,
+    EachEntry,
     /// They can, and a folder with all it holds, whatever that is.
-    Unseen,
+    WholeTree,
 }
 
 /// What to do with what both sides agree in.
@@ -115,7 +115,7 @@ impl Scope {
                 DriveCrossing::WhereTheSourceGoes
             },
             same: if task.vacates() { EqualEntries::Told } else { EqualEntries::Counted },
-            passage: rename_path(request, selection),
+            rename_path: rename_path(request, selection),
         }
     }
 }
@@ -126,10 +126,10 @@ fn rename_path(request: &Request, selection: &Selection) -> RenamePath {
     let carries_all = Aspects::ALL.iter().all(|aspect| carry.has(aspect));
     let may = [Verb::Add, Verb::Rename, Verb::Vacate].iter().all(|verb| changed.steps.has(*verb));
     if !task.vacates() || !carries_all || !may {
-        RenamePath::Closed
+        RenamePath::Impossible
     } else if selection.takes_everything() && !vacating.leave_folders {
-        RenamePath::Unseen
+        RenamePath::WholeTree
     } else {
-        RenamePath::Open
+        RenamePath::EachEntry
     }
 }

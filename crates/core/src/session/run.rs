@@ -48,7 +48,7 @@ pub(crate) struct SessionHistory<'a> {
     /// For each pair, when folders of its source were changed, where that is not what can be seen.
     pub(crate) times: Vec<InterruptedMove>,
     /// For each pair, what a move that was cut short left.
-    earlier: Vec<InterruptedMove>,
+    interrupted: Vec<InterruptedMove>,
     /// The run that is to be undone, if one is.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
@@ -62,7 +62,7 @@ pub struct Session<'a> {
     own: Option<OwnFolder>,
     pub(crate) pairs: Vec<Pair>,
     /// Where things are set aside, if they are.
-    shelf: Option<SetAsidePlace>,
+    aside_place: Option<SetAsidePlace>,
     /// Why a move goes on without its notes.
     lacks_notes: Option<String>,
     /// For each pair, what of it takes part, where that is not what the request says.
@@ -98,22 +98,26 @@ impl<'a> Session<'a> {
     ) -> Result<Self, CallError> {
         let caller = system.caller().map_err(CallError::Caller)?;
         let set_aside = request.safety.set_aside.as_ref();
-        let shelf = set_aside.map(|set_aside| SetAsidePlace::open(system, set_aside)).transpose();
+        let aside_place =
+            set_aside.map(|set_aside| SetAsidePlace::open(system, set_aside)).transpose();
         let notes_only = set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Notes);
-        let (shelf, lacks_notes) = match shelf {
+        let (aside_place, lacks_notes) = match aside_place {
             Err(error) if notes_only => (None, Some(error.to_string())),
-            Ok(Some(shelf)) if notes_only && shelf.is_in_the_way_of_any(system, &pairs) => {
+            Ok(Some(aside_place))
+                if notes_only && aside_place.is_in_the_way_of_any(system, &pairs) =>
+            {
                 (None, Some("the folder for them is part of what is moved".to_owned()))
             }
             other => (other?, None),
         };
-        let moves = shelf.as_ref().filter(|_| request.task.vacates());
-        let earlier = moves.map_or_else(Vec::new, |shelf| shelf.earlier(system, &pairs));
-        for (pair, earlier) in pairs.iter_mut().zip(&earlier) {
-            earlier.correct(&TreePath::default(), &mut pair.source_stat);
+        let moves = aside_place.as_ref().filter(|_| request.task.vacates());
+        let interrupted =
+            moves.map_or_else(Vec::new, |aside_place| aside_place.interrupted(system, &pairs));
+        for (pair, interrupted) in pairs.iter_mut().zip(&interrupted) {
+            interrupted.correct(&TreePath::default(), &mut pair.source_stat);
         }
         Ok(Self {
-            shelf,
+            aside_place,
             lacks_notes,
             selections: Vec::new(),
             system,
@@ -121,7 +125,7 @@ impl<'a> Session<'a> {
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            history: SessionHistory { times: Vec::new(), earlier, undoes },
+            history: SessionHistory { times: Vec::new(), interrupted, undoes },
             found: SessionDrives {
                 maps: OnceLock::new(),
                 tried: Mutex::default(),
@@ -181,12 +185,13 @@ impl<'a> Session<'a> {
         let prefix = &pair.prefix;
         let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
         let moves = self.request.task.vacates();
-        let earlier = self.number_of(pair).and_then(|at| self.history.earlier.get(at));
-        let may_be_ours =
-            |path: &TreePath| earlier.is_some_and(|earlier| earlier.may_have_made(path));
+        let interrupted = self.number_of(pair).and_then(|at| self.history.interrupted.get(at));
+        let may_be_ours = |path: &TreePath| {
+            interrupted.is_some_and(|interrupted| interrupted.may_have_made(path))
+        };
         let keeps_both =
             |path: &TreePath| !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth;
-        let has_notes = self.shelf.is_some();
+        let has_notes = self.aside_place.is_some();
         let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
         let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
         let mut comparison = Comparison {
@@ -195,22 +200,23 @@ impl<'a> Session<'a> {
             counts: RuleCounts::of(selection),
             pair,
             drives: map,
-            reach_of: &|folder, drive| self.reach_of(folder, drive),
+            capabilities_of: &|folder, drive| self.capabilities_of(folder, drive),
             reads: ContentReads::new(pair.disks(self.system)),
-            crew: WorkerPool::new(self.request.running.workers),
+            pool: WorkerPool::new(self.request.running.workers),
             terms: ComparisonTerms {
                 scope: Scope::of(self.request, selection),
                 selection,
                 keeps_both: moves.then_some(&keeps_both),
-                earlier: self.times_of(pair),
+                interrupted: self.times_of(pair),
                 own: self.own.as_ref(),
                 now: Time::now(),
                 running: self.request.running,
             },
         };
-        let passage = root.map_or(RenamePath::Closed, |_| self.passage_of_root(&comparison));
-        let draft = || Draft::new(&policy).vacating_root(root.copied(), passage);
-        if passage == RenamePath::Unseen {
+        let rename_path =
+            root.map_or(RenamePath::Impossible, |_| self.passage_of_root(&comparison));
+        let draft = || Draft::new(&policy).vacating_root(root.copied(), rename_path);
+        if rename_path == RenamePath::WholeTree {
             let compared =
                 compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
             let decided = draft().take_all_over(&compared);
@@ -224,7 +230,7 @@ impl<'a> Session<'a> {
         if decided.is_short_sighted {
             // What is found once more is counted once.
             comparison.counts = RuleCounts::of(selection);
-            comparison.terms.scope.passage = RenamePath::Open;
+            comparison.terms.scope.rename_path = RenamePath::EachEntry;
             let mut drafted = draft();
             compared = compare::compare(&comparison, &mut drafted)?;
             decided = drafted.decide(&compared, &comparison);
@@ -240,7 +246,7 @@ impl<'a> Session<'a> {
 
     /// A move can be undone without a folder to set things aside in, but for what it replaces.
     fn note_gone_for_good(&self, plan: &Plan) -> Option<Note> {
-        let keeps_notes_alone = self.shelf.is_some() && !self.keeps_displaced();
+        let keeps_notes_alone = self.aside_place.is_some() && !self.keeps_displaced();
         let replaced = plan.displaced(Verb::Replace).entries;
         (keeps_notes_alone && replaced > 0).then_some(Note::GoneForGood(replaced))
     }
@@ -259,8 +265,8 @@ impl<'a> Session<'a> {
         self.history
             .times
             .get(at)
-            .or(self.history.earlier.get(at))
-            .filter(|earlier| !earlier.is_empty())
+            .or(self.history.interrupted.get(at))
+            .filter(|interrupted| !interrupted.is_empty())
     }
 
     /// Whether the source's root could be renamed to the destination's, which is not there yet.
@@ -269,7 +275,7 @@ impl<'a> Session<'a> {
         let is_there = pair.destination.exists() || pair.single.is_some();
         let may_change = self.system.may_change(pair.source.as_fd());
         if is_there || may_change.is_err() || self.is_root_held(pair).unwrap_or(true) {
-            return RenamePath::Closed;
+            return RenamePath::Impossible;
         }
         compare::of_roots(comparison)
     }
@@ -355,13 +361,13 @@ impl<'a> Session<'a> {
             let stat = self.system.stat(Entry::Open(folder.as_fd()))?;
             Ok((folder, stat.identity))
         });
-        let (reach, identity) = if let Ok((folder, identity)) = &found {
-            (self.reach_of(folder.as_fd(), identity.drive), *identity)
+        let (capabilities, identity) = if let Ok((folder, identity)) = &found {
+            (self.capabilities_of(folder.as_fd(), identity.drive), *identity)
         } else {
             let identity = Identity { drive: u64::MAX, inode: u64::MAX };
-            (self.reach_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
+            (self.capabilities_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
         };
-        map.add(path, identity, || reach);
+        map.add(path, identity, || capabilities);
     }
 
     /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
@@ -397,13 +403,13 @@ impl<'a> Session<'a> {
                 return Err(overlap(&at, pair));
             }
         }
-        let holds = |map: &DriveMap| map.root().reach.drive.holds(Feature::Holes);
+        let holds = |map: &DriveMap| map.root().capabilities.drive.holds(Feature::Holes);
         let holds_holes = self.maps().iter().all(holds);
         let run = GuardedRun {
             system: self.system,
             request: self.request,
             pairs: &self.pairs,
-            shelf: self.shelf.as_ref().filter(|_| self.keeps_displaced()),
+            aside_place: self.aside_place.as_ref().filter(|_| self.keeps_displaced()),
             holds_holes,
         };
         let locks = guard::check(&run, plan, answered)?;
@@ -423,7 +429,7 @@ impl<'a> Session<'a> {
             let remove_first = self.request.safety.remove_first;
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
-            let earlier = &*self.history.earlier;
+            let interrupted = &*self.history.interrupted;
             let moves_back = self.history.undoes.is_some();
             let terms = Terms {
                 system,
@@ -431,8 +437,8 @@ impl<'a> Session<'a> {
                 running,
                 remove_first,
                 aside,
-                earlier,
-                leaving: RemovalTerms { moves_back, may_lose },
+                interrupted,
+                removal_terms: RemovalTerms { moves_back, may_lose },
             };
             execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
@@ -441,14 +447,16 @@ impl<'a> Session<'a> {
         {
             return Outcome::without_shelf(plan, &run.path, error);
         }
-        let (Some(shelf), Some(set_aside)) = (&self.shelf, &self.request.safety.set_aside) else {
+        let (Some(aside_place), Some(set_aside)) =
+            (&self.aside_place, &self.request.safety.set_aside)
+        else {
             return execute(None);
         };
         if plan.is_empty() {
             return execute(None);
         }
         let noted = NotedRun { request: self.request, plan, pairs: &self.pairs };
-        match SetAsideRun::begin(self.system, &self.caller, shelf, set_aside, &noted) {
+        match SetAsideRun::begin(self.system, &self.caller, aside_place, set_aside, &noted) {
             Err(error) if set_aside.what == Keeping::Notes => {
                 let mut outcome = execute(None);
                 outcome.lost_notes = Some(error);
@@ -458,10 +466,10 @@ impl<'a> Session<'a> {
             Ok(aside) => {
                 let mut outcome = execute(Some(&aside));
                 if matches!(outcome.ending, Ending::Complete) {
-                    outcome.problems.extend(shelf.prune(self.system, set_aside));
+                    outcome.problems.extend(aside_place.prune(self.system, set_aside));
                     if outcome.problems.is_empty() && self.request.task.vacates() {
                         // Else the next run does once more what was proven already.
-                        let _ = shelf.end_earlier(self.system, &self.pairs);
+                        let _ = aside_place.end_earlier(self.system, &self.pairs);
                     }
                 }
                 outcome.lost_notes = aside.into_lost();
@@ -476,14 +484,17 @@ impl<'a> Session<'a> {
             let map = |pair: &Pair| {
                 let anchor = &pair.destination;
                 let identity = anchor.anchor_stat.identity;
-                DriveMap::of_root(identity, self.reach_of(anchor.anchor.as_fd(), identity.drive))
+                DriveMap::of_root(
+                    identity,
+                    self.capabilities_of(anchor.anchor.as_fd(), identity.drive),
+                )
             };
             self.pairs.iter().map(map).collect()
         })
     }
 
     /// What can be carried to the drive with this number, on which a folder lies.
-    fn reach_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Capabilities {
+    fn capabilities_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Capabilities {
         let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
         let mut tried = self.found.tried.lock();
         let known = tried.iter().find(|(known, _)| *known == drive).map(|(_, found)| found.clone());
@@ -497,10 +508,13 @@ impl<'a> Session<'a> {
 
     /// What is set aside must not become part of a side.
     pub(crate) fn refuse_shelf(&self, pair: &Pair) -> Result<(), PlanError> {
-        let in_the_way =
-            |shelf: &SetAsidePlace| shelf.is_in_the_way(self.system, pair).unwrap_or(true);
-        match &self.shelf {
-            Some(shelf) if in_the_way(shelf) => Err(set_aside_within(shelf, pair).into()),
+        let in_the_way = |aside_place: &SetAsidePlace| {
+            aside_place.is_in_the_way(self.system, pair).unwrap_or(true)
+        };
+        match &self.aside_place {
+            Some(aside_place) if in_the_way(aside_place) => {
+                Err(set_aside_within(aside_place, pair).into())
+            }
             _ => Ok(()),
         }
     }
@@ -510,12 +524,12 @@ impl<'a> Session<'a> {
         if let Some(at) = self.overlap_by_mounts(pair, map, None) {
             return Err(overlap(&at, pair));
         }
-        let names = &map.root().reach.drive.names;
-        let within = |shelf: &&SetAsidePlace| {
-            shelf.is_spelled_within(self.system, pair, names).unwrap_or(false)
+        let names = &map.root().capabilities.drive.names;
+        let within = |aside_place: &&SetAsidePlace| {
+            aside_place.is_spelled_within(self.system, pair, names).unwrap_or(false)
         };
-        match self.shelf.as_ref().filter(|_| self.keeps_displaced()).filter(within) {
-            Some(shelf) => Err(set_aside_within(shelf, pair)),
+        match self.aside_place.as_ref().filter(|_| self.keeps_displaced()).filter(within) {
+            Some(aside_place) => Err(set_aside_within(aside_place, pair)),
             None => Ok(()),
         }
     }
@@ -555,9 +569,9 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
     }
 }
 
-fn set_aside_within(shelf: &SetAsidePlace, pair: &Pair) -> Refusal {
+fn set_aside_within(aside_place: &SetAsidePlace, pair: &Pair) -> Refusal {
     Refusal::SetAsideWithin {
-        folder: shelf.shown(),
+        folder: aside_place.shown(),
         source_path: pair.source_shown.clone(),
         destination_path: pair.destination_shown.clone(),
     }
@@ -583,9 +597,9 @@ fn note_root(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
 /// Adds what was found and decided for one pair, with paths made relative to the destination as named.
 fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, decided: Decisions) {
     for (drive, kind) in decided.not_held {
-        map.get(drive).reach.leave_out(kind);
+        map.get(drive).capabilities.leave_out(kind);
     }
-    foresee(map, &decided.part);
+    count_not_carried(map, &decided.part);
     for new in notes_of(map) {
         note(&mut plan.notes, new);
     }
@@ -595,7 +609,7 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
     }
     plan.prefixes.push(pair.prefix.clone());
     plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
-    plan.doubts.push(compared.doubts);
+    plan.marked_folders.push(compared.marked_folders);
     let mut problems: Vec<Problem> =
         compared.problems.into_iter().chain(decided.problems).collect();
     problems.sort_by(|a, b| a.path.cmp(&b.path));
@@ -614,18 +628,19 @@ fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, dec
 }
 
 /// Counts what entries that will be made have and cannot be given.
-fn foresee(map: &DriveMap, part: &Part) {
+fn count_not_carried(map: &DriveMap, part: &Part) {
     let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
     for folder in &part.folders {
         let drive = map.get(folder.head.known.drive);
         let made = folder.steps.iter().filter(|step| makes(step.verb));
-        made.filter_map(|step| step.source.as_ref()).for_each(|source| drive.reach.foresee(source));
+        made.filter_map(|step| step.source.as_ref())
+            .for_each(|source| drive.capabilities.count_not_carried(source));
     }
 }
 
 /// What can be said of the drives below a destination.
 fn notes_of(map: &DriveMap) -> Vec<Note> {
-    map.all().iter().flat_map(|drive| drive.reach.notes()).collect()
+    map.all().iter().flat_map(|drive| drive.capabilities.notes()).collect()
 }
 
 /// Adds a note; what the drives of several pairs cannot hold becomes one.

@@ -95,10 +95,10 @@ impl<'a> Session<'a> {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan::default();
-        let crew = WorkerPool::new(self.request.running.workers);
+        let pool = WorkerPool::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(at, pair, map, &crew);
+            let (part, problems) = run.reversed(at, pair, map, &pool);
             let totals = &mut plan.totals;
             for step in part.all_steps() {
                 let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);

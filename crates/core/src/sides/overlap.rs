@@ -96,7 +96,7 @@ pub(crate) fn overlap_by_mounts(
     let changed = (!below.is_empty()).then_some(changed).into_iter().flatten();
     let mut changed = changed.filter(|path| below.contains(path.as_bytes()));
     let found = drives.all();
-    let found = found.iter().find(|drive| meets(&drive.path, &drive.reach.drive.names));
+    let found = found.iter().find(|drive| meets(&drive.path, &drive.capabilities.drive.names));
     found
         .map(|drive| drive.path.clone())
         .or_else(|| changed.find(|path| meets(path, &NameRules::default())))

@@ -193,13 +193,13 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         };
         let there = |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
         if let Some(name) = &folder.head.source_name {
-            chosen.gets_back(above.as_bytes().to_vec(), name.to_vec());
+            chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
         }
         let renamed = folder.steps.iter().chain(&folder.vacates);
         // Of a single entry both names are known.
-        let has_other = |step: &&Step| single.is_none() && folder.came_as(step).is_some();
+        let has_other = |step: &&Step| single.is_none() && folder.source_names(step).is_some();
         for step in renamed.filter(has_other) {
-            chosen.gets_back(path(step), folder.name_of_source(step).to_vec());
+            chosen.set_old_name(path(step), folder.name_of_source(step).to_vec());
         }
         for step in &folder.steps {
             let own = part.source_path(at).join(folder.name_of_source(step));

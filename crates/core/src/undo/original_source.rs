@@ -151,7 +151,7 @@ impl OriginalSource<'_> {
 fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
     part.folders.iter().enumerate().flat_map(|(at, folder)| {
         let whole = folder.steps.iter().filter(|step| step.takes_a_folder_over());
-        let whole = whole.filter(|step| folder.came_as(step).is_none());
+        let whole = whole.filter(|step| folder.source_names(step).is_none());
         let above = part.folder_path(at);
         let is_near = above == part.source_path(at);
         whole.filter(move |_| is_near).map(move |step| above.join(folder.head.names.get(step.name)))

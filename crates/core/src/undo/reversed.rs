@@ -101,14 +101,14 @@ impl PastRun<'_> {
         at: usize,
         pair: &Pair,
         map: &DriveMap,
-        crew: &WorkerPool,
+        pool: &WorkerPool,
     ) -> (Part, Vec<Problem>) {
         let (system, memory) = (self.system, &self.parts[at]);
         let (part, was_begun, is_move) = (&self.plan.parts[at], self.was_begun(), self.is_move());
         if !pair.destination.exists() {
             return (Part::default(), Vec::new());
         }
-        Reversing { system, pair, map, memory, part, was_begun, is_move }.go(crew)
+        Reversing { system, pair, map, memory, part, was_begun, is_move }.go(pool)
     }
 
     /// Where below the destination of a part another drive was mounted that the run went onto.
@@ -176,10 +176,10 @@ struct Reversing<'a> {
 }
 
 impl Reversing<'_> {
-    fn go(&self, crew: &WorkerPool) -> (Part, Vec<Problem>) {
+    fn go(&self, pool: &WorkerPool) -> (Part, Vec<Problem>) {
         let mut problems = Vec::new();
         let mut reversed = Part { root: self.root(&mut problems), ..Part::default() };
-        let folders = crew.map(self.part.folders.len(), |at| self.folder(at));
+        let folders = pool.map(self.part.folders.len(), |at| self.folder(at));
         for (folder, found) in folders {
             reversed.folders.push(folder);
             problems.extend(found);
@@ -316,12 +316,13 @@ impl Reversing<'_> {
         let named = Entry::Named(above.as_fd(), name);
         let entry = if is_root { Entry::Open(above.as_fd()) } else { named };
         let drive = self.map.root();
-        let now = match look_before(self.system, &drive.reach, entry) {
+        let now = match look_before(self.system, &drive.capabilities, entry) {
             Err(e) if e.kind() == ErrorKind::NotFound => return Ok(false),
             other => other?,
         };
         let of = |state: &State| (state.kind, state.uid, state.gid, state.mode());
-        let keeps_time = !is_root || drive.reach.keeps_top_times(self.pair.destination.exists());
+        let keeps_time =
+            !is_root || drive.capabilities.keeps_top_times(self.pair.destination.exists());
         // It was read from this drive, so the drive can keep it to the last digit.
         let same_time = before.state.modified() == now.state.modified();
         let size = |state: &State| if state.kind == Kind::Folder { 0 } else { state.size };
@@ -493,7 +494,8 @@ impl Reversing<'_> {
     }
 
     fn alike(&self, drive: DriveId, wanted: &State, there: &Stat) -> bool {
-        let same_time = || self.map.get(drive).reach.agree(wanted.modified(), there.modified);
+        let same_time =
+            || self.map.get(drive).capabilities.agree(wanted.modified(), there.modified);
         wanted.kind == there.kind
             && (there.kind == Kind::Folder || wanted.size == there.size && same_time())
     }

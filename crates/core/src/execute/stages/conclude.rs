@@ -21,27 +21,27 @@ impl PartRun<'_> {
         path: &TreePath,
         result: StepResult,
     ) {
-        let trouble = match result {
+        let error = match result {
             Ok(()) => {
                 self.ledger.set(number, StepOutcome::Done);
-                self.means.observer.concluded(number, StepOutcome::Done);
+                self.context.observer.concluded(number, StepOutcome::Done);
                 return;
             }
-            Err(trouble) => trouble,
+            Err(error) => error,
         };
-        if self.means.observer.stop_requested() && was_interrupted(&trouble.1) {
+        if self.context.observer.stop_requested() && was_interrupted(&error.1) {
             return;
         }
-        let _asking = self.ask_in_turn(&trouble.1);
-        if self.is_told(on, &trouble.1) {
+        let _asking = self.ask_in_turn(&error.1);
+        if self.is_told(on, &error.1) {
             return;
         }
-        let overtaken = trouble.1.is_stale();
+        let overtaken = error.1.is_stale();
         let outcome = if overtaken { StepOutcome::Stale } else { StepOutcome::Failed };
         self.ledger.set(number, outcome);
         let needs = self.bytes_of(number);
-        self.report_needing(on, path, trouble, needs);
-        self.means.observer.concluded(number, outcome);
+        self.report_needing(on, path, error, needs);
+        self.context.observer.concluded(number, outcome);
     }
 
     fn bytes_of(&self, number: usize) -> u64 {
@@ -52,9 +52,9 @@ impl PartRun<'_> {
         step.map_or(0, Step::bytes)
     }
 
-    pub(super) fn report(&self, on: &OnDrive<'_>, path: &TreePath, trouble: StepError) {
-        let _asking = self.ask_in_turn(&trouble.1);
-        self.report_needing(on, path, trouble, 0);
+    pub(super) fn report(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError) {
+        let _asking = self.ask_in_turn(&error.1);
+        self.report_needing(on, path, error, 0);
     }
 
     fn ask_in_turn(&self, cause: &Cause) -> Option<MutexGuard<'_, ()>> {
@@ -64,15 +64,15 @@ impl PartRun<'_> {
     }
 
     /// Tells of a fault. It is about one entry, until its drive says otherwise.
-    fn report_needing(&self, on: &OnDrive<'_>, path: &TreePath, trouble: StepError, needs: u64) {
-        let StepError(operation, cause) = trouble;
+    fn report_needing(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError, needs: u64) {
+        let StepError(operation, cause) = error;
         if self.is_told(on, &cause) {
             return;
         }
         let cause = self.judge(on, cause, needs);
         let path = self.prefix.join(path.as_bytes());
         let problem = Problem { path, operation, cause };
-        self.means.observer.met(&problem);
+        self.context.observer.met(&problem);
         self.ledger.report(problem);
     }
 
@@ -87,7 +87,7 @@ impl PartRun<'_> {
             on.closed.store(true, Ordering::Relaxed);
         } else {
             self.ledger.end(&cause);
-            self.means.over.store(true, Ordering::Relaxed);
+            self.context.over.store(true, Ordering::Relaxed);
         }
         cause
     }

@@ -69,7 +69,7 @@ impl OpenFolders {
 impl PartRun<'_> {
     /// The order of all that is to be filled in, if it is worth one.
     pub(super) fn order(&self, due: &dyn Fn(&Step) -> bool) -> Option<Vec<PlacedStep_>> {
-        let head = self.heads.source.as_deref()?;
+        let head = self.disks.source.as_deref()?;
         // What is taken back is renamed, most of it, and not read.
         if self.takes_back() {
             return None;
@@ -153,14 +153,14 @@ impl PartRun<'_> {
         work: impl Fn((usize, usize)) + Sync,
     ) {
         let bring = |placed: &PlacedStep_| bring(placed.which());
-        disk_order::in_disk_order(&self.means.crew, order, bring, |placed| work(placed.which()));
+        disk_order::in_disk_order(&self.context.pool, order, bring, |placed| work(placed.which()));
     }
 
     /// Brings the file of a step into memory.
     fn bring(&self, places: &OpenFolders, (at, slot): (usize, usize)) -> Prefetch {
         let folder = &self.part.folders[at];
         let step = &folder.steps[slot];
-        if step.kind() != Kind::File || step.bytes() == 0 || self.means.must_end() {
+        if step.kind() != Kind::File || step.bytes() == 0 || self.context.must_end() {
             return Prefetch::Read;
         }
         let (system, name) = (self.system(), folder.name_of_source(step));
@@ -191,7 +191,7 @@ impl PartRun<'_> {
     ) {
         let folder = &self.part.folders[at];
         let waits = self.progress.put_off.has((at, slot));
-        if self.means.must_end() || waits || self.was_tried(folder, slot) {
+        if self.context.must_end() || waits || self.was_tried(folder, slot) {
             return;
         }
         if self.drive_of(at).closed.load(Ordering::Relaxed) {

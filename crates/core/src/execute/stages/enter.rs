@@ -27,9 +27,9 @@ impl PartRun<'_> {
             Ok(root) => Some(root),
             // Nothing was to be changed, so nothing is missed.
             Err(_) if !self.part.has_steps() => None,
-            Err(trouble) => {
+            Err(error) => {
                 self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
-                self.report(&self.drives[0], &TreePath::default(), trouble);
+                self.report(&self.drives[0], &TreePath::default(), error);
                 None
             }
         }
@@ -77,7 +77,7 @@ impl PartRun<'_> {
         let on = self.drive_of(at);
         let mut place = on.writer.place(path, source, destination)?;
         self.check_known(on, at, &place)?;
-        place.came_as = self.part.folders[at].names_that_differ();
+        place.source_names = self.part.folders[at].names_that_differ();
         Ok(place)
     }
 
@@ -169,8 +169,8 @@ impl PartRun<'_> {
                 Ok(folder) => work(at, opening, folder.as_fd()),
             };
             if let Err(error) = done {
-                let trouble = StepError(Operation::SetAttributes, error.into());
-                self.report(self.drive_of(at), &path, trouble);
+                let error = StepError(Operation::SetAttributes, error.into());
+                self.report(self.drive_of(at), &path, error);
             }
         }
     }

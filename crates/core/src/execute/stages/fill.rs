@@ -85,8 +85,8 @@ impl PartRun<'_> {
         let is_new: HashSet<usize> = folders.numbers.values().copied().collect();
         let first = (0..self.part.folders.len()).filter(|at| !is_new.contains(at));
         let first = first.flat_map(|at| self.works_in(at, &folders)).collect();
-        self.means.crew.run(first, |work, stack| {
-            if self.means.must_end() {
+        self.context.pool.run(first, |work, stack| {
+            if self.context.must_end() {
                 return;
             }
             match work {
@@ -151,7 +151,7 @@ impl PartRun<'_> {
         let step = &above.steps[at];
         let name = name_of(above, step);
         let on = self.drive_of(parent);
-        let made = self.try_hard(|| {
+        let made = self.retry(|| {
             let place = self.enter_to_change(root, parent)?;
             let filled = child.filter(|_| !folders.are_left_empty);
             self.make_folder(&StepSite { on, place: &place, name }, step, filled)
@@ -162,11 +162,11 @@ impl PartRun<'_> {
                 let works = child.map_or(Vec::new(), |child| self.works_in(child, folders));
                 stack.push(works.into_iter());
             }
-            Err(trouble) => {
+            Err(error) => {
                 if let Some(child) = child {
                     self.fail_below(child);
                 }
-                self.conclude(on, number, &self.part.folder_path(parent).join(name), Err(trouble));
+                self.conclude(on, number, &self.part.folder_path(parent).join(name), Err(error));
             }
         }
     }
@@ -190,12 +190,12 @@ impl PartRun<'_> {
         writer.check_destination(place, name, &step.into())?;
         // What is brought back is not to be lost with a folder that finds no place.
         let brings_back = writer.memory.is_some();
-        let hides = writer.reach.drive.holds(Feature::RenamedFolders) && !brings_back;
+        let hides = writer.capabilities.drive.holds(Feature::RenamedFolders) && !brings_back;
         if !hides && step.verb == Verb::Add {
             return writer.make_folder(place, name);
         }
         let child = child.filter(|_| hides);
-        let temporary = self.means.temporaries.name();
+        let temporary = self.context.temporaries.name();
         system.create_folder(folder, &temporary, WHILE_FILLED).during(Operation::Write)?;
         let filled = child.map_or(Ok(Vec::new()), |child| self.fill_hidden(at, &temporary, child));
         let placed = filled.and_then(|filled| {
@@ -209,9 +209,9 @@ impl PartRun<'_> {
                 }
                 Ok(())
             }
-            Err(trouble) => {
+            Err(error) => {
                 self.discard_folder(place, &temporary, child);
-                Err(trouble)
+                Err(error)
             }
         }
     }
@@ -236,14 +236,14 @@ impl PartRun<'_> {
         let source = above.source.as_ref().map(|s| system.open_folder(s.as_fd(), own));
         let path = above.path.join(name);
         let mut place = on.writer.place(path, source.and_then(Result::ok), destination)?;
-        place.came_as = self.part.folders[child].names_that_differ();
+        place.source_names = self.part.folders[child].names_that_differ();
         place.hidden = true;
         let is_wide = folder.steps.len() > HIDDEN_STEPS;
         let most = if is_wide { ALONE_AT_MOST } else { HIDDEN_AT_MOST };
         let begun = Instant::now();
         let mut filled = Vec::new();
         for i in due {
-            if self.means.must_end() || begun.elapsed() > most {
+            if self.context.must_end() || begun.elapsed() > most {
                 break;
             }
             let step = &folder.steps[i];
@@ -256,7 +256,7 @@ impl PartRun<'_> {
             };
             let result = written.and_then(|()| self.note_after(&at, step));
             // Told once, and not for every file that would meet it too.
-            let is_last = result.as_ref().is_err_and(|trouble| trouble.1.may_end_the_run());
+            let is_last = result.as_ref().is_err_and(|error| error.1.may_end_the_run());
             filled.push((folder.first + i, path, result));
             if is_last {
                 break;

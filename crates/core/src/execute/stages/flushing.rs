@@ -24,29 +24,29 @@ impl PartRun<'_> {
     pub(super) fn leaves_a_doubt(&self) -> bool {
         // What is renamed or taken away is as it was before.
         let writes = |step: &Step| step.verb != Verb::Vacate && !step.is_taken_over();
-        self.means.running.flush == Flush::End && self.part.all_steps().any(writes)
+        self.context.running.flush == Flush::End && self.part.all_steps().any(writes)
     }
 
     pub(super) fn leave_doubts(&self, root: BorrowedFd<'_>) {
         let left = dirty_marker::set(self.system(), root);
-        *self.doubts.own.lock() = left;
+        *self.flush_state.own.lock() = left;
         for drive in &self.drives {
             drive.writer.marked.store(left != MarkerSet::Impossible, Ordering::Relaxed);
         }
     }
 
     pub(super) fn flushes(&self) -> bool {
-        let flushes = self.means.running.flush != Flush::None;
-        flushes && (self.part.has_steps() || !self.doubts.earlier.is_empty())
+        let flushes = self.context.running.flush != Flush::None;
+        flushes && (self.part.has_steps() || !self.flush_state.interrupted.is_empty())
     }
 
     /// Brings what was written to each drive onto it.
     pub(super) fn flush(&self, _root: BorrowedFd<'_>) {
-        self.means.observer.flushing();
+        self.context.observer.flushing();
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let secs = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
         // Set once: a run flushes but once.
-        let _ = self.doubts.flushed_at.set(Time { secs, nanos: now.subsec_nanos() });
+        let _ = self.flush_state.flushed_at.set(Time { secs, nanos: now.subsec_nanos() });
         let mut all = true;
         for on in &self.drives {
             let Some(handle) = on.handle.get() else { continue };
@@ -57,7 +57,7 @@ impl PartRun<'_> {
             match failed.map_or(flushed, Err) {
                 Ok(()) => {
                     let news = backlog.map_or(0, WriteBackLimit::settle);
-                    self.means.observer.wrote(news);
+                    self.context.observer.wrote(news);
                 }
                 Err(error) => {
                     all = false;
@@ -66,30 +66,31 @@ impl PartRun<'_> {
                 }
             }
         }
-        self.doubts.flushed.store(all, Ordering::Relaxed);
+        self.flush_state.flushed.store(all, Ordering::Relaxed);
     }
 
     pub(super) fn has_flushed(&self) -> bool {
-        self.doubts.flushed.load(Ordering::Relaxed)
+        self.flush_state.flushed.load(Ordering::Relaxed)
     }
 
     /// True for what nobody has changed since the drives were flushed: all of it is there, its name, too.
     pub(super) fn was_flushed(&self, entry: &Stat) -> bool {
-        self.has_flushed() && self.doubts.flushed_at.get().is_some_and(|at| entry.changed < *at)
+        self.has_flushed()
+            && self.flush_state.flushed_at.get().is_some_and(|at| entry.changed < *at)
     }
 
     /// This run's own mark goes when all that it began is whole and on the drive; those of earlier runs
     /// only if it looked at everything, too, and left nothing undone.
     pub(super) fn clear_doubts(&self, root: BorrowedFd<'_>) {
-        let own = *self.doubts.own.lock();
+        let own = *self.flush_state.own.lock();
         if own == MarkerSet::New && self.left_nothing_half() {
             self.lift(root, &TreePath::default());
         }
         let all = self.part.all_steps().zip(self.numbers());
         let mut there = all.filter(|(step, _)| step.side == Side::Destination);
         let all_done = there.all(|(_, number)| self.ledger.get(number) == StepOutcome::Done);
-        if self.doubts.settles && all_done {
-            self.doubts.earlier.iter().for_each(|path| self.lift(root, path));
+        if self.flush_state.settles && all_done {
+            self.flush_state.interrupted.iter().for_each(|path| self.lift(root, path));
         }
     }
 
@@ -98,7 +99,7 @@ impl PartRun<'_> {
         let lifted = folder.and_then(|folder| dirty_marker::clear(self.system(), folder.as_fd()));
         if let Err(error) = lifted {
             // It is in doubt as before, and nothing depends on it now.
-            self.doubts.flushed.store(false, Ordering::Relaxed);
+            self.flush_state.flushed.store(false, Ordering::Relaxed);
             self.report(&self.drives[0], path, StepError(Operation::Flush, error.into()));
         }
     }
@@ -152,7 +153,7 @@ impl PartRun<'_> {
 
     /// A quota shows in nothing but a refusal.
     fn writes_a_little(&self, folder: BorrowedFd<'_>) -> bool {
-        let (system, name) = (self.system(), self.means.temporaries.name());
+        let (system, name) = (self.system(), self.context.temporaries.name());
         let written = system
             .create_file(folder, &name, 0o600)
             .and_then(|file| system.write_at(file.as_fd(), &[1; 4096], 0));
@@ -162,7 +163,7 @@ impl PartRun<'_> {
 
     fn try_writing(&self, on: &OnDrive<'_>) -> io::Result<()> {
         let Some(handle) = on.handle.get() else { return Ok(()) };
-        let (system, name) = (self.system(), self.means.temporaries.name());
+        let (system, name) = (self.system(), self.context.temporaries.name());
         let made = system.create_file(handle.as_fd(), &name, 0o600);
         let _ = system.remove_file(handle.as_fd(), &name);
         made.map(drop)

@@ -40,9 +40,11 @@ impl PartRun<'_> {
         let (top, entry) = (TreePath::default(), Entry::Open(root));
         let writer = &self.drives[0].writer;
         let source = writer.model(&top, || Ok(Entry::Pinned(self.pair.source.as_fd())))?;
-        let keeps_times = writer.reach.keeps_top_times(self.pair.destination.exists());
+        let keeps_times = writer.capabilities.keeps_top_times(self.pair.destination.exists());
         writer.dress_folder(&step.into(), source, entry, keeps_times)?;
-        writer.shelf.map_or(Ok(()), |shelf| shelf.note_after(writer, &top, entry))
+        writer
+            .aside_writer
+            .map_or(Ok(()), |aside_writer| aside_writer.note_after(writer, &top, entry))
     }
 
     /// The folder steps among those of one folder.
@@ -61,11 +63,11 @@ impl PartRun<'_> {
         let place = match self.enter(root, at) {
             Ok(place) => place,
             // It may never have been made.
-            Err(_) if self.means.must_end() || on.closed.load(Ordering::Relaxed) => return,
-            Err(trouble) => {
+            Err(_) if self.context.must_end() || on.closed.load(Ordering::Relaxed) => return,
+            Err(error) => {
                 // One problem names the folder; what is in it shares its fate.
                 todo.for_each(|i| self.ledger.set(folder.first + i, StepOutcome::Failed));
-                self.report(on, &self.part.folder_path(at), trouble);
+                self.report(on, &self.part.folder_path(at), error);
                 return;
             }
         };
@@ -73,13 +75,13 @@ impl PartRun<'_> {
             let step = &folder.steps[i];
             let name = name_of(folder, step);
             // After a stop only what was already made is finished, so that it is whole.
-            if self.means.must_end() && step.verb == Verb::Adjust {
+            if self.context.must_end() && step.verb == Verb::Adjust {
                 continue;
             }
             let finished = on.writer.finish_folder(&place, name, &EntryOperation::from(step));
             let at_name = StepSite { on, place: &place, name };
             let result = finished.and_then(|()| self.note_after(&at_name, step));
-            if self.means.must_end() && result.is_err() {
+            if self.context.must_end() && result.is_err() {
                 continue;
             }
             self.conclude(on, folder.first + i, &place.path.join(name), result);
@@ -97,13 +99,15 @@ impl PartRun<'_> {
         let Some(before) = folder.head.before.filter(|_| is_due) else { return };
         let writer = &self.drive_of(at).writer;
         let has_own = self.part.own_step(at).is_some();
-        if has_own || at == 0 && !writer.reach.keeps_top_times(self.pair.destination.exists()) {
+        if has_own
+            || at == 0 && !writer.capabilities.keeps_top_times(self.pair.destination.exists())
+        {
             return;
         }
         let path = self.part.folder_path(at);
         let restored = self.restore(root, &path, &before, writer);
-        if let Err(trouble) = restored {
-            self.report(self.drive_of(at), &path, trouble);
+        if let Err(error) = restored {
+            self.report(self.drive_of(at), &path, error);
         }
     }
 

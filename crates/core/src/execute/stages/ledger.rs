@@ -23,7 +23,7 @@ pub(super) struct Ledger {
     /// Held while a drive is asked whether it works at all: what others meet in the meantime may be told by
     /// the answer.
     pub(crate) asking: Mutex<()>,
-    pub(super) patience: Retrying,
+    pub(super) retrying: Retrying,
 }
 
 impl Ledger {
@@ -33,7 +33,7 @@ impl Ledger {
             problems: Mutex::default(),
             ended: Mutex::default(),
             asking: Mutex::default(),
-            patience: Retrying::new(retries),
+            retrying: Retrying::new(retries),
         }
     }
 

@@ -21,7 +21,7 @@ impl PartRun<'_> {
 
     fn has_room_for_all(&self) -> bool {
         let anchor = self.pair.destination.anchor.as_fd();
-        let holds_holes = self.drives[0].mounted.reach.drive.holds(Feature::Holes);
+        let holds_holes = self.drives[0].mounted.capabilities.drive.holds(Feature::Holes);
         self.system().space(anchor).is_ok_and(|space| {
             let need = SpaceNeed::of(Part::all_steps(self.part), &space, holds_holes);
             need.bytes(false) <= space.bytes

@@ -76,39 +76,40 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside, earlier, leaving } = *terms;
+    let Terms { system, observer, running, remove_first, aside, interrupted, removal_terms } =
+        *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
-    let means = WriteContext::new(system, observer, running);
+    let context = WriteContext::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
     // What is copied aside is no step, and no part of the bytes that were announced.
     let quiet = OnlyStopRequests(observer);
     let means_aside = WriteContext::new(system, &quiet, running);
     for (at, part) in plan.parts.iter().enumerate() {
         let (pair, prefix) = (&pairs[at], &plan.prefixes[at]);
-        let shelf = aside.map(|aside| {
-            let writer = Writer::new(&means_aside, &aside.reach);
+        let aside_writer = aside.map(|aside| {
+            let writer = Writer::new(&means_aside, &aside.capabilities);
             SetAsideWriter { aside, writer, part: at, prefix }
         });
         let mounted: Vec<Arc<DriveBelow>> = maps[at].all();
         let drives = mounted.iter().map(|mounted| OnDrive {
             mounted,
-            writer: Writer::new(&means, &mounted.reach)
+            writer: Writer::new(&context, &mounted.capabilities)
                 .for_single(pair.single.as_ref())
                 .remembering(part.memory.as_ref())
-                .setting_aside(shelf.as_ref())
+                .setting_aside(aside_writer.as_ref())
                 .waiting_for_drive(),
             handle: OnceLock::new(),
             closed: AtomicBool::new(false),
         });
         let run = PartRun {
-            means: &means,
+            context: &context,
             ledger: &ledger,
             pair,
             part,
             prefix,
             drives: drives.collect(),
-            heads: pair.disks(system),
-            doubts: FlushState::new(plan, at),
+            disks: pair.disks(system),
+            flush_state: FlushState::new(plan, at),
             progress: PartProgress {
                 opened: Mutex::default(),
                 times_here: Mutex::default(),
@@ -116,9 +117,9 @@ pub(crate) fn carry_out(
                 linking: Mutex::default(),
             },
             terms: PartTerms {
-                earlier: earlier.get(at),
+                interrupted: interrupted.get(at),
                 remove_first,
-                leaving,
+                removal_terms,
                 knows_all: plan.problems.is_empty(),
             },
         };
@@ -135,7 +136,7 @@ pub(crate) fn carry_out(
         let path = aside.path.as_os_str().as_encoded_bytes().into();
         ledger.report(Problem { path, operation: Operation::Flush, cause: error.into() });
     }
-    let bytes_written = means.bytes_written.load(Ordering::Relaxed);
+    let bytes_written = context.bytes_written.load(Ordering::Relaxed);
     let set_aside = aside.map(|aside| aside.path.clone());
     let notes_only = aside.is_some_and(|aside| !aside.keeps_displaced());
     let stopped = observer.stop_requested();
@@ -178,13 +179,13 @@ impl PartRun<'_> {
                 backlog.begin();
                 scope.spawn(|| {
                     let write_out = || self.system().flush_drive(handle.as_fd());
-                    backlog.work_off(write_out, |bytes| self.means.observer.wrote(bytes));
+                    backlog.work_off(write_out, |bytes| self.context.observer.wrote(bytes));
                 });
             }
             for Stage { gate, work } in &STAGES {
                 let due = match gate {
                     Gate::Always => true,
-                    Gate::WhileItGoesOn => !self.means.must_end(),
+                    Gate::WhileItGoesOn => !self.context.must_end(),
                     Gate::If(says_so) => says_so(self),
                 };
                 if due {
@@ -202,10 +203,11 @@ impl PartRun<'_> {
 
     /// A root that is made is the first deed.
     fn open_gate_for_root(&self) {
-        if let Some(shelf) = self.drives[0].writer.shelf.filter(|_| !self.pair.destination.exists())
+        if let Some(aside_writer) =
+            self.drives[0].writer.aside_writer.filter(|_| !self.pair.destination.exists())
         {
             // What goes wrong with the notes is told when they are written.
-            let _ = shelf.open_gate();
+            let _ = aside_writer.open_gate();
         }
     }
 
@@ -227,12 +229,12 @@ impl PartRun<'_> {
     /// What interrupted runs left in the folders that something happens in.
     pub(crate) fn clear_leftovers(&self, root: BorrowedFd<'_>) {
         let all = (0..self.part.folders.len()).collect();
-        self.means.crew.each(all, |at| {
+        self.context.pool.each(all, |at| {
             let path = self.part.folder_path(at);
             let Ok(folder) = self.system().open_folder(root, path.as_bytes()) else { return };
             let cleared = leftovers::clear_leftovers(self.system(), folder.as_fd());
-            if let Err(trouble) = cleared.during(Operation::Remove) {
-                self.report(self.drive_of(at), &path, trouble);
+            if let Err(error) = cleared.during(Operation::Remove) {
+                self.report(self.drive_of(at), &path, error);
             }
         });
     }

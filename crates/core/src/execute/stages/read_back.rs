@@ -43,26 +43,26 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         wanted: impl Fn(&PlannedFolder, usize) -> bool,
         work: impl Fn((usize, usize)) + Sync,
     ) -> bool {
-        let RotationalDisks { source, destination } = &self.run.heads;
+        let RotationalDisks { source, destination } = &self.run.disks;
         let source = source.as_deref().filter(|_| self.forgets_source || self.is_cold(&wanted));
         let here = |disk, bring| SideReader { disk, bring };
         let bring_here = |placed: PlacedStep_| self.bring_source(placed.which());
         let bring_there = |placed: PlacedStep_| self.bring_destination(placed.which());
         let work = |placed: PlacedStep_| work(placed.which());
-        let crew = &self.run.means.crew;
+        let pool = &self.run.context.pool;
         match (source, destination.as_deref()) {
             (None, None) => return false,
             (Some(source), None) => {
                 let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
                     return false;
                 };
-                disk_order::in_disk_order(crew, all, |placed| bring_here(*placed).ahead, work);
+                disk_order::in_disk_order(pool, all, |placed| bring_here(*placed).ahead, work);
             }
             (None, Some(destination)) => {
                 let Some(all) = self.order(wanted, |w| self.place_there(destination, w)) else {
                     return false;
                 };
-                disk_order::in_disk_order(crew, all, |placed| bring_there(*placed).ahead, work);
+                disk_order::in_disk_order(pool, all, |placed| bring_there(*placed).ahead, work);
             }
             (Some(source), Some(destination)) => {
                 let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
@@ -70,7 +70,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
                 };
                 let sides = [&here(source, &bring_here), &here(destination, &bring_there)];
                 let place = |placed: PlacedStep_| self.place_there(destination, placed.which());
-                disk_order::in_both_orders(crew, all, sides, place, work);
+                disk_order::in_both_orders(pool, all, sides, place, work);
             }
         }
         true
@@ -154,7 +154,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     fn bring(&self, file: &OwnedFd) -> io::Result<Prefetched> {
         let system = self.run.system();
         let bytes = system.stat(Entry::Open(file.as_fd()))?.size;
-        let stops = self.run.means.observer.stop_requested();
+        let stops = self.run.context.observer.stop_requested();
         let ahead =
             if stops { Prefetch::Read } else { disk_order::prefetch(system, file.as_fd(), bytes)? };
         Ok(Prefetched { ahead, bytes })

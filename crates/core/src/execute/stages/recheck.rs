@@ -27,13 +27,13 @@ enum Forget {
 
 impl PartRun<'_> {
     pub(super) fn rechecks(&self) -> bool {
-        self.means.running.recheck
+        self.context.running.recheck
     }
 
     /// Every file that was added or replaced is read again. What differs has failed after all.
     pub(super) fn recheck(&self, root: BorrowedFd<'_>) {
         let written = self.part.all_steps().filter(|step| writes_file(step));
-        self.means.observer.comparing(written.map(|step| 2 * step.bytes()).sum());
+        self.context.observer.comparing(written.map(|step| 2 * step.bytes()).sum());
         let back = ReadBack::new(self, root, true);
         let wanted = |folder: &PlannedFolder, slot| folder.step(slot).is_some_and(writes_file);
         if back.in_order(wanted, |which| self.recheck_one(root, &back, which)) {
@@ -42,7 +42,7 @@ impl PartRun<'_> {
         let folders = self.part.folders.iter().enumerate();
         let written = folders.filter(|(_, folder)| folder.steps.iter().any(writes_file));
         let work: Vec<usize> = written.map(|(at, _)| at).collect();
-        self.means.crew.each(work, |at| self.recheck_folder(root, at));
+        self.context.pool.each(work, |at| self.recheck_folder(root, at));
     }
 
     fn recheck_folder(&self, root: BorrowedFd<'_>, at: usize) {
@@ -55,14 +55,14 @@ impl PartRun<'_> {
 
     fn enter_to_recheck(&self, root: BorrowedFd<'_>, at: usize) -> Option<FolderPair> {
         let entered = self.enter(root, at);
-        let told = |trouble| self.report(self.drive_of(at), &self.part.folder_path(at), trouble);
+        let told = |error| self.report(self.drive_of(at), &self.part.folder_path(at), error);
         entered.map_err(told).ok()
     }
 
     fn recheck_one(&self, root: BorrowedFd<'_>, back: &ReadBack<'_, '_>, which: (usize, usize)) {
         let (at, slot) = which;
         let is_fresh = back.was_brought(which);
-        let forget = match &self.heads {
+        let forget = match &self.disks {
             RotationalDisks { source: Some(_), .. } if is_fresh => Forget::Nothing,
             RotationalDisks { source: Some(_), .. } => Forget::Destination,
             RotationalDisks { .. } if is_fresh => Forget::Source,
@@ -77,30 +77,30 @@ impl PartRun<'_> {
     fn recheck_step(&self, place: &FolderPair, at: usize, slot: usize, forget: Forget) {
         let (folder, on) = (&self.part.folders[at], self.drive_of(at));
         let (step, number) = (&folder.steps[slot], folder.first + slot);
-        if self.ledger.get(number) != StepOutcome::Done || self.means.must_end() {
+        if self.ledger.get(number) != StepOutcome::Done || self.context.must_end() {
             return;
         }
         let name = name_of(folder, step);
-        let read_back = self.try_hard(|| self.read_back(on, (place, name), step, forget));
-        self.means.crew.did(1);
+        let read_back = self.retry(|| self.read_back(on, (place, name), step, forget));
+        self.context.pool.did(1);
         // What was not read to its end has shown nothing.
-        if let Err(trouble) = read_back
-            && !was_interrupted(&trouble.1)
+        if let Err(error) = read_back
+            && !was_interrupted(&error.1)
         {
             self.ledger.set(number, StepOutcome::Failed);
-            if matches!(trouble.1, Cause::ReadBack(_)) {
+            if matches!(error.1, Cause::ReadBack(_)) {
                 self.disown(on, place, name, step);
             }
-            self.report(on, &place.path.join(name), trouble);
+            self.report(on, &place.path.join(name), error);
         }
     }
 
     /// What differs must not look unchanged to the next run.
     fn disown(&self, on: &OnDrive<'_>, place: &FolderPair, name: &[u8], step: &Step) {
         let Some(source) = step.source else { return };
-        let drive = &on.writer.reach.drive;
+        let drive = &on.writer.capabilities.drive;
         let other = |secs| drive.nearest(Time { secs, nanos: 0 });
-        let unlike = |time: &Time| !on.writer.reach.agree(source.modified(), *time);
+        let unlike = |time: &Time| !on.writer.capabilities.agree(source.modified(), *time);
         // Some time that the drive keeps, and that is far from the source's.
         let times = [other(0), other(source.modified().secs - 86_400 * 400), other(1_000_000_000)];
         if let Some(time) = times.into_iter().find(unlike) {
@@ -134,10 +134,10 @@ impl PartRun<'_> {
             let _ = read_back::forget(self, source.as_fd());
         }
         let (here, there) = (source.as_fd(), copy.as_fd());
-        let size = ReadLength { size: now.size, block: self.heads.block() };
+        let size = ReadLength { size: now.size, block: self.disks.block() };
         let differs = same_content::first_difference(system, here, there, size, |bytes, _| {
-            self.means.observer.compared(bytes as u64);
-            self.means.go_on()
+            self.context.observer.compared(bytes as u64);
+            self.context.go_on()
         });
         match differs.during(Operation::Recheck)? {
             Some(offset) => Err(StepError(Operation::Recheck, Cause::ReadBack(offset))),

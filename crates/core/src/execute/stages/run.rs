@@ -42,8 +42,8 @@ pub(crate) struct Terms<'a> {
     /// Where what is displaced goes, if it is not lost.
     pub(crate) aside: Option<&'a SetAsideRun<'a>>,
     /// For each part, what a move that was cut short left.
-    pub(crate) earlier: &'a [InterruptedMove],
-    pub(crate) leaving: RemovalTerms,
+    pub(crate) interrupted: &'a [InterruptedMove],
+    pub(crate) removal_terms: RemovalTerms,
 }
 
 /// On what terms something goes from the source.
@@ -58,9 +58,9 @@ pub(crate) struct RemovalTerms {
 /// What a part is carried out under.
 pub(super) struct PartTerms<'a> {
     /// A move from here to there that was cut short, if there was one.
-    pub(crate) earlier: Option<&'a InterruptedMove>,
+    pub(crate) interrupted: Option<&'a InterruptedMove>,
     pub(crate) remove_first: bool,
-    pub(crate) leaving: RemovalTerms,
+    pub(crate) removal_terms: RemovalTerms,
     /// The plan holds whatever was to be in it.
     pub(crate) knows_all: bool,
 }
@@ -78,7 +78,7 @@ pub(super) struct PartProgress {
 
 /// One part while it is carried out.
 pub(super) struct PartRun<'a> {
-    pub(crate) means: &'a WriteContext<'a>,
+    pub(crate) context: &'a WriteContext<'a>,
     pub(crate) ledger: &'a Ledger,
     pub(crate) pair: &'a Pair,
     pub(crate) part: &'a Part,
@@ -86,8 +86,8 @@ pub(super) struct PartRun<'a> {
     /// By [`DriveId`].
     pub(crate) drives: Vec<OnDrive<'a>>,
     /// Of the drives that the roots lie on.
-    pub(crate) heads: RotationalDisks,
-    pub(crate) doubts: FlushState<'a>,
+    pub(crate) disks: RotationalDisks,
+    pub(crate) flush_state: FlushState<'a>,
     pub(super) terms: PartTerms<'a>,
     pub(super) progress: PartProgress,
 }
@@ -96,8 +96,9 @@ pub(super) struct PartRun<'a> {
 pub(super) struct OnDrive<'a> {
     pub(crate) mounted: &'a DriveBelow,
     pub(crate) writer: Writer<'a>,
-    /// Its topmost folder, opened before the first writing: an error of writing out is told once to
-    /// each handle, and so not lost to whoever asks first.
+    /// Its topmost folder, opened before the first writing: a handle is told of the errors of
+    /// write-back that come after it was opened, and of each only once. Whoever flushes by it must
+    /// report what it was told.
     pub(crate) handle: OnceLock<OwnedFd>,
     /// Set once nothing more can be written to it.
     pub(crate) closed: AtomicBool,
@@ -105,7 +106,7 @@ pub(super) struct OnDrive<'a> {
 
 impl PartRun<'_> {
     pub(crate) fn system(&self) -> &dyn System {
-        self.means.system
+        self.context.system
     }
 
     fn drive(&self, id: DriveId) -> &OnDrive<'_> {
@@ -127,7 +128,7 @@ impl PartRun<'_> {
     }
 
     pub(crate) fn sets_aside(&self) -> bool {
-        self.drives[0].writer.shelf.is_some()
+        self.drives[0].writer.aside_writer.is_some()
     }
 }
 
@@ -140,7 +141,7 @@ pub(super) struct FlushState<'a> {
     /// The mark that this run left.
     pub(crate) own: Mutex<MarkerSet>,
     /// Marks of earlier runs below the root.
-    pub(crate) earlier: &'a [TreePath],
+    pub(crate) interrupted: &'a [TreePath],
     /// Once all steps are done nothing of theirs is in doubt any more.
     pub(crate) settles: bool,
     /// All drives were flushed.
@@ -153,7 +154,7 @@ impl<'a> FlushState<'a> {
     pub(super) fn new(plan: &'a Plan, part: usize) -> Self {
         Self {
             own: Mutex::new(MarkerSet::Impossible),
-            earlier: plan.doubts.get(part).map_or(&[], Vec::as_slice),
+            interrupted: plan.marked_folders.get(part).map_or(&[], Vec::as_slice),
             settles: plan.settles,
             flushed: AtomicBool::new(false),
             flushed_at: OnceLock::new(),

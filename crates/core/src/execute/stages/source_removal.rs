@@ -53,7 +53,7 @@ impl PartRun<'_> {
     /// A full drive ends the copying; what has arrived may go all the same.
     fn must_leave(&self) -> bool {
         let is_full = self.ledger.is_ended_by_full();
-        self.means.observer.stop_requested() || self.means.must_end() && !is_full
+        self.context.observer.stop_requested() || self.context.must_end() && !is_full
     }
 
     /// Files first, then folders from the bottom up, and the root last.
@@ -109,7 +109,7 @@ impl PartRun<'_> {
             }
         });
         let count = self.part.folders.len();
-        let groups = self.means.crew.map(count, |at| self.vacate_folder(root, at));
+        let groups = self.context.pool.map(count, |at| self.vacate_folder(root, at));
         groups.into_iter().flatten().collect()
     }
 
@@ -118,7 +118,7 @@ impl PartRun<'_> {
         let files = vacates.filter(|step| step.kind() == Kind::File);
         let bytes = files.map(|step| 2 * step.bytes()).sum();
         if bytes > 0 {
-            self.means.observer.comparing(bytes);
+            self.context.observer.comparing(bytes);
         }
     }
 
@@ -137,10 +137,10 @@ impl PartRun<'_> {
         staying
     }
 
-    fn refuse(&self, (at, slot): SharedName, trouble: StepError) {
+    fn refuse(&self, (at, slot): SharedName, error: StepError) {
         let path = self.path_here(at, slot);
         let number = self.part.folders[at].first_vacate + slot;
-        self.conclude(self.drive_of(at), number, &path, Err(trouble));
+        self.conclude(self.drive_of(at), number, &path, Err(error));
     }
 
     /// Remembers when folders of the source were changed, before what goes from them changes that.
@@ -151,7 +151,9 @@ impl PartRun<'_> {
                 && let Some((_, mut now)) = self.source_folder(at)
             {
                 let path = || self.part.source_path(at);
-                self.terms.earlier.inspect(|earlier| earlier.correct(&path(), &mut now));
+                self.terms
+                    .interrupted
+                    .inspect(|interrupted| interrupted.correct(&path(), &mut now));
                 place.insert(State::from(&now));
             }
         }
@@ -179,7 +181,7 @@ impl PartRun<'_> {
     /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
     /// while those of what goes may never have been whole.
     fn is_home(&self, step: &Step) -> bool {
-        self.terms.leaving.moves_back && step.reason == Reason::Arrived
+        self.terms.removal_terms.moves_back && step.reason == Reason::Arrived
     }
 
     /// What was to arrive has, and is not known to be wrong.
@@ -207,8 +209,8 @@ impl PartRun<'_> {
         let on = self.drive_of(at);
         let place = match self.enter(root, at) {
             Ok(place) => place,
-            Err(trouble) => {
-                self.report(on, &self.part.folder_path(at), trouble);
+            Err(error) => {
+                self.report(on, &self.part.folder_path(at), error);
                 return Vec::new();
             }
         };
@@ -240,7 +242,7 @@ impl PartRun<'_> {
         let path = self.path_here(at, slot);
         let depart = |seen: Stat| {
             let going = GoingEntry { on, place, seen: &seen, is_fresh };
-            self.try_hard(|| self.depart(&going, (at, slot)))
+            self.retry(|| self.depart(&going, (at, slot)))
         };
         self.conclude(on, folder.first_vacate + slot, &path, looked.and_then(depart));
         None
@@ -266,7 +268,7 @@ impl PartRun<'_> {
     /// All names of one entry, or none of them.
     fn vacate_group(&self, root: BorrowedFd<'_>, seen: &Stat, names: &[SharedName]) {
         let mut proven = Vec::new();
-        let mut trouble = None;
+        let mut error = None;
         for name @ (at, slot) in names.iter().copied() {
             let on = self.drive_of(at);
             let prove = || {
@@ -276,21 +278,21 @@ impl PartRun<'_> {
                 let proven = self.prove(&going, self.name(at, slot), step)?;
                 Ok((place, proven))
             };
-            match self.try_hard(prove) {
+            match self.retry(prove) {
                 // One file here must be one file there.
                 Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(at, slot) => {
-                    trouble = Some((name, StepError(Operation::Vacate, Cause::NotArrived)));
+                    error = Some((name, StepError(Operation::Vacate, Cause::NotArrived)));
                     break;
                 }
                 Ok((place, one)) => proven.push((name, place, one)),
                 Err(found) => {
-                    trouble = Some((name, found));
+                    error = Some((name, found));
                     break;
                 }
             }
         }
-        if let Some((name, trouble)) = trouble {
-            self.refuse(name, trouble);
+        if let Some((name, error)) = error {
+            self.refuse(name, error);
             return;
         }
         // Each name that goes is a change of the entry, and that change is ours.
@@ -311,7 +313,7 @@ impl PartRun<'_> {
     }
 
     fn may_be_torn(&self, at: usize, slot: usize) -> bool {
-        self.terms.leaving.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
+        self.terms.removal_terms.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
     }
 
     /// The source's entry, if it still is what the plan saw.
@@ -389,17 +391,17 @@ impl PartRun<'_> {
         (here, seen): (Entry<'_>, &Stat),
         (there, copy): (Entry<'_>, &Stat),
     ) -> StepResult {
-        let (system, reach) = (self.system(), &on.writer.reach);
-        if self.terms.leaving.may_lose {
+        let (system, capabilities) = (self.system(), &on.writer.capabilities);
+        if self.terms.removal_terms.may_lose {
             return Ok(());
         }
         let has_mode = seen.kind != Kind::Symlink;
         let is_folder = seen.kind == Kind::Folder;
         let same_mode = !has_mode || seen.mode == copy.mode;
-        let same_time = is_folder || reach.agree(seen.modified, copy.modified);
+        let same_time = is_folder || capabilities.agree(seen.modified, copy.modified);
         let same_owner = (seen.uid, seen.gid) == (copy.uid, copy.gid);
         let hidden = |entry| {
-            attributes::shown_xattrs(system, entry, &reach.caller).during(Operation::Vacate)
+            attributes::shown_xattrs(system, entry, &capabilities.caller).during(Operation::Vacate)
         };
         let same_hidden = || Ok::<bool, StepError>(hidden(here)? == hidden(there)?);
         if same_mode && same_time && same_owner && same_hidden()? {
@@ -412,7 +414,7 @@ impl PartRun<'_> {
     fn prove_flags(&self, here: BorrowedFd<'_>, there: BorrowedFd<'_>) -> StepResult {
         let flags =
             |file| attributes::flags(self.system(), file).unwrap_or_default().and(Flags::CARRIED);
-        if self.terms.leaving.may_lose || flags(here) == flags(there) {
+        if self.terms.removal_terms.may_lose || flags(here) == flags(there) {
             Ok(())
         } else {
             Err(StepError(Operation::Vacate, Cause::NotArrived))
@@ -442,19 +444,19 @@ impl PartRun<'_> {
         if !is_fresh || !self.was_flushed(&before) {
             read_back::forget(self, copy).during(Operation::Vacate)?;
         }
-        let numbers = on.mounted.reach.drive.numbers;
+        let numbers = on.mounted.capabilities.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
             (StateAfter::seen(here, InodeNumbers::Stable), StateAfter::seen(there, numbers))
         };
         let is_proven =
-            self.terms.earlier.is_some_and(|run| run.proves(path, &both(seen, &before)));
+            self.terms.interrupted.is_some_and(|run| run.proves(path, &both(seen, &before)));
         if is_proven {
-            self.means.observer.compared(2 * seen.size);
+            self.context.observer.compared(2 * seen.size);
         } else {
-            let block = self.heads.block();
+            let block = self.disks.block();
             let interrupted = || Err(io::ErrorKind::Interrupted.into());
             let go_on = |bytes: usize, _: u64| {
-                self.means.observer.compared(bytes as u64);
+                self.context.observer.compared(bytes as u64);
                 if self.must_leave() { interrupted() } else { Ok(()) }
             };
             let length = ReadLength { size: seen.size, block };
@@ -470,8 +472,8 @@ impl PartRun<'_> {
             false => return Err(StepError(Operation::Vacate, Cause::Restless)),
             true => {}
         }
-        match on.writer.shelf.filter(|_| !is_proven) {
-            Some(shelf) => shelf.note_proven(path, both(&now, &before)),
+        match on.writer.aside_writer.filter(|_| !is_proven) {
+            Some(aside_writer) => aside_writer.note_proven(path, both(&now, &before)),
             None => Ok(()),
         }
     }
@@ -512,7 +514,7 @@ impl PartRun<'_> {
             let on = self.drive_of(at);
             let path = self.path_here(at, slot);
             let own = folder.name_of_source(step);
-            let gone = self.try_hard(|| {
+            let gone = self.retry(|| {
                 let place = self.enter(root, at)?;
                 let here = place.source()?;
                 let now = self.system().stat(Entry::Named(here, own)).during(Operation::Vacate)?;
@@ -536,7 +538,7 @@ impl PartRun<'_> {
 
     /// What killed runs left in a folder that is taken back goes with it.
     fn clear_interrupted(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {
-        if !self.terms.leaving.moves_back {
+        if !self.terms.removal_terms.moves_back {
             return Ok(());
         }
         let folder = self.system().open_folder(above, name).during(Operation::Vacate)?;
@@ -572,7 +574,7 @@ impl PartRun<'_> {
                 }
                 let copy = self.system().stat(there).during(Operation::Vacate)?;
                 let was_there = self.part.root.is_none_or(|root| root.verb == Verb::Adjust);
-                if !(self.terms.leaving.moves_back && was_there) {
+                if !(self.terms.removal_terms.moves_back && was_there) {
                     self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
                     self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
                 }

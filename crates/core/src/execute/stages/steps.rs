@@ -76,7 +76,7 @@ impl PartRun<'_> {
             levels[depth].push(at);
         }
         for level in levels.into_iter().rev() {
-            self.means.crew.each(level, &work);
+            self.context.pool.each(level, &work);
         }
     }
 
@@ -122,10 +122,10 @@ impl PartRun<'_> {
         if step.aspects.is_empty() {
             return Ok(());
         }
-        let deed = EntryOperation::from(step).adjusting(State::from(&now));
+        let operation = EntryOperation::from(step).adjusting(State::from(&now));
         match now.kind {
-            Kind::Folder => writer.finish_folder(place, name, &deed),
-            _ => writer.adjust(place, name, &deed),
+            Kind::Folder => writer.finish_folder(place, name, &operation),
+            _ => writer.adjust(place, name, &operation),
         }
     }
 
@@ -162,7 +162,7 @@ impl PartRun<'_> {
         let folders = self.part.folders.iter().enumerate();
         let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(wanted));
         let all = with_wanted.map(|(at, folder)| (at, 0..folder.steps.len())).collect();
-        self.means.crew.each(all, |(at, steps)| {
+        self.context.pool.each(all, |(at, steps)| {
             self.work_on(root, at, steps, wanted, work);
         });
     }
@@ -182,7 +182,7 @@ impl PartRun<'_> {
             is_left && !self.progress.put_off.has((at, *i))
         };
         let mut due = steps.filter(is_due).peekable();
-        if due.peek().is_none() || self.means.must_end() {
+        if due.peek().is_none() || self.context.must_end() {
             return;
         }
         let on = self.drive_of(at);
@@ -192,19 +192,19 @@ impl PartRun<'_> {
         }
         match self.enter_to_change(root, at) {
             Ok(place) => due.for_each(|i| self.try_step(&place, at, i, work)),
-            Err(trouble) => {
+            Err(error) => {
                 // One problem names the folder; its steps share its fate.
-                let overtaken = trouble.1.is_stale();
+                let overtaken = error.1.is_stale();
                 let fate = if overtaken { StepOutcome::Stale } else { StepOutcome::Failed };
                 due.for_each(|i| self.ledger.set(folder.first + i, fate));
-                self.report(on, &self.part.folder_path(at), trouble);
+                self.report(on, &self.part.folder_path(at), error);
             }
         }
     }
 
     pub(super) fn try_step(&self, place: &FolderPair, at: usize, i: usize, work: StepWork<'_>) {
         let on = self.drive_of(at);
-        if self.means.must_end() || on.closed.load(Ordering::Relaxed) {
+        if self.context.must_end() || on.closed.load(Ordering::Relaxed) {
             return;
         }
         let folder = &self.part.folders[at];
@@ -229,7 +229,7 @@ impl PartRun<'_> {
         work: StepWork<'_>,
     ) -> Option<StepResult> {
         let first = work(at, step);
-        self.means.crew.did(1);
+        self.context.pool.did(1);
         at.on.writer.changed_entry();
         if let Err(StepError(Operation::Read, cause)) = &first
             && self.puts_off(at.on, place, cause)
@@ -237,7 +237,7 @@ impl PartRun<'_> {
             return None;
         }
         let first = Cell::new(Some(first));
-        Some(self.try_hard(|| first.take().unwrap_or_else(|| work(at, step))))
+        Some(self.retry(|| first.take().unwrap_or_else(|| work(at, step))))
     }
 
     /// True if a step whose file could not be read comes later, and why was not that its drive is gone.
@@ -255,24 +255,21 @@ impl PartRun<'_> {
     #[allow(clippy::unused_self, reason = "reads as a part of carrying out a step")]
     pub(super) fn note_after(&self, at: &StepSite<'_>, step: &Step) -> StepResult {
         let StepSite { on, place, name } = *at;
-        match on.writer.shelf.filter(|_| step.verb != Verb::Remove) {
-            Some(shelf) => {
+        match on.writer.aside_writer.filter(|_| step.verb != Verb::Remove) {
+            Some(aside_writer) => {
                 let made = Entry::Named(place.destination.as_fd(), name);
-                shelf.note_after(&on.writer, &place.path.join(name), made)
+                aside_writer.note_after(&on.writer, &place.path.join(name), made)
             }
             None => Ok(()),
         }
     }
 
     pub(super) fn tell_start(&self, path: &TreePath) {
-        self.means.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
+        self.context.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
     }
 
-    pub(super) fn try_hard<T>(
-        &self,
-        work: impl Fn() -> Result<T, StepError>,
-    ) -> Result<T, StepError> {
-        self.ledger.patience.try_hard(self.means.observer, |trouble: &StepError| &trouble.1, work)
+    pub(super) fn retry<T>(&self, work: impl Fn() -> Result<T, StepError>) -> Result<T, StepError> {
+        self.ledger.retrying.retry(self.context.observer, |error: &StepError| &error.1, work)
     }
 
     pub(super) fn was_tried(&self, folder: &PlannedFolder, at: usize) -> bool {

@@ -77,25 +77,25 @@ impl Writer<'_> {
     pub(super) fn wanted(
         &self,
         place: &FolderPair,
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: &State,
     ) -> WantedAttributes {
-        let replaced = deed.destination.filter(|_| deed.replaces_its_kind());
-        let born = (self.reach.caller.uid, place.gives.born_gid);
+        let replaced = operation.destination.filter(|_| operation.replaces_its_kind());
+        let born = (self.capabilities.caller.uid, place.gives.born_gid);
         let of = |state: &State| (state.uid, state.gid);
         let (owner, settled) = if self.carries(Aspect::Owner) {
             let owner = of(source);
-            (owner, self.reach.owner_to_set(owner, born).unwrap_or(born))
+            (owner, self.capabilities.owner_to_set(owner, born).unwrap_or(born))
         } else {
-            let own = (self.reach.caller.uid, self.reach.caller.gid);
+            let own = (self.capabilities.caller.uid, self.capabilities.caller.gid);
             let owner = replaced.as_ref().map_or(own, of);
             (owner, if self.gives_owners() { owner } else { born })
         };
         let mode = match replaced {
             _ if self.carries(Aspect::Mode) => {
-                Some(self.reach.mode_with(source.mode(), of(source), settled))
+                Some(self.capabilities.mode_with(source.mode(), of(source), settled))
             }
-            Some(old) => Some(self.reach.mode_with(old.mode(), of(&old), settled)),
+            Some(old) => Some(self.capabilities.mode_with(old.mode(), of(&old), settled)),
             None => None,
         };
         WantedAttributes { owner, settled, mode }
@@ -103,13 +103,13 @@ impl Writer<'_> {
 
     /// The caller may give files to others, and the drive keeps whose they are.
     fn gives_owners(&self) -> bool {
-        self.reach.caller.gives_files && self.reach.drive.holds(Feature::Owners)
+        self.capabilities.caller.gives_files && self.capabilities.drive.holds(Feature::Owners)
     }
 
     /// The mode to create a file with. Nobody may reach it before it has its owner, and special
     /// bits wait for the end.
     pub(super) fn birth_mode(&self, place: &FolderPair, wanted: &WantedAttributes) -> u32 {
-        let born = (self.reach.caller.uid, place.gives.born_gid);
+        let born = (self.capabilities.caller.uid, place.gives.born_gid);
         if wanted.owner != born || place.gives.gives_lists {
             return 0o600;
         }
@@ -119,9 +119,9 @@ impl Writer<'_> {
     /// What a file has that was created with `birth_mode`.
     pub(super) fn born(&self, place: &FolderPair, birth_mode: u32, like: &Stat) -> State {
         let mut born = *like;
-        born.uid = self.reach.caller.uid;
+        born.uid = self.capabilities.caller.uid;
         born.gid = place.gives.born_gid;
-        born.mode = birth_mode & !self.reach.caller.umask;
+        born.mode = birth_mode & !self.capabilities.caller.umask;
         State::from(&born)
     }
 
@@ -130,17 +130,18 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         copy: &EntryCopy<'_>,
     ) -> Result<Option<Flags>, StepError> {
         let EntryCopy { source_entry, source, made, born } = copy;
         let (source_entry, made) = (*source_entry, *made);
         let system = self.system();
-        let wanted = self.wanted(place, deed, source);
+        let wanted = self.wanted(place, operation, source);
         self.set_owner(made, wanted.owner, (born.uid, born.gid))?;
-        let xattrs = self.reach.xattrs(system, source_entry).during(Operation::Read)?;
-        let mut xattrs = self.reach.xattrs_for(xattrs, (source.uid, source.gid), wanted.settled);
-        let replaced = deed.replaces_its_kind();
+        let xattrs = self.capabilities.xattrs(system, source_entry).during(Operation::Read)?;
+        let mut xattrs =
+            self.capabilities.xattrs_for(xattrs, (source.uid, source.gid), wanted.settled);
+        let replaced = operation.replaces_its_kind();
         if replaced {
             let old = Entry::Named(place.destination.as_fd(), name);
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
@@ -153,7 +154,7 @@ impl Writer<'_> {
         }
         let lists_changed =
             place.gives.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
-        let usual = wanted.mode.unwrap_or(0o666 & !self.reach.caller.umask);
+        let usual = wanted.mode.unwrap_or(0o666 & !self.capabilities.caller.umask);
         let mode = self.mode_with_list(usual, source, &xattrs);
         // A new owner may have cost special bits, but those are not set yet.
         if source.kind != Kind::Symlink && (mode != born.mode() || lists_changed) {
@@ -162,7 +163,7 @@ impl Writer<'_> {
         self.set_time(made, source, || self.accessed(AttributeModel::Entry(source_entry)))?;
         match (source_entry, made) {
             (Entry::Open(source), Entry::Open(made)) => {
-                self.dress_with_flags(place, name, deed, source, made)
+                self.dress_with_flags(place, name, operation, source, made)
             }
             // Links and special files have none.
             _ => Ok(None),
@@ -170,7 +171,7 @@ impl Writer<'_> {
     }
 
     fn set_mode(&self, entry: Entry<'_>, mode: u32) -> StepResult {
-        if !self.reach.drive.holds(Feature::Modes) {
+        if !self.capabilities.drive.holds(Feature::Modes) {
             return Ok(());
         }
         self.system().set_mode(entry, mode).during(Operation::SetAttributes)
@@ -184,19 +185,19 @@ impl Writer<'_> {
         source: &State,
         accessed: impl FnOnce() -> std::io::Result<Time>,
     ) -> StepResult {
-        let (system, reach) = (self.system(), self.reach);
+        let (system, capabilities) = (self.system(), self.capabilities);
         let carries_access = self.carries(Aspect::Atime);
         if !self.carries(Aspect::Times) && !carries_access {
             return Ok(());
         }
         let modified = if self.carries(Aspect::Times) {
-            reach.drive.nearest(source.modified())
+            capabilities.drive.nearest(source.modified())
         } else {
             system.stat(entry).during(Operation::SetAttributes)?.modified
         };
-        let both = carries_access || !reach.drive.holds(Feature::TimesApart);
+        let both = carries_access || !capabilities.drive.holds(Feature::TimesApart);
         let accessed = if both {
-            Some(reach.drive.nearest(accessed().during(Operation::Read)?))
+            Some(capabilities.drive.nearest(accessed().during(Operation::Read)?))
         } else {
             None
         };
@@ -210,7 +211,7 @@ impl Writer<'_> {
         before: &State,
         accessed: impl FnOnce() -> Option<Time>,
     ) -> StepResult {
-        let (system, drive) = (self.system(), &self.reach.drive);
+        let (system, drive) = (self.system(), &self.capabilities.drive);
         let accessed = match accessed() {
             None if drive.holds(Feature::TimesApart) => None,
             None => Some(system.stat(entry).during(Operation::SetAttributes)?.accessed),
@@ -229,7 +230,7 @@ impl Writer<'_> {
     fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
         let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
         let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
-        self.reach.xattrs_of(self.system(), old, uncarried)
+        self.capabilities.xattrs_of(self.system(), old, uncarried)
     }
 
     fn drop_inherited(&self, made: Entry<'_>, wanted: &Xattrs) -> StepResult {
@@ -252,7 +253,7 @@ impl Writer<'_> {
         has: (u32, u32),
     ) -> Result<bool, StepError> {
         let set = if self.carries(Aspect::Owner) {
-            self.reach.owner_to_set(wanted, has)
+            self.capabilities.owner_to_set(wanted, has)
         } else {
             // Kept from the entry that is replaced; only its owner could be somebody else.
             (wanted != has && self.gives_owners()).then_some(wanted)
@@ -276,20 +277,20 @@ impl Writer<'_> {
         let owner = of(if self.carries(Aspect::Owner) { source } else { has });
         let owner_set = self.set_owner(entry, owner, of(has))?;
         let settled = if self.carries(Aspect::Owner) {
-            self.reach.owner_to_set(owner, of(has)).unwrap_or(of(has))
+            self.capabilities.owner_to_set(owner, of(has)).unwrap_or(of(has))
         } else {
             of(has)
         };
         let wanted = match model {
             AttributeModel::Entry(entry) => {
-                self.reach.xattrs(system, entry).during(Operation::Read)?
+                self.capabilities.xattrs(system, entry).during(Operation::Read)?
             }
             AttributeModel::Before(before) => before.xattrs.clone(),
         };
-        let wanted = self.reach.xattrs_for(wanted, of(source), settled);
+        let wanted = self.capabilities.xattrs_for(wanted, of(source), settled);
         let lists_set = self.change_xattrs(&wanted, entry, has)?;
         let from = if self.carries(Aspect::Mode) { source } else { has };
-        let usual = self.reach.mode_with(from.mode(), of(from), settled);
+        let usual = self.capabilities.mode_with(from.mode(), of(from), settled);
         let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner takes special bits away, and a new access list changes the group's bits.
         if source.kind != Kind::Symlink && (mode != has.mode() || owner_set || lists_set) {
@@ -316,12 +317,14 @@ impl Writer<'_> {
         has: &State,
     ) -> Result<bool, StepError> {
         let system = self.system();
-        let present = self.reach.xattrs(system, entry).during(Operation::LookAtDestination)?;
+        let present =
+            self.capabilities.xattrs(system, entry).during(Operation::LookAtDestination)?;
         if *wanted == present {
             return Ok(false);
         }
-        let locked =
-            has.mode() & 0o200 == 0 && !self.reach.caller.gives_files && has.kind != Kind::Symlink;
+        let locked = has.mode() & 0o200 == 0
+            && !self.capabilities.caller.gives_files
+            && has.kind != Kind::Symlink;
         if locked {
             self.set_mode(entry, has.mode() | 0o200)?;
         }
@@ -337,25 +340,25 @@ impl Writer<'_> {
     /// The attributes of a folder: of a new one all, of an old one those that differ.
     pub(crate) fn dress_folder(
         &self,
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: AttributeModel<'_>,
         made: Entry<'_>,
         keeps_times: bool,
     ) -> StepResult {
-        let Some(planned) = deed.source else {
+        let Some(planned) = operation.source else {
             return Ok(());
         };
         let system = self.system();
-        let adjusts = deed.verb == Verb::Adjust;
+        let adjusts = operation.verb == Verb::Adjust;
         let times = [Aspect::Times, Aspect::Atime];
-        let has_times = times.iter().any(|aspect| deed.aspects.has(*aspect));
-        let only_times = adjusts && deed.aspects.iter().all(|aspect| times.contains(&aspect));
+        let has_times = times.iter().any(|aspect| operation.aspects.has(*aspect));
+        let only_times = adjusts && operation.aspects.iter().all(|aspect| times.contains(&aspect));
         // Of one whose time is not told to differ, what happened in it changed that.
         let keeps_its_own = adjusts && !has_times;
-        let model = deed.destination.filter(|_| keeps_its_own).unwrap_or(planned);
-        self.between_flags(deed, source, made, || {
+        let model = operation.destination.filter(|_| keeps_its_own).unwrap_or(planned);
+        self.between_flags(operation, source, made, || {
             if !adjusts && !self.carries(Aspect::Mode) {
-                self.set_mode(made, 0o777 & !self.reach.caller.umask)?;
+                self.set_mode(made, 0o777 & !self.capabilities.caller.umask)?;
             }
             if !only_times {
                 let has = State::from(&system.stat(made).during(Operation::SetAttributes)?);

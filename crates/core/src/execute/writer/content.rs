@@ -57,7 +57,7 @@ impl Writer<'_> {
         place: &FolderPair,
         name: &[u8],
         under: MadeUnder<'_>,
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         planned: &State,
     ) -> Result<MadeEntry, StepError> {
         let system = self.system();
@@ -70,7 +70,7 @@ impl Writer<'_> {
         if !planned.still(&before) {
             return Err(StepError::stale_source(Operation::Read));
         }
-        let wanted = self.wanted(place, deed, &State::from(&before));
+        let wanted = self.wanted(place, operation, &State::from(&before));
         let mut birth_mode = self.birth_mode(place, &wanted);
         let folder = place.destination.as_fd();
         let mut from = 0;
@@ -115,7 +115,7 @@ impl Writer<'_> {
             made: Entry::Open(made.as_fd()),
             born: self.born(place, birth_mode, &before),
         };
-        let flags = self.dress(place, name, deed, &copy)?;
+        let flags = self.dress(place, name, operation, &copy)?;
         if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }
@@ -125,7 +125,7 @@ impl Writer<'_> {
     /// True if the file must be on the drive before it gets its name: it was asked for, or nothing
     /// else keeps a power cut from leaving its size and times there without its content.
     fn is_flushed_first(&self) -> bool {
-        match self.means.running.flush {
+        match self.context.running.flush {
             Flush::Each => true,
             Flush::End => !self.marked.load(Ordering::Relaxed),
             Flush::None => false,
@@ -148,7 +148,8 @@ impl Writer<'_> {
         let system = self.system();
         let kept = system.open_to_write(folder, name).ok()?;
         let stat = system.stat(Entry::Open(kept.as_fd())).ok()?;
-        let ours = stat.kind == Kind::File && stat.links == 1 && stat.uid == self.reach.caller.uid;
+        let ours =
+            stat.kind == Kind::File && stat.links == 1 && stat.uid == self.capabilities.caller.uid;
         ours.then_some(kept)
     }
 
@@ -162,13 +163,13 @@ impl Writer<'_> {
         stat: &Stat,
     ) -> Result<u64, StepError> {
         let system = self.system();
-        let go_on = |_, _| self.means.go_on();
+        let go_on = |_, _| self.context.go_on();
         let length = ReadLength { size: stat.size, block: BLOCK };
         let same = same_content::first_difference(system, source, kept, length, go_on);
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
         // What lies beyond is not to be trusted, nor to show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
-        self.means.observer.wrote(at);
+        self.context.observer.wrote(at);
         Ok(at)
     }
 
@@ -200,7 +201,7 @@ impl Writer<'_> {
             return Ok(end);
         }
         loop {
-            self.means.go_on().during(Operation::Write)?;
+            self.context.go_on().during(Operation::Write)?;
             match self.copy_through(source, made, end, SMALL as u64)? {
                 0 => return Ok(end),
                 copied => {
@@ -225,8 +226,8 @@ impl Writer<'_> {
         }
         if from == 0 && self.share(source, made) {
             // The drive holds it already.
-            self.means.bytes_written.fetch_add(stat.size, Ordering::Relaxed);
-            self.means.observer.wrote(stat.size);
+            self.context.bytes_written.fetch_add(stat.size, Ordering::Relaxed);
+            self.context.observer.wrote(stat.size);
             return Ok(stat.size);
         }
         // Advice that is not taken costs nothing but time.
@@ -242,14 +243,14 @@ impl Writer<'_> {
             // Where holes cannot be told, all of the rest is content.
             let next = self.system().next_data(source, at).unwrap_or(Some((at, stat.size)));
             let Some((start, end)) = next else { break };
-            self.means.observer.wrote(start - at);
+            self.context.observer.wrote(start - at);
             let end = end.min(stat.size);
             at = self.pour_stretch(source, made, start, end)?;
             if at < end {
                 return Ok(at);
             }
         }
-        self.means.observer.wrote(stat.size.saturating_sub(at));
+        self.context.observer.wrote(stat.size.saturating_sub(at));
         Ok(stat.size)
     }
 
@@ -304,10 +305,11 @@ impl Writer<'_> {
         mut at: u64,
         end: u64,
     ) -> Result<u64, StepError> {
-        let by_rate = self.means.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
+        let by_rate =
+            self.context.pace.as_ref().map_or(STRETCH, |pace| pace.stretch().min(STRETCH));
         let mut dropped = at;
         while at < end {
-            self.means.go_on().during(Operation::Write)?;
+            self.context.go_on().during(Operation::Write)?;
             let by_drive =
                 self.backlog.as_ref().map_or(STRETCH, |backlog| backlog.stretch(STRETCH));
             let length = (end - at).min(by_rate).min(by_drive);
@@ -338,7 +340,7 @@ impl Writer<'_> {
         from: u64,
         to: u64,
     ) -> StepResult {
-        if self.means.running.cache == Cache::Keep || to < LARGE {
+        if self.context.running.cache == Cache::Keep || to < LARGE {
             return Ok(());
         }
         let system = self.system();
@@ -384,14 +386,14 @@ impl Writer<'_> {
     }
 
     fn wrote(&self, bytes: u64) {
-        if let Some(pace) = &self.means.pace {
-            pace.pass(bytes, || self.means.must_end());
+        if let Some(pace) = &self.context.pace {
+            pace.pass(bytes, || self.context.must_end());
         }
-        self.means.crew.did(bytes / CHUNK);
-        self.means.bytes_written.fetch_add(bytes, Ordering::Relaxed);
+        self.context.pool.did(bytes / CHUNK);
+        self.context.bytes_written.fetch_add(bytes, Ordering::Relaxed);
         match &self.backlog {
-            Some(backlog) => backlog.hand(bytes, || self.means.must_end()),
-            None => self.means.observer.wrote(bytes),
+            Some(backlog) => backlog.hand(bytes, || self.context.must_end()),
+            None => self.context.observer.wrote(bytes),
         }
     }
 }

@@ -37,7 +37,7 @@ pub(crate) struct WriteContext<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) running: Running,
-    pub(crate) crew: WorkerPool,
+    pub(crate) pool: WorkerPool,
     pub(crate) temporaries: HiddenNames,
     /// Set once no further step can succeed.
     pub(crate) over: AtomicBool,
@@ -55,7 +55,7 @@ impl<'a> WriteContext<'a> {
             system,
             observer,
             running,
-            crew: WorkerPool::new(running.workers),
+            pool: WorkerPool::new(running.workers),
             temporaries: HiddenNames::default(),
             over: AtomicBool::new(false),
             bytes_written: AtomicU64::new(0),
@@ -75,15 +75,15 @@ impl<'a> WriteContext<'a> {
 
 /// Writes on one drive.
 pub(crate) struct Writer<'a> {
-    pub(crate) means: &'a WriteContext<'a>,
+    pub(crate) context: &'a WriteContext<'a>,
     /// What can be carried to the drive.
-    pub(crate) reach: &'a Capabilities,
+    pub(crate) capabilities: &'a Capabilities,
     /// Names of a single entry, where they differ on the two sides.
     single: Option<&'a SingleEntry>,
     /// What entries were like before, if a run is taken back.
     pub(crate) memory: Option<&'a StatesBefore>,
     /// Where the run keeps its notes and, if it is not lost, what it displaces.
-    pub(crate) shelf: Option<&'a SetAsideWriter<'a>>,
+    pub(crate) aside_writer: Option<&'a SetAsideWriter<'a>>,
     /// What the drive does not hold yet, where that is waited for.
     pub(crate) backlog: Option<WriteBackLimit>,
     /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
@@ -97,13 +97,13 @@ pub(crate) struct Writer<'a> {
 }
 
 impl<'a> Writer<'a> {
-    pub(crate) fn new(means: &'a WriteContext<'a>, reach: &'a Capabilities) -> Self {
+    pub(crate) fn new(context: &'a WriteContext<'a>, capabilities: &'a Capabilities) -> Self {
         Self {
-            means,
-            reach,
+            context,
+            capabilities,
             single: None,
             memory: None,
-            shelf: None,
+            aside_writer: None,
             backlog: None,
             marked: AtomicBool::new(false),
             shares_content: AtomicBool::new(true),
@@ -123,39 +123,40 @@ impl<'a> Writer<'a> {
     }
 
     /// With a place for what is displaced.
-    pub(crate) fn setting_aside(self, shelf: Option<&'a SetAsideWriter<'a>>) -> Self {
-        Self { shelf, ..self }
+    pub(crate) fn setting_aside(self, aside_writer: Option<&'a SetAsideWriter<'a>>) -> Self {
+        Self { aside_writer, ..self }
     }
 
     /// Waiting for the drive once it has much before it.
     pub(crate) fn waiting_for_drive(self) -> Self {
-        let waits = self.means.running.flush != Flush::None;
+        let waits = self.context.running.flush != Flush::None;
         Self { backlog: waits.then(WriteBackLimit::default), ..self }
     }
 
     /// An entry was changed.
     pub(crate) fn changed_entry(&self) {
         if let Some(backlog) = &self.backlog {
-            backlog.hand_entry(|| self.means.must_end());
+            backlog.hand_entry(|| self.context.must_end());
         }
     }
 
     pub(crate) fn system(&self) -> &'a dyn System {
-        self.means.system
+        self.context.system
     }
 
     /// Where what is displaced goes, if it is not lost.
     pub(crate) fn keeps_displaced(&self) -> Option<&'a SetAsideWriter<'a>> {
-        self.shelf.filter(|shelf| shelf.aside.keeps_displaced())
+        self.aside_writer.filter(|aside_writer| aside_writer.aside.keeps_displaced())
     }
 
     pub(crate) fn carries(&self, aspect: Aspect) -> bool {
-        self.reach.carry.has(aspect)
+        self.capabilities.carry.has(aspect)
     }
 
     /// The source's name of an entry, which differs only for a single file under a new name.
     pub(crate) fn source_name<'n>(&'n self, place: &'n FolderPair, name: &'n [u8]) -> &'n [u8] {
-        let came_as = place.came_as.iter().find(|(here, _)| **here == *name).map(|(_, was)| &**was);
-        self.single.map_or(came_as.unwrap_or(name), |single| &single.source)
+        let source_names =
+            place.source_names.iter().find(|(here, _)| **here == *name).map(|(_, was)| &**was);
+        self.single.map_or(source_names.unwrap_or(name), |single| &single.source)
     }
 }

@@ -95,17 +95,17 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: BorrowedFd<'_>,
         made: BorrowedFd<'_>,
     ) -> Result<Option<Flags>, StepError> {
-        if self.reach.drive.flags.is_empty() {
+        if self.capabilities.drive.flags.is_empty() {
             return Ok(None);
         }
         let system = self.system();
         let wanted = if self.carries(Aspect::Flags) {
-            attributes::flags(system, source).map(|flags| self.reach.flags_to_carry(flags))
-        } else if deed.replaces_its_kind() {
+            attributes::flags(system, source).map(|flags| self.capabilities.flags_to_carry(flags))
+        } else if operation.replaces_its_kind() {
             let old = system.open_file(place.destination.as_fd(), name);
             let old = old.during(Operation::LookAtDestination)?;
             attributes::flags(system, old.as_fd())
@@ -139,34 +139,35 @@ impl Writer<'_> {
     /// and setting those it should have.
     pub(super) fn between_flags(
         &self,
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: AttributeModel<'_>,
         entry: Entry<'_>,
         work: impl FnOnce() -> StepResult,
     ) -> StepResult {
-        let concerned = deed.aspects.has(Aspect::Flags) || deed.verb != Verb::Adjust;
+        let concerned = operation.aspects.has(Aspect::Flags) || operation.verb != Verb::Adjust;
         let carries = self.carries(Aspect::Flags) && concerned;
-        let locked = deed.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
-        if !matches!(deed.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
+        let locked = operation.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
+        if !matches!(operation.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
             return work();
         }
         let system = self.system();
         let mut held = None;
-        let opened = self.handle(entry, deed.kind(), &mut held).during(Operation::SetAttributes)?;
+        let opened =
+            self.handle(entry, operation.kind(), &mut held).during(Operation::SetAttributes)?;
         let Some(had) = attributes::flags(system, opened) else {
             return work();
         };
-        let wanted = if carries { self.flags_of(source, deed.kind())? } else { None };
-        let wanted = wanted.map_or(had, |flags| self.reach.flags_to_carry(flags));
+        let wanted = if carries { self.flags_of(source, operation.kind())? } else { None };
+        let wanted = wanted.map_or(had, |flags| self.capabilities.flags_to_carry(flags));
         // Those that lock come last. All others come first: a run that is killed in between is known
         // by the times, which come after them, while flags show to nobody who does not look closely.
         let open = wanted.without(Flags::LOCKS);
         if open != had {
             system.set_flags(opened, open).during(Operation::SetAttributes)?;
         }
-        if let Err(trouble) = work() {
+        if let Err(error) = work() {
             let _ = system.set_flags(opened, had);
-            return Err(trouble);
+            return Err(error);
         }
         if wanted == open {
             return Ok(());

@@ -33,10 +33,10 @@ impl Writer<'_> {
         let gives_lists = attributes::has_default_list(system, destination.as_fd())
             .during(Operation::LookAtDestination)?;
         let set_group = stat.mode & 0o2000 != 0;
-        let caller = &self.reach.caller;
+        let caller = &self.capabilities.caller;
         let closed = caller.uid != 0 && stat.uid == caller.uid && stat.mode & 0o200 == 0;
-        let closed = closed && self.reach.drive.holds(Feature::Modes);
-        let flags = if self.reach.drive.flags.is_empty() {
+        let closed = closed && self.capabilities.drive.holds(Feature::Modes);
+        let flags = if self.capabilities.drive.flags.is_empty() {
             stat.flags
         } else {
             attributes::flags(system, destination.as_fd()).unwrap_or(stat.flags)
@@ -54,9 +54,9 @@ impl Writer<'_> {
             destination,
             identity: stat.identity,
             closed_with: closed.then_some(stat.mode),
-            temporary: self.means.temporaries.name(),
+            temporary: self.context.temporaries.name(),
             hidden: false,
-            came_as: Vec::new(),
+            source_names: Vec::new(),
             counterpart: OnceLock::new(),
             gives,
         })
@@ -78,14 +78,14 @@ impl Writer<'_> {
         place: &FolderPair,
         temporary: &[u8],
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
         let folder = place.destination.as_fd();
-        if deed.verb == Verb::Add {
+        if operation.verb == Verb::Add {
             return self.rename_to_new(place, (folder, temporary), name);
         }
-        let old = self.check_destination(place, name, deed)?;
+        let old = self.check_destination(place, name, operation)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
         let after =
             if self.keeps_displaced().is_some() { AfterWork::Kept } else { AfterWork::Gone };
@@ -111,7 +111,7 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
         // Not opened: its attributes can be read even where its entries cannot.
@@ -122,10 +122,10 @@ impl Writer<'_> {
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
-        let expected = deed.destination.filter(|_| deed.verb == Verb::Adjust);
+        let expected = operation.destination.filter(|_| operation.verb == Verb::Adjust);
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
             return Err(StepError::stale_destination(Operation::SetAttributes));
         }
-        self.dress_folder(deed, source, entry, true)
+        self.dress_folder(operation, source, entry, true)
     }
 }

@@ -42,7 +42,7 @@ pub(crate) struct FolderPair {
     /// Nobody sees the folder yet, so what is made in it gets its name at once.
     pub(crate) hidden: bool,
     /// Names of entries that the source has under others.
-    pub(crate) came_as: Vec<OtherName>,
+    pub(crate) source_names: Vec<OtherName>,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
     pub(crate) gives: FolderDefaults,

@@ -31,31 +31,31 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
-        if deed.verb == Verb::Adjust {
-            return self.adjust(place, name, deed);
+        if operation.verb == Verb::Adjust {
+            return self.adjust(place, name, operation);
         }
-        let Some(source) = deed.source else { return Ok(()) };
-        if self.memory.is_some() && self.bring_back(place, name, deed, &source)? {
+        let Some(source) = operation.source else { return Ok(()) };
+        if self.memory.is_some() && self.bring_back(place, name, operation, &source)? {
             return Ok(());
         }
         if place.hidden {
-            let made = self.make(place, name, name, deed, &source);
+            let made = self.make(place, name, name, operation, &source);
             return self.or_discard(place, name, made.and_then(|made| self.lock(&made)));
         }
         let is_large = source.kind == Kind::File && source.size > LARGE;
-        let nameless = deed.verb == Verb::Add && source.kind == Kind::File && !is_large;
+        let nameless = operation.verb == Verb::Add && source.kind == Kind::File && !is_large;
         if nameless && self.makes_nameless(place) {
-            return self.add_file(place, name, deed, &source);
+            return self.add_file(place, name, operation, &source);
         }
         let large = is_large.then(|| hidden_names::name_of_large_file(name, source.fingerprint()));
         let temporary = large.as_deref().unwrap_or(&place.temporary);
-        match self.make_and_place(place, name, temporary, deed, &source) {
+        match self.make_and_place(place, name, temporary, operation, &source) {
             // Somebody has taken the name, perhaps on purpose: one that nobody knows.
-            Err(trouble) if trouble.is_taken_name() => {
-                let another = self.means.temporaries.name();
-                self.make_and_place(place, name, &another, deed, &source)
+            Err(error) if error.is_taken_name() => {
+                let another = self.context.temporaries.name();
+                self.make_and_place(place, name, &another, operation, &source)
             }
             other => other,
         }
@@ -67,10 +67,10 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: &State,
     ) -> StepResult {
-        let made = self.make_file(place, name, MadeUnder::Nothing, deed, source)?;
+        let made = self.make_file(place, name, MadeUnder::Nothing, operation, source)?;
         let Some(handle) = &made.handle else { return Ok(()) };
         match self.system().give_name(handle.as_fd(), place.destination.as_fd(), name) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
@@ -93,16 +93,16 @@ impl Writer<'_> {
         place: &FolderPair,
         name: &[u8],
         temporary: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: &State,
     ) -> StepResult {
-        let made = self.make(place, name, temporary, deed, source);
+        let made = self.make(place, name, temporary, operation, source);
         let placed = made.and_then(|made| {
-            self.put_in_place(place, (place.destination.as_fd(), temporary), name, deed)?;
+            self.put_in_place(place, (place.destination.as_fd(), temporary), name, operation)?;
             Ok(made)
         });
         match placed {
-            Ok(made) if self.reach.drive.holds(Feature::RenamedTimes) => self.lock(&made),
+            Ok(made) if self.capabilities.drive.holds(Feature::RenamedTimes) => self.lock(&made),
             Ok(made) => {
                 // Closed first: that may count as a change of its own.
                 drop(made);
@@ -112,8 +112,8 @@ impl Writer<'_> {
                 self.set_time(Entry::Named(folder, name), source, accessed)
             }
             // The next run goes on with it.
-            Err(trouble) if source.bytes() > LARGE && was_interrupted(&trouble.1) => Err(trouble),
-            Err(trouble) => self.or_discard(place, temporary, Err(trouble)),
+            Err(error) if source.bytes() > LARGE && was_interrupted(&error.1) => Err(error),
+            Err(error) => self.or_discard(place, temporary, Err(error)),
         }
     }
 
@@ -122,21 +122,21 @@ impl Writer<'_> {
         place: &FolderPair,
         name: &[u8],
         temporary: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         source: &State,
     ) -> Result<MadeEntry, StepError> {
         if source.kind == Kind::File {
             let large = source.size > LARGE;
             let under = if large { MadeUnder::Kept(temporary) } else { MadeUnder::Name(temporary) };
-            return self.make_file(place, name, under, deed, source);
+            return self.make_file(place, name, under, operation, source);
         }
-        self.make_other(place, name, temporary, deed, source).map(|()| MadeEntry::default())
+        self.make_other(place, name, temporary, operation, source).map(|()| MadeEntry::default())
     }
 
     /// Clears what was made if it came to nothing.
     fn or_discard(&self, place: &FolderPair, temporary: &[u8], result: StepResult) -> StepResult {
-        if let Err(trouble) = &result
-            && !trouble.is_taken_name()
+        if let Err(error) = &result
+            && !error.is_taken_name()
         {
             // Most often it was not made, and then there is nothing to clear.
             let _ = self.system().remove_file(place.destination.as_fd(), temporary);
@@ -150,7 +150,7 @@ impl Writer<'_> {
         place: &FolderPair,
         name: &[u8],
         temporary: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         planned: &State,
     ) -> StepResult {
         let system = self.system();
@@ -174,7 +174,7 @@ impl Writer<'_> {
             return Err(StepError(Operation::Write, Cause::Stale("what was just made")));
         }
         let copy = EntryCopy { source_entry, source, made: entry, born: State::from(&born) };
-        self.dress(place, name, deed, &copy).map(drop)
+        self.dress(place, name, operation, &copy).map(drop)
     }
 
     /// Looks at the source again; it must still be what the plan saw.
@@ -192,26 +192,26 @@ impl Writer<'_> {
         place: &FolderPair,
         ready: NamedEntry<'_>,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
         let folder = place.destination.as_fd();
-        if deed.verb == Verb::Add {
+        if operation.verb == Verb::Add {
             return self.rename_to_new(place, ready, name);
         }
-        let old = self.check_destination(place, name, deed)?;
+        let old = self.check_destination(place, name, operation)?;
         let old = old.map_or((Kind::File, Flags::default()), |old| (old.kind, old.flags));
         let kept = self.keeps_displaced().is_some() && old.0 != Kind::Folder;
         let after = if kept { AfterWork::Kept } else { AfterWork::Gone };
         self.unlocked((folder, name), old, after, || {
-            if deed.takes_a_folders_place() {
-                self.set_folder_aside(place, name, deed)?;
+            if operation.takes_a_folders_place() {
+                self.set_folder_aside(place, name, operation)?;
                 return self.replace_folder(ready, (folder, name));
             }
             let name_is = self.set_aside(place, name, DisplacedBy::Replaced)?;
             if name_is == NameState::Taken
                 && name.len() > LONG_NAME
-                && !self.reach.drive.holds(Feature::LongNamesReplaced)
+                && !self.capabilities.drive.holds(Feature::LongNamesReplaced)
             {
                 system.remove_file(folder, name).during(Operation::Remove)?;
             }
@@ -263,10 +263,10 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
-        let Some(planned) = deed.source else {
+        let Some(planned) = operation.source else {
             return Ok(());
         };
         let path = place.path.join(name);
@@ -280,7 +280,7 @@ impl Writer<'_> {
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let now = system.stat(entry).during(Operation::SetAttributes)?;
-        if !deed.destination.is_some_and(|seen| seen.still(&now)) {
+        if !operation.destination.is_some_and(|seen| seen.still(&now)) {
             return Err(StepError::stale_destination(Operation::SetAttributes));
         }
         // What may open it is its name; that it still leads to the same entry is checked.
@@ -293,7 +293,7 @@ impl Writer<'_> {
             self.change_attributes(model, entry, &source, &State::from(&now))?;
             self.set_time(entry, &source, || self.accessed(model))
         };
-        self.between_flags(deed, model, named, change)
+        self.between_flags(operation, model, named, change)
     }
 
     /// Makes one more name of an entry that is there: `leader`, in the folder `from`.
@@ -302,17 +302,17 @@ impl Writer<'_> {
         place: &FolderPair,
         (from, leader): (BorrowedFd<'_>, &[u8]),
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
-        match self.place_link(place, (from, leader), name, deed) {
+        match self.place_link(place, (from, leader), name, operation) {
             // Flags that keep a file from being changed keep it from getting names, too.
-            Err(trouble) if trouble.is_forbidden() => {
+            Err(error) if error.is_forbidden() => {
                 let Ok(handle) = system.open_file(from, leader) else {
-                    return Err(trouble);
+                    return Err(error);
                 };
                 let had = self.unlock(handle.as_fd()).during(Operation::Write)?;
-                let placed = self.place_link(place, (from, leader), name, deed);
+                let placed = self.place_link(place, (from, leader), name, operation);
                 let locked = had.map_or(Ok(()), |had| system.set_flags(handle.as_fd(), had));
                 placed.and_then(|()| locked.during(Operation::SetAttributes))
             }
@@ -325,10 +325,10 @@ impl Writer<'_> {
         place: &FolderPair,
         (from, leader): (BorrowedFd<'_>, &[u8]),
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
         let (system, folder) = (self.system(), place.destination.as_fd());
-        if deed.verb == Verb::Add {
+        if operation.verb == Verb::Add {
             return match system.add_name(from, leader, folder, name) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     Err(StepError::stale_destination(Operation::Write))
@@ -336,9 +336,9 @@ impl Writer<'_> {
                 other => other.during(Operation::Write),
             };
         }
-        let temporary = self.means.temporaries.name();
+        let temporary = self.context.temporaries.name();
         system.add_name(from, leader, folder, &temporary).during(Operation::Write)?;
-        let placed = self.put_in_place(place, (folder, &temporary), name, deed);
+        let placed = self.put_in_place(place, (folder, &temporary), name, operation);
         self.or_discard(place, &temporary, placed)
     }
 }

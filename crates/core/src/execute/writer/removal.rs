@@ -22,27 +22,29 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
-        let now = match self.check_destination(place, name, deed) {
+        let now = match self.check_destination(place, name, operation) {
             // What was left of a large file was gone on with, and has its name by now.
-            Err(_) if deed.reason == Reason::Leftover && self.is_gone(place, name) => return Ok(()),
+            Err(_) if operation.reason == Reason::Leftover && self.is_gone(place, name) => {
+                return Ok(());
+            }
             other => other?,
         };
-        if !matches!(deed.reason, Reason::Leftover | Reason::Unselected) {
-            self.check_still_extra(place, name, deed.kind())?;
+        if !matches!(operation.reason, Reason::Leftover | Reason::Unselected) {
+            self.check_still_extra(place, name, operation.kind())?;
         }
         let folder = place.destination.as_fd();
         let shown = now.map_or_else(Flags::default, |now| now.flags);
-        let kept = self.keeps_displaced().is_some() && deed.kind() != Kind::Folder;
+        let kept = self.keeps_displaced().is_some() && operation.kind() != Kind::Folder;
         let after = if kept { AfterWork::Kept } else { AfterWork::Gone };
-        self.unlocked((folder, name), (deed.kind(), shown), after, || {
-            if deed.kind() == Kind::Folder {
-                self.set_folder_aside(place, name, deed)?;
+        self.unlocked((folder, name), (operation.kind(), shown), after, || {
+            if operation.kind() == Kind::Folder {
+                self.set_folder_aside(place, name, operation)?;
                 self.clear_interrupted(place, name)?;
                 return self.system().remove_folder(folder, name).during(Operation::Remove);
             }
-            if deed.reason != Reason::Leftover
+            if operation.reason != Reason::Leftover
                 && self.set_aside(place, name, DisplacedBy::Removed)? == NameState::Free
             {
                 return Ok(());
@@ -66,7 +68,7 @@ impl Writer<'_> {
     fn check_still_extra(&self, place: &FolderPair, name: &[u8], kind: Kind) -> StepResult {
         let Some(source) = &place.source else { return Ok(()) };
         match self.system().stat(Entry::Named(source.as_fd(), name)) {
-            Ok(now) if self.reach.has_appeared(now.kind, kind) => {
+            Ok(now) if self.capabilities.has_appeared(now.kind, kind) => {
                 Err(StepError::stale_source(Operation::LookAtSource))
             }
             Err(e) if e.kind() != ErrorKind::NotFound => Err(e).during(Operation::LookAtSource),
@@ -84,9 +86,9 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> Result<Option<Stat>, StepError> {
-        let Some(seen) = deed.destination else {
+        let Some(seen) = operation.destination else {
             return Ok(None);
         };
         let now = self.system().stat(Entry::Named(place.destination.as_fd(), name));

@@ -24,7 +24,7 @@ impl Writer<'_> {
         seen: &State,
     ) -> Result<Stat, StepError> {
         let from = (above.destination.as_fd(), old);
-        let now = match self.means.system.stat(Entry::Named(from.0, from.1)) {
+        let now = match self.context.system.stat(Entry::Named(from.0, from.1)) {
             Ok(now) if seen.still(&now) => now,
             Err(e) if e.kind() != ErrorKind::NotFound => {
                 return Err(StepError(Operation::LookAtDestination, Cause::System(e)));

@@ -44,7 +44,7 @@ impl SetAsideWriter<'_> {
         path: &TreePath,
         entry: Entry<'_>,
     ) -> StepResult {
-        let was = before::look_before(writer.system(), writer.reach, entry);
+        let was = before::look_before(writer.system(), writer.capabilities, entry);
         let noted = was.and_then(|was| self.aside.note_before(self.part, path.as_bytes(), was));
         self.or_lose(noted)
     }
@@ -87,7 +87,7 @@ impl SetAsideWriter<'_> {
     ) -> StepResult {
         let now = writer.system().stat(entry);
         let noted = now.and_then(|now| {
-            let left = StateAfter::seen(&now, writer.reach.drive.numbers);
+            let left = StateAfter::seen(&now, writer.capabilities.drive.numbers);
             self.aside.note_after(self.part, path.as_bytes(), left)
         });
         self.or_lose(noted)
@@ -138,8 +138,8 @@ impl Writer<'_> {
         name: &[u8],
         displaced: DisplacedBy,
     ) -> Result<NameState, StepError> {
-        let Some(shelf) = self.keeps_displaced() else { return Ok(NameState::Taken) };
-        let counterpart = shelf.counterpart_of(place)?;
+        let Some(aside_writer) = self.keeps_displaced() else { return Ok(NameState::Taken) };
+        let counterpart = aside_writer.counterpart_of(place)?;
         let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
         let (moved, leaves) = match displaced {
             DisplacedBy::Replaced => (self.add_name_aside(from, to), NameState::Taken),
@@ -149,7 +149,7 @@ impl Writer<'_> {
             Ok(()) => Ok(leaves),
             // It may have been copied there before the first deed.
             Err(e) if is_elsewhere(&e) || self.is_copied(&e, to.0, place) => {
-                shelf.copy_aside(place, name, counterpart)?;
+                aside_writer.copy_aside(place, name, counterpart)?;
                 Ok(NameState::Taken)
             }
             // Not every drive gives an entry a second name, nor every entry.
@@ -166,11 +166,11 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
-        let Some(shelf) = self.keeps_displaced() else { return Ok(()) };
-        self.check_destination(place, name, deed)?;
-        shelf.copy_aside(place, name, shelf.counterpart_of(place)?)
+        let Some(aside_writer) = self.keeps_displaced() else { return Ok(()) };
+        self.check_destination(place, name, operation)?;
+        aside_writer.copy_aside(place, name, aside_writer.counterpart_of(place)?)
     }
 
     /// True if a name is taken by a copy, which only another drive can hold.
@@ -182,8 +182,8 @@ impl Writer<'_> {
 
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
     pub(super) fn take_back(&self, place: &FolderPair, name: &[u8], left: NameState) {
-        let Some(shelf) = self.keeps_displaced() else { return };
-        let Ok(counterpart) = shelf.counterpart_of(place) else { return };
+        let Some(aside_writer) = self.keeps_displaced() else { return };
+        let Ok(counterpart) = aside_writer.counterpart_of(place) else { return };
         // The trouble that led here is the one to tell, and nothing is lost either way.
         let _ = match left {
             NameState::Taken => self.system().remove_file(counterpart, name),
@@ -198,21 +198,22 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
     ) -> StepResult {
-        let (Some(shelf), Some(was)) = (self.keeps_displaced(), deed.destination) else {
+        let (Some(aside_writer), Some(was)) = (self.keeps_displaced(), operation.destination)
+        else {
             return Ok(());
         };
-        if deed.reason == Reason::Leftover {
+        if operation.reason == Reason::Leftover {
             return Ok(());
         }
         let path = place.path.join(name);
         let from = Entry::Named(place.destination.as_fd(), name);
-        let made = shelf.counterpart(&path).during(Operation::SetAside)?;
+        let made = aside_writer.counterpart(&path).during(Operation::SetAside)?;
         let (copy, to) = (EntryOperation::copy_of(was), Entry::Open(made.as_fd()));
-        shelf.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
+        aside_writer.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
         // Locked it could be neither emptied again nor pruned; the record knows its flags.
-        shelf.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
+        aside_writer.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
         Ok(())
     }
 
@@ -221,15 +222,15 @@ impl Writer<'_> {
         &self,
         place: &FolderPair,
         name: &[u8],
-        deed: &EntryOperation,
+        operation: &EntryOperation,
         planned: &State,
     ) -> Result<bool, StepError> {
         let from = (place.source()?, name);
         let source = self.source_now(Entry::Named(from.0, name), planned)?;
         // In one call: the last copy never lies under a name that nobody would look for it under.
-        let placed = || match deed.verb {
+        let placed = || match operation.verb {
             Verb::Add => self.rename_to_new(place, from, name),
-            _ => self.put_in_place(place, from, name, deed),
+            _ => self.put_in_place(place, from, name, operation),
         };
         self.unlocked(from, (source.kind, source.flags()), AfterWork::Kept, || match placed() {
             Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
