@@ -15,7 +15,7 @@ use utter_echo_files::same_content::BLOCK;
 use utter_echo_os::{Entry, Name, System};
 use utter_echo_workers::pool::WorkerPool;
 
-/// The heads of the drives that two roots lie on, as far as they have one.
+/// The rotational disks that two roots lie on, as far as they do.
 #[derive(Debug, Default)]
 pub struct RotationalDisks {
     /// The disk of the source, if it is one.
@@ -51,10 +51,10 @@ impl RotationalDisks {
     }
 }
 
-/// A drive's head, for which the workers queue up.
+/// A rotational disk, for which the workers queue up.
 #[derive(Debug, Default)]
 pub struct RotationalDisk {
-    disks: Mutex<()>,
+    turn: Mutex<()>,
     asked: QueryCost,
     /// Folders in a row of which all was in memory.
     warm: AtomicU32,
@@ -92,7 +92,7 @@ const SAMPLE: usize = 64;
 impl RotationalDisk {
     /// Nobody else moves its heads as long as this is held.
     pub fn lock(&self) -> MutexGuard<'_, ()> {
-        self.disks.lock()
+        self.turn.lock()
     }
 
     /// Lists a folder, and looks at all in it in the order in which it lies, so that whoever looks at it next
@@ -168,13 +168,13 @@ pub enum Prefetch {
 /// A file up to so many bytes is brought into memory in its turn.
 pub const READ_AHEAD: u64 = 256 * 1024;
 
-/// Works on all of these, which are read in this order: each is brought into memory in its turn, and worked on
-/// while the next one is.
-pub fn in_disk_order<T: Send>(
+/// Reads and works on all of these in this order: each is brought into memory in its turn, and worked on while
+/// the next one is.
+fn on_one_side<T: Copy + Send>(
     pool: &WorkerPool,
     all: Vec<T>,
-    bring: impl Fn(&T) -> Prefetch + Sync,
-    work: impl Fn(T) + Sync,
+    bring: &(dyn Fn(T) -> Prefetched + Sync),
+    work: &(dyn Fn(T) + Sync),
 ) {
     let hands = vec![(); pool.most().min(all.len())];
     let rest = Mutex::new(all.into_iter());
@@ -182,7 +182,7 @@ pub fn in_disk_order<T: Send>(
         loop {
             let mut rest = rest.lock();
             let Some(next) = rest.next() else { return };
-            let keeps = (bring(&next) == Prefetch::Left).then_some(rest);
+            let keeps = (bring(next).ahead == Prefetch::Left).then_some(rest);
             work(next);
             drop(keeps);
         }
@@ -201,52 +201,72 @@ pub struct Prefetched {
 /// So many bytes and files of one side are in memory at most before the other side's join them.
 const STRETCH: (u64, usize) = (128 << 20, 1 << 16);
 
-/// How the files of one side are read.
-pub struct SideReader<'a, T> {
-    /// The disk that is read.
-    pub disk: &'a RotationalDisk,
-    /// Brings one file into memory.
-    pub bring: &'a (dyn Fn(T) -> Prefetched + Sync),
+/// Files that are read where rotational disks hold them, and worked on.
+pub struct Sweep<'a, T> {
+    /// In the order in which they lie on the source's disk, or else on the destination's.
+    pub all: Vec<T>,
+    /// Brings the source's file into memory.
+    pub bring_source: &'a (dyn Fn(T) -> Prefetched + Sync),
+    /// The same of the destination's.
+    pub bring_destination: &'a (dyn Fn(T) -> Prefetched + Sync),
+    /// Where the destination's file begins on its disk.
+    pub place_there: &'a (dyn Fn(&RotationalDisk, T) -> u64 + Sync),
+    /// What is done with a file that was brought.
+    pub work: &'a (dyn Fn(T) + Sync),
 }
 
-/// Works on all of these, which are read on two sides: in this order on the first, and in that of their places on
-/// the second, stretch by stretch. Two drives do that at once; one that holds both gives each a stretch in turn.
-pub fn in_both_orders<T: Copy + Send + Sync>(
-    pool: &WorkerPool,
-    all: Vec<T>,
-    [here, there]: [&SideReader<'_, T>; 2],
-    place_there: impl Fn(T) -> u64,
-    work: impl Fn(T) + Sync,
-) {
-    let (sender, stretches) = mpsc::sync_channel(0);
-    std::thread::scope(|scope| {
-        scope.spawn(move || {
-            let mut rest = all.into_iter().peekable();
-            while rest.peek().is_some() && sender.send(here.stretch(&mut rest)).is_ok() {}
-        });
-        for stretch in stretches {
-            let mut placed: Vec<(u64, T)> =
-                stretch.into_iter().map(|file| (place_there(file), file)).collect();
-            placed.sort_by_key(|(place, _)| *place);
-            let lock = there.disk.lock();
-            let is_long = |(_, file): &(u64, T)| (there.bring)(*file).ahead == Prefetch::Left;
-            let (long, short): (Vec<_>, Vec<_>) = placed.into_iter().partition(is_long);
-            drop(lock);
-            pool.each(short, |(_, file)| work(file));
-            for (_, file) in long {
-                work(file);
-            }
+impl<T: Copy + Send + Sync> Sweep<'_, T> {
+    /// Reads and works on all of them. On two disks the source's order comes first, and the destination's within
+    /// each stretch of it. Two drives do that at once; one that holds both gives each a stretch in turn. Without
+    /// any disk nothing is done.
+    pub fn run(self, pool: &WorkerPool, disks: &RotationalDisks) {
+        match (disks.source.as_deref(), disks.destination.as_deref()) {
+            (Some(here), Some(there)) => self.on_both_sides(pool, here, there),
+            (Some(_), None) => on_one_side(pool, self.all, self.bring_source, self.work),
+            (None, Some(_)) => on_one_side(pool, self.all, self.bring_destination, self.work),
+            (None, None) => {}
         }
-    });
+    }
+
+    fn on_both_sides(self, pool: &WorkerPool, here: &RotationalDisk, there: &RotationalDisk) {
+        let Self { all, bring_source, bring_destination, place_there, work } = self;
+        let (sender, stretches) = mpsc::sync_channel(0);
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                let mut rest = all.into_iter().peekable();
+                while rest.peek().is_some()
+                    && sender.send(here.stretch(&mut rest, bring_source)).is_ok()
+                {}
+            });
+            for stretch in stretches {
+                let mut placed: Vec<(u64, T)> =
+                    stretch.into_iter().map(|file| (place_there(there, file), file)).collect();
+                placed.sort_by_key(|(place, _)| *place);
+                let lock = there.turn.lock();
+                let is_long =
+                    |(_, file): &(u64, T)| bring_destination(*file).ahead == Prefetch::Left;
+                let (long, short): (Vec<_>, Vec<_>) = placed.into_iter().partition(is_long);
+                drop(lock);
+                pool.each(short, |(_, file)| work(file));
+                for (_, file) in long {
+                    work(file);
+                }
+            }
+        });
+    }
 }
 
-impl<T: Copy> SideReader<'_, T> {
+impl RotationalDisk {
     /// Brings as many into memory as there is room for at a time.
-    fn stretch(&self, rest: &mut Peekable<impl Iterator<Item = T>>) -> Vec<T> {
-        let _lock = self.disk.lock();
+    fn stretch<T: Copy>(
+        &self,
+        rest: &mut Peekable<impl Iterator<Item = T>>,
+        bring: &(dyn Fn(T) -> Prefetched + Sync),
+    ) -> Vec<T> {
+        let _lock = self.turn.lock();
         let (mut stretch, mut bytes) = (Vec::new(), 0);
         while let Some(next) = rest.next_if(|_| bytes < STRETCH.0 && stretch.len() < STRETCH.1) {
-            let brought = (self.bring)(next);
+            let brought = bring(next);
             bytes += if brought.ahead == Prefetch::Read { brought.bytes } else { 0 };
             stretch.push(next);
         }

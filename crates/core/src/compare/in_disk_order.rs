@@ -6,7 +6,9 @@ use parking_lot::Mutex;
 use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use utter_echo_drives::disk_order::{self, Prefetch, Prefetched, RotationalDisks, SideReader};
+use utter_echo_drives::disk_order::{
+    self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
+};
 use utter_echo_model::path::TreePath;
 use utter_echo_os::Entry;
 
@@ -185,30 +187,18 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
         let mark = compare_one(context, file, both).ok().flatten().filter(|_| !stops());
         same.lock().extend(mark);
     };
-    match &context.reads.disks {
-        RotationalDisks { source: Some(here), destination: Some(there) } => {
-            let place = |file: B::File| {
-                let file = both.open_destination(file);
-                file.map_or(0, |file| there.place_of(context.system, file.as_fd(), 0))
-            };
-            let source = SideReader { disk: here, bring: &|file| bring(both.open_source(file)) };
-            let bring = |file| bring(both.open_destination(file));
-            let destination = SideReader { disk: there, bring: &bring };
-            disk_order::in_both_orders(&context.pool, all, [&source, &destination], place, compare);
-        }
-        RotationalDisks { source: Some(_), .. } => {
-            disk_order::in_disk_order(
-                &context.pool,
-                all,
-                |file| bring(both.open_source(*file)).ahead,
-                compare,
-            );
-        }
-        RotationalDisks { .. } => {
-            let bring = |file: &B::File| bring(both.open_destination(*file)).ahead;
-            disk_order::in_disk_order(&context.pool, all, bring, compare);
-        }
-    }
+    let place_there = |disk: &RotationalDisk, file: B::File| {
+        let file = both.open_destination(file);
+        file.map_or(0, |file| disk.place_of(context.system, file.as_fd(), 0))
+    };
+    let sweep = Sweep {
+        all,
+        bring_source: &|file| bring(both.open_source(file)),
+        bring_destination: &|file| bring(both.open_destination(file)),
+        place_there: &place_there,
+        work: &compare,
+    };
+    sweep.run(&context.pool, &context.reads.disks);
     same.into_inner()
 }
 

@@ -68,7 +68,7 @@ impl SetAsidePlace {
         let _ = self.each_unfinished(system, pairs, Newest::Too, &mut |(_, standing), parts| {
             let both = interrupted.iter_mut().zip(parts);
             both.for_each(|(interrupted, (past, part))| {
-                take_in(interrupted, (past, &part), standing)
+                take_in(interrupted, (past, &part), standing);
             });
             Ok(())
         });

@@ -438,7 +438,7 @@ impl<'a> Session<'a> {
                 remove_first,
                 aside,
                 interrupted,
-                removal_terms: RemovalTerms { moves_back, may_lose },
+                removal: RemovalTerms { moves_back, may_lose },
             };
             execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };

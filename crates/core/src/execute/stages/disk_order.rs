@@ -6,7 +6,9 @@ use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
-use utter_echo_drives::disk_order::{self, Prefetch, RotationalDisk};
+use utter_echo_drives::disk_order::{
+    self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
+};
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_os::Kind;
 
@@ -16,13 +18,13 @@ use crate::policy::Step;
 
 /// A step where its file lies: sixteen bytes each, since there may be millions.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct PlacedStep_ {
+pub(super) struct OrderedStep {
     pub(super) place: u64,
     folder: u32,
     slot: u32,
 }
 
-impl PlacedStep_ {
+impl OrderedStep {
     /// `None` beyond four billion folders, or steps in one.
     pub(super) fn new(place: u64, folder: usize, slot: usize) -> Option<Self> {
         let number = |at: usize| u32::try_from(at).ok();
@@ -68,8 +70,8 @@ impl OpenFolders {
 
 impl PartRun<'_> {
     /// The order of all that is to be filled in, if it is worth one.
-    pub(super) fn order(&self, due: &dyn Fn(&Step) -> bool) -> Option<Vec<PlacedStep_>> {
-        let head = self.disks.source.as_deref()?;
+    pub(super) fn order(&self, due: &dyn Fn(&Step) -> bool) -> Option<Vec<OrderedStep>> {
+        let disk = self.disks.source.as_deref()?;
         // What is taken back is renamed, most of it, and not read.
         if self.takes_back() {
             return None;
@@ -89,7 +91,7 @@ impl PartRun<'_> {
         }
         let mut order = Vec::new();
         for at in 0..self.part.folders.len() {
-            self.place_all(head, at, due, &mut order)?;
+            self.place_all(disk, at, due, &mut order)?;
         }
         order.sort_by_key(|placed| placed.place);
         Some(order)
@@ -107,10 +109,10 @@ impl PartRun<'_> {
     /// Finds out where the files of a folder lie. What cannot be asked comes first, and tells for itself.
     fn place_all(
         &self,
-        head: &RotationalDisk,
+        disk: &RotationalDisk,
         at: usize,
         due: &dyn Fn(&Step) -> bool,
-        order: &mut Vec<PlacedStep_>,
+        order: &mut Vec<OrderedStep>,
     ) -> Option<()> {
         let (system, folder) = (self.system(), &self.part.folders[at]);
         let mut slots: Vec<usize> = (0..folder.steps.len()).collect();
@@ -126,9 +128,9 @@ impl PartRun<'_> {
             let file = holds.then(open).flatten();
             let place = file.map_or(0, |file| {
                 let inode = step.source.map_or(0, |source| source.inode);
-                head.place_of(system, file.as_fd(), inode)
+                disk.place_of(system, file.as_fd(), inode)
             });
-            order.push(PlacedStep_::new(place, at, slot)?);
+            order.push(OrderedStep::new(place, at, slot)?);
         }
         Some(())
     }
@@ -137,31 +139,29 @@ impl PartRun<'_> {
     pub(super) fn sweep(
         &self,
         root: BorrowedFd<'_>,
-        order: Vec<PlacedStep_>,
+        order: Vec<OrderedStep>,
         due: &(dyn Fn(&Step) -> bool + Sync),
     ) {
         let places = OpenFolders::default();
-        let bring = |at| self.bring(&places, at);
-        self.each_in_order(order, bring, |at| self.sweep_one(root, &places, at, due));
-    }
-
-    /// Works on one step after the other, by folder and slot, with its file in memory if it is small.
-    pub(super) fn each_in_order(
-        &self,
-        order: Vec<PlacedStep_>,
-        bring: impl Fn((usize, usize)) -> Prefetch + Sync,
-        work: impl Fn((usize, usize)) + Sync,
-    ) {
-        let bring = |placed: &PlacedStep_| bring(placed.which());
-        disk_order::in_disk_order(&self.context.pool, order, bring, |placed| work(placed.which()));
+        let bring = |step: OrderedStep| self.bring(&places, step.which());
+        let sweep = Sweep {
+            all: order,
+            bring_source: &bring,
+            bring_destination: &bring,
+            place_there: &|_, step: OrderedStep| step.place,
+            work: &|step: OrderedStep| self.sweep_one(root, &places, step.which(), due),
+        };
+        // The destination is written to, in whatever order.
+        let disks = RotationalDisks { source: self.disks.source.clone(), destination: None };
+        sweep.run(&self.context.pool, &disks);
     }
 
     /// Brings the file of a step into memory.
-    fn bring(&self, places: &OpenFolders, (at, slot): (usize, usize)) -> Prefetch {
+    fn bring(&self, places: &OpenFolders, (at, slot): (usize, usize)) -> Prefetched {
         let folder = &self.part.folders[at];
         let step = &folder.steps[slot];
         if step.kind() != Kind::File || step.bytes() == 0 || self.context.must_end() {
-            return Prefetch::Read;
+            return Prefetched { ahead: Prefetch::Read, bytes: 0 };
         }
         let (system, name) = (self.system(), folder.name_of_source(step));
         let place = places.take(at);
@@ -175,11 +175,12 @@ impl PartRun<'_> {
         if let Some(place) = place {
             places.give_back(at, place);
         }
-        brought.unwrap_or_else(|error| {
+        let ahead = brought.unwrap_or_else(|error| {
             // Not read once more now; whatever else it is shows when the step's turn comes.
             self.puts_off(self.drive_of(at), (at, slot), &error.into());
             Prefetch::Read
-        })
+        });
+        Prefetched { ahead, bytes: step.bytes() }
     }
 
     fn sweep_one(

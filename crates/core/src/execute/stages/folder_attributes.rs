@@ -42,9 +42,7 @@ impl PartRun<'_> {
         let source = writer.model(&top, || Ok(Entry::Pinned(self.pair.source.as_fd())))?;
         let keeps_times = writer.capabilities.keeps_top_times(self.pair.destination.exists());
         writer.dress_folder(&step.into(), source, entry, keeps_times)?;
-        writer
-            .aside_writer
-            .map_or(Ok(()), |aside_writer| aside_writer.note_after(writer, &top, entry))
+        writer.aside.map_or(Ok(()), |aside| aside.note_after(writer, &top, entry))
     }
 
     /// The folder steps among those of one folder.

@@ -23,7 +23,7 @@ impl PartRun<'_> {
     /// Notes every folder that something happens in, and every entry whose attributes change. A deed
     /// that could not be noted is not done.
     pub(super) fn note_all(&self, root: BorrowedFd<'_>) {
-        let Some(aside_writer) = self.drives[0].writer.aside_writer else { return };
+        let Some(aside) = self.drives[0].writer.aside else { return };
         let mut folders = vec![false; self.part.folders.len()];
         for (at, folder) in self.part.folders.iter().enumerate() {
             folders[at] |= !folder.steps.is_empty();
@@ -34,11 +34,11 @@ impl PartRun<'_> {
         let adjusts_root = self.part.root.is_some_and(|step| step.verb == Verb::Adjust);
         folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
         let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
-        self.context.pool.each(first, |at| self.note_folder(root, aside_writer, at));
-        let noted = self.note_sources(aside_writer).and_then(|()| aside_writer.open_gate());
+        self.context.pool.each(first, |at| self.note_folder(root, aside, at));
+        let noted = self.note_sources(aside).and_then(|()| aside.open_gate());
         // In this order: copies without notes could not be told from the last of their kind.
-        let kept = || self.keep_elsewhere(root, aside_writer).during(Operation::SetAside);
-        let keeps = aside_writer.aside.keeps_displaced();
+        let kept = || self.keep_elsewhere(root, aside).during(Operation::SetAside);
+        let keeps = aside.aside.keeps_displaced();
         if let Err(error) = noted.and_then(|()| if keeps { kept() } else { Ok(()) }) {
             self.numbers().for_each(|number| self.ledger.set(number, StepOutcome::Failed));
             self.report(&self.drives[0], &TreePath::default(), error);
@@ -46,7 +46,7 @@ impl PartRun<'_> {
     }
 
     /// What folders of the source are like from which something goes, and those that go themselves.
-    fn note_sources(&self, aside_writer: &SetAsideWriter<'_>) -> StepResult {
+    fn note_sources(&self, aside: &SetAsideWriter<'_>) -> StepResult {
         let mut paths: BTreeSet<TreePath> = BTreeSet::new();
         for (at, folder) in self.part.folders.iter().enumerate() {
             let path = self.part.source_path(at);
@@ -57,7 +57,7 @@ impl PartRun<'_> {
             }
         }
         paths.extend(self.part.root_vacate.map(|_| TreePath::default()));
-        paths.iter().try_for_each(|path| aside_writer.note_here(path, self.look_here(path)))
+        paths.iter().try_for_each(|path| aside.note_here(path, self.look_here(path)))
     }
 
     fn look_here(&self, path: &TreePath) -> io::Result<AttributesBefore> {
@@ -75,13 +75,8 @@ impl PartRun<'_> {
 
     /// What is set aside on another drive is on that drive, under the name that it is looked for by, before
     /// the first deed.
-    fn keep_elsewhere(
-        &self,
-        root: BorrowedFd<'_>,
-        aside_writer: &SetAsideWriter<'_>,
-    ) -> io::Result<()> {
-        let drive =
-            self.system().stat(Entry::Open(aside_writer.aside.folder.as_fd()))?.identity.drive;
+    fn keep_elsewhere(&self, root: BorrowedFd<'_>, aside: &SetAsideWriter<'_>) -> io::Result<()> {
+        let drive = self.system().stat(Entry::Open(aside.aside.folder.as_fd()))?.identity.drive;
         let copied = |at: &usize| {
             self.drive_of(*at).mounted.identity.drive != drive
                 && self.part.folders[*at].steps.iter().any(Step::displaces)
@@ -91,7 +86,7 @@ impl PartRun<'_> {
             return Ok(());
         }
         self.context.pool.each(work, |at| self.keep_of_folder(root, at));
-        if self.context.running.flush == Flush::None { Ok(()) } else { aside_writer.aside.flush() }
+        if self.context.running.flush == Flush::None { Ok(()) } else { aside.aside.flush() }
     }
 
     fn keep_of_folder(&self, root: BorrowedFd<'_>, at: usize) {
@@ -109,7 +104,7 @@ impl PartRun<'_> {
         }
     }
 
-    fn note_folder(&self, root: BorrowedFd<'_>, aside_writer: &SetAsideWriter<'_>, at: usize) {
+    fn note_folder(&self, root: BorrowedFd<'_>, aside: &SetAsideWriter<'_>, at: usize) {
         let folder = &self.part.folders[at];
         let on = self.drive_of(at);
         let path = self.part.folder_path(at);
@@ -118,12 +113,12 @@ impl PartRun<'_> {
         let opened = is_there.then(|| {
             let handle = self.system().open_folder(root, path.as_bytes());
             let handle = match handle {
-                Err(error) if !aside_writer.aside.keeps_displaced() => {
-                    return aside_writer.or_lose(Err(error)).map(|()| None);
+                Err(error) if !aside.aside.keeps_displaced() => {
+                    return aside.or_lose(Err(error)).map(|()| None);
                 }
                 other => other.during(Operation::SetAside)?,
             };
-            aside_writer.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
+            aside.note_before(&on.writer, &path, Entry::Open(handle.as_fd()))?;
             Ok(Some(handle))
         });
         let handle = match opened.transpose() {
@@ -139,8 +134,8 @@ impl PartRun<'_> {
             let here = handle.as_ref().map(|handle| Entry::Named(handle.as_fd(), name));
             let path = path.join(name);
             let noted = match here.filter(|_| is_noted_here(step)) {
-                Some(here) => unless_gone(aside_writer.note_before(&on.writer, &path, here)),
-                None => self.note_renamed(root, aside_writer, on, step),
+                Some(here) => unless_gone(aside.note_before(&on.writer, &path, here)),
+                None => self.note_renamed(root, aside, on, step),
             };
             if let Err(error) = noted {
                 self.conclude(on, folder.first + i, &path, Err(error));
@@ -152,7 +147,7 @@ impl PartRun<'_> {
     fn note_renamed(
         &self,
         root: BorrowedFd<'_>,
-        aside_writer: &SetAsideWriter<'_>,
+        aside: &SetAsideWriter<'_>,
         on: &OnDrive<'_>,
         step: &Step,
     ) -> StepResult {
@@ -164,7 +159,7 @@ impl PartRun<'_> {
         let above =
             self.system().open_folder(root, above.as_bytes()).during(Operation::SetAside)?;
         let entry = Entry::Named(above.as_fd(), &self.part.name(from).name);
-        unless_gone(aside_writer.note_before(&on.writer, &self.part.path_of(from), entry))
+        unless_gone(aside.note_before(&on.writer, &self.part.path_of(from), entry))
     }
 }
 

@@ -76,8 +76,7 @@ pub(crate) fn carry_out(
     (pairs, maps): (&[Pair], &[DriveMap]),
     plan: &Plan,
 ) -> Outcome {
-    let Terms { system, observer, running, remove_first, aside, interrupted, removal_terms } =
-        *terms;
+    let Terms { system, observer, running, remove_first, aside, interrupted, removal } = *terms;
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let context = WriteContext::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
@@ -86,7 +85,7 @@ pub(crate) fn carry_out(
     let means_aside = WriteContext::new(system, &quiet, running);
     for (at, part) in plan.parts.iter().enumerate() {
         let (pair, prefix) = (&pairs[at], &plan.prefixes[at]);
-        let aside_writer = aside.map(|aside| {
+        let aside = aside.map(|aside| {
             let writer = Writer::new(&means_aside, &aside.capabilities);
             SetAsideWriter { aside, writer, part: at, prefix }
         });
@@ -96,7 +95,7 @@ pub(crate) fn carry_out(
             writer: Writer::new(&context, &mounted.capabilities)
                 .for_single(pair.single.as_ref())
                 .remembering(part.memory.as_ref())
-                .setting_aside(aside_writer.as_ref())
+                .setting_aside(aside.as_ref())
                 .waiting_for_drive(),
             handle: OnceLock::new(),
             closed: AtomicBool::new(false),
@@ -119,7 +118,7 @@ pub(crate) fn carry_out(
             terms: PartTerms {
                 interrupted: interrupted.get(at),
                 remove_first,
-                removal_terms,
+                removal,
                 knows_all: plan.problems.is_empty(),
             },
         };
@@ -203,11 +202,10 @@ impl PartRun<'_> {
 
     /// A root that is made is the first deed.
     fn open_gate_for_root(&self) {
-        if let Some(aside_writer) =
-            self.drives[0].writer.aside_writer.filter(|_| !self.pair.destination.exists())
+        if let Some(aside) = self.drives[0].writer.aside.filter(|_| !self.pair.destination.exists())
         {
             // What goes wrong with the notes is told when they are written.
-            let _ = aside_writer.open_gate();
+            let _ = aside.open_gate();
         }
     }
 

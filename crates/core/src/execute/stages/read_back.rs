@@ -7,11 +7,11 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::disk_order::{
-    self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, SideReader,
+    self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
 };
 use utter_echo_os::{Advice, Entry};
 
-use crate::execute::stages::disk_order::{OpenFolders, PlacedStep_};
+use crate::execute::stages::disk_order::{OpenFolders, OrderedStep};
 use crate::execute::stages::run::PartRun;
 use crate::policy::PlannedFolder;
 
@@ -44,35 +44,29 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         work: impl Fn((usize, usize)) + Sync,
     ) -> bool {
         let RotationalDisks { source, destination } = &self.run.disks;
-        let source = source.as_deref().filter(|_| self.forgets_source || self.is_cold(&wanted));
-        let here = |disk, bring| SideReader { disk, bring };
-        let bring_here = |placed: PlacedStep_| self.bring_source(placed.which());
-        let bring_there = |placed: PlacedStep_| self.bring_destination(placed.which());
-        let work = |placed: PlacedStep_| work(placed.which());
-        let pool = &self.run.context.pool;
-        match (source, destination.as_deref()) {
-            (None, None) => return false,
-            (Some(source), None) => {
-                let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
-                    return false;
-                };
-                disk_order::in_disk_order(pool, all, |placed| bring_here(*placed).ahead, work);
-            }
-            (None, Some(destination)) => {
-                let Some(all) = self.order(wanted, |w| self.place_there(destination, w)) else {
-                    return false;
-                };
-                disk_order::in_disk_order(pool, all, |placed| bring_there(*placed).ahead, work);
-            }
-            (Some(source), Some(destination)) => {
-                let Some(all) = self.order(wanted, |w| self.place_here(source, w)) else {
-                    return false;
-                };
-                let sides = [&here(source, &bring_here), &here(destination, &bring_there)];
-                let place = |placed: PlacedStep_| self.place_there(destination, placed.which());
-                disk_order::in_both_orders(pool, all, sides, place, work);
-            }
-        }
+        let is_cold = self.forgets_source || source.is_some() && self.is_cold(&wanted);
+        let disks = RotationalDisks {
+            source: source.clone().filter(|_| is_cold),
+            destination: destination.clone(),
+        };
+        let place = |which| match &disks {
+            RotationalDisks { source: Some(here), .. } => self.place_here(here, which),
+            RotationalDisks { destination: Some(there), .. } => self.place_there(there, which),
+            RotationalDisks { .. } => 0,
+        };
+        let Some(all) = disks.any().then(|| self.order(wanted, place)).flatten() else {
+            return false;
+        };
+        let sweep = Sweep {
+            all,
+            bring_source: &|step: OrderedStep| self.bring_source(step.which()),
+            bring_destination: &|step: OrderedStep| self.bring_destination(step.which()),
+            place_there: &|disk: &RotationalDisk, step: OrderedStep| {
+                self.place_there(disk, step.which())
+            },
+            work: &|step: OrderedStep| work(step.which()),
+        };
+        sweep.run(&self.run.context.pool, &disks);
         true
     }
 
@@ -93,12 +87,12 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         &self,
         wanted: impl Fn(&PlannedFolder, usize) -> bool,
         place: impl Fn((usize, usize)) -> u64,
-    ) -> Option<Vec<PlacedStep_>> {
+    ) -> Option<Vec<OrderedStep>> {
         let mut order = Vec::new();
         for (at, folder) in self.run.part.folders.iter().enumerate() {
             let slots = 0..folder.steps.len() + folder.vacates.len();
             for slot in slots.filter(|slot| wanted(folder, *slot)) {
-                order.push(PlacedStep_::new(place((at, slot)), at, slot)?);
+                order.push(OrderedStep::new(place((at, slot)), at, slot)?);
             }
         }
         order.sort_by_key(|placed| placed.place);
@@ -106,14 +100,14 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 
     /// What cannot be opened comes first, and tells for itself.
-    fn place_here(&self, head: &RotationalDisk, which: (usize, usize)) -> u64 {
+    fn place_here(&self, disk: &RotationalDisk, which: (usize, usize)) -> u64 {
         let file = self.open_source(which);
-        file.map_or(0, |file| head.place_of(self.run.system(), file.as_fd(), 0))
+        file.map_or(0, |file| disk.place_of(self.run.system(), file.as_fd(), 0))
     }
 
-    fn place_there(&self, head: &RotationalDisk, which: (usize, usize)) -> u64 {
+    fn place_there(&self, disk: &RotationalDisk, which: (usize, usize)) -> u64 {
         let file = self.open_destination(which);
-        file.map_or(0, |file| head.place_of(self.run.system(), file.as_fd(), 0))
+        file.map_or(0, |file| disk.place_of(self.run.system(), file.as_fd(), 0))
     }
 
     fn open_source(&self, which: (usize, usize)) -> io::Result<OwnedFd> {

@@ -43,7 +43,7 @@ pub(crate) struct Terms<'a> {
     pub(crate) aside: Option<&'a SetAsideRun<'a>>,
     /// For each part, what a move that was cut short left.
     pub(crate) interrupted: &'a [InterruptedMove],
-    pub(crate) removal_terms: RemovalTerms,
+    pub(crate) removal: RemovalTerms,
 }
 
 /// On what terms something goes from the source.
@@ -60,7 +60,7 @@ pub(super) struct PartTerms<'a> {
     /// A move from here to there that was cut short, if there was one.
     pub(crate) interrupted: Option<&'a InterruptedMove>,
     pub(crate) remove_first: bool,
-    pub(crate) removal_terms: RemovalTerms,
+    pub(crate) removal: RemovalTerms,
     /// The plan holds whatever was to be in it.
     pub(crate) knows_all: bool,
 }
@@ -128,7 +128,7 @@ impl PartRun<'_> {
     }
 
     pub(crate) fn sets_aside(&self) -> bool {
-        self.drives[0].writer.aside_writer.is_some()
+        self.drives[0].writer.aside.is_some()
     }
 }
 

@@ -181,7 +181,7 @@ impl PartRun<'_> {
     /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
     /// while those of what goes may never have been whole.
     fn is_home(&self, step: &Step) -> bool {
-        self.terms.removal_terms.moves_back && step.reason == Reason::Arrived
+        self.terms.removal.moves_back && step.reason == Reason::Arrived
     }
 
     /// What was to arrive has, and is not known to be wrong.
@@ -313,7 +313,7 @@ impl PartRun<'_> {
     }
 
     fn may_be_torn(&self, at: usize, slot: usize) -> bool {
-        self.terms.removal_terms.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
+        self.terms.removal.may_lose || self.is_home(&self.part.folders[at].vacates[slot])
     }
 
     /// The source's entry, if it still is what the plan saw.
@@ -392,7 +392,7 @@ impl PartRun<'_> {
         (there, copy): (Entry<'_>, &Stat),
     ) -> StepResult {
         let (system, capabilities) = (self.system(), &on.writer.capabilities);
-        if self.terms.removal_terms.may_lose {
+        if self.terms.removal.may_lose {
             return Ok(());
         }
         let has_mode = seen.kind != Kind::Symlink;
@@ -414,7 +414,7 @@ impl PartRun<'_> {
     fn prove_flags(&self, here: BorrowedFd<'_>, there: BorrowedFd<'_>) -> StepResult {
         let flags =
             |file| attributes::flags(self.system(), file).unwrap_or_default().and(Flags::CARRIED);
-        if self.terms.removal_terms.may_lose || flags(here) == flags(there) {
+        if self.terms.removal.may_lose || flags(here) == flags(there) {
             Ok(())
         } else {
             Err(StepError(Operation::Vacate, Cause::NotArrived))
@@ -472,8 +472,8 @@ impl PartRun<'_> {
             false => return Err(StepError(Operation::Vacate, Cause::Restless)),
             true => {}
         }
-        match on.writer.aside_writer.filter(|_| !is_proven) {
-            Some(aside_writer) => aside_writer.note_proven(path, both(&now, &before)),
+        match on.writer.aside.filter(|_| !is_proven) {
+            Some(aside) => aside.note_proven(path, both(&now, &before)),
             None => Ok(()),
         }
     }
@@ -538,7 +538,7 @@ impl PartRun<'_> {
 
     /// What killed runs left in a folder that is taken back goes with it.
     fn clear_interrupted(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {
-        if !self.terms.removal_terms.moves_back {
+        if !self.terms.removal.moves_back {
             return Ok(());
         }
         let folder = self.system().open_folder(above, name).during(Operation::Vacate)?;
@@ -574,7 +574,7 @@ impl PartRun<'_> {
                 }
                 let copy = self.system().stat(there).during(Operation::Vacate)?;
                 let was_there = self.part.root.is_none_or(|root| root.verb == Verb::Adjust);
-                if !(self.terms.removal_terms.moves_back && was_there) {
+                if !(self.terms.removal.moves_back && was_there) {
                     self.prove_attributes(&self.drives[0], (here, &now), (there, &copy))?;
                     self.prove_flags_of_folders((above.as_fd(), &name), (root, b""))?;
                 }

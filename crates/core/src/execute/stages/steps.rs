@@ -255,10 +255,10 @@ impl PartRun<'_> {
     #[allow(clippy::unused_self, reason = "reads as a part of carrying out a step")]
     pub(super) fn note_after(&self, at: &StepSite<'_>, step: &Step) -> StepResult {
         let StepSite { on, place, name } = *at;
-        match on.writer.aside_writer.filter(|_| step.verb != Verb::Remove) {
-            Some(aside_writer) => {
+        match on.writer.aside.filter(|_| step.verb != Verb::Remove) {
+            Some(aside) => {
                 let made = Entry::Named(place.destination.as_fd(), name);
-                aside_writer.note_after(&on.writer, &place.path.join(name), made)
+                aside.note_after(&on.writer, &place.path.join(name), made)
             }
             None => Ok(()),
         }

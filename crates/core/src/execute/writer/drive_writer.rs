@@ -83,7 +83,7 @@ pub(crate) struct Writer<'a> {
     /// What entries were like before, if a run is taken back.
     pub(crate) memory: Option<&'a StatesBefore>,
     /// Where the run keeps its notes and, if it is not lost, what it displaces.
-    pub(crate) aside_writer: Option<&'a SetAsideWriter<'a>>,
+    pub(crate) aside: Option<&'a SetAsideWriter<'a>>,
     /// What the drive does not hold yet, where that is waited for.
     pub(crate) backlog: Option<WriteBackLimit>,
     /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
@@ -103,7 +103,7 @@ impl<'a> Writer<'a> {
             capabilities,
             single: None,
             memory: None,
-            aside_writer: None,
+            aside: None,
             backlog: None,
             marked: AtomicBool::new(false),
             shares_content: AtomicBool::new(true),
@@ -123,8 +123,8 @@ impl<'a> Writer<'a> {
     }
 
     /// With a place for what is displaced.
-    pub(crate) fn setting_aside(self, aside_writer: Option<&'a SetAsideWriter<'a>>) -> Self {
-        Self { aside_writer, ..self }
+    pub(crate) fn setting_aside(self, aside: Option<&'a SetAsideWriter<'a>>) -> Self {
+        Self { aside, ..self }
     }
 
     /// Waiting for the drive once it has much before it.
@@ -146,7 +146,7 @@ impl<'a> Writer<'a> {
 
     /// Where what is displaced goes, if it is not lost.
     pub(crate) fn keeps_displaced(&self) -> Option<&'a SetAsideWriter<'a>> {
-        self.aside_writer.filter(|aside_writer| aside_writer.aside.keeps_displaced())
+        self.aside.filter(|aside| aside.aside.keeps_displaced())
     }
 
     pub(crate) fn carries(&self, aspect: Aspect) -> bool {

@@ -138,8 +138,8 @@ impl Writer<'_> {
         name: &[u8],
         displaced: DisplacedBy,
     ) -> Result<NameState, StepError> {
-        let Some(aside_writer) = self.keeps_displaced() else { return Ok(NameState::Taken) };
-        let counterpart = aside_writer.counterpart_of(place)?;
+        let Some(aside) = self.keeps_displaced() else { return Ok(NameState::Taken) };
+        let counterpart = aside.counterpart_of(place)?;
         let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
         let (moved, leaves) = match displaced {
             DisplacedBy::Replaced => (self.add_name_aside(from, to), NameState::Taken),
@@ -149,7 +149,7 @@ impl Writer<'_> {
             Ok(()) => Ok(leaves),
             // It may have been copied there before the first deed.
             Err(e) if is_elsewhere(&e) || self.is_copied(&e, to.0, place) => {
-                aside_writer.copy_aside(place, name, counterpart)?;
+                aside.copy_aside(place, name, counterpart)?;
                 Ok(NameState::Taken)
             }
             // Not every drive gives an entry a second name, nor every entry.
@@ -168,9 +168,9 @@ impl Writer<'_> {
         name: &[u8],
         operation: &EntryOperation,
     ) -> StepResult {
-        let Some(aside_writer) = self.keeps_displaced() else { return Ok(()) };
+        let Some(aside) = self.keeps_displaced() else { return Ok(()) };
         self.check_destination(place, name, operation)?;
-        aside_writer.copy_aside(place, name, aside_writer.counterpart_of(place)?)
+        aside.copy_aside(place, name, aside.counterpart_of(place)?)
     }
 
     /// True if a name is taken by a copy, which only another drive can hold.
@@ -182,8 +182,8 @@ impl Writer<'_> {
 
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
     pub(super) fn take_back(&self, place: &FolderPair, name: &[u8], left: NameState) {
-        let Some(aside_writer) = self.keeps_displaced() else { return };
-        let Ok(counterpart) = aside_writer.counterpart_of(place) else { return };
+        let Some(aside) = self.keeps_displaced() else { return };
+        let Ok(counterpart) = aside.counterpart_of(place) else { return };
         // The trouble that led here is the one to tell, and nothing is lost either way.
         let _ = match left {
             NameState::Taken => self.system().remove_file(counterpart, name),
@@ -200,8 +200,7 @@ impl Writer<'_> {
         name: &[u8],
         operation: &EntryOperation,
     ) -> StepResult {
-        let (Some(aside_writer), Some(was)) = (self.keeps_displaced(), operation.destination)
-        else {
+        let (Some(aside), Some(was)) = (self.keeps_displaced(), operation.destination) else {
             return Ok(());
         };
         if operation.reason == Reason::Leftover {
@@ -209,11 +208,11 @@ impl Writer<'_> {
         }
         let path = place.path.join(name);
         let from = Entry::Named(place.destination.as_fd(), name);
-        let made = aside_writer.counterpart(&path).during(Operation::SetAside)?;
+        let made = aside.counterpart(&path).during(Operation::SetAside)?;
         let (copy, to) = (EntryOperation::copy_of(was), Entry::Open(made.as_fd()));
-        aside_writer.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
+        aside.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
         // Locked it could be neither emptied again nor pruned; the record knows its flags.
-        aside_writer.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
+        aside.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
         Ok(())
     }
 
