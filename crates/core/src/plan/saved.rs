@@ -29,7 +29,7 @@ use crate::policy::{
 use crate::request::{Guard, Places, RemovalLimit, Request, Safety, Task};
 
 /// Raised when an older program could misread what a newer one wrote.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// What a saved plan is for, and what it was made under.
 #[derive(Clone, Debug)]
@@ -129,9 +129,8 @@ pub(crate) struct PlanHead {
     sources: Vec<Bytes>,
     destination: Bytes,
     inside: bool,
-    drive: Option<String>,
-    #[serde(flatten)]
     pub(crate) terms: SavedTerms,
+    drive: Option<String>,
 }
 
 #[derive(Serialize, Deserialize)]

@@ -29,6 +29,8 @@ pub struct StepTotals {
 /// Sums over a plan.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Totals {
+    /// The steps.
+    pub steps: StepTotals,
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
     /// Entries that are as they should be.
@@ -46,9 +48,6 @@ pub struct Totals {
     pub source: Tally,
     /// The destination's side, as far as selected; a copy does not look at what it would leave.
     pub destination: Tally,
-    /// The steps.
-    #[serde(flatten)]
-    pub steps: StepTotals,
 }
 
 impl Totals {
