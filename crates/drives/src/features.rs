@@ -72,20 +72,6 @@ impl Feature {
         Self::TopTimes,
     ];
 
-    /// True for what matters to a run, and not to whom it is shown.
-    pub fn is_inner(self) -> bool {
-        matches!(
-            self,
-            Self::TimesApart
-                | Self::ChangeTimes
-                | Self::EarlyFractions
-                | Self::RenamedFolders
-                | Self::RenamedTimes
-                | Self::LongNamesReplaced
-                | Self::TopTimes
-        )
-    }
-
     const fn bit(self) -> u32 {
         1 << self as u32
     }
