@@ -195,7 +195,7 @@ fn a_run_of_which_a_call_failed_can_be_undone() {
 /// Tampers with each call of a run in turn, and undoes what it came to.
 fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
-        let trees = Trees::new();
+        let trees = Trees::in_memory();
         Gardener::new(11).grow(&trees.source, 18);
         Gardener::new(11).grow(&trees.destination, 18);
         Gardener::new(12).change(&trees.source, 12);
@@ -300,7 +300,7 @@ fn share_files(trees: &Trees) {
 /// Tampers with each call of an undo in turn. Then either all is back, or the next undo brings it back.
 fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
-        let trees = Trees::new();
+        let trees = if elsewhere.is_some() { Trees::new() } else { Trees::in_memory() };
         Gardener::new(11).grow(&trees.source, 12);
         Gardener::new(11).grow(&trees.destination, 12);
         Gardener::new(12).change(&trees.source, 8);

@@ -207,7 +207,8 @@ fn whatever_was_moved_comes_back() {
 }
 
 fn grown(seed: u64) -> (Trees, Request) {
-    let trees = Trees::new();
+    // One seed is tried on the drive.
+    let trees = if seed == 4 { Trees::new() } else { Trees::in_memory() };
     Gardener::new(seed).grow(&trees.source, 16);
     if seed.is_multiple_of(2) {
         let copy = crate::common::request(&trees, Task::Copy);

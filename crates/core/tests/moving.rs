@@ -114,7 +114,8 @@ fn assert_nothing_is_lost(trees: &Trees, before: &Snapshot, when: &str) {
 }
 
 fn prepare(seed: u64) -> Trees {
-    let trees = Trees::new();
+    // One seed is tried on the drive.
+    let trees = if seed == 3 { Trees::new() } else { Trees::in_memory() };
     Gardener::new(seed).grow(&trees.source, 22);
     trees
 }
@@ -520,7 +521,7 @@ fn is_named_after(path: &[u8], other: &[u8]) -> bool {
 
 /// A folder of which the destination has a file in its place, and what the destination is to hold at the end.
 fn prepare_met(seed: u64) -> (Trees, Snapshot) {
-    let trees = Trees::new();
+    let trees = Trees::in_memory();
     Gardener::new(seed).grow(&trees.source, 5);
     let logbooks = trees.source.join("logbooks");
     fs::create_dir(&logbooks).unwrap();

@@ -305,7 +305,7 @@ fn on_a_large_drive(work: impl Fn(DriveKind, &Path)) {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }
-    let room = tempfile::tempdir().unwrap();
+    let room = utter_echo_lab::folder_in_memory().unwrap();
     let outer = match MountedDrive::make_large(DriveKind::Xfs, room.path()) {
         Ok(outer) => outer,
         Err(reason) => return utter_echo_lab::left_out(reason),

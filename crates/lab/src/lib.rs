@@ -7,6 +7,10 @@
 //! one that takes its time, and [`Aged`] a tree as it lies on an old one; [`world`] makes small trees with options at random, and
 //! [`model`] tells what those options take, sharing nothing with the core.
 
+use std::io;
+
+use tempfile::TempDir;
+
 mod aged;
 mod drives;
 mod gardener;
@@ -26,6 +30,14 @@ pub use slow::{Done, Model, SlowDrive};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{ERRORS, Tampered, Tampering};
 
+/// A temporary folder in memory, where that can be had, for tests that make hundreds of trees.
+///
+/// # Errors
+/// If none can be made anywhere.
+pub fn folder_in_memory() -> io::Result<TempDir> {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir())
+}
+
 /// Says in one line what a test could not do here, past the test runner, which would keep it to itself.
 /// Where everything must have been tried (`UTTER_LAB` is set), that is a failure.
 ///
@@ -35,5 +47,5 @@ pub fn left_out(what: impl std::fmt::Display) {
     use std::io::Write as _;
     assert!(std::env::var_os("UTTER_LAB").is_none(), "left out, and must not be: {what}");
     // Nobody is told if nobody can be.
-    let _ = writeln!(std::io::stderr(), "left out: {what}");
+    let _ = writeln!(io::stderr(), "left out: {what}");
 }

@@ -34,8 +34,17 @@ pub struct Trees {
 }
 
 impl Trees {
+    /// On whatever drive temporary files lie on.
     pub fn new() -> Self {
-        let base = tempfile::tempdir().unwrap();
+        Self::below(tempfile::tempdir().unwrap())
+    }
+
+    /// In memory, where that can be had: for tests that make hundreds of trees.
+    pub fn in_memory() -> Self {
+        Self::below(utter_echo_lab::folder_in_memory().unwrap())
+    }
+
+    fn below(base: TempDir) -> Self {
         let (source, destination) = (base.path().join("source"), base.path().join("destination"));
         std::fs::create_dir(&source).unwrap();
         std::fs::create_dir(&destination).unwrap();
