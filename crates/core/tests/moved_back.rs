@@ -294,7 +294,11 @@ fn a_move_that_was_killed_comes_back() {
 fn an_undo_that_was_killed_is_finished_by_the_next() {
     killed(6, true);
     killed(7, true);
-    killed(14, true);
     killed(21, true);
+}
+
+#[test]
+fn an_undo_of_several_sources_or_beside_others_that_was_killed_is_finished_by_the_next() {
+    killed(14, true);
     killed(23, true);
 }
