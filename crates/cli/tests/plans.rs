@@ -77,7 +77,7 @@ fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
     assert!(again.err.contains("'monday.plan' exists already"), "{again:?}");
     let text = room.read("monday.plan");
     fs::write(room.path("edited"), text.replace("tide.csv", "tidy.csv")).unwrap();
-    fs::write(room.path("newer"), text.replace("\"version\":3", "\"version\":2")).unwrap();
+    fs::write(room.path("older"), text.replace("\"version\":3", "\"version\":2")).unwrap();
     fs::write(room.path("short"), &text[..text.len() / 2]).unwrap();
     for (call, word) in [
         ("enact edited", "changed or cut short"),
