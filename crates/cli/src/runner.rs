@@ -84,7 +84,7 @@ pub(crate) fn change(
         let Some(patience) = anew.wait_for_drive.filter(|_| !doing.safety.dry_run) else {
             return Ok(runner.end(runner.plan_and_carry_out(anew)?));
         };
-        let drives = Drives::of(request)?;
+        let drives = NamedDrives::of(request)?;
         let mut came = runner.plan_and_carry_out(anew)?;
         while came.exit == Exit::EndedEarly && !drives.are_there() {
             let span = units::span(patience);
@@ -362,9 +362,9 @@ enum Guarded {
 }
 
 /// The drives that a run needs.
-struct Drives(Vec<RememberedDrive>);
+struct NamedDrives(Vec<RememberedDrive>);
 
-impl Drives {
+impl NamedDrives {
     fn of(request: &Request) -> Result<Self> {
         let Places { sources, destination, .. } = &request.places;
         let all = sources.iter().chain([destination]);

@@ -191,7 +191,7 @@ fn check(names: &[String], asked: &JobQuery, context: &Context) -> Result<Exit> 
 }
 
 /// A call of a job, as a run would make it.
-struct Call {
+struct CheckedCall {
     job: String,
     request: Request,
     /// Its destination.
@@ -201,7 +201,7 @@ struct Call {
 }
 
 /// All calls of jobs, and what is wrong with those that cannot be made.
-fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Vec<Event>) {
+fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<CheckedCall>, Vec<Event>) {
     let (mut calls, mut wrong) = (Vec::new(), Vec::new());
     // A job that others lead to is wrong once.
     let mut told = HashSet::new();
@@ -215,7 +215,7 @@ fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Ve
             }
         };
         for words in &job.calls {
-            match Call::read(&job, words, context) {
+            match CheckedCall::read(&job, words, context) {
                 Ok(call) => calls.extend(call),
                 Err(error) => wrong.push(told::job_that_fails(&job.name, &error)),
             }
@@ -224,7 +224,7 @@ fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<Call>, Ve
     (calls, wrong)
 }
 
-impl Call {
+impl CheckedCall {
     fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
         let within = Within::of_job(&job.name);
@@ -260,8 +260,8 @@ impl Call {
 }
 
 /// Calls of two jobs that write to one place, or one within the other's; each pair of jobs once.
-fn overlaps(calls: &[Call]) -> Vec<(&Call, &Call)> {
-    let mut found: Vec<(&Call, &Call)> = Vec::new();
+fn overlaps(calls: &[CheckedCall]) -> Vec<(&CheckedCall, &CheckedCall)> {
+    let mut found: Vec<(&CheckedCall, &CheckedCall)> = Vec::new();
     for (at, call) in calls.iter().enumerate().filter(|(_, call)| call.writes()) {
         for other in calls[..at].iter().filter(|other| other.writes()) {
             let meet = call.place.starts_with(&other.place) || other.place.starts_with(&call.place);
