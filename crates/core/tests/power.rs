@@ -29,9 +29,15 @@ use crate::common::Trees;
 /// Files in the tree: small ones, some with holes, some large.
 const FILES: u64 = 400;
 
-/// Moments a kind of drive at which the power goes: many where the laboratory is required.
+/// Moments a kind of drive at which the power goes: many where the laboratory is required, and more at night.
 fn moments() -> usize {
-    if std::env::var_os("UTTER_LAB").is_some() { 68 } else { 12 }
+    if std::env::var_os("UTTER_NIGHTLY").is_some() {
+        68
+    } else if std::env::var_os("UTTER_LAB").is_some() {
+        40
+    } else {
+        12
+    }
 }
 
 fn fill(folder: &Path, round: u64) {

@@ -20,7 +20,7 @@ use utter_echo_os::{Entry, Stat, System, Time};
 
 use crate::hidden_names;
 
-/// What a run left in doubt since it did not come to its end.
+/// What may be unfinished since a run did not come to its end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Unflushed {
     /// When that run began to write.
@@ -30,7 +30,7 @@ pub struct Unflushed {
 }
 
 impl Unflushed {
-    /// What two runs left in doubt together.
+    /// What two runs together may have left unfinished.
     #[must_use]
     pub fn and(self, other: Self) -> Self {
         Self { since: self.since.min(other.since), remembered: self.remembered && other.remembered }

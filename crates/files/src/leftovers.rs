@@ -10,7 +10,7 @@ use crate::listing::Listing;
 use crate::{attributes, dirty_marker, hidden_names};
 
 /// Removes what an interrupted run left under temporary names in a folder that stays. The mark of what
-/// it left in doubt stays too: only a run that looks at everything can lift it.
+/// it left unfinished stays marked, too: only a run that looks at everything can clear that.
 pub fn clear_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
     clear(system, folder, &dirty_marker::name())
 }

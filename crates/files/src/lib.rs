@@ -1,4 +1,4 @@
-//! Folders and files as every station handles them: listed, compared byte by byte, named while they are under
+//! Folders and files as every layer handles them: listed, compared byte by byte, named while they are under
 //! way, marked while not all is on the drive, cleared.
 
 pub mod attributes;

@@ -1,4 +1,4 @@
-//! Station: reading what a folder holds.
+//! Reading what a folder holds.
 
 use std::collections::HashMap;
 use std::io;

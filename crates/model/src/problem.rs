@@ -231,7 +231,7 @@ pub enum Cause {
 }
 
 impl Cause {
-    /// True for what calls the step overtaken instead of failed.
+    /// True for what makes the step stale instead of failed.
     pub fn is_stale(&self) -> bool {
         matches!(self, Self::Stale(_))
     }

@@ -1,6 +1,6 @@
 //! The one place that talks to the system.
 //!
-//! Every station reaches files through the [`System`] trait and nothing else, so that a test can
+//! Every layer reaches files through the [`System`] trait and nothing else, so that a test can
 //! put another implementation in between that counts calls, fails one of them or stops the run at
 //! one of them. `Linux` is the real one.
 

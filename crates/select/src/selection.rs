@@ -1,4 +1,4 @@
-//! Station: which entries take part.
+//! Which entries take part.
 //!
 //! An entry that is left out is invisible on both sides: it is neither carried nor removed.
 

@@ -120,11 +120,11 @@ impl<T> Drop for EndOnPanic<'_, T> {
     }
 }
 
-/// The workers of one station.
+/// The workers of one stage.
 #[derive(Debug)]
 pub struct WorkerPool {
     workers: Workers,
-    /// How much was done, in whatever unit the station counts.
+    /// How much was done, in whatever unit the stage counts.
     done: AtomicU64,
     /// Processor time that the workers took, in nanoseconds, as far as they have published it.
     busy: AtomicU64,

@@ -4,7 +4,7 @@
 //! A record is a file of the lines that `--format json` prints, between one that tells how the run was called and one
 //! that tells how it ended. Five small parts: where they are ([`store`]), writing ([`recorder`]), reading ([`reader`]),
 //! which may go ([`retention`]), and the first and last lines of all of them in one file ([`index`]). Records are no
-//! part of the notes by which something can be undone: those have to be on the drive before the deeds, and are for no
+//! part of the notes by which something can be undone: those have to be on the drive before the changes, and are for no
 //! other program to read.
 
 mod call;

@@ -37,7 +37,7 @@ pub(crate) struct ComparisonTerms<'a> {
     pub(crate) running: Running,
 }
 
-/// What this station needs to know.
+/// What comparing needs to know.
 pub(crate) struct Comparison<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,

@@ -168,7 +168,7 @@ pub(crate) struct FolderStays {
     pub(crate) only_of: Option<u32>,
 }
 
-/// A folder of which everything is known: what this station gives to the next.
+/// A folder of which everything is known: what comparing gives to a [`FolderSink`].
 #[derive(Debug)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct ComparedFolder {
@@ -183,7 +183,7 @@ pub(crate) struct ComparedFolder {
     /// It takes part only for what takes part in it.
     pub(crate) for_what_it_holds: bool,
     /// What became of the folders in it: which of its differences each is, if it is one, and what the
-    /// next station gave back for it.
+    /// sink gave back for it.
     pub(crate) below: Vec<(Option<usize>, FolderDecision)>,
     pub(crate) head: FolderHead,
     pub(crate) stays: FolderStays,
@@ -201,7 +201,7 @@ pub(crate) enum WhatStays {
     Something,
 }
 
-/// What the next station made of a folder, as far as the one above it must know.
+/// What a sink made of a folder, as far as the one above it must know.
 #[derive(Clone, Copy, Debug, Default)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct FolderDecision {
@@ -225,7 +225,7 @@ pub(crate) trait FolderSink {
 }
 
 impl ComparedFolder {
-    /// True if the next station has nothing to do with it, nor with what is below it.
+    /// True if a sink has nothing to do with it, nor with what is below it.
     pub(crate) fn is_plain(&self) -> bool {
         !self.is_root
             && self.differences.is_empty()

@@ -20,7 +20,7 @@ use crate::request::{By, HiddenAttributes, Reading, Sample};
 pub(super) struct BothEntries<'a> {
     pub(super) source: (Entry<'a>, &'a Stat),
     pub(super) destination: (Entry<'a>, &'a Stat),
-    /// What an interrupted run left in doubt about the destination's.
+    /// What an interrupted run may have left unfinished of the destination's.
     pub(super) unflushed: Option<Unflushed>,
     /// When to look at what `statx` does not show.
     pub(super) attributes: HiddenAttributes,

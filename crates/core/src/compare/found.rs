@@ -11,7 +11,7 @@ use utter_echo_os::Time;
 
 use crate::compare::difference::What;
 
-/// What this station finds beyond the folders that it gives to the next.
+/// What comparing finds beyond the folders that it gives to a sink.
 #[derive(Debug, Default)]
 pub(crate) struct Compared {
     pub(crate) problems: Vec<Problem>,

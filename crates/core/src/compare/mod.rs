@@ -1,5 +1,5 @@
-//! Station: facts. Both sides are gone through side by side, folder by folder, and each folder is given
-//! to the next station once all in it is known.
+//! Facts. Both sides are gone through side by side, folder by folder, and each folder is given
+//! to a [`FolderSink`] once all in it is known.
 //!
 //! It knows neither the command nor the kinds of step: a scope of questions tells what to look at.
 //! What only its contents can settle (does a folder take part for what it holds) is settled when the

@@ -75,7 +75,7 @@ pub(super) struct FolderSides {
     /// The source's, unless a single entry of it is meant.
     pub(super) source: Option<Stat>,
     pub(super) destination: Option<Stat>,
-    /// What an interrupted run left in doubt above it.
+    /// What an interrupted run may have left unfinished, by a marker above it.
     pub(super) unflushed: Option<Unflushed>,
     /// Of the drives on which it was found, on either side.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
@@ -260,11 +260,11 @@ impl OpenFolder {
         self.open.fetch_sub(1, Ordering::AcqRel) == 1
     }
 
-    /// Settles what depended on its contents, and hands the rest to the next station.
+    /// Settles what depended on its contents, and hands the rest to the sink.
     pub(super) fn close(
         &self,
         rules: &FolderRules<'_>,
-        station: &mut dyn FolderSink,
+        sink: &mut dyn FolderSink,
         tallies: &mut Tallies,
     ) {
         let FolderRules { selection, tells_left_out, .. } = *rules;
@@ -278,7 +278,7 @@ impl OpenFolder {
         let (mut taken, holds) = (inner.taken, inner.holds);
         taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
         taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
-        let below = self.hand_over(inner, station);
+        let below = self.hand_over(inner, sink);
         let Some(parent) = &self.parent else { return };
         let mut above = parent.inner();
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
@@ -377,7 +377,7 @@ impl OpenFolder {
         }
     }
 
-    fn hand_over(&self, mut inner: FolderContents, station: &mut dyn FolderSink) -> FolderDecision {
+    fn hand_over(&self, mut inner: FolderContents, sink: &mut dyn FolderSink) -> FolderDecision {
         // What is kept until the run ends takes no more than it needs.
         inner.names.shrink();
         let FolderStart { presence, conditional, sides, .. } = &self.begun;
@@ -414,6 +414,6 @@ impl OpenFolder {
                 only_of: inner.only_of,
             },
         };
-        station.folder(folder)
+        sink.folder(folder)
     }
 }

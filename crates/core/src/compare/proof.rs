@@ -4,7 +4,9 @@
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::io;
+use std::ops::Range;
 use std::os::fd::{AsFd, OwnedFd};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use utter_echo_files::listing::Listing;
@@ -35,16 +37,19 @@ impl Proof for Comparison<'_> {
     }
 }
 
-/// Two folders, the number of the first, and the first of the names that are to be looked at.
-struct FolderRange {
-    from: TreePath,
-    to: TreePath,
-    folder: Option<usize>,
-    begin: usize,
+/// Names of a folder of the source that are looked at, each with the number of the folder if it is one.
+type NamesHere<'m> = Vec<(&'m [u8], Option<usize>)>;
+
+/// What a worker takes on at a time.
+enum ProofTask<'m> {
+    /// Two folders, and the number of the first.
+    Folder { from: TreePath, to: TreePath, folder: Option<usize> },
+    /// Some of the names that both have: the folder is listed once for all.
+    Names { from: TreePath, to: TreePath, names: Arc<NamesHere<'m>>, range: Range<usize> },
 }
 
-/// Names compared in one task. The rest of a folder is a task of its own, behind the folders found so far.
-const STRETCH: usize = 256;
+/// Names compared in one task.
+const NAMES_AT_A_TIME: usize = 256;
 
 impl Comparison<'_> {
     fn prove(&self, moved: &MovedEntry<'_>) -> io::Result<Option<ProvenRename>> {
@@ -77,10 +82,10 @@ impl Comparison<'_> {
         let groups = Mutex::new(Vec::new());
         let MovedEntry { source, destination, folder, .. } = moved;
         let (from, to) = (source.clone(), destination.clone());
-        let first = vec![FolderRange { from, to, folder: *folder, begin: 0 }];
-        self.pool.run(first, |stretch, stack| {
+        let first = vec![ProofTask::Folder { from, to, folder: *folder }];
+        self.pool.run(first, |task, stack| {
             let goes_on = same.load(Ordering::Relaxed) && !self.observer.stop_requested();
-            match goes_on.then(|| self.same_entries(moved, &stretch, &groups)) {
+            match goes_on.then(|| self.same_entries(moved, task, &groups)) {
                 Some(Ok(Some(more))) => stack.push(more.into_iter()),
                 _ => same.store(false, Ordering::Relaxed),
             }
@@ -88,25 +93,23 @@ impl Comparison<'_> {
         same.into_inner() && same_groups(&groups.into_inner())
     }
 
-    /// Compares some entries of two folders; returns where to go on, `None` if one differs.
-    fn same_entries(
+    /// Returns what is to be compared next; `None` if something differs.
+    fn same_entries<'m>(
         &self,
-        moved: &MovedEntry<'_>,
-        FolderRange { from, to, folder, begin }: &FolderRange,
+        moved: &MovedEntry<'m>,
+        task: ProofTask<'m>,
         groups: &Mutex<Vec<(Stat, Stat)>>,
-    ) -> io::Result<Option<Vec<FolderRange>>> {
-        let (source, destination) =
-            (self.open_source(from.as_bytes())?, self.open_destination(to.as_bytes())?);
-        let here = folder.map(|folder| moved.wanted.names(folder)).unwrap_or_default();
-        let there = Listing::read(self.system, destination.as_fd())?;
-        let same_names = here.len() == there.count()
-            && (0..there.count()).all(|at| there.get(at).map(|(name, _)| name) == Some(here[at].0));
-        if !same_names {
-            return Ok(None);
-        }
-        let end = here.len().min(begin.saturating_add(STRETCH));
+    ) -> io::Result<Option<Vec<ProofTask<'m>>>> {
+        let (from, to, names, range) = match task {
+            ProofTask::Folder { from, to, folder } => {
+                return self.same_names(moved, (&from, &to), folder);
+            }
+            ProofTask::Names { from, to, names, range } => (from, to, names, range),
+        };
+        let source = self.open_source(from.as_bytes())?;
+        let destination = self.open_destination(to.as_bytes())?;
         let mut more = Vec::new();
-        for (name, folder) in &here[*begin..end] {
+        for (name, folder) in &names[range] {
             let held = self.hold_together((&source, name), (&destination, name), moved.drive)?;
             self.pool.did(1);
             if held.what != What::Nothing || held.crosses {
@@ -117,14 +120,34 @@ impl Comparison<'_> {
             }
             if held.kind == Kind::Folder {
                 let (from, to) = (from.join(name), to.join(name));
-                more.push(FolderRange { from, to, folder: *folder, begin: 0 });
+                more.push(ProofTask::Folder { from, to, folder: *folder });
             }
         }
-        if end < here.len() {
-            let (from, to) = (from.clone(), to.clone());
-            more.push(FolderRange { from, to, folder: *folder, begin: end });
-        }
         Ok(Some(more))
+    }
+
+    /// The names of two folders, if they are the same, a few at a time.
+    fn same_names<'m>(
+        &self,
+        moved: &MovedEntry<'m>,
+        (from, to): (&TreePath, &TreePath),
+        folder: Option<usize>,
+    ) -> io::Result<Option<Vec<ProofTask<'m>>>> {
+        let here = folder.map(|folder| moved.wanted.names(folder)).unwrap_or_default();
+        let there = Listing::read(self.system, self.open_destination(to.as_bytes())?.as_fd())?;
+        let same = here.len() == there.count()
+            && (0..there.count()).all(|at| there.get(at).map(|(name, _)| name) == Some(here[at].0));
+        let names = Arc::new(here);
+        let ranges = (0..names.len()).step_by(NAMES_AT_A_TIME);
+        Ok(same.then(|| {
+            let tasks = ranges.map(|begin| ProofTask::Names {
+                from: from.clone(),
+                to: to.clone(),
+                range: begin..names.len().min(begin + NAMES_AT_A_TIME),
+                names: Arc::clone(&names),
+            });
+            tasks.collect()
+        }))
     }
 
     /// Compares two entries with every byte read.

@@ -19,9 +19,9 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
     if scope.rename_path == RenamePath::Impossible {
         return RenamePath::Impossible;
     }
-    let abilities = &context.drives.root().capabilities.drive;
+    let features = &context.drives.root().capabilities.drive;
     let keeps_all =
-        [Feature::RenamedFolders, Feature::RenamedTimes].iter().all(|a| abilities.holds(*a));
+        [Feature::RenamedFolders, Feature::RenamedTimes].iter().all(|a| features.holds(*a));
     let drive = system.stat(Entry::Pinned(source)).map(|stat| stat.identity.drive);
     let same_drive = drive.is_ok_and(|d| d == pair.destination.anchor_stat.identity.drive);
     // One drive can be mounted in two places, and nothing is renamed from one to the other.

@@ -18,12 +18,12 @@ use crate::compare::found::{Compared, Halt, RootDifference};
 use crate::compare::walk;
 use crate::request::By;
 
-/// Compares one pair of roots, and gives every folder in which something differs to `station`.
+/// Compares one pair of roots, and gives every folder in which something differs to `sink`.
 pub(crate) fn compare(
     comparison: &Comparison<'_>,
-    station: &mut (dyn FolderSink + Send),
+    sink: &mut (dyn FolderSink + Send),
 ) -> Result<Compared, Halt> {
-    let mut findings = walk::go(comparison, station);
+    let mut findings = walk::go(comparison, sink);
     if let Some(halt) = findings.halt.take() {
         return Err(halt);
     }

@@ -48,7 +48,7 @@ pub(super) struct Findings {
 /// What the end of a folder needs, from any worker.
 pub(super) struct SharedFindings<'s> {
     pub(crate) findings: Findings,
-    pub(super) station: &'s mut (dyn FolderSink + Send),
+    pub(super) sink: &'s mut (dyn FolderSink + Send),
 }
 
 pub(super) struct Walk<'a, 's> {
@@ -85,7 +85,7 @@ pub(super) struct ListedFolder {
     pub(super) path_there: TreePath,
     /// Names of the source that the destination's drive takes for another, and that one.
     pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
-    /// What interrupted runs left in doubt here.
+    /// What interrupted runs may have left unfinished here.
     pub(super) unflushed: Option<Unflushed>,
     /// Of the drives that the two sides lie on.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
@@ -193,10 +193,10 @@ impl Walk<'_, '_> {
         let ComparisonTerms { selection, scope, .. } = terms;
         while let Some(node) = at.take_if(|node| node.one_less()) {
             let mut ending = self.ending.lock();
-            let SharedFindings { findings, station } = &mut *ending;
+            let SharedFindings { findings, sink } = &mut *ending;
             let tells_left_out = scope.left_out == LeftOutEntries::Told;
             let tallies = &mut findings.tallies;
-            node.close(&FolderRules { selection, counts, tells_left_out }, *station, tallies);
+            node.close(&FolderRules { selection, counts, tells_left_out }, *sink, tallies);
             at = node.above();
         }
     }
@@ -289,7 +289,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What an earlier run left in doubt from this folder on.
+    /// What an earlier run may have left unfinished from this folder on.
     fn read_mark(&self, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
         let Some(folder) = &listed.sides.destination else { return Some(()) };
         if !listed.sides.listings.1.has(&self.mark) {

@@ -15,7 +15,7 @@ use crate::compare::rename_path;
 use crate::compare::visit::{Findings, SharedFindings, Walk, WalkTask};
 
 /// Goes through both trees from their roots.
-pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)) -> Findings {
+pub(super) fn go(context: &Comparison<'_>, sink: &mut (dyn FolderSink + Send)) -> Findings {
     let pair = context.pair;
     let exists = pair.destination.exists();
     let is_folder = pair.single.is_none();
@@ -44,7 +44,7 @@ pub(super) fn go(context: &Comparison<'_>, station: &mut (dyn FolderSink + Send)
         context,
         retrying: Retrying::new(context.terms.running.retries),
         mark: dirty_marker::name(),
-        ending: Mutex::new(SharedFindings { findings: Findings::default(), station }),
+        ending: Mutex::new(SharedFindings { findings: Findings::default(), sink }),
         halted: AtomicBool::new(false),
     };
     context.pool.run(vec![WalkTask::Folder(Arc::new(root))], |work, stack| {

@@ -1,4 +1,4 @@
-//! Station: operations. A plan is carried out in stages; what is done to one entry is the writer's.
+//! Operations. A plan is carried out in stages; what is done to one entry is the writer's.
 
 mod outcome;
 mod stages;

@@ -1,10 +1,12 @@
-//! Station: checks on a whole plan that can refuse it before anything is touched.
+//! Checks on a whole plan that can refuse it before anything is touched.
 
 mod check;
 mod nesting;
+mod places;
 mod refusal;
 mod swapped;
 
 pub(crate) use check::{GuardedRun, check};
 pub(crate) use nesting::find as find_nested;
+pub(crate) use places::{Places, PlacesError, overlap};
 pub use refusal::Refusal;

@@ -6,7 +6,7 @@
 pub(crate) enum JournalMark {
     /// Whatever the run has to say.
     Note,
-    /// What stands before it is written down before the deeds that follow it.
+    /// What stands before it is written down before the changes that follow it.
     Gate,
     /// The run came to its end.
     Ended,

@@ -84,7 +84,7 @@ impl JournalWriter<'_> {
         if lines.waiting.len() >= STRETCH { self.write_out(&mut lines) } else { Ok(()) }
     }
 
-    /// Adds a mark. Where deeds follow, it is on the drive when this returns, with all that stands before it.
+    /// Adds a mark. Where changes follow, it is on the drive when this returns, with all that stands before it.
     pub(crate) fn mark(&self, mark: JournalMark) -> io::Result<()> {
         let mut lines = self.lines();
         lines.add(mark, b"")?;

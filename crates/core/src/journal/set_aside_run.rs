@@ -86,12 +86,12 @@ impl<'a> SetAsideRun<'a> {
             let origins = pairs.iter().map(|pair| origin::of(system, pair));
             lines::add(&recorder, &JournalLine::Sources(origins.collect::<io::Result<_>>()?))?;
         }
-        let abilities = match set_aside.what {
+        let features = match set_aside.what {
             Keeping::Displaced => Features::try_out(system, caller, folder.as_fd()),
             // Nothing but notes is written there.
             Keeping::Notes => Features::default(),
         };
-        let capabilities = Capabilities::new(Aspects::ALL, abilities, caller, 0);
+        let capabilities = Capabilities::new(Aspects::ALL, features, caller, 0);
         let path = aside_place.path.join(run.name);
         let (keeping, lost) = (set_aside.what, OnceLock::new());
         Ok(Self { system, folder, _lock: run.lock, path, capabilities, recorder, keeping, lost })
@@ -172,7 +172,7 @@ impl<'a> SetAsideRun<'a> {
         lines::add(&self.recorder, &JournalLine::Proven { part, path, here, there })
     }
 
-    /// Brings what was noted onto the drive: now the deeds may come that it tells how to undo.
+    /// Brings what was noted onto the drive: now the changes may come that it tells how to undo.
     pub(crate) fn open_gate(&self) -> io::Result<()> {
         self.recorder.mark(JournalMark::Gate)
     }

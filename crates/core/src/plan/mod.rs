@@ -1,5 +1,6 @@
-//! Station: every step a run would take, and why; plans in files, what of a plan is stale, and the space it needs.
+//! Every step a run would take, and why; plans in files, what of a plan is stale, and the space it needs.
 
+mod assemble;
 mod order;
 pub mod saved;
 mod space;
@@ -7,6 +8,7 @@ mod stale;
 mod steps;
 mod totals;
 
+pub(crate) use assemble::root_stays;
 pub(crate) use saved::{PlanLine, PlanReader, Purpose, each_line};
 pub(crate) use space::{SpaceFreed, SpaceNeed, clears, shrinks};
 pub(crate) use stale::{find, state};

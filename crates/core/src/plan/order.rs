@@ -1,52 +1,44 @@
 //! All steps of a part in tree order.
 
 use utter_echo_model::path::TreePath;
+use utter_echo_model::verb::Side;
 
-use crate::policy::{Part, PlannedFolder, Step};
+use crate::policy::{Part, PlannedFolder, StepId};
 
 /// Merges each folder's steps with the folders in it, without a list of all paths.
 pub(crate) struct InTreeOrder<'a> {
     part: &'a Part,
+    /// The side that the steps change.
+    side: Side,
     next_folder: usize,
     /// Folders entered and not left: position, path, steps already given.
     open: Vec<(usize, TreePath, usize)>,
-    /// Which steps of a folder, with the number of the first.
-    of: fn(&PlannedFolder) -> (&[Step], usize),
-    /// Its name on the side that they change.
-    name: fn(&PlannedFolder) -> &[u8],
 }
 
 impl<'a> InTreeOrder<'a> {
-    pub(crate) fn of_steps(part: &'a Part) -> Self {
-        fn of(folder: &PlannedFolder) -> (&[Step], usize) {
-            (&folder.steps, folder.first)
-        }
-        fn name(folder: &PlannedFolder) -> &[u8] {
-            &folder.head.name
-        }
-        Self { part, next_folder: 0, open: Vec::new(), of, name }
+    /// Of the steps that change this side, with their paths there.
+    pub(crate) fn of(part: &'a Part, side: Side) -> Self {
+        Self { part, side, next_folder: 0, open: Vec::new() }
     }
 
-    pub(crate) fn of_vacates(part: &'a Part) -> Self {
-        fn of(folder: &PlannedFolder) -> (&[Step], usize) {
-            (&folder.vacates, folder.first_vacate)
+    fn name(&self, folder: &'a PlannedFolder) -> &'a [u8] {
+        match self.side {
+            Side::Source => folder.name_here(),
+            Side::Destination => &folder.head.name,
         }
-        Self { of, name: PlannedFolder::name_here, ..Self::of_steps(part) }
     }
 
     fn enter(&mut self) {
-        let folder = &self.part.folders[self.next_folder];
-        let path = self
-            .open
-            .last()
-            .map_or_else(TreePath::default, |(_, above, _)| above.join((self.name)(folder)));
+        let name = self.name(&self.part.folders[self.next_folder]);
+        let above = self.open.last();
+        let path = above.map_or_else(TreePath::default, |(_, above, _)| above.join(name));
         self.open.push((self.next_folder, path, 0));
         self.next_folder += 1;
     }
 }
 
-impl<'a> Iterator for InTreeOrder<'a> {
-    type Item = (usize, TreePath, &'a Step, Option<Vec<u8>>);
+impl Iterator for InTreeOrder<'_> {
+    type Item = (StepId, TreePath);
 
     fn next(&mut self) -> Option<Self::Item> {
         loop {
@@ -58,23 +50,23 @@ impl<'a> Iterator for InTreeOrder<'a> {
                 continue;
             };
             let folder = &self.part.folders[*at];
-            let (steps, first) = (self.of)(folder);
-            let step = steps.get(*given);
+            let step = folder.list(self.side).get(*given);
             let below = self.part.folders.get(self.next_folder);
             let below = below.filter(|below| below.parent as usize == *at);
-            match (step, below) {
-                (Some(step), below)
-                    if below.is_none_or(|below| {
-                        folder.head.names.get(step.name) <= &*below.head.name
-                    }) =>
-                {
-                    let number = first + *given;
+            let comes_first =
+                |step| below.is_none_or(|below| folder.name(step) <= &*below.head.name);
+            match step {
+                Some(step) if comes_first(step) => {
+                    let id = StepId::new(*at, self.side, *given);
                     *given += 1;
-                    let (name, named) = folder.told_of(step);
-                    return Some((number, path.join(name), step, named));
+                    let name = match self.side {
+                        Side::Source => folder.name_in_source(step),
+                        Side::Destination => folder.name(step),
+                    };
+                    return Some((id, path.join(name)));
                 }
-                (_, Some(_)) => self.enter(),
-                (_, None) => {
+                _ if below.is_some() => self.enter(),
+                _ => {
                     self.open.pop();
                 }
             }

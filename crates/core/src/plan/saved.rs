@@ -268,7 +268,7 @@ pub(crate) fn each_line(
             }
             for step in folder.steps.iter().chain(&folder.vacates) {
                 put(PlanLine::Step(saved(step, folder.head.names.get(step.name))))?;
-                if let Some(name) = folder.source_names(step) {
+                if let Some(name) = folder.other_name_in_source(step) {
                     put(PlanLine::CameAs { name: name.into() })?;
                 }
             }
@@ -441,8 +441,7 @@ impl PlanReader {
         let folder = part.folders.last_mut().ok_or("it is in no folder")?;
         match self.steps.last() {
             Some(step) => {
-                let source = folder.head.names.add(name);
-                folder.source_names.push((step.name, source));
+                folder.source_names.add(folder.head.names.get(step.name), name);
             }
             None => folder.head.source_name = Some(name.into()),
         }

@@ -13,7 +13,7 @@ use utter_echo_os::{Entry, Stat, System};
 use crate::policy::{Part, Step};
 use crate::sides::Pair;
 
-/// A problem for each step whose source or destination was overtaken.
+/// A problem for each step whose source or destination is stale.
 pub(crate) fn find(
     system: &dyn System,
     pair: &Pair,
@@ -37,15 +37,16 @@ pub(crate) fn find(
                     || folder.head.known.destination.is_some_and(|known| !is_number(known, &stat))
             })
         };
+        let source_name = |step: &Step| {
+            pair.single.as_ref().map_or(folder.name_in_source(step), |single| &single.source)
+        };
         // What arrives is looked at as a step of the destination.
         let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
         problems.extend(arrived.filter_map(|step| {
-            let name = folder.head.names.get(step.name);
-            let source_name =
-                pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
-            let now = (step.source, state(system, source.as_ref(), source_name));
+            let name = folder.name(step);
+            let now = (step.source, state(system, source.as_ref(), source_name(step)));
             let there = (step.destination, state(system, destination.as_ref(), name));
-            let (operation, cause) = overtaken(now, there)?;
+            let (operation, cause) = stale_since(now, there)?;
             let path = pair.prefix.join(path.join(name).as_bytes());
             Some(Problem { path, operation, cause })
         }));
@@ -56,19 +57,17 @@ pub(crate) fn find(
             continue;
         }
         for step in &folder.steps {
-            let name = folder.head.names.get(step.name);
-            let source_name =
-                pair.single.as_ref().map_or(folder.name_of_source(step), |single| &single.source);
+            let name = folder.name(step);
             let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
             let now = match (step.verb, step.reason) {
                 // Whatever an interrupted run left goes.
                 (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
-                (Verb::Remove, _) => look(&source, source_name).map(|now| {
+                (Verb::Remove, _) => look(&source, source_name(step)).map(|now| {
                     now.filter(|now| drive.capabilities.has_appeared(now.kind, step.kind()))
                 }),
                 // Known from the record, and there is no entry to look at.
                 _ if part.remembers(path.join(name).as_bytes()) => Ok(None),
-                _ => look(&source, source_name),
+                _ => look(&source, source_name(step)),
             };
             let seen = step.source.filter(|_| !part.remembers(path.join(name).as_bytes()));
             let there = if step.renamed_from().is_some() {
@@ -77,8 +76,8 @@ pub(crate) fn find(
             } else {
                 (step.destination, look(&destination, name))
             };
-            let overtaken = overtaken((seen, now), there);
-            problems.extend(overtaken.map(|(operation, cause)| Problem {
+            let stale = stale_since((seen, now), there);
+            problems.extend(stale.map(|(operation, cause)| Problem {
                 path: pair.prefix.join(path.join(name).as_bytes()),
                 operation,
                 cause,
@@ -123,7 +122,7 @@ pub(crate) fn state(
 type SeenAndNow = (Option<State>, io::Result<Option<Stat>>);
 
 /// What each side was seen as, and what it is now.
-fn overtaken(source: SeenAndNow, destination: SeenAndNow) -> Option<(Operation, Cause)> {
+fn stale_since(source: SeenAndNow, destination: SeenAndNow) -> Option<(Operation, Cause)> {
     let same = |seen: Option<State>, now: Option<Stat>| match (seen, now) {
         (Some(seen), Some(now)) => seen.still(&now),
         (None, None) => true,

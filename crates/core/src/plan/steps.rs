@@ -11,7 +11,7 @@ use utter_echo_select::RuleSummary;
 
 use crate::plan::order::InTreeOrder;
 use crate::plan::totals::Totals;
-use crate::policy::{self, Part, Step, StepLocation};
+use crate::policy::{self, Part, Step, StepId};
 
 /// All steps of a run, with what is known of both sides.
 #[derive(Debug, Default)]
@@ -28,12 +28,12 @@ pub struct Plan {
     /// What each rule of the selection decided.
     pub decided: Vec<RuleSummary>,
     /// Everything below both roots was looked at, and every difference has its step: once all of them
-    /// are done, nothing of what earlier runs left in doubt is in doubt any more.
+    /// are done, nothing that earlier runs left unfinished is any more.
     pub(crate) settles: bool,
     /// Where below each part's destination another drive is mounted that the plan goes onto, in the
     /// order of their numbers, the root's own left out.
     pub(crate) drives: Vec<Vec<TreePath>>,
-    /// Folders of each part's destination where earlier runs left a doubt.
+    /// Folders of each part's destination that earlier runs marked as unfinished.
     pub(crate) marked_folders: Vec<Vec<TreePath>>,
 }
 
@@ -59,19 +59,12 @@ impl Plan {
     /// from it comes after what happens in the destination.
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
         self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
-            let top = TreePath::default();
-            let root =
-                part.root.iter().map(move |step| placed(part, prefix, part.first, &top, step));
-            let number = part.number_of_root_vacate();
-            let last = part.root_vacate.iter();
-            let last =
-                last.map(move |step| placed(part, prefix, number, &TreePath::default(), step));
-            let below = InTreeOrder::of_steps(part).chain(InTreeOrder::of_vacates(part));
-            let below = below.map(move |(number, path, step, named)| PlacedStep {
-                named,
-                ..placed(part, prefix, number, &path, step)
-            });
-            root.chain(below).chain(last)
+            let of_root = |side| Some((StepId::of_root(side), TreePath::default()));
+            let root = of_root(Side::Destination).into_iter();
+            let below = InTreeOrder::of(part, Side::Destination);
+            let below = below.chain(InTreeOrder::of(part, Side::Source));
+            let all = root.chain(below).chain(of_root(Side::Source));
+            all.filter_map(move |(id, path)| placed(part, prefix, id, &path))
         })
     }
 
@@ -90,20 +83,8 @@ impl Plan {
         // What has no steps begins where the next begins.
         let at = self.parts.partition_point(|part| part.first <= number).checked_sub(1)?;
         let (part, prefix) = (&self.parts[at], self.prefixes.get(at)?);
-        let (folder, slot) = match part.at(number)? {
-            StepLocation::Root(step) => {
-                return Some(placed(part, prefix, number, &TreePath::default(), step));
-            }
-            StepLocation::Below(folder, slot) => (folder, slot),
-        };
-        let (at, folder) = (folder, &part.folders[folder]);
-        let step = folder.step(slot)?;
-        let path = match step.side {
-            Side::Source => part.source_path(at),
-            Side::Destination => part.folder_path(at),
-        };
-        let (name, named) = folder.told_of(step);
-        Some(PlacedStep { named, ..placed(part, prefix, number, &path.join(name), step) })
+        let id = part.id(number)?;
+        placed(part, prefix, id, &part.path(id))
     }
 
     /// Takes steps out of the plan, by their numbers, and with them what cannot be done without
@@ -141,17 +122,7 @@ impl Plan {
         let mut next = 0;
         self.totals.forget_steps();
         for part in &mut self.parts {
-            part.first = next;
-            next += usize::from(part.root.is_some());
-            for folder in &mut part.folders {
-                folder.first = next;
-                next += folder.steps.len();
-            }
-            for folder in &mut part.folders {
-                folder.first_vacate = next;
-                next += folder.vacates.len();
-            }
-            next += usize::from(part.root_vacate.is_some());
+            next = part.number_from(next);
             part.all_steps().for_each(|step| self.totals.include(step));
         }
     }
@@ -172,14 +143,21 @@ impl Plan {
 }
 
 fn placed<'a>(
-    part: &Part,
+    part: &'a Part,
     prefix: &TreePath,
-    number: usize,
+    id: StepId,
     path: &TreePath,
-    step: &'a Step,
-) -> PlacedStep<'a> {
-    let named = |id| prefix.join(part.path_of(id).as_bytes());
-    let (linked_to, was) = (step.link().map(named), step.renamed_from().map(named));
-    let path = prefix.join(path.as_bytes());
-    PlacedStep { number, path, step, linked_to, was, named: None }
+) -> Option<PlacedStep<'a>> {
+    let step = part.step(id)?;
+    let arrives = id.in_folder().filter(|_| id.side() == Side::Destination);
+    let named = arrives.and_then(|at| part.folders[at].other_name_in_source(step));
+    let shown = |id| prefix.join(part.path_of(id).as_bytes());
+    Some(PlacedStep {
+        number: part.number(id),
+        path: prefix.join(path.as_bytes()),
+        step,
+        linked_to: step.link().map(shown),
+        was: step.renamed_from().map(shown),
+        named: named.map(<[u8]>::to_vec),
+    })
 }

@@ -84,7 +84,7 @@ impl Draft<'_> {
         let mut step = Step::new(verb, reason, (Some(source), destination));
         if let What::Aspects(aspects) = what {
             let sides = (Some(source), destination);
-            step.aspects = self.policy.told_by_a_folder(aspects, sides, &TreePath::default);
+            step.aspects = self.policy.own_aspects(aspects, sides, &TreePath::default);
             if step.aspects.is_empty() {
                 return None;
             }

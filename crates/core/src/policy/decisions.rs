@@ -7,7 +7,7 @@ use utter_echo_os::Kind;
 
 use crate::policy::part::Part;
 
-/// What this station hands on.
+/// What was decided.
 #[derive(Debug, Default)]
 pub(crate) struct Decisions {
     pub(crate) part: Part,
@@ -15,7 +15,7 @@ pub(crate) struct Decisions {
     pub(crate) held_back: u64,
     /// Files that are newer in the destination and stay for that.
     pub(crate) spared_newer: u64,
-    /// Entries that are as they should be, and that comparing left to this station to count.
+    /// Entries that are as they should be, and that comparing left to be counted here.
     pub(crate) unchanged: Count,
     pub(crate) problems: Vec<Problem>,
     /// Files of which some names go and others stay.

@@ -4,22 +4,23 @@
 
 use std::collections::HashSet;
 
-use utter_echo_model::verb::{Reason, Verb};
+use utter_echo_model::verb::{Reason, Side, Verb};
 use utter_echo_os::Kind;
 
 use crate::policy::part::Part;
 use crate::policy::step::Step;
+use crate::policy::step_id::StepId;
 
 /// Takes out what cannot be done as the part stands. Returns how many steps that were.
 pub(super) fn prune(part: &mut Part) -> u64 {
-    DependencyGraph::of(part).tear(part, |_| false)
+    part.number_from(0);
+    DependencyGraph::of(part).prune(part, |_| false)
 }
 
 /// Takes steps out of a part, by their numbers in the plan, and with them what cannot be done without
 /// them. Returns how many steps that were.
 pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
-    let first = part.first;
-    let steps = DependencyGraph::of(part).tear(part, |number| unwanted.contains(&(first + number)));
+    let steps = DependencyGraph::of(part).prune(part, |number| unwanted.contains(&number));
     let vacates = settle_vacates(part, |number| unwanted.contains(&number));
     steps + vacates
 }
@@ -31,18 +32,16 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
     let mut gone = 0;
     for at in (0..part.folders.len()).rev() {
         let folder = &part.folders[at];
-        let kept: Vec<Step> = folder
-            .vacates
-            .iter()
-            .enumerate()
-            .filter_map(|(slot, step)| {
-                let name = folder.head.names.get(step.name);
+        let kept: Vec<Step> = part
+            .steps_of(at, Side::Source)
+            .filter_map(|(id, step)| {
+                let name = folder.name(step);
                 // What another name of the same file is given, this one has as well.
                 let is_there = step.reason == Reason::Arrived || step.destination.is_some();
                 let arrives = is_there || folder.find(name).is_some();
                 let is_held = step.kind() == Kind::Folder
                     && stay.contains(&(u32::try_from(at).unwrap_or(u32::MAX), name.into()));
-                (arrives && !is_held && !unwanted(folder.first_vacate + slot)).then_some(*step)
+                (arrives && !is_held && !unwanted(part.number(id))).then_some(*step)
             })
             .collect();
         let lost = folder.vacates.len() - kept.len();
@@ -62,125 +61,115 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
     gone
 }
 
-/// How the steps of a part hang together; they are counted from 0, the root's first.
+/// How the steps that change the destination hang together.
 struct DependencyGraph {
-    /// The number of each folder's first step.
-    firsts: Vec<usize>,
-    /// The number of each folder's own step.
-    own: Vec<Option<usize>>,
-    count: usize,
+    /// Each folder's own step.
+    own: Vec<Option<StepId>>,
+    /// The steps that are not taken, by their numbers, the part's first at 0.
+    gone: Vec<bool>,
 }
 
 impl DependencyGraph {
     fn of(part: &Part) -> Self {
-        let mut next = usize::from(part.root.is_some());
-        let mut firsts = Vec::with_capacity(part.folders.len());
-        for folder in &part.folders {
-            firsts.push(next);
-            next += folder.steps.len();
-        }
-        let own = (0..part.folders.len()).map(|at| {
-            if at == 0 {
-                return part.root.map(|_| 0);
-            }
-            let folder = &part.folders[at];
-            let parent = folder.parent as usize;
-            Some(firsts[parent] + part.folders[parent].find(&folder.head.name)?)
-        });
-        Self { own: own.collect(), firsts, count: next }
+        let own = (0..part.folders.len()).map(|at| part.own_step(at).map(|(id, _)| id));
+        let below: usize = part.folders.iter().map(|folder| folder.steps.len()).sum();
+        let gone = vec![false; usize::from(part.root.is_some()) + below];
+        Self { own: own.collect(), gone }
     }
 
-    fn step<'p>(&self, part: &'p Part, at: usize, number: usize) -> Option<&'p Step> {
-        if at == 0 {
-            return part.root.as_ref();
-        }
-        let parent = part.folders[at].parent as usize;
-        part.folders[parent].steps.get(number - self.firsts[parent])
+    fn is_gone(&self, part: &Part, id: StepId) -> bool {
+        self.gone[part.number(id) - part.first]
     }
 
-    fn tear(&self, part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
-        let mut gone: Vec<bool> = (0..self.count).map(unwanted).collect();
+    fn lose(&mut self, part: &Part, id: StepId) {
+        self.gone[part.number(id) - part.first] = true;
+    }
+
+    fn count(&self) -> usize {
+        self.gone.iter().filter(|gone| **gone).count()
+    }
+
+    /// `unwanted` is asked about numbers in the plan.
+    fn prune(mut self, part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
+        let first = part.first;
+        self.gone.iter_mut().enumerate().for_each(|(at, gone)| *gone = unwanted(first + at));
         loop {
-            let before = gone.iter().filter(|gone| **gone).count();
-            self.go_down(part, &mut gone);
-            self.go_along_links(part, &mut gone);
-            self.go_up(part, &mut gone);
-            if gone.iter().filter(|gone| **gone).count() == before {
+            let before = self.count();
+            self.go_down(part);
+            self.go_along_links(part);
+            self.go_up(part);
+            if self.count() == before {
                 break;
             }
         }
-        self.take_out(part, &gone)
+        self.take_out(part)
     }
 
     /// What is in a folder that is not made, and what would give way to something that does not come.
-    fn go_down(&self, part: &Part, gone: &mut [bool]) {
+    fn go_down(&mut self, part: &Part) {
         let (mut missing, mut spared) = (Vec::new(), Vec::new());
         for (at, folder) in part.folders.iter().enumerate() {
-            let own =
-                self.own[at].and_then(|number| Some((self.step(part, at, number)?, gone[number])));
-            let is_missing = match own {
-                Some((step, gone)) => gone && step.makes_folder(),
+            let lost = self.own[at].filter(|id| self.is_gone(part, *id));
+            let lost = lost.and_then(|id| part.step(id));
+            let is_missing = match self.own[at] {
+                Some(_) => lost.is_some_and(Step::makes_folder),
                 None => at != 0 && folder.head.known.destination.is_none(),
             };
-            let is_spared = own.is_some_and(|(step, gone)| gone && step.takes_a_folders_place());
+            let is_spared = lost.is_some_and(Step::takes_a_folders_place);
             let parent = folder.parent as usize;
             missing.push(is_missing || at != 0 && missing[parent]);
             spared.push(is_spared || at != 0 && spared[parent]);
-            for (slot, step) in folder.steps.iter().enumerate() {
-                let is_undone = missing[at] || spared[at] && step.verb == Verb::Remove;
-                gone[self.firsts[at] + slot] |= is_undone;
+            for (id, step) in part.steps_of(at, Side::Destination) {
+                if missing[at] || spared[at] && step.verb == Verb::Remove {
+                    self.lose(part, id);
+                }
             }
         }
     }
 
-    fn go_along_links(&self, part: &Part, gone: &mut [bool]) {
-        for (at, folder) in part.folders.iter().enumerate() {
-            for (slot, step) in folder.steps.iter().enumerate() {
-                let Some(leader) = step.link().map(|id| part.name(id)) else { continue };
-                let there = leader.folder as usize;
-                let leads = part.folders[there].find(&leader.name);
-                let lost = leads.is_some_and(|leads| gone[self.firsts[there] + leads]);
-                gone[self.firsts[at] + slot] |= lost;
+    fn go_along_links(&mut self, part: &Part) {
+        for (id, step) in part.steps_on(Side::Destination) {
+            let Some(leader) = step.link().map(|name| part.name(name)) else { continue };
+            let leads = part.find(leader.folder as usize, &leader.name);
+            if leads.is_some_and(|leads| self.is_gone(part, leads)) {
+                self.lose(part, id);
             }
         }
     }
 
     /// The steps that would take away a folder of which something stays.
-    fn go_up(&self, part: &Part, gone: &mut [bool]) {
+    fn go_up(&mut self, part: &Part) {
+        let takes_away = |step: &Step| step.verb == Verb::Remove || step.takes_a_folders_place();
         let mut holds: HashSet<usize> = HashSet::new();
-        for (at, folder) in part.folders.iter().enumerate() {
-            for (slot, step) in folder.steps.iter().enumerate() {
-                if !gone[self.firsts[at] + slot] {
-                    continue;
-                }
-                if step.verb == Verb::Remove || step.takes_a_folders_place() {
-                    holds.insert(at);
-                }
-                holds.extend(step.renamed_from().map(|id| part.name(id).folder as usize));
+        for (id, step) in part.steps_on(Side::Destination).filter(|(id, _)| self.is_gone(part, *id))
+        {
+            if takes_away(step) {
+                holds.insert(id.folder());
             }
+            holds.extend(step.renamed_from().map(|name| part.name(name).folder as usize));
         }
-        for at in (1..part.folders.len()).rev().filter(|at| self.own[*at].is_some()) {
-            let Some(number) = self.own[at].filter(|_| holds.contains(&at)) else { continue };
-            let takes_away = self
-                .step(part, at, number)
-                .is_some_and(|step| step.verb == Verb::Remove || step.takes_a_folders_place());
-            if takes_away {
-                gone[number] = true;
+        for at in (1..part.folders.len()).rev() {
+            let Some(id) = self.own[at].filter(|_| holds.contains(&at)) else { continue };
+            if part.step(id).is_some_and(takes_away) {
+                self.lose(part, id);
                 holds.insert(part.folders[at].parent as usize);
             }
         }
     }
 
-    fn take_out(&self, part: &mut Part, gone: &[bool]) -> u64 {
-        let count = gone.iter().filter(|gone| **gone).count() as u64;
+    fn take_out(&self, part: &mut Part) -> u64 {
+        let count = self.count() as u64;
         if count == 0 {
             return 0;
         }
-        part.root = part.root.filter(|_| !gone[0]);
-        for (folder, first) in part.folders.iter_mut().zip(&self.firsts) {
-            let steps = folder.steps.iter().enumerate();
-            let kept = steps.filter(|(slot, _)| !gone[first + slot]).map(|(_, step)| *step);
-            folder.steps = kept.collect();
+        let stays = |id| !self.is_gone(part, id);
+        let root = part.root.filter(|_| stays(StepId::of_root(Side::Destination)));
+        let kept = |at| part.steps_of(at, Side::Destination).filter(|(id, _)| stays(*id));
+        let kept = (0..part.folders.len()).map(|at| kept(at).map(|(_, step)| *step).collect());
+        let kept: Vec<Box<[Step]>> = kept.collect();
+        part.root = root;
+        for (folder, steps) in part.folders.iter_mut().zip(kept) {
+            folder.steps = steps;
         }
         count
     }

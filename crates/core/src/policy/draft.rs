@@ -12,6 +12,7 @@ use utter_echo_model::verb::Reason;
 use crate::compare::{ComparedFolder, FolderHead, LinkedName, Presence};
 use crate::policy::decisions::Decisions;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
+use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
 use crate::policy::terms::Policy;
 use crate::request::RenamePath;
@@ -47,9 +48,9 @@ pub(super) struct DraftFolder {
     /// Something of the source stays in it.
     pub(super) stays_here: bool,
     /// Names of entries that the source has under others, and those.
-    pub(super) source_names: Vec<(NameRange, NameRange)>,
+    pub(super) source_names: SourceNames,
     pub(super) linked: Vec<LinkedDraft>,
-    pub(super) fate: SubtreeStatus,
+    pub(super) status: SubtreeStatus,
     pub(super) place: DraftPlace,
     pub(super) passed_over: PassedOver,
 }
@@ -119,9 +120,9 @@ impl DraftFolder {
             steps: Vec::new(),
             vacates: Vec::new(),
             stays_here: false,
-            source_names: Vec::new(),
+            source_names: SourceNames::default(),
             linked: Vec::new(),
-            fate: SubtreeStatus::Open,
+            status: SubtreeStatus::Open,
             head: FolderHead {
                 name: from.head.name,
                 source_name: from.head.source_name,
@@ -198,18 +199,18 @@ impl<'a> Draft<'a> {
             let here = u32::try_from(self.folders.len()).unwrap_or(u32::MAX);
             let Some(mut folder) = closed[position].take() else { continue };
             folder.place.parent = parent;
-            let fate = if above == SubtreeStatus::Open { folder.fate } else { above };
+            let status = if above == SubtreeStatus::Open { folder.status } else { above };
             let mut children = std::mem::take(&mut folder.place.children);
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
-            waiting.extend(children.into_iter().map(|child| (child, here, fate)));
-            if fate != SubtreeStatus::Open {
+            waiting.extend(children.into_iter().map(|child| (child, here, status)));
+            if status != SubtreeStatus::Open {
                 folder.vacates.clear();
                 folder.stays_here = true;
                 folder.passed_over.held_back +=
                     folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
-            // What is in a folder that is not made shares its fate, which a problem tells.
-            if fate != SubtreeStatus::Lost {
+            // What is in a folder that is not made is lost with it, which one problem reports.
+            if status != SubtreeStatus::Lost {
                 self.decided.held_back += folder.passed_over.held_back;
                 self.decided.spared_newer += folder.passed_over.spared_newer;
             }
@@ -310,12 +311,11 @@ impl<'a> Draft<'a> {
             PlannedFolder {
                 parent,
                 steps: steps.into(),
-                first: 0,
                 vacates: vacates.into(),
-                first_vacate: 0,
                 stays_here,
                 source_names,
                 head,
+                ..PlannedFolder::default()
             }
         });
         let folders: Vec<PlannedFolder> = folders.collect();

@@ -1,4 +1,4 @@
-//! Station: decisions. Turns what comparing found into steps: folder by folder as they are known
+//! Decisions. Turns what comparing found into steps: folder by folder as they are known
 //! (`folder`), then names of one file (`links`) and what only moved (`renames`), and has the last word
 //! on every step, wherever it came from (`may`).
 //!
@@ -6,6 +6,7 @@
 //! (`DriveFacts`), and what only reading can prove is proven by others (`compare::Proof`).
 
 mod decide;
+mod decision;
 mod decisions;
 mod dependence;
 mod draft;
@@ -19,7 +20,9 @@ mod rename_candidates;
 mod renames;
 mod reverse_steps;
 mod saved_steps;
+mod source_names;
 mod step;
+mod step_id;
 mod take_over;
 mod terms;
 #[cfg(test)]
@@ -28,10 +31,12 @@ mod tests;
 pub(crate) use decisions::Decisions;
 pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
-pub(crate) use part::{NameElsewhere, OtherName, Part, PlannedFolder, StepLocation};
+pub(crate) use part::{NameElsewhere, Part, PlannedFolder};
 pub(crate) use partners::Linker;
 pub(crate) use reverse_steps::{Reversal, StepTraces, adjusted, close, reverse, timed};
 pub(crate) use saved_steps::{SavedParts, from_saved_plan};
+pub(crate) use source_names::SourceNames;
 pub use step::Step;
 pub(crate) use step::{NameId, Relation};
+pub(crate) use step_id::StepId;
 pub(crate) use terms::{Conflicts, Policy};

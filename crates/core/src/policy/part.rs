@@ -1,11 +1,13 @@
-//! The steps of one pair of roots, compact and in tree order: what this station hands on.
+//! The steps of one pair of roots, compact and in tree order: what `policy` hands on.
 
-use utter_echo_model::path::{NameRange, TreePath};
+use utter_echo_model::path::TreePath;
 use utter_echo_model::state::StatesBefore;
 use utter_echo_model::verb::{Side, Verb};
 
 use crate::compare::FolderHead;
+use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
+use crate::policy::step_id::StepId;
 
 /// A name that steps of other names speak of.
 #[derive(Debug)]
@@ -14,41 +16,34 @@ pub(crate) struct NameElsewhere {
     pub(crate) name: Box<[u8]>,
 }
 
-/// The name of an entry, and the one that the source has it under.
-pub(crate) type OtherName = (Box<[u8]>, Box<[u8]>);
-
 /// A folder that holds steps, or leads to one that does.
 #[derive(Debug, Default)]
 pub(crate) struct PlannedFolder {
     pub(crate) head: FolderHead,
     /// Position of the folder above; the root stands at 0 and is its own.
     pub(crate) parent: u32,
-    /// By name.
+    /// What happens in the destination, by name.
     pub(crate) steps: Box<[Step]>,
-    /// Number of the first of these steps among all of the plan.
-    pub(crate) first: usize,
     /// What goes from the source's folder, by name.
     pub(crate) vacates: Box<[Step]>,
-    /// Number of the first of those.
+    /// The numbers of the first of either among all of the plan.
+    pub(crate) first: usize,
     pub(crate) first_vacate: usize,
     /// Something stays in the source's folder.
     pub(crate) stays_here: bool,
-    /// Names that entries get beside others of theirs, and the source's names of these.
-    pub(crate) source_names: Vec<(NameRange, NameRange)>,
+    /// Of what gets a name beside another entry's.
+    pub(crate) source_names: SourceNames,
 }
 
 impl PlannedFolder {
-    /// Names of entries that the source has under others, with those.
-    pub(crate) fn names_that_differ(&self) -> Vec<OtherName> {
-        let name = |range| Box::from(self.head.names.get(range));
-        self.source_names.iter().map(|(here, source)| (name(*here), name(*source))).collect()
+    /// The destination's name of what a step is about.
+    pub(crate) fn name(&self, step: &Step) -> &[u8] {
+        self.head.names.get(step.name)
     }
 
     /// The source's name of what a step is about, where that is another.
-    pub(crate) fn source_names(&self, step: &Step) -> Option<&[u8]> {
-        let name = self.head.names.get(step.name);
-        let found = self.source_names.iter().find(|(here, _)| self.head.names.get(*here) == name);
-        found.map(|(_, source)| self.head.names.get(*source))
+    pub(crate) fn other_name_in_source(&self, step: &Step) -> Option<&[u8]> {
+        self.source_names.get(self.name(step))
     }
 
     /// The source's name of the folder.
@@ -57,39 +52,41 @@ impl PlannedFolder {
     }
 
     /// The source's name of what a step is about.
-    pub(crate) fn name_of_source(&self, step: &Step) -> &[u8] {
-        self.source_names(step).unwrap_or_else(|| self.head.names.get(step.name))
+    pub(crate) fn name_in_source(&self, step: &Step) -> &[u8] {
+        self.other_name_in_source(step).unwrap_or_else(|| self.name(step))
     }
 
-    /// One of its steps, those in the source after the others.
-    pub(crate) fn step(&self, slot: usize) -> Option<&Step> {
-        self.steps.iter().chain(&*self.vacates).nth(slot)
+    /// Its steps that change one side.
+    pub(crate) fn list(&self, side: Side) -> &[Step] {
+        match side {
+            Side::Source => &self.vacates,
+            Side::Destination => &self.steps,
+        }
     }
 
-    /// The name of a step on its own side; and for what arrives the source's name, where that is another.
-    pub(crate) fn told_of(&self, step: &Step) -> (&[u8], Option<Vec<u8>>) {
-        match step.side {
-            Side::Source => (self.name_of_source(step), None),
-            Side::Destination => {
-                (self.head.names.get(step.name), self.source_names(step).map(<[u8]>::to_vec))
-            }
+    fn first(&self, side: Side) -> usize {
+        match side {
+            Side::Source => self.first_vacate,
+            Side::Destination => self.first,
         }
     }
 
     /// Where the step of this name stands among its steps.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
-        self.steps.binary_search_by(|step| self.head.names.get(step.name).cmp(name)).ok()
+        self.steps.binary_search_by(|step| self.name(step).cmp(name)).ok()
     }
 }
 
 /// The part of a plan that belongs to one pair of roots.
 #[derive(Debug, Default)]
 pub(crate) struct Part {
-    /// What happens to the root folder itself; it is step number `first`.
+    /// What happens to the root folder itself; the first of the part's steps.
     pub(crate) root: Option<Step>,
     /// The source's root folder goes when all in it went; the last of the part's steps.
     pub(crate) root_vacate: Option<Step>,
+    /// The number of its first step, and the one that `root_vacate` has or would have.
     pub(crate) first: usize,
+    pub(crate) last: usize,
     /// In tree order, so that each comes after the one above it.
     pub(crate) folders: Vec<PlannedFolder>,
     /// Names that hard links are made to, and that renames take away.
@@ -97,35 +94,94 @@ pub(crate) struct Part {
     /// Set if the part takes back what a run did: attributes of entries as they were before, by
     /// their paths. The source is then what that run set aside, and what can goes back by name.
     pub(crate) memory: Option<StatesBefore>,
-    /// Steps were declined, so what has none was not all done before.
+    /// Steps were declined: that an entry has none does not tell that it is as it should be.
     pub(crate) declined: bool,
 }
 
-/// Where a step stands in its part.
-pub(crate) enum StepLocation<'a> {
-    /// It is about a root itself.
-    Root(&'a Step),
-    /// In which folder, and which of the folder's steps, those in the source after the others.
-    Below(usize, usize),
-}
-
 impl Part {
-    /// Where the step with this number stands.
-    pub(crate) fn at(&self, number: usize) -> Option<StepLocation<'_>> {
-        let own = self.root.as_ref().filter(|_| number == self.first);
-        let last = || self.root_vacate.as_ref().filter(|_| number == self.number_of_root_vacate());
-        if let Some(step) = own.or_else(last) {
-            return Some(StepLocation::Root(step));
+    /// Numbers its steps through: what happens in the destination, and then what goes from the source.
+    /// Returns the next number.
+    pub(crate) fn number_from(&mut self, first: usize) -> usize {
+        self.first = first;
+        let mut next = first + usize::from(self.root.is_some());
+        for folder in &mut self.folders {
+            folder.first = next;
+            next += folder.steps.len();
         }
-        // The numbers of all vacates follow those of all other steps.
-        let first_vacate = self.folders.first()?.first_vacate;
-        let first = |folder: &PlannedFolder| {
-            if number < first_vacate { folder.first } else { folder.first_vacate }
+        for folder in &mut self.folders {
+            folder.first_vacate = next;
+            next += folder.vacates.len();
+        }
+        self.last = next;
+        next + usize::from(self.root_vacate.is_some())
+    }
+
+    /// The number of a step among all of the plan.
+    pub(crate) fn number(&self, id: StepId) -> usize {
+        match (id.in_folder(), id.side()) {
+            (None, Side::Destination) => self.first,
+            (None, Side::Source) => self.last,
+            (Some(at), side) => self.folders[at].first(side) + id.slot(),
+        }
+    }
+
+    /// Which step has this number.
+    pub(crate) fn id(&self, number: usize) -> Option<StepId> {
+        if self.root.is_some() && number == self.first {
+            return Some(StepId::of_root(Side::Destination));
+        }
+        if number == self.last {
+            return self.root_vacate.map(|_| StepId::of_root(Side::Source));
+        }
+        let is_vacate = number >= self.folders.first()?.first_vacate;
+        let side = if is_vacate { Side::Source } else { Side::Destination };
+        let begins = |folder: &PlannedFolder| folder.first(side) <= number;
+        let at = self.folders.partition_point(begins).checked_sub(1)?;
+        let slot = number - self.folders[at].first(side);
+        (slot < self.folders[at].list(side).len()).then(|| StepId::new(at, side, slot))
+    }
+
+    /// A step that this part has.
+    pub(crate) fn step(&self, id: StepId) -> Option<&Step> {
+        match (id.in_folder(), id.side()) {
+            (None, Side::Destination) => self.root.as_ref(),
+            (None, Side::Source) => self.root_vacate.as_ref(),
+            (Some(at), side) => self.folders.get(at)?.list(side).get(id.slot()),
+        }
+    }
+
+    /// Those of one folder that change one side, with the steps.
+    pub(crate) fn steps_of(
+        &self,
+        folder: usize,
+        side: Side,
+    ) -> impl Iterator<Item = (StepId, &Step)> {
+        let steps = self.folders[folder].list(side).iter().enumerate();
+        steps.map(move |(slot, step)| (StepId::new(folder, side, slot), step))
+    }
+
+    /// All that are in folders and change one side.
+    pub(crate) fn steps_on(&self, side: Side) -> impl Iterator<Item = (StepId, &Step)> {
+        (0..self.folders.len()).flat_map(move |folder| self.steps_of(folder, side))
+    }
+
+    /// All of its steps, in no particular order.
+    pub(crate) fn all_ids(&self) -> impl Iterator<Item = StepId> {
+        let roots = [Side::Destination, Side::Source].map(StepId::of_root);
+        let roots = roots.into_iter().filter(|id| self.step(*id).is_some());
+        let below = [Side::Destination, Side::Source].into_iter();
+        roots.chain(below.flat_map(|side| self.steps_on(side).map(|(id, _)| id)))
+    }
+
+    /// Path of what a step is about, on the side that it changes, relative to the part's root.
+    pub(crate) fn path(&self, id: StepId) -> TreePath {
+        let (Some(at), Some(step)) = (id.in_folder(), self.step(id)) else {
+            return TreePath::default();
         };
-        let at = self.folders.partition_point(|folder| first(folder) <= number).checked_sub(1)?;
-        let folder = &self.folders[at];
-        let before = if number < first_vacate { 0 } else { folder.steps.len() };
-        Some(StepLocation::Below(at, before + number - first(folder)))
+        match id.side() {
+            Side::Source => self.source_path(at).join(self.folders[at].name_in_source(step)),
+            Side::Destination => self.folder_path(at).join(self.folders[at].name(step)),
+        }
     }
 
     pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
@@ -146,12 +202,6 @@ impl Part {
             };
             self.folders[at].stays_here = !goes;
         }
-    }
-
-    /// The number of the last of its steps.
-    pub(crate) fn number_of_root_vacate(&self) -> usize {
-        let last = self.folders.last();
-        last.map_or(self.first, |folder| folder.first_vacate + folder.vacates.len())
     }
 
     /// Its root is made, or comes from the source.
@@ -197,11 +247,11 @@ impl Part {
         let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
         let beside = all().flat_map(|(at, folder)| {
             folder.source_names.iter().map(move |(name, source)| {
-                let here = self.source_path(at).join(folder.head.names.get(*source));
-                (here, self.folder_path(at).join(folder.head.names.get(*name)))
+                (self.source_path(at).join(source), self.folder_path(at).join(name))
             })
         });
         let mut paths: Vec<_> = renamed.chain(beside).collect();
+        paths.sort();
         paths.sort_by_key(|(here, _)| here.as_bytes().len());
         paths
     }
@@ -223,13 +273,19 @@ impl Part {
     }
 
     /// A folder's own step: that of the root, or among those of the folder above.
-    pub(crate) fn own_step(&self, at: usize) -> Option<(usize, &Step)> {
-        if at == 0 {
-            return self.root.as_ref().map(|step| (self.first, step));
-        }
-        let folder = &self.folders[at];
-        let above = &self.folders[folder.parent as usize];
-        let own = above.find(&folder.head.name)?;
-        Some((above.first + own, &above.steps[own]))
+    pub(crate) fn own_step(&self, at: usize) -> Option<(StepId, &Step)> {
+        let id = if at == 0 {
+            StepId::of_root(Side::Destination)
+        } else {
+            let folder = &self.folders[at];
+            self.find(folder.parent as usize, &folder.head.name)?
+        };
+        Some((id, self.step(id)?))
+    }
+
+    /// The step in the destination that is about this name of a folder.
+    pub(crate) fn find(&self, folder: usize, name: &[u8]) -> Option<StepId> {
+        let slot = self.folders[folder].find(name)?;
+        Some(StepId::new(folder, Side::Destination, slot))
     }
 }

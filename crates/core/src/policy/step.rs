@@ -32,7 +32,7 @@ pub struct Step {
     pub destination: Option<State>,
     pub(crate) relation: Option<Relation>,
     pub(crate) name: NameRange,
-    /// Keeps everybody but this station from writing one down.
+    /// Keeps everybody but `policy` from writing one down.
     #[allow(dead_code, reason = "it is there to be missing elsewhere")]
     pub(in crate::policy) seal: (),
 }

@@ -1,6 +1,6 @@
 //! What a run is asked to do.
 //!
-//! A [`Request`] is made by a builder with defaults; each part of it goes to the station that needs it. What
+//! A [`Request`] is made by a builder with defaults; each part of it goes to the layer that needs it. What
 //! comparing is asked to find out is derived from it in `scope`, and nowhere else.
 
 mod comparing;

@@ -13,7 +13,7 @@ use crate::request::comparing::Changed;
 use crate::request::safety::Safety;
 use crate::request::task::{OnConflict, Places, Task, Vacating};
 
-/// A whole run; each part goes to the station that needs it.
+/// A whole run; each part goes to the layer that needs it.
 #[derive(Debug)]
 pub struct Request {
     /// What to do.

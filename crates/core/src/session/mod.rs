@@ -1,7 +1,8 @@
-//! A run from beginning to end: the stations in their order.
+//! A run from beginning to end: the stages in their order.
 
 mod error;
 mod run;
+mod source_root;
 mod undo;
 
 pub use error::PlanError;

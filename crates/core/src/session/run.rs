@@ -1,19 +1,19 @@
-//! A run from beginning to end: the stations in their order.
+//! A run from beginning to end: the stages in their order.
 
 use parking_lot::Mutex;
+use std::fmt;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::sync::OnceLock;
-use std::{fmt, io};
 
 use utter_echo_drives::capabilities::Capabilities;
 use utter_echo_drives::features::{Feature, Features};
 use utter_echo_drives::map::DriveMap;
 use utter_echo_model::interrupted::InterruptedMove;
-use utter_echo_model::note::{Note, Rest};
+use utter_echo_model::note::Note;
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
-use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::problem::Problem;
 use utter_echo_model::running::Flush;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
@@ -23,7 +23,7 @@ use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
 use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
-use crate::guard::{self, GuardedRun, Refusal};
+use crate::guard::{self, GuardedRun, Places, PlacesError, Refusal};
 use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
 use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
@@ -55,9 +55,9 @@ pub(crate) struct SessionHistory<'a> {
 
 /// Both sides opened, ready to be planned and, after that, changed.
 pub struct Session<'a> {
-    system: &'a dyn System,
+    pub(super) system: &'a dyn System,
     pub(crate) request: &'a Request,
-    caller: Caller,
+    pub(super) caller: Caller,
     /// The folder that takes no part, if it is there.
     own: Option<OwnFolder>,
     pub(crate) pairs: Vec<Pair>,
@@ -146,30 +146,17 @@ impl<'a> Session<'a> {
             let (compared, decided) = self
                 .decide((pair, map), goes, &counts, observer)
                 .map_err(|halt| halted(halt, pair))?;
-            self.refuse_hidden_overlap(pair, map)?;
-            take_in(&mut plan, pair, map, compared, decided);
-            let makes_some = plan.parts.last().is_some_and(Part::has_steps);
-            plan.notes.extend(missing_folders(pair).filter(|_| makes_some));
-            plan.notes.extend(rest.and_then(|rest| note_root(pair, plan.parts.last()?, rest)));
+            self.places().check_mounts(pair, map)?;
+            plan.take_in((pair, map), compared, decided);
+            plan.notes
+                .extend(rest.and_then(|rest| plan::root_stays(pair, plan.parts.last()?, rest)));
         }
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         plan.notes.extend(self.note_gone_for_good(&plan));
         self.note_nesting(&mut plan);
         plan.notes.extend(counts.idle_patterns().into_iter().map(Note::IdlePattern));
         plan.decided = counts.summaries();
-        plan.notes.dedup();
-        if self.request.changed.strictly {
-            let missed: Vec<String> = plan.notes.iter().filter_map(Note::not_carried).collect();
-            plan.problems.extend(missed.into_iter().map(|missed| Problem {
-                path: TreePath::default(),
-                operation: Operation::Carry,
-                cause: Cause::NotCarried(missed),
-            }));
-        }
-        let totals = &plan.totals;
-        let leaves_none = totals.held_back == 0 && totals.spared_newer == 0;
-        plan.settles &= leaves_none && plan.problems.is_empty();
-        plan.number();
+        plan.close(self.request.changed.strictly);
         Ok(plan)
     }
 
@@ -214,7 +201,7 @@ impl<'a> Session<'a> {
             },
         };
         let rename_path =
-            root.map_or(RenamePath::Impossible, |_| self.passage_of_root(&comparison));
+            root.map_or(RenamePath::Impossible, |_| self.rename_path_of_root(&comparison));
         let draft = || Draft::new(&policy).vacating_root(root.copied(), rename_path);
         if rename_path == RenamePath::WholeTree {
             let compared =
@@ -255,7 +242,7 @@ impl<'a> Session<'a> {
         self.pairs.iter().position(|other| std::ptr::eq(other, pair))
     }
 
-    fn selection_of(&self, pair: &Pair) -> &Selection {
+    pub(super) fn selection_of(&self, pair: &Pair) -> &Selection {
         let own = self.number_of(pair).and_then(|at| self.selections.get(at));
         own.unwrap_or(&self.request.selection)
     }
@@ -269,48 +256,8 @@ impl<'a> Session<'a> {
             .filter(|interrupted| !interrupted.is_empty())
     }
 
-    /// Whether the source's root could be renamed to the destination's, which is not there yet.
-    fn passage_of_root(&self, comparison: &Comparison<'_>) -> RenamePath {
-        let pair = comparison.pair;
-        let is_there = pair.destination.exists() || pair.single.is_some();
-        let may_change = self.system.may_change(pair.source.as_fd());
-        if is_there || may_change.is_err() || self.is_root_held(pair).unwrap_or(true) {
-            return RenamePath::Impossible;
-        }
-        compare::of_roots(comparison)
-    }
-
-    fn is_root_held(&self, pair: &Pair) -> io::Result<bool> {
-        sides::is_root_kept(self.system, &self.caller, pair)
-    }
-
-    /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
-    /// that this process works in. The error is why not, if that is worth telling.
-    fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
-        let stat = &pair.source_stat;
-        let is_kept = self.selection_of(pair).keeps(b"");
-        if !self.request.task.vacates() || pair.single.is_some() || is_kept {
-            return Err(None);
-        }
-        if stat.mounted {
-            return Err(Some(Rest::Mounted));
-        }
-        let here = self.system.open_root(Path::new("."));
-        let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
-        let works_there = here.is_ok_and(|here| here.identity == stat.identity);
-        if works_there {
-            return Err(Some(Rest::WorkedIn));
-        }
-        // Where that cannot be found out, it is tried.
-        if self.is_root_held(pair).unwrap_or(false) {
-            Err(Some(Rest::Held))
-        } else {
-            Ok(stat.into())
-        }
-    }
-
     /// True if a plan of this request looks at all there is below both roots, and at enough of it to
-    /// say that nothing is in doubt.
+    /// say that nothing is unfinished.
     fn looks_at_everything(&self) -> bool {
         use utter_echo_model::aspect::Aspect::Content;
         let Request { selection, changed, carry, .. } = self.request;
@@ -336,10 +283,8 @@ impl<'a> Session<'a> {
             for path in paths {
                 self.find_again(pair, map, path);
             }
-            for new in notes_of(map) {
-                note(&mut plan.notes, new);
-            }
         }
+        self.maps().iter().for_each(|map| plan.note_drives(map));
         self.note_nesting(&mut plan);
         Ok(plan)
     }
@@ -377,31 +322,12 @@ impl<'a> Session<'a> {
         parts.flat_map(|((pair, map), part)| plan::find(self.system, pair, map, part)).collect()
     }
 
-    fn overlap_by_mounts(
-        &self,
-        pair: &Pair,
-        map: &DriveMap,
-        part: Option<&Part>,
-    ) -> Option<TreePath> {
-        // What was set aside may lie beside what it goes back to.
-        if self.request.task.is_undo() {
-            return None;
-        }
-        let same_drive = self.request.selection.stays_on_its_drive();
-        let folders = |part: &Part| 0..part.folders.len();
-        let changed =
-            part.into_iter().flat_map(|part| folders(part).map(|at| part.folder_path(at)));
-        sides::overlap_by_mounts(self.system, pair, map, same_drive, changed)
-    }
-
     /// Checks a plan against the guards that are neither waived nor among those that were `answered`
     /// for this plan.
     pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
         // Something may have been mounted since the plan was made.
         for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
-            if let Some(at) = self.overlap_by_mounts(pair, map, Some(part)) {
-                return Err(overlap(&at, pair));
-            }
+            self.places().check_changed(pair, map, part)?;
         }
         let holds = |map: &DriveMap| map.root().capabilities.drive.holds(Feature::Holes);
         let holds_holes = self.maps().iter().all(holds);
@@ -498,40 +424,12 @@ impl<'a> Session<'a> {
         let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
         let mut tried = self.found.tried.lock();
         let known = tried.iter().find(|(known, _)| *known == drive).map(|(_, found)| found.clone());
-        let abilities = known.unwrap_or_else(|| {
-            let abilities = Features::try_out(self.system, &self.caller, folder);
-            tried.push((drive, abilities.clone()));
-            abilities
+        let features = known.unwrap_or_else(|| {
+            let features = Features::try_out(self.system, &self.caller, folder);
+            tried.push((drive, features.clone()));
+            features
         });
-        Capabilities::new(self.request.carry, abilities, &self.caller, slack)
-    }
-
-    /// What is set aside must not become part of a side.
-    pub(crate) fn refuse_shelf(&self, pair: &Pair) -> Result<(), PlanError> {
-        let in_the_way = |aside_place: &SetAsidePlace| {
-            aside_place.is_in_the_way(self.system, pair).unwrap_or(true)
-        };
-        match &self.aside_place {
-            Some(aside_place) if in_the_way(aside_place) => {
-                Err(set_aside_within(aside_place, pair).into())
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// What mounts and spellings hide of places within each other.
-    fn refuse_hidden_overlap(&self, pair: &Pair, map: &DriveMap) -> Result<(), Refusal> {
-        if let Some(at) = self.overlap_by_mounts(pair, map, None) {
-            return Err(overlap(&at, pair));
-        }
-        let names = &map.root().capabilities.drive.names;
-        let within = |aside_place: &&SetAsidePlace| {
-            aside_place.is_spelled_within(self.system, pair, names).unwrap_or(false)
-        };
-        match self.aside_place.as_ref().filter(|_| self.keeps_displaced()).filter(within) {
-            Some(aside_place) => Err(set_aside_within(aside_place, pair)),
-            None => Ok(()),
-        }
+        Capabilities::new(self.request.carry, features, &self.caller, slack)
     }
 
     /// Fails where sides overlap, as every plan does.
@@ -540,15 +438,17 @@ impl<'a> Session<'a> {
     }
 
     fn refuse_overlap(&self, pair: &Pair) -> Result<(), PlanError> {
-        self.refuse_shelf(pair)?;
-        match sides::overlap(self.system, pair) {
-            Ok(false) => Ok(()),
-            Ok(true) => Err(halted(Halt::Overlap(TreePath::default()), pair)),
-            Err(error) => Err(PlanError::SourceClosed {
-                path: pair.source_shown.clone(),
-                cause: error.into(),
-            }),
-        }
+        self.places().check(pair).map_err(|error| match error {
+            PlacesError::Refused(refusal) => refusal.into(),
+            PlacesError::Unknown(cause) => {
+                PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
+            }
+        })
+    }
+
+    pub(crate) fn places(&self) -> Places<'_> {
+        let (system, request) = (self.system, self.request);
+        Places { system, request, aside_place: self.aside_place.as_ref() }
     }
 }
 
@@ -565,104 +465,6 @@ fn halted(halt: Halt, pair: &Pair) -> PlanError {
         Halt::SourceClosed(cause) => {
             PlanError::SourceClosed { path: pair.source_shown.clone(), cause }
         }
-        Halt::Overlap(at) => PlanError::Refused(overlap(&at, pair)),
+        Halt::Overlap(at) => PlanError::Refused(guard::overlap(&at, pair)),
     }
-}
-
-fn set_aside_within(aside_place: &SetAsidePlace, pair: &Pair) -> Refusal {
-    Refusal::SetAsideWithin {
-        folder: aside_place.shown(),
-        source_path: pair.source_shown.clone(),
-        destination_path: pair.destination_shown.clone(),
-    }
-}
-
-fn overlap(at: &TreePath, pair: &Pair) -> Refusal {
-    let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
-    Refusal::Overlap {
-        source_path: pair.source_shown.clone(),
-        destination_path: pair.destination_shown.clone(),
-        at: (!at.is_empty() && pair.single.is_none()).then_some(at),
-    }
-}
-
-/// Where all that is in a source goes and its root stays, that is told.
-fn note_root(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
-    let top = part.folders.first()?;
-    let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
-    let is_emptied = !top.stays_here && part.all_steps().any(goes);
-    is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
-}
-
-/// Adds what was found and decided for one pair, with paths made relative to the destination as named.
-fn take_in(plan: &mut Plan, pair: &Pair, map: &DriveMap, compared: Compared, decided: Decisions) {
-    for (drive, kind) in decided.not_held {
-        map.get(drive).capabilities.leave_out(kind);
-    }
-    count_not_carried(map, &decided.part);
-    for new in notes_of(map) {
-        note(&mut plan.notes, new);
-    }
-    plan.parts.push(decided.part);
-    if decided.second_files > 0 {
-        plan.notes.push(Note::SecondFiles(decided.second_files));
-    }
-    plan.prefixes.push(pair.prefix.clone());
-    plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
-    plan.marked_folders.push(compared.marked_folders);
-    let mut problems: Vec<Problem> =
-        compared.problems.into_iter().chain(decided.problems).collect();
-    problems.sort_by(|a, b| a.path.cmp(&b.path));
-    let placed = |p: Problem| Problem { path: pair.prefix.join(p.path.as_bytes()), ..p };
-    plan.problems.extend(problems.into_iter().map(placed));
-    plan.notes.extend(compared.notes.into_iter().map(|note| note.below(&pair.prefix)));
-    let totals = &mut plan.totals;
-    totals.source.merge(&compared.source);
-    totals.newest = totals.newest.max(compared.newest);
-    totals.destination.merge(&compared.destination);
-    totals.unchanged.merge(compared.unchanged);
-    totals.unchanged.merge(decided.unchanged);
-    totals.spared_newer += decided.spared_newer;
-    totals.held_back += decided.held_back;
-    totals.sampled.merge(compared.sampled);
-}
-
-/// Counts what entries that will be made have and cannot be given.
-fn count_not_carried(map: &DriveMap, part: &Part) {
-    let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
-    for folder in &part.folders {
-        let drive = map.get(folder.head.known.drive);
-        let made = folder.steps.iter().filter(|step| makes(step.verb));
-        made.filter_map(|step| step.source.as_ref())
-            .for_each(|source| drive.capabilities.count_not_carried(source));
-    }
-}
-
-/// What can be said of the drives below a destination.
-fn notes_of(map: &DriveMap) -> Vec<Note> {
-    map.all().iter().flat_map(|drive| drive.capabilities.notes()).collect()
-}
-
-/// Adds a note; what the drives of several pairs cannot hold becomes one.
-fn note(notes: &mut Vec<Note>, new: Note) {
-    if let Note::NotHeld(new) = &new {
-        let known = notes.iter_mut().find_map(|note| match note {
-            Note::NotHeld(known) => Some(known),
-            _ => None,
-        });
-        if let Some(known) = known {
-            known.merge(new);
-            return;
-        }
-    }
-    if !notes.contains(&new) {
-        notes.push(new);
-    }
-}
-
-fn missing_folders(pair: &Pair) -> Option<Note> {
-    // The last one is the root folder itself, which is a step, unless a single entry goes there.
-    let expected = usize::from(pair.single.is_none());
-    (pair.destination.missing.len() > expected)
-        .then(|| Note::MissingFolders(pair.destination_shown.clone()))
 }

@@ -73,7 +73,7 @@ impl<'a> Session<'a> {
         plan.keep_only(&taken);
     }
 
-    /// The plan that undoes a run, as far as that was not done yet. What was overtaken since is among its
+    /// The plan that undoes a run, as far as that was not done yet. What is stale is among its
     /// steps: see [`Session::stale`]. There are none unless the session was opened to undo a run.
     pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
         let mut plan = self.whole_plan_to_undo()?;
@@ -89,7 +89,7 @@ impl<'a> Session<'a> {
 
     fn whole_plan_to_undo(&self) -> Result<Plan, PlanError> {
         let Some(run) = self.history.undoes else { return Ok(Plan::default()) };
-        self.pairs.iter().try_for_each(|pair| self.refuse_shelf(pair))?;
+        self.pairs.iter().try_for_each(|pair| self.places().check_aside(pair))?;
         let waived = self.request.safety.waived.contains(&Guard::Drive);
         if let Some(other) = run.other_place(&self.pairs).filter(|_| !waived) {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());

@@ -1,4 +1,4 @@
-//! Station: from paths as a user types them to open roots.
+//! From paths as a user types them to open roots.
 
 mod open;
 mod overlap;

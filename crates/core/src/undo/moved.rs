@@ -197,12 +197,13 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         }
         let renamed = folder.steps.iter().chain(&folder.vacates);
         // Of a single entry both names are known.
-        let has_other = |step: &&Step| single.is_none() && folder.source_names(step).is_some();
+        let has_other =
+            |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
         for step in renamed.filter(has_other) {
-            chosen.set_old_name(path(step), folder.name_of_source(step).to_vec());
+            chosen.set_old_name(path(step), folder.name_in_source(step).to_vec());
         }
         for step in &folder.steps {
-            let own = part.source_path(at).join(folder.name_of_source(step));
+            let own = part.source_path(at).join(folder.name_in_source(step));
             match step.verb {
                 // It is taken away where it was made. A folder may still lack attributes, so it takes part.
                 Verb::Add | Verb::Replace

@@ -86,7 +86,7 @@ impl OriginalSource<'_> {
                 let Some(was) = step.source.filter(|was| was.inode != 0 && !is_alone) else {
                     continue;
                 };
-                let own = part.source_path(at).join(folder.name_of_source(step));
+                let own = part.source_path(at).join(folder.name_in_source(step));
                 let own = self.single.as_deref().map_or(own, TreePath::from);
                 let file = Identity { drive, inode: was.inode };
                 chosen.was_of(&own, file);
@@ -151,7 +151,7 @@ impl OriginalSource<'_> {
 fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
     part.folders.iter().enumerate().flat_map(|(at, folder)| {
         let whole = folder.steps.iter().filter(|step| step.takes_a_folder_over());
-        let whole = whole.filter(|step| folder.source_names(step).is_none());
+        let whole = whole.filter(|step| folder.other_name_in_source(step).is_none());
         let above = part.folder_path(at);
         let is_near = above == part.source_path(at);
         whole.filter(move |_| is_near).map(move |step| above.join(folder.head.names.get(step.name)))

@@ -209,7 +209,7 @@ impl Reversing<'_> {
         // What a move made goes back by a move.
         let home = self.is_move.then(|| self.memory.home(self.system));
         let goes_back = |step: &Step| {
-            let own = || self.part.source_path(at).join(folder.name_of_source(step));
+            let own = || self.part.source_path(at).join(folder.name_in_source(step));
             let stays = |home: &OriginalSource<'_>| home.still_has(&own(), step);
             step.verb == Verb::Add && home.as_ref().is_some_and(|home| !stays(home))
         };
@@ -222,7 +222,7 @@ impl Reversing<'_> {
                     let back = policy::reverse(step, own, &taken, &alike);
                     match back {
                         Some(_) if self.has_other_attributes(step, &taken) => {
-                            problems.push(self.overtaken(&path.join(name)));
+                            problems.push(self.stale(&path.join(name)));
                         }
                         Some(back) if is_lost(&back, &taken) => {
                             problems.push(self.lost(&path.join(name)));
@@ -269,7 +269,7 @@ impl Reversing<'_> {
         is_made && !half_undone && after.has_other_attributes(&there, ours)
     }
 
-    fn overtaken(&self, path: &TreePath) -> Problem {
+    fn stale(&self, path: &TreePath) -> Problem {
         let path = self.pair.prefix.join(path.as_bytes());
         let (operation, cause) = (Operation::LookAtDestination, Cause::Stale("the destination"));
         Problem { path, operation, cause }
@@ -487,7 +487,7 @@ impl Reversing<'_> {
         let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);
         let back = policy::reverse(&step, NameRange::default(), &taken, &alike)?;
         if self.has_other_attributes(&step, &taken) {
-            problems.push(self.overtaken(&TreePath::default()));
+            problems.push(self.stale(&TreePath::default()));
             return None;
         }
         Some(back)

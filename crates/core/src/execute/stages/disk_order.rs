@@ -1,39 +1,25 @@
-//! Files copied in the order in which they lie on a source whose drive has a head, over all folders.
+//! Files copied in the order in which they lie on a rotational disk, over all folders of the source.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
-use std::io;
-use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
-use std::sync::atomic::Ordering;
+use std::os::fd::AsFd as _;
 
 use utter_echo_drives::disk_order::{
     self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
 };
 use utter_echo_model::observe::StepOutcome;
+use utter_echo_model::verb::Side;
 use utter_echo_os::Kind;
 
 use crate::execute::stages::run::PartRun;
 use crate::execute::writer::FolderPair;
-use crate::policy::Step;
+use crate::policy::{Step, StepId};
 
-/// A step where its file lies: sixteen bytes each, since there may be millions.
-#[derive(Clone, Copy, Debug)]
+/// A step and where its file lies: sixteen bytes each, since there may be millions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct OrderedStep {
     pub(super) place: u64,
-    folder: u32,
-    slot: u32,
-}
-
-impl OrderedStep {
-    /// `None` beyond four billion folders, or steps in one.
-    pub(super) fn new(place: u64, folder: usize, slot: usize) -> Option<Self> {
-        let number = |at: usize| u32::try_from(at).ok();
-        Some(Self { place, folder: number(folder)?, slot: number(slot)? })
-    }
-
-    pub(super) fn which(self) -> (usize, usize) {
-        (self.folder as usize, self.slot as usize)
-    }
+    pub(super) id: StepId,
 }
 
 /// Folders that are kept open: each takes two handles, and a process has a thousand.
@@ -68,144 +54,129 @@ impl OpenFolders {
     }
 }
 
-impl PartRun<'_> {
-    /// The order of all that is to be filled in, if it is worth one.
-    pub(super) fn order(&self, due: &dyn Fn(&Step) -> bool) -> Option<Vec<OrderedStep>> {
-        let disk = self.disks.source.as_deref()?;
+/// All that is to be filled in, in the order of the source's disk.
+pub(super) struct InDiskOrder<'r, 'a> {
+    run: &'r PartRun<'a>,
+    due: &'r (dyn Fn(&Step) -> bool + Sync),
+    order: Vec<OrderedStep>,
+    places: OpenFolders,
+}
+
+impl<'r, 'a> InDiskOrder<'r, 'a> {
+    /// `None` where such an order gains nothing.
+    pub(super) fn of(
+        run: &'r PartRun<'a>,
+        due: &'r (dyn Fn(&Step) -> bool + Sync),
+    ) -> Option<Self> {
+        let disk = run.site.disks.source.as_deref()?;
         // What is taken back is renamed, most of it, and not read.
-        if self.takes_back() {
+        if run.site.takes_back() {
             return None;
         }
         let reads = || {
-            let folders = self.part.folders.iter().enumerate();
-            let slots = folders.flat_map(|(at, f)| (0..f.steps.len()).map(move |slot| (at, slot)));
-            slots.filter(|(at, slot)| {
-                let step = &self.part.folders[*at].steps[*slot];
-                due(step) && step.bytes() > 0
-            })
+            let all = run.site.part.steps_on(Side::Destination);
+            all.filter(|(_, step)| due(step) && step.bytes() > 0).map(|(id, _)| id)
         };
         let count = reads().count();
-        let open = |which| self.open_source(which).ok();
-        if count < 2 || disk_order::are_in_memory(self.system(), (reads(), count), open) {
+        let open = |id| run.site.open_source(id).ok();
+        if count < 2 || disk_order::are_in_memory(run.system(), (reads(), count), open) {
             return None;
         }
         let mut order = Vec::new();
-        for at in 0..self.part.folders.len() {
-            self.place_all(disk, at, due, &mut order)?;
+        for at in 0..run.site.part.folders.len() {
+            place_all(run, disk, at, due, &mut order);
         }
-        order.sort_by_key(|placed| placed.place);
-        Some(order)
-    }
-
-    /// The source's file of a step.
-    pub(super) fn open_source(&self, (at, slot): (usize, usize)) -> io::Result<OwnedFd> {
-        let folder = &self.part.folders[at];
-        let name = folder.step(slot).map(|step| folder.name_of_source(step));
-        let path = self.part.source_path(at);
-        let above = self.system().open_folder(self.pair.source.as_fd(), path.as_bytes())?;
-        self.system().open_file(above.as_fd(), name.unwrap_or_default())
-    }
-
-    /// Finds out where the files of a folder lie. What cannot be asked comes first, and tells for itself.
-    fn place_all(
-        &self,
-        disk: &RotationalDisk,
-        at: usize,
-        due: &dyn Fn(&Step) -> bool,
-        order: &mut Vec<OrderedStep>,
-    ) -> Option<()> {
-        let (system, folder) = (self.system(), &self.part.folders[at]);
-        let mut slots: Vec<usize> = (0..folder.steps.len()).collect();
-        slots.retain(|slot| due(&folder.steps[*slot]));
-        slots.sort_by_key(|slot| folder.steps[*slot].source.map(|source| source.inode));
-        let path = self.part.source_path(at);
-        let source = system.open_folder(self.pair.source.as_fd(), path.as_bytes());
-        for slot in slots {
-            let step = &folder.steps[slot];
-            let holds = step.kind() == Kind::File && step.bytes() > 0;
-            let name = folder.name_of_source(step);
-            let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
-            let file = holds.then(open).flatten();
-            let place = file.map_or(0, |file| {
-                let inode = step.source.map_or(0, |source| source.inode);
-                disk.place_of(system, file.as_fd(), inode)
-            });
-            order.push(OrderedStep::new(place, at, slot)?);
-        }
-        Some(())
+        order.sort();
+        Some(Self { run, due, order, places: OpenFolders::default() })
     }
 
     /// Takes one step after the other in this order.
-    pub(super) fn sweep(
-        &self,
-        root: BorrowedFd<'_>,
-        order: Vec<OrderedStep>,
-        due: &(dyn Fn(&Step) -> bool + Sync),
-    ) {
-        let places = OpenFolders::default();
-        let bring = |step: OrderedStep| self.bring(&places, step.which());
+    pub(super) fn sweep(mut self) {
+        let all = std::mem::take(&mut self.order);
+        let bring = |step: OrderedStep| self.prefetch(step.id);
         let sweep = Sweep {
-            all: order,
+            all,
             bring_source: &bring,
             bring_destination: &bring,
             place_there: &|_, step: OrderedStep| step.place,
-            work: &|step: OrderedStep| self.sweep_one(root, &places, step.which(), due),
+            work: &|step: OrderedStep| self.write(step.id),
         };
         // The destination is written to, in whatever order.
-        let disks = RotationalDisks { source: self.disks.source.clone(), destination: None };
-        sweep.run(&self.context.pool, &disks);
+        let source = self.run.site.disks.source.clone();
+        let disks = RotationalDisks { source, destination: None };
+        sweep.run(&self.run.site.context.pool, &disks);
     }
 
     /// Brings the file of a step into memory.
-    fn bring(&self, places: &OpenFolders, (at, slot): (usize, usize)) -> Prefetched {
-        let folder = &self.part.folders[at];
-        let step = &folder.steps[slot];
-        if step.kind() != Kind::File || step.bytes() == 0 || self.context.must_end() {
+    fn prefetch(&self, id: StepId) -> Prefetched {
+        let (run, system) = (self.run, self.run.system());
+        let file = run.site.step(id).filter(|(step, _)| holds_content(step) && !run.must_end());
+        let Some((step, name)) = file else {
             return Prefetched { ahead: Prefetch::Read, bytes: 0 };
-        }
-        let (system, name) = (self.system(), folder.name_of_source(step));
-        let place = places.take(at);
-        let known = place.as_ref().and_then(|place| place.source.as_ref());
+        };
+        let place = self.places.take(id.folder());
+        let known = place.as_ref().and_then(|place| Some((place, place.source.as_ref()?)));
         let file = match known {
-            Some(source) => system.open_file(source.as_fd(), name),
-            None => self.open_source((at, slot)),
+            Some((place, source)) => system.open_file(source.as_fd(), place.source_name(name)),
+            None => run.site.open_source(id),
         };
         let brought =
             file.and_then(|file| disk_order::prefetch(system, file.as_fd(), step.bytes()));
         if let Some(place) = place {
-            places.give_back(at, place);
+            self.places.give_back(id.folder(), place);
         }
         let ahead = brought.unwrap_or_else(|error| {
             // Not read once more now; whatever else it is shows when the step's turn comes.
-            self.puts_off(self.drive_of(at), (at, slot), &error.into());
+            run.puts_off(id, &error.into());
             Prefetch::Read
         });
         Prefetched { ahead, bytes: step.bytes() }
     }
 
-    fn sweep_one(
-        &self,
-        root: BorrowedFd<'_>,
-        places: &OpenFolders,
-        (at, slot): (usize, usize),
-        due: &dyn Fn(&Step) -> bool,
-    ) {
-        let folder = &self.part.folders[at];
-        let waits = self.progress.put_off.has((at, slot));
-        if self.context.must_end() || waits || self.was_tried(folder, slot) {
+    fn write(&self, id: StepId) {
+        let (run, at) = (self.run, id.folder());
+        if run.must_end() || run.put_off.has(id) || run.ledger.was_tried(id) {
             return;
         }
-        if self.drive_of(at).closed.load(Ordering::Relaxed) {
-            self.ledger.set(folder.first + slot, StepOutcome::Failed);
-            return;
+        if run.site.drive_of(at).is_closed() {
+            return run.ledger.set(id, StepOutcome::Failed);
         }
-        match places.take(at).map_or_else(|| self.enter_to_change(root, at), Ok) {
-            Ok(place) => {
-                self.try_step(&place, at, slot, &Self::write_entry);
-                places.give_back(at, place);
-            }
-            // All of the folder shares its fate, which is told once.
-            Err(_) => self.work_on(root, at, 0..folder.steps.len(), due, &Self::write_entry),
-        }
+        let place = self.places.take(at).map_or_else(|| run.enter_to_change(at), Ok);
+        let Ok(place) = place else {
+            // All of the folder shares its fate, which is reported once.
+            let slots = 0..run.site.part.folders[at].steps.len();
+            return run.work_on(at, slots, self.due, &|at| at.write());
+        };
+        run.try_step(&place, id, &|at| at.write());
+        self.places.give_back(at, place);
+    }
+}
+
+fn holds_content(step: &Step) -> bool {
+    step.kind() == Kind::File && step.bytes() > 0
+}
+
+/// Finds out where the files of a folder lie. What cannot be asked comes first, and fails by itself.
+fn place_all(
+    run: &PartRun<'_>,
+    disk: &RotationalDisk,
+    at: usize,
+    due: &dyn Fn(&Step) -> bool,
+    order: &mut Vec<OrderedStep>,
+) {
+    let (site, system) = (run.site, run.system());
+    let steps = site.part.steps_of(at, Side::Destination).filter(|(_, step)| due(step));
+    let mut steps: Vec<(StepId, &Step)> = steps.collect();
+    let inode = |step: &Step| step.source.map_or(0, |source| source.inode);
+    steps.sort_by_key(|(_, step)| inode(step));
+    let (path, names) = (site.part.source_path(at), site.source_names(at));
+    let source = system.open_folder(site.pair.source.as_fd(), path.as_bytes());
+    for (id, step) in steps {
+        let name = site.part.folders[at].name(step);
+        let name = names.get(name).unwrap_or(name);
+        let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
+        let file = holds_content(step).then(open).flatten();
+        let place = file.map_or(0, |file| disk.place_of(system, file.as_fd(), inode(step)));
+        order.push(OrderedStep { place, id });
     }
 }

@@ -3,131 +3,115 @@
 use crate::execute::writer::ErrorContext as _;
 use std::collections::HashSet;
 use std::io::ErrorKind;
-use std::os::fd::{AsFd, BorrowedFd};
-use std::sync::atomic::Ordering;
+use std::os::fd::AsFd;
 
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::state::State;
-use utter_echo_model::verb::Verb;
+use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::{Entry, Kind, Time};
 
-use crate::execute::stages::run::{PartRun, name_of};
+use crate::execute::stages::run::PartRun;
 use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{EntryOperation, StepResult, Writer};
-use crate::policy::Step;
+use crate::policy::{Step, StepId};
 
-impl PartRun<'_> {
-    /// Gives every folder that was made, changed or written into its attributes, the deepest
-    /// first: once a folder is closed to the caller nothing below it can be reached.
-    pub(super) fn finish_folders(&self, root: BorrowedFd<'_>) {
-        self.close_again(root);
-        let left: HashSet<u32> = self.part.renamed_away().map(|was| was.folder).collect();
-        self.deepest_first(|at| {
-            self.finish_below(root, at);
-            let lost_some = u32::try_from(at).is_ok_and(|at| left.contains(&at));
-            self.restore_times(root, at, lost_some);
-        });
-        if let Some(step) = self.part.root.as_ref().filter(|_| !self.takes_root_over()) {
-            let result = self.finish_root(root, step);
-            self.conclude(&self.drives[0], self.part.first, &TreePath::default(), result);
+/// Gives every folder that was made, changed or written into its attributes, the deepest
+/// first: once a folder is closed to the caller nothing below it can be reached.
+pub(super) fn finish_folders(run: &PartRun<'_>) {
+    run.close_again();
+    let part = run.site.part;
+    let left: HashSet<u32> = part.renamed_away().map(|was| was.folder).collect();
+    run.deepest_first(|at| {
+        finish_below(run, at);
+        restore_times(run, at, u32::try_from(at).is_ok_and(|at| left.contains(&at)));
+    });
+    if let Some(step) = part.root.as_ref().filter(|_| !run.site.takes_root_over()) {
+        run.ledger.conclude(StepId::of_root(Side::Destination), finish_root(run, step));
+    }
+    run.lock_again();
+}
+
+fn finish_root(run: &PartRun<'_>, step: &Step) -> StepResult {
+    let (top, entry) = (TreePath::default(), Entry::Open(run.root));
+    let (writer, pair) = (&run.site.root_drive().writer, run.site.pair);
+    let source = writer.model(&top, || Ok(Entry::Pinned(pair.source.as_fd())))?;
+    let keeps_times = writer.capabilities.keeps_top_times(pair.destination.exists());
+    writer.dress_folder(&step.into(), source, entry, keeps_times)?;
+    writer.aside.map_or(Ok(()), |aside| aside.note_after(writer, &top, entry))
+}
+
+/// The folder steps among those of one folder.
+fn finish_below(run: &PartRun<'_>, at: usize) {
+    let folder = &run.site.part.folders[at];
+    let on = run.site.drive_of(at);
+    let is_due = |(id, step): &(StepId, &Step)| {
+        let changes = !matches!(step.verb, Verb::Rename | Verb::Remove);
+        step.kind() == Kind::Folder && changes && !run.ledger.was_tried(*id)
+    };
+    let steps = run.site.part.steps_of(at, Side::Destination);
+    let mut due = steps.filter(is_due).peekable();
+    if due.peek().is_none() {
+        return;
+    }
+    let place = match run.enter(at) {
+        Ok(place) => place,
+        // It may never have been made.
+        Err(_) if run.must_end() || on.is_closed() => return,
+        Err(error) => {
+            run.ledger.set_all(due.map(|(id, _)| id), StepOutcome::Failed);
+            return run.ledger.report(on, &run.site.part.folder_path(at), error);
         }
-        self.lock_again(root);
-    }
-
-    fn finish_root(&self, root: BorrowedFd<'_>, step: &Step) -> StepResult {
-        let (top, entry) = (TreePath::default(), Entry::Open(root));
-        let writer = &self.drives[0].writer;
-        let source = writer.model(&top, || Ok(Entry::Pinned(self.pair.source.as_fd())))?;
-        let keeps_times = writer.capabilities.keeps_top_times(self.pair.destination.exists());
-        writer.dress_folder(&step.into(), source, entry, keeps_times)?;
-        writer.aside.map_or(Ok(()), |aside| aside.note_after(writer, &top, entry))
-    }
-
-    /// The folder steps among those of one folder.
-    fn finish_below(&self, root: BorrowedFd<'_>, at: usize) {
-        let folder = &self.part.folders[at];
-        let on = self.drive_of(at);
-        let wanted = |i: &usize| {
-            let step = &folder.steps[*i];
-            let changes = !matches!(step.verb, Verb::Rename | Verb::Remove);
-            step.kind() == Kind::Folder && changes && !self.was_tried(folder, *i)
-        };
-        let mut todo = (0..folder.steps.len()).filter(wanted).peekable();
-        if todo.peek().is_none() {
-            return;
+    };
+    for (id, step) in due {
+        let name = folder.name(step);
+        // After a stop only what was already made is finished, so that it is whole.
+        if run.must_end() && step.verb == Verb::Adjust {
+            continue;
         }
-        let place = match self.enter(root, at) {
-            Ok(place) => place,
-            // It may never have been made.
-            Err(_) if self.context.must_end() || on.closed.load(Ordering::Relaxed) => return,
-            Err(error) => {
-                // One problem names the folder; what is in it shares its fate.
-                todo.for_each(|i| self.ledger.set(folder.first + i, StepOutcome::Failed));
-                self.report(on, &self.part.folder_path(at), error);
-                return;
-            }
-        };
-        for i in todo {
-            let step = &folder.steps[i];
-            let name = name_of(folder, step);
-            // After a stop only what was already made is finished, so that it is whole.
-            if self.context.must_end() && step.verb == Verb::Adjust {
-                continue;
-            }
-            let finished = on.writer.finish_folder(&place, name, &EntryOperation::from(step));
-            let at_name = StepSite { on, place: &place, name };
-            let result = finished.and_then(|()| self.note_after(&at_name, step));
-            if self.context.must_end() && result.is_err() {
-                continue;
-            }
-            self.conclude(on, folder.first + i, &place.path.join(name), result);
+        let finished = on.writer.finish_folder(&place, name, &EntryOperation::from(step));
+        let at_name = StepSite { on, place: &place, name, step };
+        let result = finished.and_then(|()| at_name.note_after());
+        if run.must_end() && result.is_err() {
+            continue;
         }
+        run.ledger.conclude(id, result);
     }
+}
 
-    /// A folder in which something happened, and that has no step of its own, has the times it had.
-    fn restore_times(&self, root: BorrowedFd<'_>, at: usize, lost_some: bool) {
-        let folder = &self.part.folders[at];
-        let happened = (0..folder.steps.len())
-            .any(|i| folder.steps[i].verb != Verb::Adjust && self.was_tried(folder, i));
-        // What an earlier try to take a run back did in it is not known.
-        let was_tried_before = self.part.memory.is_some() && !self.part.declined;
-        let is_due = happened || lost_some || was_tried_before;
-        let Some(before) = folder.head.before.filter(|_| is_due) else { return };
-        let writer = &self.drive_of(at).writer;
-        let has_own = self.part.own_step(at).is_some();
-        if has_own
-            || at == 0 && !writer.capabilities.keeps_top_times(self.pair.destination.exists())
-        {
-            return;
-        }
-        let path = self.part.folder_path(at);
-        let restored = self.restore(root, &path, &before, writer);
-        if let Err(error) = restored {
-            self.report(self.drive_of(at), &path, error);
-        }
+/// A folder in which something happened, and that has no step of its own, has the times it had.
+fn restore_times(run: &PartRun<'_>, at: usize, lost_some: bool) {
+    let (site, part) = (run.site, run.site.part);
+    let happened = part
+        .steps_of(at, Side::Destination)
+        .any(|(id, step)| step.verb != Verb::Adjust && run.ledger.was_tried(id));
+    // What an earlier try to take a run back did in it is not known.
+    let was_tried_before = site.takes_back() && !part.declined;
+    let is_due = happened || lost_some || was_tried_before;
+    let before = part.folders[at].head.before.filter(|_| is_due);
+    let Some(before) = before.filter(|_| part.own_step(at).is_none()) else { return };
+    let writer = &site.drive_of(at).writer;
+    if at == 0 && !writer.capabilities.keeps_top_times(site.pair.destination.exists()) {
+        return;
     }
+    let path = part.folder_path(at);
+    if let Err(error) = restore(run, &path, &before, writer) {
+        run.ledger.report(site.drive_of(at), &path, error);
+    }
+}
 
-    fn restore(
-        &self,
-        root: BorrowedFd<'_>,
-        path: &TreePath,
-        before: &State,
-        writer: &Writer<'_>,
-    ) -> StepResult {
-        let to = match self.system().open_folder(root, path.as_bytes()) {
-            // It is gone with what an interrupted run left in it.
-            Err(e) if e.kind() == ErrorKind::NotFound && self.takes_back() => return Ok(()),
-            other => other.during(Operation::SetAttributes)?,
-        };
-        let entry = Entry::Open(to.as_fd());
-        writer.restore_time(entry, before, || self.accessed_before(path))
-    }
+fn restore(run: &PartRun<'_>, path: &TreePath, before: &State, writer: &Writer<'_>) -> StepResult {
+    let to = match run.system().open_folder(run.root, path.as_bytes()) {
+        // It is gone with what an interrupted run left in it.
+        Err(e) if e.kind() == ErrorKind::NotFound && run.site.takes_back() => return Ok(()),
+        other => other.during(Operation::SetAttributes)?,
+    };
+    writer.restore_time(Entry::Open(to.as_fd()), before, || accessed_before(run, path))
+}
 
-    /// The access time that a folder is to have, where a run that is taken back knows it.
-    fn accessed_before(&self, path: &TreePath) -> Option<Time> {
-        let memory = self.part.memory.as_ref()?;
-        memory.get(path.as_bytes()).map(|before| before.accessed)
-    }
+/// The access time that a folder is to have, where a run that is taken back knows it.
+fn accessed_before(run: &PartRun<'_>, path: &TreePath) -> Option<Time> {
+    let memory = run.site.part.memory.as_ref()?;
+    memory.get(path.as_bytes()).map(|before| before.accessed)
 }

@@ -1,29 +1,32 @@
 //! What became of each step, kept by all workers together.
 
-use parking_lot::Mutex;
+use parking_lot::{Mutex, MutexGuard};
 use std::sync::atomic::{AtomicU8, Ordering};
 
 use utter_echo_model::count::Count;
 use utter_echo_model::observe::StepOutcome;
+use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Problem};
 use utter_echo_model::running::Retries;
 use utter_echo_model::verb::Verb;
 use utter_echo_workers::retry::Retrying;
 
 use crate::execute::outcome::{Ending, Outcome};
+use crate::execute::stages::health::{self, Health};
+use crate::execute::stages::site::{OnDrive, PartSite};
+use crate::execute::writer::{StepError, StepResult, was_interrupted};
 use crate::plan::Plan;
-use crate::policy::Part;
+use crate::policy::{Part, StepId};
 
-/// Kept by all workers together.
+/// Of all parts, by the numbers of the steps.
 pub(super) struct Ledger {
     outcomes: Vec<AtomicU8>,
     problems: Mutex<Vec<Problem>>,
     /// What ended the run early.
     ended: Mutex<Option<Cause>>,
-    /// Held while a drive is asked whether it works at all: what others meet in the meantime may be told by
-    /// the answer.
-    pub(crate) asking: Mutex<()>,
-    pub(super) retrying: Retrying,
+    /// Held while a drive is asked whether it works at all: what others meet meanwhile may follow from the answer.
+    asking: Mutex<()>,
+    retrying: Retrying,
 }
 
 impl Ledger {
@@ -41,27 +44,13 @@ impl Ledger {
         self.problems.lock().push(problem);
     }
 
-    pub(super) fn set(&self, number: usize, outcome: StepOutcome) {
-        self.outcomes[number].store(outcome as u8, Ordering::Relaxed);
-    }
-
-    pub(super) fn get(&self, number: usize) -> StepOutcome {
-        read(&self.outcomes[number])
-    }
-
-    pub(crate) fn end(&self, cause: &Cause) {
+    fn end(&self, cause: &Cause) {
         let mut ended = self.ended.lock();
         *ended = ended.take().or_else(|| cause.copied());
     }
 
-    pub(crate) fn is_ended_by_loss(&self) -> bool {
-        let ended = self.ended.lock();
-        ended.as_ref().is_some_and(Cause::is_gone)
-    }
-
-    pub(super) fn is_ended_by_full(&self) -> bool {
-        let ended = self.ended.lock();
-        ended.as_ref().is_some_and(Cause::is_full)
+    fn is_ended_by(&self, is: impl Fn(&Cause) -> bool) -> bool {
+        self.ended.lock().as_ref().is_some_and(is)
     }
 
     pub(super) fn outcome(self, plan: &Plan, stopped: bool) -> Outcome {
@@ -104,13 +93,116 @@ fn read(outcome: &AtomicU8) -> StepOutcome {
     }
 }
 
-/// What the drives say when they are asked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Health {
-    /// The fault was about one entry.
-    Well,
-    /// Nothing more can be written to the drive of the destination that the entry lies on.
-    OneIsOver,
-    /// The source cannot be read any more.
-    SourceIsOver,
+/// What becomes of the steps of one part.
+#[derive(Clone, Copy)]
+pub(super) struct PartLedger<'a> {
+    pub(super) all: &'a Ledger,
+    pub(super) site: &'a PartSite<'a>,
+}
+
+impl PartLedger<'_> {
+    pub(super) fn outcome(&self, id: StepId) -> StepOutcome {
+        read(&self.all.outcomes[self.site.part.number(id)])
+    }
+
+    pub(super) fn is_done(&self, id: StepId) -> bool {
+        self.outcome(id) == StepOutcome::Done
+    }
+
+    pub(super) fn was_tried(&self, id: StepId) -> bool {
+        self.outcome(id) != StepOutcome::NotReached
+    }
+
+    pub(super) fn set(&self, id: StepId, outcome: StepOutcome) {
+        let number = self.site.part.number(id);
+        self.all.outcomes[number].store(outcome as u8, Ordering::Relaxed);
+    }
+
+    /// One problem tells what became of all these.
+    pub(super) fn set_all(&self, steps: impl Iterator<Item = StepId>, outcome: StepOutcome) {
+        steps.for_each(|id| self.set(id, outcome));
+    }
+
+    /// Does the work, and again where that may help.
+    pub(super) fn retry<T>(&self, work: impl Fn() -> Result<T, StepError>) -> Result<T, StepError> {
+        let observer = self.site.context.observer;
+        self.all.retrying.retry(observer, |error: &StepError| &error.1, work)
+    }
+
+    /// Writes down what became of a step.
+    pub(super) fn conclude(&self, id: StepId, result: StepResult) {
+        let observer = self.site.context.observer;
+        let number = self.site.part.number(id);
+        let Err(error) = result else {
+            self.set(id, StepOutcome::Done);
+            observer.concluded(number, StepOutcome::Done);
+            return;
+        };
+        if observer.stop_requested() && was_interrupted(&error.1) {
+            return;
+        }
+        let on = self.site.drive_of(id.folder());
+        let _asking = self.ask_in_turn(&error.1);
+        if self.follows_from_loss(on, &error.1) {
+            return;
+        }
+        let outcome = error.outcome();
+        self.set(id, outcome);
+        let needs = self.site.step(id).map_or(0, |(step, _)| step.bytes());
+        self.report_needing(on, &self.site.part.path(id), error, needs);
+        observer.concluded(number, outcome);
+    }
+
+    /// Reports a fault that is about no step.
+    pub(super) fn report(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError) {
+        let _asking = self.ask_in_turn(&error.1);
+        self.report_needing(on, path, error, 0);
+    }
+
+    /// A full drive ended the run, if anything did.
+    pub(super) fn may_go_on_removing(&self) -> bool {
+        !self.site.context.must_end() || self.all.is_ended_by(Cause::is_full)
+    }
+
+    fn ask_in_turn(&self, cause: &Cause) -> Option<MutexGuard<'_, ()>> {
+        let asks =
+            cause.is_gone() || cause.is_input_output() || cause.is_full() || cause.is_read_only();
+        asks.then(|| self.all.asking.lock())
+    }
+
+    /// A fault is about one entry, until its drive says otherwise.
+    fn report_needing(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError, needs: u64) {
+        let StepError(operation, cause) = error;
+        if self.follows_from_loss(on, &cause) {
+            return;
+        }
+        let cause = self.judge(on, cause, needs);
+        let path = self.site.prefix.join(path.as_bytes());
+        let problem = Problem { path, operation, cause };
+        self.site.context.observer.met(&problem);
+        self.all.report(problem);
+    }
+
+    /// Ends the run, or closes one of its drives, where a cause is about more than an entry.
+    fn judge(&self, on: &OnDrive<'_>, cause: Cause, needs: u64) -> Cause {
+        let verdict = health::ask_drives(*self, on, &cause, needs);
+        if verdict == Health::Well {
+            return cause;
+        }
+        let cause = if cause.is_input_output() { Cause::DriveLost } else { cause };
+        if verdict == Health::OneIsOver && on.mounted.id != self.site.root_drive().mounted.id {
+            on.closed.store(true, Ordering::Relaxed);
+        } else {
+            self.all.end(&cause);
+            self.site.context.over.store(true, Ordering::Relaxed);
+        }
+        cause
+    }
+
+    /// True for what follows from the loss of a drive, which is reported already.
+    fn follows_from_loss(&self, on: &OnDrive<'_>, cause: &Cause) -> bool {
+        let follows = cause.is_gone() || cause.is_input_output();
+        let closed = on.is_closed() && (follows || cause.is_full());
+        closed || follows && self.all.is_ended_by(Cause::is_gone)
+    }
 }

@@ -1,20 +1,25 @@
 //! The stages in which a part of a plan is carried out.
 
-mod conclude;
 mod disk_order;
 mod enter;
 mod fill;
 mod flushing;
 mod folder_attributes;
+mod health;
 mod journal;
 mod ledger;
 mod make_space;
+mod names;
 mod order;
 mod put_off;
 mod read_back;
 mod recheck;
+mod removal;
 mod run;
+mod site;
 mod source_removal;
+mod source_times;
 mod steps;
+
 pub(crate) use order::carry_out;
 pub(crate) use run::{RemovalTerms, Terms};

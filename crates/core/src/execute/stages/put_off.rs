@@ -5,16 +5,18 @@ use parking_lot::{Mutex, MutexGuard};
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-/// Which of a part's steps come once more, by folder and slot.
+use crate::policy::StepId;
+
+/// Which of a part's steps come once more.
 #[derive(Debug, Default)]
 pub(super) struct PutOff {
-    steps: Mutex<BTreeSet<(usize, usize)>>,
+    steps: Mutex<BTreeSet<StepId>>,
     /// All that is well was tried.
     is_over: AtomicBool,
 }
 
 impl PutOff {
-    fn steps(&self) -> MutexGuard<'_, BTreeSet<(usize, usize)>> {
+    fn steps(&self) -> MutexGuard<'_, BTreeSet<StepId>> {
         self.steps.lock()
     }
 
@@ -23,16 +25,16 @@ impl PutOff {
         !self.is_over.load(Ordering::Relaxed)
     }
 
-    pub(super) fn add(&self, step: (usize, usize)) {
+    pub(super) fn add(&self, step: StepId) {
         self.steps().insert(step);
     }
 
-    pub(super) fn has(&self, step: (usize, usize)) -> bool {
+    pub(super) fn has(&self, step: StepId) -> bool {
         self.steps().contains(&step)
     }
 
     /// Whatever was put off is due now, and nothing is any more.
-    pub(super) fn end(&self) -> BTreeSet<(usize, usize)> {
+    pub(super) fn end(&self) -> BTreeSet<StepId> {
         self.is_over.store(true, Ordering::Relaxed);
         std::mem::take(&mut *self.steps())
     }

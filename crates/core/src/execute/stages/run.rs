@@ -2,35 +2,23 @@
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
-use std::os::fd::OwnedFd;
+use std::os::fd::BorrowedFd;
 use std::sync::OnceLock;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 
-use utter_echo_drives::disk_order::RotationalDisks;
-use utter_echo_drives::map::DriveBelow;
 use utter_echo_files::dirty_marker::MarkerSet;
-use utter_echo_model::identity::DriveId;
 use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Running;
-use utter_echo_model::state::State;
-use utter_echo_os::{Flags, System, Time};
+use utter_echo_os::{Flags, Stat, System, Time};
 
-use crate::execute::stages::ledger::Ledger;
+use crate::execute::stages::ledger::PartLedger;
 use crate::execute::stages::put_off::PutOff;
-use crate::execute::writer::{WriteContext, Writer};
+use crate::execute::stages::site::PartSite;
+use crate::execute::stages::source_times::SourceTimes;
 use crate::journal::SetAsideRun;
 use crate::plan::Plan;
-use crate::policy::{Part, PlannedFolder, Step};
-use crate::sides::Pair;
-
-/// How a folder was before it was opened for changes.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Opening {
-    pub(crate) mode: Option<u32>,
-    pub(crate) flags: Option<Flags>,
-}
 
 /// On what terms a plan is carried out.
 pub(crate) struct Terms<'a> {
@@ -58,106 +46,79 @@ pub(crate) struct RemovalTerms {
 /// What a part is carried out under.
 pub(super) struct PartTerms<'a> {
     /// A move from here to there that was cut short, if there was one.
-    pub(crate) interrupted: Option<&'a InterruptedMove>,
-    pub(crate) remove_first: bool,
-    pub(crate) removal: RemovalTerms,
+    pub(super) interrupted: Option<&'a InterruptedMove>,
+    pub(super) remove_first: bool,
+    pub(super) removal: RemovalTerms,
     /// The plan holds whatever was to be in it.
-    pub(crate) knows_all: bool,
+    pub(super) knows_all: bool,
 }
 
-/// What changes while a part is carried out.
-pub(super) struct PartProgress {
-    /// Folders that are open for the time of the changes.
-    pub(crate) opened: Mutex<HashMap<usize, Opening>>,
-    /// When folders of the source were changed, before something went from them.
-    pub(crate) times_here: Mutex<HashMap<usize, State>>,
-    pub(crate) put_off: PutOff,
-    /// Held while names are given to a file that is locked.
-    pub(crate) linking: Mutex<()>,
+/// How a folder was before it was opened for changes.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Opening {
+    pub(super) mode: Option<u32>,
+    pub(super) flags: Option<Flags>,
 }
 
-/// One part while it is carried out.
+/// One part while it is carried out: what its stages share.
 pub(super) struct PartRun<'a> {
-    pub(crate) context: &'a WriteContext<'a>,
-    pub(crate) ledger: &'a Ledger,
-    pub(crate) pair: &'a Pair,
-    pub(crate) part: &'a Part,
-    pub(crate) prefix: &'a TreePath,
-    /// By [`DriveId`].
-    pub(crate) drives: Vec<OnDrive<'a>>,
-    /// Of the drives that the roots lie on.
-    pub(crate) disks: RotationalDisks,
-    pub(crate) flush_state: FlushState<'a>,
+    pub(super) site: &'a PartSite<'a>,
+    pub(super) ledger: PartLedger<'a>,
+    /// The destination's root.
+    pub(super) root: BorrowedFd<'a>,
     pub(super) terms: PartTerms<'a>,
-    pub(super) progress: PartProgress,
-}
-
-/// A drive of the destination while a part is carried out.
-pub(super) struct OnDrive<'a> {
-    pub(crate) mounted: &'a DriveBelow,
-    pub(crate) writer: Writer<'a>,
-    /// Its topmost folder, opened before the first writing: a handle is told of the errors of
-    /// write-back that come after it was opened, and of each only once. Whoever flushes by it must
-    /// report what it was told.
-    pub(crate) handle: OnceLock<OwnedFd>,
-    /// Set once nothing more can be written to it.
-    pub(crate) closed: AtomicBool,
+    pub(super) flushed: FlushState<'a>,
+    /// Folders of the destination that are open for the time of the changes.
+    pub(super) opened: Mutex<HashMap<usize, Opening>>,
+    pub(super) put_off: PutOff,
+    pub(super) source_times: SourceTimes,
 }
 
 impl PartRun<'_> {
-    pub(crate) fn system(&self) -> &dyn System {
-        self.context.system
+    pub(super) fn system(&self) -> &dyn System {
+        self.site.system()
     }
 
-    fn drive(&self, id: DriveId) -> &OnDrive<'_> {
-        self.drives.get(usize::from(id.0)).unwrap_or(&self.drives[0])
+    pub(super) fn must_end(&self) -> bool {
+        self.site.context.must_end()
     }
 
-    /// The drive that a folder of the plan lies on.
-    pub(crate) fn drive_of(&self, at: usize) -> &OnDrive<'_> {
-        let id = self
-            .part
-            .folders
-            .get(at)
-            .map_or_else(DriveId::default, |folder| folder.head.known.drive);
-        self.drive(id)
-    }
-
-    pub(crate) fn takes_back(&self) -> bool {
-        self.part.memory.is_some()
-    }
-
-    pub(crate) fn sets_aside(&self) -> bool {
-        self.drives[0].writer.aside.is_some()
+    pub(super) fn sets_aside(&self) -> bool {
+        self.site.root_drive().writer.aside.is_some()
     }
 }
 
-pub(super) fn name_of<'f>(folder: &'f PlannedFolder, step: &Step) -> &'f [u8] {
-    folder.head.names.get(step.name)
-}
-
-/// What is in doubt about one part.
+/// What of one part is not known to be on its drives.
 pub(super) struct FlushState<'a> {
-    /// The mark that this run left.
-    pub(crate) own: Mutex<MarkerSet>,
-    /// Marks of earlier runs below the root.
-    pub(crate) interrupted: &'a [TreePath],
-    /// Once all steps are done nothing of theirs is in doubt any more.
-    pub(crate) settles: bool,
+    /// The marker that this run set.
+    pub(super) own: Mutex<MarkerSet>,
+    /// Folders below the root that earlier runs marked.
+    pub(super) marked_folders: &'a [TreePath],
+    /// Once all steps are done, nothing that earlier runs began is unfinished.
+    pub(super) settles: bool,
     /// All drives were flushed.
-    pub(crate) flushed: AtomicBool,
+    pub(super) all: AtomicBool,
     /// When that began.
-    pub(crate) flushed_at: OnceLock<Time>,
+    pub(super) at: OnceLock<Time>,
 }
 
 impl<'a> FlushState<'a> {
     pub(super) fn new(plan: &'a Plan, part: usize) -> Self {
         Self {
             own: Mutex::new(MarkerSet::Impossible),
-            interrupted: plan.marked_folders.get(part).map_or(&[], Vec::as_slice),
+            marked_folders: plan.marked_folders.get(part).map_or(&[], Vec::as_slice),
             settles: plan.settles,
-            flushed: AtomicBool::new(false),
-            flushed_at: OnceLock::new(),
+            all: AtomicBool::new(false),
+            at: OnceLock::new(),
         }
+    }
+
+    pub(super) fn is_complete(&self) -> bool {
+        self.all.load(Ordering::Relaxed)
+    }
+
+    /// True for what nobody has changed since the drives were flushed: all of it is there, its name, too.
+    pub(super) fn holds(&self, entry: &Stat) -> bool {
+        self.is_complete() && self.at.get().is_some_and(|at| entry.changed < *at)
     }
 }

@@ -61,7 +61,7 @@ impl Writer<'_> {
         planned: &State,
     ) -> Result<MadeEntry, StepError> {
         let system = self.system();
-        let opened = system.open_file(place.source()?, self.source_name(place, name));
+        let opened = system.open_file(place.source()?, place.source_name(name));
         let source = opened.map_err(|e| match e.kind() {
             ErrorKind::NotFound => StepError::stale_source(Operation::Read),
             _ => StepError(Operation::Read, e.into()),

@@ -1,4 +1,4 @@
-//! Station: one entry on one drive. A [`Writer`] makes it, dresses it, places it and takes it away; what
+//! One entry on one drive. A [`Writer`] makes it, dresses it, places it and takes it away; what
 //! is set aside and what comes back go through the same hands.
 
 use std::io::{self};
@@ -17,9 +17,7 @@ use utter_echo_os::System;
 use utter_echo_workers::pool::WorkerPool;
 use utter_echo_workers::rate_limit::RateLimit;
 
-use crate::execute::writer::folder_pair::FolderPair;
 use crate::journal::SetAsideRun;
-use crate::sides::SingleEntry;
 
 /// Where one part of a run sets aside, and the means to copy something there.
 pub(crate) struct SetAsideWriter<'a> {
@@ -78,8 +76,6 @@ pub(crate) struct Writer<'a> {
     pub(crate) context: &'a WriteContext<'a>,
     /// What can be carried to the drive.
     pub(crate) capabilities: &'a Capabilities,
-    /// Names of a single entry, where they differ on the two sides.
-    single: Option<&'a SingleEntry>,
     /// What entries were like before, if a run is taken back.
     pub(crate) memory: Option<&'a StatesBefore>,
     /// Where the run keeps its notes and, if it is not lost, what it displaces.
@@ -101,7 +97,6 @@ impl<'a> Writer<'a> {
         Self {
             context,
             capabilities,
-            single: None,
             memory: None,
             aside: None,
             backlog: None,
@@ -110,11 +105,6 @@ impl<'a> Writer<'a> {
             copies_in_kernel: AtomicBool::new(true),
             makes_nameless: OnceLock::new(),
         }
-    }
-
-    /// For a single entry that may get a new name.
-    pub(crate) fn for_single(self, single: Option<&'a SingleEntry>) -> Self {
-        Self { single, ..self }
     }
 
     /// To take a run back, or not.
@@ -151,12 +141,5 @@ impl<'a> Writer<'a> {
 
     pub(crate) fn carries(&self, aspect: Aspect) -> bool {
         self.capabilities.carry.has(aspect)
-    }
-
-    /// The source's name of an entry, which differs only for a single file under a new name.
-    pub(crate) fn source_name<'n>(&'n self, place: &'n FolderPair, name: &'n [u8]) -> &'n [u8] {
-        let source_names =
-            place.source_names.iter().find(|(here, _)| **here == *name).map(|(_, was)| &**was);
-        self.single.map_or(source_names.unwrap_or(name), |single| &single.source)
     }
 }

@@ -65,7 +65,7 @@ impl Writer<'_> {
         let result = work();
         match (&result, had) {
             (Err(_), Some(had)) => {
-                // The first trouble is the one to tell.
+                // The first error is the one to report.
                 let _ = self.system().set_flags(handle.as_fd(), had);
             }
             (Ok(_), Some(had)) if after == AfterWork::Kept => {

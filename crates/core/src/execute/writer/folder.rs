@@ -19,6 +19,7 @@ use crate::execute::writer::folder_pair::{FolderDefaults, FolderPair, WHILE_FILL
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::set_aside::{DisplacedBy, NameState};
 use crate::execute::writer::step_error::{StepError, StepResult, no_exchange};
+use crate::policy::SourceNames;
 
 impl Writer<'_> {
     /// Finds out what has to be known of a folder before something is made in it.
@@ -56,7 +57,7 @@ impl Writer<'_> {
             closed_with: closed.then_some(stat.mode),
             temporary: self.context.temporaries.name(),
             hidden: false,
-            source_names: Vec::new(),
+            source_names: SourceNames::default(),
             counterpart: OnceLock::new(),
             gives,
         })
@@ -116,7 +117,7 @@ impl Writer<'_> {
         let system = self.system();
         // Not opened: its attributes can be read even where its entries cannot.
         let path = place.path.join(name);
-        let own = self.source_name(place, name);
+        let own = place.source_name(name);
         let source = self.model(&path, || Ok(Entry::Named(place.source()?, own)))?;
         let pinned =
             system.pin(place.destination.as_fd(), name).during(Operation::SetAttributes)?;

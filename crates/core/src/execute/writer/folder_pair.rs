@@ -8,7 +8,7 @@ use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_os::{Flags, Identity};
 
 use crate::execute::writer::step_error::StepError;
-use crate::policy::OtherName;
+use crate::policy::SourceNames;
 
 /// Open to nobody else until the folder has the attributes it should have.
 pub(crate) const WHILE_FILLED: u32 = 0o700;
@@ -42,13 +42,18 @@ pub(crate) struct FolderPair {
     /// Nobody sees the folder yet, so what is made in it gets its name at once.
     pub(crate) hidden: bool,
     /// Names of entries that the source has under others.
-    pub(crate) source_names: Vec<OtherName>,
+    pub(crate) source_names: SourceNames,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
     pub(crate) gives: FolderDefaults,
 }
 
 impl FolderPair {
+    /// The source's name of an entry that has this name in the destination.
+    pub(crate) fn source_name<'n>(&'n self, name: &'n [u8]) -> &'n [u8] {
+        self.source_names.get(name).unwrap_or(name)
+    }
+
     pub(crate) fn source(&self) -> Result<BorrowedFd<'_>, StepError> {
         let gone = || StepError(Operation::Read, Cause::Stale("its folder in the source"));
         self.source.as_ref().map(AsFd::as_fd).ok_or_else(gone)

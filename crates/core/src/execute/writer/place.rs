@@ -107,7 +107,7 @@ impl Writer<'_> {
                 // Closed first: that may count as a change of its own.
                 drop(made);
                 let folder = place.destination.as_fd();
-                let from = Entry::Named(place.source()?, self.source_name(place, name));
+                let from = Entry::Named(place.source()?, place.source_name(name));
                 let accessed = || self.accessed(AttributeModel::Entry(from));
                 self.set_time(Entry::Named(folder, name), source, accessed)
             }
@@ -154,7 +154,7 @@ impl Writer<'_> {
         planned: &State,
     ) -> StepResult {
         let system = self.system();
-        let source_name = self.source_name(place, name);
+        let source_name = place.source_name(name);
         let source_entry = Entry::Named(place.source()?, source_name);
         let source = self.source_now(source_entry, planned)?;
         let folder = place.destination.as_fd();
@@ -271,7 +271,7 @@ impl Writer<'_> {
         };
         let path = place.path.join(name);
         let model =
-            self.model(&path, || Ok(Entry::Named(place.source()?, self.source_name(place, name))))?;
+            self.model(&path, || Ok(Entry::Named(place.source()?, place.source_name(name))))?;
         let source = match model {
             AttributeModel::Entry(entry) => self.source_now(entry, &planned)?,
             AttributeModel::Before(before) => before.state,

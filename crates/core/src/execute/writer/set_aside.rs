@@ -68,7 +68,7 @@ impl SetAsideWriter<'_> {
         self.or_lose(self.aside.note_proven(self.part, path.as_bytes(), both))
     }
 
-    /// From here on the deeds may come.
+    /// From here on changes may come.
     pub(crate) fn open_gate(&self) -> StepResult {
         self.or_lose(self.aside.open_gate())
     }
@@ -147,7 +147,7 @@ impl Writer<'_> {
         };
         match moved {
             Ok(()) => Ok(leaves),
-            // It may have been copied there before the first deed.
+            // It may have been copied there before anything was changed.
             Err(e) if is_elsewhere(&e) || self.is_copied(&e, to.0, place) => {
                 aside.copy_aside(place, name, counterpart)?;
                 Ok(NameState::Taken)
@@ -184,7 +184,7 @@ impl Writer<'_> {
     pub(super) fn take_back(&self, place: &FolderPair, name: &[u8], left: NameState) {
         let Some(aside) = self.keeps_displaced() else { return };
         let Ok(counterpart) = aside.counterpart_of(place) else { return };
-        // The trouble that led here is the one to tell, and nothing is lost either way.
+        // The error that led here is the one to report, and nothing is lost either way.
         let _ = match left {
             NameState::Taken => self.system().remove_file(counterpart, name),
             NameState::Free => {

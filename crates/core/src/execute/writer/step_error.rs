@@ -3,6 +3,7 @@
 use std::io::{self, ErrorKind};
 
 use rustix::io::Errno;
+use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
 
 /// True if the file system cannot swap two names.
@@ -41,6 +42,11 @@ impl StepError {
     /// The source's entry is no longer what the plan saw.
     pub(crate) fn stale_source(operation: Operation) -> Self {
         Self(operation, Cause::Stale("the source"))
+    }
+
+    /// What becomes of a step that met this.
+    pub(crate) fn outcome(&self) -> StepOutcome {
+        if self.1.is_stale() { StepOutcome::Stale } else { StepOutcome::Failed }
     }
 
     /// True if a name to be made was taken.

@@ -15,7 +15,7 @@ use crate::sides::{self, Pair};
 impl Writer<'_> {
     /// To a name that the plan saw free.
     pub(crate) fn take_over(&self, place: &FolderPair, name: &[u8], planned: &State) -> StepResult {
-        let from = (place.source()?, self.source_name(place, name));
+        let from = (place.source()?, place.source_name(name));
         self.source_now(Entry::Named(from.0, from.1), planned)?;
         told_apart(self.rename_to_new(place, from, name))
     }

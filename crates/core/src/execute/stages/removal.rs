@@ -1,0 +1,23 @@
+//! What goes from the destination: after all else has arrived, and exactly what the plan saw.
+
+use utter_echo_model::verb::Verb;
+use utter_echo_os::Kind;
+
+use crate::execute::stages::run::PartRun;
+use crate::plan;
+use crate::policy::Step;
+
+/// Files first, since a folder must be empty when its turn comes.
+pub(super) fn remove(run: &PartRun<'_>) {
+    remove_files(run);
+    let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
+    run.deepest_first(|at| {
+        let slots = 0..run.site.part.folders[at].steps.len();
+        run.work_on(at, slots, &folders, &|at| at.remove());
+    });
+}
+
+/// All that is removed and is no folder.
+pub(super) fn remove_files(run: &PartRun<'_>) {
+    run.each_folder(&plan::clears, &|at| at.remove());
+}

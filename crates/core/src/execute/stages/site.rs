@@ -1,0 +1,112 @@
+//! Where a part is carried out: its two roots, the drives below the destination's, and the names and paths of its
+//! steps on either side.
+
+use std::io;
+use std::os::fd::{AsFd as _, OwnedFd};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use utter_echo_drives::disk_order::RotationalDisks;
+use utter_echo_drives::map::DriveBelow;
+use utter_echo_model::path::TreePath;
+use utter_echo_model::verb::Side;
+use utter_echo_os::System;
+
+use crate::execute::writer::{WriteContext, Writer};
+use crate::policy::{Part, SourceNames, Step, StepId};
+use crate::sides::Pair;
+
+/// A drive of the destination while a part is carried out.
+pub(super) struct OnDrive<'a> {
+    pub(super) mounted: &'a DriveBelow,
+    pub(super) writer: Writer<'a>,
+    /// Its topmost folder, opened before the first writing: a handle is told of the errors of
+    /// write-back that come after it was opened, and of each only once. Whoever flushes by it must
+    /// report what it was told.
+    pub(super) handle: OnceLock<OwnedFd>,
+    /// Set once nothing more can be written to it.
+    pub(super) closed: AtomicBool,
+}
+
+impl OnDrive<'_> {
+    pub(super) fn is_closed(&self) -> bool {
+        self.closed.load(Ordering::Relaxed)
+    }
+}
+
+/// Where one part is carried out.
+pub(super) struct PartSite<'a> {
+    pub(super) context: &'a WriteContext<'a>,
+    pub(super) pair: &'a Pair,
+    pub(super) part: &'a Part,
+    /// What paths begin with that people see.
+    pub(super) prefix: &'a TreePath,
+    /// By `DriveId`; the root's own comes first.
+    pub(super) drives: Vec<OnDrive<'a>>,
+    /// Of the drives that the roots lie on.
+    pub(super) disks: RotationalDisks,
+}
+
+impl PartSite<'_> {
+    pub(super) fn system(&self) -> &dyn System {
+        self.context.system
+    }
+
+    /// The drive that the destination's root lies on.
+    pub(super) fn root_drive(&self) -> &OnDrive<'_> {
+        &self.drives[0]
+    }
+
+    /// The drive that a folder of the plan lies on.
+    pub(super) fn drive_of(&self, folder: usize) -> &OnDrive<'_> {
+        let folder = self.part.folders.get(folder);
+        let id = folder.map_or(0, |folder| usize::from(folder.head.known.drive.0));
+        self.drives.get(id).unwrap_or_else(|| self.root_drive())
+    }
+
+    /// The step, and its name in the destination; `None` for what happens to a root.
+    pub(super) fn step(&self, id: StepId) -> Option<(&Step, &[u8])> {
+        let step = self.part.step(id)?;
+        Some((step, self.part.folders.get(id.in_folder()?)?.name(step)))
+    }
+
+    /// The source's names of what is in a folder, as far as they are others.
+    pub(super) fn source_names(&self, folder: usize) -> SourceNames {
+        let Some(single) = &self.pair.single else {
+            return self.part.folders[folder].source_names.clone();
+        };
+        let mut names = SourceNames::default();
+        names.add(&single.destination, &single.source);
+        names
+    }
+
+    /// Opens the source's file of a step.
+    pub(super) fn open_source(&self, id: StepId) -> io::Result<OwnedFd> {
+        let (_, name) = self.step(id).ok_or(io::ErrorKind::NotFound)?;
+        let names = self.source_names(id.folder());
+        let path = self.part.source_path(id.folder());
+        let above = self.system().open_folder(self.pair.source.as_fd(), path.as_bytes())?;
+        self.system().open_file(above.as_fd(), names.get(name).unwrap_or(name))
+    }
+
+    /// All steps that change the destination, the root's first.
+    pub(super) fn steps_there(&self) -> impl Iterator<Item = (StepId, &Step)> {
+        let root = StepId::of_root(Side::Destination);
+        let root = self.part.root.iter().map(move |step| (root, step));
+        root.chain(self.part.steps_on(Side::Destination))
+    }
+
+    /// True for a part that takes back what a run did.
+    pub(super) fn takes_back(&self) -> bool {
+        self.part.memory.is_some()
+    }
+
+    /// The source's root becomes the destination's, with all it holds.
+    pub(super) fn takes_root_over(&self) -> bool {
+        self.part.root.is_some_and(|step| step.is_taken_over())
+    }
+
+    pub(super) fn tell_start(&self, path: &TreePath) {
+        self.context.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
+    }
+}

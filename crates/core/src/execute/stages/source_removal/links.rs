@@ -1,0 +1,100 @@
+//! Names of one file of the source: they go together, or all of them stay.
+
+use std::collections::{HashMap, HashSet};
+
+use std::os::fd::AsFd as _;
+use utter_echo_model::observe::StepOutcome;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_model::verb::Side;
+use utter_echo_os::{Entry, Identity, Stat};
+
+use crate::execute::stages::source_removal::SourceRemoval;
+use crate::execute::stages::source_removal::proof::ProvenEntry;
+use crate::execute::stages::steps::StepSite;
+use crate::execute::writer::{FolderPair, StepError};
+use crate::policy::StepId;
+
+impl SourceRemoval<'_, '_> {
+    /// Takes away what has several names.
+    pub(super) fn remove_shared(&self, shared: Vec<(Stat, StepId)>) {
+        let mut by_entry: HashMap<Identity, (Stat, Vec<StepId>)> = HashMap::new();
+        for (seen, id) in shared {
+            by_entry.entry(seen.identity).or_insert((seen, Vec::new())).1.push(id);
+        }
+        let staying = self.staying();
+        let mut by_entry: Vec<_> = by_entry.into_values().collect();
+        by_entry.sort_unstable_by(|a, b| a.1.cmp(&b.1));
+        for (seen, names) in by_entry {
+            if self.must_stop() {
+                break;
+            }
+            // A name that is not of the plan is left out, or else nobody knows why it is not.
+            let all = usize::try_from(seen.links).is_ok_and(|links| links == names.len());
+            if staying.contains(&seen.identity.inode) || !all && !self.run.terms.knows_all {
+                let together = StepError(Operation::Vacate, Cause::NamesTogether);
+                self.run.ledger.conclude(names[0], Err(together));
+            } else {
+                self.remove_group(&seen, &names);
+            }
+        }
+    }
+
+    /// Inode numbers of entries of which some name was to go, and does not.
+    fn staying(&self) -> HashSet<u64> {
+        let leaving = self.run.site.part.steps_on(Side::Source);
+        let staying = leaving.filter(|(id, _)| {
+            let outcome = self.run.ledger.outcome(*id);
+            matches!(outcome, StepOutcome::Failed | StepOutcome::Stale) || !self.has_arrived(*id)
+        });
+        staying.filter_map(|(_, step)| step.source.map(|source| source.inode)).collect()
+    }
+
+    /// All names of one entry, or none of them.
+    fn remove_group(&self, seen: &Stat, names: &[StepId]) {
+        let ledger = &self.run.ledger;
+        let mut proven: Vec<(StepId, FolderPair, ProvenEntry)> = Vec::new();
+        for id in names.iter().copied() {
+            match ledger.retry(|| self.prove_name(id, seen)) {
+                // One file here must be one file there.
+                Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(id) => {
+                    let error = StepError(Operation::Vacate, Cause::NotArrived);
+                    return ledger.conclude(id, Err(error));
+                }
+                Ok((place, one)) => proven.push((id, place, one)),
+                Err(error) => return ledger.conclude(id, Err(error)),
+            }
+        }
+        // Each name that goes is a change of the entry, and that change is ours.
+        let mut expected = *seen;
+        for (id, place, one) in proven {
+            let Some((_, name)) = self.run.site.step(id) else { continue };
+            let gone = self.take_away(&place, name, &expected);
+            let is_gone = gone.is_ok();
+            ledger.conclude(id, gone);
+            if !is_gone {
+                break;
+            }
+            let now = one.entry.map(|entry| self.run.system().stat(Entry::Pinned(entry.as_fd())));
+            expected = now.and_then(Result::ok).unwrap_or(expected);
+        }
+    }
+
+    fn prove_name(&self, id: StepId, seen: &Stat) -> Result<(FolderPair, ProvenEntry), StepError> {
+        let place = self.run.enter(id.folder())?;
+        let stale = || StepError::stale_source(Operation::Vacate);
+        let (step, name) = self.run.site.step(id).ok_or_else(stale)?;
+        let on = self.run.site.drive_of(id.folder());
+        let proven = self.prove(&StepSite { on, place: &place, name, step }, seen, false)?;
+        Ok((place, proven))
+    }
+
+    fn may_be_torn(&self, id: StepId) -> bool {
+        let is_home = || self.run.site.step(id).is_some_and(|(step, _)| self.is_home(step));
+        self.run.terms.removal.may_lose || is_home()
+    }
+}
+
+/// True if a further name of an entry leads to another copy than those before.
+fn is_torn(proven: &[(StepId, FolderPair, ProvenEntry)], one: &ProvenEntry) -> bool {
+    proven.first().is_some_and(|(.., first)| first.copy != one.copy)
+}

@@ -1,0 +1,202 @@
+//! The one proof that an entry of the source and its copy are the same: for a file, a folder and a root.
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use utter_echo_files::same_content::ReadLength;
+use utter_echo_files::{attributes, same_content};
+use utter_echo_model::identity::InodeNumbers;
+use utter_echo_model::problem::{Cause, Operation};
+use utter_echo_model::state::StateAfter;
+use utter_echo_model::verb::Reason;
+use utter_echo_os::{Entry, Flags, Identity, Kind, Stat, System};
+
+use crate::execute::stages::read_back;
+use crate::execute::stages::site::OnDrive;
+use crate::execute::stages::source_removal::{SourceRemoval, is_unchanged};
+use crate::execute::stages::steps::StepSite;
+use crate::execute::writer::{ErrorContext as _, StepError, StepResult};
+
+/// An entry on one side, held open as far as its kind allows.
+pub(super) struct HeldEntry<'f> {
+    folder: BorrowedFd<'f>,
+    name: &'f [u8],
+    /// Pinned, unless it is a file or a folder, which are open.
+    handle: Option<OwnedFd>,
+    pub(super) stat: Stat,
+}
+
+impl<'f> HeldEntry<'f> {
+    /// It is opened before it is looked at, so that what is looked at is what is read.
+    pub(super) fn open(
+        system: &dyn System,
+        folder: BorrowedFd<'f>,
+        name: &'f [u8],
+    ) -> Result<Self, StepError> {
+        let named = system.stat(Entry::Named(folder, name)).during(Operation::Vacate)?;
+        let handle = match named.kind {
+            Kind::File => Some(system.open_file(folder, name).during(Operation::Vacate)?),
+            Kind::Folder => Some(system.open_folder(folder, name).during(Operation::Vacate)?),
+            _ => system.pin(folder, name).ok(),
+        };
+        let mut held = Self { folder, name, handle, stat: named };
+        held.stat = system.stat(held.entry()).during(Operation::Vacate)?;
+        Ok(held)
+    }
+
+    /// A root, which is open already.
+    pub(super) fn of_root(system: &dyn System, root: BorrowedFd<'f>) -> Result<Self, StepError> {
+        let handle = system.open_folder(root, b"").during(Operation::Vacate)?;
+        let stat = system.stat(Entry::Open(handle.as_fd())).during(Operation::Vacate)?;
+        Ok(Self { folder: root, name: b"", handle: Some(handle), stat })
+    }
+
+    fn opened(&self) -> Option<BorrowedFd<'_>> {
+        let is_open = matches!(self.stat.kind, Kind::File | Kind::Folder);
+        self.handle.as_ref().filter(|_| is_open).map(AsFd::as_fd)
+    }
+
+    fn entry(&self) -> Entry<'_> {
+        self.opened().map_or(Entry::Named(self.folder, self.name), Entry::Open)
+    }
+}
+
+/// A source entry of which the copy was proven.
+pub(super) struct ProvenEntry {
+    /// Keeps the entry for what is still to be asked of it; `None` for what cannot be opened.
+    pub(super) entry: Option<OwnedFd>,
+    /// What holds it in the destination.
+    pub(super) copy: Identity,
+}
+
+fn not_arrived() -> StepError {
+    StepError(Operation::Vacate, Cause::NotArrived)
+}
+
+impl SourceRemoval<'_, '_> {
+    /// Fails unless the destination's drive holds the same as the source, which is as it was seen. `is_fresh` says
+    /// that the copy was just read from its drive.
+    pub(super) fn prove(
+        &self,
+        at: &StepSite<'_>,
+        seen: &Stat,
+        is_fresh: bool,
+    ) -> Result<ProvenEntry, StepError> {
+        let StepSite { on, place, name, step } = *at;
+        let system = self.run.system();
+        let here = HeldEntry::open(system, place.source()?, place.source_name(name))?;
+        let there = HeldEntry::open(system, place.destination.as_fd(), name)?;
+        if (there.stat.kind, there.stat.size) != (seen.kind, seen.size) {
+            return Err(not_arrived());
+        }
+        if !self.is_home(step) {
+            self.prove_attributes(on, (&here, seen), &there)?;
+        }
+        match (seen.kind, here.opened(), there.opened()) {
+            (Kind::File, Some(file), Some(copy)) => {
+                self.prove_content(at, seen, (file, copy), is_fresh).map_err(
+                    |error| match error {
+                        StepError(operation, Cause::NotArrived)
+                            if step.reason == Reason::Arrived =>
+                        {
+                            StepError(operation, Cause::OnlyLooksTheSame)
+                        }
+                        other => other,
+                    },
+                )?;
+            }
+            (Kind::Symlink, ..) => {
+                let read = |side: &HeldEntry<'_>| {
+                    system.read_link(side.folder, side.name).during(Operation::Vacate)
+                };
+                if read(&here)? != read(&there)? {
+                    return Err(not_arrived());
+                }
+            }
+            // What was a file when it was seen is none any more.
+            (Kind::File, ..) => return Err(StepError::stale_source(Operation::Vacate)),
+            _ => {}
+        }
+        Ok(ProvenEntry { entry: here.handle, copy: there.stat.identity })
+    }
+
+    /// Whatever belongs to an entry must have arrived, also what this run does not carry, unless the user can do
+    /// without what the drive does not hold.
+    pub(super) fn prove_attributes(
+        &self,
+        on: &OnDrive<'_>,
+        (here, seen): (&HeldEntry<'_>, &Stat),
+        there: &HeldEntry<'_>,
+    ) -> StepResult {
+        let (system, capabilities) = (self.run.system(), &on.writer.capabilities);
+        if self.run.terms.removal.may_lose {
+            return Ok(());
+        }
+        let copy = &there.stat;
+        let has_mode = seen.kind != Kind::Symlink;
+        let is_folder = seen.kind == Kind::Folder;
+        let same_mode = !has_mode || seen.mode == copy.mode;
+        let same_time = is_folder || capabilities.agree(seen.modified, copy.modified);
+        let same_owner = (seen.uid, seen.gid) == (copy.uid, copy.gid);
+        let hidden = |side: &HeldEntry<'_>| {
+            let entry = side.entry();
+            attributes::shown_xattrs(system, entry, &capabilities.caller).during(Operation::Vacate)
+        };
+        let flags = |side: &HeldEntry<'_>| {
+            let flags = side.opened().and_then(|file| attributes::flags(system, file));
+            flags.unwrap_or_default().and(Flags::CARRIED)
+        };
+        let same = same_mode && same_time && same_owner;
+        if same && hidden(here)? == hidden(there)? && flags(here) == flags(there) {
+            Ok(())
+        } else {
+            Err(not_arrived())
+        }
+    }
+
+    fn prove_content(
+        &self,
+        at: &StepSite<'_>,
+        seen: &Stat,
+        (file, copy): (BorrowedFd<'_>, BorrowedFd<'_>),
+        is_fresh: bool,
+    ) -> StepResult {
+        let (run, system, on) = (self.run, self.run.system(), at.on);
+        let path = at.place.path.join(at.name);
+        let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
+        if !is_fresh || !run.flushed.holds(&before) {
+            read_back::forget(run, copy).during(Operation::Vacate)?;
+        }
+        let numbers = on.mounted.capabilities.drive.numbers;
+        let both = |here: &Stat, there: &Stat| {
+            (StateAfter::seen(here, InodeNumbers::Stable), StateAfter::seen(there, numbers))
+        };
+        let interrupted = run.terms.interrupted;
+        let is_proven = interrupted.is_some_and(|run| run.proves(&path, &both(seen, &before)));
+        let observer = run.site.context.observer;
+        if is_proven {
+            observer.compared(2 * seen.size);
+        } else {
+            let interrupted = || Err(std::io::ErrorKind::Interrupted.into());
+            let go_on = |bytes: usize, _: u64| {
+                observer.compared(bytes as u64);
+                if self.must_stop() { interrupted() } else { Ok(()) }
+            };
+            let length = ReadLength { size: seen.size, block: run.site.disks.block() };
+            let differs = same_content::first_difference(system, file, copy, length, go_on);
+            if differs.during(Operation::Vacate)?.is_some() {
+                return Err(not_arrived());
+            }
+        }
+        let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
+        let is_written = system.is_open_for_writing(file).unwrap_or(false);
+        match is_unchanged(seen, &now) {
+            _ if is_written => return Err(StepError(Operation::Vacate, Cause::BeingWritten)),
+            false => return Err(StepError(Operation::Vacate, Cause::Restless)),
+            true => {}
+        }
+        match on.writer.aside.filter(|_| !is_proven) {
+            Some(aside) => aside.note_proven(&path, both(&now, &before)),
+            None => Ok(()),
+        }
+    }
+}

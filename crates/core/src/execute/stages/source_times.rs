@@ -1,0 +1,55 @@
+//! When folders of the source were changed, before what goes from them changes that: a folder that stays is as it
+//! was, so that the next run does not take the time of what went for its own.
+
+use parking_lot::Mutex;
+use std::collections::{HashMap, hash_map};
+use std::os::fd::{AsFd as _, OwnedFd};
+
+use utter_echo_model::state::State;
+use utter_echo_os::{Entry, Stat};
+
+use crate::execute::stages::run::PartRun;
+use crate::execute::stages::site::PartSite;
+use crate::policy::PlannedFolder;
+
+/// By the folders' positions in the part.
+#[derive(Default)]
+pub(super) struct SourceTimes(Mutex<HashMap<usize, State>>);
+
+impl SourceTimes {
+    /// Keeps the times of the folders from which something is to go.
+    pub(super) fn keep(&self, run: &PartRun<'_>, is_due: impl Fn(&PlannedFolder) -> bool) {
+        let mut times = self.0.lock();
+        let folders = run.site.part.folders.iter().enumerate();
+        for (at, _) in folders.filter(|(_, folder)| is_due(folder)) {
+            if let hash_map::Entry::Vacant(place) = times.entry(at)
+                && let Some((_, mut now)) = source_folder(run.site, at)
+            {
+                if let Some(interrupted) = run.terms.interrupted {
+                    interrupted.correct(&run.site.part.source_path(at), &mut now);
+                }
+                place.insert(State::from(&now));
+            }
+        }
+    }
+
+    /// Gives them back.
+    pub(super) fn restore(&self, site: &PartSite<'_>) {
+        for (at, was) in &*self.0.lock() {
+            let changed =
+                source_folder(site, *at).filter(|(_, now)| now.modified != was.modified());
+            if let Some((folder, _)) = changed {
+                // Nobody may be allowed to, and nothing depends on it.
+                let entry = Entry::Open(folder.as_fd());
+                let _ = site.system().set_times(entry, was.modified(), None);
+            }
+        }
+    }
+}
+
+fn source_folder(site: &PartSite<'_>, at: usize) -> Option<(OwnedFd, Stat)> {
+    let path = site.part.source_path(at);
+    let folder = site.system().open_folder(site.pair.source.as_fd(), path.as_bytes()).ok()?;
+    let stat = site.system().stat(Entry::Open(folder.as_fd())).ok()?;
+    Some((folder, stat))
+}

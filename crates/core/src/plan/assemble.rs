@@ -1,0 +1,118 @@
+//! A plan put together from what was found and decided for each pair.
+
+use utter_echo_drives::map::DriveMap;
+use utter_echo_model::note::{Note, Rest};
+use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::verb::Verb;
+
+use crate::compare::Compared;
+use crate::plan::steps::Plan;
+use crate::policy::{Decisions, Part, Step};
+use crate::sides::Pair;
+
+impl Plan {
+    /// Adds what was found and decided for one pair, with paths made relative to the destination as named.
+    pub(crate) fn take_in(
+        &mut self,
+        (pair, map): (&Pair, &DriveMap),
+        compared: Compared,
+        decided: Decisions,
+    ) {
+        for (drive, kind) in decided.not_held {
+            map.get(drive).capabilities.leave_out(kind);
+        }
+        count_not_carried(map, &decided.part);
+        self.note_drives(map);
+        if decided.second_files > 0 {
+            self.notes.push(Note::SecondFiles(decided.second_files));
+        }
+        let makes_some = decided.part.has_steps();
+        self.parts.push(decided.part);
+        self.prefixes.push(pair.prefix.clone());
+        self.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
+        self.marked_folders.push(compared.marked_folders);
+        let mut problems: Vec<Problem> =
+            compared.problems.into_iter().chain(decided.problems).collect();
+        problems.sort_by(|a, b| a.path.cmp(&b.path));
+        let placed = |p: Problem| Problem { path: pair.prefix.join(p.path.as_bytes()), ..p };
+        self.problems.extend(problems.into_iter().map(placed));
+        self.notes.extend(compared.notes.into_iter().map(|note| note.below(&pair.prefix)));
+        self.notes.extend(missing_folders(pair).filter(|_| makes_some));
+        let totals = &mut self.totals;
+        totals.source.merge(&compared.source);
+        totals.newest = totals.newest.max(compared.newest);
+        totals.destination.merge(&compared.destination);
+        totals.unchanged.merge(compared.unchanged);
+        totals.unchanged.merge(decided.unchanged);
+        totals.spared_newer += decided.spared_newer;
+        totals.held_back += decided.held_back;
+        totals.sampled.merge(compared.sampled);
+    }
+
+    /// Adds what can be said of the drives below a destination.
+    pub(crate) fn note_drives(&mut self, map: &DriveMap) {
+        for new in map.all().iter().flat_map(|drive| drive.capabilities.notes()) {
+            self.note(new);
+        }
+    }
+
+    /// Adds a note; what the drives of several pairs cannot hold becomes one.
+    fn note(&mut self, new: Note) {
+        if let Note::NotHeld(new) = &new {
+            let known = self.notes.iter_mut().find_map(|note| match note {
+                Note::NotHeld(known) => Some(known),
+                _ => None,
+            });
+            if let Some(known) = known {
+                known.merge(new);
+                return;
+            }
+        }
+        if !self.notes.contains(&new) {
+            self.notes.push(new);
+        }
+    }
+
+    /// Numbers the steps of all parts. With `strictly`, what cannot be carried is a problem and not a note.
+    pub(crate) fn close(&mut self, strictly: bool) {
+        self.notes.dedup();
+        if strictly {
+            let missed: Vec<String> = self.notes.iter().filter_map(Note::not_carried).collect();
+            self.problems.extend(missed.into_iter().map(|missed| Problem {
+                path: TreePath::default(),
+                operation: Operation::Carry,
+                cause: Cause::NotCarried(missed),
+            }));
+        }
+        let leaves_none = self.totals.held_back == 0 && self.totals.spared_newer == 0;
+        self.settles &= leaves_none && self.problems.is_empty();
+        self.number();
+    }
+}
+
+/// Counts what entries that will be made have and cannot be given.
+fn count_not_carried(map: &DriveMap, part: &Part) {
+    let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
+    for folder in &part.folders {
+        let drive = map.get(folder.head.known.drive);
+        let made = folder.steps.iter().filter(|step| makes(step.verb));
+        made.filter_map(|step| step.source.as_ref())
+            .for_each(|source| drive.capabilities.count_not_carried(source));
+    }
+}
+
+/// Where all that is in a source goes and its root stays, that is told.
+pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
+    let top = part.folders.first()?;
+    let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
+    let is_emptied = !top.stays_here && part.all_steps().any(goes);
+    is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
+}
+
+fn missing_folders(pair: &Pair) -> Option<Note> {
+    // The last one is the root folder itself, which is a step, unless a single entry goes there.
+    let expected = usize::from(pair.single.is_none());
+    (pair.destination.missing.len() > expected)
+        .then(|| Note::MissingFolders(pair.destination_shown.clone()))
+}

@@ -1,0 +1,27 @@
+//! Names of one folder's entries that the source has under others.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+type Names = HashMap<Box<[u8]>, Box<[u8]>>;
+
+/// By the names in the destination. Most folders have none, and then this takes no memory of its own.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct SourceNames(Option<Arc<Names>>);
+
+impl SourceNames {
+    pub(crate) fn add(&mut self, here: &[u8], source: &[u8]) {
+        let names = Arc::make_mut(self.0.get_or_insert_default());
+        names.insert(here.into(), source.into());
+    }
+
+    /// The source's name, where that is another.
+    pub(crate) fn get(&self, here: &[u8]) -> Option<&[u8]> {
+        self.0.as_ref()?.get(here).map(|source| &**source)
+    }
+
+    /// Name and source's name, in no particular order.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (&[u8], &[u8])> {
+        self.0.iter().flat_map(|names| names.iter()).map(|(here, source)| (&**here, &**source))
+    }
+}

@@ -1,0 +1,56 @@
+//! Whether a move may take away the source's root itself, and how.
+
+use std::io;
+use std::os::fd::AsFd as _;
+use std::path::Path;
+
+use utter_echo_model::note::Rest;
+use utter_echo_model::state::State;
+use utter_echo_os::Entry;
+
+use crate::compare::{self, Comparison};
+use crate::request::RenamePath;
+use crate::session::run::Session;
+use crate::sides::{self, Pair};
+
+impl Session<'_> {
+    /// Whether the source's root could be renamed to the destination's, which is not there yet.
+    pub(super) fn rename_path_of_root(&self, comparison: &Comparison<'_>) -> RenamePath {
+        let pair = comparison.pair;
+        let is_there = pair.destination.exists() || pair.single.is_some();
+        let may_change = self.system.may_change(pair.source.as_fd());
+        if is_there || may_change.is_err() || self.is_root_held(pair).unwrap_or(true) {
+            return RenamePath::Impossible;
+        }
+        compare::of_roots(comparison)
+    }
+
+    fn is_root_held(&self, pair: &Pair) -> io::Result<bool> {
+        sides::is_root_kept(self.system, &self.caller, pair)
+    }
+
+    /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
+    /// that this process works in. The error is why not, if that is worth telling.
+    pub(super) fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
+        let stat = &pair.source_stat;
+        let is_kept = self.selection_of(pair).keeps(b"");
+        if !self.request.task.vacates() || pair.single.is_some() || is_kept {
+            return Err(None);
+        }
+        if stat.mounted {
+            return Err(Some(Rest::Mounted));
+        }
+        let here = self.system.open_root(Path::new("."));
+        let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
+        let works_there = here.is_ok_and(|here| here.identity == stat.identity);
+        if works_there {
+            return Err(Some(Rest::WorkedIn));
+        }
+        // Where that cannot be found out, it is tried.
+        if self.is_root_held(pair).unwrap_or(false) {
+            Err(Some(Rest::Held))
+        } else {
+            Ok(stat.into())
+        }
+    }
+}
