@@ -11,7 +11,7 @@ use utter_echo_core::drives::RememberedDrive;
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::Plan;
+use utter_echo_core::plan::{Note, Plan};
 use utter_echo_core::request::{OnConflict, Places, Request, Task};
 use utter_echo_core::{PlanError, Session, saved};
 
@@ -251,7 +251,7 @@ impl Runner<'_> {
     fn carry_out(&self, session: &Session<'_>, mut plan: Plan, planning: Duration) -> Result<Came> {
         if self.doing.safety.dry_run {
             self.report.tell_all(told::plan(&plan));
-            let exit = match session.guard(&plan, &[]) {
+            let exit = match session.check_guards(&plan, &[]) {
                 Err(refusal) => self.refused(&refusal),
                 Ok(()) if plan.is_locked() => Exit::Refused,
                 Ok(()) if plan.problems.is_empty() => Exit::Done,
@@ -261,7 +261,7 @@ impl Runner<'_> {
             return Ok(Came { exit, ending: None, totals });
         }
         match self.guard_or_ask(session, &plan)? {
-            Guarded::Passed => {}
+            Guarded::Passed(notes) => plan.notes.extend(notes),
             Guarded::Refused(refusal) => {
                 self.report.tell_all(told::problems(&plan.problems));
                 let exit = self.refused(&refusal);
@@ -323,7 +323,7 @@ impl Runner<'_> {
             }
             guarded => guarded,
         };
-        Ok(guarded.map_or_else(Guarded::Refused, |()| Guarded::Passed))
+        Ok(guarded.map_or_else(Guarded::Refused, Guarded::Passed))
     }
 
     /// Asks where it should: always with `--ask`, before removing anything on a terminal without
@@ -356,7 +356,7 @@ const NOT_ALL: &str = "not all of it can be done, and --all-or-nothing was given
 
 /// What guards, and the user, make of a plan.
 enum Guarded {
-    Passed,
+    Passed(Vec<Note>),
     Refused(Refusal),
     Declined,
 }

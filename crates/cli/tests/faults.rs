@@ -53,29 +53,6 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
 }
 
 #[test]
-fn a_destination_that_another_run_works_on_is_refused_and_free_again_when_that_is_dead() {
-    let room = Room::new().with("echo/", "").with("other/log", "lit");
-    fs::create_dir(room.path("source")).unwrap();
-    fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
-    let mut slow = room.command("copy --rate 200K source echo");
-    let mut slow = slow.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    let begun = Instant::now();
-    // It holds the destination before it writes the first thing there.
-    while room.list("echo").is_empty() {
-        assert!(begun.elapsed() < Duration::from_secs(60), "nothing was copied");
-        std::thread::sleep(Duration::from_millis(5));
-    }
-    let refused = room.run("copy other echo");
-    slow.kill().unwrap();
-    slow.wait().unwrap();
-    assert_eq!(refused.code, 4, "{refused:?}");
-    assert!(refused.err.contains("guard 'other-run'") && refused.err.contains("--waive other-run"));
-    let after = room.run("mirror source echo --yes");
-    assert_eq!(after.code, 0, "{after:?}");
-    assert_eq!(room.list("echo"), ["season.wav"]);
-}
-
-#[test]
 fn what_was_written_is_read_back_and_what_became_another_is_named() {
     let room = Room::new().with("source/a.log", "lit").with("source/deep/lens.svg", "<svg/>");
     fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();

@@ -28,5 +28,6 @@ mod status;
 mod streams;
 mod suggest;
 mod terminals;
+mod together;
 mod undo;
 mod verdicts;

@@ -7,8 +7,8 @@ use std::sync::Mutex;
 
 use rustix::io::Errno;
 use utter_echo_core::os::{
-    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Lock, Mount, Onto, Space, Stat, System,
-    Time,
+    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Lock, LockHolder, LockMode, Mount, Onto,
+    Space, Stat, System, Time,
 };
 
 /// What to do to which call; calls are counted from 0.
@@ -161,7 +161,8 @@ tampered! {
     get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
-    lock(folder: BorrowedFd<'_>) -> Option<Lock>;
+    lock(folder: BorrowedFd<'_>, mode: LockMode) -> Option<Lock>;
+    lock_holders(folder: BorrowedFd<'_>) -> Vec<LockHolder>;
     is_open_for_writing(file: BorrowedFd<'_>) -> bool;
     flush_file(file: BorrowedFd<'_>) -> ();
     write_back(file: BorrowedFd<'_>) -> ();

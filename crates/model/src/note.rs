@@ -48,6 +48,14 @@ pub enum Note {
     NotUndoable(String),
     /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.
     GoneForGood(u64),
+    /// A folder at or above this place, as the user named it, is locked by a process that may change nothing in it,
+    /// so that this stops nobody.
+    LockPassedOver {
+        /// As the user named it.
+        path: String,
+        /// Its number.
+        process: u32,
+    },
     /// A pattern, as it was given, decided about no entry.
     IdlePattern(String),
 }

@@ -25,6 +25,13 @@ pub struct Caller {
 }
 
 impl Caller {
+    /// True if the mode of a folder lets this user change what is in it, or the user can make it so.
+    pub fn may_write_into(&self, folder: &Stat) -> bool {
+        let is_of_group = self.gid == folder.gid || self.groups.contains(&folder.gid);
+        let bit = if is_of_group { 0o020 } else { 0o002 };
+        self.uid == 0 || self.acts_for_owners || self.uid == folder.uid || folder.mode & bit != 0
+    }
+
     /// The user whose entries alone this one may take away from a folder, or rename; `None` if all. That is
     /// what the sticky bit of a shared folder says.
     pub fn bound_to(&self, folder: &Stat) -> Option<u32> {

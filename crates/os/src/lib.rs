@@ -21,7 +21,7 @@ mod write_back;
 pub use caller::Caller;
 pub use errors::{is_absent, is_forbidden, is_unsupported};
 pub use linux::Linux;
-pub use lock::Lock;
+pub use lock::{Lock, LockHolder, LockMode};
 pub use mount::{Mount, Space};
 pub use stat::{ACCESS_LIST, DEFAULT_LIST, Flags, Identity, Kind, Stat, Time, Xattrs};
 pub use system::{Advice, EachName, Entry, LARGE, Name, Onto, System};

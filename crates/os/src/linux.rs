@@ -15,7 +15,7 @@ use rustix::io::{Errno, retry_on_intr};
 
 use crate::caller::Caller;
 use crate::errors::is_unsupported;
-use crate::lock::Lock;
+use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
 use crate::system::{Advice, EachName, Entry, Name, Onto, System};
@@ -382,8 +382,12 @@ impl System for Linux {
         Ok(())
     }
 
-    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<Lock>> {
-        Lock::take(self.open_folder(folder, b"")?)
+    fn lock(&self, folder: BorrowedFd<'_>, mode: LockMode) -> io::Result<Option<Lock>> {
+        Lock::take(self.open_folder(folder, b"")?, mode)
+    }
+
+    fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>> {
+        lock::holders(&self.stat(Entry::Pinned(folder))?)
     }
 
     fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool> {

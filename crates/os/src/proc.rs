@@ -6,6 +6,7 @@ use std::path::PathBuf;
 
 use crate::caller::Caller;
 use crate::mount::Mount;
+use crate::stat::Identity;
 
 /// Reads a line of `/proc/self/mountinfo`, see `proc_pid_mountinfo(5)`:
 /// `36 35 98:0 /part /where rw,noatime master:1 - ext3 /dev/root rw`.
@@ -39,6 +40,19 @@ pub(super) fn mount_meant(line: &[u8]) -> Option<PathBuf> {
     let device = fields.next()?;
     let point = unescaped(fields.next()?);
     (!device.starts_with(b"#") && point.is_absolute()).then_some(point)
+}
+
+/// Reads a line of `/proc/locks`, see `proc_locks(5)`: `1: FLOCK  ADVISORY  WRITE 1234 08:01:5678 0 EOF`. The process
+/// that has a lock of this entry, if the line is about one. Some file systems have other numbers of their drives
+/// there, so only the entry's own number is compared: at worst one process more is asked about.
+pub(super) fn lock_of(line: &str, of: Identity) -> Option<u32> {
+    let mut fields = line.split_ascii_whitespace().skip(1);
+    if fields.next()? != "FLOCK" {
+        return None;
+    }
+    let process = fields.nth(2)?.parse().ok()?;
+    let inode = fields.next()?.rsplit(':').next()?;
+    (inode.parse() == Ok(of.inode)).then_some(process)
 }
 
 /// White space and backslashes stand as three octal digits.
@@ -95,6 +109,20 @@ mod tests {
         assert_eq!((&*mount.part, mount.writable), (Path::new("/part"), false));
         assert_eq!(mount.drive, rustix::fs::makedev(98, 0));
         assert_eq!(mount_of(b""), None);
+    }
+
+    #[test]
+    fn who_has_a_lock_is_read_and_who_waits_for_it_is_not() {
+        let of = Identity { drive: 1, inode: 5678 };
+        assert_eq!(lock_of("1: FLOCK  ADVISORY  WRITE 1234 08:01:5678 0 EOF", of), Some(1234));
+        for other in [
+            "1: FLOCK  ADVISORY  WRITE 1234 08:01:5679 0 EOF",
+            "2: -> FLOCK  ADVISORY  READ 1234 08:01:5678 0 EOF",
+            "3: POSIX  ADVISORY  WRITE 1234 08:01:5678 0 EOF",
+            "",
+        ] {
+            assert_eq!(lock_of(other, of), None, "{other}");
+        }
     }
 
     #[test]

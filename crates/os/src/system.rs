@@ -9,7 +9,7 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use crate::caller::Caller;
-use crate::lock::Lock;
+use crate::lock::{Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Kind, Stat, Time};
 
@@ -196,8 +196,11 @@ pub trait System: Sync {
     /// Takes one extended attribute away.
     fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
 
-    /// Takes the one lock that a folder has; `None` if another holds it.
-    fn lock(&self, folder: BorrowedFd<'_>) -> io::Result<Option<Lock>>;
+    /// Takes the lock of a folder; `None` if another keeps it from being taken like this. Whoever may read a folder
+    /// can lock it; see `flock(2)`.
+    fn lock(&self, folder: BorrowedFd<'_>, mode: LockMode) -> io::Result<Option<Lock>>;
+    /// Who has the lock of a folder, as far as the system tells.
+    fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>>;
     /// True if somebody else has a file open for writing; see `F_SETLEASE` in `fcntl(2)`. Fails where that
     /// cannot be told.
     fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool>;

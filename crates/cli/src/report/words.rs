@@ -277,6 +277,9 @@ pub(crate) fn note(note: &Note) -> String {
             "what is replaced is kept nowhere ({}), so an undo cannot bring it back; --set-aside keeps it",
             units::entries(*count)
         ),
+        Note::LockPassedOver { path, process } => format!(
+            "process {process} has locked '{path}' or a folder above it, in which it may not write: its lock is passed over"
+        ),
         Note::IdlePattern(rule) => idle_pattern(rule),
     }
 }
@@ -401,6 +404,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::RootStays(..) => "root-stays",
         Note::NotUndoable(_) => "not-undoable",
         Note::GoneForGood(_) => "gone-for-good",
+        Note::LockPassedOver { .. } => "lock-passed-over",
         Note::IdlePattern(_) => "idle-pattern",
     }
 }

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use utter_echo_drives::mounted;
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::note::Note;
-use utter_echo_os::{Lock, Space, System};
+use utter_echo_os::{Space, System};
 
 use crate::guard::refusal::Refusal;
 use crate::guard::swapped;
@@ -27,12 +27,8 @@ pub(crate) struct GuardedRun<'a> {
 }
 
 /// Checks a plan against every guard that is not waived; the first that refuses is the error.
-/// Returns the locks of the destinations, to be held as long as the run lasts.
-pub(crate) fn check(
-    run: &GuardedRun<'_>,
-    plan: &Plan,
-    answered: &[Guard],
-) -> Result<Vec<Lock>, Refusal> {
+/// Changes nothing, and locks nothing: see [`locks`](crate::guard::locks).
+pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
     let GuardedRun { system, request, pairs, .. } = *run;
     let Request { task, safety, .. } = request;
     let on = |guard| !safety.waived.contains(&guard) && !answered.contains(&guard);
@@ -42,7 +38,6 @@ pub(crate) fn check(
             drive(system, pairs, wanted)?;
         }
     }
-    let locks = lock(system, pairs, on(Guard::OtherRun))?;
     if on(Guard::Nesting) {
         nested(plan)?;
     }
@@ -61,7 +56,7 @@ pub(crate) fn check(
     if on(Guard::Space) {
         space(run, plan)?;
     }
-    Ok(locks)
+    Ok(())
 }
 
 /// What goes from a source must all have arrived.
@@ -116,29 +111,6 @@ pub(crate) fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result
         })?;
     }
     Ok(())
-}
-
-/// Locks every destination that is there. One that the drive cannot lock is not locked.
-fn lock(system: &dyn System, pairs: &[Pair], refuses: bool) -> Result<Vec<Lock>, Refusal> {
-    let mut locks = Vec::new();
-    let mut locked = Vec::new();
-    for pair in pairs.iter().filter(|pair| pair.destination.exists()) {
-        // Several single files go into one folder.
-        let identity = pair.destination.anchor_stat.identity;
-        if locked.contains(&identity) {
-            continue;
-        }
-        match system.lock(pair.destination.anchor.as_fd()) {
-            Ok(None) if refuses => {
-                let destination_path = pair.destination_shown.clone();
-                return Err(Refusal::OtherRun { destination_path });
-            }
-            Ok(lock) => locks.extend(lock),
-            Err(_) => {}
-        }
-        locked.push(identity);
-    }
-    Ok(locks)
 }
 
 fn real_removals(plan: &Plan) -> u64 {

@@ -84,11 +84,11 @@ pub enum Refusal {
     },
     /// See [`Guard::OtherRun`].
     #[error(
-        "another run is working on '{destination_path}'\n  wait until it has ended; if you are sure that it does no harm: --waive other-run"
+        "another run is working in '{path}', above it or below it\n  wait until it has ended; if you are sure that it does no harm: --waive other-run"
     )]
     OtherRun {
         /// As the user named it.
-        destination_path: String,
+        path: String,
     },
     /// See [`Guard::Loss`].
     #[error(

@@ -3,7 +3,7 @@
 use std::os::fd::AsFd as _;
 use std::time::{Duration, Instant};
 
-use utter_echo_os::Lock;
+use utter_echo_os::{Lock, LockMode};
 
 use crate::journal::store::RunStore;
 
@@ -24,7 +24,7 @@ impl RunStore<'_> {
     /// Asks for a run, without waiting.
     pub(crate) fn hold(&self, run: &str) -> Hold {
         let own = self.system.open_folder(self.folder(), run.as_bytes());
-        match own.map(|own| self.system.lock(own.as_fd())) {
+        match own.map(|own| self.system.lock(own.as_fd(), LockMode::Alone)) {
             Ok(Ok(Some(lock))) => Hold::Ours(lock),
             Ok(Ok(None)) => Hold::InUse,
             _ => Hold::Unknown,
@@ -36,7 +36,7 @@ impl RunStore<'_> {
     pub(crate) fn alone<T>(&self, work: impl FnOnce() -> T) -> T {
         let begun = Instant::now();
         let lock = loop {
-            match self.system.lock(self.folder()) {
+            match self.system.lock(self.folder(), LockMode::Alone) {
                 Ok(None) if begun.elapsed() < PATIENCE => {
                     std::thread::sleep(Duration::from_millis(5));
                 }

@@ -4,7 +4,7 @@ use parking_lot::{Mutex, MutexGuard};
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, OwnedFd};
 
-use utter_echo_os::{Entry, Lock, System, is_unsupported};
+use utter_echo_os::{Entry, Lock, LockMode, System, is_unsupported};
 
 use crate::journal::frame::{self, JournalMark};
 use crate::journal::reader::JournalLines;
@@ -39,7 +39,7 @@ impl<'a> RunStore<'a> {
             grant(self.system, Entry::Named(self.folder(), name.as_bytes()), 0o700)?;
             let folder = self.system.open_folder(self.folder(), name.as_bytes())?;
             // A drive that cannot lock it does not.
-            let lock = self.system.lock(folder.as_fd()).ok().flatten();
+            let lock = self.system.lock(folder.as_fd(), LockMode::Alone).ok().flatten();
             Ok::<_, io::Error>((name, file, folder, lock))
         };
         let (name, file, folder, lock) = self.alone(made)?;

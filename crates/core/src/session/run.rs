@@ -322,9 +322,21 @@ impl<'a> Session<'a> {
         parts.flat_map(|((pair, map), part)| plan::find(self.system, pair, map, part)).collect()
     }
 
-    /// Checks a plan against the guards that are neither waived nor among those that were `answered`
-    /// for this plan.
-    pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
+    /// Locks what a run changes, as long as this session lasts, and checks the plan against the guards that are
+    /// neither waived nor among those that were `answered` for this plan. Returns what is worth knowing.
+    pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<Vec<Note>, Refusal> {
+        let refuses = !self.request.safety.waived.contains(&Guard::OtherRun);
+        let moves = self.request.task.vacates();
+        // Those of an earlier check would be in the way of this one.
+        self.found.locks.lock().clear();
+        let (locks, notes) = guard::take_locks(self.system, &self.pairs, moves, refuses)?;
+        self.check_guards(plan, answered)?;
+        *self.found.locks.lock() = locks;
+        Ok(notes)
+    }
+
+    /// The same without any lock: what a dry run asks.
+    pub fn check_guards(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
         // Something may have been mounted since the plan was made.
         for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
             self.places().check_changed(pair, map, part)?;
@@ -338,9 +350,7 @@ impl<'a> Session<'a> {
             aside_place: self.aside_place.as_ref().filter(|_| self.keeps_displaced()),
             holds_holes,
         };
-        let locks = guard::check(&run, plan, answered)?;
-        *self.found.locks.lock() = locks;
-        Ok(())
+        guard::check(&run, plan, answered)
     }
 
     /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by

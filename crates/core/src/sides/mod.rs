@@ -7,7 +7,7 @@ mod removable;
 mod set_aside_place;
 
 pub(crate) use open::{find_place, open};
-pub(crate) use overlap::{overlap, overlap_by_mounts, parent_of_root};
+pub(crate) use overlap::{open_folders_above, overlap, overlap_by_mounts, parent_of_root};
 pub use pair::CallError;
 pub(crate) use pair::{Pair, RootPath, SingleEntry};
 pub(crate) use removable::{is_root_kept, why_kept};

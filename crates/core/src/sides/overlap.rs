@@ -127,9 +127,15 @@ pub(crate) fn is_within(
 }
 
 pub(crate) fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result<Vec<Identity>> {
+    let above = open_folders_above(system, folder)?;
+    above.iter().map(|above| Ok(system.stat(Entry::Pinned(above.as_fd()))?.identity)).collect()
+}
+
+/// The folders above one, the nearest first, across mounts and up to the root of the system.
+pub(crate) fn open_folders_above(
+    system: &dyn System,
+    folder: &OwnedFd,
+) -> io::Result<Vec<OwnedFd>> {
     let real = system.real_path(folder.as_fd())?;
-    let above = real.ancestors().skip(1);
-    above
-        .map(|path| Ok(system.stat(Entry::Pinned(system.open_root(path)?.as_fd()))?.identity))
-        .collect()
+    real.ancestors().skip(1).map(|path| system.open_root(path)).collect()
 }

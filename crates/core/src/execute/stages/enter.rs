@@ -11,7 +11,7 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::is_number;
 use utter_echo_model::verb::{Side, Verb};
-use utter_echo_os::{Entry, Flags};
+use utter_echo_os::{Entry, Flags, Lock, LockMode, System};
 
 use crate::execute::stages::ledger::PartLedger;
 use crate::execute::stages::run::{Opening, PartRun};
@@ -19,8 +19,12 @@ use crate::execute::stages::site::{OnDrive, PartSite};
 use crate::execute::writer::{FolderPair, StepError, WHILE_FILLED};
 use crate::policy::{Step, StepId};
 
-/// Opens the destination's root, with what is missing of its path made first.
-pub(super) fn make_root(site: &PartSite<'_>, ledger: PartLedger<'_>) -> Option<OwnedFd> {
+/// Opens the destination's root, with what is missing of its path made first, and locked as the guard locks what is
+/// there.
+pub(super) fn make_root(
+    site: &PartSite<'_>,
+    ledger: PartLedger<'_>,
+) -> Option<(OwnedFd, Vec<Lock>)> {
     if !site.part.has_steps() && !site.pair.destination.exists() {
         return None;
     }
@@ -36,10 +40,14 @@ pub(super) fn make_root(site: &PartSite<'_>, ledger: PartLedger<'_>) -> Option<O
     }
 }
 
-fn open_root(site: &PartSite<'_>, ledger: PartLedger<'_>) -> Result<OwnedFd, StepError> {
+fn open_root(
+    site: &PartSite<'_>,
+    ledger: PartLedger<'_>,
+) -> Result<(OwnedFd, Vec<Lock>), StepError> {
     let system = site.system();
     let place = &site.pair.destination;
     let mut at = system.open_folder(place.anchor.as_fd(), b"").during(Operation::Write)?;
+    let mut locks = Vec::new();
     let root_is_step = site.part.root.is_some_and(|step| step.verb == Verb::Add);
     for (i, name) in place.missing.iter().enumerate() {
         let is_root = i + 1 == place.missing.len() && site.pair.single.is_none();
@@ -47,7 +55,9 @@ fn open_root(site: &PartSite<'_>, ledger: PartLedger<'_>) -> Result<OwnedFd, Ste
             let writer = &site.root_drive().writer;
             writer.take_root_over(site.pair, (at.as_fd(), name))?;
             ledger.conclude(StepId::of_root(Side::Destination), Ok(()));
-            return system.open_folder(at.as_fd(), name).during(Operation::Write);
+            let root = system.open_folder(at.as_fd(), name).during(Operation::Write)?;
+            // It was the source's, which the guard has locked.
+            return Ok((root, locks));
         }
         if is_root && !root_is_step {
             return Err(StepError(Operation::Write, Cause::Stale("the destination folder")));
@@ -60,8 +70,19 @@ fn open_root(site: &PartSite<'_>, ledger: PartLedger<'_>) -> Result<OwnedFd, Ste
             other => other.during(Operation::Write)?,
         }
         at = system.open_folder(at.as_fd(), name).during(Operation::Write)?;
+        let is_last = i + 1 == place.missing.len();
+        let mode = if is_last { LockMode::Alone } else { LockMode::Shared };
+        locks.extend(lock(system, &at, mode)?);
     }
-    Ok(at)
+    Ok((at, locks))
+}
+
+/// Another run that was quicker is at work in a folder that was just made. A drive that cannot lock keeps nobody out.
+fn lock(system: &dyn System, folder: &OwnedFd, mode: LockMode) -> Result<Option<Lock>, StepError> {
+    match system.lock(folder.as_fd(), mode) {
+        Ok(None) => Err(StepError(Operation::Write, Cause::Stale("the destination folder"))),
+        other => Ok(other.ok().flatten()),
+    }
 }
 
 impl PartRun<'_> {

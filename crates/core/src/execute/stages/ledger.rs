@@ -1,18 +1,19 @@
 //! What became of each step, kept by all workers together.
 
 use parking_lot::{Mutex, MutexGuard};
+use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicU8, Ordering};
 
 use utter_echo_model::count::Count;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::path::TreePath;
-use utter_echo_model::problem::{Cause, Problem};
+use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::running::Retries;
 use utter_echo_model::verb::Verb;
 use utter_echo_workers::retry::Retrying;
 
 use crate::execute::outcome::{Ending, Outcome};
-use crate::execute::stages::health::{self, Health};
+use crate::execute::stages::health::{self, Answer, Health};
 use crate::execute::stages::site::{OnDrive, PartSite};
 use crate::execute::writer::{StepError, StepResult, was_interrupted};
 use crate::plan::Plan;
@@ -185,7 +186,7 @@ impl PartLedger<'_> {
 
     /// Ends the run, or closes one of its drives, where a cause is about more than an entry.
     fn judge(&self, on: &OnDrive<'_>, cause: Cause, needs: u64) -> Cause {
-        let verdict = health::ask_drives(*self, on, &cause, needs);
+        let verdict = self.ask_drives(on, &cause, needs);
         if verdict == Health::Well {
             return cause;
         }
@@ -197,6 +198,43 @@ impl PartLedger<'_> {
             self.site.context.over.store(true, Ordering::Relaxed);
         }
         cause
+    }
+
+    /// Asks the drives whether a cause is about more than one entry, which needs so many bytes.
+    fn ask_drives(&self, on: &OnDrive<'_>, cause: &Cause, needs: u64) -> Health {
+        let over = |over| if over { Health::OneIsOver } else { Health::Well };
+        let Some(handle) = on.handle.get().map(AsFd::as_fd) else { return Health::Well };
+        if cause.is_full() {
+            return over(!health::has_space(self.site, handle, needs));
+        }
+        if cause.is_read_only() {
+            return over(health::try_writing(self.site, handle, &[]).is_err());
+        }
+        if !cause.is_gone() && !cause.is_input_output() {
+            return Health::Well;
+        }
+        if self.drive_fails(on, handle) {
+            return Health::OneIsOver;
+        }
+        if self.source_fails(on) { Health::SourceIsOver } else { Health::Well }
+    }
+
+    /// True if the source's drive fails whatever is asked of it, while something happens on this one.
+    pub(super) fn source_fails(&self, on: &OnDrive<'_>) -> bool {
+        self.drive_fails(on, self.site.pair.source.as_fd())
+    }
+
+    fn drive_fails(&self, on: &OnDrive<'_>, folder: BorrowedFd<'_>) -> bool {
+        match health::ask(self.site, folder) {
+            Answer::Works => false,
+            Answer::Fails => true,
+            Answer::FailedOnce(error) => {
+                let path = self.site.prefix.join(on.mounted.path.as_bytes());
+                let (operation, cause) = (Operation::Flush, error.into());
+                self.all.report(Problem { path, operation, cause });
+                false
+            }
+        }
     }
 
     /// True for what follows from the loss of a drive, which is reported already.

@@ -30,7 +30,7 @@ impl<'r, 'a> Names<'r, 'a> {
     /// Entries of the destination go to the names and folders that the source has them in.
     pub(super) fn rename(&self) {
         let run = self.run;
-        run.source_times.keep(run, |folder| folder.steps.iter().any(Step::is_taken_over));
+        run.keep_source_times(|folder| folder.steps.iter().any(Step::is_taken_over));
         run.each_folder(&|step| step.verb == Verb::Rename, &|at| self.rename_one(at));
     }
 

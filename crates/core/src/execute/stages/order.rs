@@ -169,10 +169,7 @@ fn carry_out_part(
 ) {
     let ledger = PartLedger { all: ledger, site };
     open_gate_for_root(site);
-    let Some(root) = enter::make_root(site, ledger) else { return };
-    // One that was there the guard has locked.
-    let is_new = !site.pair.destination.exists();
-    let _lock = is_new.then(|| site.system().lock(root.as_fd()));
+    let Some((root, _locks)) = enter::make_root(site, ledger) else { return };
     let run = PartRun {
         site,
         ledger,

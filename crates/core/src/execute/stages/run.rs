@@ -19,6 +19,7 @@ use crate::execute::stages::site::PartSite;
 use crate::execute::stages::source_times::SourceTimes;
 use crate::journal::SetAsideRun;
 use crate::plan::Plan;
+use crate::policy::PlannedFolder;
 
 /// On what terms a plan is carried out.
 pub(crate) struct Terms<'a> {
@@ -81,6 +82,11 @@ impl PartRun<'_> {
 
     pub(super) fn must_end(&self) -> bool {
         self.site.context.must_end()
+    }
+
+    /// Keeps the times of the source's folders from which something is to go.
+    pub(super) fn keep_source_times(&self, is_due: impl Fn(&PlannedFolder) -> bool) {
+        self.source_times.keep((self.site, self.terms.interrupted), is_due);
     }
 
     pub(super) fn sets_aside(&self) -> bool {

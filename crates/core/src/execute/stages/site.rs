@@ -75,8 +75,12 @@ impl PartSite<'_> {
         let Some(single) = &self.pair.single else {
             return self.part.folders[folder].source_names.clone();
         };
+        // It may arrive under a name beside that of another.
+        let folder = &self.part.folders[folder];
         let mut names = SourceNames::default();
-        names.add(&single.destination, &single.source);
+        for step in folder.steps.iter().chain(&folder.vacates) {
+            names.add(folder.name(step), &single.source);
+        }
         names
     }
 

@@ -5,10 +5,10 @@ use parking_lot::Mutex;
 use std::collections::{HashMap, hash_map};
 use std::os::fd::{AsFd as _, OwnedFd};
 
+use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::state::State;
 use utter_echo_os::{Entry, Stat};
 
-use crate::execute::stages::run::PartRun;
 use crate::execute::stages::site::PartSite;
 use crate::policy::PlannedFolder;
 
@@ -18,15 +18,20 @@ pub(super) struct SourceTimes(Mutex<HashMap<usize, State>>);
 
 impl SourceTimes {
     /// Keeps the times of the folders from which something is to go.
-    pub(super) fn keep(&self, run: &PartRun<'_>, is_due: impl Fn(&PlannedFolder) -> bool) {
+    /// A move that was cut short may know better than the folders themselves.
+    pub(super) fn keep(
+        &self,
+        (site, interrupted): (&PartSite<'_>, Option<&InterruptedMove>),
+        is_due: impl Fn(&PlannedFolder) -> bool,
+    ) {
         let mut times = self.0.lock();
-        let folders = run.site.part.folders.iter().enumerate();
+        let folders = site.part.folders.iter().enumerate();
         for (at, _) in folders.filter(|(_, folder)| is_due(folder)) {
             if let hash_map::Entry::Vacant(place) = times.entry(at)
-                && let Some((_, mut now)) = source_folder(run.site, at)
+                && let Some((_, mut now)) = source_folder(site, at)
             {
-                if let Some(interrupted) = run.terms.interrupted {
-                    interrupted.correct(&run.site.part.source_path(at), &mut now);
+                if let Some(interrupted) = interrupted {
+                    interrupted.correct(&site.part.source_path(at), &mut now);
                 }
                 place.insert(State::from(&now));
             }

@@ -9,7 +9,6 @@ use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::Entry;
 
-use crate::execute::stages::health;
 use crate::execute::stages::run::PartRun;
 use crate::execute::stages::site::OnDrive;
 use crate::execute::writer::{FolderPair, StepError, StepResult};
@@ -139,9 +138,8 @@ impl PartRun<'_> {
     /// True if a step whose file could not be read comes later, and why was not that its drive is gone.
     pub(super) fn puts_off(&self, id: StepId, cause: &Cause) -> bool {
         let on = self.site.drive_of(id.folder());
-        let puts_off = cause.is_input_output()
-            && self.put_off.is_open()
-            && !health::fails(self.ledger, on, self.site.pair.source.as_fd());
+        let puts_off =
+            cause.is_input_output() && self.put_off.is_open() && !self.ledger.source_fails(on);
         if puts_off {
             self.put_off.add(id);
         }

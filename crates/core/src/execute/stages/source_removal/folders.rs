@@ -9,8 +9,8 @@ use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::Kind;
 
-use crate::execute::stages::source_removal::SourceRemoval;
 use crate::execute::stages::source_removal::proof::HeldEntry;
+use crate::execute::stages::source_removal::shared::SourceRemoval;
 use crate::execute::writer::{ErrorContext as _, StepError, StepResult};
 use crate::policy::{Step, StepId};
 use crate::sides;

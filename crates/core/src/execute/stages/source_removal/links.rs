@@ -8,8 +8,8 @@ use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::Side;
 use utter_echo_os::{Entry, Identity, Stat};
 
-use crate::execute::stages::source_removal::SourceRemoval;
 use crate::execute::stages::source_removal::proof::ProvenEntry;
+use crate::execute::stages::source_removal::shared::SourceRemoval;
 use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{FolderPair, StepError};
 use crate::policy::StepId;

@@ -12,7 +12,7 @@ use utter_echo_os::{Entry, Flags, Identity, Kind, Stat, System};
 
 use crate::execute::stages::read_back;
 use crate::execute::stages::site::OnDrive;
-use crate::execute::stages::source_removal::{SourceRemoval, is_unchanged};
+use crate::execute::stages::source_removal::shared::{SourceRemoval, is_unchanged};
 use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{ErrorContext as _, StepError, StepResult};
 

@@ -1,0 +1,92 @@
+//! Entries of the source that are no folders.
+
+use utter_echo_model::verb::Side;
+use utter_echo_os::{Kind, Stat};
+
+use crate::execute::stages::read_back::ReadBack;
+use crate::execute::stages::source_removal::shared::SourceRemoval;
+use crate::execute::stages::steps::StepSite;
+use crate::execute::writer::FolderPair;
+use crate::policy::{Step, StepId};
+
+impl SourceRemoval<'_, '_> {
+    /// Says how many bytes will be compared.
+    pub(super) fn announce(&self) {
+        let leaving = self.run.site.part.steps_on(Side::Source);
+        let files = leaving.filter(|(_, step)| step.kind() == Kind::File);
+        let bytes = files.map(|(_, step)| 2 * step.bytes()).sum();
+        if bytes > 0 {
+            self.run.site.context.observer.comparing(bytes);
+        }
+    }
+
+    /// Takes away what has one name. Returns what has several.
+    pub(super) fn remove_files(&self) -> Vec<(Stat, StepId)> {
+        let part = self.run.site.part;
+        let back = ReadBack::of_leaving(self.run);
+        let wanted = |step: &Step| step.kind() == Kind::File && step.bytes() > 0;
+        back.in_order(wanted, |id| {
+            let is_fresh = back.is_fresh(id);
+            if self.must_stop() || !self.has_arrived(id) {
+                return;
+            }
+            // What cannot be entered, and what has several names, comes below.
+            let place = back.places.take(id.folder()).or_else(|| self.run.enter(id.folder()).ok());
+            if let Some(place) = place {
+                self.remove_one(&place, id, is_fresh);
+                back.places.give_back(id.folder(), place);
+            }
+        });
+        let pool = &self.run.site.context.pool;
+        let shared = pool.map(part.folders.len(), |at| self.remove_files_of(at));
+        shared.into_iter().flatten().collect()
+    }
+
+    /// The same in one folder, of what is still there.
+    fn remove_files_of(&self, at: usize) -> Vec<(Stat, StepId)> {
+        let run = self.run;
+        let is_due = |(id, step): &(StepId, &Step)| {
+            step.kind() != Kind::Folder && !run.ledger.was_tried(*id) && self.has_arrived(*id)
+        };
+        let mut due = run.site.part.steps_of(at, Side::Source).filter(is_due).peekable();
+        if due.peek().is_none() {
+            return Vec::new();
+        }
+        let place = match run.enter(at) {
+            Ok(place) => place,
+            Err(error) => {
+                let path = run.site.part.folder_path(at);
+                run.ledger.report(run.site.drive_of(at), &path, error);
+                return Vec::new();
+            }
+        };
+        let mut shared = Vec::new();
+        for (id, _) in due {
+            if self.must_stop() {
+                break;
+            }
+            shared.extend(self.remove_one(&place, id, false).map(|seen| (seen, id)));
+        }
+        shared
+    }
+
+    /// Takes away an entry that has one name. Returns the state of one that has several, and stays for now.
+    fn remove_one(&self, place: &FolderPair, id: StepId, is_fresh: bool) -> Option<Stat> {
+        let (step, name) = self.run.site.step(id)?;
+        let looked = self.look(place, name, step);
+        if let Ok(seen) = &looked
+            && seen.links > 1
+        {
+            return Some(*seen);
+        }
+        let at = StepSite { on: self.run.site.drive_of(id.folder()), place, name, step };
+        let removed = looked.and_then(|seen| {
+            self.run.ledger.retry(|| {
+                self.prove(&at, &seen, is_fresh)?;
+                self.take_away(place, name, &seen)
+            })
+        });
+        self.run.ledger.conclude(id, removed);
+        None
+    }
+}

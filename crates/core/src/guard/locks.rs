@@ -1,0 +1,98 @@
+//! Runs on nested places keep out of each other's way by the locks of folders.
+//!
+//! A run has what it changes alone, and shares every folder above, across mounts and up to the root of the system. So
+//! one that works below or above another finds the lock taken. What only looks locks nothing. Where a drive
+//! cannot lock, and above folders that the user may not read, nothing is kept out.
+
+use std::collections::BTreeMap;
+use std::os::fd::{AsFd as _, OwnedFd};
+
+use utter_echo_model::note::Note;
+use utter_echo_os::{Caller, Entry, Identity, Lock, LockMode, Stat, System};
+
+use crate::guard::refusal::Refusal;
+use crate::sides::{self, Pair};
+
+/// A folder that is to be locked.
+struct ToLock {
+    folder: OwnedFd,
+    stat: Stat,
+    mode: LockMode,
+    /// Of the place for whose sake it is locked, as the user named it.
+    shown: String,
+}
+
+/// Locks what a run changes, to be held as long as it lasts, and tells of locks that were passed over. With `refuses`
+/// a lock that is taken is the error.
+pub(crate) fn take(
+    system: &dyn System,
+    pairs: &[Pair],
+    takes_from_source: bool,
+    refuses: bool,
+) -> Result<(Vec<Lock>, Vec<Note>), Refusal> {
+    let (mut locks, mut notes) = (Vec::new(), Vec::new());
+    for ToLock { folder, stat, mode, shown } in
+        to_lock(system, pairs, takes_from_source).into_values()
+    {
+        match system.lock(folder.as_fd(), mode) {
+            Ok(Some(lock)) => locks.push(lock),
+            Ok(None) => match foreign_holder(system, &folder, &stat) {
+                Some(process) => notes.push(Note::LockPassedOver { path: shown, process }),
+                None if refuses => return Err(Refusal::OtherRun { path: shown }),
+                None => {}
+            },
+            // The drive cannot lock, or the folder cannot be read.
+            Err(_) => {}
+        }
+    }
+    notes.dedup();
+    Ok((locks, notes))
+}
+
+/// By identity, since one folder may be above several places, and is locked once.
+fn to_lock(
+    system: &dyn System,
+    pairs: &[Pair],
+    takes_from_source: bool,
+) -> BTreeMap<Identity, ToLock> {
+    let mut all = BTreeMap::new();
+    for pair in pairs {
+        let destination = &pair.destination;
+        // What is not there yet is locked once it is made.
+        let mode = if destination.exists() { LockMode::Alone } else { LockMode::Shared };
+        add_with_all_above(system, &destination.anchor, (mode, &pair.destination_shown), &mut all);
+        if takes_from_source {
+            let how = (LockMode::Alone, &pair.source_shown);
+            add_with_all_above(system, &pair.source, how, &mut all);
+        }
+    }
+    all
+}
+
+fn add_with_all_above(
+    system: &dyn System,
+    place: &OwnedFd,
+    (mode, shown): (LockMode, &String),
+    all: &mut BTreeMap<Identity, ToLock>,
+) {
+    // Where the way up is not to be had, the place itself is locked all the same.
+    let above = sides::open_folders_above(system, place).unwrap_or_default();
+    let above = above.into_iter().map(|folder| (folder, LockMode::Shared));
+    let own = place.try_clone().map(|own| (own, mode));
+    for (folder, mode) in own.into_iter().chain(above) {
+        let Ok(stat) = system.stat(Entry::Pinned(folder.as_fd())) else { continue };
+        let shown = shown.clone();
+        let known = all.entry(stat.identity).or_insert(ToLock { folder, stat, mode, shown });
+        known.mode = known.mode.max(mode);
+    }
+}
+
+/// The process that has the lock of a folder in which it may change nothing: what it does is no run there. Nobody is
+/// to keep others from their work that way.
+fn foreign_holder(system: &dyn System, folder: &OwnedFd, stat: &Stat) -> Option<u32> {
+    let holders = system.lock_holders(folder.as_fd()).ok()?;
+    let may_change =
+        |caller: &Option<Caller>| caller.as_ref().is_none_or(|caller| caller.may_write_into(stat));
+    let is_foreign = holders.iter().all(|holder| !may_change(&holder.caller));
+    holders.first().filter(|_| is_foreign).map(|holder| holder.process)
+}
