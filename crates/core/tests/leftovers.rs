@@ -4,14 +4,19 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
+use std::ffi::OsStr;
 use std::fs;
+use std::os::fd::AsFd as _;
+use std::os::unix::ffi::OsStrExt as _;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
-use utter_echo_core::os::Linux;
-use utter_echo_core::plan::{Reason, Verb};
-use utter_echo_core::request::{Task, Workers};
+use utter_echo_core::os::{Linux, System as _};
+use utter_echo_core::plan::{Note, Reason, Verb, Verbs};
+use utter_echo_core::problem::Cause;
+use utter_echo_core::request::{Flush, Task, Workers};
+use utter_echo_files::{dirty_marker, hidden_names};
 use utter_echo_lab::{Tampered, Tampering, snapshot};
 
 fn prepare() -> Trees {
@@ -79,4 +84,69 @@ fn an_entry_that_only_looks_alike_stays() {
     for name in own {
         assert_eq!(fs::read_to_string(trees.destination.join(name)).unwrap(), "mine");
     }
+}
+
+#[test]
+fn a_marker_in_the_source_takes_no_part_and_is_named() {
+    for task in [Task::Copy, Task::Mirror, Task::Move] {
+        let trees = prepare();
+        let folder = fs::File::open(trees.source.join("lens")).unwrap();
+        dirty_marker::set(&Linux, folder.as_fd());
+        let mut request = request(&trees, task);
+        request.running.flush = Flush::End;
+        // What is renamed as a whole takes its marker along.
+        request.changed.steps = Verbs::ALL.without(Verb::Rename);
+        fs::remove_file(trees.destination.join("tide.csv")).unwrap();
+        let plan = plan_of(&Linux, &request);
+        let named = Note::UnfinishedSource(b"lens".as_slice().into());
+        assert!(plan.notes.contains(&named), "{task:?}: {:?}", plan.notes);
+        let outcome = apply(&Linux, &request);
+        assert!(outcome.problems.is_empty(), "{task:?}: {:?}", outcome.problems);
+        let echo = snapshot(&trees.destination);
+        assert!(echo.contains_key(b"lens/rings/c.svg".as_slice()));
+        assert!(!echo.keys().any(|path| path.starts_with(b"lens/.utter-")), "{task:?}");
+        // Also for whatever comes next.
+        let again = plan_of(&Linux, &request);
+        assert!(again.is_empty() && again.problems.is_empty(), "{task:?}: {:?}", listed(&again));
+    }
+}
+
+#[test]
+fn markers_of_earlier_runs_go_though_a_move_leaves_conflicts() {
+    let trees = prepare();
+    let folder = fs::File::open(&trees.destination).unwrap();
+    dirty_marker::set(&Linux, folder.as_fd());
+    let mut request = request(&trees, Task::Move);
+    request.running.flush = Flush::End;
+    request.changed.steps = Verbs::ALL;
+    let outcome = apply(&Linux, &request);
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    let plan = plan_of(&Linux, &request);
+    assert!(plan.problems.iter().any(|problem| matches!(problem.cause, Cause::NameTaken)));
+    assert!(!fs::exists(trees.destination.join(marker())).unwrap());
+}
+
+fn marker() -> String {
+    String::from_utf8(dirty_marker::name()).unwrap()
+}
+
+#[test]
+fn a_large_file_that_somebody_else_makes_under_the_same_name_is_left_to_them() {
+    let trees = Trees::new();
+    let content = vec![7; 9 << 20];
+    fs::write(trees.source.join("season.wav"), &content).unwrap();
+    let request = request(&trees, Task::Copy);
+    let plan = plan_of(&Linux, &request);
+    let source = plan.steps().find_map(|placed| placed.step.source).unwrap();
+    let name = hidden_names::name_of_large_file(b"season.wav", source.fingerprint());
+    let path = trees.destination.join(OsStr::from_bytes(&name));
+    fs::write(&path, "theirs").unwrap();
+    let held = fs::File::options().write(true).open(&path).unwrap();
+    let lock = Linux.lock_file(held.as_fd()).unwrap();
+    let session = Session::open(&Linux, &request).unwrap();
+    let outcome = session.execute(&plan, &Silent);
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    assert!(fs::read(trees.destination.join("season.wav")).unwrap() == content);
+    assert_eq!(fs::read_to_string(&path).unwrap(), "theirs");
+    drop(lock);
 }

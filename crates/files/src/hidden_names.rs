@@ -1,18 +1,21 @@
 //! Names for entries under way, and how to know those that an interrupted run left behind.
 //!
-//! A name is `.utter-` with sixteen hexadecimal digits: eight by chance, or for a large file by what
+//! A name is `.utter-` with hexadecimal digits: eight by chance, or for a large file sixteen by what
 //! it is made from, and eight computed from them.
 //! So a name that merely looks alike is not taken for ours but by a chance of one in four
-//! thousand million, and what lies under the name must be of the kind we leave, too.
+//! thousand million, and what lies under the name must be of the kind we leave, too. Two large files may
+//! have one name all the same, if somebody wants them to: whoever writes under it has the file locked.
 
 use std::hash::{BuildHasher as _, RandomState};
 use std::sync::atomic::{AtomicU32, Ordering};
 
+use sha2::{Digest as _, Sha256};
 use utter_echo_os::{Kind, Stat};
 
 const PREFIX: &[u8] = b".utter-";
 
-const DIGITS: usize = 8;
+/// Digits before those that are computed: of most names, and of large files.
+const DIGITS: [usize; 2] = [8, 16];
 
 /// A source of names that no one can foresee.
 #[derive(Debug, Default)]
@@ -25,8 +28,7 @@ impl HiddenNames {
     /// A name not given before. Whoever creates it must still ask that it be new.
     pub fn name(&self) -> Vec<u8> {
         let count = self.count.fetch_add(1, Ordering::Relaxed);
-        let hash = self.keys.hash_one(count).to_be_bytes();
-        name_for(u32::from_be_bytes([hash[0], hash[1], hash[2], hash[3]]))
+        name_for(self.keys.hash_one(count) >> 32, DIGITS[0])
     }
 }
 
@@ -34,26 +36,32 @@ impl HiddenNames {
 /// this state of its source: so a run that was interrupted can be gone on with.
 /// The numbers tell one state of the source from another.
 pub fn name_of_large_file(name: &[u8], numbers: [u64; 4]) -> Vec<u8> {
-    let state = numbers.into_iter().flat_map(u64::to_be_bytes);
-    name_for(hash(name.iter().copied().chain([0]).chain(state)))
+    let mut digest = Sha256::new_with_prefix(name);
+    // No name holds it, so what follows is not a part of one.
+    digest.update([0]);
+    for number in numbers {
+        digest.update(number.to_be_bytes());
+    }
+    let mut first = [0; 8];
+    first.copy_from_slice(&digest.finalize()[..8]);
+    name_for(u64::from_be_bytes(first), DIGITS[1])
 }
 
 /// The one name of the mark that a run leaves until everything is on the drive.
 pub fn name_of_dirty_marker() -> Vec<u8> {
-    name_for(hash(b"not all is on the drive yet".iter().copied()))
+    name_for(hash(b"not all is on the drive yet").into(), DIGITS[0])
 }
 
-fn name_for(chance: u32) -> Vec<u8> {
-    format!(".utter-{chance:08x}{:08x}", check(chance)).into_bytes()
+fn name_for(chance: u64, digits: usize) -> Vec<u8> {
+    let bytes = &chance.to_be_bytes()[8 - digits / 2..];
+    let check = hash(&[b"utter echo under way", bytes].concat());
+    let digits = format!("{chance:0digits$x}{check:08x}");
+    [PREFIX, digits.as_bytes()].concat()
 }
 
-/// FNV-1a over the digits and a word of ours.
-fn check(chance: u32) -> u32 {
-    hash(b"utter echo under way".iter().copied().chain(chance.to_be_bytes()))
-}
-
-fn hash(bytes: impl Iterator<Item = u8>) -> u32 {
-    bytes.fold(0x811c_9dc5, |hash, b| (hash ^ u32::from(b)).wrapping_mul(0x0100_0193))
+/// FNV-1a.
+fn hash(bytes: &[u8]) -> u32 {
+    bytes.iter().fold(0x811c_9dc5, |hash, b| (hash ^ u32::from(*b)).wrapping_mul(0x0100_0193))
 }
 
 /// True if an interrupted run of this program left this.
@@ -65,12 +73,12 @@ pub fn is_leftover(name: &[u8], stat: &Stat) -> bool {
 
 /// True for a name that only this program gives.
 pub fn is_hidden_name(name: &[u8]) -> bool {
-    let Some(digits) = name.strip_prefix(PREFIX).filter(|d| d.len() == 2 * DIGITS) else {
-        return false;
-    };
-    let chance = std::str::from_utf8(&digits[..DIGITS]).ok();
-    let chance = chance.and_then(|digits| u32::from_str_radix(digits, 16).ok());
-    chance.is_some_and(|chance| name == name_for(chance))
+    let Some(digits) = name.strip_prefix(PREFIX) else { return false };
+    DIGITS.into_iter().any(|count| {
+        let chance = digits.get(..count).and_then(|digits| std::str::from_utf8(digits).ok());
+        let chance = chance.and_then(|digits| u64::from_str_radix(digits, 16).ok());
+        chance.is_some_and(|chance| name == name_for(chance, count))
+    })
 }
 
 #[cfg(test)]
@@ -83,6 +91,10 @@ mod tests {
         let (one, two) = (temporaries.name(), temporaries.name());
         assert_ne!(one, two);
         assert!(is_hidden_name(&one) && is_hidden_name(&two));
+        let large = name_of_large_file(b"season.wav", [1, 2, 3, 4]);
+        assert!(is_hidden_name(&large) && is_hidden_name(&name_of_dirty_marker()));
+        assert_ne!(large, name_of_large_file(b"season.wav", [1, 2, 3, 5]));
+        assert_ne!(large, name_of_large_file(b"season.WAV", [1, 2, 3, 4]));
         let mut other = one.clone();
         *other.last_mut().unwrap() ^= 1;
         assert!(!is_hidden_name(&other));

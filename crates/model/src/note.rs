@@ -16,6 +16,8 @@ pub enum Note {
     MountLeftOut(TreePath),
     /// The folder of the source in which whoever asked keeps what changes meanwhile was left out.
     OwnLeftOut(TreePath),
+    /// A folder of the source with the marker of a run that wrote there and did not come to its end.
+    UnfinishedSource(TreePath),
     /// A folder in the destination where another drive is mounted, and that the run goes onto.
     DriveWrittenTo(TreePath),
     /// A folder in the destination where another drive is mounted, and that the source has nothing in
@@ -110,6 +112,7 @@ impl Note {
             Self::Mount(path) => Self::Mount(moved(path)),
             Self::MountLeftOut(path) => Self::MountLeftOut(moved(path)),
             Self::OwnLeftOut(path) => Self::OwnLeftOut(moved(path)),
+            Self::UnfinishedSource(path) => Self::UnfinishedSource(moved(path)),
             Self::DriveWrittenTo(path) => Self::DriveWrittenTo(moved(path)),
             Self::DriveLeftAlone(path) => Self::DriveLeftAlone(moved(path)),
             Self::OfTheDrive(path) => Self::OfTheDrive(moved(path)),

@@ -231,6 +231,11 @@ pub enum Cause {
 }
 
 impl Cause {
+    /// True for what was looked at and understood, and is left as it is: nothing about it is unknown.
+    pub fn is_conflict(&self) -> bool {
+        matches!(self, Self::NameTaken | Self::FolderInTheWay)
+    }
+
     /// True for what makes the step stale instead of failed.
     pub fn is_stale(&self) -> bool {
         matches!(self, Self::Stale(_))

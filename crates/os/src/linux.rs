@@ -386,6 +386,10 @@ impl System for Linux {
         Lock::take(self.open_folder(folder, b"")?, mode)
     }
 
+    fn lock_file(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lock>> {
+        Lock::take(file.try_clone_to_owned()?, LockMode::Alone)
+    }
+
     fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>> {
         lock::holders(&self.stat(Entry::Pinned(folder))?)
     }

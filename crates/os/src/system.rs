@@ -199,6 +199,8 @@ pub trait System: Sync {
     /// Takes the lock of a folder; `None` if another keeps it from being taken like this. Whoever may read a folder
     /// can lock it; see `flock(2)`.
     fn lock(&self, folder: BorrowedFd<'_>, mode: LockMode) -> io::Result<Option<Lock>>;
+    /// Has an open file alone; `None` if another does.
+    fn lock_file(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lock>>;
     /// Who has the lock of a folder, as far as the system tells.
     fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>>;
     /// True if somebody else has a file open for writing; see `F_SETLEASE` in `fcntl(2)`. Fails where that

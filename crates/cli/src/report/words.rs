@@ -228,6 +228,13 @@ pub(crate) fn note(note: &Note) -> String {
                 names::shown(path.as_bytes())
             )
         }
+        Note::UnfinishedSource(path) => {
+            let path =
+                if path.as_bytes().is_empty() { "it" } else { &names::shown(path.as_bytes()) };
+            format!(
+                "the source is unfinished: a run that wrote to {path} was cut short; run that command again first"
+            )
+        }
         Note::DriveWrittenTo(path) => format!(
             "{} is another drive mounted in the destination; the run goes onto it",
             names::shown(path.as_bytes())
@@ -377,6 +384,7 @@ pub(super) fn note_path(note: &Note) -> Option<&TreePath> {
         Note::Mount(path)
         | Note::MountLeftOut(path)
         | Note::OwnLeftOut(path)
+        | Note::UnfinishedSource(path)
         | Note::DriveWrittenTo(path)
         | Note::DriveLeftAlone(path)
         | Note::OfTheDrive(path) => Some(path),
@@ -395,6 +403,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::OwnLeftOut(_) => "own-left-out",
         Note::ReadFromMemory(_) => "read-from-memory",
         Note::Ahead(..) => "ahead",
+        Note::UnfinishedSource(_) => "unfinished-source",
         Note::DriveWrittenTo(_) => "drive-written-to",
         Note::DriveLeftAlone(_) => "drive-left-alone",
         Note::OfTheDrive(_) => "of-the-drive",

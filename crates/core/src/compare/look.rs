@@ -131,9 +131,13 @@ impl Walk<'_, '_> {
     }
 
     /// True for what belongs to runs, or to the drive itself.
-    fn is_no_part(&self, visit: &Visit<'_>, joined: &MergedName<'_>) -> bool {
-        let is_mark = joined.name == self.mark && joined.source.is_none();
+    fn is_no_part(&self, visit: &mut Visit<'_>, joined: &MergedName<'_>) -> bool {
+        let moves_back = self.context.terms.selection.is_of_chosen();
         let in_a_tree = visit.listed.sides.source.is_some();
+        let is_mark = joined.name == self.mark && !(moves_back && joined.source.is_some());
+        if is_mark && joined.source.is_some() {
+            visit.findings.notes.push(Note::UnfinishedSource(visit.listed.path.clone()));
+        }
         if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
             visit.node.holds();
             if joined.source.is_some() {
@@ -142,7 +146,6 @@ impl Walk<'_, '_> {
             return true;
         }
         // What killed runs left where this one takes something away goes with that.
-        let moves_back = self.context.terms.selection.is_of_chosen();
         moves_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
     }
 

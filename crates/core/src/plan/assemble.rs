@@ -86,7 +86,7 @@ impl Plan {
             }));
         }
         let leaves_none = self.totals.held_back == 0 && self.totals.spared_newer == 0;
-        self.settles &= leaves_none && self.problems.is_empty();
+        self.settles &= leaves_none && self.problems.iter().all(|it| it.cause.is_conflict());
         self.number();
     }
 }

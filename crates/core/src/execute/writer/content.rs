@@ -9,10 +9,11 @@ use std::sync::atomic::Ordering;
 
 use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::aspect::Aspect;
+use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::running::{Cache, Flush};
 use utter_echo_model::state::State;
-use utter_echo_os::{Advice, Entry, Kind, LARGE, Stat, is_unsupported};
+use utter_echo_os::{Advice, Entry, Kind, LARGE, Lock, Stat, is_unsupported};
 
 use crate::execute::writer::drive_writer::Writer;
 use crate::execute::writer::flags::MadeEntry;
@@ -29,6 +30,21 @@ pub(super) enum MadeUnder<'a> {
     Kept(&'a [u8]),
     /// It has no name.
     Nothing,
+}
+
+/// A file that is begun, or gone on with.
+struct FileBegun {
+    file: OwnedFd,
+    lock: Option<Lock>,
+    birth_mode: u32,
+    /// Where to go on.
+    from: u64,
+}
+
+impl FileBegun {
+    fn new(file: io::Result<OwnedFd>, birth_mode: u32) -> Result<Self, StepError> {
+        Ok(Self { file: file.during(Operation::Write)?, lock: None, birth_mode, from: 0 })
+    }
 }
 
 /// A file up to this size is read with one call and written with one.
@@ -71,24 +87,17 @@ impl Writer<'_> {
             return Err(StepError::stale_source(Operation::Read));
         }
         let wanted = self.wanted(place, operation, &State::from(&before));
-        let mut birth_mode = self.birth_mode(place, &wanted);
         let folder = place.destination.as_fd();
-        let mut from = 0;
-        let made = match under {
-            MadeUnder::Name(name) => system.create_file(folder, name, birth_mode),
-            MadeUnder::Nothing => system.create_nameless(folder, birth_mode),
-            MadeUnder::Kept(name) => {
-                birth_mode = 0o600;
-                match self.kept(folder, name) {
-                    Some(kept) => {
-                        from = self.resume(source.as_fd(), kept.as_fd(), &before)?;
-                        Ok(kept)
-                    }
-                    None => system.create_file(folder, name, birth_mode),
-                }
+        let birth_mode = self.birth_mode(place, &wanted);
+        let FileBegun { file: made, lock, birth_mode, mut from } = match under {
+            MadeUnder::Kept(name) => self.begin_large(folder, name, (source.as_fd(), &before))?,
+            MadeUnder::Name(name) => {
+                FileBegun::new(system.create_file(folder, name, birth_mode), birth_mode)?
+            }
+            MadeUnder::Nothing => {
+                FileBegun::new(system.create_nameless(folder, birth_mode), birth_mode)?
             }
         };
-        let made = made.during(Operation::Write)?;
         for attempt in 1.. {
             let came = self.pour(source.as_fd(), made.as_fd(), &before, from)?;
             let came = self.beyond(place, source.as_fd(), &before, came)?;
@@ -119,7 +128,7 @@ impl Writer<'_> {
         if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }
-        Ok(MadeEntry { handle: Some(made), flags })
+        Ok(MadeEntry { handle: Some(made), flags, lock })
     }
 
     /// True if the file must be on the drive before it gets its name: it was asked for, or nothing
@@ -140,6 +149,59 @@ impl Writer<'_> {
         match self.system().flush_file(made) {
             Err(e) if is_unsupported(&e) => Ok(()),
             other => other.during(Operation::Flush),
+        }
+    }
+
+    /// Begins a large file, or goes on with what an interrupted run left of it. Fails as for a name that is taken if
+    /// somebody else is at work under it.
+    fn begin_large(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        (source, stat): (BorrowedFd<'_>, &Stat),
+    ) -> Result<FileBegun, StepError> {
+        let birth_mode = 0o600;
+        let Some(file) = self.kept(folder, name) else {
+            let file = self.system().create_file(folder, name, birth_mode);
+            let begun = FileBegun::new(file, birth_mode)?;
+            let lock = self.hold(folder, name, begun.file.as_fd()).during(Operation::Write)?;
+            return Ok(FileBegun { lock, ..begun });
+        };
+        let lock = self.hold(folder, name, file.as_fd()).during(Operation::Write)?;
+        let from = self.resume(source, file.as_fd(), stat)?;
+        Ok(FileBegun { file, lock, birth_mode, from })
+    }
+
+    /// Has a file under way alone. Where the drive cannot lock, nothing keeps others from it.
+    fn hold(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        file: BorrowedFd<'_>,
+    ) -> io::Result<Option<Lock>> {
+        let taken = || io::Error::from(ErrorKind::AlreadyExists);
+        let lock = match self.system().lock_file(file) {
+            Ok(None) => return Err(taken()),
+            other => other.ok().flatten(),
+        };
+        // Whoever had it may have given it the name that it should have.
+        if self.leads_to(folder, name, file)? { Ok(lock) } else { Err(taken()) }
+    }
+
+    /// True if a name is that of an open file, as far as the drive's numbers tell.
+    pub(super) fn leads_to(
+        &self,
+        folder: BorrowedFd<'_>,
+        name: &[u8],
+        file: BorrowedFd<'_>,
+    ) -> io::Result<bool> {
+        if self.capabilities.drive.numbers != InodeNumbers::Stable {
+            return Ok(true);
+        }
+        let open = self.system().stat(Entry::Open(file))?;
+        match self.system().stat(Entry::Named(folder, name)) {
+            Err(e) if e.kind() == ErrorKind::NotFound => Ok(false),
+            named => Ok(named?.identity == open.identity),
         }
     }
 

@@ -9,7 +9,7 @@ use utter_echo_files::attributes;
 use utter_echo_model::aspect::Aspect;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::verb::Verb;
-use utter_echo_os::{Entry, Flags, Kind};
+use utter_echo_os::{Entry, Flags, Kind, Lock};
 
 use crate::execute::writer::attributes::AttributeModel;
 use crate::execute::writer::drive_writer::Writer;
@@ -27,6 +27,8 @@ pub(super) struct MadeEntry {
     pub(super) handle: Option<OwnedFd>,
     /// Its flags, if some of them would keep it from getting its name.
     pub(super) flags: Option<Flags>,
+    /// Keeps others from a large file while it is under way.
+    pub(super) lock: Option<Lock>,
 }
 
 /// What becomes of an entry once the work on it is done.
@@ -128,7 +130,7 @@ impl Writer<'_> {
     /// Sets what had to wait until the entry had its name.
     pub(super) fn lock(&self, made: &MadeEntry) -> StepResult {
         match made {
-            MadeEntry { handle: Some(handle), flags: Some(flags) } => {
+            MadeEntry { handle: Some(handle), flags: Some(flags), .. } => {
                 self.system().set_flags(handle.as_fd(), *flags).during(Operation::SetAttributes)
             }
             _ => Ok(()),

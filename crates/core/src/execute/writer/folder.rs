@@ -97,10 +97,8 @@ impl Writer<'_> {
             match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
                 Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
                 Err(e) if no_exchange(&e) => {
-                    system.remove_file(folder, name).during(Operation::Remove)?;
-                    system
-                        .rename((folder, temporary), (folder, name), Onto::Nothing)
-                        .during(Operation::Write)
+                    let waiting = self.replace_in_turn((folder, temporary), (folder, name))?;
+                    system.remove_file(folder, &waiting).during(Operation::Remove)
                 }
                 Err(e) => Err(e).during(Operation::Write),
             }

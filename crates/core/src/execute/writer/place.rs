@@ -1,7 +1,7 @@
 //! Entries other than folders: made under a temporary name, then put in their place.
 
 use crate::execute::writer::step_error::ErrorContext as _;
-use std::io::ErrorKind;
+use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
 
 use utter_echo_drives::features::Feature;
@@ -98,7 +98,9 @@ impl Writer<'_> {
     ) -> StepResult {
         let made = self.make(place, name, temporary, operation, source);
         let placed = made.and_then(|made| {
-            self.put_in_place(place, (place.destination.as_fd(), temporary), name, operation)?;
+            let ready = (place.destination.as_fd(), temporary);
+            self.check_own(&made, ready)?;
+            self.put_in_place(place, ready, name, operation)?;
             Ok(made)
         });
         match placed {
@@ -115,6 +117,16 @@ impl Writer<'_> {
             Err(error) if source.bytes() > LARGE && was_interrupted(&error.1) => Err(error),
             Err(error) => self.or_discard(place, temporary, Err(error)),
         }
+    }
+
+    /// What lies under the name of a large file must be what was made: others may know that name.
+    fn check_own(&self, made: &MadeEntry, (folder, name): NamedEntry<'_>) -> StepResult {
+        let (Some(file), Some(_)) = (&made.handle, &made.lock) else { return Ok(()) };
+        if self.leads_to(folder, name, file.as_fd()).during(Operation::Write)? {
+            return Ok(());
+        }
+        let taken = io::Error::from(ErrorKind::AlreadyExists);
+        Err(StepError(Operation::Write, taken.into()))
     }
 
     fn make(
@@ -213,7 +225,8 @@ impl Writer<'_> {
                 && name.len() > LONG_NAME
                 && !self.capabilities.drive.holds(Feature::LongNamesReplaced)
             {
-                system.remove_file(folder, name).during(Operation::Remove)?;
+                let waiting = self.replace_in_turn(ready, (folder, name))?;
+                return system.remove_file(folder, &waiting).during(Operation::Remove);
             }
             let placed = system.rename(ready, (folder, name), Onto::Replace);
             if placed.is_err() {
@@ -236,10 +249,36 @@ impl Writer<'_> {
                 })
                 .during(Operation::Remove),
             Err(e) if no_exchange(&e) => {
-                system.remove_folder(to.0, to.1).during(Operation::Remove)?;
-                system.rename(ready, to, Onto::Replace).during(Operation::Write)
+                let waiting = self.replace_in_turn(ready, to)?;
+                let removed = system.remove_folder(to.0, &waiting);
+                if removed.is_err() && self.rename_free(to, ready).is_ok() {
+                    // Somebody put something into it after it was emptied: it goes back. The error is the one to
+                    // report.
+                    let _ = self.rename_free((to.0, &waiting), to);
+                }
+                removed.during(Operation::Remove)
             }
             Err(e) => Err(e).during(Operation::Write),
+        }
+    }
+
+    /// Puts something in the place of another entry where names cannot be exchanged: the old one waits under a name
+    /// of its own, comes back if the new one cannot come, and is removed then. A run that is killed in between is
+    /// finished by the next, since the source has what is to come.
+    pub(super) fn replace_in_turn(
+        &self,
+        ready: NamedEntry<'_>,
+        to: NamedEntry<'_>,
+    ) -> Result<Vec<u8>, StepError> {
+        let waiting = self.context.temporaries.name();
+        self.rename_free(to, (to.0, &waiting)).during(Operation::Write)?;
+        match self.rename_free(ready, to) {
+            Ok(()) => Ok(waiting),
+            Err(error) => {
+                // The error is the one to report. Should this fail as well, the entry lies beside its name.
+                let _ = self.rename_free((to.0, &waiting), to);
+                Err(error).during(Operation::Write)
+            }
         }
     }
 
