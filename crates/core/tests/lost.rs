@@ -4,15 +4,18 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
+use std::os::fd::AsFd as _;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use crate::common::{Trees, request};
-use utter_echo_core::os::Linux;
+use utter_echo_core::os::{Linux, System as _};
+use utter_echo_core::plan::Verb;
 use utter_echo_core::request::{Flush, Request, Task};
 use utter_echo_core::{Ending, Outcome};
 use utter_echo_lab::{
-    DriveKind, Gardener, MountedDrive, Snapshot, Tampered, Tampering, differences, snapshot,
+    DriveKind, Gardener, Model, MountedDrive, SlowDrive, Snapshot, Tampered, Tampering,
+    differences, snapshot,
 };
 
 /// A mirror onto a drive of its own, and how many calls it takes.
@@ -121,4 +124,50 @@ fn a_device_that_is_taken_away_below_its_file_system_is_not_passed_over() {
         assert!(!outcome.problems.is_empty(), "{}: {outcome:?}", kind.name());
         assert!(outcome.problems.len() <= 4, "{}: {:?}", kind.name(), outcome.problems);
     }
+}
+
+#[test]
+fn an_error_that_somebody_else_heard_of_first_is_reported_and_mended_by_the_next_run() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let mut trees = Trees::new();
+    for at in 0..20 {
+        std::fs::write(trees.source.join(format!("tide {at}")), vec![at; 40_000]).unwrap();
+    }
+    let model = Model::Stick { write: 200e6 };
+    let drive = match SlowDrive::make(model, &trees.base.path().join("stick"), 64 << 20, |_| {}) {
+        Ok(drive) => drive,
+        Err(reason) => return utter_echo_lab::left_out(reason),
+    };
+    trees.destination = drive.folder().join("echo");
+    std::fs::create_dir(&trees.destination).unwrap();
+    let mut request = request(&trees, Task::Copy);
+    request.running.flush = Flush::End;
+    let happened = Mutex::new(false);
+    let system = Tampered::before_each(|call| {
+        let mut happened = happened.lock().unwrap();
+        if call != "flush_drive" || *happened {
+            return;
+        }
+        *happened = true;
+        let somebody = std::fs::File::open(&trees.destination).unwrap();
+        drive.fail_writes(true);
+        for at in 0..20 {
+            let file = std::fs::File::open(trees.destination.join(format!("tide {at}"))).unwrap();
+            // Its content alone: what the file system writes for itself goes well.
+            let _ = Linux.write_back(file.as_fd());
+        }
+        drive.fail_writes(false);
+        rustix::fs::syncfs(&somebody).unwrap_err();
+    });
+    let outcome = crate::common::apply(&system, &request);
+    assert!(*happened.lock().unwrap());
+    assert_eq!(outcome.problems.len(), 1, "{:?}", outcome.problems);
+    assert!(outcome.problems[0].cause.is_input_output(), "{:?}", outcome.problems);
+    assert!(outcome.done(Verb::Add).entries == 0, "{:?}", outcome.done);
+    assert_next_run_completes(&trees, &request, "after the error");
+    drive.cool().unwrap();
+    let left = differences(&snapshot(&trees.source), &without_own(snapshot(&trees.destination)));
+    assert!(left.is_empty(), "{left}");
 }

@@ -4,6 +4,7 @@
 pub mod before;
 pub mod capabilities;
 pub mod disk_order;
+pub mod drive_handle;
 pub mod features;
 pub mod kinds;
 pub mod labels;

@@ -162,6 +162,7 @@ tampered! {
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
     lock(folder: BorrowedFd<'_>, mode: LockMode) -> Option<Lock>;
+    driver_device(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
     lock_file(file: BorrowedFd<'_>) -> Option<Lock>;
     lock_holders(folder: BorrowedFd<'_>) -> Vec<LockHolder>;
     is_open_for_writing(file: BorrowedFd<'_>) -> bool;

@@ -4,6 +4,22 @@ use std::io;
 
 use rustix::io::Errno;
 
+/// How often a call that a signal interrupted is made in all. Some drivers say so of whatever they cannot do.
+const TRIES: u32 = 20;
+
+/// Makes a call, and again if a signal interrupted it.
+pub(super) fn retry_on_intr<T>(
+    mut call: impl FnMut() -> rustix::io::Result<T>,
+) -> rustix::io::Result<T> {
+    for _ in 1..TRIES {
+        match call() {
+            Err(Errno::INTR) => {}
+            other => return other,
+        }
+    }
+    call()
+}
+
 /// True if an entry lacks an attribute, or its file system all of that sort.
 pub fn is_absent(error: &io::Error) -> bool {
     error.raw_os_error() == Some(Errno::NODATA.raw_os_error()) || is_unsupported(error)

@@ -11,10 +11,11 @@ use rustix::fs::{
     ResolveFlags, SeekFrom, Statx, StatxAttributes, StatxFlags, StatxTimestamp, Timespec,
     Timestamps, UTIME_OMIT, Uid, XattrFlags,
 };
-use rustix::io::{Errno, retry_on_intr};
+use rustix::io::Errno;
 
 use crate::caller::Caller;
 use crate::errors::is_unsupported;
+use crate::errors::retry_on_intr;
 use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
@@ -160,7 +161,9 @@ impl System for Linux {
             Err(Errno::NOENT) => {
                 let path = proc_path(file, b"");
                 let follow = AtFlags::SYMLINK_FOLLOW;
-                Ok(rustix::fs::linkat(CWD, path.as_slice(), folder, name, follow)?)
+                Ok(retry_on_intr(|| {
+                    rustix::fs::linkat(CWD, path.as_slice(), folder, name, follow)
+                })?)
             }
             other => Ok(other?),
         }
@@ -195,7 +198,7 @@ impl System for Linux {
     }
 
     fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()> {
-        Ok(rustix::fs::ioctl_ficlone(destination, source)?)
+        Ok(retry_on_intr(|| rustix::fs::ioctl_ficlone(destination, source))?)
     }
 
     fn may_reach(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
@@ -226,15 +229,15 @@ impl System for Linux {
             Advice::ReadAhead => rustix::fs::Advice::Sequential,
             Advice::Drop => rustix::fs::Advice::DontNeed,
         };
-        Ok(rustix::fs::fadvise(file, offset, NonZeroU64::new(length), advice)?)
+        Ok(retry_on_intr(|| rustix::fs::fadvise(file, offset, NonZeroU64::new(length), advice))?)
     }
 
     fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()> {
-        Ok(rustix::fs::mkdirat(folder, name, Mode::from_raw_mode(mode))?)
+        Ok(retry_on_intr(|| rustix::fs::mkdirat(folder, name, Mode::from_raw_mode(mode)))?)
     }
 
     fn create_link(&self, folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::symlinkat(text, folder, name)?)
+        Ok(retry_on_intr(|| rustix::fs::symlinkat(text, folder, name))?)
     }
 
     fn create_special(
@@ -253,7 +256,9 @@ impl System for Linux {
             Kind::File | Kind::Folder | Kind::Symlink => return Err(ErrorKind::InvalidInput.into()),
         };
         let device = if kind.is_device() { device } else { 0 };
-        Ok(rustix::fs::mknodat(folder, name, file_type, Mode::from_raw_mode(mode), device)?)
+        Ok(retry_on_intr(|| {
+            rustix::fs::mknodat(folder, name, file_type, Mode::from_raw_mode(mode), device)
+        })?)
     }
 
     fn add_name(
@@ -263,7 +268,7 @@ impl System for Linux {
         folder: BorrowedFd<'_>,
         name: &[u8],
     ) -> io::Result<()> {
-        Ok(rustix::fs::linkat(from_folder, from, folder, name, AtFlags::empty())?)
+        Ok(retry_on_intr(|| rustix::fs::linkat(from_folder, from, folder, name, AtFlags::empty()))?)
     }
 
     fn rename(
@@ -277,29 +282,31 @@ impl System for Linux {
             Onto::Nothing => RenameFlags::NOREPLACE,
             Onto::Exchange => RenameFlags::EXCHANGE,
         };
-        Ok(rustix::fs::renameat_with(from.0, from.1, to.0, to.1, flags)?)
+        Ok(retry_on_intr(|| rustix::fs::renameat_with(from.0, from.1, to.0, to.1, flags))?)
     }
 
     fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::unlinkat(folder, name, AtFlags::empty())?)
+        Ok(retry_on_intr(|| rustix::fs::unlinkat(folder, name, AtFlags::empty()))?)
     }
 
     fn remove_folder(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
-        Ok(rustix::fs::unlinkat(folder, name, AtFlags::REMOVEDIR)?)
+        Ok(retry_on_intr(|| rustix::fs::unlinkat(folder, name, AtFlags::REMOVEDIR))?)
     }
 
     fn set_owner(&self, entry: Entry<'_>, uid: u32, gid: u32) -> io::Result<()> {
         let (folder, name, flags) = at(entry);
         let (uid, gid) = (Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)));
-        Ok(rustix::fs::chownat(folder, name, uid, gid, flags)?)
+        Ok(retry_on_intr(|| rustix::fs::chownat(folder, name, uid, gid, flags))?)
     }
 
     fn set_mode(&self, entry: Entry<'_>, mode: u32) -> io::Result<()> {
         let mode = Mode::from_raw_mode(mode);
         match entry {
-            Entry::Open(fd) => rustix::fs::fchmod(fd, mode)?,
+            Entry::Open(fd) => retry_on_intr(|| rustix::fs::fchmod(fd, mode))?,
             // `fchmod` refuses such a handle; its name under /proc leads to the same entry.
-            Entry::Pinned(fd) => rustix::fs::chmod(proc_path(fd, b"").as_slice(), mode)?,
+            Entry::Pinned(fd) => {
+                retry_on_intr(|| rustix::fs::chmod(proc_path(fd, b"").as_slice(), mode))?;
+            }
             // There is no call for that which follows no link on every kernel.
             Entry::Named(folder, name) => {
                 let pinned = self.pin(folder, name)?;
@@ -321,10 +328,10 @@ impl System for Linux {
             last_modification: given(modified),
         };
         if let Entry::Open(fd) = entry {
-            return Ok(rustix::fs::futimens(fd, &times)?);
+            return Ok(retry_on_intr(|| rustix::fs::futimens(fd, &times))?);
         }
         let (folder, name, flags) = at(entry);
-        Ok(rustix::fs::utimensat(folder, name, &times, flags)?)
+        Ok(retry_on_intr(|| rustix::fs::utimensat(folder, name, &times, flags))?)
     }
 
     fn flags(&self, entry: BorrowedFd<'_>) -> io::Result<Flags> {
@@ -333,7 +340,9 @@ impl System for Linux {
 
     fn set_flags(&self, entry: BorrowedFd<'_>, flags: Flags) -> io::Result<()> {
         let others = self.flags(entry)?.without(Flags::CARRIED);
-        Ok(rustix::fs::ioctl_setflags(entry, IFlags::from_bits_retain(others.or(flags).0))?)
+        Ok(retry_on_intr(|| {
+            rustix::fs::ioctl_setflags(entry, IFlags::from_bits_retain(others.or(flags).0))
+        })?)
     }
 
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>> {
@@ -373,8 +382,10 @@ impl System for Linux {
 
     fn remove_xattr(&self, entry: Entry<'_>, xattr: &[u8]) -> io::Result<()> {
         match entry {
-            Entry::Open(fd) => rustix::fs::fremovexattr(fd, xattr)?,
-            Entry::Pinned(fd) => rustix::fs::removexattr(proc_path(fd, b"").as_slice(), xattr)?,
+            Entry::Open(fd) => retry_on_intr(|| rustix::fs::fremovexattr(fd, xattr))?,
+            Entry::Pinned(fd) => {
+                retry_on_intr(|| rustix::fs::removexattr(proc_path(fd, b"").as_slice(), xattr))?;
+            }
             Entry::Named(fd, name) => {
                 rustix::fs::lremovexattr(proc_path(fd, name).as_slice(), xattr)?;
             }
@@ -410,13 +421,33 @@ impl System for Linux {
     }
 
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
-        // `syncfs` refuses a handle that is only a starting point.
-        let folder = self.open_folder(folder, b"")?;
-        rustix::fs::syncfs(&folder)?;
-        if self.kind_of_drive(folder.as_fd())? == FUSE {
-            flush_driver(*self, folder.as_fd())?;
+        // By this very handle: one that is opened now was not there when an earlier error was told.
+        match retry_on_intr(|| rustix::fs::syncfs(folder)) {
+            // `syncfs` refuses a handle that is only a starting point.
+            Err(Errno::BADF) => return self.flush_drive(self.open_folder(folder, b"")?.as_fd()),
+            other => other?,
         }
-        Ok(())
+        if self.kind_of_drive(folder)? != FUSE {
+            return Ok(());
+        }
+        match self.flush_file(folder) {
+            // Not every driver knows that of a folder.
+            Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => Ok(()),
+            other => other,
+        }
+    }
+
+    fn driver_device(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>> {
+        if self.kind_of_drive(folder)? != FUSE {
+            return Ok(None);
+        }
+        let drive = self.stat(Entry::Pinned(folder))?.identity.drive;
+        let mounts = self.mounts()?;
+        let of_drive = |mount: &&Mount| mount.drive == drive && mount.device.starts_with("/dev");
+        let Some(mount) = mounts.iter().find(of_drive) else { return Ok(None) };
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+        // Only who may read the device can make sure of more than the driver does.
+        Ok(retry_on_intr(|| rustix::fs::open(&mount.device, flags, Mode::empty())).ok())
     }
 
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64> {
@@ -521,25 +552,6 @@ impl Linux {
         let mount = all.iter().find(has_device).filter(|mount| !mount.kind.starts_with("fuse"));
         let device = mount.map(|mount| rustix::fs::stat(&mount.device)).transpose()?;
         Ok(device.map(|device| device.st_rdev))
-    }
-}
-
-/// What a driver in user space was given it keeps itself, or hands to its device; `syncfs` tells it nothing.
-fn flush_driver(system: Linux, folder: BorrowedFd<'_>) -> io::Result<()> {
-    match system.flush_file(folder) {
-        // Not every driver knows that of a folder.
-        Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => {}
-        other => other?,
-    }
-    let drive = system.stat(Entry::Open(folder))?.identity.drive;
-    let all = system.mounts()?;
-    let device = all.iter().find(|mount| mount.drive == drive && mount.device.starts_with("/dev"));
-    let Some(device) = device else { return Ok(()) };
-    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
-    // Only who may read the device can make sure of more than the driver does.
-    match rustix::fs::open(&device.device, flags, Mode::empty()) {
-        Ok(device) => Ok(rustix::fs::fsync(device)?),
-        Err(_) => Ok(()),
     }
 }
 

@@ -212,8 +212,12 @@ pub trait System: Sync {
     /// costs next to nothing where all of it is there already, and does not make sure that a power cut leaves
     /// the file there; see `sync_file_range(2)`.
     fn write_back(&self, file: BorrowedFd<'_>) -> io::Result<()>;
-    /// Brings everything written to the drive that holds `folder` onto it.
+    /// Brings everything written to the drive that holds `folder` onto it. The system tells of a write that failed
+    /// once by each handle that was open before, so this goes by the handle that it is given.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
+    /// The device below a driver in user space, which `flush_drive` does not reach; `None` where there is none, or
+    /// this user may not read it. [`flush_file`](Self::flush_file) flushes it.
+    fn driver_device(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
     /// The kernel's number for the kind of file system that holds `folder`; see `statfs(2)`.
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64>;
     /// Room on the drive that holds `folder`.

@@ -46,6 +46,11 @@ impl<'a> RunStore<'a> {
         let lines = WaitingLines { end: 0, next: 0, waiting: Vec::new() };
         let recorder = JournalWriter { system: self.system, file, lines: Mutex::new(lines) };
         recorder.note(&super::reader::VERSION.to_le_bytes())?;
+        // Notes that a power cut takes away with their name are none.
+        match self.system.flush_file(self.folder()) {
+            Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => {}
+            other => other?,
+        }
         Ok(NewRun { name, folder, recorder, lock })
     }
 

@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use std::sync::OnceLock;
 
 use utter_echo_drives::capabilities::Capabilities;
+use utter_echo_drives::drive_handle::DriveHandle;
 use utter_echo_drives::features::Features;
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::state::{AttributesBefore, StateAfter};
@@ -30,6 +31,8 @@ pub(crate) struct SetAsideRun<'a> {
     system: &'a dyn System,
     /// The folder of the run.
     pub(crate) folder: OwnedFd,
+    /// Opened before the first writing.
+    drive: DriveHandle,
     /// Held as long as something may still be set aside there.
     _lock: Option<Lock>,
     /// The same, as the user may name it.
@@ -94,7 +97,18 @@ impl<'a> SetAsideRun<'a> {
         let capabilities = Capabilities::new(Aspects::ALL, features, caller, 0);
         let path = aside_place.path.join(run.name);
         let (keeping, lost) = (set_aside.what, OnceLock::new());
-        Ok(Self { system, folder, _lock: run.lock, path, capabilities, recorder, keeping, lost })
+        let drive = DriveHandle::new(system, system.open_folder(folder.as_fd(), b"")?);
+        Ok(Self {
+            system,
+            folder,
+            drive,
+            _lock: run.lock,
+            path,
+            capabilities,
+            recorder,
+            keeping,
+            lost,
+        })
     }
 
     /// True if what the run displaces is kept here.
@@ -184,7 +198,7 @@ impl<'a> SetAsideRun<'a> {
 
     /// Brings the notes, and what was set aside, onto the drive.
     pub(crate) fn flush(&self) -> io::Result<()> {
-        self.system.flush_drive(self.folder.as_fd())
+        self.drive.flush(self.system)
     }
 }
 

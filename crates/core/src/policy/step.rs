@@ -127,6 +127,12 @@ impl Step {
         is_lost && !is_folder && self.reason != Reason::Leftover
     }
 
+    /// It makes a file with content of its own.
+    pub(crate) fn writes_file(&self) -> bool {
+        let writes = matches!(self.verb, Verb::Add | Verb::Replace) && self.relation.is_none();
+        writes && self.kind() == Kind::File && !self.is_taken_over()
+    }
+
     /// It makes or changes an entry other than a folder.
     pub(crate) fn writes(&self) -> bool {
         !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::Vacate)

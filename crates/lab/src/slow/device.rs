@@ -5,6 +5,7 @@ use std::fs::File;
 use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, UNIX_EPOCH};
 
@@ -27,6 +28,8 @@ pub(super) struct Device {
     _session: BackgroundSession,
     at: PathBuf,
     head: Arc<Mutex<Head>>,
+    /// Whatever is written fails.
+    fails: Arc<AtomicBool>,
 }
 
 impl Device {
@@ -37,9 +40,11 @@ impl Device {
         let head = Arc::new(Mutex::new(Head::new(model, size)));
         let mut config = Config::default();
         config.mount_options = vec![MountOption::FSName("slow".into())];
-        let drive = Slow { file, size, head: Arc::clone(&head), late: Late::new() };
+        let fails = Arc::new(AtomicBool::new(false));
+        let late = Late::new();
+        let drive = Slow { file, size, head: Arc::clone(&head), late, fails: Arc::clone(&fails) };
         let session = fuser::spawn_mount(drive, at, &config)?;
-        Ok(Self { _session: session, at: at.to_owned(), head })
+        Ok(Self { _session: session, at: at.to_owned(), head, fails })
     }
 
     pub(super) fn path(&self) -> PathBuf {
@@ -48,6 +53,10 @@ impl Device {
 
     pub(super) fn done(&self) -> Done {
         lock(&self.head).done
+    }
+
+    pub(super) fn fail_writes(&self, fails: bool) {
+        self.fails.store(fails, Ordering::Relaxed);
     }
 
     pub(super) fn hang(&self, time: Duration) {
@@ -64,6 +73,7 @@ struct Slow {
     size: u64,
     head: Arc<Mutex<Head>>,
     late: Late,
+    fails: Arc<AtomicBool>,
 }
 
 impl Slow {
@@ -151,6 +161,9 @@ impl Filesystem for Slow {
         _: Option<LockOwner>,
         reply: ReplyWrite,
     ) {
+        if self.fails.load(Ordering::Relaxed) {
+            return reply.error(Errno::EIO);
+        }
         let count = u32::try_from(bytes.len()).unwrap_or(0);
         match self.file.write_all_at(bytes, offset) {
             Ok(()) => {

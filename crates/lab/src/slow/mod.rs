@@ -82,6 +82,13 @@ impl SlowDrive {
         self.device.as_ref().map(Device::done).unwrap_or_default()
     }
 
+    /// From now on whatever is written to it fails, or does not any more.
+    pub fn fail_writes(&self, fails: bool) {
+        if let Some(device) = &self.device {
+            device.fail_writes(fails);
+        }
+    }
+
     /// It answers nothing for so long.
     pub fn hang(&self, time: Duration) {
         if let Some(device) = &self.device {

@@ -10,12 +10,14 @@ use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::running::Flush;
-use utter_echo_model::verb::Verb;
+use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::Time;
 
 use crate::execute::stages::run::PartRun;
+use crate::execute::stages::site::OnDrive;
+use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::StepError;
-use crate::policy::Step;
+use crate::policy::{Step, StepId};
 
 /// Only what is flushed at the end needs a marker: see [`dirty_marker`].
 pub(super) fn needs_marker(run: &PartRun<'_>) -> bool {
@@ -52,17 +54,36 @@ pub(super) fn flush(run: &PartRun<'_>) {
         let backlog = on.writer.backlog.as_ref();
         // Of what failed before the drive does not tell again.
         let failed = backlog.and_then(WriteBackLimit::take_error);
-        let flushed = run.system().flush_drive(handle.as_fd());
+        let flushed = handle.flush(run.system());
         match failed.map_or(flushed, Err) {
             Ok(()) => observer.wrote(backlog.map_or(0, WriteBackLimit::settle)),
             Err(error) => {
                 all = false;
                 let error = StepError(Operation::Flush, error.into());
                 run.ledger.report(on, &on.mounted.path, error);
+                disown_all(run, on);
             }
         }
     }
     run.flushed.all.store(all, Ordering::Relaxed);
+}
+
+/// Nobody knows which of the files that were written are on a drive that failed. In memory all of them look right.
+fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
+    let part = run.site.part;
+    let is_lost = |(id, step): &(StepId, &Step)| step.writes_file() && run.ledger.is_done(*id);
+    let folders =
+        (0..part.folders.len()).filter(|at| run.site.drive_of(*at).mounted.id == on.mounted.id);
+    for at in folders {
+        let mut lost = part.steps_of(at, Side::Destination).filter(is_lost).peekable();
+        // What is gone with its drive looks like nothing.
+        let Some(place) = lost.peek().and_then(|_| run.enter(at).ok()) else { continue };
+        for (id, step) in lost {
+            let name = part.folders[at].name(step);
+            StepSite { on, place: &place, name, step }.disown(run.system());
+            run.ledger.set(id, StepOutcome::Failed);
+        }
+    }
 }
 
 /// This run's own marker goes when all that it began is whole and on the drive; those of earlier runs

@@ -7,6 +7,7 @@ use std::os::fd::AsFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
+use utter_echo_drives::drive_handle::DriveHandle;
 use utter_echo_drives::map::{DriveBelow, DriveMap};
 use utter_echo_drives::write_back::{self, WriteBackLimit};
 use utter_echo_files::leftovers;
@@ -193,7 +194,7 @@ fn carry_out_part(
             let Some(handle) = on.handle.get() else { continue };
             backlog.begin();
             scope.spawn(|| {
-                let write_out = || site.system().flush_drive(handle.as_fd());
+                let write_out = || handle.flush(site.system());
                 backlog.work_off(write_out, |bytes| site.context.observer.wrote(bytes));
             });
         }
@@ -236,7 +237,7 @@ fn look_again(run: &PartRun<'_>, on: &OnDrive<'_>) {
         && (now == on.mounted.identity || !run.site.pair.destination.exists())
     {
         // Set once: a run looks but once.
-        let _ = on.handle.set(handle);
+        let _ = on.handle.set(DriveHandle::new(run.system(), handle));
     }
 }
 

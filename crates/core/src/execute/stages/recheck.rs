@@ -7,8 +7,8 @@ use utter_echo_drives::disk_order::RotationalDisks;
 use utter_echo_files::same_content::{self, ReadLength};
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
-use utter_echo_model::verb::{Side, Verb};
-use utter_echo_os::{Entry, Kind, Time};
+use utter_echo_model::verb::Side;
+use utter_echo_os::Entry;
 
 use crate::execute::stages::read_back::{self, ReadBack};
 use crate::execute::stages::run::PartRun;
@@ -29,18 +29,18 @@ enum Forget {
 /// Every file that was added or replaced is read again. What differs has failed after all.
 pub(super) fn recheck(run: &PartRun<'_>) {
     let part = run.site.part;
-    let written = part.all_steps().filter(|step| writes_file(step));
+    let written = part.all_steps().filter(|step| step.writes_file());
     run.site.context.observer.comparing(written.map(|step| 2 * step.bytes()).sum());
     let back = ReadBack::of_written(run);
-    if back.in_order(writes_file, |id| recheck_one(run, &back, id)) {
+    if back.in_order(Step::writes_file, |id| recheck_one(run, &back, id)) {
         return;
     }
     let folders = part.folders.iter().enumerate();
-    let written = folders.filter(|(_, folder)| folder.steps.iter().any(writes_file));
+    let written = folders.filter(|(_, folder)| folder.steps.iter().any(Step::writes_file));
     let folders: Vec<usize> = written.map(|(at, _)| at).collect();
     run.site.context.pool.each(folders, |at| {
         let Some(place) = enter(run, at) else { return };
-        let steps = part.steps_of(at, Side::Destination).filter(|(_, step)| writes_file(step));
+        let steps = part.steps_of(at, Side::Destination).filter(|(_, step)| step.writes_file());
         steps.for_each(|(id, _)| recheck_step(run, &place, id, Forget::Both));
     });
 }
@@ -79,24 +79,9 @@ fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, forget: Forge
     {
         run.ledger.set(id, StepOutcome::Failed);
         if matches!(error.1, Cause::ReadBack(_)) {
-            disown(run, &at);
+            at.disown(run.system());
         }
         run.ledger.report(at.on, &place.path.join(name), error);
-    }
-}
-
-/// What differs must not look unchanged to the next run.
-fn disown(run: &PartRun<'_>, at: &StepSite<'_>) {
-    let Some(source) = at.step.source else { return };
-    let capabilities = at.on.writer.capabilities;
-    let other = |secs| capabilities.drive.nearest(Time { secs, nanos: 0 });
-    let unlike = |time: &Time| !capabilities.agree(source.modified(), *time);
-    // Some time that the drive keeps, and that is far from the source's.
-    let times = [other(0), other(source.modified().secs - 86_400 * 400), other(1_000_000_000)];
-    if let Some(time) = times.into_iter().find(unlike) {
-        let entry = Entry::Named(at.place.destination.as_fd(), at.name);
-        // The problem that led here is reported in any case.
-        let _ = run.system().set_times(entry, time, None);
     }
 }
 
@@ -128,10 +113,4 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, forget: Forget) -> StepResult
         Some(offset) => Err(StepError(Operation::Recheck, Cause::ReadBack(offset))),
         None => Ok(()),
     }
-}
-
-fn writes_file(step: &Step) -> bool {
-    matches!(step.verb, Verb::Add | Verb::Replace)
-        && step.kind() == Kind::File
-        && step.relation.is_none()
 }

@@ -7,6 +7,7 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use utter_echo_drives::disk_order::RotationalDisks;
+use utter_echo_drives::drive_handle::DriveHandle;
 use utter_echo_drives::map::DriveBelow;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::verb::Side;
@@ -20,10 +21,8 @@ use crate::sides::Pair;
 pub(super) struct OnDrive<'a> {
     pub(super) mounted: &'a DriveBelow,
     pub(super) writer: Writer<'a>,
-    /// Its topmost folder, opened before the first writing: a handle is told of the errors of
-    /// write-back that come after it was opened, and of each only once. Whoever flushes by it must
-    /// report what it was told.
-    pub(super) handle: OnceLock<OwnedFd>,
+    /// Opened before the first writing.
+    pub(super) handle: OnceLock<DriveHandle>,
     /// Set once nothing more can be written to it.
     pub(super) closed: AtomicBool,
 }

@@ -7,7 +7,7 @@ use std::os::fd::AsFd as _;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::{Side, Verb};
-use utter_echo_os::Entry;
+use utter_echo_os::{Entry, System, Time};
 
 use crate::execute::stages::run::PartRun;
 use crate::execute::stages::site::OnDrive;
@@ -30,6 +30,21 @@ impl StepSite<'_> {
 
     pub(super) fn remove(&self) -> StepResult {
         self.on.writer.remove(self.place, self.name, &self.step.into())
+    }
+
+    /// What is not on the drive as it should be must not look unchanged to the next run: its file gets some time that
+    /// the drive keeps, and that is far from the source's.
+    pub(super) fn disown(&self, system: &dyn System) {
+        let Some(source) = self.step.source else { return };
+        let capabilities = self.on.writer.capabilities;
+        let other = |secs| capabilities.drive.nearest(Time { secs, nanos: 0 });
+        let unlike = |time: &Time| !capabilities.agree(source.modified(), *time);
+        let times = [other(0), other(source.modified().secs - 86_400 * 400), other(1_000_000_000)];
+        if let Some(time) = times.into_iter().find(unlike) {
+            let entry = Entry::Named(self.place.destination.as_fd(), self.name);
+            // The problem that led here is reported in any case.
+            let _ = system.set_times(entry, time, None);
+        }
     }
 
     /// Writes down what the step left, where that is asked for.

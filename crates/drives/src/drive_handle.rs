@@ -1,0 +1,41 @@
+//! A drive held open from before the first writing to it.
+
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use utter_echo_os::{System, is_unsupported};
+
+/// A drive by one of its folders, and the device below its driver if that runs in user space.
+///
+/// The system tells of a write that failed once by each handle, and only by those that were open before. So what is
+/// flushed is flushed by handles from before the first writing, whoever else heard of the error first; and
+/// whoever flushes must report what comes back.
+#[derive(Debug)]
+pub struct DriveHandle {
+    folder: OwnedFd,
+    device: Option<OwnedFd>,
+}
+
+impl DriveHandle {
+    /// Of the drive that this folder lies on; it must be open for reading.
+    pub fn new(system: &dyn System, folder: OwnedFd) -> Self {
+        let device = system.driver_device(folder.as_fd()).ok().flatten();
+        Self { folder, device }
+    }
+
+    /// Brings everything that was written to the drive onto it.
+    pub fn flush(&self, system: &dyn System) -> io::Result<()> {
+        let driver = system.flush_drive(self.folder.as_fd());
+        let device = self.device.as_ref().map(|device| system.flush_file(device.as_fd()));
+        match device {
+            Some(Err(error)) if !is_unsupported(&error) => driver.and(Err(error)),
+            _ => driver,
+        }
+    }
+}
+
+impl AsFd for DriveHandle {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.folder.as_fd()
+    }
+}
