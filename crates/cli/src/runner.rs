@@ -181,6 +181,10 @@ impl Runner<'_> {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
+        plan = match self.recovered(&session, plan, || session.plan(&Silent))? {
+            Ok(plan) => plan,
+            Err(exit) => return Ok(exit.into()),
+        };
         if self.request.vacating.on_conflict == OnConflict::Ask && !self.doing.safety.dry_run {
             let Some(answers) = ask::about_conflicts(&plan, self.signals)? else {
                 return Ok(self.declined(&plan, "you did not agree"));
@@ -204,6 +208,23 @@ impl Runner<'_> {
             return Ok(self.declined(&plan, NOT_ALL));
         }
         self.carry_out(&session, plan, planning)
+    }
+
+    /// A plan, made anew where something that a killed move left on its way had to be put back first.
+    pub(crate) fn recovered(
+        &self,
+        session: &Session<'_>,
+        plan: Plan,
+        anew: impl Fn() -> Result<Plan, PlanError>,
+    ) -> Result<Result<Plan, Exit>> {
+        if self.doing.safety.dry_run {
+            return Ok(Ok(plan));
+        }
+        match session.recover(&plan) {
+            Err(refusal) => Ok(Err(self.refused(&refusal))),
+            Ok(false) => Ok(Ok(plan)),
+            Ok(true) => self.whole(anew()),
+        }
     }
 
     /// A plan, if no guard refused before it was whole.

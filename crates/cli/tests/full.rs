@@ -3,10 +3,13 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
+use std::fs;
+use std::io::Write as _;
 use std::path::PathBuf;
 use std::process::Command;
 
 use crate::common::Room;
+use utter_echo_lab::{DriveKind, MountedDrive};
 
 /// A drive in memory; it goes with this value.
 struct Drive(PathBuf);
@@ -128,4 +131,37 @@ fn a_move_onto_a_drive_that_becomes_full_takes_along_what_arrived() {
     assert_eq!(finished.code, 0, "{finished:?}");
     assert_eq!(room.list("echo").len(), 5);
     assert!(!room.path("attic").exists());
+}
+
+#[test]
+fn a_full_drive_of_which_some_space_is_for_nobody_is_told_of_once() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    let room = Room::new();
+    (0..60).for_each(|at| room.write(&format!("source/{at}"), &kibibytes(64)));
+    let made = MountedDrive::make(DriveKind::Ext4, &room.path("lab"));
+    let Ok(drive) = made.inspect_err(|reason| utter_echo_lab::left_out(reason)) else { return };
+    let mut filler = fs::File::create(drive.folder().join("filler")).unwrap();
+    while filler.write_all(&[1; 8192]).is_ok() {}
+    let full = room.run(&format!("copy --waive space source {}/echo", drive.folder().display()));
+    assert_eq!(full.code, 5, "{full:?}");
+    assert!(full.err.lines().count() <= 4, "{full:?}");
+}
+
+#[test]
+fn each_drive_below_the_destination_must_have_space_for_what_comes_onto_it() {
+    let room = Room::new().with("echo/log", "lit").with("source/log", "lit");
+    let Some(drive) = Drive::mount(&room, "echo/sound", "64k") else { return };
+    room.write("source/sound/fog.wav", &kibibytes(100));
+    let refused = room.run("copy source echo");
+    assert_eq!(refused.code, 4, "{refused:?}");
+    assert!(refused.err.contains("the drive at 'sound'"), "{refused:?}");
+    // What fills the root's drive would find space on the other.
+    drop(drive);
+    let Some(small) = Drive::mount(&room, "echo", "64k") else { return };
+    let Some(_large) = Drive::mount(&room, "echo/sound", "1M") else { return };
+    let fits = room.run("copy source echo");
+    assert_eq!(fits.code, 0, "{fits:?}");
+    drop(small);
 }

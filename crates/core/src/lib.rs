@@ -31,7 +31,7 @@ pub mod drives {
 }
 
 pub use plan::saved;
-pub use utter_echo_model::{aspect, observe, path, problem};
+pub use utter_echo_model::{aspect, observe, path, problem, retention};
 pub use utter_echo_os as os;
 pub use utter_echo_select as select;
 pub use utter_echo_select::explain;

@@ -9,6 +9,7 @@ mod aspects;
 mod attackers;
 mod drives;
 mod echo;
+mod editors;
 mod faults;
 mod holes;
 mod leftovers;

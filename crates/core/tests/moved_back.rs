@@ -42,7 +42,10 @@ fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
 
 fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     let session = Session::open(system, request).map_err(shown)?;
-    let plan = session.plan(&Silent).map_err(shown)?;
+    let mut plan = session.plan(&Silent).map_err(shown)?;
+    if session.recover(&plan).map_err(shown)? {
+        plan = session.plan(&Silent).map_err(shown)?;
+    }
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan).map(|_| ())
 }
@@ -68,7 +71,10 @@ fn undo(system: &dyn System, store: &Path, run: &str) -> Result<Lost, Trouble> {
     };
     let back = request(Task::Move, safety);
     let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
-    let plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+    let mut plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+    if session.recover(&plan).map_err(shown)? {
+        plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+    }
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan)?;
     let mut lost = Lost::new();

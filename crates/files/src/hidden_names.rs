@@ -52,6 +52,11 @@ pub fn name_of_dirty_marker() -> Vec<u8> {
     name_for(hash(b"not all is on the drive yet").into(), DIGITS[0])
 }
 
+/// The one name of the folder in which entries wait for a moment before they go.
+pub fn name_of_exit_folder() -> Vec<u8> {
+    name_for(hash(b"on its way out").into(), DIGITS[0])
+}
+
 fn name_for(chance: u64, digits: usize) -> Vec<u8> {
     let bytes = &chance.to_be_bytes()[8 - digits / 2..];
     let check = hash(&[b"utter echo under way", bytes].concat());
@@ -66,6 +71,10 @@ fn hash(bytes: &[u8]) -> u32 {
 
 /// True if an interrupted run of this program left this.
 pub fn is_leftover(name: &[u8], stat: &Stat) -> bool {
+    // What waits to go from a source is no leftover: its copy may be another by now.
+    if name == name_of_exit_folder() {
+        return false;
+    }
     // A folder that a file took the place of is left empty, with no links from folders in it.
     let plausible = stat.kind != Kind::Folder || stat.links <= 2;
     plausible && is_hidden_name(name)

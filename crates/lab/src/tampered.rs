@@ -7,8 +7,8 @@ use std::sync::Mutex;
 
 use rustix::io::Errno;
 use utter_echo_core::os::{
-    Advice, Caller, EachName, Entry, Flags, Kind, Linux, Lock, LockHolder, LockMode, Mount, Onto,
-    Space, Stat, System, Time,
+    Advice, Caller, EachName, Entry, Flags, Kind, Lease, Linux, Lock, LockHolder, LockMode, Mount,
+    Onto, Space, Stat, System, Time,
 };
 
 /// What to do to which call; calls are counted from 0.
@@ -165,7 +165,7 @@ tampered! {
     driver_device(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
     lock_file(file: BorrowedFd<'_>) -> Option<Lock>;
     lock_holders(folder: BorrowedFd<'_>) -> Vec<LockHolder>;
-    is_open_for_writing(file: BorrowedFd<'_>) -> bool;
+    take_lease(file: BorrowedFd<'_>) -> Option<Lease>;
     flush_file(file: BorrowedFd<'_>) -> ();
     write_back(file: BorrowedFd<'_>) -> ();
     flush_drive(folder: BorrowedFd<'_>) -> ();

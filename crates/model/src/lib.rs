@@ -11,6 +11,7 @@ pub mod note;
 pub mod observe;
 pub mod path;
 pub mod problem;
+pub mod retention;
 pub mod running;
 pub mod state;
 pub mod verb;

@@ -160,6 +160,18 @@ pub enum Cause {
         "somebody has it open for writing, so it stays in the source; run again when nobody does"
     )]
     BeingWritten,
+    /// Entries that a killed move was about to remove lie in a folder of its own.
+    #[error(
+        "a move that was killed left entries of it in '{}' within it; run that move again, or rename them back",
+        String::from_utf8_lossy(.0)
+    )]
+    LeftOnItsWay(Vec<u8>),
+    /// Somebody put another entry in the place of one that was about to go.
+    #[error(
+        "another program put something else in its place meanwhile; both are kept, this one as '{}'",
+        String::from_utf8_lossy(.0).escape_debug()
+    )]
+    KeptBeside(Vec<u8>),
     /// Something is in a folder of the source that was to be empty by now.
     #[error("something new is in it, so it stays in the source")]
     NotEmpty,

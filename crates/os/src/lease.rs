@@ -1,8 +1,8 @@
-//! Whether somebody writes to a file: the system lets nobody have a lease for reading on it then.
+//! Leases of files: the system gives nobody one for reading while somebody writes, and makes who would write wait.
 
 use std::ffi::c_int;
 use std::io;
-use std::os::fd::{AsRawFd as _, BorrowedFd};
+use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
 
 /// `F_SETSIG`, `F_RDLCK` and `F_UNLCK`, as the system numbers them.
 const TELL_BY: c_int = 10;
@@ -11,43 +11,75 @@ const FOR_READING: c_int = 0;
 
 const NONE: c_int = 2;
 
-/// True if a file that is open for reading alone is open for writing elsewhere. The lease is given back at once,
-/// so that nobody waits for it. Fails for what the caller does not own, and where a drive has no leases.
-pub(super) fn is_open_for_writing(file: BorrowedFd<'_>) -> io::Result<bool> {
-    // Whoever opens the file while the lease is held makes the system send a signal to this process. The usual one ends it,
-    // unless it is caught; this one does nothing.
-    ask(file, TELL_BY, libc::SIGURG)?;
-    match ask(file, libc::F_SETLEASE, FOR_READING) {
-        Ok(()) => ask(file, libc::F_SETLEASE, NONE).map(|()| false),
-        Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(true),
-        Err(error) => Err(error),
+/// Keeps others from opening a file for writing, until it is given back or they have waited for as long as the system
+/// lets them.
+#[derive(Debug)]
+pub struct Lease(OwnedFd);
+
+impl Lease {
+    /// `None` if somebody else has the file, which is open for reading alone, open for writing. Fails for what the
+    /// caller does not own, and where a drive has no leases.
+    pub(super) fn take(file: OwnedFd) -> io::Result<Option<Self>> {
+        // Whoever opens the file while the lease is held makes the system send a signal to this process. The usual one
+        // ends it, unless it is caught; this one does nothing.
+        ask(file.as_fd(), TELL_BY, libc::SIGURG)?;
+        match ask(file.as_fd(), libc::F_SETLEASE, FOR_READING) {
+            Ok(_) => Ok(Some(Self(file))),
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// True as long as nobody waits to write.
+    pub fn is_whole(&self) -> bool {
+        ask(self.0.as_fd(), libc::F_GETLEASE, 0).is_ok_and(|kind| kind == FOR_READING)
+    }
+}
+
+impl Drop for Lease {
+    fn drop(&mut self) {
+        // The handle may be shared, so closing it is not enough.
+        let _ = ask(self.0.as_fd(), libc::F_SETLEASE, NONE);
     }
 }
 
 #[allow(unsafe_code, reason = "the layer over the system's calls has none for leases")]
-fn ask(file: BorrowedFd<'_>, command: c_int, number: c_int) -> io::Result<()> {
-    // SAFETY: the handle is open as long as it is borrowed, and both commands take a plain number.
-    let done = unsafe { libc::fcntl(file.as_raw_fd(), command, number) };
-    if done == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
+fn ask(file: BorrowedFd<'_>, command: c_int, number: c_int) -> io::Result<c_int> {
+    // SAFETY: the handle is open as long as it is borrowed, and all commands take a plain number.
+    let said = unsafe { libc::fcntl(file.as_raw_fd(), command, number) };
+    if said >= 0 { Ok(said) } else { Err(io::Error::last_os_error()) }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use std::fs::File;
-    use std::os::fd::AsFd as _;
+
+    fn take(file: &File) -> io::Result<Option<Lease>> {
+        Lease::take(file.try_clone().unwrap().into())
+    }
 
     #[test]
-    fn a_writer_is_seen_as_long_as_it_writes() {
+    fn a_writer_is_seen_before_and_while_a_lease_is_held() {
         let room = tempfile::tempdir().unwrap();
         let path = room.path().join("logbook");
         let writer = File::create(&path).unwrap();
         let reader = File::open(&path).unwrap();
         // Drives without leases tell nothing.
-        let Ok(told) = is_open_for_writing(reader.as_fd()) else { return };
-        assert!(told);
+        let Ok(taken) = take(&reader) else { return };
+        assert!(taken.is_none());
         drop(writer);
-        assert!(!is_open_for_writing(reader.as_fd()).unwrap());
+        let lease = take(&reader).unwrap().unwrap();
+        assert!(lease.is_whole());
+        std::thread::scope(|scope| {
+            let writing = scope.spawn(|| File::options().append(true).open(&path).unwrap());
+            while lease.is_whole() {
+                std::thread::yield_now();
+            }
+            drop(lease);
+            writing.join().unwrap();
+        });
+        assert!(take(&reader).unwrap().unwrap().is_whole());
     }
 
     /// Without a signal of its own choice this ends the whole test.
@@ -56,7 +88,7 @@ mod tests {
         let room = tempfile::tempdir().unwrap();
         let path = room.path().join("logbook");
         let reader = File::create(&path).and_then(|_| File::open(&path)).unwrap();
-        if is_open_for_writing(reader.as_fd()).is_err() {
+        if take(&reader).is_err() {
             return;
         }
         std::thread::scope(|scope| {
@@ -64,7 +96,7 @@ mod tests {
                 (0..2_000).for_each(|_| drop(File::options().append(true).open(&path).unwrap()));
             });
             while !writing.is_finished() {
-                is_open_for_writing(reader.as_fd()).unwrap();
+                take(&reader).unwrap();
             }
         });
     }

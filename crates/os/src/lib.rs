@@ -20,6 +20,7 @@ mod write_back;
 
 pub use caller::Caller;
 pub use errors::{is_absent, is_forbidden, is_unsupported};
+pub use lease::Lease;
 pub use linux::Linux;
 pub use lock::{Lock, LockHolder, LockMode};
 pub use mount::{Mount, Space};

@@ -16,11 +16,12 @@ use rustix::io::Errno;
 use crate::caller::Caller;
 use crate::errors::is_unsupported;
 use crate::errors::retry_on_intr;
+use crate::lease::Lease;
 use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
 use crate::system::{Advice, EachName, Entry, Name, Onto, System};
-use crate::{cached, extent, lease, proc, write_back};
+use crate::{cached, extent, proc, write_back};
 
 /// Longest path that one call takes, its closing NUL left out.
 const LONGEST_PATH: usize = 4095;
@@ -56,9 +57,7 @@ impl System for Linux {
             let from = held.as_ref().map_or(root, std::os::fd::AsFd::as_fd);
             let opened = match open_listed(from, head) {
                 // An old kernel or a sandbox without `openat2`: one component at a time is as safe.
-                Err(e) if e.raw_os_error() == Some(Errno::NOSYS.raw_os_error()) => {
-                    open_by_component(from, head)?
-                }
+                Err(e) if lacks_openat2(&e) => open_by_component(from, head)?,
                 other => other?,
             };
             if tail.is_empty() {
@@ -405,8 +404,8 @@ impl System for Linux {
         lock::holders(&self.stat(Entry::Pinned(folder))?)
     }
 
-    fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
-        lease::is_open_for_writing(file)
+    fn take_lease(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lease>> {
+        Lease::take(file.try_clone_to_owned()?)
     }
 
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()> {
@@ -553,6 +552,11 @@ impl Linux {
         let device = mount.map(|mount| rustix::fs::stat(&mount.device)).transpose()?;
         Ok(device.map(|device| device.st_rdev))
     }
+}
+
+/// A container may answer so to calls that it does not know; to others it means that nobody may.
+fn lacks_openat2(error: &io::Error) -> bool {
+    [Errno::NOSYS, Errno::PERM].iter().any(|it| error.raw_os_error() == Some(it.raw_os_error()))
 }
 
 /// Opens for listing with every component held below `from` and no link followed.

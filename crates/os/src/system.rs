@@ -9,6 +9,7 @@ use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use crate::caller::Caller;
+use crate::lease::Lease;
 use crate::lock::{Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Kind, Stat, Time};
@@ -203,9 +204,9 @@ pub trait System: Sync {
     fn lock_file(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lock>>;
     /// Who has the lock of a folder, as far as the system tells.
     fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>>;
-    /// True if somebody else has a file open for writing; see `F_SETLEASE` in `fcntl(2)`. Fails where that
-    /// cannot be told.
-    fn is_open_for_writing(&self, file: BorrowedFd<'_>) -> io::Result<bool>;
+    /// Keeps others from opening a file for writing, which is open here for reading alone; `None` if somebody has it open
+    /// so already. See `F_SETLEASE` in `fcntl(2)`. Fails where that cannot be told.
+    fn take_lease(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lease>>;
     /// Brings a file's content and attributes onto its drive.
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Brings what was changed of a file's content onto its drive. Unlike [`flush_file`](Self::flush_file) this

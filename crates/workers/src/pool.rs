@@ -90,12 +90,23 @@ impl<T> TaskStack<T> {
         self.ended.notify_all();
     }
 
+    /// A worker that was to come cannot be had.
+    fn lose_worker(&self) {
+        let mut state = self.state.lock();
+        state.workers -= 1;
+        state.wanted = state.workers.max(1);
+    }
+
     /// Waits so long, or until all is done: `None`. Else whether a worker found no task meanwhile.
     fn wait(&self, span: Duration) -> Option<bool> {
         let mut state = self.state.lock();
         self.ended.wait_while_for(&mut state, |state| !state.is_over, span);
         let ran_short = std::mem::take(&mut state.ran_short) || state.waiting > 0;
         (!state.is_over).then_some(ran_short)
+    }
+
+    fn workers(&self) -> usize {
+        self.state.lock().workers
     }
 
     /// From now on there should be so many workers; returns how many of them are new.
@@ -244,12 +255,13 @@ impl WorkerPool {
         };
         std::thread::scope(|scope| {
             for _ in 1..workers {
-                scope.spawn(work_off);
+                start(scope, &stack, work_off);
             }
-            if is_auto {
-                scope.spawn(work_off);
+            if is_auto && start(scope, &stack, work_off) {
                 self.steer(scope, &stack, most, work_off);
             } else {
+                // This thread is a worker itself.
+                stack.want(if is_auto { stack.workers() + 1 } else { stack.workers() });
                 work_off();
             }
         });
@@ -298,11 +310,24 @@ impl WorkerPool {
                 trial = Some(WorkersOnTrial { workers, rate: seen.rate, has_begun: false });
             }
             for _ in 0..stack.want(wanted) {
-                scope.spawn(work_off);
+                start(scope, stack, work_off);
             }
             workers = wanted;
         }
     }
+}
+
+/// Starts a worker; false if the system gives no further thread. Then the others do its work.
+fn start<'scope, T: Send>(
+    scope: &'scope Scope<'scope, '_>,
+    stack: &TaskStack<T>,
+    work_off: impl Fn() + Send + 'scope,
+) -> bool {
+    let started = std::thread::Builder::new().spawn_scoped(scope, work_off).is_ok();
+    if !started {
+        stack.lose_worker();
+    }
+    started
 }
 
 /// More workers on trial.

@@ -110,7 +110,12 @@ impl Undo {
                 Ok(lock) => lock,
                 Err(refusal) => return Ok(runner.refused(&refusal)),
             };
-            let plan = match runner.whole(session.plan_to_move_back(&Silent))? {
+            let plan_back = || session.plan_to_move_back(&Silent);
+            let plan = match runner.whole(plan_back())? {
+                Ok(plan) => runner.recovered(&session, plan, plan_back)?,
+                Err(exit) => Err(exit),
+            };
+            let plan = match plan {
                 Ok(plan) => plan,
                 Err(exit) => return Ok(exit),
             };

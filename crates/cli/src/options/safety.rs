@@ -46,7 +46,7 @@ pub(crate) struct SafetyOptions {
     /// above it, or one inside it, does. swapped refuses a mirror that would mostly take away what is newer
     /// than everything in the source. drive refuses a destination that is not on the drive given with
     /// --drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
-    /// destination that another run is working on. loss refuses a move onto a drive that cannot hold all that
+    /// destination in which another run is working, or above or below it, and the same source of a move. loss refuses a move onto a drive that cannot hold all that
     /// would be gone with the source. A source and a destination that overlap are always
     /// refused. Default: all guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, add = ArgValueCompleter::new(complete::guards))]

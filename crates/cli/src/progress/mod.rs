@@ -134,11 +134,12 @@ impl<'a> Progress<'a> {
             },
         });
         let shows = !matches!(shared.display, Display::Nothing);
+        // Where the system gives no further thread, nothing is shown meanwhile.
         let shows = shows.then(|| {
             let (shared, caught) = (Arc::clone(&shared), signals.watched());
-            std::thread::spawn(move || shared.show(&caught))
+            std::thread::Builder::new().spawn(move || shared.show(&caught)).ok()
         });
-        Self { signals, shared, shows }
+        Self { signals, shared, shows: shows.flatten() }
     }
 
     /// Entries that were scanned, and bytes that were compared.

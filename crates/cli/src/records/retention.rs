@@ -1,12 +1,14 @@
 //! Which records may go. Those of runs that went well go first; the last of each job stays, and the last that went well.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::{self, OpenOptions};
 use std::io;
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::Path;
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
+use utter_echo_core::retention;
 
 use crate::records::index::{RunEntry, line};
 use crate::records::store::Store;
@@ -48,7 +50,14 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
     let mut all: Vec<Recorded> = store.runs()?.map(RunEntry::told).collect();
     all.reverse();
-    let old = old(&all, keep, Timestamp::now(), |run| room(store, run));
+    let due = store.folder().join("due");
+    let marked = marked(&due);
+    let (old, marks) = old(&all, keep, (Timestamp::now(), &marked), |run| room(store, run));
+    if marks != marked {
+        let lines = marks.iter().map(|(run, finder)| format!("{run} {finder}\n"));
+        fs::write(&due, lines.collect::<String>())?;
+        fs::set_permissions(&due, fs::Permissions::from_mode(0o600))?;
+    }
     if old.is_empty() {
         return Ok(());
     }
@@ -70,6 +79,16 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     store.let_in(keep.group, &store.index())
 }
 
+/// Which runs were found old before, and by which run. One that is lost is made again.
+fn marked(due: &Path) -> BTreeMap<u64, String> {
+    let lines = fs::read_to_string(due).unwrap_or_default();
+    let mark = |line: &str| {
+        let (run, finder) = line.split_once(' ')?;
+        Some((run.parse().ok()?, finder.to_owned()))
+    };
+    lines.lines().filter_map(mark).collect()
+}
+
 /// The bytes that a record takes.
 fn room(store: &Store, run: &Recorded) -> u64 {
     let name =
@@ -78,13 +97,13 @@ fn room(store: &Store, run: &Recorded) -> u64 {
     fs::metadata(store.record(&name)).map_or(0, |meta| meta.len())
 }
 
-/// Which of these runs, the oldest first, may go.
+/// Which of these runs, the oldest first, may go, and which are found old now, for a later run to find so, too.
 fn old(
     all: &[Recorded],
     keep: &RecordRetention,
-    now: Timestamp,
+    (now, marked): (Timestamp, &BTreeMap<u64, String>),
     room: impl Fn(&Recorded) -> u64,
-) -> HashSet<u64> {
+) -> (HashSet<u64>, BTreeMap<u64, String>) {
     // All calls of a start went well, or none is kept for that.
     let mut well: HashMap<u64, u64> = HashMap::new();
     for run in all.iter().filter(|run| run.outcome == RunOutcome::Well) {
@@ -109,13 +128,17 @@ fn old(
         Duration::try_from(now.duration_since(began)).ok()
     };
     let is_well = |run: &&Recorded| run.outcome == RunOutcome::Well;
-    let mut gone = HashSet::new();
-    for run in all.iter().filter(|run| !is_needed(run)) {
+    let is_old = |run: &Recorded| {
         let time = if is_well(&run) { keep.time } else { keep.time * 2 };
-        if age(run).is_some_and(|age| age > time) {
-            gone.insert(run.began.run);
-        }
-    }
+        !is_needed(run) && age(run).is_some_and(|age| age > time)
+    };
+    let too_old: HashSet<u64> =
+        all.iter().filter(|run| is_old(run)).map(|run| run.began.run).collect();
+    let mut numbers: Vec<u64> = all.iter().map(|run| run.began.run).collect();
+    numbers.sort_unstable();
+    let finder = numbers.last().map(u64::to_string).unwrap_or_default();
+    let aged = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
+    let mut gone: HashSet<u64> = aged.goes.into_iter().collect();
     let mut rooms: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
     let by_worth = all.iter().filter(is_well).chain(all.iter().filter(|run| !is_well(run)));
     for run in by_worth.filter(|run| !is_needed(run)) {
@@ -126,7 +149,7 @@ fn old(
             rooms -= room(run).min(rooms);
         }
     }
-    gone
+    (gone, aged.marked)
 }
 
 #[cfg(test)]
@@ -174,7 +197,10 @@ mod tests {
             at_most,
             ..RecordRetention::default()
         };
-        let gone = old(all, &keep, now(), |_| 1);
+        // A run before found the same; by itself this one removes nothing for its age.
+        let numbers = all.iter().map(|run| (run.began.run, "0".to_owned())).collect();
+        assert!(old(all, &keep, (now(), &BTreeMap::new()), |_| 0).0.is_empty());
+        let (gone, _) = old(all, &keep, (now(), &numbers), |_| 1);
         all.iter().map(|run| run.began.run).filter(|run| !gone.contains(run)).collect()
     }
 

@@ -92,6 +92,10 @@ impl Walk<'_, '_> {
                     TakenEntry(there, *below),
                 );
             }
+            // The source may have it under another name for now.
+            (LookedAt::Absent, LookedAt::Taken(..)) if visit.listed.lacks_some => {
+                visit.node.holds();
+            }
             (LookedAt::Absent, LookedAt::Taken(there, verdict, _)) => {
                 self.find_extra(visit, met, there, *verdict);
             }

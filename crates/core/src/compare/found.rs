@@ -7,6 +7,7 @@ use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Problem};
 use utter_echo_model::state::State;
+use utter_echo_model::verb::Side;
 use utter_echo_os::Time;
 
 use crate::compare::difference::What;
@@ -23,6 +24,8 @@ pub(crate) struct Compared {
     pub(crate) sampled: Count,
     /// Folders of the destination that hold the mark of an earlier run.
     pub(crate) marked_folders: Vec<TreePath>,
+    /// Folders in which a killed move left entries on their way out, with the side.
+    pub(crate) exits: Vec<(Side, TreePath)>,
     /// The source's root takes part itself.
     pub(crate) takes_root: bool,
     /// `None` where it takes no part, or both roots agree.

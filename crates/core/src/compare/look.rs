@@ -138,7 +138,8 @@ impl Walk<'_, '_> {
         if is_mark && joined.source.is_some() {
             visit.findings.notes.push(Note::UnfinishedSource(visit.listed.path.clone()));
         }
-        if is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
+        let is_exit = joined.name == self.exit;
+        if is_exit || is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
             visit.node.holds();
             if joined.source.is_some() {
                 visit.node.stays_here();

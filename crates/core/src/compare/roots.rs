@@ -54,6 +54,7 @@ pub(crate) fn compare(
         unchanged: tallies.unchanged,
         sampled: *comparison.reads.sampled.lock(),
         marked_folders: findings.marked_folders,
+        exits: findings.exits,
         takes_root,
         root,
     })

@@ -17,6 +17,7 @@ use utter_echo_model::names::CaseFolding;
 use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
+use utter_echo_model::verb::Side;
 use utter_echo_os::{Entry, Flags, Stat, is_forbidden};
 use utter_echo_workers::pool::TaskStack;
 use utter_echo_workers::retry::Retrying;
@@ -42,6 +43,8 @@ pub(super) struct Findings {
     pub(super) tallies: Tallies,
     /// Folders of the destination that hold the mark of an earlier run.
     pub(super) marked_folders: Vec<TreePath>,
+    /// Folders in which a killed move left entries on their way out, with the side.
+    pub(super) exits: Vec<(Side, TreePath)>,
     pub(super) halt: Option<Halt>,
 }
 
@@ -56,6 +59,8 @@ pub(super) struct Walk<'a, 's> {
     pub(super) retrying: Retrying,
     /// Neither an entry nor a leftover.
     pub(super) mark: Vec<u8>,
+    /// The same.
+    pub(super) exit: Vec<u8>,
     pub(crate) ending: Mutex<SharedFindings<'s>>,
     /// The findings hold a halt; asked for every folder, so without their lock.
     pub(super) halted: AtomicBool,
@@ -91,6 +96,8 @@ pub(super) struct ListedFolder {
     pub(super) numbers: (InodeNumbers, InodeNumbers),
     /// Names that belong to the drive that one of the two is the topmost folder of.
     pub(super) of_the_drive: &'static [&'static [u8]],
+    /// The source has entries that are not under their names.
+    pub(super) lacks_some: bool,
     /// Whether what is in it could be renamed to where it goes.
     pub(super) rename_path: RenamePath,
     pub(super) sides: ListedSides,
@@ -179,6 +186,7 @@ impl Walk<'_, '_> {
         all.problems.append(&mut new.problems);
         all.notes.append(&mut new.notes);
         all.marked_folders.append(&mut new.marked_folders);
+        all.exits.append(&mut new.exits);
         all.tallies.merge(&new.tallies);
         if new.halt.is_some() {
             self.halted.store(true, Ordering::Relaxed);
@@ -214,6 +222,7 @@ impl Walk<'_, '_> {
             unflushed: node.begun.sides.unflushed,
             numbers: node.begun.sides.numbers,
             of_the_drive: &[],
+            lacks_some: false,
             rename_path: node.begun.rename_path,
             sides: ListedSides {
                 source: None,
@@ -258,6 +267,7 @@ impl Walk<'_, '_> {
             fold(node, &mut listed, findings)?;
             self.read_mark(&mut listed, findings)?;
             self.find_the_drives_own(&mut listed, findings);
+            self.find_exits(&mut listed, findings);
         }
         Some(listed)
     }
@@ -307,6 +317,22 @@ impl Walk<'_, '_> {
                 let path = listed.path_there.clone();
                 findings.problem(path, Operation::ListDestination, error.into());
                 None
+            }
+        }
+    }
+
+    /// What a killed move was about to remove is neither where it was nor gone.
+    fn find_exits(&self, listed: &mut ListedFolder, findings: &mut Findings) {
+        let (here, there) = &listed.sides.listings;
+        listed.lacks_some = here.has(&self.exit);
+        for (side, listing, path, operation) in [
+            (Side::Source, here, &listed.path, Operation::ListSource),
+            (Side::Destination, there, &listed.path_there, Operation::ListDestination),
+        ] {
+            if listing.has(&self.exit) {
+                findings.exits.push((side, path.clone()));
+                let cause = Cause::LeftOnItsWay(self.exit.clone());
+                findings.problem(path.clone(), operation, cause);
             }
         }
     }

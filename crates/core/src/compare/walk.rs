@@ -4,7 +4,7 @@ use parking_lot::Mutex;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
-use utter_echo_files::dirty_marker;
+use utter_echo_files::{dirty_marker, exit_folder};
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_workers::retry::Retrying;
 
@@ -44,6 +44,7 @@ pub(super) fn go(context: &Comparison<'_>, sink: &mut (dyn FolderSink + Send)) -
         context,
         retrying: Retrying::new(context.terms.running.retries),
         mark: dirty_marker::name(),
+        exit: exit_folder::name(),
         ending: Mutex::new(SharedFindings { findings: Findings::default(), sink }),
         halted: AtomicBool::new(false),
     };

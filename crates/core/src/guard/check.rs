@@ -1,17 +1,22 @@
 //! Checking a plan against every guard.
 
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::PathBuf;
 
+use utter_echo_drives::features::Feature;
+use utter_echo_drives::map::DriveMap;
 use utter_echo_drives::mounted;
 use utter_echo_model::aspect::Aspects;
+use utter_echo_model::identity::DriveId;
 use utter_echo_model::note::Note;
 use utter_echo_os::{Space, System};
 
 use crate::guard::refusal::Refusal;
 use crate::guard::swapped;
 use crate::plan::{Plan, SpaceFreed, SpaceNeed};
-use crate::policy::Part;
+use crate::policy::{Part, Step};
 use crate::request::{Guard, RemovalLimit, Request};
 use crate::sides::{Pair, SetAsidePlace};
 
@@ -22,8 +27,8 @@ pub(crate) struct GuardedRun<'a> {
     pub(crate) pairs: &'a [Pair],
     /// Where what is displaced goes.
     pub(crate) aside_place: Option<&'a SetAsidePlace>,
-    /// All drives of the destination can leave holes in files.
-    pub(crate) holds_holes: bool,
+    /// For each pair the drives below its destination.
+    pub(crate) maps: &'a [DriveMap],
 }
 
 /// Checks a plan against every guard that is not waived; the first that refuses is the error.
@@ -149,46 +154,92 @@ pub(crate) fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> 
     if refused { Err(Refusal::Removals { removals, entries, limit }) } else { Ok(()) }
 }
 
-/// Every pair's destination lies on the drive of the first: they share the folder it names.
+/// A drive that a plan takes space from.
+struct DriveInUse<'p> {
+    handle: OwnedFd,
+    holds_holes: bool,
+    /// In words.
+    shown: String,
+    steps: Vec<&'p Step>,
+    /// What comes back to it was set aside on it, so that it comes by name.
+    has_all: bool,
+}
+
+/// Each drive must have space for what comes onto it.
 pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
-    let GuardedRun { system, request, pairs, aside_place, holds_holes } = *run;
-    let safety = &request.safety;
-    let Some(pair) = pairs.first() else {
-        return Ok(());
-    };
-    // What was set aside on the same drive comes back by name.
-    let comes_back = plan.parts.iter().any(|part| part.memory.is_some());
-    if comes_back && pair.source_stat.identity.drive == pair.destination.anchor_stat.identity.drive
+    let GuardedRun { system, request, aside_place, .. } = *run;
+    let all_steps = || plan.parts.iter().flat_map(Part::all_steps);
+    let drives = drives_in_use(run, plan);
+    let is_elsewhere = |place: &&SetAsidePlace| !drives.contains_key(&place.drive());
+    if let Some(place) = aside_place.filter(is_elsewhere)
+        && let Ok(space) = system.space(place.anchor())
     {
-        return Ok(());
+        let aside = SpaceNeed::of_what_is_set_aside(all_steps(), &space);
+        let drive = "the drive where things are set aside".to_owned();
+        refuse_unless(&aside, aside.bytes(false) <= space.bytes, &space, (drive, false))?;
     }
-    // A drive that does not say how full it is cannot be checked; the run finds out.
-    let Ok(space) = system.space(pair.destination.anchor.as_fd()) else {
-        return Ok(());
-    };
-    let steps = || plan.parts.iter().flat_map(Part::all_steps);
-    let need = SpaceNeed::of(steps(), &space, holds_holes);
-    let mut giving = if safety.remove_first { SpaceFreed::Removed } else { SpaceFreed::Shrinking };
-    if let Some(aside_place) = aside_place {
-        if aside_place.drive() == pair.destination.anchor_stat.identity.drive {
-            // What is displaced gives no room free.
-            giving = SpaceFreed::Nothing;
-        } else if let Ok(space) = system.space(aside_place.anchor()) {
-            let aside = SpaceNeed::of_what_is_set_aside(steps(), &space);
-            let drive = "the drive where things are set aside";
-            refuse_unless(&aside, aside.bytes(false) <= space.bytes, &space, (drive, false))?;
+    let freed =
+        if request.safety.remove_first { SpaceFreed::Removed } else { SpaceFreed::Shrinking };
+    for (number, drive) in drives {
+        // A drive that does not say how full it is cannot be checked; the run finds out.
+        let Ok(space) = system.space(drive.handle.as_fd()) else { continue };
+        if drive.has_all {
+            continue;
+        }
+        // What is displaced and kept on the drive frees no space.
+        let keeps = aside_place.is_some_and(|place| place.drive() == number);
+        let freed = if keeps { SpaceFreed::Nothing } else { freed };
+        let need = SpaceNeed::of(drive.steps.into_iter(), &space, drive.holds_holes);
+        let would_fit =
+            freed == SpaceFreed::Shrinking && need.fits(space.bytes, SpaceFreed::Removed);
+        refuse_unless(&need, need.fits(space.bytes, freed), &space, (drive.shown, would_fit))?;
+    }
+    Ok(())
+}
+
+/// By the numbers of the drives, since several places may lie on one.
+fn drives_in_use<'p>(run: &GuardedRun<'_>, plan: &'p Plan) -> BTreeMap<u64, DriveInUse<'p>> {
+    let mut drives = BTreeMap::new();
+    for ((pair, map), part) in run.pairs.iter().zip(run.maps).zip(&plan.parts) {
+        let root = part.root.iter().map(|step| (DriveId::default(), step));
+        let below = part.folders.iter();
+        let below =
+            below.flat_map(|it| it.steps.iter().map(move |step| (it.head.known.drive, step)));
+        for (id, step) in root.chain(below) {
+            let drive = map.get(id);
+            let number = drive.identity.drive;
+            let in_use = match drives.entry(number) {
+                Entry::Occupied(known) => known.into_mut(),
+                Entry::Vacant(new) => {
+                    // What is not there any more is stale, and found to be so by the steps.
+                    let anchor = pair.destination.anchor.as_fd();
+                    let Ok(handle) = drive.open(run.system, anchor) else { continue };
+                    let at = drive.path.as_bytes();
+                    let shown = if at.is_empty() {
+                        "the destination's drive".to_owned()
+                    } else {
+                        format!("the drive at '{}'", String::from_utf8_lossy(at).escape_debug())
+                    };
+                    new.insert(DriveInUse {
+                        handle,
+                        holds_holes: drive.capabilities.drive.holds(Feature::Holes),
+                        shown,
+                        steps: Vec::new(),
+                        has_all: part.memory.is_some() && pair.source_stat.identity.drive == number,
+                    })
+                }
+            };
+            in_use.steps.push(step);
         }
     }
-    let fits = need.fits(space.bytes, giving);
-    let would_fit = giving == SpaceFreed::Shrinking && need.fits(space.bytes, SpaceFreed::Removed);
-    refuse_unless(&need, fits, &space, ("the destination's drive", would_fit))
+    drives
 }
 
 fn refuse_unless(
     need: &SpaceNeed,
     fits: bool,
     space: &Space,
-    (drive, remove_first): (&'static str, bool),
+    (drive, remove_first): (String, bool),
 ) -> Result<(), Refusal> {
     let (needed, free, unit) = match space.inodes {
         _ if !fits => (need.bytes(false), space.bytes, "bytes"),

@@ -62,7 +62,7 @@ pub enum Refusal {
         /// "bytes" or "inodes".
         unit: &'static str,
         /// Which drive, in words.
-        drive: &'static str,
+        drive: String,
         /// There is room for all of it if the removals come first.
         remove_first: bool,
     },

@@ -1,24 +1,31 @@
 //! Which runs may go.
 
+use std::collections::BTreeMap;
 use std::io;
+use std::os::fd::AsFd as _;
 
 use utter_echo_files::leftovers;
 use utter_echo_model::path::TreePath;
+use utter_echo_model::retention;
 use utter_echo_os::Lock;
 
 use crate::journal::lock::Hold;
 use crate::journal::store::{RunStore, notes_of};
 use crate::request::Keep;
 
+/// What the name of the mark ends with that a run is old; in it stands the name of the run that found it so.
+const DUE: &str = ".due";
+
 impl RunStore<'_> {
-    /// Removes the runs that need not be kept and `may_go`, but for those that are in use, whatever the clock
-    /// says. What could not be removed is told by its name.
+    /// Removes the runs that need not be kept and `may_go`, but for those that are in use; what is old by the clock of
+    /// `finder`, a run, only if another found it old before. What could not be removed is reported by its name.
     pub(crate) fn prune(
         &self,
         keep: &Keep,
+        finder: &str,
         may_go: impl Fn(&str) -> bool,
     ) -> io::Result<Vec<(String, io::Error)>> {
-        let old = self.alone(|| self.claim_old(keep))?;
+        let old = self.alone(|| self.claim_old(keep, finder))?;
         let failed = old.into_iter().filter(|(run, _)| may_go(run)).filter_map(|(run, _lock)| {
             let removed = self.remove(&run);
             removed.err().map(|error| (run, error))
@@ -27,19 +34,48 @@ impl RunStore<'_> {
     }
 
     /// The runs that need not be kept, each held as far as that can be.
-    fn claim_old(&self, keep: &Keep) -> io::Result<Vec<(String, Option<Lock>)>> {
-        let mut runs = self.names()?;
+    fn claim_old(&self, keep: &Keep, finder: &str) -> io::Result<Vec<(String, Option<Lock>)>> {
+        let runs = self.names()?;
         let old = match keep {
-            Keep::Newest(count) => runs.len().saturating_sub(*count),
-            Keep::Since(oldest) => runs.partition_point(|run| run < oldest),
+            Keep::Newest(count) => runs[..runs.len().saturating_sub(*count)].to_vec(),
+            Keep::Since(oldest) => self.old_by_age(&runs, oldest, finder)?,
         };
-        runs.truncate(old);
         let claim = |run: String| match self.hold(&run) {
             Hold::Ours(lock) => Some((run, Some(lock))),
             Hold::Unknown => Some((run, None)),
             Hold::InUse => None,
         };
-        Ok(runs.into_iter().filter_map(claim).collect())
+        Ok(old.into_iter().filter_map(claim).collect())
+    }
+
+    fn old_by_age(&self, runs: &[String], oldest: &str, finder: &str) -> io::Result<Vec<String>> {
+        let mut marked = BTreeMap::new();
+        for run in runs {
+            marked.extend(self.found_old_by(run)?.map(|by| (run.clone(), by)));
+        }
+        let aged = retention::decide(runs, |run| run.as_str() < oldest, &marked, finder);
+        for run in marked.keys().filter(|run| !aged.marked.contains_key(*run)) {
+            // What goes loses its mark last.
+            if !aged.goes.contains(run) {
+                self.system.remove_file(self.folder(), &due_of(run))?;
+            }
+        }
+        for (run, by) in aged.marked.iter().filter(|(run, _)| !marked.contains_key(*run)) {
+            let mark = self.system.create_file(self.folder(), &due_of(run), 0o600)?;
+            self.system.write_at(mark.as_fd(), by.as_bytes(), 0)?;
+        }
+        Ok(aged.goes)
+    }
+
+    /// Which run found this one old, if one did.
+    fn found_old_by(&self, run: &str) -> io::Result<Option<String>> {
+        let mark = match self.system.open_file(self.folder(), &due_of(run)) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            other => other?,
+        };
+        let mut name = [0; 64];
+        let read = self.system.read_at(mark.as_fd(), &mut name, 0)?;
+        Ok(Some(String::from_utf8_lossy(&name[..read]).into_owned()))
     }
 
     /// Removes what a run set aside, and then its notes: notes without a folder tell what is left to be
@@ -49,6 +85,14 @@ impl RunStore<'_> {
             Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
             _ => {}
         }
+        match self.system.remove_file(self.folder(), &due_of(run)) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
+            _ => {}
+        }
         self.system.remove_file(self.folder(), &notes_of(run))
     }
+}
+
+fn due_of(run: &str) -> Vec<u8> {
+    format!("{run}{DUE}").into_bytes()
 }

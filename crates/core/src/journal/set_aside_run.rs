@@ -111,6 +111,12 @@ impl<'a> SetAsideRun<'a> {
         })
     }
 
+    /// Its name in the store.
+    pub(crate) fn name(&self) -> String {
+        let name = self.path.file_name().unwrap_or_default();
+        name.to_string_lossy().into_owned()
+    }
+
     /// True if what the run displaces is kept here.
     pub(crate) fn keeps_displaced(&self) -> bool {
         self.keeping == Keeping::Displaced

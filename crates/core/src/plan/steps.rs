@@ -35,6 +35,8 @@ pub struct Plan {
     pub(crate) drives: Vec<Vec<TreePath>>,
     /// Folders of each part's destination that earlier runs marked as unfinished.
     pub(crate) marked_folders: Vec<Vec<TreePath>>,
+    /// Folders of each part in which a killed move left entries on their way out, with the side.
+    pub(crate) exits: Vec<Vec<(Side, TreePath)>>,
 }
 
 /// A step with its place.

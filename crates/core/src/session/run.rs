@@ -7,8 +7,9 @@ use std::path::Path;
 use std::sync::OnceLock;
 
 use utter_echo_drives::capabilities::Capabilities;
-use utter_echo_drives::features::{Feature, Features};
+use utter_echo_drives::features::Features;
 use utter_echo_drives::map::DriveMap;
+use utter_echo_files::exit_folder;
 use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::note::Note;
 use utter_echo_model::observe::Observer;
@@ -16,7 +17,7 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Problem;
 use utter_echo_model::running::Flush;
 use utter_echo_model::state::State;
-use utter_echo_model::verb::Verb;
+use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::{Caller, Entry, Identity, Lock, System, Time};
 use utter_echo_select::{RuleCounts, Selection};
 use utter_echo_workers::pool::WorkerPool;
@@ -335,20 +336,45 @@ impl<'a> Session<'a> {
         Ok(notes)
     }
 
-    /// The same without any lock: what a dry run asks.
+    /// Puts back what killed moves left on its way out of the folders that a plan is about to change. Returns true if
+    /// there was something: then the plan has to be made anew. Refused as [`guard`](Self::guard) refuses.
+    pub fn recover(&self, plan: &Plan) -> Result<bool, Refusal> {
+        let moves = self.request.task.vacates();
+        let may_change = |side: &Side| moves || *side == Side::Destination;
+        let exits = self.pairs.iter().zip(&plan.exits);
+        let exits = exits.flat_map(|(pair, exits)| exits.iter().map(move |exit| (pair, exit)));
+        let exits: Vec<_> = exits.filter(|(_, (side, _))| may_change(side)).collect();
+        if exits.is_empty() {
+            return Ok(false);
+        }
+        let refuses = !self.request.safety.waived.contains(&Guard::OtherRun);
+        let _locks = guard::take_locks(self.system, &self.pairs, moves, refuses)?;
+        let mut is_some_back = false;
+        for (pair, (side, path)) in exits {
+            let root = match side {
+                Side::Source => pair.source.as_fd(),
+                Side::Destination => pair.destination.anchor.as_fd(),
+            };
+            // What cannot be put back is a problem of the plan that comes.
+            let folder = self.system.open_folder(root, path.as_bytes());
+            let restored = folder.and_then(|it| exit_folder::restore(self.system, it.as_fd()));
+            is_some_back |= restored.is_ok();
+        }
+        Ok(is_some_back)
+    }
+
+    /// As [`guard`](Self::guard), without any lock: what a dry run asks.
     pub fn check_guards(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
         // Something may have been mounted since the plan was made.
         for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
             self.places().check_changed(pair, map, part)?;
         }
-        let holds = |map: &DriveMap| map.root().capabilities.drive.holds(Feature::Holes);
-        let holds_holes = self.maps().iter().all(holds);
         let run = GuardedRun {
             system: self.system,
             request: self.request,
             pairs: &self.pairs,
             aside_place: self.aside_place.as_ref().filter(|_| self.keeps_displaced()),
-            holds_holes,
+            maps: self.maps(),
         };
         guard::check(&run, plan, answered)
     }
@@ -402,7 +428,8 @@ impl<'a> Session<'a> {
             Ok(aside) => {
                 let mut outcome = execute(Some(&aside));
                 if matches!(outcome.ending, Ending::Complete) {
-                    outcome.problems.extend(aside_place.prune(self.system, set_aside));
+                    let pruned = aside_place.prune(self.system, set_aside, &aside.name());
+                    outcome.problems.extend(pruned);
                     if outcome.problems.is_empty() && self.request.task.vacates() {
                         // Else the next run does once more what was proven already.
                         let _ = aside_place.end_earlier(self.system, &self.pairs);

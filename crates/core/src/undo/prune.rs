@@ -11,8 +11,13 @@ use crate::sides::SetAsidePlace;
 use crate::undo::past_run::{BadRun, PastRun};
 
 impl SetAsidePlace {
-    /// Removes what earlier runs set aside, as far as it need not be kept any longer.
-    pub(crate) fn prune(&self, system: &dyn System, set_aside: &SetAside) -> Vec<Problem> {
+    /// Removes what earlier runs set aside, as far as it need not be kept any longer, at the end of `run`.
+    pub(crate) fn prune(
+        &self,
+        system: &dyn System,
+        set_aside: &SetAside,
+        run: &str,
+    ) -> Vec<Problem> {
         let Some(keep) = &set_aside.keep else { return Vec::new() };
         let problem = |(run, cause): (String, io::Error)| Problem {
             path: self.path.join(run).as_os_str().as_encoded_bytes().into(),
@@ -25,7 +30,7 @@ impl SetAsidePlace {
             // Neither can they of what cannot be read, or only by a later version.
             Err(error) => matches!(error, BadRun::NeverBegun(_)),
         };
-        match open_store(system, &self.path).and_then(|store| store.prune(keep, may_go)) {
+        match open_store(system, &self.path).and_then(|store| store.prune(keep, run, may_go)) {
             Ok(failed) => failed.into_iter().map(problem).collect(),
             Err(error) => vec![problem((String::new(), error))],
         }

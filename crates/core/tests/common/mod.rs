@@ -85,7 +85,10 @@ pub fn plan_of(system: &dyn System, request: &Request) -> Plan {
 
 pub fn apply(system: &dyn System, request: &Request) -> Outcome {
     let session = Session::open(system, request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let mut plan = session.plan(&Silent).unwrap();
+    if session.recover(&plan).unwrap() {
+        plan = session.plan(&Silent).unwrap();
+    }
     session.execute(&plan, &Silent)
 }
 

@@ -61,7 +61,10 @@ pub(super) fn flush(run: &PartRun<'_>) {
                 all = false;
                 let error = StepError(Operation::Flush, error.into());
                 run.ledger.report(on, &on.mounted.path, error);
-                disown_all(run, on);
+                // After a drive was gone its marker tells the next run not to believe it.
+                if !run.must_end() && !on.is_closed() {
+                    disown_all(run, on);
+                }
             }
         }
     }

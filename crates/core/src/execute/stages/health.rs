@@ -36,25 +36,39 @@ pub(super) fn has_space(site: &PartSite<'_>, folder: BorrowedFd<'_>, needs: u64)
             let inodes = space.inodes.is_none_or(|free| free > 0);
             let enough = space.bytes > needs.max(LEAST_SPACE);
             // A quota shows in nothing but a refusal.
-            inodes && enough && try_writing(site, folder, &[1; 4096]).is_ok()
+            inodes && enough && try_writing(site, folder, needs.max(LEAST_SPACE)).is_ok()
         }
         // A drive that does not say how full it is is believed.
         Err(_) => false,
     }
 }
 
-/// Makes a file with these bytes, and removes it.
+/// Makes a file of so many bytes, and removes it.
 pub(super) fn try_writing(
     site: &PartSite<'_>,
     folder: BorrowedFd<'_>,
-    bytes: &[u8],
+    needs: u64,
 ) -> io::Result<()> {
     let (system, name) = (site.system(), site.context.temporaries.name());
     let written = system.create_file(folder, &name, 0o600).and_then(|file| {
-        if bytes.is_empty() { Ok(()) } else { system.write_at(file.as_fd(), bytes, 0).map(drop) }
+        if needs == 0 {
+            return Ok(());
+        }
+        system.write_at(file.as_fd(), &[1; 4096], 0)?;
+        // Some of what a drive says is free it gives to nobody.
+        match system.reserve(file.as_fd(), needs) {
+            Err(e) if e.kind() == io::ErrorKind::StorageFull => Err(e),
+            _ => Ok(()),
+        }
     });
     let _ = system.remove_file(folder, &name);
     written
+}
+
+/// True for a drive that was mounted so, or became so.
+pub(super) fn is_read_only(site: &PartSite<'_>, folder: BorrowedFd<'_>) -> bool {
+    let changes = site.system().may_change(folder);
+    changes.is_err_and(|error| error.kind() == io::ErrorKind::ReadOnlyFilesystem)
 }
 
 /// Of a fault in one place a drive tells once, and is well the second time.

@@ -208,7 +208,13 @@ impl PartLedger<'_> {
             return over(!health::has_space(self.site, handle, needs));
         }
         if cause.is_read_only() {
-            return over(health::try_writing(self.site, handle, &[]).is_err());
+            let source = self.site.pair.source.as_fd();
+            let is_source = || health::is_read_only(self.site, source);
+            return match health::try_writing(self.site, handle, 0) {
+                Err(_) => Health::OneIsOver,
+                Ok(()) if is_source() => Health::SourceIsOver,
+                Ok(()) => Health::Well,
+            };
         }
         if !cause.is_gone() && !cause.is_input_output() {
             return Health::Well;

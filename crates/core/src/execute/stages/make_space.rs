@@ -8,7 +8,7 @@ use utter_echo_model::verb::{Side, Verb};
 use crate::execute::stages::removal;
 use crate::execute::stages::run::PartRun;
 use crate::plan::{self, SpaceNeed};
-use crate::policy::{Part, Step};
+use crate::policy::{Step, StepId};
 
 /// True if the drive is not known to have space for all in any order, or if the user said so.
 pub(super) fn is_due(run: &PartRun<'_>) -> bool {
@@ -20,12 +20,17 @@ pub(super) fn is_due(run: &PartRun<'_>) -> bool {
 }
 
 fn has_space_for_all(run: &PartRun<'_>) -> bool {
-    let anchor = run.site.pair.destination.anchor.as_fd();
-    let drive = &run.site.root_drive().mounted.capabilities.drive;
-    run.system().space(anchor).is_ok_and(|space| {
-        let steps = Part::all_steps(run.site.part);
-        let need = SpaceNeed::of(steps, &space, drive.holds(Feature::Holes));
-        need.bytes(false) <= space.bytes
+    let site = run.site;
+    site.drives.iter().all(|on| {
+        let is_there = |id: StepId| site.drive_of(id.folder()).mounted.id == on.mounted.id;
+        let steps = site.steps_there().filter(|(id, _)| is_there(*id)).map(|(_, step)| step);
+        // What is no longer mounted is found to be stale.
+        on.handle.get().is_none_or(|handle| {
+            run.system().space(handle.as_fd()).is_ok_and(|space| {
+                let holds_holes = on.mounted.capabilities.drive.holds(Feature::Holes);
+                SpaceNeed::of(steps, &space, holds_holes).bytes(false) <= space.bytes
+            })
+        })
     })
 }
 

@@ -193,10 +193,14 @@ fn carry_out_part(
         for (on, backlog) in helped.filter_map(|on| Some((on, on.writer.backlog.as_ref()?))) {
             let Some(handle) = on.handle.get() else { continue };
             backlog.begin();
-            scope.spawn(|| {
+            let helper = std::thread::Builder::new().spawn_scoped(scope, || {
                 let write_out = || handle.flush(site.system());
                 backlog.work_off(write_out, |bytes| site.context.observer.wrote(bytes));
             });
+            // Without it nobody waits for the drive, and the flush at the end takes as long as it does.
+            if helper.is_err() {
+                backlog.end();
+            }
         }
         for Stage { gate, work } in &STAGES {
             let due = match gate {

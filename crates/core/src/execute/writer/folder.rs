@@ -58,6 +58,7 @@ impl Writer<'_> {
             temporary: self.context.temporaries.name(),
             hidden: false,
             source_names: SourceNames::default(),
+            exit: OnceLock::new(),
             counterpart: OnceLock::new(),
             gives,
         })

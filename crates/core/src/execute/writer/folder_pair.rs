@@ -43,6 +43,8 @@ pub(crate) struct FolderPair {
     pub(crate) hidden: bool,
     /// Names of entries that the source has under others.
     pub(crate) source_names: SourceNames,
+    /// By which entries leave the source's folder, once one did; nothing where that cannot be had.
+    pub(crate) exit: OnceLock<Option<OwnedFd>>,
     /// Where things of it are set aside, once something was.
     pub(super) counterpart: OnceLock<OwnedFd>,
     pub(crate) gives: FolderDefaults,

@@ -1,15 +1,16 @@
 //! Setting aside what a step displaces, and bringing back what an earlier run set aside.
 
-use crate::execute::writer::step_error::{ErrorContext as _, no_exchange};
+use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::before;
+use utter_echo_files::exit_folder;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::{AttributesBefore, State, StateAfter};
 use utter_echo_model::verb::{Reason, Verb};
-use utter_echo_os::{Entry, Onto, Stat};
+use utter_echo_os::{Entry, Stat};
 
 use crate::execute::writer::attributes::AttributeModel;
 use crate::execute::writer::drive_writer::{SetAsideWriter, Writer};
@@ -252,15 +253,7 @@ impl Writer<'_> {
 
     /// Renames to a name that must be free, also where the drive does not see to that.
     pub(super) fn rename_free(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
-        let system = self.system();
-        match system.rename(from, to, Onto::Nothing) {
-            Err(e) if no_exchange(&e) => match system.stat(Entry::Named(to.0, to.1)) {
-                Err(e) if e.kind() == ErrorKind::NotFound => system.rename(from, to, Onto::Replace),
-                Err(e) => Err(e),
-                Ok(_) => Err(ErrorKind::AlreadyExists.into()),
-            },
-            other => other,
-        }
+        exit_folder::rename_free(self.system(), from, to)
     }
 }
 

@@ -82,8 +82,8 @@ impl SourceRemoval<'_, '_> {
         let at = StepSite { on: self.run.site.drive_of(id.folder()), place, name, step };
         let removed = looked.and_then(|seen| {
             self.run.ledger.retry(|| {
-                self.prove(&at, &seen, is_fresh)?;
-                self.take_away(place, name, &seen)
+                let proven = self.prove(&at, &seen, is_fresh)?;
+                self.take_away(place, name, &seen, proven.lease.as_ref())
             })
         });
         self.run.ledger.conclude(id, removed);

@@ -68,7 +68,7 @@ impl SourceRemoval<'_, '_> {
         let mut expected = *seen;
         for (id, place, one) in proven {
             let Some((_, name)) = self.run.site.step(id) else { continue };
-            let gone = self.take_away(&place, name, &expected);
+            let gone = self.take_away(&place, name, &expected, one.lease.as_ref());
             let is_gone = gone.is_ok();
             ledger.conclude(id, gone);
             if !is_gone {

@@ -8,7 +8,7 @@ use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::StateAfter;
 use utter_echo_model::verb::Reason;
-use utter_echo_os::{Entry, Flags, Identity, Kind, Stat, System};
+use utter_echo_os::{Entry, Flags, Identity, Kind, Lease, Stat, System};
 
 use crate::execute::stages::read_back;
 use crate::execute::stages::site::OnDrive;
@@ -66,6 +66,8 @@ pub(super) struct ProvenEntry {
     pub(super) entry: Option<OwnedFd>,
     /// What holds it in the destination.
     pub(super) copy: Identity,
+    /// Keeps others from writing to it until it is gone; `None` where the drive or the user has no leases.
+    pub(super) lease: Option<Lease>,
 }
 
 fn not_arrived() -> StepError {
@@ -91,18 +93,19 @@ impl SourceRemoval<'_, '_> {
         if !self.is_home(step) {
             self.prove_attributes(on, (&here, seen), &there)?;
         }
+        let mut lease = None;
         match (seen.kind, here.opened(), there.opened()) {
             (Kind::File, Some(file), Some(copy)) => {
-                self.prove_content(at, seen, (file, copy), is_fresh).map_err(
-                    |error| match error {
+                lease = self.prove_content(at, seen, (file, copy), is_fresh).map_err(|error| {
+                    match error {
                         StepError(operation, Cause::NotArrived)
                             if step.reason == Reason::Arrived =>
                         {
                             StepError(operation, Cause::OnlyLooksTheSame)
                         }
                         other => other,
-                    },
-                )?;
+                    }
+                })?;
             }
             (Kind::Symlink, ..) => {
                 let read = |side: &HeldEntry<'_>| {
@@ -116,7 +119,7 @@ impl SourceRemoval<'_, '_> {
             (Kind::File, ..) => return Err(StepError::stale_source(Operation::Vacate)),
             _ => {}
         }
-        Ok(ProvenEntry { entry: here.handle, copy: there.stat.identity })
+        Ok(ProvenEntry { entry: here.handle, copy: there.stat.identity, lease })
     }
 
     /// Whatever belongs to an entry must have arrived, also what this run does not carry, unless the user can do
@@ -159,7 +162,7 @@ impl SourceRemoval<'_, '_> {
         seen: &Stat,
         (file, copy): (BorrowedFd<'_>, BorrowedFd<'_>),
         is_fresh: bool,
-    ) -> StepResult {
+    ) -> Result<Option<Lease>, StepError> {
         let (run, system, on) = (self.run, self.run.system(), at.on);
         let path = at.place.path.join(at.name);
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
@@ -187,16 +190,17 @@ impl SourceRemoval<'_, '_> {
                 return Err(not_arrived());
             }
         }
+        let lease = match system.take_lease(file) {
+            Ok(None) => return Err(StepError(Operation::Vacate, Cause::BeingWritten)),
+            other => other.ok().flatten(),
+        };
         let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
-        let is_written = system.is_open_for_writing(file).unwrap_or(false);
-        match is_unchanged(seen, &now) {
-            _ if is_written => return Err(StepError(Operation::Vacate, Cause::BeingWritten)),
-            false => return Err(StepError(Operation::Vacate, Cause::Restless)),
-            true => {}
+        if !is_unchanged(seen, &now) {
+            return Err(StepError(Operation::Vacate, Cause::Restless));
         }
-        match on.writer.aside.filter(|_| !is_proven) {
-            Some(aside) => aside.note_proven(&path, both(&now, &before)),
-            None => Ok(()),
+        if let Some(aside) = on.writer.aside.filter(|_| !is_proven) {
+            aside.note_proven(&path, both(&now, &before))?;
         }
+        Ok(lease)
     }
 }

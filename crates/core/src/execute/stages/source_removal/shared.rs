@@ -1,8 +1,12 @@
 //! What all that goes from the source has in common.
 
-use utter_echo_model::problem::Operation;
+use std::os::fd::{AsFd, BorrowedFd};
+use utter_echo_drives::kinds;
+use utter_echo_files::exit_folder;
+use utter_echo_model::identity::InodeNumbers;
+use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::Reason;
-use utter_echo_os::{Entry, Identity, Kind, Stat, Time};
+use utter_echo_os::{Entry, Identity, Kind, Lease, Stat, Time};
 
 use crate::execute::stages::run::PartRun;
 use crate::execute::writer::{ErrorContext as _, FolderPair, StepError, StepResult};
@@ -51,15 +55,75 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Takes a name away if it is that of the very entry that was proven.
-    pub(super) fn take_away(&self, place: &FolderPair, name: &[u8], seen: &Stat) -> StepResult {
-        let (here, name) = (place.source()?, place.source_name(name));
-        let now = self.run.system().stat(Entry::Named(here, name)).during(Operation::Vacate)?;
+    /// Takes a name away if it is that of the very entry that was proven, which nobody has written to since. It leaves by
+    /// a folder of its own, so that what somebody puts under the name meanwhile is not removed in its place.
+    pub(super) fn take_away(
+        &self,
+        place: &FolderPair,
+        name: &[u8],
+        seen: &Stat,
+        lease: Option<&Lease>,
+    ) -> StepResult {
+        let (system, name) = (self.run.system(), place.source_name(name));
+        let here = place.source()?;
+        let now = system.stat(Entry::Named(here, name)).during(Operation::Vacate)?;
         if !is_unchanged(seen, &now) {
             return Err(StepError::stale_source(Operation::Vacate));
         }
-        self.run.system().remove_file(here, name).during(Operation::Vacate)
+        let Some(exit) = self.exit_of(place, here) else {
+            // There is no space for such a folder, or no right to make one.
+            return system.remove_file(here, name).during(Operation::Vacate);
+        };
+        let numbers = kinds::numbers(system, here);
+        exit_folder::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
+        let is_same = system
+            .stat(Entry::Named(exit, name))
+            .is_ok_and(|now| is_same_after_rename(seen, &now, numbers));
+        let why_not = if !is_same {
+            StepError::stale_source(Operation::Vacate)
+        } else if !lease.is_none_or(Lease::is_whole) {
+            StepError(Operation::Vacate, Cause::BeingWritten)
+        } else {
+            match system.remove_file(exit, name).during(Operation::Vacate) {
+                Ok(()) => return Ok(()),
+                Err(error) => error,
+            }
+        };
+        match exit_folder::put_back(system, (exit, here), name).during(Operation::Vacate)? {
+            None => Err(why_not),
+            Some(beside) => Err(StepError(Operation::Vacate, Cause::KeptBeside(beside))),
+        }
     }
+
+    /// Of a single entry that was left on its way nobody could say that its source is there, so it goes at once.
+    fn exit_of<'p>(&self, place: &'p FolderPair, here: BorrowedFd<'_>) -> Option<BorrowedFd<'p>> {
+        let uid = self.run.site.root_drive().writer.capabilities.caller.uid;
+        let is_tree = self.run.site.pair.single.is_none();
+        let open = || exit_folder::open(self.run.system(), here, uid).ok();
+        place.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref().map(AsFd::as_fd)
+    }
+
+    /// Nothing waits in these folders of the source any more.
+    pub(super) fn close_exits(&self) {
+        let (site, system) = (self.run.site, self.run.system());
+        let folders = site.part.folders.iter().enumerate();
+        let left = folders.filter(|(_, folder)| !folder.vacates.is_empty()).map(|(at, _)| at);
+        site.context.pool.each(left.collect(), |at| {
+            let path = site.part.source_path(at);
+            if let Ok(folder) = system.open_folder(site.pair.source.as_fd(), path.as_bytes()) {
+                // Something is left in it after a fault that is reported; the next run puts that back.
+                let _ = exit_folder::close(system, folder.as_fd());
+            }
+        });
+    }
+}
+
+/// True for the same entry after it was renamed, which changes nothing but the time of its last change, and its number
+/// where the drive goes by names.
+fn is_same_after_rename(seen: &Stat, now: &Stat, numbers: InodeNumbers) -> bool {
+    let of = |stat: &Stat| (stat.kind, stat.size, stat.modified);
+    let same_number = numbers != InodeNumbers::Stable || seen.identity == now.identity;
+    same_number && of(seen) == of(now)
 }
 
 /// True for the same entry, of which nothing at all was changed.

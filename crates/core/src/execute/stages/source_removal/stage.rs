@@ -19,6 +19,7 @@ pub(in crate::execute::stages) fn remove_from_source(run: &PartRun<'_>) {
     removal.announce();
     let shared = removal.remove_files();
     removal.remove_shared(shared);
+    removal.close_exits();
     removal.remove_folders();
     removal.remove_root();
 }
