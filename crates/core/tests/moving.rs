@@ -13,15 +13,19 @@ use std::time::{Duration, SystemTime};
 use crate::common::{Trees, chosen_calls_of};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use rustix::io::Errno;
+use utter_echo_core::aspect::Aspect;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
-use utter_echo_core::request::{OnConflict, Request, Task, Vacating, Workers};
+use utter_echo_core::problem::{Cause, Problem};
+use utter_echo_core::request::{Guard, OnConflict, Request, Task, Vacating, Workers};
 use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
-use utter_echo_lab::{Facts, Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+use utter_echo_lab::{
+    DriveKind, Facts, Gardener, MountedDrive, Snapshot, Tampered, Tampering, differences, snapshot,
+};
 
 macro_rules! ensure {
     ($holds:expr, $($why:tt)*) => {
@@ -491,7 +495,7 @@ fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
     let mut request = request(&trees);
     request.carry =
         "content,times".split(',').fold(utter_echo_core::aspect::Aspects::NONE, |set, name| {
-            let all = utter_echo_core::aspect::Aspect::ALL;
+            let all = Aspect::ALL;
             set.with(all.into_iter().find(|aspect| aspect.name() == name).unwrap())
         });
     let session = Session::open(&Linux, &request).unwrap();
@@ -751,4 +755,69 @@ fn what_was_proven_is_not_compared_again() {
     let (well, again, _) = reads(Tampering::Nothing);
     assert!(well && !trees.source.exists());
     assert!(again < first, "{again} reads after {first}");
+}
+
+#[test]
+fn what_cannot_be_read_from_the_drive_itself_stays_unless_that_is_accepted() {
+    let trees = Trees::new();
+    fs::write(trees.source.join("tide.csv"), "1,2,3").unwrap();
+    // A driver in user space whose device is not for this user.
+    let system =
+        || Tampered::new(Tampering::FailAll("driver_device", Errno::ACCESS.raw_os_error()));
+    let mut request = request(&trees);
+    let system_now = system();
+    let session = Session::open(&system_now, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    let refused = session.guard(&plan, &[]).unwrap_err();
+    assert_eq!(refused.guard().name(), "loss");
+    let outcome = session.execute(&plan, &Silent);
+    assert!(matches!(outcome.problems[..], [Problem { cause: Cause::ProvenInMemoryAlone, .. }]));
+    assert!(trees.source.join("tide.csv").exists());
+    drop(session);
+    request.safety.waived.push(Guard::Loss);
+    assert!(run(&system(), &request));
+    assert!(!trees.source.exists());
+}
+
+#[test]
+fn a_stick_that_stores_something_else_than_it_says_is_found_below_its_driver() {
+    if !utter_echo_lab::is_root() {
+        return utter_echo_lab::left_out("only root mounts drives");
+    }
+    for kind in [DriveKind::ExFat, DriveKind::Ntfs] {
+        let mut trees = Trees::new();
+        let drive = match MountedDrive::make(kind, trees.base.path()) {
+            Ok(drive) => drive,
+            Err(reason) => return utter_echo_lab::left_out(reason),
+        };
+        trees.destination = drive.folder().join("loft");
+        fs::create_dir(&trees.destination).unwrap();
+        let content = b"the keeper's only logbook ".repeat(4000);
+        fs::write(trees.source.join("logbook"), &content).unwrap();
+        let mut request = request(&trees);
+        request.safety.waived.clear();
+        request.carry = [Aspect::Content].into_iter().collect();
+        let done = AtomicBool::new(false);
+        let system = Tampered::before_each(|call| {
+            if call == "forget_device" && !done.swap(true, Ordering::Relaxed) {
+                alter(&drive.image(), &content[..4096]);
+            }
+        });
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let outcome = session.execute(&plan, &Silent);
+        assert!(done.load(Ordering::Relaxed), "{}: {outcome:?}", kind.name());
+        let stays = trees.source.join("logbook").exists();
+        assert!(stays && !outcome.problems.is_empty(), "{}: {outcome:?}", kind.name());
+    }
+}
+
+/// Changes a byte of this content where it lies in an image, behind the back of what is mounted.
+fn alter(image: &Path, content: &[u8]) {
+    use std::os::unix::fs::FileExt as _;
+    let bytes = fs::read(image).unwrap();
+    // Content begins where a sector does.
+    let at = (0..bytes.len()).step_by(512).find(|at| bytes[*at..].starts_with(content));
+    let at = at.expect("it was flushed") as u64;
+    fs::File::options().write(true).open(image).unwrap().write_all_at(b"X", at + 100).unwrap();
 }

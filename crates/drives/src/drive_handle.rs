@@ -13,24 +13,35 @@ use utter_echo_os::{System, is_unsupported};
 #[derive(Debug)]
 pub struct DriveHandle {
     folder: OwnedFd,
-    device: Option<OwnedFd>,
+    /// An error where there is one that this user may not read.
+    device: io::Result<Option<OwnedFd>>,
 }
 
 impl DriveHandle {
     /// Of the drive that this folder lies on; it must be open for reading.
     pub fn new(system: &dyn System, folder: OwnedFd) -> Self {
-        let device = system.driver_device(folder.as_fd()).ok().flatten();
+        let device = system.driver_device(folder.as_fd());
         Self { folder, device }
     }
 
     /// Brings everything that was written to the drive onto it.
     pub fn flush(&self, system: &dyn System) -> io::Result<()> {
         let driver = system.flush_drive(self.folder.as_fd());
-        let device = self.device.as_ref().map(|device| system.flush_file(device.as_fd()));
-        match device {
+        match self.device().map(|device| system.flush_file(device.as_fd())) {
             Some(Err(error)) if !is_unsupported(&error) => driver.and(Err(error)),
             _ => driver,
         }
+    }
+
+    fn device(&self) -> Option<&OwnedFd> {
+        self.device.as_ref().ok().and_then(Option::as_ref)
+    }
+
+    /// What the system keeps in memory of the device below a driver goes. True if what is read from the driver after
+    /// that comes from the drive.
+    pub fn forget(&self, system: &dyn System) -> bool {
+        let forget = |device: &OwnedFd| system.forget_device(device.as_fd()).is_ok();
+        self.device.is_ok() && self.device().is_none_or(forget)
     }
 }
 

@@ -166,6 +166,11 @@ pub enum Cause {
         String::from_utf8_lossy(.0)
     )]
     LeftOnItsWay(Vec<u8>),
+    /// Nobody knows what the destination's drive holds, but only what the system remembers of it.
+    #[error(
+        "its copy can only be compared with what the system remembers of the destination's drive, since this user may not read the device below its driver; so it stays in the source (--waive loss accepts that)"
+    )]
+    ProvenInMemoryAlone,
     /// Somebody put another entry in the place of one that was about to go.
     #[error(
         "another program put something else in its place meanwhile; both are kept, this one as '{}'",

@@ -4,6 +4,7 @@
 //! put another implementation in between that counts calls, fails one of them or stops the run at
 //! one of them. [`Linux`] is the real one.
 
+mod block_device;
 mod cached;
 mod caller;
 mod errors;

@@ -21,7 +21,7 @@ use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
 use crate::system::{Advice, EachName, Entry, Name, Onto, System};
-use crate::{cached, extent, proc, write_back};
+use crate::{block_device, cached, extent, proc, write_back};
 
 /// Longest path that one call takes, its closing NUL left out.
 const LONGEST_PATH: usize = 4095;
@@ -445,8 +445,11 @@ impl System for Linux {
         let of_drive = |mount: &&Mount| mount.drive == drive && mount.device.starts_with("/dev");
         let Some(mount) = mounts.iter().find(of_drive) else { return Ok(None) };
         let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
-        // Only who may read the device can make sure of more than the driver does.
-        Ok(retry_on_intr(|| rustix::fs::open(&mount.device, flags, Mode::empty())).ok())
+        Ok(Some(retry_on_intr(|| rustix::fs::open(&mount.device, flags, Mode::empty()))?))
+    }
+
+    fn forget_device(&self, device: BorrowedFd<'_>) -> io::Result<()> {
+        block_device::forget(device)
     }
 
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64> {

@@ -216,9 +216,11 @@ pub trait System: Sync {
     /// Brings everything written to the drive that holds `folder` onto it. The system tells of a write that failed
     /// once by each handle that was open before, so this goes by the handle that it is given.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
-    /// The device below a driver in user space, which `flush_drive` does not reach; `None` where there is none, or
-    /// this user may not read it. [`flush_file`](Self::flush_file) flushes it.
+    /// The device below a driver in user space, which `flush_drive` does not reach; `None` where there is none. Fails
+    /// for users who may not read it. [`flush_file`](Self::flush_file) flushes it.
     fn driver_device(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
+    /// What the system keeps in memory of a device goes, so that the next reading is from the device.
+    fn forget_device(&self, device: BorrowedFd<'_>) -> io::Result<()>;
     /// The kernel's number for the kind of file system that holds `folder`; see `statfs(2)`.
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64>;
     /// Room on the drive that holds `folder`.

@@ -47,13 +47,13 @@ Example:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Jobs {
     #[command(subcommand)]
-    what: Option<What>,
+    what: Option<JobsAction>,
     #[command(flatten)]
     asked: JobQuery,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum JobsAction {
     /// Check jobs without running them: keys, values, places, rules, and how they hang together
     Check {
         /// Only these jobs [default: all]
@@ -87,10 +87,10 @@ impl Command for Jobs {
     fn run(&self, context: &Context) -> Result<Exit> {
         match &self.what {
             None => list(&self.asked, context),
-            Some(What::Check { names }) => check(names, &self.asked, context),
-            Some(What::Show { name }) => show(name, &self.asked, context),
-            Some(What::Add { name, line }) => add(name, line, &self.asked.file, context),
-            Some(What::Schema) => {
+            Some(JobsAction::Check { names }) => check(names, &self.asked, context),
+            Some(JobsAction::Show { name }) => show(name, &self.asked, context),
+            Some(JobsAction::Add { name, line }) => add(name, line, &self.asked.file, context),
+            Some(JobsAction::Schema) => {
                 // The stream takes everything.
                 let _ = writeln!(
                     streams::out(),

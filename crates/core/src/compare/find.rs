@@ -54,8 +54,24 @@ struct FolderBelow<'a> {
     agrees: bool,
 }
 
+impl FolderBelow<'_> {
+    /// With nothing on either side, so far.
+    fn new(presence: Presence, verdict: Verdict) -> Self {
+        Self {
+            presence,
+            source: None,
+            destination: None,
+            verdict,
+            whole: None,
+            difference: None,
+            instead: None,
+            agrees: false,
+        }
+    }
+}
+
 impl Walk<'_, '_> {
-    /// Puts down what is to be known of one name.
+    /// Finds out what there is to know of one name.
     pub(super) fn find(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
         if self.has_met_itself(met) {
             let at = visit.listed.path.join(met.name);
@@ -164,27 +180,14 @@ impl Walk<'_, '_> {
         );
         if source.kind == Kind::Folder {
             if !stops && rename_path != RenamePath::WholeTree {
-                let (presence, source) = (Presence::Source, Some(source));
+                let below = FolderBelow::new(Presence::Source, verdict);
                 // Should the folder turn out not to take part, that is what is left out with it.
                 let destination = match &met.destination {
                     LookedAt::LeftOut(there) => there.as_ref(),
                     _ => None,
                 };
-                let (difference, whole, instead, agrees) = (Some(difference), None, None, false);
-                self.go_below(
-                    visit,
-                    met,
-                    FolderBelow {
-                        presence,
-                        source,
-                        destination,
-                        verdict,
-                        whole,
-                        difference,
-                        instead,
-                        agrees,
-                    },
-                );
+                let (source, difference) = (Some(source), Some(difference));
+                self.go_below(visit, met, FolderBelow { source, destination, difference, ..below });
             }
         } else if source.links > 1 {
             visit.note_linked(met.name, source, None, Some(difference));
@@ -230,31 +233,24 @@ impl Walk<'_, '_> {
         let difference = is_told.then(|| {
             visit.note(met, sides, told, Way { obstacle, rename_path: RenamePath::Impossible })
         });
-        let sides = (Some(source), Some(there));
         let down = match (source.kind, there.kind) {
-            (Kind::Folder, Kind::Folder) => Some((Presence::Both, sides, verdict, None)),
-            (Kind::Folder, _) => Some((Presence::Source, sides, verdict, sides.1)),
+            (Kind::Folder, Kind::Folder) => {
+                let below = FolderBelow::new(Presence::Both, verdict);
+                Some(FolderBelow { source: Some(source), destination: Some(there), ..below })
+            }
+            (Kind::Folder, _) => {
+                let (here, there) = (Some(source), Some(there));
+                let below = FolderBelow::new(Presence::Source, verdict);
+                Some(FolderBelow { source: here, destination: there, instead: there, ..below })
+            }
             (_, Kind::Folder) if !is_mount => {
-                Some((Presence::Destination, (None, sides.1), below, None))
+                let below = FolderBelow::new(Presence::Destination, below);
+                Some(FolderBelow { destination: Some(there), ..below })
             }
             _ => None,
         };
-        if let Some((presence, (source, destination), verdict, instead)) = down {
-            let whole = None;
-            self.go_below(
-                visit,
-                met,
-                FolderBelow {
-                    presence,
-                    source,
-                    destination,
-                    verdict,
-                    whole,
-                    difference,
-                    instead,
-                    agrees,
-                },
-            );
+        if let Some(down) = down {
+            self.go_below(visit, met, FolderBelow { difference, agrees, ..down });
         }
         if source.kind == Kind::Folder {
             return;
@@ -330,23 +326,9 @@ impl Walk<'_, '_> {
             visit.note(met, (OnSide::Absent, visit.seen_there(there)), what, NOTHING_MORE);
         let goes_on = self.goes_below_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
-            let (presence, source) = (Presence::Destination, None);
-            let (destination, difference, instead) = (Some(there), Some(difference), None);
-            let agrees = false;
-            self.go_below(
-                visit,
-                met,
-                FolderBelow {
-                    presence,
-                    source,
-                    destination,
-                    verdict,
-                    whole,
-                    difference,
-                    instead,
-                    agrees,
-                },
-            );
+            let below = FolderBelow::new(Presence::Destination, verdict);
+            let (destination, difference) = (Some(there), Some(difference));
+            self.go_below(visit, met, FolderBelow { destination, whole, difference, ..below });
         }
     }
 
@@ -359,25 +341,10 @@ impl Walk<'_, '_> {
         let there_seen = visit.seen_there(there);
         let difference = visit.note(met, (source, there_seen), What::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
-            let (presence, source, whole) =
-                (Presence::Destination, None, Some(WholeFolder::LeftOut));
-            let (destination, difference, instead) = (Some(there), Some(difference), None);
-            let agrees = false;
-            let verdict = Verdict::Take { all_below: true };
-            self.go_below(
-                visit,
-                met,
-                FolderBelow {
-                    presence,
-                    source,
-                    destination,
-                    verdict,
-                    whole,
-                    difference,
-                    instead,
-                    agrees,
-                },
-            );
+            let below = FolderBelow::new(Presence::Destination, Verdict::Take { all_below: true });
+            let (destination, difference) = (Some(there), Some(difference));
+            let whole = Some(WholeFolder::LeftOut);
+            self.go_below(visit, met, FolderBelow { destination, whole, difference, ..below });
         }
     }
 

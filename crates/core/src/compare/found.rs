@@ -22,14 +22,20 @@ pub(crate) struct Compared {
     pub(crate) destination: Tally,
     pub(crate) unchanged: Count,
     pub(crate) sampled: Count,
-    /// Folders of the destination that hold the mark of an earlier run.
-    pub(crate) marked_folders: Vec<TreePath>,
-    /// Folders in which a killed move left entries on their way out, with the side.
-    pub(crate) exits: Vec<(Side, TreePath)>,
+    pub(crate) left_behind: LeftBehind,
     /// The source's root takes part itself.
     pub(crate) takes_root: bool,
     /// `None` where it takes no part, or both roots agree.
     pub(crate) root: Option<RootDifference>,
+}
+
+/// What runs that did not come to their end left.
+#[derive(Debug, Default)]
+pub(crate) struct LeftBehind {
+    /// Folders of the destination with the marker of a run.
+    pub(crate) marked_folders: Vec<TreePath>,
+    /// Folders in which a move left entries on their way out, with the side.
+    pub(crate) exits: Vec<(Side, TreePath)>,
 }
 
 /// What is to be known of the two roots themselves.

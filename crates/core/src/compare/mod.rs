@@ -28,7 +28,7 @@ pub(crate) use difference::{
     Change, ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink, LinkedEntry,
     LinkedName, Obstacle, OnSide, Presence, What, WhatStays,
 };
-pub(crate) use found::{Compared, Halt, RootDifference};
+pub(crate) use found::{Compared, Halt, LeftBehind, RootDifference};
 pub(crate) use in_disk_order::compare_in_disk_order;
 pub(crate) use rename_path::of_roots;
 pub(crate) use rename_proof::{ExpectedFolders, LikelyRenames, MovedEntry, Proof, ProvenRename};

@@ -53,8 +53,7 @@ pub(crate) fn compare(
         destination: tallies.destination,
         unchanged: tallies.unchanged,
         sampled: *comparison.reads.sampled.lock(),
-        marked_folders: findings.marked_folders,
-        exits: findings.exits,
+        left_behind: findings.left_behind,
         takes_root,
         root,
     })

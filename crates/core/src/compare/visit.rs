@@ -24,7 +24,7 @@ use utter_echo_workers::retry::Retrying;
 
 use crate::compare::comparison::{Comparison, ComparisonTerms};
 use crate::compare::difference::{FolderSink, Presence};
-use crate::compare::found::Halt;
+use crate::compare::found::{Halt, LeftBehind};
 use crate::compare::node::{FolderRules, OpenFolder, Tallies};
 use crate::request::{EqualEntries, LeftOutEntries, RenamePath};
 
@@ -41,10 +41,7 @@ pub(super) struct Findings {
     pub(super) problems: Vec<Problem>,
     pub(super) notes: Vec<Note>,
     pub(super) tallies: Tallies,
-    /// Folders of the destination that hold the mark of an earlier run.
-    pub(super) marked_folders: Vec<TreePath>,
-    /// Folders in which a killed move left entries on their way out, with the side.
-    pub(super) exits: Vec<(Side, TreePath)>,
+    pub(super) left_behind: LeftBehind,
     pub(super) halt: Option<Halt>,
 }
 
@@ -185,8 +182,8 @@ impl Walk<'_, '_> {
         let all = &mut ending.findings;
         all.problems.append(&mut new.problems);
         all.notes.append(&mut new.notes);
-        all.marked_folders.append(&mut new.marked_folders);
-        all.exits.append(&mut new.exits);
+        all.left_behind.marked_folders.append(&mut new.left_behind.marked_folders);
+        all.left_behind.exits.append(&mut new.left_behind.exits);
         all.tallies.merge(&new.tallies);
         if new.halt.is_some() {
             self.halted.store(true, Ordering::Relaxed);
@@ -309,7 +306,7 @@ impl Walk<'_, '_> {
             Ok(Some(unflushed)) => {
                 listed.unflushed =
                     Some(listed.unflushed.map_or(unflushed, |above| above.and(unflushed)));
-                findings.marked_folders.push(listed.path_there.clone());
+                findings.left_behind.marked_folders.push(listed.path_there.clone());
                 Some(())
             }
             Ok(None) => Some(()),
@@ -330,7 +327,7 @@ impl Walk<'_, '_> {
             (Side::Destination, there, &listed.path_there, Operation::ListDestination),
         ] {
             if listing.has(&self.exit) {
-                findings.exits.push((side, path.clone()));
+                findings.left_behind.exits.push((side, path.clone()));
                 let cause = Cause::LeftOnItsWay(self.exit.clone());
                 findings.problem(path.clone(), operation, cause);
             }

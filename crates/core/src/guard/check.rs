@@ -56,7 +56,7 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
         swapped::check(plan)?;
     }
     if task.vacates() && on(Guard::Loss) {
-        loss(request, plan)?;
+        loss(run, plan)?;
     }
     if on(Guard::Space) {
         space(run, plan)?;
@@ -65,7 +65,8 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
 }
 
 /// What goes from a source must all have arrived.
-pub(crate) fn loss(request: &Request, plan: &Plan) -> Result<(), Refusal> {
+pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
+    let request = run.request;
     if plan.totals.steps.vacate.entries == 0 {
         return Ok(());
     }
@@ -75,7 +76,11 @@ pub(crate) fn loss(request: &Request, plan: &Plan) -> Result<(), Refusal> {
         Note::PrivilegesLeftOut(_) => Some("set-id bits and capabilities".to_owned()),
         other => other.not_carried(),
     });
-    let lost: Vec<String> = lacks.chain(notes).collect();
+    let is_closed =
+        |drive: &DriveInUse<'_>| run.system.driver_device(drive.handle.as_fd()).is_err();
+    let unproven = drives_in_use(run, plan).values().any(is_closed);
+    let unproven = unproven.then(|| "a proof from the drive itself".to_owned());
+    let lost: Vec<String> = lacks.chain(notes).chain(unproven).collect();
     if lost.is_empty() { Ok(()) } else { Err(Refusal::Loss { what: lost.join(", ") }) }
 }
 

@@ -10,5 +10,5 @@ mod swapped;
 pub(crate) use check::{GuardedRun, check};
 pub(crate) use locks::take as take_locks;
 pub(crate) use nesting::find as find_nested;
-pub(crate) use places::{Places, PlacesError, overlap};
+pub(crate) use places::{PlacesError, PlacesOfRun, overlap};
 pub use refusal::Refusal;

@@ -11,7 +11,7 @@ use crate::request::{Keeping, Request};
 use crate::sides::{self, Pair, SetAsidePlace};
 
 /// The places of a run.
-pub(crate) struct Places<'a> {
+pub(crate) struct PlacesOfRun<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) request: &'a Request,
     /// Where things are set aside, or notes are kept.
@@ -25,7 +25,7 @@ pub(crate) enum PlacesError {
     Unknown(Cause),
 }
 
-impl Places<'_> {
+impl PlacesOfRun<'_> {
     /// Fails where one place of a pair lies within another, as far as the folders above them tell.
     pub(crate) fn check(&self, pair: &Pair) -> Result<(), PlacesError> {
         self.check_aside(pair).map_err(PlacesError::Refused)?;

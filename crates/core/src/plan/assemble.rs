@@ -31,8 +31,7 @@ impl Plan {
         self.parts.push(decided.part);
         self.prefixes.push(pair.prefix.clone());
         self.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
-        self.marked_folders.push(compared.marked_folders);
-        self.exits.push(compared.exits);
+        self.left_behind.push(compared.left_behind);
         let mut problems: Vec<Problem> =
             compared.problems.into_iter().chain(decided.problems).collect();
         problems.sort_by(|a, b| a.path.cmp(&b.path));

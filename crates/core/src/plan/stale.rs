@@ -10,7 +10,7 @@ use utter_echo_model::state::{State, is_number};
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::{Entry, Stat, System};
 
-use crate::policy::{Part, Step};
+use crate::policy::{NameId, Part, PlannedFolder, Step};
 use crate::sides::Pair;
 
 /// A problem for each step whose source or destination is stale.
@@ -20,90 +20,125 @@ pub(crate) fn find(
     drives: &DriveMap,
     part: &Part,
 ) -> Vec<Problem> {
-    let mut problems = Vec::new();
-    for (at, folder) in part.folders.iter().enumerate() {
-        let path = part.folder_path(at);
-        let open =
-            |root: BorrowedFd<'_>, path: &TreePath| system.open_folder(root, path.as_bytes()).ok();
-        let source = open(pair.source.as_fd(), &part.source_path(at));
-        let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
-        let destination = anchor.and_then(|anchor| open(anchor.as_fd(), &path));
-        let drive = drives.get(folder.head.known.drive);
-        let is_other = |there: &OwnedFd| {
-            let stat = system.stat(Entry::Open(there.as_fd()));
-            stat.is_ok_and(|stat| {
-                let other_drive = stat.identity.drive != drive.identity.drive;
-                other_drive
-                    || folder.head.known.destination.is_some_and(|known| !is_number(known, &stat))
-            })
+    let search = StaleSearch { system, pair, drives, part };
+    (0..part.folders.len()).flat_map(|at| search.folder(at)).collect()
+}
+
+/// A part whose steps are looked at.
+struct StaleSearch<'p> {
+    system: &'p dyn System,
+    pair: &'p Pair,
+    drives: &'p DriveMap,
+    part: &'p Part,
+}
+
+/// One of its folders, as it is now.
+struct FolderNow<'p> {
+    folder: &'p PlannedFolder,
+    path: TreePath,
+    source: Option<OwnedFd>,
+    destination: Option<OwnedFd>,
+}
+
+impl StaleSearch<'_> {
+    fn folder(&self, at: usize) -> Vec<Problem> {
+        let (part, pair) = (self.part, self.pair);
+        let open = |root: BorrowedFd<'_>, path: &TreePath| {
+            self.system.open_folder(root, path.as_bytes()).ok()
         };
-        let source_name = |step: &Step| {
-            pair.single.as_ref().map_or(folder.name_in_source(step), |single| &single.source)
+        let (folder, path) = (&part.folders[at], part.folder_path(at));
+        let anchor = pair.destination.exists().then_some(&pair.destination.anchor);
+        let now = FolderNow {
+            folder,
+            source: open(pair.source.as_fd(), &part.source_path(at)),
+            destination: anchor.and_then(|anchor| open(anchor.as_fd(), &path)),
+            path,
+        };
+        let problem = |path: &TreePath, (operation, cause)| {
+            let path = pair.prefix.join(path.as_bytes());
+            Problem { path, operation, cause }
+        };
+        let of_step = |step: &Step, stale: Option<(Operation, Cause)>| {
+            stale.map(|stale| problem(&now.path.join(folder.name(step)), stale))
         };
         // What arrives is looked at as a step of the destination.
         let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
-        problems.extend(arrived.filter_map(|step| {
-            let name = folder.name(step);
-            let now = (step.source, state(system, source.as_ref(), source_name(step)));
-            let there = (step.destination, state(system, destination.as_ref(), name));
-            let (operation, cause) = stale_since(now, there)?;
-            let path = pair.prefix.join(path.join(name).as_bytes());
-            Some(Problem { path, operation, cause })
-        }));
-        if destination.as_ref().is_some_and(is_other) && !folder.steps.is_empty() {
-            let (operation, cause) = told("the destination");
-            let path = pair.prefix.join(path.as_bytes());
-            problems.push(Problem { path, operation, cause });
-            continue;
+        let mut problems: Vec<Problem> =
+            arrived.filter_map(|step| of_step(step, self.arrived(&now, step))).collect();
+        if !folder.steps.is_empty() && self.is_another(&now) {
+            problems.push(problem(&now.path, stale_destination()));
+            return problems;
         }
-        for step in &folder.steps {
-            let name = folder.name(step);
-            let look = |folder: &Option<OwnedFd>, name: &[u8]| state(system, folder.as_ref(), name);
-            let now = match (step.verb, step.reason) {
-                // Whatever an interrupted run left goes.
-                (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
-                (Verb::Remove, _) => look(&source, source_name(step)).map(|now| {
-                    now.filter(|now| drive.capabilities.has_appeared(now.kind, step.kind()))
-                }),
-                // Known from the record, and there is no entry to look at.
-                _ if part.remembers(path.join(name).as_bytes()) => Ok(None),
-                _ => look(&source, source_name(step)),
-            };
-            let seen = step.source.filter(|_| !part.remembers(path.join(name).as_bytes()));
-            let there = if step.renamed_from().is_some() {
-                // Its new name is free, and it lies where the plan saw it.
-                moved(system, pair, part, step, look(&destination, name))
-            } else {
-                (step.destination, look(&destination, name))
-            };
-            let stale = stale_since((seen, now), there);
-            problems.extend(stale.map(|(operation, cause)| Problem {
-                path: pair.prefix.join(path.join(name).as_bytes()),
-                operation,
-                cause,
-            }));
-        }
+        problems
+            .extend(folder.steps.iter().filter_map(|step| of_step(step, self.step(&now, step))));
+        problems
     }
-    problems
+
+    /// True for a folder of the destination that is not the one that the plan saw.
+    fn is_another(&self, FolderNow { folder, destination, .. }: &FolderNow<'_>) -> bool {
+        let drive = self.drives.get(folder.head.known.drive).identity.drive;
+        let known = folder.head.known.destination;
+        let stat = |there: &OwnedFd| self.system.stat(Entry::Open(there.as_fd())).ok();
+        destination.as_ref().and_then(stat).is_some_and(|now| {
+            now.identity.drive != drive || known.is_some_and(|known| !is_number(known, &now))
+        })
+    }
+
+    fn here(&self, now: &FolderNow<'_>, step: &Step) -> io::Result<Option<Stat>> {
+        let single = self.pair.single.as_ref().map(|single| &*single.source);
+        let name = single.unwrap_or_else(|| now.folder.name_in_source(step));
+        state(self.system, now.source.as_ref(), name)
+    }
+
+    fn there(&self, now: &FolderNow<'_>, step: &Step) -> io::Result<Option<Stat>> {
+        state(self.system, now.destination.as_ref(), now.folder.name(step))
+    }
+
+    fn arrived(&self, now: &FolderNow<'_>, step: &Step) -> Option<(Operation, Cause)> {
+        let source = (step.source, self.here(now, step));
+        stale_since(source, (step.destination, self.there(now, step)))
+    }
+
+    fn step(&self, now: &FolderNow<'_>, step: &Step) -> Option<(Operation, Cause)> {
+        // Known from the journal, and there is no entry to look at.
+        let is_remembered = || {
+            let path = now.path.join(now.folder.name(step));
+            self.part.remembers(path.as_bytes())
+        };
+        let seen = step.source.filter(|_| !is_remembered());
+        let source = match (step.verb, step.reason) {
+            // Whatever an interrupted run left goes.
+            (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
+            (Verb::Remove, _) => {
+                let drive = self.drives.get(now.folder.head.known.drive);
+                let appeared = |now: &Stat| drive.capabilities.has_appeared(now.kind, step.kind());
+                self.here(now, step).map(|now| now.filter(appeared))
+            }
+            _ if is_remembered() => Ok(None),
+            _ => self.here(now, step),
+        };
+        let taken = self.there(now, step);
+        let there = match step.renamed_from() {
+            // Its new name is free, and it lies where the plan saw it.
+            Some(from) if matches!(taken, Ok(None)) => (step.destination, self.renamed(from)),
+            Some(_) => (step.destination, Ok(None)),
+            None => (step.destination, taken),
+        };
+        stale_since((seen, source), there)
+    }
+
+    /// What is to be renamed, as it is.
+    fn renamed(&self, from: NameId) -> io::Result<Option<Stat>> {
+        let was = self.part.name(from);
+        let path = self.part.folder_path(was.folder as usize);
+        let anchor = self.pair.destination.anchor.as_fd();
+        let folder = self.system.open_folder(anchor, path.as_bytes()).ok();
+        state(self.system, folder.as_ref(), &was.name)
+    }
 }
 
-/// What is to be renamed, as it was seen and as it is; nothing that is, if its new name is taken.
-fn moved(
-    system: &dyn System,
-    pair: &Pair,
-    part: &Part,
-    step: &Step,
-    taken: io::Result<Option<Stat>>,
-) -> SeenAndNow {
-    let was = step.renamed_from().map(|id| part.name(id));
-    let (Some(was), Ok(None)) = (was, taken) else { return (step.destination, Ok(None)) };
-    let path = part.folder_path(was.folder as usize);
-    let folder = system.open_folder(pair.destination.anchor.as_fd(), path.as_bytes()).ok();
-    (step.destination, state(system, folder.as_ref(), &was.name))
-}
-
-fn told(side: &'static str) -> (Operation, Cause) {
-    (Operation::LookAtDestination, Cause::Stale(side))
+fn stale_destination() -> (Operation, Cause) {
+    (Operation::LookAtDestination, Cause::Stale("the destination"))
 }
 
 /// What is there now; nothing, where there is not even the folder.
@@ -136,7 +171,7 @@ fn stale_since(source: SeenAndNow, destination: SeenAndNow) -> Option<(Operation
     }
     match destination.1 {
         Ok(now) if same(destination.0, now) => None,
-        Ok(_) => Some(told("the destination")),
+        Ok(_) => Some(stale_destination()),
         Err(error) => Some((Operation::LookAtDestination, error.into())),
     }
 }

@@ -9,6 +9,7 @@ use utter_echo_model::problem::{Cause, Problem};
 use utter_echo_model::verb::{Reason, Side, Verb};
 use utter_echo_select::RuleSummary;
 
+use crate::compare::LeftBehind;
 use crate::plan::order::InTreeOrder;
 use crate::plan::totals::Totals;
 use crate::policy::{self, Part, Step, StepId};
@@ -33,10 +34,8 @@ pub struct Plan {
     /// Where below each part's destination another drive is mounted that the plan goes onto, in the
     /// order of their numbers, the root's own left out.
     pub(crate) drives: Vec<Vec<TreePath>>,
-    /// Folders of each part's destination that earlier runs marked as unfinished.
-    pub(crate) marked_folders: Vec<Vec<TreePath>>,
-    /// Folders of each part in which a killed move left entries on their way out, with the side.
-    pub(crate) exits: Vec<Vec<(Side, TreePath)>>,
+    /// For each part, what earlier runs left unfinished.
+    pub(crate) left_behind: Vec<LeftBehind>,
 }
 
 /// A step with its place.

@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-type Names = HashMap<Box<[u8]>, Box<[u8]>>;
+type NamesByNames = HashMap<Box<[u8]>, Box<[u8]>>;
 
 /// By the names in the destination. Most folders have none, and then this takes no memory of its own.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct SourceNames(Option<Arc<Names>>);
+pub(crate) struct SourceNames(Option<Arc<NamesByNames>>);
 
 impl SourceNames {
     pub(crate) fn add(&mut self, here: &[u8], source: &[u8]) {

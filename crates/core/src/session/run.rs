@@ -24,7 +24,7 @@ use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
 use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
-use crate::guard::{self, GuardedRun, Places, PlacesError, Refusal};
+use crate::guard::{self, GuardedRun, PlacesError, PlacesOfRun, Refusal};
 use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
 use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
@@ -341,8 +341,8 @@ impl<'a> Session<'a> {
     pub fn recover(&self, plan: &Plan) -> Result<bool, Refusal> {
         let moves = self.request.task.vacates();
         let may_change = |side: &Side| moves || *side == Side::Destination;
-        let exits = self.pairs.iter().zip(&plan.exits);
-        let exits = exits.flat_map(|(pair, exits)| exits.iter().map(move |exit| (pair, exit)));
+        let exits = self.pairs.iter().zip(&plan.left_behind);
+        let exits = exits.flat_map(|(pair, left)| left.exits.iter().map(move |exit| (pair, exit)));
         let exits: Vec<_> = exits.filter(|(_, (side, _))| may_change(side)).collect();
         if exits.is_empty() {
             return Ok(false);
@@ -483,9 +483,9 @@ impl<'a> Session<'a> {
         })
     }
 
-    pub(crate) fn places(&self) -> Places<'_> {
+    pub(crate) fn places(&self) -> PlacesOfRun<'_> {
         let (system, request) = (self.system, self.request);
-        Places { system, request, aside_place: self.aside_place.as_ref() }
+        PlacesOfRun { system, request, aside_place: self.aside_place.as_ref() }
     }
 }
 

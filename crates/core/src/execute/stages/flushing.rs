@@ -56,7 +56,10 @@ pub(super) fn flush(run: &PartRun<'_>) {
         let failed = backlog.and_then(WriteBackLimit::take_error);
         let flushed = handle.flush(run.system());
         match failed.map_or(flushed, Err) {
-            Ok(()) => observer.wrote(backlog.map_or(0, WriteBackLimit::settle)),
+            Ok(()) => {
+                observer.wrote(backlog.map_or(0, WriteBackLimit::settle));
+                on.is_read_itself.store(handle.forget(run.system()), Ordering::Relaxed);
+            }
             Err(error) => {
                 all = false;
                 let error = StepError(Operation::Flush, error.into());

@@ -24,7 +24,7 @@ use crate::policy::Step;
 /// could not be noted is not done.
 pub(super) fn note_all(run: &PartRun<'_>) {
     let Some(aside) = run.site.root_drive().writer.aside else { return };
-    let journal = Journal { run, aside };
+    let journal = PartJournal { run, aside };
     let part = run.site.part;
     let mut folders = vec![false; part.folders.len()];
     for (at, folder) in part.folders.iter().enumerate() {
@@ -48,12 +48,12 @@ pub(super) fn note_all(run: &PartRun<'_>) {
 }
 
 /// The notes of one part.
-struct Journal<'r, 'a> {
+struct PartJournal<'r, 'a> {
     run: &'r PartRun<'a>,
     aside: &'r SetAsideWriter<'r>,
 }
 
-impl Journal<'_, '_> {
+impl PartJournal<'_, '_> {
     /// What folders of the source are like from which something goes, and those that go themselves.
     fn note_sources(&self) -> StepResult {
         let part = self.run.site.part;

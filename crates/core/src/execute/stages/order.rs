@@ -120,6 +120,7 @@ pub(crate) fn carry_out(
                 .waiting_for_drive(),
             handle: OnceLock::new(),
             closed: AtomicBool::new(false),
+            is_read_itself: AtomicBool::new(false),
         });
         let (drives, disks) = (drives.collect(), pair.disks(system));
         let site = PartSite { context: &context, pair, part, prefix, drives, disks };

@@ -112,7 +112,7 @@ impl<'a> FlushState<'a> {
     pub(super) fn new(plan: &'a Plan, part: usize) -> Self {
         Self {
             own: Mutex::new(MarkerSet::Impossible),
-            marked_folders: plan.marked_folders.get(part).map_or(&[], Vec::as_slice),
+            marked_folders: plan.left_behind.get(part).map_or(&[], |left| &left.marked_folders),
             settles: plan.settles,
             all: AtomicBool::new(false),
             at: OnceLock::new(),

@@ -25,6 +25,8 @@ pub(super) struct OnDrive<'a> {
     pub(super) handle: OnceLock<DriveHandle>,
     /// Set once nothing more can be written to it.
     pub(super) closed: AtomicBool,
+    /// What is read from it comes from its device and not from what the system remembers of that.
+    pub(super) is_read_itself: AtomicBool,
 }
 
 impl OnDrive<'_> {

@@ -3,7 +3,6 @@
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::ErrorKind;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::OnceLock;
 
 use utter_echo_drives::features::Feature;
 use utter_echo_drives::kinds;
@@ -15,7 +14,7 @@ use utter_echo_os::{Entry, Flags, Kind, Onto};
 
 use crate::execute::writer::drive_writer::Writer;
 use crate::execute::writer::flags::AfterWork;
-use crate::execute::writer::folder_pair::{FolderDefaults, FolderPair, WHILE_FILLED};
+use crate::execute::writer::folder_pair::{FolderDefaults, FolderPair, FoldersAside, WHILE_FILLED};
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::set_aside::{DisplacedBy, NameState};
 use crate::execute::writer::step_error::{StepError, StepResult, no_exchange};
@@ -58,8 +57,7 @@ impl Writer<'_> {
             temporary: self.context.temporaries.name(),
             hidden: false,
             source_names: SourceNames::default(),
-            exit: OnceLock::new(),
-            counterpart: OnceLock::new(),
+            aside: FoldersAside::default(),
             gives,
         })
     }

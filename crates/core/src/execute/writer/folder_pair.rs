@@ -25,6 +25,15 @@ pub(crate) struct FolderDefaults {
     pub(crate) flags: Flags,
 }
 
+/// Folders that entries go to, opened once one does.
+#[derive(Default)]
+pub(crate) struct FoldersAside {
+    /// By which entries leave the source's folder; nothing where that cannot be had.
+    pub(crate) exit: OnceLock<Option<OwnedFd>>,
+    /// Where things of the destination's folder are set aside.
+    pub(super) counterpart: OnceLock<OwnedFd>,
+}
+
 /// The two folders that entries are handled in.
 pub(crate) struct FolderPair {
     /// Relative to the root.
@@ -43,10 +52,7 @@ pub(crate) struct FolderPair {
     pub(crate) hidden: bool,
     /// Names of entries that the source has under others.
     pub(crate) source_names: SourceNames,
-    /// By which entries leave the source's folder, once one did; nothing where that cannot be had.
-    pub(crate) exit: OnceLock<Option<OwnedFd>>,
-    /// Where things of it are set aside, once something was.
-    pub(super) counterpart: OnceLock<OwnedFd>,
+    pub(crate) aside: FoldersAside,
     pub(crate) gives: FolderDefaults,
 }
 

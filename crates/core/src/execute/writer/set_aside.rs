@@ -101,12 +101,12 @@ impl SetAsideWriter<'_> {
 
     /// The same, opened once for all that is in the folder.
     fn counterpart_of<'p>(&self, place: &'p FolderPair) -> Result<BorrowedFd<'p>, StepError> {
-        if place.counterpart.get().is_none() {
+        if place.aside.counterpart.get().is_none() {
             let opened = self.counterpart(&place.path).during(Operation::SetAside)?;
             // Nobody else works in this folder.
-            let _ = place.counterpart.set(opened);
+            let _ = place.aside.counterpart.set(opened);
         }
-        let opened = place.counterpart.get().map(AsFd::as_fd);
+        let opened = place.aside.counterpart.get().map(AsFd::as_fd);
         opened.ok_or_else(|| io::Error::from(ErrorKind::NotFound)).during(Operation::SetAside)
     }
 

@@ -1,6 +1,7 @@
 //! The one proof that an entry of the source and its copy are the same: for a file, a folder and a root.
 
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::Ordering;
 
 use utter_echo_files::same_content::ReadLength;
 use utter_echo_files::{attributes, same_content};
@@ -164,6 +165,9 @@ impl SourceRemoval<'_, '_> {
         is_fresh: bool,
     ) -> Result<Option<Lease>, StepError> {
         let (run, system, on) = (self.run, self.run.system(), at.on);
+        if !on.is_read_itself.load(Ordering::Relaxed) && !run.terms.removal.may_lose {
+            return Err(StepError(Operation::Vacate, Cause::ProvenInMemoryAlone));
+        }
         let path = at.place.path.join(at.name);
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
         if !is_fresh || !run.flushed.holds(&before) {

@@ -100,7 +100,7 @@ impl SourceRemoval<'_, '_> {
         let uid = self.run.site.root_drive().writer.capabilities.caller.uid;
         let is_tree = self.run.site.pair.single.is_none();
         let open = || exit_folder::open(self.run.system(), here, uid).ok();
-        place.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref().map(AsFd::as_fd)
+        place.aside.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref().map(AsFd::as_fd)
     }
 
     /// Nothing waits in these folders of the source any more.
