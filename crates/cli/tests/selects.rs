@@ -216,3 +216,14 @@ fn what_cannot_be_meant_is_told_with_its_place() {
         assert!(!room.path("keeper").exists(), "{call}");
     }
 }
+
+#[test]
+fn a_tree_of_more_levels_than_handles_is_explained() {
+    let room = Room::new().with(&"a/".repeat(200), "");
+    let mut shell = std::process::Command::new("sh");
+    let line = format!("ulimit -n 48; exec {} explain a", crate::common::UTTER);
+    shell.args(["-c", &line]).current_dir(room.path(""));
+    let explained = crate::common::ran(&shell.output().unwrap());
+    assert_eq!(explained.code, 0, "{explained:?}");
+    assert!(explained.out.contains("199"), "{explained:?}");
+}

@@ -150,7 +150,8 @@ impl Explainer<'_> {
 /// A folder that is being gone through.
 struct OpenLevel {
     path: TreePath,
-    handle: OwnedFd,
+    /// As long as it is the deepest: a tree can have more levels than a process has handles.
+    handle: Option<OwnedFd>,
     listing: Listing,
     next: usize,
     all_below: bool,
@@ -205,9 +206,12 @@ impl Surveyor<'_> {
         let handle = system.open_folder(self.judge.root.as_fd(), path.as_bytes())?;
         let listing = Listing::read(system, handle.as_fd())?;
         let (next, takes_any) = (0, false);
+        if let Some(above) = self.levels.last_mut() {
+            above.handle = None;
+        }
         self.levels.push(OpenLevel {
             path,
-            handle,
+            handle: Some(handle),
             listing,
             next,
             all_below,
@@ -225,7 +229,16 @@ impl Surveyor<'_> {
                 continue;
             };
             let path = level.path.join(name);
-            let stat = self.judge.system.stat(Entry::Named(level.handle.as_fd(), name));
+            let (system, root) = (self.judge.system, self.judge.root);
+            let handle = match level.handle.take() {
+                Some(handle) => Ok(handle),
+                None => system.open_folder(root.as_fd(), level.path.as_bytes()),
+            };
+            let stat = handle.and_then(|handle| {
+                let stat = system.stat(Entry::Named(handle.as_fd(), name));
+                level.handle = Some(handle);
+                stat
+            });
             level.next += 1;
             if let Err(error) = stat.and_then(|stat| self.entry(&path, &stat)) {
                 let operation = Operation::LookAtSource;
