@@ -80,6 +80,11 @@ pub fn is_leftover(name: &[u8], stat: &Stat) -> bool {
     plausible && is_hidden_name(name)
 }
 
+/// True for what all names that only this program gives begin with.
+pub fn begins_as_one(name: &[u8]) -> bool {
+    name.starts_with(PREFIX)
+}
+
 /// True for a name that only this program gives.
 pub fn is_hidden_name(name: &[u8]) -> bool {
     let Some(digits) = name.strip_prefix(PREFIX) else { return false };

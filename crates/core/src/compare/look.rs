@@ -132,6 +132,11 @@ impl Walk<'_, '_> {
 
     /// True for what belongs to runs, or to the drive itself.
     fn is_no_part(&self, visit: &mut Visit<'_>, joined: &MergedName<'_>) -> bool {
+        // Asked of every name, and true of few.
+        let may_be = hidden_names::begins_as_one(joined.name);
+        if !may_be && !visit.listed.of_the_drive.contains(&joined.name) {
+            return false;
+        }
         let moves_back = self.context.terms.selection.is_of_chosen();
         let in_a_tree = visit.listed.sides.source.is_some();
         let is_mark = joined.name == self.mark && !(moves_back && joined.source.is_some());
