@@ -498,6 +498,26 @@ fn only_runs_that_need_not_be_kept_are_pruned() {
     assert!(names(run_at(5, None)).contains(&format!("{}-2", runs[5])));
 }
 
+#[test]
+fn a_run_whose_things_are_set_aside_above_its_destination_does_not_wait_for_itself() {
+    let mut trees = Trees::in_memory();
+    trees.destination = trees.destination.join("echo");
+    fs::create_dir(&trees.destination).unwrap();
+    for (side, text) in [(&trees.source, "lit"), (&trees.destination, "dark, and longer")] {
+        fs::write(side.join("log"), text).unwrap();
+    }
+    let above = trees.destination.parent().unwrap().to_path_buf();
+    let request = mirror_into(&trees, &above);
+    let system = Tampered::new(Tampering::Nothing);
+    let session = Session::open(&system, &request).unwrap();
+    let plan = session.plan(&Silent).unwrap();
+    session.guard(&plan, &[]).unwrap();
+    let outcome = session.execute(&plan, &Silent);
+    assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    let tries = system.calls().into_iter().filter(|call| *call == "lock").count();
+    assert!(tries < 30, "it asks again and again for what it has itself: {tries}");
+}
+
 /// Only a run that looked at everything can say that nothing is in doubt any more.
 #[test]
 fn undo_leaves_the_doubts_of_other_runs() {

@@ -7,7 +7,7 @@ use utter_echo_os::{System, is_unsupported};
 
 /// A drive by one of its folders, and the device below its driver if that runs in user space.
 ///
-/// The system tells of a write that failed once by each handle, and only by those that were open before. So what is
+/// The system reports a write that failed once by each handle, and only by those that were open before. So what is
 /// flushed is flushed by handles from before the first writing, whoever else heard of the error first; and
 /// whoever flushes must report what comes back.
 #[derive(Debug)]

@@ -34,7 +34,7 @@ pub enum Feature {
     Sharing,
     /// A modification time given alone; without this one only together with an access time.
     TimesApart,
-    /// Change times of their own: without them nothing tells where an entry was written.
+    /// Change times of their own: without them nothing shows that an entry was written.
     ChangeTimes,
     /// Fractions of seconds before 1970, which not every driver counts right.
     EarlyFractions,
@@ -92,7 +92,7 @@ pub struct Features {
     pub seconds: (i64, i64),
     /// Rules for names.
     pub names: NameRules,
-    /// Longest file in bytes, where it can be told.
+    /// Longest file in bytes, where it is known.
     pub largest_file: Option<u64>,
     /// Whether inode numbers stay the same between mounts.
     pub numbers: InodeNumbers,

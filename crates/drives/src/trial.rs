@@ -7,7 +7,7 @@
 //! and forget it. So everything is read back.
 //!
 //! An error that another try might not meet, like a full drive, leaves an ability standing: what
-//! cannot be done is then told by the step that needs it.
+//! cannot be done is then reported by the step that needs it.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};

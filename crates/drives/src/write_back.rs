@@ -22,7 +22,7 @@ struct LimitState {
     rate: Option<f64>,
     /// What it wrote lately, and the seconds that took; the longer ago, the less that counts.
     lately: (f64, f64),
-    /// Why writing out failed; the system tells that only once.
+    /// Why writing out failed; the system reports that only once.
     error: Option<io::Error>,
     /// Somebody writes out, so that waiting for it makes sense.
     is_helped: bool,
@@ -121,7 +121,7 @@ impl WriteBackLimit {
         self.state().is_helped = true;
     }
 
-    /// Writes out whenever it is due, until [`end`](Self::end); tells how many more bytes of content are there.
+    /// Writes out whenever it is due, until [`end`](Self::end); reports how many more bytes of content are there.
     pub fn work_off(&self, write_out: impl Fn() -> io::Result<()>, tell: impl Fn(u64)) {
         // However it ends, nobody is to wait for it.
         let _gone = EndWithHelper(self);

@@ -55,7 +55,7 @@ pub fn has_default_list(system: &dyn System, folder: BorrowedFd<'_>) -> io::Resu
     }
 }
 
-/// The carried flags of an open file or folder; `None` where they cannot be told. Drivers that have no
+/// The carried flags of an open file or folder; `None` where they cannot be read. Drivers that have no
 /// such thing say so with many an error; one that came by chance does not come twice.
 pub fn flags(system: &dyn System, entry: BorrowedFd<'_>) -> Option<Flags> {
     let told = match system.flags(entry) {

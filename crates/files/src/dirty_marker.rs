@@ -1,14 +1,14 @@
-//! The mark of a run whose writing may not be on the drive yet.
+//! The marker of a run whose writing may not be on the drive yet.
 //!
 //! A file system may bring a file's size and times onto the drive before its content: ext4 was seen
 //! to, for plain small files. After a power cut such a file holds zeros and looks unchanged for
-//! ever. So a run leaves a mark in the destination's root before it writes anything, and takes it
-//! away when all is flushed. A later run that finds a mark, and that the machine was started or the
-//! drive mounted anew since it was made, believes no stamp of what changed after it: there both
+//! ever. So a run sets a marker in the destination's root before it writes anything, and clears
+//! it when all is flushed. A later run that finds a marker, and that the machine was started or the
+//! drive mounted anew since it was made, trusts no stamp of what changed after it: there both
 //! sides are read. Also without that it looks closely at all attributes of what changed after it, since
 //! the run may have been killed between two of them.
 //!
-//! The mark is a symbolic link: its name says enough, and reaches the drive with the folder, before all
+//! The marker is a symbolic link: its name says enough, and reaches the drive with the folder, before all
 //! names that follow. Its text may be written later; a text that is lost, or of another mount, is read
 //! as one of a run before a restart. Drives without links get every file flushed before it is named.
 
@@ -47,12 +47,12 @@ impl Unflushed {
     }
 }
 
-/// The one name of the mark.
+/// The one name of the marker.
 pub fn name() -> Vec<u8> {
     hidden_names::name_of_dirty_marker()
 }
 
-/// The mark that an interrupted run left, if there is one.
+/// The marker that an interrupted run left, if there is one.
 pub fn find(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Unflushed>> {
     let Some(text) = read(system, root)? else { return Ok(None) };
     let remembered = text == system.mount_session(root)?;
@@ -60,7 +60,7 @@ pub fn find(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Unfl
     Ok(Some(Unflushed { since, remembered }))
 }
 
-/// What came of leaving a mark.
+/// What came of setting a marker.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum MarkerSet {
     /// It is this run's own.
@@ -71,7 +71,7 @@ pub enum MarkerSet {
     Impossible,
 }
 
-/// Leaves the mark, unless an older one is there.
+/// Sets the marker, unless an older one is there.
 pub fn set(system: &dyn System, root: BorrowedFd<'_>) -> MarkerSet {
     let mut made = false;
     let left = system.mount_session(root).and_then(|text| {
@@ -92,7 +92,7 @@ pub fn set(system: &dyn System, root: BorrowedFd<'_>) -> MarkerSet {
     }
 }
 
-/// Takes the mark away, if there is one. To be called when everything is on the drive.
+/// Clears the marker, if there is one. To be called when everything is on the drive.
 pub fn clear(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<()> {
     match read(system, root)? {
         None => Ok(()),
@@ -100,7 +100,7 @@ pub fn clear(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<()> {
     }
 }
 
-/// The mark's text; `None` if there is none, or something else under its name.
+/// The marker's text; `None` if there is none, or something else under its name.
 fn read(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Vec<u8>>> {
     match system.read_link(root, &name()) {
         Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::InvalidInput) => Ok(None),

@@ -47,7 +47,7 @@ pub fn name_of_large_file(name: &[u8], numbers: [u64; 4]) -> Vec<u8> {
     name_for(u64::from_be_bytes(first), DIGITS[1])
 }
 
-/// The one name of the mark that a run leaves until everything is on the drive.
+/// The one name of the marker that a run sets until everything is on the drive.
 pub fn name_of_dirty_marker() -> Vec<u8> {
     name_for(hash(b"not all is on the drive yet").into(), DIGITS[0])
 }

@@ -9,8 +9,8 @@ use utter_echo_os::{Entry, Flags, Kind, System};
 use crate::listing::Listing;
 use crate::{attributes, dirty_marker, hidden_names};
 
-/// Removes what an interrupted run left under temporary names in a folder that stays. The mark of what
-/// it left unfinished stays marked, too: only a run that looks at everything can clear that.
+/// Removes what an interrupted run left under temporary names in a folder that stays. The marker of what it left
+/// unfinished stays, too: only a run that looks at everything may clear it.
 pub fn clear_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
     clear(system, folder, &dirty_marker::name())
 }

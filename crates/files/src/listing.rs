@@ -17,7 +17,7 @@ pub struct Listing {
 
 #[derive(Clone, Copy, Debug)]
 struct ListedName {
-    /// The first eight bytes, as a number of the same order: most names are told apart by it.
+    /// The first eight bytes, as a number of the same order: most names differ in it.
     head: u64,
     start: u32,
     length: u16,
@@ -88,7 +88,7 @@ impl Listing {
         self.entries.partition_point(|entry| name_in(&self.names, *entry) < name)
     }
 
-    /// Name and, where the file system told it, kind of the entry at a position.
+    /// Name and, where the file system gave it, kind of the entry at a position.
     pub fn get(&self, at: usize) -> Option<(&[u8], Option<Kind>)> {
         self.entries.get(at).map(|e| (name_in(&self.names, *e), e.kind))
     }
@@ -107,7 +107,7 @@ fn name_in(names: &[u8], entry: ListedName) -> &[u8] {
     &names[start..start + usize::from(entry.length)]
 }
 
-/// The kind of an entry, where the file system told it with the name.
+/// The kind of an entry, where the file system gave it with the name.
 #[derive(Clone, Copy, Debug)]
 pub struct KindHint(pub Option<Kind>);
 

@@ -26,7 +26,7 @@ pub struct ReadLength {
 
 /// The offset of the first byte that differs, or at which one ends; `None` if all are equal. Reading
 /// ends where the source's `size` says, once that much came of both, but not at a size of 0, which
-/// says nothing. What neither side holds is not read, but for the end, which tells how long they are.
+/// says nothing. What neither side holds is not read, but for the end, which shows how long they are.
 /// `block` bytes come of each side at a time. After each `passed` is told how many bytes were read of both sides and where the block ends;
 /// comparing ends when it fails.
 pub fn first_difference(

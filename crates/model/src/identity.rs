@@ -8,7 +8,7 @@ use utter_echo_os::Stat;
 pub enum InodeNumbers {
     /// They stay the same as long as the entry is there.
     Stable,
-    /// They may be others at the next look: what an entry is tells whether it is the same.
+    /// They may be others at the next look: whether it is the same shows in what it is.
     Volatile,
 }
 

@@ -1,6 +1,6 @@
 //! Which names a drive takes, and which of them it takes for one.
 
-/// How a drive tells names apart.
+/// How a drive distinguishes names.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum CaseFolding {
     /// By their bytes.

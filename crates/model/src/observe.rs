@@ -1,4 +1,4 @@
-//! How a run tells what it is doing while it does it.
+//! How a run reports what it is doing while it does it.
 
 use crate::problem::Problem;
 
@@ -43,7 +43,7 @@ pub enum StepOutcome {
     NotReached,
     /// The destination is as the step wants it.
     Done,
-    /// It is not, for the reason a problem tells.
+    /// It is not, for the reason that a problem gives.
     Failed,
     /// The entry was no longer what the plan saw, so it was left alone.
     Stale,

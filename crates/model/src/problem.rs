@@ -126,7 +126,7 @@ pub enum Cause {
     /// It is being written by somebody.
     #[error("it keeps changing while it is read; run again when nobody writes to it")]
     Restless,
-    /// Its drive tells a size that is not that of the content.
+    /// Its drive reports a size that is not that of the content.
     #[error("{}", belied(*.size, *.came))]
     SizeBelied {
         /// What it is said to hold, in bytes.

@@ -55,7 +55,7 @@ impl State {
         self.mode & WRITTEN_HERE != 0
     }
 
-    /// The same where nothing tells how it came to be.
+    /// The same where nothing shows how it came to be.
     #[must_use]
     pub fn of_unknown_origin(self) -> Self {
         Self { mode: self.mode & MODE, ..self }
@@ -76,7 +76,7 @@ impl State {
         u32::from(self.mode & MODE)
     }
 
-    /// What tells one state of an entry from another: size, object and time.
+    /// What distinguishes one state of an entry from another: size, object and time.
     pub fn fingerprint(&self) -> [u64; 4] {
         [self.size, self.inode, self.secs.cast_unsigned(), self.nanos.into()]
     }
@@ -165,7 +165,7 @@ pub struct AttributesBefore {
     pub state: State,
     /// Access time.
     pub accessed: Time,
-    /// `None` where they could not be told.
+    /// `None` where they could not be read.
     pub flags: Option<Flags>,
     /// Extended attributes, access lists among them.
     #[serde(with = "xattrs")]

@@ -6,7 +6,7 @@ use std::os::fd::{AsRawFd as _, BorrowedFd};
 /// `FS_IOC_FIEMAP`, see `fiemap.txt` of the kernel's documentation.
 const FIEMAP: libc::Ioctl = 0xC020_660B_u32 as libc::Ioctl;
 
-/// The content has no place yet, or none that could be told.
+/// The content has no place yet, or none that the system knows.
 const UNPLACED: u32 = 0x2 | 0x4;
 
 /// What is asked, and the one extent that is answered.

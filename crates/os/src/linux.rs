@@ -420,7 +420,7 @@ impl System for Linux {
     }
 
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
-        // By this very handle: one that is opened now was not there when an earlier error was told.
+        // By this very handle: one that is opened now was not there when an earlier error was reported.
         match retry_on_intr(|| rustix::fs::syncfs(folder)) {
             // `syncfs` refuses a handle that is only a starting point.
             Err(Errno::BADF) => return self.flush_drive(self.open_folder(folder, b"")?.as_fd()),
@@ -693,7 +693,7 @@ fn stat_of(raw: &Statx) -> io::Result<Stat> {
     })
 }
 
-/// `statx` gives those flags that it tells of the same bits as `FS_IOC_GETFLAGS`.
+/// `statx` gives those flags that it shows the same bits as `FS_IOC_GETFLAGS`.
 fn flags_in(attributes: StatxAttributes) -> Flags {
     let told = StatxAttributes::IMMUTABLE | StatxAttributes::APPEND | StatxAttributes::NODUMP;
     // All of them are far below the 32nd bit.

@@ -47,7 +47,7 @@ pub struct LockHolder {
     pub caller: Option<Caller>,
 }
 
-/// Who has a lock of this folder, as `/proc/locks` tells; see `proc_locks(5)`.
+/// Who has a lock of this folder, as `/proc/locks` shows; see `proc_locks(5)`.
 pub(super) fn holders(folder: &Stat) -> io::Result<Vec<LockHolder>> {
     let locks = std::fs::read_to_string("/proc/locks")?;
     let processes = locks.lines().filter_map(|line| proc::lock_of(line, folder.identity));

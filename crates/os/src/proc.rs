@@ -1,4 +1,4 @@
-//! What the kernel tells in files below `/proc`.
+//! What the kernel shows in files below `/proc`.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt;
@@ -73,7 +73,7 @@ fn unescaped(field: &[u8]) -> PathBuf {
     OsString::from_vec(bytes).into()
 }
 
-/// Reads `/proc/self/status`, see `proc_pid_status(5)`: the one source that tells the umask
+/// Reads `/proc/self/status`, see `proc_pid_status(5)`: the one source that shows the umask
 /// without changing it.
 pub(super) fn caller_of(status: &str) -> Option<Caller> {
     let field = |name: &str| {

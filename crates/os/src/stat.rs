@@ -131,7 +131,7 @@ impl std::fmt::Debug for Flags {
     }
 }
 
-/// What `statx` tells about an entry.
+/// What `statx` shows of an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stat {
     /// What it is.
@@ -159,7 +159,7 @@ pub struct Stat {
     /// The carried flags that `statx` shows: immutable, append-only, no-dump. Of the others only
     /// `System::flags` knows.
     pub flags: Flags,
-    /// Which of those its file system tells of at all.
+    /// Which of those its file system shows at all.
     pub flags_told: Flags,
     /// A file system, or a part of one, is mounted here.
     pub mounted: bool,

@@ -52,12 +52,12 @@ pub enum Advice {
 /// What [`System::list`] calls for every name.
 pub type EachName<'a> = dyn FnMut(Name<'_>) -> io::Result<()> + 'a;
 
-/// A name in a folder, with what its listing tells of the entry.
+/// A name in a folder, with what its listing shows of the entry.
 #[derive(Clone, Copy, Debug)]
 pub struct Name<'a> {
     /// Its bytes.
     pub bytes: &'a [u8],
-    /// Its kind, where the file system tells.
+    /// Its kind, where the file system shows it.
     pub kind: Option<Kind>,
     /// Its inode number. On a drive that is driven in user space, or far, that says nothing.
     pub inode: u64,
@@ -202,10 +202,10 @@ pub trait System: Sync {
     fn lock(&self, folder: BorrowedFd<'_>, mode: LockMode) -> io::Result<Option<Lock>>;
     /// Has an open file alone; `None` if another does.
     fn lock_file(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lock>>;
-    /// Who has the lock of a folder, as far as the system tells.
+    /// Who has the lock of a folder, as far as the system shows it.
     fn lock_holders(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<LockHolder>>;
     /// Keeps others from opening a file for writing, which is open here for reading alone; `None` if somebody has it open
-    /// so already. See `F_SETLEASE` in `fcntl(2)`. Fails where that cannot be told.
+    /// so already. See `F_SETLEASE` in `fcntl(2)`. Fails where that cannot be known.
     fn take_lease(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lease>>;
     /// Brings a file's content and attributes onto its drive.
     fn flush_file(&self, file: BorrowedFd<'_>) -> io::Result<()>;
@@ -213,7 +213,7 @@ pub trait System: Sync {
     /// costs next to nothing where all of it is there already, and does not make sure that a power cut leaves
     /// the file there; see `sync_file_range(2)`.
     fn write_back(&self, file: BorrowedFd<'_>) -> io::Result<()>;
-    /// Brings everything written to the drive that holds `folder` onto it. The system tells of a write that failed
+    /// Brings everything written to the drive that holds `folder` onto it. The system reports a write that failed
     /// once by each handle that was open before, so this goes by the handle that it is given.
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// The device below a driver in user space, which `flush_drive` does not reach; `None` where there is none. Fails

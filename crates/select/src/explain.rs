@@ -136,7 +136,7 @@ impl Explainer<'_> {
         let asked = Query { path: path.as_bytes(), kind, depth, all_below };
         let is_cache = || self.is_cache(path);
         let nature = stat.map(|stat| Metadata { stat, is_cache: &is_cache });
-        // What cannot be opened is told of when it is read.
+        // What cannot be opened is reported when it is read.
         self.selection.judge(&asked, nature).unwrap_or((Verdict::Take { all_below }, None))
     }
 

@@ -153,7 +153,7 @@ fn without_spaces_at_the_end(pattern: &str) -> &str {
     if is_escaped { &pattern[..=text.len()] } else { text }
 }
 
-/// What can be told of a pattern without the crate that reads it.
+/// What can be known of a pattern without the crate that reads it.
 fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
     if pattern.trim().is_empty() || pattern.starts_with('#') {
         return Err((

@@ -40,7 +40,7 @@ impl<T: Ord> Span<T> {
     }
 }
 
-/// Kinds of entries, as a user tells them apart.
+/// Kinds of entries, as a user distinguishes them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(clippy::struct_excessive_bools, reason = "each is taken or not, whatever the others are")]
 pub struct Kinds {

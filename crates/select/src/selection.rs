@@ -103,7 +103,7 @@ impl Selection {
         Ok(Self { rules, everything, chosen, exclude, only, litter })
     }
 
-    /// Decides about an entry, and tells the rule, if it was one: by its path and kind, and by what
+    /// Decides about an entry, and names the rule, if it was one: by its path and kind, and by what
     /// else it is where that is given. There is no other way to a verdict.
     #[inline]
     pub fn judge(
@@ -209,7 +209,7 @@ impl Selection {
         }
         let (tag, signature) = CACHE_TAG;
         let folder = system.open_folder(above, name);
-        // What cannot be opened is told of when it is read.
+        // What cannot be opened is reported when it is read.
         let Ok(tag) = folder.and_then(|folder| system.open_file(folder.as_fd(), tag)) else {
             return Ok(false);
         };

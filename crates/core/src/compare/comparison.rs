@@ -60,7 +60,7 @@ pub(crate) struct ContentReads {
     /// Of the drives that the roots lie on.
     pub(crate) disks: RotationalDisks,
     pub(crate) contents: Contents,
-    /// Entries that were told of, and will be gone through again.
+    /// Entries that were reported, and will be gone through again.
     scanned_before: AtomicU64,
     /// Files under other names that were the same.
     pub(crate) renamed: OnceLock<SameFiles>,

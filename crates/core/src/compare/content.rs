@@ -16,8 +16,7 @@ use crate::compare::noted::{AT_A_TIME, Contents};
 use crate::request::Reading;
 
 thread_local! {
-    /// Bytes compared that the observer was not told of yet, less than a block: to tell it of every
-    /// small file would cost too much.
+    /// Bytes compared that were not reported yet, less than a block: reporting every small file would cost too much.
     static UNTOLD: Cell<usize> = const { Cell::new(0) };
 }
 

@@ -332,7 +332,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What the selection leaves out of the destination, where that is told.
+    /// What the selection leaves out of the destination, where that is reported.
     fn find_left_out(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, there: &Stat) {
         let source = match met.source {
             LookedAt::LeftOut(_) => OnSide::LeftOut,

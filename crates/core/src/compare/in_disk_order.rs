@@ -171,7 +171,7 @@ pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenam
 fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &B) -> Vec<u128> {
     let same = Mutex::new(Vec::new());
     let stops = || context.observer.stop_requested();
-    // What cannot be read is told of where it is met.
+    // What cannot be read is reported where it is met.
     let bring = |file: io::Result<OwnedFd>| {
         let nothing = Prefetched { ahead: Prefetch::Read, bytes: 0 };
         let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };

@@ -20,7 +20,7 @@ use crate::request::{HiddenAttributes, LeftOutEntries};
 #[derive(Debug)]
 pub(super) enum LookedAt {
     Absent,
-    /// The selection leaves it out; what it is was looked at only where that is told.
+    /// The selection leaves it out; what it is was looked at only where that is reported.
     LeftOut(Option<Stat>),
     /// It takes part. Its handle, if it was opened.
     Taken(Stat, Verdict, Option<OwnedFd>),
@@ -74,7 +74,7 @@ impl MergedEntry<'_> {
 struct Lookup<'a> {
     folder: BorrowedFd<'a>,
     name: &'a [u8],
-    /// Its kind, where the file system told it with the name.
+    /// Its kind, where the file system gave it with the name.
     hint: KindHint,
     /// Open it, if it is taken.
     opens: bool,
@@ -284,7 +284,7 @@ impl Walk<'_, '_> {
                 self.context.counts.add(rule, side, taken);
             }
         };
-        // What the file system told with the name may be enough.
+        // What the file system gave with the name may be enough.
         if let Some(kind) = place.hint.0
             && let (Verdict::Leave, rule) = selection.judge(&asked(kind), None)?
         {

@@ -1,7 +1,7 @@
 //! Facts. Both sides are gone through side by side, folder by folder, and each folder is given
 //! to a [`FolderSink`] once all in it is known.
 //!
-//! It knows neither the command nor the kinds of step: a scope of questions tells what to look at.
+//! It knows neither the command nor the kinds of step: a scope of questions says what to look at.
 //! What only its contents can settle (does a folder take part for what it holds) is settled when the
 //! last folder below it ends; a folder in which nothing differs leaves nothing behind.
 

@@ -141,7 +141,7 @@ struct FolderContents {
 pub(super) struct FolderRules<'a> {
     pub(super) selection: &'a Selection,
     pub(super) counts: &'a RuleCounts<'a>,
-    /// What is left out of the destination is told.
+    /// What is left out of the destination is reported.
     pub(super) tells_left_out: bool,
 }
 

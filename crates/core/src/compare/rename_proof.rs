@@ -48,6 +48,6 @@ pub(crate) trait Proof {
     /// These files are likely to be asked for, one by one.
     fn expect(&self, _likely: &dyn LikelyRenames) {}
 
-    /// `None` if they are not the same, or it cannot be told.
+    /// `None` if they are not the same, or it cannot be known.
     fn same(&self, moved: &MovedEntry<'_>) -> Option<ProvenRename>;
 }

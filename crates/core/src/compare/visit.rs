@@ -32,7 +32,7 @@ use crate::request::{EqualEntries, LeftOutEntries, RenamePath};
 /// workers busy.
 const STRETCH: usize = 512;
 
-/// How many entries are told of at a time.
+/// How many entries are reported at a time.
 const TOLD: usize = 4;
 
 /// What tasks find, beyond the differences that their nodes hold.
@@ -348,7 +348,7 @@ impl Walk<'_, '_> {
             let caller = &self.context.drives.root().capabilities.caller;
             caller.bound_to(&folder).inspect(|owner| node.lock_but_for(*owner));
         }
-        // Where this cannot be asked, taking away the first of it tells.
+        // Where this cannot be asked, taking away the first of it shows it.
         if let Err(Cause::System(error)) = self.retry(|| self.context.system.may_change(source))
             && is_forbidden(&error)
         {

@@ -11,7 +11,7 @@ use utter_echo_model::note::Note;
 use utter_echo_os::{Caller, Entry, Identity, Lock, LockMode, Stat, System};
 
 use crate::guard::refusal::Refusal;
-use crate::sides::{self, Pair};
+use crate::sides::{self, Pair, SetAsidePlace};
 
 /// A folder that is to be locked.
 struct ToLock {
@@ -22,18 +22,20 @@ struct ToLock {
     shown: String,
 }
 
-/// Locks what a run changes, to be held as long as it lasts, and tells of locks that were passed over. With `refuses`
-/// a lock that is taken is the error.
+/// Locks what a run changes, to be held as long as it lasts, and notes locks that were passed over. With `refuses`
+/// a lock that is taken is the error. What the run sets things aside in is left out where it lies above
+/// the destination: the run itself has to lock that.
 pub(crate) fn take(
     system: &dyn System,
-    pairs: &[Pair],
+    (pairs, aside_place): (&[Pair], Option<&SetAsidePlace>),
     takes_from_source: bool,
     refuses: bool,
 ) -> Result<(Vec<Lock>, Vec<Note>), Refusal> {
     let (mut locks, mut notes) = (Vec::new(), Vec::new());
-    for ToLock { folder, stat, mode, shown } in
-        to_lock(system, pairs, takes_from_source).into_values()
-    {
+    let store = aside_place.and_then(SetAsidePlace::store);
+    let is_store = |it: &ToLock| it.mode == LockMode::Shared && Some(it.stat.identity) == store;
+    let all = to_lock(system, pairs, takes_from_source).into_values();
+    for ToLock { folder, stat, mode, shown } in all.filter(|it| !is_store(it)) {
         match system.lock(folder.as_fd(), mode) {
             Ok(Some(lock)) => locks.push(lock),
             Ok(None) => match foreign_holder(system, &folder, &stat) {

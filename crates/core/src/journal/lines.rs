@@ -226,7 +226,7 @@ fn take(
         }
         JournalLine::Before { part, path, was } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
-            // What a second line of one entry tells was made by the run itself.
+            // What a second line of one entry shows was made by the run itself.
             part.before.entry(path.relative()?).or_insert(was);
         }
         JournalLine::After { part, path, left } => {

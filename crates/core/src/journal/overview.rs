@@ -15,7 +15,7 @@ use crate::journal::store::{RunStore, locate, open_store};
 pub struct Overview {
     /// Its folder, below the one that was asked about.
     pub path: PathBuf,
-    /// Its name, which tells when it began.
+    /// Its name, which is the time when it began.
     pub name: String,
     /// How far it came, and what it was; an error where its notes are damaged or of another version.
     pub known: Result<(Standing, Option<About>), String>,

@@ -8,7 +8,7 @@ use utter_echo_os::{System, Time};
 
 use crate::sides::Pair;
 
-/// What tells the drive of a destination from others, and its folder.
+/// What distinguishes the drive of a destination from others, and its folder.
 pub(crate) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Option<u64>) {
     let place = &pair.destination;
     let real = system.real_path(place.anchor.as_fd()).unwrap_or_default();

@@ -102,7 +102,7 @@ fn count_not_carried(map: &DriveMap, part: &Part) {
     }
 }
 
-/// Where all that is in a source goes and its root stays, that is told.
+/// Where all that is in a source goes and its root stays, a note says so.
 pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
     let top = part.folders.first()?;
     let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();

@@ -483,7 +483,7 @@ impl PlanReader {
         let (mut parts, drives, problems) = (self.parts, self.drives, self.problems);
         parts.iter_mut().for_each(Part::tell_what_stays);
         let mut plan = Plan { parts, problems, drives, totals: saved, ..Plan::default() };
-        // Counted anew, the steps must come to what was saved; the rest cannot be told from them.
+        // Counted anew, the steps must come to what was saved; the rest does not follow from them.
         plan.number();
         let vacate = Count::default();
         (Totals { steps: StepTotals { vacate, ..plan.totals.steps }, ..plan.totals } == saved)

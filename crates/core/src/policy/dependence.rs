@@ -26,7 +26,7 @@ pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
 }
 
 /// Takes out what cannot go from the source as the part stands: what does not arrive, and folders of which
-/// something stays. `unwanted` tells of more, by their numbers in the plan. Returns how many that were.
+/// something stays. `unwanted` names more, by their numbers in the plan. Returns how many that were.
 pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
     let mut stay: HashSet<(u32, Box<[u8]>)> = HashSet::new();
     let mut gone = 0;

@@ -62,7 +62,7 @@ pub(super) enum SubtreeStatus {
     Open,
     /// The folder was to give way to something else, or to take its place, and an option forbids it.
     Held,
-    /// The folder is not made, which a problem tells.
+    /// The folder is not made, which a problem reports.
     Lost,
 }
 
@@ -218,7 +218,7 @@ impl<'a> Draft<'a> {
         }
     }
 
-    /// A folder that stays with all that is in it is told of once.
+    /// A folder that stays with all that is in it is reported once.
     pub(super) fn tell_locked(&mut self) {
         let mut locked = std::mem::take(&mut self.locked);
         locked.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));

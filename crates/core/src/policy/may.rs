@@ -28,7 +28,7 @@ impl Policy<'_> {
         if !self.steps.has(step.verb) {
             return Permission::Held;
         }
-        // Comparing tells whatever is on one side only, whatever is carried.
+        // Comparing reports whatever is on one side only, whatever is carried.
         if !self.sameness.content && step.verb != Verb::Adjust && !self.task.only_compares() {
             return Permission::Held;
         }

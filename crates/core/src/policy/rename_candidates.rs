@@ -16,7 +16,7 @@ const TRIED: usize = 4;
 /// A step, by its folder and its place among that folder's steps.
 pub(super) type StepSlot = (usize, usize);
 
-/// What tells entries apart that cannot be the same.
+/// What distinguishes entries that cannot be the same.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct RenameMark(u64);
 

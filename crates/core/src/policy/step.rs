@@ -15,7 +15,7 @@ pub(crate) enum Relation {
     RenameOf(NameId),
 }
 
-/// One step. Its name and place are told by `Plan::steps`.
+/// One step. `Plan::steps` gives its name and place.
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
     /// What it does.

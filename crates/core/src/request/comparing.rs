@@ -42,9 +42,9 @@ pub struct Sample {
 pub struct Changed {
     /// What cannot be carried is a problem, not a note.
     pub strictly: bool,
-    /// What tells that a file changed.
+    /// How a changed file is recognised.
     pub by: By,
-    /// Files to be read and compared byte by byte though nothing else tells that they differ.
+    /// Files to be read and compared byte by byte though nothing else shows that they differ.
     pub sample: Option<Sample>,
     /// How those are read that are compared.
     pub reading: Reading,

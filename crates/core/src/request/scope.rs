@@ -11,9 +11,9 @@ use crate::request::run::Request;
 /// The questions of one comparison.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Scope {
-    /// What tells that a file changed.
+    /// How a changed file is recognised.
     pub(crate) by: By,
-    /// Files to be read though nothing else tells that they differ.
+    /// Files to be read though nothing else shows that they differ.
     pub(crate) sample: Option<Sample>,
     /// How files are read.
     pub(crate) reading: Reading,
@@ -25,7 +25,7 @@ pub(crate) struct Scope {
     pub(crate) left_out: LeftOutEntries,
     /// Whether to go onto other drives that are mounted in the destination alone.
     pub(crate) drives: DriveCrossing,
-    /// Whether what is on both sides alike is to be told.
+    /// Whether what is the same on both sides is to be reported.
     pub(crate) same: EqualEntries,
     /// Whether to find out what could be renamed from one side to the other.
     pub(crate) rename_path: RenamePath,
@@ -48,7 +48,7 @@ pub(crate) enum RenamePath {
 pub(crate) enum EqualEntries {
     /// It is counted.
     Counted,
-    /// It is told, too.
+    /// It is reported, too.
     Told,
 }
 

@@ -90,7 +90,7 @@ pub struct Places {
 /// What to do where a moved entry meets another of its name.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum OnConflict {
-    /// Both stay where they are, and are told of.
+    /// Both stay where they are, and are reported.
     #[default]
     Skip,
     /// The destination's gives way.

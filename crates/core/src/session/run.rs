@@ -330,7 +330,8 @@ impl<'a> Session<'a> {
         let moves = self.request.task.vacates();
         // Those of an earlier check would be in the way of this one.
         self.found.locks.lock().clear();
-        let (locks, notes) = guard::take_locks(self.system, &self.pairs, moves, refuses)?;
+        let places = (&*self.pairs, self.aside_place.as_ref());
+        let (locks, notes) = guard::take_locks(self.system, places, moves, refuses)?;
         self.check_guards(plan, answered)?;
         *self.found.locks.lock() = locks;
         Ok(notes)
@@ -348,7 +349,8 @@ impl<'a> Session<'a> {
             return Ok(false);
         }
         let refuses = !self.request.safety.waived.contains(&Guard::OtherRun);
-        let _locks = guard::take_locks(self.system, &self.pairs, moves, refuses)?;
+        let places = (&*self.pairs, self.aside_place.as_ref());
+        let _locks = guard::take_locks(self.system, places, moves, refuses)?;
         let mut is_some_back = false;
         for (pair, (side, path)) in exits {
             let root = match side {
@@ -379,7 +381,7 @@ impl<'a> Session<'a> {
         guard::check(&run, plan, answered)
     }
 
-    /// Carries a plan out, step by step. Never fails as a whole: what could not be done is told by
+    /// Carries a plan out, step by step. Never fails as a whole: what could not be done is shown by
     /// the outcome.
     pub fn execute(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
         let execute = |aside: Option<&SetAsideRun<'_>>| {

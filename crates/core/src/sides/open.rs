@@ -163,7 +163,7 @@ fn find_source(system: &dyn System, source: &Path) -> Result<FoundSource, CallEr
     }
 }
 
-/// Opens the deepest folder of `path` that exists and tells what is missing below it.
+/// Opens the deepest folder of `path` that exists; returns what is missing below it, too.
 pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<RootPath, CallError> {
     let mut missing = Vec::new();
     let mut at = if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };

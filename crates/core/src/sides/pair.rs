@@ -66,7 +66,7 @@ pub enum CallError {
         "source '{1}' lies in '{0}', which is moved with all it holds\n  name only one of them"
     )]
     WithinSource(String, String),
-    /// A source whose own name cannot be told, like the root of the system.
+    /// A source that has no name of its own, like the root of the system.
     #[error(
         "source '{0}' has no name of its own to put inside the destination\n  leave --inside out"
     )]

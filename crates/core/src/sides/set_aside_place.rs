@@ -60,6 +60,11 @@ impl SetAsidePlace {
         self.place.anchor_stat.identity
     }
 
+    /// The folder itself, if it is there already.
+    pub(crate) fn store(&self) -> Option<Identity> {
+        self.place.exists().then(|| self.drive_and_folder())
+    }
+
     pub(crate) fn drive(&self) -> u64 {
         self.drive_and_folder().drive
     }

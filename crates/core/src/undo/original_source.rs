@@ -34,7 +34,7 @@ impl PastPart {
 }
 
 impl OriginalSource<'_> {
-    /// True for what never left it, or cannot be told from that.
+    /// True for what never left it, or cannot be distinguished from that.
     pub(crate) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
         let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
         let (above, name) = path.split_last();
@@ -43,7 +43,7 @@ impl OriginalSource<'_> {
             .system
             .open_folder(root.as_fd(), above)
             .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        // A folder that was made anew is as good: what is in it tells for itself.
+        // A folder that was made anew is as good: what is in it is looked at by itself.
         now.is_ok_and(|now| was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind)
     }
 

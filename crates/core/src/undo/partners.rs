@@ -66,7 +66,7 @@ type Folders = Vec<(Box<[u8]>, u64)>;
 struct PartnerSearch<'a> {
     system: &'a dyn System,
     wanted: &'a HashSet<Identity>,
-    /// Of those, which is all that a listing tells.
+    /// Of those, which is all that a listing shows.
     numbers: HashSet<u64>,
     /// Those that they are on, and the root's, which leads there.
     drives: HashSet<u64>,
@@ -100,7 +100,7 @@ impl PartnerSearch<'_> {
         Ok(below)
     }
 
-    /// Names of files that are wanted, and of folders, as far as the listing tells.
+    /// Names of files that are wanted, and of folders, as far as the listing shows.
     fn names(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
         let mut names = Vec::new();
         Listing::read_telling(self.system, folder, &mut |name| {

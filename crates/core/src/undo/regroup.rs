@@ -63,7 +63,7 @@ impl PastRun<'_> {
         }
     }
 
-    /// True for a file of which both places hold the same, byte by byte; what is no file is told by what it shows.
+    /// True for a file of which both places hold the same, byte by byte; what is no file is known by what it shows.
     fn hold_the_same(
         &self,
         one: (&OwnedFd, &TreePath),

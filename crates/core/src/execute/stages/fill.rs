@@ -153,7 +153,7 @@ impl Fill<'_, '_> {
         }
     }
 
-    /// What is in a folder that could not be made shares its fate, which one problem tells.
+    /// What is in a folder that could not be made fails with it, and one problem reports that.
     fn fail_below(&self, top: usize) {
         let part = self.run.site.part;
         let is_below =

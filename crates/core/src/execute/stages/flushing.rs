@@ -64,7 +64,7 @@ pub(super) fn flush(run: &PartRun<'_>) {
                 all = false;
                 let error = StepError(Operation::Flush, error.into());
                 run.ledger.report(on, &on.mounted.path, error);
-                // After a drive was gone its marker tells the next run not to believe it.
+                // After a drive was gone, its marker keeps the next run from trusting it.
                 if !run.must_end() && !on.is_closed() {
                     disown_all(run, on);
                 }

@@ -21,7 +21,7 @@ pub(super) enum Health {
 /// What one drive does with a flush and a look.
 pub(super) enum Answer {
     Works,
-    /// It did once, and told of this: it will not tell again.
+    /// It failed once, with this error, which it will not report again.
     FailedOnce(io::Error),
     Fails,
 }
@@ -71,7 +71,7 @@ pub(super) fn is_read_only(site: &PartSite<'_>, folder: BorrowedFd<'_>) -> bool 
     changes.is_err_and(|error| error.kind() == io::ErrorKind::ReadOnlyFilesystem)
 }
 
-/// Of a fault in one place a drive tells once, and is well the second time.
+/// A drive reports a fault in one place once, and works the second time.
 pub(super) fn ask(site: &PartSite<'_>, folder: BorrowedFd<'_>) -> Answer {
     let system = site.system();
     let flush = || {

@@ -38,7 +38,7 @@ pub(super) fn note_all(run: &PartRun<'_>) {
     let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
     run.site.context.pool.each(first, |at| journal.note_folder(at));
     let noted = journal.note_sources().and_then(|()| aside.open_gate());
-    // In this order: copies without notes could not be told from the last of their kind.
+    // In this order: copies without notes could not be distinguished from the last of their kind.
     let kept = || journal.keep_elsewhere().during(Operation::SetAside);
     let keeps = aside.aside.keeps_displaced();
     if let Err(error) = noted.and_then(|()| if keeps { kept() } else { Ok(()) }) {

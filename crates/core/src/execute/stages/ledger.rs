@@ -119,7 +119,7 @@ impl PartLedger<'_> {
         self.all.outcomes[number].store(outcome as u8, Ordering::Relaxed);
     }
 
-    /// One problem tells what became of all these.
+    /// Of steps that share one problem.
     pub(super) fn set_all(&self, steps: impl Iterator<Item = StepId>, outcome: StepOutcome) {
         steps.for_each(|id| self.set(id, outcome));
     }

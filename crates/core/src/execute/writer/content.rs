@@ -302,7 +302,7 @@ impl Writer<'_> {
         self.system().set_length(made, stat.size).during(Operation::Write)?;
         let mut at = from;
         while at < stat.size {
-            // Where holes cannot be told, all of the rest is content.
+            // Where holes are not known, all of the rest is content.
             let next = self.system().next_data(source, at).unwrap_or(Some((at, stat.size)));
             let Some((start, end)) = next else { break };
             self.context.observer.wrote(start - at);

@@ -82,7 +82,7 @@ pub(crate) struct Writer<'a> {
     pub(crate) aside: Option<&'a SetAsideWriter<'a>>,
     /// What the drive does not hold yet, where that is waited for.
     pub(crate) backlog: Option<WriteBackLimit>,
-    /// A mark tells that not all is on the drive yet, so not each file has to be flushed by itself.
+    /// A marker says that not all is on the drive yet, so not each file has to be flushed by itself.
     pub(crate) marked: AtomicBool,
     /// False once the drive turned out not to share content with the source's, or not to copy from it
     /// within the kernel.

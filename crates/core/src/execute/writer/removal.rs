@@ -81,7 +81,7 @@ impl Writer<'_> {
         now.is_err_and(|error| error.kind() == ErrorKind::NotFound)
     }
 
-    /// Fails unless the destination's entry still is what the plan saw; tells how it is now.
+    /// Fails unless the destination's entry still is what the plan saw; returns how it is now.
     pub(crate) fn check_destination(
         &self,
         place: &FolderPair,

@@ -14,7 +14,7 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::step_error::StepError;
 
 impl Writer<'_> {
-    /// Moves what is still what the plan saw to a name that is free; tells what it is.
+    /// Moves what is still what the plan saw to a name that is free; returns what it is.
     pub(crate) fn rename(
         &self,
         above: &FolderPair,

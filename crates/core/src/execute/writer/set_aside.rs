@@ -79,7 +79,7 @@ impl SetAsideWriter<'_> {
         self.aside.or_lose(noted).during(Operation::SetAside)
     }
 
-    /// Writes down what a step left, so that what changes after can be told from it.
+    /// Writes down what a step left, so that what changes after can be distinguished from it.
     pub(crate) fn note_after(
         &self,
         writer: &Writer<'_>,
