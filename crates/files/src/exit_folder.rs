@@ -10,7 +10,7 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use utter_echo_os::{Entry, Kind, Onto, System, is_unsupported};
+use utter_echo_os::{Entry, Onto, System, is_unsupported};
 
 use crate::hidden_names;
 use crate::listing::Listing;
@@ -95,9 +95,4 @@ pub fn restore(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
     // Somebody else's folder, which the caller may only write into, has the time of now.
     let _ = system.set_times(Entry::Open(folder), before.modified, None);
     Ok(())
-}
-
-/// True if this is the exit folder of the folder that it is in.
-pub fn is_one(name: &[u8], kind: Kind) -> bool {
-    kind == Kind::Folder && name == hidden_names::name_of_exit_folder()
 }
