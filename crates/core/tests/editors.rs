@@ -5,16 +5,20 @@
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use std::fs;
+use std::io::Write as _;
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::UNIX_EPOCH;
 
 use utter_echo_core::Session;
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{Flush, Request, Task, Workers};
+use utter_echo_core::request::{Flush, Places, Request, Task, Workers};
+use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_files::exit_folder;
-use utter_echo_lab::{Tampered, Tampering, snapshot};
+use utter_echo_lab::{DriveKind, MountedDrive, Tampered, Tampering, snapshot};
 
 use crate::common::{Trees, apply, plan_of};
 
@@ -61,7 +65,7 @@ fn whenever_an_editor_saves_its_version_is_on_one_side() {
             });
             apply(&system, &request(&trees));
             let sides = [&trees.source, &trees.destination];
-            let has_it = |side: &std::path::PathBuf| {
+            let has_it = |side: &PathBuf| {
                 let all = fs::read_dir(side).map(|all| all.flatten().collect::<Vec<_>>());
                 all.unwrap_or_default().iter().any(|entry| {
                     fs::read_to_string(entry.path()).is_ok_and(|text| text == "the new version")
@@ -123,4 +127,114 @@ fn what_is_put_back_never_takes_the_place_of_what_is_there_by_now() {
         (read("logbook"), read("logbook 2")),
         ("the new version".into(), "the logbook".into())
     );
+}
+
+/// A folder of one time on both sides, of which the destination lacks a file.
+fn dated_folders() -> (Trees, [PathBuf; 2]) {
+    let trees = Trees::in_memory();
+    let folders = [&trees.source, &trees.destination].map(|side| side.join("logbooks"));
+    for folder in &folders {
+        fs::create_dir(folder).unwrap();
+        fs::write(folder.join("kept"), "").unwrap();
+    }
+    fs::write(folders[0].join("logbook"), "Monday: fog").unwrap();
+    for path in [folders[0].join("kept"), folders[1].join("kept"), folders[0].join("logbook")] {
+        fs::File::open(path).unwrap().set_modified(UNIX_EPOCH).unwrap();
+    }
+    for folder in &folders {
+        fs::File::open(folder).unwrap().set_modified(UNIX_EPOCH).unwrap();
+    }
+    (trees, folders)
+}
+
+#[test]
+fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
+    let prepared = |task| {
+        let (trees, folders) = dated_folders();
+        let mut request = crate::common::request(&trees, task);
+        request.running.workers = Workers::Fixed(1);
+        // Of the move something stays.
+        request.changed.steps = Verbs::ALL.without(Verb::Rename);
+        let patterns = PatternRules { exclude: vec!["kept".into()], ..PatternRules::default() };
+        request.selection = Selection::new(&Rules { patterns, ..Rules::default() }).unwrap();
+        (trees, folders, request)
+    };
+    for (task, side) in [(Task::Copy, 1), (Task::Move, 0)] {
+        let (_trees, folders, request) = prepared(task);
+        let system = Tampered::new(Tampering::Nothing);
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let planned = system.calls().len();
+        session.execute(&plan, &Silent);
+        let time = |folder: &PathBuf| fs::metadata(folder).unwrap().modified().unwrap();
+        assert_eq!(time(&folders[side]), UNIX_EPOCH, "{task:?}");
+        let calls = system.calls();
+        let last = |name| move |calls: &[&str]| calls.iter().rposition(|call| *call == name);
+        // Where the run comes back to the folder to give it its time; and before it has changed anything.
+        let set = last("set_times")(&calls).unwrap();
+        let back = last("open_folder")(&calls[..set]).unwrap();
+        for at in [planned, back] {
+            let (_trees, folders, request) = prepared(task);
+            let nth = AtomicUsize::new(0);
+            let system = Tampered::before_each(|_| {
+                if nth.fetch_add(1, Ordering::Relaxed) == at {
+                    // Within one tick of the clock nothing can be told apart.
+                    std::thread::sleep(std::time::Duration::from_millis(20));
+                    fs::write(folders[side].join("somebody's"), "").unwrap();
+                }
+            });
+            let session = Session::open(&system, &request).unwrap();
+            let plan = session.plan(&Silent).unwrap();
+            session.execute(&plan, &Silent);
+            let calls = system.calls();
+            assert_ne!(time(&folders[side]), UNIX_EPOCH, "{task:?}, {:?}", &calls[at..]);
+        }
+    }
+}
+
+#[test]
+fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() {
+    let trees = Trees::new();
+    let drive = match MountedDrive::make(DriveKind::ExFat, trees.base.path()) {
+        Ok(drive) => drive,
+        Err(reason) => return utter_echo_lab::left_out(reason),
+    };
+    let loft = drive.folder().join("loft");
+    let calls = |happens: &(dyn Fn(usize) + Sync)| {
+        let _ = fs::remove_dir_all(&loft);
+        fs::create_dir(&loft).unwrap();
+        let nth = AtomicUsize::new(0);
+        let system = Tampered::before_each(|_| happens(nth.fetch_add(1, Ordering::Relaxed)));
+        let places = Places::new(vec![trees.source.clone()], loft.clone());
+        let mut request = Request::new(Task::Copy, places);
+        request.running.workers = Workers::Fixed(1);
+        let session = Session::open(&system, &request).unwrap();
+        let plan = session.plan(&Silent).unwrap();
+        let planned = system.calls().len();
+        session.execute(&plan, &Silent);
+        planned..system.calls().len()
+    };
+    fs::write(trees.source.join("logbook"), "Monday: fog").unwrap();
+    fs::create_dir(trees.source.join("plans")).unwrap();
+    let (mut appeared, mut came) = (0, 0);
+    for at in calls(&|_| {}) {
+        let made = AtomicBool::new(false);
+        let own = loft.join("logbook");
+        calls(&|nth| {
+            let file = (nth == at).then(|| fs::File::create_new(&own).ok()).flatten();
+            if let Some(mut file) = file {
+                file.write_all(b"somebody's own").unwrap();
+                made.store(true, Ordering::Relaxed);
+            }
+        });
+        let text = fs::read_to_string(&own).unwrap();
+        if made.into_inner() {
+            appeared += 1;
+            assert_eq!(text, "somebody's own", "it appeared at call {at}");
+        } else {
+            came += usize::from(text == "Monday: fog");
+        }
+        assert!(loft.join("plans").is_dir(), "call {at}");
+    }
+    assert!(appeared > 10 && came > 10, "{appeared} {came}");
 }

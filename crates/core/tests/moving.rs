@@ -7,6 +7,7 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
+use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, SystemTime};
 
@@ -737,7 +738,8 @@ fn a_root_that_is_not_there_yet_takes_few_calls() {
 #[test]
 fn what_was_proven_is_not_compared_again() {
     let trees = Trees::new();
-    fs::write(trees.source.join("season.wav"), vec![7; 8_000_000]).unwrap();
+    // More would be written out by a helper, whose calls come at any time.
+    fs::write(trees.source.join("season.wav"), vec![7; 900_000]).unwrap();
     let reads = |tampering: Tampering| {
         let system = Tampered::new(tampering);
         let well = run(&system, &request(&trees));
@@ -779,6 +781,28 @@ fn what_cannot_be_read_from_the_drive_itself_stays_unless_that_is_accepted() {
     request.safety.waived.push(Guard::Loss);
     assert!(run(&system(), &request));
     assert!(!trees.source.exists());
+}
+
+#[test]
+fn what_a_program_keeps_in_memory_is_no_proof_of_what_the_drive_holds() {
+    let mut trees = Trees::new();
+    let drive = match MountedDrive::make(DriveKind::Ext4, trees.base.path()) {
+        Ok(drive) => drive,
+        Err(reason) => return utter_echo_lab::left_out(reason),
+    };
+    // A program that runs is mapped.
+    fs::copy("/bin/sleep", trees.source.join("bell")).unwrap();
+    trees.destination = drive.folder().join("loft");
+    crate::common::apply(&Linux, &crate::common::request(&trees, Task::Copy));
+    let mut bell = Command::new(trees.destination.join("bell")).arg("600").spawn().unwrap();
+    let (_, outcome) = carried_out(&request(&trees));
+    bell.kill().and_then(|()| bell.wait()).unwrap();
+    assert!(
+        matches!(outcome.problems[..], [Problem { cause: Cause::ProvenInMemoryAlone, .. }]),
+        "{outcome:?}"
+    );
+    assert!(trees.source.join("bell").exists());
+    assert!(run(&Linux, &request(&trees)) && !trees.source.exists());
 }
 
 #[test]

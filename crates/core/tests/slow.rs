@@ -20,13 +20,14 @@ use crate::common::{Trees, apply, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::observe::{Observer, Silent};
 use utter_echo_core::os::Linux;
-use utter_echo_core::plan::{Plan, Verb, Verbs};
+use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::request::{
     By, Flush, Places, Reading, Request, Retries, Running, Task, Workers,
 };
 use utter_echo_core::{Session, StepOutcome};
 use utter_echo_lab::{
-    Aged, DriveKind, Lies, LyingDrive, Model, MountedDrive, SlowDrive, left_out, read_in_order,
+    Aged, DriveKind, Lies, LyingDrive, Model, MountedDrive, SlowDrive, Tampered, Tampering,
+    left_out, read_in_order,
 };
 
 /// A cold disk that turns, with room for such a tree and its past.
@@ -400,8 +401,14 @@ fn a_byte_counts_when_it_is_on_the_drive_and_few_are_on_their_way() {
 
 #[test]
 fn what_the_drive_holds_is_told_from_what_memory_holds() {
+    for kind in [DriveKind::Ext4, DriveKind::ExFat, DriveKind::Ntfs] {
+        what_a_drive_of_this_kind_holds_is_told(kind);
+    }
+}
+
+fn what_a_drive_of_this_kind_holds_is_told(kind: DriveKind) {
     let trees = Trees::new();
-    let drive = match MountedDrive::make(DriveKind::Ext4, trees.base.path()) {
+    let drive = match MountedDrive::make(kind, trees.base.path()) {
         Ok(drive) => drive,
         Err(error) => return left_out(format!("no drive could be made: {error}")),
     };
@@ -410,18 +417,39 @@ fn what_the_drive_holds_is_told_from_what_memory_holds() {
     fs::write(trees.source.join("tide.csv"), b"high at six\n").unwrap();
     let there = drive.folder().join("echo");
     let places = Places::new(vec![trees.source.clone()], there);
-    let outcome = apply(&Linux, &Request::new(Task::Copy, places.clone()));
+    let mut copy = Request::new(Task::Copy, places.clone());
+    copy.carry = [Aspect::Content].into_iter().collect();
+    let outcome = apply(&Linux, &copy);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
+    // A driver in user space whose device is not for this user.
+    let denied = Tampering::FailAll("driver_device", rustix::io::Errno::ACCESS.raw_os_error());
+    let verify = |tampering: Tampering, reading| {
+        let mut verify = Request::new(Task::Verify, places.clone());
+        verify.carry = copy.carry;
+        (verify.changed.by, verify.changed.reading) = (By::Content, reading);
+        plan_of(&Tampered::new(tampering), &verify)
+    };
+    verify(denied, Reading::FromDrive);
     // Below the file system one byte of it is changed.
     let image = fs::read(drive.image()).unwrap();
-    let at = image.windows(4096).step_by(1024).position(|part| logged.starts_with(part)).unwrap();
+    let at = image.windows(4096).step_by(512).position(|part| logged.starts_with(part)).unwrap();
     let file = fs::File::options().write(true).open(drive.image()).unwrap();
-    file.write_all_at(b"X", at as u64 * 1024 + 99).unwrap();
-    for (reading, expected) in [(Reading::AsCached, 0), (Reading::FromDrive, 1)] {
-        let mut verify = Request::new(Task::Verify, places.clone());
-        (verify.changed.by, verify.changed.reading) = (By::Content, reading);
-        let plan = plan_of(&Linux, &verify);
+    file.write_all_at(b"X", at as u64 * 512 + 99).unwrap();
+    let ways = [
+        (Tampering::Nothing, Reading::AsCached, 0, None),
+        (
+            denied,
+            Reading::FromDrive,
+            usize::from(kind == DriveKind::Ext4),
+            Some(&Note::ReadFromMemory(4)),
+        ),
+        (Tampering::Nothing, Reading::FromDrive, 1, None),
+    ];
+    for (tampering, reading, expected, note) in ways {
+        let plan = verify(tampering, reading);
         assert!(plan.problems.is_empty(), "{:?}", plan.problems);
-        assert_eq!(plan.steps().count(), expected, "{reading:?}");
+        let is_told = |note: &&Note| matches!(note, Note::ReadFromMemory(_));
+        assert_eq!(plan.notes.iter().find(is_told), note, "{kind:?} {reading:?}");
+        assert_eq!(plan.steps().count(), expected, "{kind:?} {reading:?}");
     }
 }

@@ -37,10 +37,13 @@ impl RotationalDisks {
         Self { destination: if is_shared { source.clone() } else { destination }, source }
     }
 
-    /// Bytes to read of each side at a time: where one head reads both, it has to be worth its way.
-    pub fn block(&self) -> usize {
+    /// Bytes to read of each side at a time, by so many workers at most: where one head reads both, it has to be worth
+    /// its way.
+    pub fn block(&self, workers: usize) -> usize {
         match (&self.source, &self.destination) {
-            (Some(source), Some(destination)) if Arc::ptr_eq(source, destination) => FAR_BLOCK,
+            (Some(source), Some(destination)) if Arc::ptr_eq(source, destination) => {
+                (FAR_BLOCKS / workers.max(1)).clamp(BLOCK, FAR_BLOCK)
+            }
             _ => BLOCK,
         }
     }
@@ -85,6 +88,9 @@ const WARM_FOR_LONG: u32 = 64;
 
 /// It takes a head as long to get to the other side of its disk and back as to read half of this.
 const FAR_BLOCK: usize = 4 << 20;
+
+/// Memory for the blocks of one side, of all workers together.
+const FAR_BLOCKS: usize = 8 * FAR_BLOCK;
 
 /// Of so many files at most it is asked whether they are in memory.
 const SAMPLE: usize = 64;
@@ -308,7 +314,7 @@ impl CacheSample {
     pub fn ask(&mut self, system: &dyn System, file: BorrowedFd<'_>) {
         if self.asked < SAMPLE {
             self.asked += 1;
-            self.cached += usize::from(system.is_cached(file).unwrap_or(true));
+            self.cached += usize::from(system.is_cached(file, 1).unwrap_or(true));
         }
     }
 

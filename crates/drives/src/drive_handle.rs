@@ -1,9 +1,9 @@
-//! A drive held open from before the first writing to it.
+//! A drive held open from before the first writing to it, and what the system remembers of drives.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
-use utter_echo_os::{System, is_unsupported};
+use utter_echo_os::{Advice, System, is_unsupported};
 
 /// A drive by one of its folders, and the device below its driver if that runs in user space.
 ///
@@ -37,12 +37,30 @@ impl DriveHandle {
         self.device.as_ref().ok().and_then(Option::as_ref)
     }
 
-    /// What the system keeps in memory of the device below a driver goes. True if what is read from the driver after
-    /// that comes from the drive.
+    /// As [`forget_device`], of this drive.
     pub fn forget(&self, system: &dyn System) -> bool {
-        let forget = |device: &OwnedFd| system.forget_device(device.as_fd()).is_ok();
-        self.device.is_ok() && self.device().is_none_or(forget)
+        forget(system, &self.device)
     }
+}
+
+/// What the system keeps in memory of the device below a driver goes. True if what is read from the driver after
+/// that comes from the drive, as far as it is not in the cache of the files themselves.
+pub fn forget_device(system: &dyn System, entry: BorrowedFd<'_>) -> bool {
+    forget(system, &system.driver_device(entry))
+}
+
+fn forget(system: &dyn System, device: &io::Result<Option<OwnedFd>>) -> bool {
+    let forget = |device: &OwnedFd| system.forget_device(device.as_fd()).is_ok();
+    device.as_ref().is_ok_and(|device| device.as_ref().is_none_or(forget))
+}
+
+/// Takes a file out of the cache, of which all is on the drive. True if it then is read from the drive, as far as
+/// [the device](forget_device) is not in memory.
+pub fn forget_file(system: &dyn System, file: BorrowedFd<'_>) -> bool {
+    // Advice that is not taken changes nothing but what stays in the cache.
+    let _ = system.advise(file, Advice::Drop, 0, 0);
+    // Where it cannot be asked, the advice was taken as far as is known.
+    !system.is_cached(file, 0).unwrap_or(false)
 }
 
 impl AsFd for DriveHandle {

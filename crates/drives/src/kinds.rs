@@ -21,12 +21,22 @@ const IN_USER_SPACE: u64 = 0x6573_5546;
 /// driven in user space, shares, FAT and exFAT.
 const RESTLESS: [u64; 6] = [IN_USER_SPACE, 0xfe53_4d42, 0xff53_4d42, 0x0102_1997, FAT, EXFAT];
 
+/// Those that lie in memory: what is read from the cache is what they hold.
+const IN_MEMORY: [u64; 2] = [TMPFS, 0x8584_58f6];
+
+const TMPFS: u64 = 0x0102_1994;
+
 /// Those whose files end where their size says: ext, XFS, btrfs, F2FS and what lies in memory.
-const EXACT: [u64; 5] = [EXT, 0x5846_5342, 0x9123_683e, 0xf2f5_2010, 0x0102_1994];
+const EXACT: [u64; 5] = [EXT, 0x5846_5342, 0x9123_683e, 0xf2f5_2010, TMPFS];
 
 /// True if nothing can lie beyond the size of a file on the drive that holds a folder.
 pub fn has_exact_sizes(system: &dyn System, folder: BorrowedFd<'_>) -> bool {
     system.kind_of_drive(folder).is_ok_and(|kind| EXACT.contains(&kind))
+}
+
+/// True if the drive that holds a file or folder is memory itself.
+pub fn is_in_memory(system: &dyn System, entry: BorrowedFd<'_>) -> bool {
+    system.kind_of_drive(entry).is_ok_and(|kind| IN_MEMORY.contains(&kind))
 }
 
 /// Whether the numbers of the drive that holds a folder last.

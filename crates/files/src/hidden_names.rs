@@ -71,13 +71,10 @@ fn hash(bytes: &[u8]) -> u32 {
 
 /// True if an interrupted run of this program left this.
 pub fn is_leftover(name: &[u8], stat: &Stat) -> bool {
-    // What waits to go from a source is no leftover: its copy may be another by now.
-    if name == name_of_exit_folder() {
-        return false;
-    }
     // A folder that a file took the place of is left empty, with no links from folders in it.
     let plausible = stat.kind != Kind::Folder || stat.links <= 2;
-    plausible && is_hidden_name(name)
+    // What waits to go from a source is no leftover: its copy may be another by now.
+    plausible && is_hidden_name(name) && name != name_of_exit_folder()
 }
 
 /// True for what all names that only this program gives begin with.

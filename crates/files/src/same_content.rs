@@ -36,9 +36,11 @@ pub fn first_difference(
     ReadLength { size, block }: ReadLength,
     mut passed: impl FnMut(usize, u64) -> io::Result<()>,
 ) -> io::Result<Option<u64>> {
+    let block = usize::try_from(size.max(1)).unwrap_or(block).clamp(BLOCK.min(block), block);
     BLOCKS.with_borrow_mut(|(here, there)| {
-        here.resize(block, 0);
-        there.resize(block, 0);
+        for buffer in [&mut *here, &mut *there] {
+            buffer.resize(buffer.len().max(block), 0);
+        }
         let mut offset = 0;
         loop {
             let left = if size == 0 { u64::MAX } else { size - offset };

@@ -110,9 +110,9 @@ macro_rules! tampered {
                 self.pass("rotational_disk_of").map(|()| self.disks.then_some(drive))
             }
 
-            fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+            fn is_cached(&self, file: BorrowedFd<'_>, bytes: u64) -> io::Result<bool> {
                 self.pass("is_cached")?;
-                Ok(!self.disks && Linux.is_cached(file)?)
+                Ok(!self.disks && Linux.is_cached(file, bytes)?)
             }
 
             $(fn $name(&self, $($argument: $type),*) -> io::Result<$result> {

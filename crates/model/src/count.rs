@@ -1,4 +1,5 @@
-//! Entries and bytes, counted.
+//! Entries and bytes, counted. Bytes that are more than a number can hold stay at the largest: files with holes may
+//! together be longer than all drives.
 
 use serde::{Deserialize, Serialize};
 use utter_echo_os::Kind;
@@ -16,14 +17,19 @@ impl Count {
     /// One more entry with so many bytes.
     pub fn add(&mut self, bytes: u64) {
         self.entries += 1;
-        self.bytes += bytes;
+        self.bytes = self.bytes.saturating_add(bytes);
     }
 
     /// And those of another.
     pub fn merge(&mut self, other: Self) {
         self.entries += other.entries;
-        self.bytes += other.bytes;
+        self.bytes = self.bytes.saturating_add(other.bytes);
     }
+}
+
+/// All of these bytes together.
+pub fn total(bytes: impl Iterator<Item = u64>) -> u64 {
+    bytes.fold(0, u64::saturating_add)
 }
 
 /// What one side holds, the root folder itself not counted.
@@ -48,7 +54,7 @@ impl Tally {
             Kind::Folder => self.folders += 1,
             Kind::File => {
                 self.files += 1;
-                self.bytes += size;
+                self.bytes = self.bytes.saturating_add(size);
             }
             Kind::Symlink => self.links += 1,
             _ => self.others += 1,
@@ -66,6 +72,6 @@ impl Tally {
         self.files += other.files;
         self.links += other.links;
         self.others += other.others;
-        self.bytes += other.bytes;
+        self.bytes = self.bytes.saturating_add(other.bytes);
     }
 }

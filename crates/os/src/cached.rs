@@ -8,9 +8,6 @@ use rustix::io::{Errno, ReadWriteFlags};
 /// `cachestat`, see the kernel's documentation; Linux 6.5 or newer.
 const CACHESTAT: libc::c_long = 451;
 
-/// The part of a file that is asked about.
-const BEGINNING: u64 = 4096;
-
 #[repr(C)]
 #[derive(Default)]
 struct PageRange {
@@ -29,10 +26,10 @@ struct PageCounts {
     evicted_lately: u64,
 }
 
-/// True if the beginning of a file is there.
+/// True if any of the first `length` bytes of a file are there; 0 stands for all of it.
 #[allow(unsafe_code, reason = "the layer over the system's calls does not have this one")]
-pub(super) fn is_cached(file: BorrowedFd<'_>) -> io::Result<bool> {
-    let range = PageRange { start: 0, length: BEGINNING };
+pub(super) fn is_cached(file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
+    let range = PageRange { start: 0, length };
     let mut counts = PageCounts::default();
     // SAFETY: the handle is open as long as it is borrowed, and both structs are as the kernel defines them and
     // outlive the call.
@@ -50,7 +47,7 @@ pub(super) fn is_cached(file: BorrowedFd<'_>) -> io::Result<bool> {
     }
 }
 
-/// The same by reading what is there; makes an old kernel bring in what is not.
+/// The same of the first byte, by reading what is there; makes an old kernel bring in what is not.
 fn comes_at_once(file: BorrowedFd<'_>) -> io::Result<bool> {
     let mut byte = [0];
     let mut into = [io::IoSliceMut::new(&mut byte)];
@@ -74,12 +71,14 @@ mod tests {
         let path = room.path().join("logbook");
         let mut file = File::options().read(true).write(true).create_new(true).open(path).unwrap();
         file.write_all(&[7; 8192]).and_then(|()| file.sync_all()).unwrap();
-        for ask in [is_cached, comes_at_once] {
-            assert!(ask(file.as_fd()).unwrap());
-        }
+        let ask = || {
+            let file = file.as_fd();
+            [is_cached(file, 0), is_cached(file, 1), comes_at_once(file)].map(Result::unwrap)
+        };
+        assert_eq!(ask(), [true; 3]);
         rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed).unwrap();
         // In memory nothing is dropped.
         let is_in_memory = rustix::fs::fstatfs(&file).unwrap().f_type == 0x0102_1994;
-        assert_eq!(is_cached(file.as_fd()).unwrap(), is_in_memory);
+        assert_eq!(ask()[..2], [is_in_memory; 2]);
     }
 }

@@ -516,8 +516,8 @@ impl System for Linux {
         extent::first_byte(file)
     }
 
-    fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
-        cached::is_cached(file)
+    fn is_cached(&self, file: BorrowedFd<'_>, bytes: u64) -> io::Result<bool> {
+        cached::is_cached(file, bytes)
     }
 
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>> {

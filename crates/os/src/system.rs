@@ -241,8 +241,9 @@ pub trait System: Sync {
     fn rotational_disk_of(&self, drive: u64) -> io::Result<Option<u64>>;
     /// Bytes from the beginning of its drive to where a file's content begins; `None` if it lies nowhere.
     fn lies_at(&self, file: BorrowedFd<'_>) -> io::Result<Option<u64>>;
-    /// True if the beginning of a file's content can be had without asking its drive.
-    fn is_cached(&self, file: BorrowedFd<'_>) -> io::Result<bool>;
+    /// True if any of the first `bytes` of a file's content can be had without asking its drive; 0 stands for all of it.
+    /// Before Linux 6.5 only the first byte is asked for.
+    fn is_cached(&self, file: BorrowedFd<'_>, bytes: u64) -> io::Result<bool>;
     /// Reads up to `length` bytes of a device, from `offset` on.
     fn read_device(&self, device: &Path, offset: u64, length: usize) -> io::Result<Vec<u8>>;
     /// Who this process is.

@@ -243,7 +243,8 @@ impl WorkerPool {
         };
         let stack = TaskStack::new(first, workers);
         let work_off = || {
-            PUBLISHED.set(is_auto.then(|| (Instant::now(), processor_time())));
+            // A worker of another pool may start this one.
+            let outer = PUBLISHED.replace(is_auto.then(|| (Instant::now(), processor_time())));
             let mut task = stack.next(false);
             while let Some(current) = task {
                 let panicked = EndOnPanic(&stack);
@@ -251,7 +252,7 @@ impl WorkerPool {
                 std::mem::forget(panicked);
                 task = stack.next(true);
             }
-            PUBLISHED.set(None);
+            PUBLISHED.set(outer);
         };
         std::thread::scope(|scope| {
             for _ in 1..workers {

@@ -215,7 +215,8 @@ pub(crate) fn note(note: &Note) -> String {
             "owners are not carried: only a privileged user may give files to others".to_owned()
         }
         Note::ReadFromMemory(files) => format!(
-            "{} could be read only as memory holds them, not as their drive does: they are in use, or their drive keeps all in memory",
+            "{} could be read only as memory holds them, not as their drive does: they are in use, their drive is \
+             memory, or its driver has a device that only root may read",
             units::counted(*files, "file", "files")
         ),
         Note::OwnLeftOut(path) => {

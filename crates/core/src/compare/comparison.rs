@@ -1,6 +1,7 @@
 //! What a comparison works with.
 
 use parking_lot::Mutex;
+use std::collections::HashMap;
 use std::os::fd::BorrowedFd;
 use std::path::PathBuf;
 use std::sync::OnceLock;
@@ -59,6 +60,8 @@ pub(crate) struct Comparison<'a> {
 pub(crate) struct ContentReads {
     /// Of the drives that the roots lie on.
     pub(crate) disks: RotationalDisks,
+    /// Bytes that are read at a time of each of two files.
+    pub(crate) block: usize,
     pub(crate) contents: Contents,
     /// Entries that were reported, and will be gone through again.
     scanned_before: AtomicU64,
@@ -66,6 +69,8 @@ pub(crate) struct ContentReads {
     pub(crate) renamed: OnceLock<SameFiles>,
     /// Files that could not be read past the cache.
     pub(crate) from_memory: AtomicU64,
+    /// By the numbers of drives, whether the system remembers nothing of their devices.
+    pub(crate) devices: Mutex<HashMap<u64, bool>>,
     /// Files of the sample that were read, and found to be the same.
     pub(crate) sampled: Mutex<Count>,
 }
@@ -89,14 +94,16 @@ impl ContentReads {
         self.contents.are_the_same(source, destination) || renamed()
     }
 
-    /// Nothing was read yet.
-    pub(crate) fn new(disks: RotationalDisks) -> Self {
+    /// Nothing was read yet, by so many workers at most.
+    pub(crate) fn new(disks: RotationalDisks, workers: usize) -> Self {
         Self {
+            block: disks.block(workers),
             disks,
             contents: Contents::default(),
             scanned_before: AtomicU64::new(0),
             renamed: OnceLock::new(),
             from_memory: AtomicU64::new(0),
+            devices: Mutex::default(),
             sampled: Mutex::default(),
         }
     }

@@ -6,6 +6,7 @@ use std::os::fd::BorrowedFd;
 use std::sync::atomic::Ordering;
 
 use utter_echo_drives::disk_order::RotationalDisks;
+use utter_echo_drives::drive_handle;
 use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Cache;
@@ -23,13 +24,21 @@ thread_local! {
 /// Bytes that count as much as an entry.
 pub(super) const CHUNK: u64 = 64 * 1024;
 
-/// Takes a file out of the cache, with what is not on its drive yet brought there first.
-pub(super) fn forget(context: &Comparison<'_>, file: BorrowedFd<'_>) {
-    // What cannot be written out stays in the cache, and so does what the advice is not taken for.
-    let _ = context.system.write_back(file);
-    let _ = context.system.advise(file, Advice::Drop, 0, 0);
-    if context.system.is_cached(file).unwrap_or(false) {
-        context.reads.from_memory.fetch_add(1, Ordering::Relaxed);
+/// What a drive holds of a file is to be read, if that was asked for: the file goes from the cache, with what is not on
+/// its drive yet brought there first.
+pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>, stat: &Stat) {
+    let Comparison { system, reads, .. } = context;
+    if context.terms.scope.reading != Reading::FromDrive || stat.size == 0 {
+        return;
+    }
+    // What cannot be written out stays in the cache.
+    let _ = system.write_back(file);
+    let is_gone = drive_handle::forget_file(*system, file);
+    let mut devices = reads.devices.lock();
+    let forget = || drive_handle::forget_device(*system, file);
+    let is_device_gone = *devices.entry(stat.identity.drive).or_insert_with(forget);
+    if !(is_gone && is_device_gone) {
+        reads.from_memory.fetch_add(1, Ordering::Relaxed);
     }
 }
 
@@ -40,7 +49,7 @@ pub(super) fn first_difference(
     destination: BorrowedFd<'_>,
     size: u64,
 ) -> io::Result<Option<u64>> {
-    let size = ReadLength { size, block: context.reads.disks.block() };
+    let size = ReadLength { size, block: context.reads.block };
     same_content::first_difference(context.system, source, destination, size, |bytes, end| {
         let untold = UNTOLD.get() + bytes;
         let tells = untold >= BLOCK;
@@ -64,13 +73,6 @@ pub(super) fn first_difference(
     })
 }
 
-/// What a drive holds is to be read, if that was asked for.
-pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>) {
-    if context.terms.scope.reading == Reading::FromDrive {
-        forget(context, file);
-    }
-}
-
 /// Notes a file of which both sides are open, to be read later.
 pub(super) fn note(
     context: &Comparison<'_>,
@@ -78,7 +80,7 @@ pub(super) fn note(
     (source, destination): ((BorrowedFd<'_>, &Stat), (BorrowedFd<'_>, &Stat)),
 ) {
     let Contents::Noted(noted) = &context.reads.contents else { return };
-    if source.1.size == 0 || noted.before.has(source.1, destination.1) {
+    if source.1.size == 0 {
         return;
     }
     let (head, (file, stat)) = match &context.reads.disks {
@@ -88,14 +90,15 @@ pub(super) fn note(
     };
     let place = head.place_of(context.system, file, stat.identity.inode);
     let mut files = noted.files.lock();
-    if files.all.len() >= AT_A_TIME {
-        noted.is_full.store(true, Ordering::Relaxed);
-        return;
-    }
     if context.terms.scope.reading == Reading::AsCached {
         files.sample.ask(context.system, file);
         noted.is_in_memory.store(files.sample.is_in_memory(), Ordering::Relaxed);
     }
     files.add(folder, name, place);
-    files.bytes += 2 * source.1.size;
+    files.bytes = files.bytes.saturating_add(source.1.size.saturating_mul(2));
+    if files.all.len() >= AT_A_TIME {
+        // All others wait for that, with what they have to note.
+        let full = std::mem::take(&mut *files);
+        noted.same.lock().extend(full.compare(context));
+    }
 }

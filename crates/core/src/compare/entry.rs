@@ -14,7 +14,7 @@ use utter_echo_os::{Entry, Flags, Kind, Stat};
 use crate::compare::comparison::Comparison;
 use crate::compare::content;
 use crate::compare::difference::{Change, What};
-use crate::request::{By, HiddenAttributes, Reading, Sample};
+use crate::request::{By, HiddenAttributes, Sample};
 
 /// An entry on both sides: how to reach it, and what is known of it.
 pub(super) struct BothEntries<'a> {
@@ -170,10 +170,8 @@ fn contents_differ(
         }
         return Ok(None);
     }
-    if context.terms.scope.reading == Reading::FromDrive {
-        content::forget(context, from);
-        content::forget(context, to);
-    }
+    content::forget_if_asked(context, from, source);
+    content::forget_if_asked(context, to, destination);
     let first = content::first_difference(context, from, to, sides.source.1.size)?;
     Ok(first.map(Change::Bytes))
 }

@@ -9,6 +9,7 @@ use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use utter_echo_drives::disk_order::{
     self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
 };
+use utter_echo_files::same_content::BLOCK;
 use utter_echo_model::path::TreePath;
 use utter_echo_os::Entry;
 
@@ -36,35 +37,28 @@ pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(
     if !reads || !comparison.reads.disks.any() {
         return Ok(());
     }
-    let mut known = SameFiles::default();
-    loop {
-        let before = std::mem::take(&mut known);
-        comparison.reads.contents = Contents::Noted(NotedFiles { before, ..NotedFiles::default() });
-        let mut findings = walk::go(comparison, &mut NoSink);
-        if let Some(halt) = findings.halt.take() {
-            return Err(halt);
-        }
-        let Contents::Noted(noted) = std::mem::take(&mut comparison.reads.contents) else { break };
-        let (is_full, is_in_memory) = (noted.is_full.into_inner(), noted.is_in_memory.into_inner());
-        known = noted.before;
-        let files = noted.files.into_inner();
-        let counts = comparison.terms.scope.reading == Reading::AsCached;
-        if is_in_memory || counts && files.sample.is_mostly_in_memory() {
-            break;
-        }
-        // Of what is left for another sweep nothing is known yet.
-        if !is_full {
+    comparison.reads.contents = Contents::Noted(NotedFiles::default());
+    let mut findings = walk::go(comparison, &mut NoSink);
+    if let Some(halt) = findings.halt.take() {
+        return Err(halt);
+    }
+    let Contents::Noted(noted) = std::mem::take(&mut comparison.reads.contents) else {
+        return Ok(());
+    };
+    let (files, mut same) = (noted.files.into_inner(), noted.same.into_inner());
+    let asks = comparison.terms.scope.reading == Reading::AsCached && same.is_empty();
+    if noted.is_in_memory.into_inner() || asks && files.sample.is_mostly_in_memory() {
+        // No head moves for what is there already.
+        comparison.reads.block = BLOCK;
+    } else {
+        // How much there is of more than one sweep is not known before the last.
+        if same.is_empty() {
             comparison.observer.comparing(files.bytes);
         }
-        let same = files.compare(comparison);
-        let is_stuck = same.is_empty();
-        known.0.extend(same);
-        known.0.sort_unstable();
-        if !is_full || is_stuck || comparison.observer.stop_requested() {
-            break;
-        }
+        same.extend(files.compare(comparison));
     }
-    comparison.reads.contents = Contents::Known(known);
+    same.sort_unstable();
+    comparison.reads.contents = Contents::Known(SameFiles(same));
     Ok(())
 }
 
@@ -175,9 +169,9 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
     let bring = |file: io::Result<OwnedFd>| {
         let nothing = Prefetched { ahead: Prefetch::Read, bytes: 0 };
         let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };
-        content::forget_if_asked(context, file.as_fd());
         let stat = context.system.stat(Entry::Open(file.as_fd()));
         let brought = stat.and_then(|stat| {
+            content::forget_if_asked(context, file.as_fd(), &stat);
             let ahead = disk_order::prefetch(context.system, file.as_fd(), stat.size)?;
             Ok(Prefetched { ahead, bytes: stat.size })
         });
@@ -213,8 +207,10 @@ fn compare_one<B: OnBothSides>(
     // One that was not brought in anew.
     match &context.reads.disks {
         RotationalDisks { source: Some(_), destination: Some(_) } => {}
-        RotationalDisks { source: Some(_), .. } => content::forget_if_asked(context, there.as_fd()),
-        RotationalDisks { .. } => content::forget_if_asked(context, here.as_fd()),
+        RotationalDisks { source: Some(_), .. } => {
+            content::forget_if_asked(context, there.as_fd(), &destination);
+        }
+        RotationalDisks { .. } => content::forget_if_asked(context, here.as_fd(), &source),
     }
     if source.size != destination.size {
         return Ok(None);

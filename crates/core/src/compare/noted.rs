@@ -29,10 +29,8 @@ pub(crate) struct SameFiles(pub(super) Vec<u128>);
 #[derive(Debug, Default)]
 pub(crate) struct NotedFiles {
     pub(super) files: Mutex<FilesToRead>,
-    /// What was known before.
-    pub(crate) before: SameFiles,
-    /// There are more than are kept at a time.
-    pub(crate) is_full: AtomicBool,
+    /// The marks of those that were read and are the same.
+    pub(super) same: Mutex<Vec<u128>>,
     /// They are in memory, so that their order does not count.
     pub(crate) is_in_memory: AtomicBool,
 }
@@ -66,10 +64,7 @@ impl Contents {
     /// Nothing more is to be noted.
     pub(super) fn has_enough(&self) -> bool {
         match self {
-            Self::Noted(noted) => {
-                let is_set = |flag: &AtomicBool| flag.load(Ordering::Relaxed);
-                is_set(&noted.is_full) || is_set(&noted.is_in_memory)
-            }
+            Self::Noted(noted) => noted.is_in_memory.load(Ordering::Relaxed),
             Self::Read | Self::Known(_) => false,
         }
     }

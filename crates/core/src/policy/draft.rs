@@ -2,7 +2,6 @@
 
 use std::collections::{HashMap, HashSet};
 
-use utter_echo_model::count::Count;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::{NameRange, TreePath};
 use utter_echo_model::problem::Problem;
@@ -347,9 +346,7 @@ impl<'a> Draft<'a> {
     }
 
     pub(super) fn count_unchanged(&mut self, state: &State) {
-        let Count { entries, bytes } = &mut self.decided.unchanged;
-        *entries += 1;
-        *bytes += state.bytes();
+        self.decided.unchanged.add(state.bytes());
     }
 
     /// The step in a place.

@@ -182,6 +182,7 @@ impl<'a> Session<'a> {
         let has_notes = self.aside_place.is_some();
         let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
         let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
+        let pool = WorkerPool::new(self.request.running.workers);
         let mut comparison = Comparison {
             system: self.system,
             observer,
@@ -189,8 +190,8 @@ impl<'a> Session<'a> {
             pair,
             drives: map,
             capabilities_of: &|folder, drive| self.capabilities_of(folder, drive),
-            reads: ContentReads::new(pair.disks(self.system)),
-            pool: WorkerPool::new(self.request.running.workers),
+            reads: ContentReads::new(pair.disks(self.system), pool.most()),
+            pool,
             terms: ComparisonTerms {
                 scope: Scope::of(self.request, selection),
                 selection,

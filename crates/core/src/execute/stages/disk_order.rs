@@ -148,6 +148,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
             return run.work_on(at, slots, self.due, &|at| at.write());
         };
         run.try_step(&place, id, &|at| at.write());
+        run.has_changed(at, &place);
         self.places.give_back(at, place);
     }
 }

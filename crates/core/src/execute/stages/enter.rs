@@ -108,9 +108,9 @@ impl PartRun<'_> {
         place: &FolderPair,
     ) -> Result<(), StepError> {
         let known = self.site.part.folders[at].head.known;
-        let same_drive = place.identity.drive == on.mounted.identity.drive;
+        let same_drive = place.stat.identity.drive == on.mounted.identity.drive;
         let same_folder =
-            known.destination.is_none_or(|known| known == 0 || known == place.identity.inode);
+            known.destination.is_none_or(|known| known == 0 || known == place.stat.identity.inode);
         if self.site.pair.destination.exists() && !same_drive || !same_folder {
             return Err(StepError::stale_destination(Operation::LookAtDestination));
         }
@@ -127,6 +127,9 @@ impl PartRun<'_> {
     /// flags keep from being changed, is open until all entries are changed.
     pub(super) fn enter_to_change(&self, at: usize) -> Result<FolderPair, StepError> {
         let place = self.enter(at)?;
+        // What an earlier try to take a run back did in it is not known.
+        let before = self.site.part.folders[at].head.before.filter(|_| !self.site.takes_back());
+        before.inspect(|before| self.last_changes.begin(at, before, &place.stat));
         let locked = !place.gives.flags.and(Flags::LOCKS).is_empty();
         if place.closed_with.is_none() && !locked {
             return Ok(place);

@@ -56,9 +56,9 @@ fn is_due(step: &Step) -> bool {
 /// The steps of a folder, by what they write, cut where a batch is full.
 fn batches(sizes: impl ExactSizeIterator<Item = u64>) -> Vec<Range<usize>> {
     let mut batches = Vec::new();
-    let (mut start, mut bytes, count) = (0, 0, sizes.len());
+    let (mut start, mut bytes, count) = (0, 0_u64, sizes.len());
     for (i, size) in sizes.enumerate() {
-        bytes += size;
+        bytes = bytes.saturating_add(size);
         if bytes >= BATCH_BYTES || i + 1 - start >= BATCH_STEPS || i + 1 == count {
             batches.push(start..i + 1);
             (start, bytes) = (i + 1, 0);
@@ -136,7 +136,9 @@ impl Fill<'_, '_> {
         let made = run.ledger.retry(|| {
             let place = run.enter_to_change(id.folder())?;
             let filled = child.filter(|_| !self.in_disk_order);
-            self.make_folder(&StepSite { on, place: &place, name, step }, filled)
+            let made = self.make_folder(&StepSite { on, place: &place, name, step }, filled);
+            run.has_changed(id.folder(), &place);
+            made
         });
         match made {
             // It is done only when it has its attributes, at the end.

@@ -58,7 +58,8 @@ pub(super) fn flush(run: &PartRun<'_>) {
         match failed.map_or(flushed, Err) {
             Ok(()) => {
                 observer.wrote(backlog.map_or(0, WriteBackLimit::settle));
-                on.is_read_itself.store(handle.forget(run.system()), Ordering::Relaxed);
+                let is_read_itself = reads_back(run) && handle.forget(run.system());
+                on.is_read_itself.store(is_read_itself, Ordering::Relaxed);
             }
             Err(error) => {
                 all = false;
@@ -72,6 +73,11 @@ pub(super) fn flush(run: &PartRun<'_>) {
         }
     }
     run.flushed.all.store(all, Ordering::Relaxed);
+}
+
+/// True if what was written is compared with the source.
+fn reads_back(run: &PartRun<'_>) -> bool {
+    run.site.context.running.recheck || run.site.part.steps_on(Side::Source).next().is_some()
 }
 
 /// Nobody knows which of the files that were written are on a drive that failed. In memory all of them look right.

@@ -96,17 +96,27 @@ fn restore_times(run: &PartRun<'_>, at: usize, lost_some: bool) {
         return;
     }
     let path = part.folder_path(at);
-    if let Err(error) = restore(run, &path, &before, writer) {
+    if let Err(error) = restore(run, (at, &path), &before, writer) {
         run.ledger.report(site.drive_of(at), &path, error);
     }
 }
 
-fn restore(run: &PartRun<'_>, path: &TreePath, before: &State, writer: &Writer<'_>) -> StepResult {
+fn restore(
+    run: &PartRun<'_>,
+    (at, path): (usize, &TreePath),
+    before: &State,
+    writer: &Writer<'_>,
+) -> StepResult {
     let to = match run.system().open_folder(run.root, path.as_bytes()) {
         // It is gone with what an interrupted run left in it.
         Err(e) if e.kind() == ErrorKind::NotFound && run.site.takes_back() => return Ok(()),
         other => other.during(Operation::SetAttributes)?,
     };
+    let now = run.system().stat(Entry::Open(to.as_fd())).during(Operation::SetAttributes)?;
+    // Somebody has put something into it, or taken it out.
+    if run.last_changes.are_followed((Side::Destination, at), &now) {
+        return Ok(());
+    }
     writer.restore_time(Entry::Open(to.as_fd()), before, || accessed_before(run, path))
 }
 

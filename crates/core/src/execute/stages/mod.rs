@@ -7,6 +7,7 @@ mod flushing;
 mod folder_attributes;
 mod health;
 mod journal;
+mod last_changes;
 mod ledger;
 mod make_space;
 mod names;

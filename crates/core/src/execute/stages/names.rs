@@ -64,6 +64,7 @@ impl<'r, 'a> Names<'r, 'a> {
         }
         let above = self.run.enter_to_change(*folder as usize)?;
         let now = writer.rename(&above, old, place, name, &seen)?;
+        self.run.has_changed(*folder as usize, &above);
         if step.aspects.is_empty() {
             return Ok(());
         }

@@ -18,6 +18,7 @@ use utter_echo_model::verb::Verb;
 use utter_echo_os::Entry;
 
 use crate::execute::outcome::Outcome;
+use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::ledger::{Ledger, PartLedger};
 use crate::execute::stages::names::Names;
 use crate::execute::stages::put_off::PutOff;
@@ -77,7 +78,7 @@ const STAGES: [Stage; 17] = [
     Stage { gate: Gate::If(|run| run.flushed.is_complete()), work: flushing::clear_markers },
     // Nothing goes from the source before its copy is on the drive and beyond doubt.
     Stage { gate: Gate::If(source_removal::is_due), work: source_removal::remove_from_source },
-    Stage { gate: Gate::Always, work: |run| run.source_times.restore(run.site) },
+    Stage { gate: Gate::Always, work: |run| run.source_times.restore(run.site, &run.last_changes) },
 ];
 
 fn takes_a_place(step: &Step) -> bool {
@@ -186,6 +187,7 @@ fn carry_out_part(
         opened: Mutex::default(),
         put_off: PutOff::default(),
         source_times: SourceTimes::default(),
+        last_changes: LastChanges::default(),
     };
     site.drives.iter().for_each(|on| look_again(&run, on));
     std::thread::scope(|scope| {

@@ -9,8 +9,9 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use utter_echo_drives::disk_order::{
     self, Prefetch, Prefetched, RotationalDisk, RotationalDisks, Sweep,
 };
+use utter_echo_drives::{drive_handle, kinds};
 use utter_echo_model::verb::Side;
-use utter_echo_os::{Advice, Entry};
+use utter_echo_os::Entry;
 
 use crate::execute::stages::disk_order::{OpenFolders, OrderedStep};
 use crate::execute::stages::run::PartRun;
@@ -134,13 +135,15 @@ impl<'r, 'a> ReadBack<'r, 'a> {
 
     fn bring_destination(&self, id: StepId) -> Prefetched {
         let brought = self.open_destination(id).and_then(|file| {
-            forget(self.run, file.as_fd())?;
-            self.bring(&file)
+            let is_fresh = forget(self.run, file.as_fd())?;
+            Ok((self.bring(&file)?, is_fresh))
         });
-        if brought.is_ok() {
+        if brought.as_ref().is_ok_and(|(_, is_fresh)| *is_fresh) {
             self.fresh.lock().insert(id);
         }
-        brought.unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
+        brought
+            .map(|(brought, _)| brought)
+            .unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
     }
 
     fn bring(&self, file: &OwnedFd) -> io::Result<Prefetched> {
@@ -153,16 +156,14 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 }
 
-/// Only what is on the drive can go from the cache, and is then read from the drive. What somebody changed since all
-/// was flushed is flushed by itself.
-pub(super) fn forget(run: &PartRun<'_>, file: BorrowedFd<'_>) -> io::Result<()> {
+/// Only what is on the drive can go from the cache. What somebody changed since all was flushed is flushed by itself.
+/// True if it is then read from the drive, as far as its device is not in memory.
+pub(super) fn forget(run: &PartRun<'_>, file: BorrowedFd<'_>) -> io::Result<bool> {
     let system = run.system();
     if run.flushed.is_complete() && !run.flushed.holds(&system.stat(Entry::Open(file))?) {
         system.flush_file(file)?;
     } else {
         system.write_back(file)?;
     }
-    // Advice that is not taken changes nothing but what stays in the cache.
-    let _ = system.advise(file, Advice::Drop, 0, 0);
-    Ok(())
+    Ok(drive_handle::forget_file(system, file) || kinds::is_in_memory(system, file))
 }

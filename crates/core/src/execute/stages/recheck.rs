@@ -5,6 +5,7 @@ use std::os::fd::AsFd;
 
 use utter_echo_drives::disk_order::RotationalDisks;
 use utter_echo_files::same_content::{self, ReadLength};
+use utter_echo_model::count;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::Side;
@@ -30,7 +31,8 @@ enum Forget {
 pub(super) fn recheck(run: &PartRun<'_>) {
     let part = run.site.part;
     let written = part.all_steps().filter(|step| step.writes_file());
-    run.site.context.observer.comparing(written.map(|step| 2 * step.bytes()).sum());
+    let bytes = count::total(written.map(|step| step.bytes().saturating_mul(2)));
+    run.site.context.observer.comparing(bytes);
     let back = ReadBack::of_written(run);
     if back.in_order(Step::writes_file, |id| recheck_one(run, &back, id)) {
         return;
@@ -97,14 +99,15 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, forget: Forget) -> StepResult
         return Err(StepError(Operation::Recheck, Cause::Stale("the source")));
     }
     if matches!(forget, Forget::Both | Forget::Destination) {
-        read_back::forget(run, copy.as_fd()).during(Operation::Recheck)?;
+        // One that somebody else has in use is compared as they see it.
+        let _ = read_back::forget(run, copy.as_fd()).during(Operation::Recheck)?;
     }
     if matches!(forget, Forget::Both | Forget::Source) {
         // A drive that is only read from has nothing to write out.
         let _ = read_back::forget(run, source.as_fd());
     }
     let (here, there) = (source.as_fd(), copy.as_fd());
-    let size = ReadLength { size: now.size, block: run.site.disks.block() };
+    let size = ReadLength { size: now.size, block: run.site.block() };
     let differs = same_content::first_difference(system, here, there, size, |bytes, _| {
         observer.compared(bytes as u64);
         run.site.context.go_on()

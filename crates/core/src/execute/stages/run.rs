@@ -11,12 +11,15 @@ use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Running;
+use utter_echo_model::verb::Side;
 use utter_echo_os::{Flags, Stat, System, Time};
 
+use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::ledger::PartLedger;
 use crate::execute::stages::put_off::PutOff;
 use crate::execute::stages::site::PartSite;
 use crate::execute::stages::source_times::SourceTimes;
+use crate::execute::writer::FolderPair;
 use crate::journal::SetAsideRun;
 use crate::plan::Plan;
 use crate::policy::PlannedFolder;
@@ -73,11 +76,27 @@ pub(super) struct PartRun<'a> {
     pub(super) opened: Mutex<HashMap<usize, Opening>>,
     pub(super) put_off: PutOff,
     pub(super) source_times: SourceTimes,
+    pub(super) last_changes: LastChanges,
 }
 
 impl PartRun<'_> {
     pub(super) fn system(&self) -> &dyn System {
         self.site.system()
+    }
+
+    /// Something was changed in the destination's folder, and something may have been taken over from the source's.
+    pub(super) fn has_changed(&self, at: usize, place: &FolderPair) {
+        self.last_changes.note(self.system(), (Side::Destination, at), &place.destination);
+        if self.source_times.has(at) {
+            self.has_taken_from(at, place);
+        }
+    }
+
+    /// Something was taken from the source's folder.
+    pub(super) fn has_taken_from(&self, at: usize, place: &FolderPair) {
+        if let Some(source) = &place.source {
+            self.last_changes.note(self.system(), (Side::Source, at), source);
+        }
     }
 
     pub(super) fn must_end(&self) -> bool {

@@ -53,6 +53,11 @@ impl PartSite<'_> {
         self.context.system
     }
 
+    /// Bytes that are read at a time of each of two files that are compared.
+    pub(super) fn block(&self) -> usize {
+        self.disks.block(self.context.pool.most())
+    }
+
     /// The drive that the destination's root lies on.
     pub(super) fn root_drive(&self) -> &OnDrive<'_> {
         &self.drives[0]

@@ -7,8 +7,10 @@ use std::os::fd::{AsFd as _, OwnedFd};
 
 use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::state::State;
+use utter_echo_model::verb::Side;
 use utter_echo_os::{Entry, Stat};
 
+use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::site::PartSite;
 use crate::policy::PlannedFolder;
 
@@ -38,11 +40,18 @@ impl SourceTimes {
         }
     }
 
-    /// Gives them back.
-    pub(super) fn restore(&self, site: &PartSite<'_>) {
+    /// True if those of a folder are kept.
+    pub(super) fn has(&self, at: usize) -> bool {
+        self.0.lock().contains_key(&at)
+    }
+
+    /// Gives them back, but to what somebody else has changed meanwhile.
+    pub(super) fn restore(&self, site: &PartSite<'_>, last_changes: &LastChanges) {
         for (at, was) in &*self.0.lock() {
-            let changed =
-                source_folder(site, *at).filter(|(_, now)| now.modified != was.modified());
+            let changed = source_folder(site, *at).filter(|(_, now)| {
+                let is_ours = !last_changes.are_followed((Side::Source, *at), now);
+                now.modified != was.modified() && is_ours
+            });
             if let Some((folder, _)) = changed {
                 // Nobody may be allowed to, and nothing depends on it.
                 let entry = Entry::Open(folder.as_fd());

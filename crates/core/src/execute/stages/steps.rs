@@ -109,7 +109,10 @@ impl PartRun<'_> {
             return self.ledger.set_all(due, StepOutcome::Failed);
         }
         match self.enter_to_change(at) {
-            Ok(place) => due.for_each(|id| self.try_step(&place, id, work)),
+            Ok(place) => {
+                due.for_each(|id| self.try_step(&place, id, work));
+                self.has_changed(at, &place);
+            }
             Err(error) => {
                 self.ledger.set_all(due, error.outcome());
                 self.ledger.report(on, &self.site.part.folder_path(at), error);

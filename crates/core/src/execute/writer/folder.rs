@@ -52,7 +52,7 @@ impl Writer<'_> {
             path,
             source,
             destination,
-            identity: stat.identity,
+            stat,
             closed_with: closed.then_some(stat.mode),
             temporary: self.context.temporaries.name(),
             hidden: false,

@@ -3,9 +3,10 @@
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::OnceLock;
 
+use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
-use utter_echo_os::{Flags, Identity};
+use utter_echo_os::{Flags, Stat};
 
 use crate::execute::writer::step_error::StepError;
 use crate::policy::SourceNames;
@@ -28,8 +29,9 @@ pub(crate) struct FolderDefaults {
 /// Folders that entries go to, opened once one does.
 #[derive(Default)]
 pub(crate) struct FoldersAside {
-    /// By which entries leave the source's folder; nothing where that cannot be had.
-    pub(crate) exit: OnceLock<Option<OwnedFd>>,
+    /// By which entries leave the source's folder, and whether the numbers of its drive last; nothing where that cannot
+    /// be had.
+    pub(crate) exit: OnceLock<Option<(OwnedFd, InodeNumbers)>>,
     /// Where things of the destination's folder are set aside.
     pub(super) counterpart: OnceLock<OwnedFd>,
 }
@@ -41,8 +43,8 @@ pub(crate) struct FolderPair {
     /// `None` where the source has no such folder or it cannot be opened.
     pub(crate) source: Option<OwnedFd>,
     pub(crate) destination: OwnedFd,
-    /// Of the destination's folder.
-    pub(crate) identity: Identity,
+    /// The destination's folder, when it was entered.
+    pub(crate) stat: Stat,
     /// The mode of a folder that the caller owns and may not write into.
     pub(crate) closed_with: Option<u32>,
     /// The name under which one entry after the other is made here. One name for all is much

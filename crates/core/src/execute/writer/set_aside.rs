@@ -178,7 +178,7 @@ impl Writer<'_> {
     fn is_copied(&self, error: &io::Error, to: BorrowedFd<'_>, place: &FolderPair) -> bool {
         let drive = || self.system().stat(Entry::Open(to)).map(|stat| stat.identity.drive);
         error.kind() == ErrorKind::AlreadyExists
-            && drive().is_ok_and(|drive| drive != place.identity.drive)
+            && drive().is_ok_and(|drive| drive != place.stat.identity.drive)
     }
 
     /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.

@@ -1,5 +1,6 @@
 //! Entries of the source that are no folders.
 
+use utter_echo_model::count;
 use utter_echo_model::verb::Side;
 use utter_echo_os::{Kind, Stat};
 
@@ -14,7 +15,7 @@ impl SourceRemoval<'_, '_> {
     pub(super) fn announce(&self) {
         let leaving = self.run.site.part.steps_on(Side::Source);
         let files = leaving.filter(|(_, step)| step.kind() == Kind::File);
-        let bytes = files.map(|(_, step)| 2 * step.bytes()).sum();
+        let bytes = count::total(files.map(|(_, step)| step.bytes().saturating_mul(2)));
         if bytes > 0 {
             self.run.site.context.observer.comparing(bytes);
         }
@@ -34,6 +35,7 @@ impl SourceRemoval<'_, '_> {
             let place = back.places.take(id.folder()).or_else(|| self.run.enter(id.folder()).ok());
             if let Some(place) = place {
                 self.remove_one(&place, id, is_fresh);
+                self.run.has_taken_from(id.folder(), &place);
                 back.places.give_back(id.folder(), place);
             }
         });
@@ -67,6 +69,7 @@ impl SourceRemoval<'_, '_> {
             }
             shared.extend(self.remove_one(&place, id, false).map(|seen| (seen, id)));
         }
+        run.has_taken_from(at, &place);
         shared
     }
 

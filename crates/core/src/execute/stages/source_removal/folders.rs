@@ -53,7 +53,9 @@ impl SourceRemoval<'_, '_> {
             let on = run.site.drive_of(id.folder());
             self.prove_attributes(on, (&here, &here.stat), &there)?;
         }
-        self.remove_empty(place.source()?, own)
+        let removed = self.remove_empty(place.source()?, own);
+        run.has_taken_from(id.folder(), &place);
+        removed
     }
 
     fn remove_empty(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {

@@ -69,6 +69,7 @@ impl SourceRemoval<'_, '_> {
         for (id, place, one) in proven {
             let Some((_, name)) = self.run.site.step(id) else { continue };
             let gone = self.take_away(&place, name, &expected, one.lease.as_ref());
+            self.run.has_taken_from(id.folder(), &place);
             let is_gone = gone.is_ok();
             ledger.conclude(id, gone);
             if !is_gone {

@@ -165,13 +165,13 @@ impl SourceRemoval<'_, '_> {
         is_fresh: bool,
     ) -> Result<Option<Lease>, StepError> {
         let (run, system, on) = (self.run, self.run.system(), at.on);
-        if !on.is_read_itself.load(Ordering::Relaxed) && !run.terms.removal.may_lose {
-            return Err(StepError(Operation::Vacate, Cause::ProvenInMemoryAlone));
-        }
         let path = at.place.path.join(at.name);
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
-        if !is_fresh || !run.flushed.holds(&before) {
-            read_back::forget(run, copy).during(Operation::Vacate)?;
+        let is_read_itself = is_fresh && run.flushed.holds(&before)
+            || read_back::forget(run, copy).during(Operation::Vacate)?;
+        let is_read_itself = is_read_itself && on.is_read_itself.load(Ordering::Relaxed);
+        if !is_read_itself && !run.terms.removal.may_lose {
+            return Err(StepError(Operation::Vacate, Cause::ProvenInMemoryAlone));
         }
         let numbers = on.mounted.capabilities.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
@@ -181,14 +181,14 @@ impl SourceRemoval<'_, '_> {
         let is_proven = interrupted.is_some_and(|run| run.proves(&path, &both(seen, &before)));
         let observer = run.site.context.observer;
         if is_proven {
-            observer.compared(2 * seen.size);
+            observer.compared(seen.size.saturating_mul(2));
         } else {
             let interrupted = || Err(std::io::ErrorKind::Interrupted.into());
             let go_on = |bytes: usize, _: u64| {
                 observer.compared(bytes as u64);
                 if self.must_stop() { interrupted() } else { Ok(()) }
             };
-            let length = ReadLength { size: seen.size, block: run.site.disks.block() };
+            let length = ReadLength { size: seen.size, block: run.site.block() };
             let differs = same_content::first_difference(system, file, copy, length, go_on);
             if differs.during(Operation::Vacate)?.is_some() {
                 return Err(not_arrived());

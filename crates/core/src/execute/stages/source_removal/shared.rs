@@ -5,7 +5,7 @@ use utter_echo_drives::kinds;
 use utter_echo_files::exit_folder;
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
-use utter_echo_model::verb::Reason;
+use utter_echo_model::verb::{Reason, Side};
 use utter_echo_os::{Entry, Identity, Kind, Lease, Stat, Time};
 
 use crate::execute::stages::run::PartRun;
@@ -70,11 +70,10 @@ impl SourceRemoval<'_, '_> {
         if !is_unchanged(seen, &now) {
             return Err(StepError::stale_source(Operation::Vacate));
         }
-        let Some(exit) = self.exit_of(place, here) else {
+        let Some((exit, numbers)) = self.exit_of(place, here) else {
             // There is no space for such a folder, or no right to make one.
             return system.remove_file(here, name).during(Operation::Vacate);
         };
-        let numbers = kinds::numbers(system, here);
         exit_folder::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
         let is_same = system
             .stat(Entry::Named(exit, name))
@@ -96,11 +95,20 @@ impl SourceRemoval<'_, '_> {
     }
 
     /// Of a single entry that was left on its way nobody could say that its source is there, so it goes at once.
-    fn exit_of<'p>(&self, place: &'p FolderPair, here: BorrowedFd<'_>) -> Option<BorrowedFd<'p>> {
+    fn exit_of<'p>(
+        &self,
+        place: &'p FolderPair,
+        here: BorrowedFd<'_>,
+    ) -> Option<(BorrowedFd<'p>, InodeNumbers)> {
+        let system = self.run.system();
         let uid = self.run.site.root_drive().writer.capabilities.caller.uid;
         let is_tree = self.run.site.pair.single.is_none();
-        let open = || exit_folder::open(self.run.system(), here, uid).ok();
-        place.aside.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref().map(AsFd::as_fd)
+        let open = || {
+            let exit = exit_folder::open(system, here, uid).ok()?;
+            Some((exit, kinds::numbers(system, here)))
+        };
+        let exit = place.aside.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref();
+        exit.map(|(exit, numbers)| (exit.as_fd(), *numbers))
     }
 
     /// Nothing waits in these folders of the source any more.
@@ -113,6 +121,7 @@ impl SourceRemoval<'_, '_> {
             if let Ok(folder) = system.open_folder(site.pair.source.as_fd(), path.as_bytes()) {
                 // Something is left in it after a fault that is reported; the next run puts that back.
                 let _ = exit_folder::close(system, folder.as_fd());
+                self.run.last_changes.note(system, (Side::Source, at), &folder);
             }
         });
     }
