@@ -16,6 +16,7 @@ use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Keep, Keeping, Request, SetAside, Task, Workers};
 use utter_echo_core::{Outcome, PastRun, Session};
+use utter_echo_files::dirty_marker;
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
 const RUN: &str = "2026-11-23T14-05-09Z";
@@ -243,6 +244,45 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         undone += 1;
     }
     assert!(undone > 50, "only {undone} runs were undone");
+}
+
+#[test]
+fn the_marker_of_a_killed_run_goes_with_its_undo_unless_something_else_is_unfinished() {
+    let (mut gone, mut kept) = (0, 0);
+    for at in (0..2000).step_by(13) {
+        for by_another_run in [false, true] {
+            let trees = Trees::in_memory();
+            Gardener::new(11).grow(&trees.source, 18);
+            Gardener::new(11).grow(&trees.destination, 18);
+            Gardener::new(12).change(&trees.source, 12);
+            for side in [&trees.source, &trees.destination] {
+                fs::write(side.join("tide.csv"), "high at six").unwrap();
+            }
+            let aside = trees.base.path().join("aside");
+            let mut request = mirror_into(&trees, &aside);
+            request.running.flush = Flush::End;
+            request.running.workers = Workers::Fixed(1);
+            let system = Tampered::new(Tampering::KillAt(at));
+            let session = Session::open(&system, &request);
+            let plan = session.as_ref().ok().and_then(|session| session.plan(&Silent).ok());
+            let Some((session, plan)) = session.ok().zip(plan) else { continue };
+            session.execute(&plan, &Silent);
+            drop(session);
+            let marker = trees.destination.join(String::from_utf8(dirty_marker::name()).unwrap());
+            if fs::symlink_metadata(&marker).is_err() {
+                continue;
+            }
+            if by_another_run {
+                fs::write(trees.destination.join("tide.csv"), "half").unwrap();
+            }
+            if try_to_undo(&Linux, &trees, &aside.join(RUN)) {
+                let is_gone = fs::symlink_metadata(&marker).is_err();
+                assert_eq!(is_gone, !by_another_run, "killed at call {at}");
+                *(if is_gone { &mut gone } else { &mut kept }) += 1;
+            }
+        }
+    }
+    assert!(gone > 3 && kept > 3, "{gone} {kept}");
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! A past run, and the plan that takes it back.
 
+mod markers;
 mod moved;
 mod original_source;
 mod partners;

@@ -181,6 +181,7 @@ impl<'a> PastRun<'a> {
     /// Removes what is left of the run's folder, and its notes. All that it did was seen to be undone.
     pub fn discard(&self) -> io::Result<()> {
         self.recorder()?.mark(JournalMark::Undone)?;
+        self.clear_markers();
         self.remove_new_roots()?;
         self.store.remove(&self.name)
     }
