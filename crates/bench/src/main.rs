@@ -13,6 +13,7 @@ mod options;
 mod rows;
 mod slow;
 mod trees;
+mod widths;
 
 use crate::options::{Options, Sides};
 use std::path::PathBuf;

@@ -75,6 +75,7 @@ pub(crate) fn measure_all(options: &Options, utter: &Path) -> Result<()> {
     bench.toolchain()?;
     bench.starting()?;
     bench.slow()?;
+    bench.widths()?;
     bench.growth()
 }
 

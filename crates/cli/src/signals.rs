@@ -46,7 +46,9 @@ impl Signals {
     pub(crate) fn caught_from_now_on() -> std::io::Result<Self> {
         let signals = Self::default();
         let second = Arc::new(AtomicBool::new(false));
-        for signal in [SIGINT, SIGTERM, SIGHUP].into_iter().filter(|signal| !is_ignored(*signal)) {
+        let ignored = ignored_signals();
+        let is_heard = |signal: &i32| ignored >> (signal - 1) & 1 == 0;
+        for signal in [SIGINT, SIGTERM, SIGHUP].into_iter().filter(is_heard) {
             // In this order: the first signal finds the flag down, and raises it.
             flag::register_conditional_default(signal, Arc::clone(&second))?;
             flag::register(signal, Arc::clone(&second))?;
@@ -83,10 +85,9 @@ impl Signals {
     }
 }
 
-/// True if whoever started this process does not want it to hear of a signal, as `nohup` does.
-fn is_ignored(signal: i32) -> bool {
+/// The signals that whoever started this process does not want it to hear of, as `nohup` does: a bit each, from 1 on.
+fn ignored_signals() -> u64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
-    let mask = mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
-    mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
+    mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok()).unwrap_or(0)
 }

@@ -12,6 +12,7 @@ mod echo;
 mod editors;
 mod faults;
 mod holes;
+mod kills;
 mod leftovers;
 mod links;
 mod lost;

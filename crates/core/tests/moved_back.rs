@@ -3,42 +3,20 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fs;
 use std::path::Path;
 
-use crate::common::{RUN, Trees, entries, sampled};
+use crate::common::{RUN, Trees, Trouble, enact, entries, sampled, shown, undo};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::Silent;
 use utter_echo_core::os::{Linux, System};
-use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Plan, Verb, Verbs};
-use utter_echo_core::problem::{Operation, Problem};
-use utter_echo_core::request::{
-    Guard, Keeping, OnConflict, Places, Request, Safety, SetAside, Task, Vacating, Workers,
-};
+use utter_echo_core::plan::{Verb, Verbs};
+use utter_echo_core::request::{Keeping, OnConflict, Request, SetAside, Task, Vacating, Workers};
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
-
-/// What is not well.
-type Trouble = String;
-
-/// Paths of what was displaced and kept nowhere, as far as it was said to be.
-type Lost = HashSet<TreePath>;
-
-fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
-    let outcome = session.execute(plan, &Silent);
-    let listed = crate::common::listed(plan);
-    let problems = plan.problems.iter().chain(&outcome.problems);
-    let is_lost = |problem: &&Problem| problem.operation == Operation::PutBack;
-    let (lost, others): (Vec<&Problem>, Vec<&Problem>) = problems.partition(is_lost);
-    match &*others {
-        [] => Ok(lost.into_iter().map(|problem| problem.path.clone()).collect()),
-        _ => Err(format!("{:?}\n{:?}\n{listed:?}", plan.problems, outcome.problems)),
-    }
-}
 
 fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     let session = Session::open(system, request).map_err(shown)?;
@@ -48,51 +26,6 @@ fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     }
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan).map(|_| ())
-}
-
-fn shown(error: impl std::fmt::Display) -> Trouble {
-    error.to_string()
-}
-
-/// Undoes a run as the program does.
-fn undo(system: &dyn System, store: &Path, run: &str) -> Result<Lost, Trouble> {
-    let past = PastRun::open(system, &store.join(run)).map_err(shown)?;
-    let aside = SetAside {
-        folder: store.with_file_name("second"),
-        run: RUN.to_owned(),
-        keep: None,
-        what: Keeping::Notes,
-    };
-    let waived = vec![Guard::Loss, Guard::Space];
-    let safety = Safety { set_aside: Some(aside), waived, ..Safety::default() };
-    let request = |task, safety| {
-        let places = Places::new(vec!["there".into()], "here".into());
-        Request::new(task, places).guarded(safety)
-    };
-    let back = request(Task::Move, safety);
-    let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
-    let mut plan = session.plan_to_move_back(&Silent).map_err(shown)?;
-    if session.recover(&plan).map_err(shown)? {
-        plan = session.plan_to_move_back(&Silent).map_err(shown)?;
-    }
-    session.guard(&plan, &[]).map_err(shown)?;
-    enact(&session, &plan)?;
-    let mut lost = Lost::new();
-    if !past.is_gone() {
-        let rest = request(Task::Undo, Safety::default());
-        let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
-        let plan = session.plan_to_undo().map_err(shown)?;
-        lost = enact(&session, &plan)?;
-        let mut left = session.not_back().map_err(shown)?;
-        left.retain(|problem| !lost.contains(&problem.path));
-        if !left.is_empty() {
-            return Err(format!("not back: {left:?}"));
-        }
-    }
-    if lost.is_empty() {
-        past.discard().map_err(shown)?;
-    }
-    Ok(lost)
 }
 
 fn seen(root: &Path) -> Snapshot {
@@ -167,7 +100,7 @@ fn holds(
     if !store.join(format!("{RUN}.notes")).exists() {
         return Ok(());
     }
-    let undone = undo(&Linux, &store, RUN);
+    let undone = undo(&Linux, &store.join(RUN));
     let lost = undone.map_err(|why| TestCaseError::fail(format!("{why}\nafter {moved:?}")))?;
     if what == Keeping::Displaced && !lost.is_empty() {
         return Err(TestCaseError::fail(format!("{lost:?}")));
@@ -255,7 +188,7 @@ fn killed(seed: u64, kills_undo: bool) {
     let mut calls = system.calls().len();
     if kills_undo {
         let system = Tampered::new(Tampering::Nothing);
-        undo(&system, &trees.base.path().join("store"), RUN).unwrap();
+        undo(&system, &trees.base.path().join("store").join(RUN)).unwrap();
         calls = system.calls().len();
     }
     let step = if is_apart(seed) { 7 } else { 3 };
@@ -267,7 +200,7 @@ fn killed(seed: u64, kills_undo: bool) {
         let killer = Tampered::new(Tampering::KillAt(at));
         if kills_undo {
             let _ = moves(&Linux, &request);
-            let _ = undo(&killer, &store, RUN);
+            let _ = undo(&killer, &store.join(RUN));
         } else {
             let _ = moves(&killer, &request);
         }
@@ -279,7 +212,7 @@ fn killed(seed: u64, kills_undo: bool) {
             Err(utter_echo_core::BadRun::NeverBegun(_) | utter_echo_core::BadRun::NoRun { .. })
         );
         if !nothing {
-            undo(&Linux, &store, RUN).unwrap_or_else(|why| panic!("{when}: {why}"));
+            undo(&Linux, &store.join(RUN)).unwrap_or_else(|why| panic!("{when}: {why}"));
         }
         let now = seen_both();
         let back = is_back((&now.0, &now.1), (&before.0, &before.1));

@@ -341,11 +341,8 @@ impl Trial<'_> {
     /// Drivers were seen that make a new, empty folder of a renamed one.
     fn try_renames(&mut self, own: BorrowedFd<'_>) -> io::Result<()> {
         let system = self.system;
-        let whole = Time { nanos: 0, ..MOMENT };
-        system.set_times(Entry::Named(own, b"other"), whole, Some(whole))?;
-        system.rename((own, b"other"), (own, b"moved"), Onto::Replace)?;
-        let time = system.stat(Entry::Named(own, b"moved"))?.modified;
-        self.note(Feature::RenamedTimes, span(time, whole) < self.found.grain.into());
+        let keeps = keeps_renamed_time(system, own, (b"other", b"moved"))?;
+        self.note(Feature::RenamedTimes, keeps);
         system.create_folder(own, b"room", 0o700)?;
         let room = system.open_folder(own, b"room")?;
         drop(system.create_file(room.as_fd(), b"lamp", 0o600)?);
@@ -416,6 +413,23 @@ impl Trial<'_> {
 
 /// What a trial shows: a value that was read back counts by what it is, an error only if it says
 /// that this drive cannot.
+/// True if a file that gets another name in the same folder keeps its time. It has the second one then.
+pub fn keeps_renamed_time(
+    system: &dyn System,
+    folder: BorrowedFd<'_>,
+    (from, to): (&[u8], &[u8]),
+) -> io::Result<bool> {
+    let whole = Time { nanos: 0, ..MOMENT };
+    system.set_times(Entry::Named(folder, from), whole, Some(whole))?;
+    system.rename((folder, from), (folder, to), Onto::Replace)?;
+    let time = system.stat(Entry::Named(folder, to))?.modified;
+    // A moment of long ago is told from now on whatever drive.
+    Ok(span(time, whole) < DAY)
+}
+
+/// In nanoseconds.
+const DAY: u128 = 24 * 60 * 60 * 1_000_000_000;
+
 fn stands<T>(tried: io::Result<T>, is_right: impl Fn(&T) -> bool) -> bool {
     match tried {
         Ok(read) => is_right(&read),

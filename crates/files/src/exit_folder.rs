@@ -20,6 +20,11 @@ pub fn name() -> Vec<u8> {
     hidden_names::name_of_exit_folder()
 }
 
+/// Names for trying out in the folder what the drive does: no entry that leaves has them.
+pub fn spare_names() -> [Vec<u8>; 2] {
+    [hidden_names::name_of_exit_folder(), hidden_names::name_of_dirty_marker()]
+}
+
 /// Opens the folder within this one, and makes it if need be. Fails if others may change what is in it.
 pub fn open(system: &dyn System, folder: BorrowedFd<'_>, uid: u32) -> io::Result<OwnedFd> {
     match system.create_folder(folder, &name(), 0o700) {
@@ -110,8 +115,12 @@ pub fn restore(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
     let before = system.stat(Entry::Open(folder))?;
     let exit = system.open_folder(folder, &name())?;
     let listing = Listing::read(system, exit.as_fd())?;
-    for (entry, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
-        put_back(system, (exit.as_fd(), folder), entry)?;
+    for entry in listing.names() {
+        if spare_names().iter().any(|spare| spare == entry) {
+            system.remove_file(exit.as_fd(), entry)?;
+        } else {
+            put_back(system, (exit.as_fd(), folder), entry)?;
+        }
     }
     close(system, folder)?;
     // Somebody else's folder, which the caller may only write into, has the time of now.

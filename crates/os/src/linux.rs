@@ -101,8 +101,9 @@ impl System for Linux {
 
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat> {
         let (folder, name, flags) = at(entry);
-        let raw = retry_on_intr(|| rustix::fs::statx(folder, name, flags, WANTED))?;
-        stat_of(&raw)
+        // What the system fills in is large, and is not handed around.
+        let stat = || rustix::fs::statx(folder, name, flags, WANTED).map(|raw| stat_of(&raw));
+        retry_on_intr(stat)?
     }
 
     fn read_link(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<Vec<u8>> {
@@ -478,7 +479,7 @@ impl System for Linux {
     }
 
     fn mounts(&self) -> io::Result<Vec<Mount>> {
-        let list = std::fs::read("/proc/self/mountinfo")?;
+        let list = proc::read("/proc/self/mountinfo")?;
         Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_of).collect())
     }
 
@@ -533,7 +534,8 @@ impl System for Linux {
     }
 
     fn caller(&self) -> io::Result<Caller> {
-        proc::caller_of(&std::fs::read_to_string("/proc/self/status")?).ok_or_else(|| {
+        let status = proc::read("/proc/self/status")?;
+        proc::caller_of(&String::from_utf8_lossy(&status)).ok_or_else(|| {
             io::Error::new(ErrorKind::InvalidData, "/proc/self/status is not as expected")
         })
     }
@@ -566,11 +568,16 @@ fn lacks_openat2(error: &io::Error) -> bool {
 fn open_listed(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
     let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let open = |flags| retry_on_intr(|| rustix::fs::openat2(from, path, flags, Mode::empty(), how));
+    let open = |flags| {
+        retry_on_intr(|| match rustix::fs::openat2(from, path, flags, Mode::empty(), how) {
+            // Folders elsewhere were renamed at the same moment, and the kernel asks for another try.
+            Err(Errno::AGAIN) => Err(Errno::INTR),
+            other => other,
+        })
+    };
     match open(flags | OFlags::NOATIME) {
-        // Not the owner; or folders elsewhere were renamed at the same moment, and the kernel asks
-        // for another try.
-        Err(Errno::PERM | Errno::AGAIN) => Ok(open(flags)?),
+        // Not the owner.
+        Err(Errno::PERM) => Ok(open(flags)?),
         other => Ok(other?),
     }
 }

@@ -1,6 +1,8 @@
 //! What the kernel shows in files below `/proc`.
 
 use std::ffi::OsString;
+use std::fs::File;
+use std::io::{self, Read as _};
 use std::os::unix::ffi::OsStringExt;
 use std::path::PathBuf;
 
@@ -71,6 +73,14 @@ fn unescaped(field: &[u8]) -> PathBuf {
         }
     }
     OsString::from_vec(bytes).into()
+}
+
+/// Reads a file that the kernel makes up, whose size nobody knows before, in as few calls as that takes.
+pub(crate) fn read(path: &str) -> io::Result<Vec<u8>> {
+    const MOST: usize = 16 * 1024;
+    let mut bytes = Vec::with_capacity(MOST);
+    File::open(path)?.read_to_end(&mut bytes)?;
+    Ok(bytes)
 }
 
 /// Reads `/proc/self/status`, see `proc_pid_status(5)`: the one source that shows the umask

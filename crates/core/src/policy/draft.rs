@@ -151,7 +151,8 @@ impl DraftFolder {
         let names = &self.head.names;
         self.steps.retain(Option::is_some);
         let name_of = |step: &Option<Step>| step.map(|step| names.get(step.name));
-        self.steps.sort_by(|a, b| name_of(a).cmp(&name_of(b)));
+        // Names are there once.
+        self.steps.sort_unstable_by(|a, b| name_of(a).cmp(&name_of(b)));
         self.place.order = self.steps.iter().flatten().map(|step| step.name).collect();
     }
 
@@ -304,9 +305,9 @@ impl<'a> Draft<'a> {
             let names = &mut head.names;
             let parent = places[place.parent as usize];
             let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
-            steps.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+            steps.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
-            vacates.sort_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+            vacates.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             PlannedFolder {
                 parent,
                 steps: steps.into(),

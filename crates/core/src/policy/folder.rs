@@ -18,6 +18,9 @@ use crate::policy::step::Step;
 use crate::request::RenamePath;
 use crate::sides;
 
+/// Differences of a wide folder whose memory is given back together.
+const FREED_AT_A_TIME: usize = 1 << 15;
+
 /// A folder whose differences are decided about one by one, and what that came to so far.
 struct FolderDraft {
     /// As the source has it, and as the destination does.
@@ -52,7 +55,7 @@ impl FolderSink for Draft<'_> {
         let (is_root, locked) = (folder.is_root, folder.stays.locked.take());
         let below: HashMap<usize, FolderDecision> =
             folder.below.iter().filter_map(|(own, below)| Some(((*own)?, *below))).collect();
-        let differences = std::mem::take(&mut folder.differences);
+        let mut differences = std::mem::take(&mut folder.differences);
         let linked = std::mem::take(&mut folder.linked);
         let mut deciding = FolderDraft {
             path: std::mem::take(&mut folder.path),
@@ -71,11 +74,15 @@ impl FolderSink for Draft<'_> {
         };
         self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
-        for (at, difference) in differences.iter().enumerate() {
-            let slot = deciding.drafted.steps.len();
-            self.difference(&mut deciding, difference, below.get(&at));
-            if deciding.drafted.steps.len() > slot {
+        // Steps are as large as what they come from, which goes as they come.
+        while let Some(difference) = differences.pop() {
+            let (at, slot) = (differences.len(), deciding.drafted.steps.len());
+            self.difference(&mut deciding, &difference, below.get(&at));
+            if !linked.is_empty() && deciding.drafted.steps.len() > slot {
                 slots.insert(at, slot);
+            }
+            if at.is_multiple_of(FREED_AT_A_TIME) {
+                differences.shrink_to_fit();
             }
         }
         let FolderDraft { path, mut drafted, vacates, left, stays_here, is_held, .. } = deciding;

@@ -8,6 +8,7 @@
     reason = "a test stops there, or says its seed"
 )]
 
+use std::collections::HashSet;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -19,10 +20,11 @@ use utter_echo_core::observe::Silent;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
+use utter_echo_core::problem::{Operation, Problem};
 use utter_echo_core::request::{
-    Changed, Flush, Keeping, Places, Request, Running, SetAside, Task, Workers,
+    Changed, Flush, Guard, Keeping, Places, Request, Running, Safety, SetAside, Task, Workers,
 };
-use utter_echo_core::{Outcome, Session};
+use utter_echo_core::{Outcome, PastRun, Session};
 use utter_echo_lab::{Facts, Snapshot, Tampered};
 
 const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
@@ -152,7 +154,7 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: 
 }
 
 /// Moves with each commit, so that in time every call has its turn.
-fn seed() -> usize {
+pub fn seed() -> usize {
     static SEED: OnceLock<usize> = OnceLock::new();
     *SEED.get_or_init(|| {
         let commit = Command::new("git").args(["rev-parse", "--short=8", "HEAD"]).output();
@@ -193,4 +195,69 @@ pub fn entries(folder: &Path) -> Vec<PathBuf> {
     let mut all: Vec<PathBuf> = all.filter(|path| !path.is_symlink()).collect();
     all.sort();
     all
+}
+
+/// What is not well.
+pub type Trouble = String;
+
+/// Paths of what was displaced and kept nowhere, as far as it was said to be.
+pub type Lost = HashSet<TreePath>;
+
+pub fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
+    let outcome = session.execute(plan, &Silent);
+    let listed = listed(plan);
+    let problems = plan.problems.iter().chain(&outcome.problems);
+    let is_lost = |problem: &&Problem| problem.operation == Operation::PutBack;
+    let (lost, others): (Vec<&Problem>, Vec<&Problem>) = problems.partition(is_lost);
+    match &*others {
+        [] => Ok(lost.into_iter().map(|problem| problem.path.clone()).collect()),
+        _ => Err(format!("{:?}\n{:?}\n{listed:?}", plan.problems, outcome.problems)),
+    }
+}
+
+pub fn shown(error: impl std::fmt::Display) -> Trouble {
+    error.to_string()
+}
+
+/// Undoes a run as the program does.
+pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
+    let past = PastRun::open(system, run).map_err(shown)?;
+    let aside = SetAside {
+        folder: run.parent().unwrap().with_file_name("second"),
+        run: RUN.to_owned(),
+        keep: None,
+        what: Keeping::Notes,
+    };
+    let waived = vec![Guard::Loss, Guard::Space];
+    let safety = Safety { set_aside: Some(aside), waived, ..Safety::default() };
+    let request = |task, safety| {
+        let places = Places::new(vec!["there".into()], "here".into());
+        Request::new(task, places).guarded(safety)
+    };
+    if past.is_move() {
+        let back = request(Task::Move, safety);
+        let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
+        let mut plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+        if session.recover(&plan).map_err(shown)? {
+            plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+        }
+        session.guard(&plan, &[]).map_err(shown)?;
+        enact(&session, &plan)?;
+    }
+    let mut lost = Lost::new();
+    if !(past.is_move() && past.is_gone()) {
+        let rest = request(Task::Undo, Safety::default());
+        let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
+        let plan = session.plan_to_undo().map_err(shown)?;
+        lost = enact(&session, &plan)?;
+        let mut left = session.not_back().map_err(shown)?;
+        left.retain(|problem| !lost.contains(&problem.path));
+        if !left.is_empty() {
+            return Err(format!("not back: {left:?}"));
+        }
+    }
+    if lost.is_empty() {
+        past.discard().map_err(shown)?;
+    }
+    Ok(lost)
 }

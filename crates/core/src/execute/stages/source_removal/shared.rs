@@ -1,7 +1,9 @@
 //! What all that goes from the source has in common.
 
-use std::os::fd::{AsFd, BorrowedFd};
-use utter_echo_drives::kinds;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use utter_echo_drives::{kinds, trial};
 use utter_echo_files::exit_folder;
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
@@ -105,10 +107,22 @@ impl SourceRemoval<'_, '_> {
         let is_tree = self.run.site.pair.single.is_none();
         let open = || {
             let exit = exit_folder::open(system, here, uid).ok()?;
-            Some((exit, kinds::numbers(system, here)))
+            let numbers = kinds::numbers(system, here);
+            let tells = numbers == InodeNumbers::Stable || self.keeps_times(&exit).unwrap_or(false);
+            tells.then_some((exit, numbers))
         };
         let exit = place.aside.exit.get_or_init(|| is_tree.then(open).flatten()).as_ref();
         exit.map(|(exit, numbers)| (exit.as_fd(), *numbers))
+    }
+
+    /// Where nothing but its time tells one entry from another of its size it has to keep that when it is renamed.
+    fn keeps_times(&self, exit: &OwnedFd) -> io::Result<bool> {
+        let (system, exit) = (self.run.system(), exit.as_fd());
+        let [one, other] = exit_folder::spare_names();
+        drop(system.create_file(exit, &one, 0o600)?);
+        let keeps = trial::keeps_renamed_time(system, exit, (&one, &other));
+        system.remove_file(exit, if keeps.is_ok() { &other } else { &one })?;
+        keeps
     }
 
     /// Nothing waits in these folders of the source any more.
