@@ -7,9 +7,11 @@
     reason = "a test stops there, or says what it left out"
 )]
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -156,5 +158,97 @@ fn a_lock_of_somebody_who_may_not_write_there_stops_nobody_and_is_named() {
         assert_eq!(refused.code, 4, "{place}: {refused:?}");
         assert_eq!(room.run("copy --waive other-run source above/echo").code, 0);
         drop(own);
+    }
+}
+
+/// What two runs do at once: to `S`, `D` and what an earlier run set aside.
+const LINES: [&str; 7] = [
+    "copy --set-aside aside S D",
+    "mirror --set-aside aside --yes --waive removals,nesting,swapped S D",
+    "move --on-conflict replace --set-aside aside S D",
+    "move --steps all,-rename --on-conflict keep-both S D",
+    "undo --yes EARLIER",
+    "verify --by content S D",
+    "mirror --dry-run S D",
+];
+
+/// Where: the same place, one in the other, what one makes as the source of the other, one source.
+const NESTED: [[(&str, &str); 2]; 5] = [
+    [("one", "echo"), ("two", "echo")],
+    [("one", "echo"), ("two", "echo/log")],
+    [("one", "echo/log"), ("two", "echo")],
+    [("one", "echo"), ("echo", "third")],
+    [("one", "echo"), ("one", "third")],
+];
+
+/// What all files below a folder hold.
+fn contents(folder: &Path) -> BTreeSet<Vec<u8>> {
+    let mut all = BTreeSet::new();
+    for entry in fs::read_dir(folder).unwrap().flatten() {
+        // What is listed may be gone when its turn comes, but for the state of the program.
+        if entry.file_type().unwrap().is_dir() {
+            all.extend(contents(&entry.path()));
+        } else if let Ok(content) = fs::read(entry.path()) {
+            all.insert(content);
+        }
+    }
+    all
+}
+
+#[test]
+fn whatever_two_runs_do_at_once_on_nested_places_nothing_is_lost() {
+    let night = std::env::var_os("UTTER_NIGHTLY").is_some();
+    let seed = std::env::var("UTTER_SEED").unwrap_or_default();
+    let mut rng = fastrand::Rng::with_seed(u64::from_str_radix(&seed, 16).unwrap_or_default());
+    let all = LINES.iter().flat_map(|one| LINES.iter().map(move |other| [*one, *other]));
+    for pair in all {
+        for places in &NESTED {
+            if !night && rng.u8(0..5) > 0 {
+                continue;
+            }
+            let room = Room::new();
+            let mut grow = |root: &str| {
+                for name in ["fog", "tide", "log/fog", "log/1931/lamp"] {
+                    if root != "zero" || name != "tide" {
+                        room.write(&format!("{root}/{name}"), &format!("{name} of {root}"));
+                    }
+                }
+                let long: Vec<u8> = (0..400_000).map(|_| rng.u8(..)).collect();
+                fs::write(room.path(root).join("season.wav"), long).unwrap();
+            };
+            ["zero", "one", "two", "echo"].into_iter().for_each(&mut grow);
+            let before = contents(&room.path(""));
+            let earlier =
+                room.run("mirror --set-aside aside --yes --waive nesting,swapped zero echo");
+            assert_eq!(earlier.code, 0, "{earlier:?}");
+            let run = fs::read_dir(room.path("aside")).unwrap().flatten();
+            let run = run.map(|run| run.path()).find(|run| run.is_dir()).unwrap();
+            let lines = [0, 1].map(|at| {
+                let (source, destination) = places[at];
+                let line = pair[at].replace('S', source).replace('D', destination);
+                line.replace("EARLIER", run.to_str().unwrap())
+            });
+            let start = |line: &String| {
+                let mut command = room.command(line);
+                command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+            };
+            let first = start(&lines[0]);
+            std::thread::sleep(Duration::from_millis(rng.u64(0..12)));
+            let second = start(&lines[1]);
+            for (child, line) in [first, second].into_iter().zip(&lines) {
+                let ended = ran(&child.wait_with_output().unwrap());
+                assert!((0..=5).contains(&ended.code), "{lines:?}, {line}: {ended:?}");
+            }
+            let lost = |when: &str| {
+                let now = contents(&room.path(""));
+                let lost: Vec<_> = before.difference(&now).map(Vec::len).collect();
+                assert!(lost.is_empty(), "{lines:?}, {when}: files of {lost:?} bytes are nowhere");
+            };
+            lost("together");
+            for line in &lines {
+                room.run(line);
+            }
+            lost("after both once more");
+        }
     }
 }

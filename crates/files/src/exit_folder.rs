@@ -10,8 +10,9 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 
-use utter_echo_os::{Entry, Kind, Onto, System, is_unsupported};
+use utter_echo_os::{Entry, System};
 
+use crate::free_name::rename_free;
 use crate::hidden_names;
 use crate::listing::Listing;
 
@@ -48,46 +49,6 @@ pub fn close(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
         Err(e) if e.kind() == ErrorKind::NotFound => Ok(()),
         other => other,
     }
-}
-
-/// Renames to a name that must be free, also where the drive does not see to that.
-pub fn rename_free(
-    system: &dyn System,
-    from: (BorrowedFd<'_>, &[u8]),
-    to: (BorrowedFd<'_>, &[u8]),
-) -> io::Result<()> {
-    match system.rename(from, to, Onto::Nothing) {
-        Err(e) if e.kind() == ErrorKind::InvalidInput || is_unsupported(&e) => {
-            rename_to_reserved(system, from, to)
-        }
-        other => other,
-    }
-}
-
-/// The name is taken first by an entry that holds nothing, which only succeeds if it is free. What somebody else puts in
-/// the place of that before the rename, which is the next call, is lost.
-fn rename_to_reserved(
-    system: &dyn System,
-    from: (BorrowedFd<'_>, &[u8]),
-    to: (BorrowedFd<'_>, &[u8]),
-) -> io::Result<()> {
-    let is_folder = system.stat(Entry::Named(from.0, from.1))?.kind == Kind::Folder;
-    if is_folder {
-        system.create_folder(to.0, to.1, 0o700)?;
-    } else {
-        system.create_file(to.0, to.1, 0o600).map(drop)?;
-    }
-    system.rename(from, to, Onto::Replace).or_else(|_| {
-        // Not every driver puts one entry in the place of another.
-        if is_folder {
-            system.remove_folder(to.0, to.1)?;
-        } else if system.stat(Entry::Named(to.0, to.1))?.size == 0 {
-            system.remove_file(to.0, to.1)?;
-        } else {
-            return Err(ErrorKind::AlreadyExists.into());
-        }
-        system.rename(from, to, Onto::Replace)
-    })
 }
 
 /// Gives an entry in the exit folder its name in the folder back, or if that is taken one beside it. Returns that.

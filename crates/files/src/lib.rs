@@ -4,6 +4,7 @@
 pub mod attributes;
 pub mod dirty_marker;
 pub mod exit_folder;
+pub mod free_name;
 pub mod hidden_names;
 pub mod leftovers;
 pub mod listing;

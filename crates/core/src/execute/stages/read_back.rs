@@ -141,9 +141,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         if brought.as_ref().is_ok_and(|(_, is_fresh)| *is_fresh) {
             self.fresh.lock().insert(id);
         }
-        brought
-            .map(|(brought, _)| brought)
-            .unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
+        brought.map_or(Prefetched { ahead: Prefetch::Read, bytes: 0 }, |(brought, _)| brought)
     }
 
     fn bring(&self, file: &OwnedFd) -> io::Result<Prefetched> {

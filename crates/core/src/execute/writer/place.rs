@@ -5,6 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
 
 use utter_echo_drives::features::Feature;
+use utter_echo_files::free_name::LONG_NAME;
 use utter_echo_files::hidden_names;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::State;
@@ -20,10 +21,6 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::set_aside::{DisplacedBy, NameState};
 use crate::execute::writer::step_error::{StepError, StepResult, no_exchange, was_interrupted};
-
-/// A driver that puts a replaced file aside under a longer name of its own has no room for that
-/// beyond this many bytes, and leaves it behind.
-const LONG_NAME: usize = 230;
 
 impl Writer<'_> {
     /// Adds, replaces or adjusts one entry.

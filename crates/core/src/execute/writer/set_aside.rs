@@ -5,7 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::before;
-use utter_echo_files::exit_folder;
+use utter_echo_files::free_name;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::{AttributesBefore, State, StateAfter};
@@ -253,7 +253,7 @@ impl Writer<'_> {
 
     /// Renames to a name that must be free, also where the drive does not see to that.
     pub(super) fn rename_free(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
-        exit_folder::rename_free(self.system(), from, to)
+        free_name::rename_free(self.system(), from, to)
     }
 }
 

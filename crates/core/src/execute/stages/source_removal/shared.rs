@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::{kinds, trial};
-use utter_echo_files::exit_folder;
+use utter_echo_files::{exit_folder, free_name};
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::verb::{Reason, Side};
@@ -76,7 +76,7 @@ impl SourceRemoval<'_, '_> {
             // There is no space for such a folder, or no right to make one.
             return system.remove_file(here, name).during(Operation::Vacate);
         };
-        exit_folder::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
+        free_name::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
         let is_same = system
             .stat(Entry::Named(exit, name))
             .is_ok_and(|now| is_same_after_rename(seen, &now, numbers));
