@@ -1,6 +1,7 @@
 //! The folders of a part while their steps may still change.
 
 use std::collections::{HashMap, HashSet};
+use std::convert::identity;
 
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::{NameRange, TreePath};
@@ -300,11 +301,13 @@ impl<'a> Draft<'a> {
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
             let DraftFolder {
-                mut head, steps, mut vacates, stays_here, source_names, place, ..
+                mut head, mut steps, mut vacates, stays_here, source_names, place, ..
             } = drafted;
             let names = &mut head.names;
             let parent = places[place.parent as usize];
-            let mut steps: Vec<Step> = steps.into_iter().flatten().collect();
+            steps.retain(Option::is_some);
+            // Where they are: there may be millions, and all of them are steps.
+            let mut steps: Vec<Step> = steps.into_iter().map_while(identity).collect();
             steps.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
             vacates.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
