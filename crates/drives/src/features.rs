@@ -28,7 +28,7 @@ pub enum Feature {
     TrustedXattrs,
     /// Extended attributes named `security.`, set by this caller.
     SecurityXattrs,
-    /// Stretches of a file that take no room.
+    /// Parts of a sparse file that take no space.
     Holes,
     /// Files that share their content until one of them changes.
     Sharing,

@@ -1,12 +1,12 @@
-//! What goes along with an entry, and which of it this run can carry.
+//! The attributes of an entry that a run can carry.
 
 use std::fmt;
 
-/// One thing that goes along with an entry.
+/// An attribute that a run carries, or its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[repr(u8)]
 pub enum Aspect {
-    /// The bytes of a file, the text of a link; without it nothing is added or replaced.
+    /// The bytes of a file or the text of a link. Without it nothing is added or replaced.
     Content,
     /// Modification time, to the nanosecond.
     Times,
@@ -20,11 +20,11 @@ pub enum Aspect {
     Xattr,
     /// Inode flags: immutable, append-only, no-dump, no-atime, sync.
     Flags,
-    /// Which names lead to one and the same file.
+    /// Which names are hard links of one file.
     Hardlinks,
-    /// Stretches of a file that take no room.
+    /// Parts of a sparse file that take no space.
     Holes,
-    /// Time of the last access; not among all, since reading changes it.
+    /// Time of the last access, which is not part of `all`, since reading changes it.
     Atime,
 }
 
@@ -43,7 +43,7 @@ impl Aspect {
         Self::Atime,
     ];
 
-    /// The word for it in commands, messages and JSON.
+    /// Its word in commands, messages and JSON.
     pub fn name(self) -> &'static str {
         match self {
             Self::Content => "content",

@@ -1,4 +1,4 @@
-//! Names, paths and values in files: in JSON as text where they are such, else as their bytes in base64.
+//! Names, paths and values in files: in JSON as text if they are UTF-8, else as base64.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt;
@@ -59,7 +59,7 @@ impl Bytes {
         self.0
     }
 
-    /// As the name of one entry: it must not lead anywhere else.
+    /// As the name of one entry, which must not contain a path.
     pub fn name(self) -> Result<Vec<u8>, String> {
         let Self(name) = self;
         let leads_away = name.is_empty() || name == b"." || name == b"..";
@@ -69,7 +69,7 @@ impl Bytes {
         Ok(name)
     }
 
-    /// As a path below a root, empty for the root: it must not lead anywhere else.
+    /// As a path below a root, empty for the root itself, which must not lead out of it.
     pub fn relative(self) -> Result<Vec<u8>, String> {
         let Self(path) = self;
         let leads_away = |name: &[u8]| name.is_empty() || name == b"." || name == b"..";

@@ -1,5 +1,5 @@
-//! Entries and bytes, counted. Bytes that are more than a number can hold stay at the largest: files with holes may
-//! together be longer than all drives.
+//! Counts of entries and bytes. Sums of bytes stop at the largest number: sparse files may be longer together than
+//! any drive.
 
 use serde::{Deserialize, Serialize};
 use utter_echo_os::Kind;
@@ -14,30 +14,30 @@ pub struct Count {
 }
 
 impl Count {
-    /// One more entry with so many bytes.
+    /// Adds an entry with this many bytes.
     pub fn add(&mut self, bytes: u64) {
         self.entries += 1;
         self.bytes = self.bytes.saturating_add(bytes);
     }
 
-    /// And those of another.
+    /// Adds another count.
     pub fn merge(&mut self, other: Self) {
         self.entries += other.entries;
         self.bytes = self.bytes.saturating_add(other.bytes);
     }
 }
 
-/// All of these bytes together.
+/// The sum of bytes.
 pub fn total(bytes: impl Iterator<Item = u64>) -> u64 {
     bytes.fold(0, u64::saturating_add)
 }
 
-/// What one side holds, the root folder itself not counted.
+/// The entries of one side, without its root.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// Folders.
     pub folders: u64,
-    /// Regular files; a name each, so hard links count separately.
+    /// Regular files by name, so that hard links count separately.
     pub files: u64,
     /// Symbolic links.
     pub links: u64,
@@ -48,7 +48,7 @@ pub struct Tally {
 }
 
 impl Tally {
-    /// One more entry of this kind, of so many bytes.
+    /// Adds an entry of this kind and size in bytes.
     pub fn count(&mut self, kind: Kind, size: u64) {
         match kind {
             Kind::Folder => self.folders += 1,
@@ -66,7 +66,7 @@ impl Tally {
         self.folders + self.files + self.links + self.others
     }
 
-    /// And those of another.
+    /// Adds another count.
     pub fn merge(&mut self, other: &Self) {
         self.folders += other.folders;
         self.files += other.files;

@@ -1,19 +1,19 @@
-//! How an entry and its drive are known again.
+//! How an entry and its drive are recognised.
 
 use serde::{Deserialize, Serialize};
 use utter_echo_os::Stat;
 
-/// Whether the inode numbers of a drive can be used to know an entry again.
+/// Whether the inode numbers of a drive identify its entries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum InodeNumbers {
     /// They stay the same as long as the entry is there.
     Stable,
-    /// They may be others at the next look: whether it is the same shows in what it is.
+    /// An entry may have another number at the next look, so it is recognised by its attributes.
     Volatile,
 }
 
 impl InodeNumbers {
-    /// The number to know an entry again by; 0 where it does not last.
+    /// The number that identifies an entry; 0 if numbers do not last.
     pub fn of(self, stat: &Stat) -> u64 {
         if self == Self::Stable { stat.identity.inode } else { 0 }
     }

@@ -1,5 +1,5 @@
-//! The words of a run, and the facts that stations hand to each other: paths, states of entries, attributes,
-//! kinds of step, problems, notes. Nothing here touches a file.
+//! The vocabulary of a run, and the data that its stages exchange: paths, states of entries, attributes, verbs,
+//! problems, notes. Nothing here touches a file.
 
 pub mod aspect;
 pub mod bytes;

@@ -12,7 +12,7 @@ impl TreePath {
         &self.0
     }
 
-    /// Goes down by one name, or by several joined by `/`; an empty one changes nothing.
+    /// Appends a name, or several joined by `/`; an empty one changes nothing.
     pub fn push(&mut self, name: &[u8]) {
         if name.is_empty() {
             return;
@@ -32,7 +32,7 @@ impl TreePath {
         joined
     }
 
-    /// True if it lies in that folder, on any level.
+    /// True if it lies below that folder, on any level.
     pub fn is_below(&self, folder: &Self) -> bool {
         let rest = self.0.strip_prefix(folder.as_bytes());
         rest.is_some_and(|rest| !rest.is_empty() && (folder.0.is_empty() || rest[0] == b'/'))
@@ -66,8 +66,7 @@ impl From<&[u8]> for TreePath {
 /// Tree order: a folder before what it holds, names by their bytes.
 impl Ord for TreePath {
     fn cmp(&self, other: &Self) -> Ordering {
-        // No name holds a byte below `/` that could tear `a/x` away from `a`, once `/` counts as
-        // the lowest byte of all.
+        // With `/` as the lowest byte, no other name sorts between `a` and `a/x`.
         let key = |b: &u8| if *b == b'/' { 0 } else { *b };
         self.0.iter().map(key).cmp(other.0.iter().map(key))
     }
@@ -79,19 +78,19 @@ impl PartialOrd for TreePath {
     }
 }
 
-/// Where a name stands in its folder's names.
+/// The position of a name in the arena of its folder.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct NameRange {
     start: u32,
     length: u16,
 }
 
-/// Names of one folder, end to end.
+/// The names of one folder in one buffer.
 #[derive(Debug, Default)]
 pub struct NameArena(Vec<u8>);
 
 impl NameArena {
-    /// Keeps a name. Names of one folder together stay far below 4 GiB, one below 64 KiB.
+    /// Stores a name. The system's names have less than 64 KiB, and those of one folder less than 4 GiB together.
     pub fn add(&mut self, name: &[u8]) -> NameRange {
         let range = NameRange {
             start: u32::try_from(self.0.len()).unwrap_or(u32::MAX),
@@ -101,13 +100,13 @@ impl NameArena {
         range
     }
 
-    /// The name that stands there.
+    /// The name at a position.
     pub fn get(&self, range: NameRange) -> &[u8] {
         let start = range.start as usize;
         &self.0[start..start + usize::from(range.length)]
     }
 
-    /// Gives back what is reserved and not used.
+    /// Frees reserved memory.
     pub fn shrink(&mut self) {
         self.0.shrink_to_fit();
     }

@@ -1,20 +1,20 @@
-//! What is kept by age, where clocks may be wrong.
+//! Removal by age where clocks may be wrong.
 //!
-//! Whoever finds that something is old by a clock that is a year ahead must not remove it. So it is only marked, with who
-//! found it; and goes when another finds it old as well, by a clock that may be right by then. What is not found
-//! old any more loses its mark. The newest two never go by age.
+//! A run under a clock that is a year ahead must not remove anything for its age. So it only marks what is old, and
+//! a later run removes that if its own clock finds it old as well; otherwise it removes the mark. The newest two
+//! are never removed for their age.
 
 use std::collections::BTreeMap;
 
-/// How many of the newest never go by age.
+/// How many of the newest are never removed for their age.
 const KEPT: usize = 2;
 
 /// What is to be done about what is old.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Aged<T> {
-    /// To be removed: another found it old before.
+    /// What is removed: an earlier run marked it.
     pub goes: Vec<T>,
-    /// All that is marked from now on, with who found it first.
+    /// What is marked from now on, each with the run that marked it first.
     pub marked: BTreeMap<T, String>,
 }
 

@@ -1,36 +1,36 @@
-//! How a run goes about its work.
+//! Options on how a run works.
 
 use std::time::Duration;
 
-/// When what was written is brought onto the drive.
+/// When written data is flushed to the drive.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Flush {
-    /// Once, before the run says that it finished.
+    /// Once, before the run reports its end.
     #[default]
     End,
     /// Each file before it gets its name, and everything at the end.
     Each,
-    /// Left to the system: a power cut may undo what the run reported.
+    /// Never: a power cut may undo what the run reported.
     None,
 }
 
-/// What a run leaves in the system's cache of file content.
+/// What a run leaves in the system's page cache.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Cache {
     /// Whatever the system keeps there.
     #[default]
     Keep,
-    /// Nothing of files over 8 MiB, so that the machine's working set stays.
+    /// Nothing of files over 8 MiB, so that other programs' data stays.
     Drop,
 }
 
-/// How often, and after which time, to try again what may pass: a busy entry, an input or output
-/// error, a stale handle, a file that changes while it is read.
+/// How often, and after which time, a temporary error is retried: a busy entry, an input or output error, a stale
+/// handle, a file that changes while it is read.
 #[derive(Clone, Copy, Debug)]
 pub struct Retries {
     /// Further tries; 0 for none.
     pub times: u32,
-    /// Before each of them. A run waits twenty times at most, and then tries again at once.
+    /// The time before each retry. After twenty waits a run retries at once.
     pub wait: Duration,
 }
 
@@ -44,32 +44,32 @@ impl Default for Retries {
 /// Threads that scan, compare and write.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Workers {
-    /// One a processor to begin with, and more as long as they mostly wait and do more together.
+    /// One for each processor at first, and more as long as they mostly wait and more of them do more.
     #[default]
     Auto,
     /// So many, at least one.
     Fixed(usize),
 }
 
-/// How a run goes about it.
+/// How a run works.
 #[derive(Clone, Copy, Debug)]
 pub struct Running {
     /// Threads that scan, compare and write.
     pub workers: Workers,
-    /// When what was written is brought onto the drive.
+    /// When written data is flushed to the drive.
     pub flush: Flush,
-    /// Most bytes of content to write in a second; `None` for as many as can be.
+    /// The most bytes of content to write in a second; `None` for no limit.
     pub rate: Option<u64>,
     /// What stays in the system's cache.
     pub cache: Cache,
-    /// Trying again.
+    /// Retries of temporary errors.
     pub retries: Retries,
-    /// Read back from the drive what was written, and compare.
+    /// Whether written files are read back from the drive and compared.
     pub recheck: bool,
 }
 
 impl Default for Running {
-    /// As many workers as do more, a flush at the end, nothing tried again.
+    /// Workers as the drives allow, a flush at the end, no retries.
     fn default() -> Self {
         Self {
             workers: Workers::default(),

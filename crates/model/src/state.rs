@@ -1,4 +1,4 @@
-//! An entry as it was seen: what facts, steps and notes remember of it.
+//! The state of an entry, as comparisons, steps and journals remember it.
 
 use std::collections::HashMap;
 
@@ -7,7 +7,7 @@ use utter_echo_os::{Flags, Kind, Stat, Time, Xattrs};
 
 use crate::identity::{DriveId, InodeNumbers};
 
-/// What is remembered of an entry: enough to explain a step and to recognise it again.
+/// The state of an entry: enough to explain a step and to recognise the entry later.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize)]
 pub struct State {
     /// Length in bytes; the device number for devices.
@@ -30,7 +30,7 @@ pub struct State {
     pub kind: Kind,
 }
 
-/// How it came to be what it is makes no difference.
+/// The mark [`WRITTEN_HERE`] does not count.
 impl PartialEq for State {
     fn eq(&self, other: &Self) -> bool {
         let of = |state: &Self| {
@@ -49,19 +49,18 @@ impl State {
         Flags(self.flags.into())
     }
 
-    /// It was changed where it is: an entry that was carried there is changed once more when it gets
-    /// the time of the one it echoes.
+    /// It was written in place. A copy, in contrast, is changed once more when it gets the time of its source.
     pub fn written_here(&self) -> bool {
         self.mode & WRITTEN_HERE != 0
     }
 
-    /// The same where nothing shows how it came to be.
+    /// The same state without the mark that it was written in place.
     #[must_use]
     pub fn of_unknown_origin(self) -> Self {
         Self { mode: self.mode & MODE, ..self }
     }
 
-    /// The same as seen on a drive, whose numbers may last or not.
+    /// The state of an entry on a drive with such inode numbers.
     pub fn seen(stat: &Stat, numbers: InodeNumbers) -> Self {
         Self { inode: numbers.of(stat), ..Self::from(stat) }
     }
@@ -76,18 +75,18 @@ impl State {
         u32::from(self.mode & MODE)
     }
 
-    /// What distinguishes one state of an entry from another: size, object and time.
+    /// Numbers that differ between states of an entry: size, inode and time.
     pub fn fingerprint(&self) -> [u64; 4] {
         [self.size, self.inode, self.secs.cast_unsigned(), self.nanos.into()]
     }
 
-    /// Bytes of content: a file's size, nothing for all other kinds.
+    /// Bytes of content: the size of a file, 0 for other kinds.
     pub fn bytes(&self) -> u64 {
         if self.kind == Kind::File { self.size } else { 0 }
     }
 
-    /// True if `stat` shows the same object with the same content as far as its stamp tells. A
-    /// folder's own size and times change with what it holds, so they do not count.
+    /// True if `stat` shows the same inode with the same kind, size and time. The size and times of a folder change
+    /// with its entries and do not count.
     pub fn still(&self, stat: &Stat) -> bool {
         let same = self.kind == stat.kind && is_number(self.inode, stat);
         same && (self.kind == Kind::Folder
@@ -99,7 +98,7 @@ impl State {
         self.still(stat) && self.looks_like(stat)
     }
 
-    /// True if `stat` shows what may be another object, and nothing that differs in what comes along with one.
+    /// True if `stat` shows the same kind, size, time, mode and owner, maybe of another inode.
     pub fn looks_like(&self, stat: &Stat) -> bool {
         let of = |state: &Self| {
             (state.kind, state.size, state.modified(), state.mode(), state.uid, state.gid)
@@ -128,33 +127,33 @@ impl From<&Stat> for State {
     }
 }
 
-/// True if a number that was remembered is that of an entry, as far as its drive's numbers last.
+/// True if this is the inode number of an entry, or none is known.
 pub fn is_number(known: u64, stat: &Stat) -> bool {
     known == 0 || known == stat.identity.inode
 }
 
 const MODE: u16 = 0o7777;
 
-/// A bit beside the mode: steps have no byte to spare.
+/// A bit next to the mode, so that a state stays small.
 const WRITTEN_HERE: u16 = 1 << 15;
 
-/// What an entry's times tell of how it came to be: the change of its content is its last change.
+/// True if the last change of an entry was that of its content.
 fn was_written_here(stat: &Stat) -> bool {
     let (modified, changed) = (stat.modified, stat.changed);
     changed.secs.saturating_sub(modified.secs).unsigned_abs() <= CLOSE
 }
 
-/// In seconds: saving a file may take a moment, and a program may set its mode after that.
+/// In seconds: saving takes a moment, and a program may set the mode after that.
 const CLOSE: u64 = 2;
 
-/// What a folder of the plan was, to know it again before anything happens in it.
+/// The identity of a planned folder, checked before anything happens in it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FolderIdentity {
-    /// Inode numbers on either side; `None` where there was none.
+    /// The inode number in the source; `None` if it has no such folder.
     pub source: Option<u64>,
     /// The same of the destination.
     pub destination: Option<u64>,
-    /// The drive of the destination that it lies on, or will.
+    /// The destination's drive that it lies on, or will lie on.
     pub drive: DriveId,
 }
 
@@ -195,21 +194,21 @@ impl StateAfter {
         self.alone
     }
 
-    /// True for the very entry of which nothing at all was changed in between.
+    /// True for the same inode, if nothing of it was changed in between.
     pub fn is_just(&self, now: &Self) -> bool {
         self.state == now.state && self.changed == now.changed
     }
 
-    /// True if somebody gave the entry other attributes since. Where an undo was begun before, the last change
-    /// may be `ours`: it lifts what locks an entry, and locks it again if it cannot go on.
+    /// True if somebody changed the attributes of the entry since. If an undo was begun before, the last change may
+    /// be `ours`: an undo clears the flags that lock an entry, and sets them again if it cannot go on.
     pub fn has_other_attributes(&self, stat: &Stat, ours: bool) -> bool {
         let now = State::from(stat);
         let of = |state: &State| (state.kind, state.uid, state.gid, state.mode());
         if of(&self.state) != of(&now) {
             return true;
         }
-        // Access lists and the like show in nothing but the time of the last change, which does not tell
-        // anything of a folder, or of a file that has changed by another of its names.
+        // Changes of access lists show only in the change time, which means nothing for a folder, or for a file
+        // that was changed by another of its names.
         !ours && self.alone && stat.links == 1 && self.changed != stat.changed
     }
 }
@@ -217,7 +216,7 @@ impl StateAfter {
 /// What entries were like before a run changed them, by their paths.
 pub type StatesBefore = HashMap<Vec<u8>, AttributesBefore>;
 
-/// Extended attributes as pairs of name and value, each text where it is such.
+/// Extended attributes as pairs of name and value, as text if they are UTF-8.
 mod xattrs {
     use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer};
 

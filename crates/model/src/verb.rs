@@ -1,4 +1,4 @@
-//! What a step does, to which side, and why.
+//! The verbs, sides and reasons of steps.
 
 use serde::{Deserialize, Serialize};
 
@@ -6,17 +6,17 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Verb {
-    /// The entry is not there yet.
+    /// The entry is missing in the destination.
     Add,
-    /// The entry is there with other content or of another kind.
+    /// The destination's entry has other content or another kind.
     Replace,
-    /// Only aspects other than the content differ.
+    /// Only attributes differ.
     Adjust,
-    /// The entry is there under another name, or in another folder.
+    /// The destination has the entry under another name or in another folder.
     Rename,
     /// The source does not have it.
     Remove,
-    /// It has arrived, and goes from the source.
+    /// The entry is removed from the source, since its copy is verified.
     Vacate,
 }
 
@@ -48,18 +48,18 @@ impl Verbs {
     /// None of them.
     pub const NONE: Self = Self(0);
 
-    /// True if steps of this kind are among them.
+    /// True if the set holds this kind.
     pub fn has(self, verb: Verb) -> bool {
         self.0 >> verb as u8 & 1 == 1
     }
 
-    /// These and that.
+    /// The set with one more kind.
     #[must_use]
     pub fn with(self, verb: Verb) -> Self {
         Self(self.0 | 1 << verb as u8)
     }
 
-    /// These without that.
+    /// The set without one kind.
     #[must_use]
     pub fn without(self, verb: Verb) -> Self {
         Self(self.0 & !(1 << verb as u8))
@@ -109,40 +109,40 @@ pub struct UnknownVerb(String);
 pub enum Reason {
     /// Not in the destination.
     New,
-    /// One is a folder, say, and the other a file.
+    /// The sides have different kinds, such as a folder and a file.
     Kind,
     /// Size or modification time differ.
     SizeTime,
-    /// Same size, other bytes, the first of them at this offset.
+    /// Same size, different bytes, the first of them at this offset.
     Content {
         /// Counted from 0.
         offset: u64,
     },
-    /// A symbolic link leads elsewhere, or a device has another number.
+    /// A symbolic link has another text, or a device another number.
     Reference,
-    /// The source has it as a hard link of another name, the destination not.
+    /// It is a hard link of another name in the source, but not in the destination.
     Linked,
-    /// The destination shares it with another name, the source not.
+    /// It is a hard link of another name in the destination, but not in the source.
     Apart,
-    /// Only aspects differ; the step names them.
+    /// Only attributes differ; the step lists them.
     Aspects,
     /// Not in the source.
     Extra,
     /// Left behind by an interrupted run of this program.
     Leftover,
-    /// It was elsewhere in the destination, where the source does not have it any more.
+    /// The destination has it elsewhere, where the source no longer does.
     Moved,
-    /// Left out by the selection, and such is to go.
+    /// Left out by the selection, and such entries are removed.
     Unselected,
-    /// A run that is taken back made it.
+    /// The run that is undone made it.
     Made,
-    /// A run that is taken back displaced it.
+    /// The run that is undone displaced it.
     Before,
-    /// It comes from the source, on the same drive, with all that belongs to it and all it holds.
+    /// It is renamed from the source, on the same drive, with all its attributes and entries.
     TakenOver,
-    /// It goes once its copy, which this plan makes, is proven.
+    /// It is removed once the copy that this plan makes is verified.
     Arrives,
-    /// It goes once what is there already is proven to be the same.
+    /// It is removed once the entry that the destination has already is verified.
     Arrived,
 }
 
@@ -150,9 +150,9 @@ pub enum Reason {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Side {
-    /// The tree that is the model.
+    /// The tree that is copied.
     Source,
-    /// The tree that becomes its echo.
+    /// The tree that is changed to match the source.
     #[default]
     Destination,
 }

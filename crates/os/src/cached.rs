@@ -39,7 +39,7 @@ pub(super) fn is_cached(file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
         return Ok(counts.cached > 0);
     }
     match io::Error::last_os_error() {
-        // A container answers so to calls that it does not know.
+        // A container answers unknown calls like this.
         error if [libc::ENOSYS, libc::EPERM].map(Some).contains(&error.raw_os_error()) => {
             comes_at_once(file)
         }
@@ -47,7 +47,7 @@ pub(super) fn is_cached(file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
     }
 }
 
-/// The same of the first byte, by reading what is there; makes an old kernel bring in what is not.
+/// The same for the first byte, by a read that does not wait. An old kernel reads what is missing.
 fn comes_at_once(file: BorrowedFd<'_>) -> io::Result<bool> {
     let mut byte = [0];
     let mut into = [io::IoSliceMut::new(&mut byte)];
@@ -77,7 +77,7 @@ mod tests {
         };
         assert_eq!(ask(), [true; 3]);
         rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed).unwrap();
-        // In memory nothing is dropped.
+        // A file system in memory drops nothing.
         let is_in_memory = rustix::fs::fstatfs(&file).unwrap().f_type == 0x0102_1994;
         assert_eq!(ask()[..2], [is_in_memory; 2]);
     }

@@ -1,4 +1,4 @@
-//! Where a file's content lies on its drive.
+//! The position of a file's content on its drive.
 
 use std::io;
 use std::os::fd::{AsRawFd as _, BorrowedFd};
@@ -6,10 +6,10 @@ use std::os::fd::{AsRawFd as _, BorrowedFd};
 /// `FS_IOC_FIEMAP`, see `fiemap.txt` of the kernel's documentation.
 const FIEMAP: libc::Ioctl = 0xC020_660B_u32 as libc::Ioctl;
 
-/// The content has no place yet, or none that the system knows.
+/// The content has no position yet, or none that the system knows.
 const UNPLACED: u32 = 0x2 | 0x4;
 
-/// What is asked, and the one extent that is answered.
+/// The question, and the one extent of the answer.
 #[repr(C)]
 #[derive(Default)]
 struct Fiemap {
@@ -27,12 +27,11 @@ struct Fiemap {
     reserved32: [u32; 3],
 }
 
-/// Bytes from the beginning of the drive to the first of a file's content; `None` if it has no place there.
+/// The offset in bytes, on its drive, of the first byte of a file's content; `None` if it has no position.
 #[allow(unsafe_code, reason = "the layer over the system's calls does not have this one")]
 pub(super) fn first_byte(file: BorrowedFd<'_>) -> io::Result<Option<u64>> {
     let mut asked = Fiemap { length: u64::MAX, room: 1, ..Fiemap::default() };
-    // SAFETY: the handle is open as long as it is borrowed, and the kernel writes no more extents than there
-    // is room for, which is one.
+    // SAFETY: the handle is open as long as it is borrowed, and the kernel writes at most the one extent that fits.
     let done = unsafe { libc::ioctl(file.as_raw_fd(), FIEMAP, &raw mut asked) };
     if done != 0 {
         return Err(io::Error::last_os_error());

@@ -1,8 +1,7 @@
-//! The one place that talks to the system.
+//! The only code that calls the system.
 //!
-//! Every layer reaches files through the [`System`] trait and nothing else, so that a test can
-//! put another implementation in between that counts calls, fails one of them or stops the run at
-//! one of them. [`Linux`] is the real one.
+//! Every layer accesses files through the [`System`] trait alone, so that a test can put another implementation in
+//! between: one that counts calls, fails one of them, or stops the run there. [`Linux`] is the real one.
 
 mod block_device;
 mod cached;

@@ -23,17 +23,16 @@ use crate::stat::{Flags, Identity, Kind, Stat, Time};
 use crate::system::{Advice, EachName, Entry, Name, Onto, System};
 use crate::{block_device, cached, extent, proc, write_back};
 
-/// Longest path that one call takes, its closing NUL left out.
+/// Longest path that one call accepts, without its NUL.
 const LONGEST_PATH: usize = 4095;
 
-/// What one `getdents64` may return; larger gains nothing, the kernel fills 32 KiB at a time for
-/// most file systems.
+/// Buffer of one `getdents64`. A larger one gains nothing: most file systems fill 32 KiB at a time.
 const LISTING_BUFFER: usize = 64 * 1024;
 
-/// First guess at the size of an attribute list or value: most fit, so one call does.
+/// First size of the buffer for an attribute list or value. Most fit, so that one call is enough.
 const XATTR_BUFFER: usize = 512;
 
-/// What a scan needs of `statx`, and no more.
+/// The fields of `statx` that a scan needs.
 const WANTED: StatxFlags = StatxFlags::BASIC_STATS;
 
 /// The real system.
@@ -56,7 +55,7 @@ impl System for Linux {
             let (head, tail) = split_path(rest, LONGEST_PATH);
             let from = held.as_ref().map_or(root, std::os::fd::AsFd::as_fd);
             let opened = match open_listed(from, head) {
-                // An old kernel or a sandbox without `openat2`: one component at a time is as safe.
+                // An old kernel or a sandbox has no `openat2`; opening one component at a time is as safe.
                 Err(e) if lacks_openat2(&e) => open_by_component(from, head)?,
                 other => other?,
             };
@@ -101,7 +100,7 @@ impl System for Linux {
 
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat> {
         let (folder, name, flags) = at(entry);
-        // What the system fills in is large, and is not handed around.
+        // The system's own struct is large, so it is converted where it is.
         let stat = || rustix::fs::statx(folder, name, flags, WANTED).map(|raw| stat_of(&raw));
         retry_on_intr(stat)?
     }
@@ -116,7 +115,7 @@ impl System for Linux {
             let rest = &mut buffer[filled..];
             let read =
                 retry_on_intr(|| rustix::io::pread(file, &mut *rest, offset + filled as u64))?;
-            // Less than asked is no end: some drivers give what they have at hand.
+            // A short read is not the end of the file: some drivers return what they have at hand.
             if read == 0 {
                 break;
             }
@@ -157,7 +156,7 @@ impl System for Linux {
         name: &[u8],
     ) -> io::Result<()> {
         match rustix::fs::linkat(file, c"", folder, name, AtFlags::EMPTY_PATH) {
-            // Older kernels keep this to privileged callers; its name under /proc does for all.
+            // Older kernels allow this only to privileged callers; the name under /proc works for everybody.
             Err(Errno::NOENT) => {
                 let path = proc_path(file, b"");
                 let follow = AtFlags::SYMLINK_FOLLOW;
@@ -202,7 +201,7 @@ impl System for Linux {
     }
 
     fn may_reach(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<bool> {
-        // A position is refused where the file system could not write.
+        // An offset is refused where the file system could not write.
         match rustix::fs::seek(file, SeekFrom::Start(length)) {
             Err(Errno::INVAL | Errno::OVERFLOW | Errno::FBIG) => Ok(false),
             other => Ok(other.map(|_| true)?),
@@ -421,9 +420,9 @@ impl System for Linux {
     }
 
     fn flush_drive(&self, folder: BorrowedFd<'_>) -> io::Result<()> {
-        // By this very handle: one that is opened now was not there when an earlier error was reported.
+        // By this very handle: a new one would not report an earlier error.
         match retry_on_intr(|| rustix::fs::syncfs(folder)) {
-            // `syncfs` refuses a handle that is only a starting point.
+            // `syncfs` refuses a handle that was opened with `O_PATH`.
             Err(Errno::BADF) => return self.flush_drive(self.open_folder(folder, b"")?.as_fd()),
             other => other?,
         }
@@ -431,7 +430,7 @@ impl System for Linux {
             return Ok(());
         }
         match self.flush_file(folder) {
-            // Not every driver knows that of a folder.
+            // Not every driver can do that for a folder.
             Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => Ok(()),
             other => other,
         }
@@ -471,8 +470,8 @@ impl System for Linux {
     fn mount_session(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
         let boot = std::fs::read_to_string("/proc/sys/kernel/random/boot_id")?;
         let flags = AtFlags::EMPTY_PATH;
-        // Since Linux 6.8 a number that no later mount gets; before that numbers come back, and
-        // only a new start of the machine is sure to show.
+        // Since Linux 6.8 no later mount gets the same number. Before that numbers are reused, and only a restart
+        // of the machine is sure to show.
         let unique = StatxFlags::from_bits_retain(0x4000);
         let raw = rustix::fs::statx(folder, "", flags, StatxFlags::MNT_ID | unique)?;
         Ok(format!("started {} mounted {}", boot.trim(), raw.stx_mnt_id).into_bytes())
@@ -502,7 +501,7 @@ impl System for Linux {
         let Some(drive) = self.device_of(drive)? else { return Ok(None) };
         let (major, minor) = (rustix::fs::major(drive), rustix::fs::minor(drive));
         let device = PathBuf::from(format!("/sys/dev/block/{major}:{minor}"));
-        // A part of a disk has no queue of its own.
+        // A partition has no queue of its own.
         let disk = if device.join("queue").exists() { device } else { device.join("..") };
         let read = |name: &str| std::fs::read_to_string(disk.join(name));
         let has_head = read("queue/rotational")?.trim() == "1";
@@ -541,12 +540,12 @@ impl System for Linux {
     }
 }
 
-/// The kernel's number for drives that a program in user space drives; see `statfs(2)`.
+/// The kernel's number for file systems with a driver in user space; see `statfs(2)`.
 const FUSE: u64 = 0x6573_5546;
 
 impl Linux {
-    /// The number of the device below a drive whose own number stands for none, as with subvolumes; `None` if there
-    /// is none, or a program in user space drives it.
+    /// The number of the device below a drive whose own number is not that of a device, as with subvolumes; `None`
+    /// if there is no device, or the driver runs in user space.
     fn device_of(self, drive: u64) -> io::Result<Option<u64>> {
         if rustix::fs::major(drive) != 0 {
             return Ok(Some(drive));
@@ -559,18 +558,18 @@ impl Linux {
     }
 }
 
-/// A container may answer so to calls that it does not know; to others it means that nobody may.
+/// A container may answer unknown calls like this; for other calls it means that the call is forbidden.
 fn lacks_openat2(error: &io::Error) -> bool {
     [Errno::NOSYS, Errno::PERM].iter().any(|it| error.raw_os_error() == Some(it.raw_os_error()))
 }
 
-/// Opens for listing with every component held below `from` and no link followed.
+/// Opens a folder for listing. No component leaves `from`, and no link is followed.
 fn open_listed(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
     let how = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     let open = |flags| {
         retry_on_intr(|| match rustix::fs::openat2(from, path, flags, Mode::empty(), how) {
-            // Folders elsewhere were renamed at the same moment, and the kernel asks for another try.
+            // Folders elsewhere were renamed at the same moment; the kernel asks for another try.
             Err(Errno::AGAIN) => Err(Errno::INTR),
             other => other,
         })
@@ -592,7 +591,7 @@ fn open_by_component(from: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd> {
     held.ok_or_else(|| ErrorKind::InvalidInput.into())
 }
 
-/// Opens for reading; without changing the access time where the caller may ask for that.
+/// Opens for reading, without changing the access time where the caller may ask for that.
 fn open_quietly(folder: BorrowedFd<'_>, name: &[u8], extra: OFlags) -> io::Result<OwnedFd> {
     let flags = OFlags::RDONLY | OFlags::CLOEXEC | extra;
     let open = |flags| retry_on_intr(|| rustix::fs::openat(folder, name, flags, Mode::empty()));
@@ -609,7 +608,7 @@ fn split_path(path: &[u8], limit: usize) -> (&[u8], &[u8]) {
     }
     match path[..=limit].iter().rposition(|b| *b == b'/') {
         Some(slash) => (&path[..slash], &path[slash + 1..]),
-        // One component longer than any name may be: the system says so.
+        // The system refuses a component that is longer than any name.
         None => (path, b""),
     }
 }
@@ -690,7 +689,7 @@ fn stat_of(raw: &Statx) -> io::Result<Stat> {
             inode: raw.stx_ino,
         },
         links: raw.stx_nlink,
-        // Others may inherit them, but nobody can set or lift them there.
+        // Other kinds may inherit flags, but nobody can set or clear them there.
         flags: match kind {
             Kind::File | Kind::Folder => flags_in(raw.stx_attributes),
             _ => Flags::default(),
@@ -700,10 +699,10 @@ fn stat_of(raw: &Statx) -> io::Result<Stat> {
     })
 }
 
-/// `statx` gives those flags that it shows the same bits as `FS_IOC_GETFLAGS`.
+/// The flags that `statx` shows have the same bits as in `FS_IOC_GETFLAGS`.
 fn flags_in(attributes: StatxAttributes) -> Flags {
     let told = StatxAttributes::IMMUTABLE | StatxAttributes::APPEND | StatxAttributes::NODUMP;
-    // All of them are far below the 32nd bit.
+    // All of them fit into 32 bits.
     Flags(u32::try_from(attributes.intersection(told).bits()).unwrap_or(0))
 }
 

@@ -1,4 +1,4 @@
-//! Locks of folders: many may share one, or one has it alone.
+//! Locks of folders, shared or exclusive.
 
 use std::io;
 use std::os::fd::OwnedFd;
@@ -10,12 +10,11 @@ use crate::stat::Stat;
 use rustix::fs::{FlockOperation, flock};
 use rustix::io::Errno;
 
-/// Keeps others from a folder's lock as long as it is held; however the process that took it ends, it goes
-/// with it.
+/// A lock of a folder, held as long as this value lives. It ends with its process, however that ends.
 #[derive(Debug)]
 pub struct Lock(OwnedFd);
 
-/// Who else may have a lock at the same time.
+/// Whether others may hold the lock at the same time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum LockMode {
     /// Others who share it.
@@ -25,7 +24,7 @@ pub enum LockMode {
 }
 
 impl Lock {
-    /// `None` if another keeps it from being taken like this.
+    /// `None` if a lock of another process is in the way.
     pub(super) fn take(folder: OwnedFd, mode: LockMode) -> io::Result<Option<Self>> {
         let operation = match mode {
             LockMode::Shared => FlockOperation::NonBlockingLockShared,
@@ -43,11 +42,11 @@ impl Lock {
 pub struct LockHolder {
     /// Its number.
     pub process: u32,
-    /// What it may do; `None` where the system does not tell.
+    /// Its rights; `None` where the system does not show them.
     pub caller: Option<Caller>,
 }
 
-/// Who has a lock of this folder, as `/proc/locks` shows; see `proc_locks(5)`.
+/// The process that holds a lock of this folder, from `/proc/locks`; see `proc_locks(5)`.
 pub(super) fn holders(folder: &Stat) -> io::Result<Vec<LockHolder>> {
     let locks = std::fs::read_to_string("/proc/locks")?;
     let processes = locks.lines().filter_map(|line| proc::lock_of(line, folder.identity));
@@ -62,7 +61,8 @@ pub(super) fn holders(folder: &Stat) -> io::Result<Vec<LockHolder>> {
 
 impl Drop for Lock {
     fn drop(&mut self) {
-        // Closing the handle is not enough: a program that is just being started has one, too, until it runs.
+        // Closing the handle is not enough: a child process that is just being started holds a copy until it runs
+        // its program.
         let _ = flock(&self.0, FlockOperation::Unlock);
     }
 }

@@ -1,8 +1,8 @@
-//! Mounted file systems, and the space on them.
+//! Mounted file systems and their space.
 
 use std::path::PathBuf;
 
-/// A line of the system's list of mounted file systems.
+/// A mounted file system.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mount {
     /// Where it is mounted.
@@ -13,13 +13,13 @@ pub struct Mount {
     pub device: PathBuf,
     /// Device number, as in `Identity::drive`.
     pub drive: u64,
-    /// What of it is mounted: the path of a folder there, `/` for all of it.
+    /// The mounted part: the path of a folder within it, `/` for all of it.
     pub part: PathBuf,
     /// It may be written to.
     pub writable: bool,
 }
 
-/// Room on a drive, as the caller may use it.
+/// Space on a drive, as far as the caller may use it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Space {
     /// Bytes in all.

@@ -57,7 +57,7 @@ pub(super) fn lock_of(line: &str, of: Identity) -> Option<u32> {
     (inode.parse() == Ok(of.inode)).then_some(process)
 }
 
-/// White space and backslashes stand as three octal digits.
+/// Decodes white space and backslashes, which are written as three octal digits.
 fn unescaped(field: &[u8]) -> PathBuf {
     let mut bytes = Vec::with_capacity(field.len());
     let mut rest = field;
@@ -75,7 +75,7 @@ fn unescaped(field: &[u8]) -> PathBuf {
     OsString::from_vec(bytes).into()
 }
 
-/// Reads a file that the kernel makes up, whose size nobody knows before, in as few calls as that takes.
+/// Reads a file of the kernel's, whose size is not known beforehand, with few calls.
 pub(crate) fn read(path: &str) -> io::Result<Vec<u8>> {
     const MOST: usize = 16 * 1024;
     let mut bytes = Vec::with_capacity(MOST);

@@ -1,8 +1,7 @@
-//! The one place that talks to the system.
+//! The only code that calls the system.
 //!
-//! Every layer reaches files through the [`System`] trait and nothing else, so that a test can
-//! put another implementation in between that counts calls, fails one of them or stops the run at
-//! one of them. `Linux` is the real one.
+//! Every layer accesses files through the [`System`] trait alone, so that a test can put another implementation in
+//! between: one that counts calls, fails one of them, or stops the run there. `Linux` is the real one.
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
@@ -14,12 +13,12 @@ use crate::lock::{Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Kind, Stat, Time};
 
-/// How to name an entry in a call on its attributes. No form ever follows a symbolic link.
+/// How a call names an entry. No form follows a symbolic link.
 #[derive(Clone, Copy, Debug)]
 pub enum Entry<'a> {
     /// A file or folder opened for reading or writing.
     Open(BorrowedFd<'a>),
-    /// Any entry held by [`System::pin`].
+    /// Any entry that [`System::pin`] returned.
     Pinned(BorrowedFd<'a>),
     /// A name in an open folder.
     Named(BorrowedFd<'a>, &'a [u8]),
@@ -36,11 +35,11 @@ pub enum Onto {
     Exchange,
 }
 
-/// From this size on, in bytes, a file is handled as a large one: read ahead, given its room in
-/// advance, dropped from the cache on request.
+/// A file of this size, in bytes, or more counts as large: it is read ahead, its space is reserved, and on request
+/// it is dropped from the cache.
 pub const LARGE: u64 = 8 * 1024 * 1024;
 
-/// What the system may do about a stretch of a file's content in its cache.
+/// Advice about a part of a file's content in the system's cache.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Advice {
     /// It will be read from beginning to end.
@@ -49,7 +48,7 @@ pub enum Advice {
     Drop,
 }
 
-/// What [`System::list`] calls for every name.
+/// The callback of [`System::list`].
 pub type EachName<'a> = dyn FnMut(Name<'_>) -> io::Result<()> + 'a;
 
 /// A name in a folder, with what its listing shows of the entry.
@@ -59,7 +58,7 @@ pub struct Name<'a> {
     pub bytes: &'a [u8],
     /// Its kind, where the file system shows it.
     pub kind: Option<Kind>,
-    /// Its inode number. On a drive that is driven in user space, or far, that says nothing.
+    /// Its inode number, which means nothing on drives in user space and network shares.
     pub inode: u64,
 }
 
@@ -82,33 +81,30 @@ pub trait System: Sync {
     fn open_root(&self, path: &Path) -> io::Result<OwnedFd>;
     /// Opens the folder at `path` below `root` for listing; the empty path is `root` itself.
     fn open_folder(&self, root: BorrowedFd<'_>, path: &[u8]) -> io::Result<OwnedFd>;
-    /// Opens a file for reading, without waiting for anything and, where allowed, without
-    /// changing its access time.
+    /// Opens a file for reading without waiting and, where allowed, without changing its access time.
     fn open_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
-    /// Holds an entry of any kind without opening it.
+    /// A handle of an entry of any kind, which is not opened by it.
     fn pin(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
     /// Calls `each` for every name in the folder but `.` and `..`, in the system's order. Stops when
     /// `each` fails.
     fn list(&self, folder: BorrowedFd<'_>, each: &mut EachName<'_>) -> io::Result<()>;
-    /// Fails if the caller cannot give names in a folder to entries, or take names away.
+    /// Fails if the caller cannot add or remove names in a folder.
     fn may_change(&self, folder: BorrowedFd<'_>) -> io::Result<()>;
     /// Describes an entry.
     fn stat(&self, entry: Entry<'_>) -> io::Result<Stat>;
     /// The text of a symbolic link.
     fn read_link(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<Vec<u8>>;
-    /// Reads up to `buffer.len()` bytes at `offset`; fewer only where the file ends, whatever its size
-    /// is said to be.
+    /// Reads up to `buffer.len()` bytes at `offset`; fewer only at the end of the file, whatever size it reports.
     fn read_at(&self, file: BorrowedFd<'_>, buffer: &mut [u8], offset: u64) -> io::Result<usize>;
-    /// The next stretch of data at or after `offset`, as start and end; `None` if only a hole or
-    /// nothing is left.
+    /// The next range of data at or after `offset`, as start and end; `None` if only a hole or nothing is left.
     fn next_data(&self, file: BorrowedFd<'_>, offset: u64) -> io::Result<Option<(u64, u64)>>;
 
     /// Creates a file that must not exist yet and opens it for reading and writing.
     fn create_file(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<OwnedFd>;
-    /// Opens a file that is there for reading and writing, without waiting for anything.
+    /// Opens an existing file for reading and writing, without waiting.
     fn open_to_write(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<OwnedFd>;
-    /// Creates a file without a name in the drive of `folder` and opens it for reading and writing.
-    /// It goes when the handle does, unless [`System::give_name`] gave it a name.
+    /// Creates a file without a name in the drive of `folder` and opens it for reading and writing. It is gone once
+    /// its handle is closed, unless [`System::give_name`] gave it a name.
     fn create_nameless(&self, folder: BorrowedFd<'_>, mode: u32) -> io::Result<OwnedFd>;
     /// Gives a nameless file a name, which must not exist yet.
     fn give_name(
@@ -130,13 +126,13 @@ pub trait System: Sync {
     ) -> io::Result<u64>;
     /// Makes `destination` share all of `source`'s content.
     fn share_content(&self, source: BorrowedFd<'_>, destination: BorrowedFd<'_>) -> io::Result<()>;
-    /// True if a file may be as long as this, as far as the system knows without writing.
+    /// Whether a file may have this length, as far as the system knows without writing.
     fn may_reach(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<bool>;
-    /// Sets the length of a file; what is added reads as zeros and takes no room.
+    /// Sets the length of a file. What is added reads as zeros and takes no space.
     fn set_length(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
-    /// Reserves room for a file of this length without making it any longer.
+    /// Reserves space for a file of this length without changing its size.
     fn reserve(&self, file: BorrowedFd<'_>, length: u64) -> io::Result<()>;
-    /// Advises the system about what is in a file's first `length` bytes from `offset`.
+    /// Gives advice on `length` bytes of a file from `offset` on; 0 stands for all of it.
     fn advise(
         &self,
         file: BorrowedFd<'_>,
@@ -148,7 +144,7 @@ pub trait System: Sync {
     fn create_folder(&self, folder: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()>;
     /// Creates a symbolic link with the text `text`.
     fn create_link(&self, folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> io::Result<()>;
-    /// Creates a FIFO, socket or device; `device` counts for devices alone.
+    /// Creates a FIFO, socket or device; `device` is used for devices only.
     fn create_special(
         &self,
         folder: BorrowedFd<'_>,
@@ -181,12 +177,12 @@ pub trait System: Sync {
     fn set_owner(&self, entry: Entry<'_>, uid: u32, gid: u32) -> io::Result<()>;
     /// Sets permission and special bits.
     fn set_mode(&self, entry: Entry<'_>, mode: u32) -> io::Result<()>;
-    /// Sets the modification time, and the access time where one is given; else that stays.
+    /// Sets the modification time, and the access time if one is given.
     fn set_times(&self, entry: Entry<'_>, modified: Time, accessed: Option<Time>)
     -> io::Result<()>;
     /// The inode flags of an open file or folder, whether carried or not.
     fn flags(&self, entry: BorrowedFd<'_>) -> io::Result<Flags>;
-    /// Gives an open file or folder just these of the carried flags; others stay.
+    /// Sets the carried flags of an open file or folder to these; other flags stay.
     fn set_flags(&self, entry: BorrowedFd<'_>, flags: Flags) -> io::Result<()>;
     /// Names of the extended attributes, access control lists among them.
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>>;
@@ -194,11 +190,11 @@ pub trait System: Sync {
     fn get_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<Vec<u8>>;
     /// Sets one extended attribute, new or not.
     fn set_xattr(&self, entry: Entry<'_>, name: &[u8], value: &[u8]) -> io::Result<()>;
-    /// Takes one extended attribute away.
+    /// Removes one extended attribute.
     fn remove_xattr(&self, entry: Entry<'_>, name: &[u8]) -> io::Result<()>;
 
-    /// Takes the lock of a folder; `None` if another keeps it from being taken like this. Whoever may read a folder
-    /// can lock it; see `flock(2)`.
+    /// Takes the lock of a folder; `None` if a lock of another process is in the way. Whoever may read a folder can
+    /// lock it; see `flock(2)`.
     fn lock(&self, folder: BorrowedFd<'_>, mode: LockMode) -> io::Result<Option<Lock>>;
     /// Has an open file alone; `None` if another does.
     fn lock_file(&self, file: BorrowedFd<'_>) -> io::Result<Option<Lock>>;

@@ -1,10 +1,10 @@
-//! What a thread took of the processors.
+//! Processor time of threads.
 
 use std::time::Duration;
 
 use rustix::time::{ClockId, clock_gettime};
 
-/// The processor time that the calling thread took so far.
+/// The processor time that the calling thread has used so far.
 pub fn processor_time() -> Duration {
     let took = clock_gettime(ClockId::ThreadCPUTime);
     let whole = |part: i64| u64::try_from(part).unwrap_or(0);

@@ -1,9 +1,9 @@
-//! Bringing what was changed of a file's content onto its drive, and nothing else.
+//! Writing the changed content of one file to its drive, without its metadata.
 
 use std::io;
 use std::os::fd::{AsRawFd as _, BorrowedFd};
 
-/// What is being written already, what is not yet, and waiting until all of it is there.
+/// Waits for writes under way, starts the others, and waits for those.
 const ALL: u32 = libc::SYNC_FILE_RANGE_WAIT_BEFORE
     | libc::SYNC_FILE_RANGE_WRITE
     | libc::SYNC_FILE_RANGE_WAIT_AFTER;

@@ -35,9 +35,9 @@ impl OnSide {
 pub(crate) enum Change {
     /// Size or modification time differ.
     SizeTime,
-    /// Same size, other bytes, the first of them at this offset.
+    /// Same size, different bytes, the first of them at this offset.
     Bytes(u64),
-    /// A symbolic link leads elsewhere, or a device has another number.
+    /// A symbolic link has another text, or a device another number.
     Reference,
 }
 
@@ -56,7 +56,7 @@ pub(crate) enum What {
     Leftover,
     /// The destination has it, and the selection leaves it out on one side or both.
     LeftOut,
-    /// One is a folder, say, and the other a file.
+    /// The sides have different kinds, such as a folder and a file.
     Kind,
     /// The content; why it counts as another.
     Content(Change),

@@ -94,7 +94,7 @@ pub(super) struct FolderStart {
     pub(super) difference: Option<usize>,
     /// Both sides agree in what it is itself.
     pub(super) agrees: bool,
-    /// The drive of the destination that it lies on, or will.
+    /// The destination's drive that it lies on, or will lie on.
     pub(super) drive: Arc<DriveBelow>,
     /// The destination's entry in its place that is no folder, to be counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
