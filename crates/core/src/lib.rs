@@ -1,13 +1,12 @@
-//! The core of Utter Echo: makes one folder tree the faithful echo of another, and proves it.
+//! The core of Utter Echo: copying, mirroring, moving and verifying folder trees.
 //!
-//! The way through the code is the way of a run: a [`request::Request`] opens a [`Session`]
-//! (`sides`), whose [`Session::plan`] finds out in what both sides differ (`compare`), decides about
-//! every difference (`policy`) and adds the steps up (`plan`); [`Session::guard`] may refuse the whole
-//! (`guard`); [`Session::execute`] writes down what undo needs (`journal`) and carries the plan out
-//! (`execute`). The crates below hold what all of that stands on, and this one shows it under one name.
+//! The modules follow a run: a [`request::Request`] opens a [`Session`] (`sides`), whose [`Session::plan`] finds
+//! the differences of both sides (`compare`), decides about each (`policy`) and puts the steps together (`plan`);
+//! [`Session::guard`] may refuse the plan (`guard`); [`Session::execute`] writes the undo journal (`journal`) and
+//! carries out the plan (`execute`). This crate re-exports the crates below it.
 //!
-//! The core prints nothing, parses no arguments and never ends the process. An
-//! [`observe::Observer`] hears what goes on and may ask a run to stop.
+//! The core prints nothing, parses no arguments and never ends the process. An [`observe::Observer`] follows a run
+//! and may ask it to stop.
 
 pub mod guard;
 pub mod plan;
@@ -21,7 +20,7 @@ mod session;
 mod sides;
 mod undo;
 
-/// Drives: which are mounted, what they are called, and what they can hold.
+/// Mounted drives, their labels and features.
 pub mod drives {
     pub use utter_echo_drives::features::{Feature, Features};
     pub use utter_echo_drives::mounted::{

@@ -1,4 +1,4 @@
-//! All attributes of an entry, before they change.
+//! All attributes of an entry before a change.
 
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
@@ -11,7 +11,7 @@ use utter_echo_os::{Caller, Entry, Kind, System};
 use crate::capabilities::Capabilities;
 use crate::features::Features;
 
-/// Looks at an entry; one that may not be opened keeps its flags to itself.
+/// Reads the attributes of an entry. The flags of one that may not be opened are not known.
 pub fn look_before(
     system: &dyn System,
     capabilities: &Capabilities,
@@ -28,7 +28,7 @@ pub fn look_before(
     };
     let flags = match opened {
         Ok(Some(opened)) => attributes::flags(system, opened.as_fd()),
-        // A folder that cannot be opened cannot be made anew either as it was.
+        // A folder that cannot be opened could not be made again as it was.
         Err(e) if e.kind() != ErrorKind::PermissionDenied || stat.kind == Kind::Folder => {
             return Err(e);
         }
@@ -38,7 +38,7 @@ pub fn look_before(
     Ok(AttributesBefore { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
 }
 
-/// The same of a folder of the source, on whatever drive that is.
+/// The same for a folder of the source, on whatever drive.
 pub fn look_here(
     system: &dyn System,
     caller: &Caller,

@@ -1,4 +1,4 @@
-//! Which aspects this caller can carry to this destination, and which of them an entry differs in.
+//! What this caller can carry to the drive of the destination.
 
 use parking_lot::Mutex;
 use std::io;
@@ -12,36 +12,36 @@ use utter_echo_os::{Caller, Entry, Flags, Kind, Stat, System, Time, Xattrs, is_u
 
 use crate::features::{self, Feature, Features};
 
-/// What was asked for, cut down to what can be done.
+/// The requested attributes that can be carried, with the features of the drive and the rights of the caller.
 #[derive(Debug)]
 pub struct Capabilities {
-    /// What is carried: asked for and held.
+    /// Attributes that are carried: requested, and supported by the drive.
     pub carry: Aspects,
-    /// What the drive keeps.
+    /// The features of the drive.
     pub drive: Features,
-    /// What the caller may do.
+    /// The rights of the caller.
     pub caller: Caller,
-    /// Times no further apart than this many nanoseconds count as equal, whatever the drive keeps.
+    /// Times that differ by at most this many nanoseconds count as equal on any drive.
     slack: u64,
-    /// Asked for, but not held by the drive.
+    /// Requested, but not supported by the drive.
     not_held: Aspects,
-    /// What turned up on the way that cannot be carried.
+    /// Counts of what cannot be carried.
     missed: UncarriedCounts,
-    /// Link texts and device numbers that are out of the common, as far as they were tried out.
+    /// Results for unusual link texts and device numbers.
     references: Mutex<TriedReferences>,
 }
 
-/// What a drive is known to hold, and not to hold.
+/// Link texts and device numbers that a drive is known to accept, and not to accept.
 #[derive(Debug)]
 struct TriedReferences {
-    /// Bytes of the longest link text that was held, and of the shortest that was not.
+    /// Lengths in bytes of the longest link text that was accepted, and of the shortest that was not.
     links: (u64, u64),
-    /// Whether a device with a large number was.
+    /// Whether a device with a large number was accepted.
     devices: Option<bool>,
 }
 
-/// Link texts up to this length, in bytes, and device numbers up to these, are held by whatever holds
-/// links and devices at all.
+/// Every drive with links and devices accepts link texts up to this length in bytes, and device numbers up to
+/// these.
 const SHORT_TEXT: u64 = 255;
 
 const SMALL_NUMBERS: (u32, u32) = (255, 255);
@@ -57,15 +57,15 @@ struct UncarriedCounts {
     devices: AtomicU64,
 }
 
-/// Mode bits that lend the rights of the owner, and of the group.
+/// The set-user-id and set-group-id bits.
 const SET_USER: u32 = 0o4000;
 
 const SET_GROUP: u32 = 0o2000;
 
-/// The attribute that lends a program single rights of root's; see `capabilities(7)`.
+/// The attribute with the capabilities of a program; see `capabilities(7)`.
 const CAPABILITIES: &[u8] = b"security.capability";
 
-/// What an aspect needs of the drive; any one of them will do.
+/// The features that an attribute needs, any one of them.
 const NEEDS: [(Aspect, &[Feature]); 6] = [
     (Aspect::Mode, &[Feature::Modes]),
     (Aspect::Owner, &[Feature::Owners]),
@@ -76,7 +76,7 @@ const NEEDS: [(Aspect, &[Feature]); 6] = [
 ];
 
 impl Capabilities {
-    /// `slack` is the most, in nanoseconds, by which times may differ that count as equal.
+    /// `slack`, in nanoseconds, is the largest difference of times that count as equal.
     pub fn new(asked: Aspects, drive: Features, caller: &Caller, slack: u64) -> Self {
         let held = |needs: &[Feature]| needs.iter().any(|ability| drive.holds(*ability));
         let lacking = NEEDS.iter().filter(|(_, needs)| !held(needs)).map(|(aspect, _)| *aspect);
@@ -96,12 +96,12 @@ impl Capabilities {
         }
     }
 
-    /// True if the root of a side can have times: one that is there already, or a new folder, which always can.
+    /// True if the root of a side can have times. A new folder always can.
     pub fn keeps_top_times(&self, is_there: bool) -> bool {
         !is_there || self.drive.holds(Feature::TopTimes)
     }
 
-    /// What is not carried to the destination, for the report.
+    /// Notes on what is not carried to the destination.
     pub fn notes(&self) -> Vec<Note> {
         let mut notes = Vec::new();
         let count = |of: &AtomicU64| of.load(Ordering::Relaxed);
@@ -138,8 +138,7 @@ impl Capabilities {
         }
     }
 
-    /// True if the drive holds what a link or device refers to; what is out of the common is tried out,
-    /// once for all of its like.
+    /// True if the drive accepts the text of a link or the number of a device. Unusual ones are tried out once.
     pub fn takes_reference(&self, source: &Stat, tries: impl Fn(Kind, u64) -> bool) -> bool {
         let known = || self.references.lock();
         match source.kind {
@@ -172,14 +171,14 @@ impl Capabilities {
         }
     }
 
-    /// True if the source's entry `now` must have appeared since the plan found the destination's of
-    /// kind `extra` to be extra. One that the drive cannot hold may have been there; so may a folder
-    /// where a file goes, or the reverse, since patterns tell these apart.
+    /// True if a source entry of kind `now` must be newer than the plan, which found the destination's entry of
+    /// kind `extra` to be extra. An entry that the drive cannot hold may have been there before, and so may a
+    /// folder in the place of a file, since patterns may exclude only one of them.
     pub fn has_appeared(&self, now: Kind, extra: Kind) -> bool {
         self.can_hold(now) && (now == Kind::Folder) == (extra == Kind::Folder)
     }
 
-    /// Counts an entry that is left out for its kind.
+    /// Counts an entry whose kind the drive cannot hold.
     pub fn leave_out(&self, kind: Kind) {
         let count = match kind {
             Kind::Symlink => &self.missed.links,
@@ -196,8 +195,8 @@ impl Capabilities {
         }
     }
 
-    /// True if two modification times are the same as far as the drive can tell, or the source's is
-    /// one that it cannot keep at all.
+    /// True if two modification times are equal within the resolution of the drive, or the drive cannot keep the
+    /// source's at all.
     pub fn agree(&self, source: Time, destination: Time) -> bool {
         let blur = || self.slack.max(self.drive.blur(source));
         source == destination
@@ -205,8 +204,8 @@ impl Capabilities {
             || features::span(source, destination) <= blur().into()
     }
 
-    /// True if two times lie whole hours apart, on a drive that may keep local time: the clock was
-    /// put forward or back, or the drive was carried to another zone.
+    /// True if two times differ by whole hours on a drive that may keep local time: after a change of the clock or
+    /// the time zone.
     pub fn hours_apart(&self, source: Time, destination: Time) -> bool {
         const HOUR: u128 = 3_600_000_000_000;
         const SECOND: u64 = 1_000_000_000;
@@ -216,11 +215,11 @@ impl Capabilities {
         }
         let beyond = (span + HOUR / 2) % HOUR;
         let blur = u128::from(self.slack.max(self.drive.blur(source)));
-        // All zones lie within 26 hours.
+        // All time zones lie within 26 hours.
         span <= 26 * HOUR + blur && beyond.abs_diff(HOUR / 2) <= blur
     }
 
-    /// The flags an entry should get, of those the source's has.
+    /// The flags of the source's entry that its copy gets.
     pub fn flags_to_carry(&self, source: Flags) -> Flags {
         let wanted = source.and(Flags::CARRIED);
         let missed = wanted.without(self.drive.flags);
@@ -230,8 +229,8 @@ impl Capabilities {
         wanted.and(self.drive.flags)
     }
 
-    /// Counts what an entry that will be made has and cannot be carried; of what is on both sides,
-    /// comparing finds it.
+    /// Counts the attributes of a new entry that cannot be carried. For entries on both sides the comparison counts
+    /// them.
     pub fn count_not_carried(&self, source: &State) {
         let born = (self.caller.uid, self.caller.gid);
         let owner = self.owner_to_set((source.uid, source.gid), born).unwrap_or(born);
@@ -242,8 +241,8 @@ impl Capabilities {
         self.count_time(source.modified());
     }
 
-    /// The owner an entry should get, given the one wanted and the one it has or will have:
-    /// without the right to give files away only the group can change, to one of the caller's.
+    /// The owner that an entry gets, from the wanted one and the one that it has. Without the right to give files
+    /// away only the group can change, to a group of the caller.
     pub fn owner_to_set(&self, wanted: (u32, u32), has: (u32, u32)) -> Option<(u32, u32)> {
         if !self.carry.has(Aspect::Owner) || wanted == has {
             return None;
@@ -260,8 +259,8 @@ impl Capabilities {
         (reachable != has).then_some(reachable)
     }
 
-    /// The mode for an entry that will have this owner: bits that lend the owner's or the group's
-    /// rights are good only for the one they were given for.
+    /// The mode of an entry with this owner. The set-user-id and set-group-id bits are kept only for the owner and
+    /// group that they were set for.
     pub fn mode_with(&self, mode: u32, wanted: (u32, u32), owner: (u32, u32)) -> u32 {
         let lost_user = if wanted.0 == owner.0 { 0 } else { SET_USER };
         let lost_group = if wanted.1 == owner.1 { 0 } else { SET_GROUP };
@@ -272,12 +271,12 @@ impl Capabilities {
         mode & !lost
     }
 
-    /// The mode bits that a copy of `source` gets if `owner` (user, group) will own it.
+    /// The mode of a copy of `source` that `owner` (user, group) will own.
     pub fn mode_for(&self, source: &Stat, owner: (u32, u32)) -> u32 {
         self.mode_with(source.mode, (source.uid, source.gid), owner)
     }
 
-    /// Attributes without those that lend rights, where the owner is not the one they were given for.
+    /// Extended attributes, without file capabilities if the owner is another.
     pub fn xattrs_for(&self, xattrs: Xattrs, wanted: (u32, u32), owner: (u32, u32)) -> Xattrs {
         if wanted == owner || xattrs.iter().all(|(name, _)| name != CAPABILITIES) {
             return xattrs;

@@ -1,6 +1,6 @@
-//! Drives with a head, which has to be moved to what is read: a disk that turns reads what lies side by side a
-//! hundred times as fast as what is strewn about. So what is on them is looked at and read in the order in
-//! which it lies, by one worker at a time; what is in memory already needs no order.
+//! Reading in disk order. A rotational disk reads adjacent data a hundred times as fast as scattered data. So its
+//! entries are looked at and read in the order of their positions, by one worker at a time. Data in the cache needs
+//! no order.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::io;
@@ -15,19 +15,19 @@ use utter_echo_files::same_content::BLOCK;
 use utter_echo_os::{Entry, Name, System};
 use utter_echo_workers::pool::WorkerPool;
 
-/// The rotational disks that two roots lie on, as far as they do.
+/// The rotational disks of two roots, if they have any.
 #[derive(Debug, Default)]
 pub struct RotationalDisks {
-    /// The disk of the source, if it is one.
+    /// The disk of the source, if it is rotational.
     pub source: Option<Arc<RotationalDisk>>,
-    /// The disk of the destination, if it is one.
+    /// The disk of the destination, if it is rotational.
     pub destination: Option<Arc<RotationalDisk>>,
 }
 
 impl RotationalDisks {
-    /// Asks for those of two drives, by their numbers. Two roots on one disk share its lock.
+    /// The disks of two drives, by the drives' numbers. Two roots on one disk share its lock.
     pub fn of(system: &dyn System, here: u64, there: u64) -> Self {
-        // Where the kernel does not tell, there is none as far as is known.
+        // If the kernel does not know, the disk counts as not rotational.
         let disk = |drive| system.rotational_disk_of(drive).ok().flatten();
         let here_is = disk(here);
         let there_is = if here == there { here_is } else { disk(there) };
@@ -37,8 +37,8 @@ impl RotationalDisks {
         Self { destination: if is_shared { source.clone() } else { destination }, source }
     }
 
-    /// Bytes to read of each side at a time, by so many workers at most: where one head reads both, it has to be worth
-    /// its way.
+    /// Bytes to read of each side at a time, with at most this many workers. Where both sides lie on one disk, a
+    /// block must be worth the seek.
     pub fn block(&self, workers: usize) -> usize {
         match (&self.source, &self.destination) {
             (Some(source), Some(destination)) if Arc::ptr_eq(source, destination) => {
@@ -48,68 +48,68 @@ impl RotationalDisks {
         }
     }
 
-    /// Whether either side is on one.
+    /// True if either side lies on a rotational disk.
     pub fn any(&self) -> bool {
         self.source.is_some() || self.destination.is_some()
     }
 }
 
-/// A rotational disk, for which the workers queue up.
+/// A rotational disk, which one worker uses at a time.
 #[derive(Debug, Default)]
 pub struct RotationalDisk {
     turn: Mutex<()>,
     asked: QueryCost,
-    /// Folders in a row of which all was in memory.
+    /// Number of folders in a row that were all in the cache.
     warm: AtomicU32,
 }
 
-/// What asking for places took so far.
+/// The cost of asking for positions so far.
 #[derive(Debug, Default)]
 struct QueryCost {
     times: AtomicU32,
     nanos: AtomicU64,
 }
 
-/// When it is known what asking for a place takes, and the most that it may.
+/// After how many queries the cost of one is known, and the most that it may be.
 const TRIES: u32 = 64;
 
 const WORTH: Duration = Duration::from_micros(500);
 
-/// Whoever looks at what is in memory waits no longer than this.
+/// A look at a cached entry takes no longer than this.
 const AT_HAND: Duration = Duration::from_micros(200);
 
-/// Of so many entries of a folder it is tried whether they are in memory, and after so many folders in which
-/// they were only of one in so many, at last of one in many more.
+/// How many entries of a folder are tested for being in the cache. After [`WARM`] cached folders only every eighth
+/// folder is tested, and later every 64th.
 const PROBES: usize = 4;
 
 const WARM: u32 = 8;
 
 const WARM_FOR_LONG: u32 = 64;
 
-/// It takes a head as long to get to the other side of its disk and back as to read half of this.
+/// A seek across the disk and back takes as long as reading half of this.
 const FAR_BLOCK: usize = 4 << 20;
 
-/// Memory for the blocks of one side, of all workers together.
+/// Memory for the blocks of one side, for all workers together.
 const FAR_BLOCKS: usize = 8 * FAR_BLOCK;
 
-/// Of so many files at most it is asked whether they are in memory.
+/// The most files that are tested for being in the cache.
 const SAMPLE: usize = 64;
 
 impl RotationalDisk {
-    /// Nobody else moves its heads as long as this is held.
+    /// Keeps other workers from the disk while it is held.
     pub fn lock(&self) -> MutexGuard<'_, ()> {
         self.turn.lock()
     }
 
-    /// Lists a folder, and looks at all in it in the order in which it lies, so that whoever looks at it next
-    /// finds it in memory. What cannot be looked at is left to them.
+    /// Lists a folder and looks at its entries in disk order, so that the next look finds them in the cache. Errors
+    /// show at that next look.
     pub fn list(&self, system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<Listing> {
         let before = self.warm.load(Ordering::Relaxed);
         if !is_due(before) {
             self.warm.fetch_add(1, Ordering::Relaxed);
             return Listing::read(system, folder);
         }
-        // What is in memory moves no head.
+        // Cached data needs no lock.
         let _lock = (before < WARM).then(|| self.lock());
         let (mut names, mut all) = (Vec::new(), Vec::new());
         let listing =
@@ -125,7 +125,7 @@ impl RotationalDisk {
             begun.elapsed() > AT_HAND
         };
         let step = (all.len() / PROBES).max(1);
-        // The first is the one that was not brought in with another.
+        // The first look shows it, since the others may be cached by the first.
         if all.is_empty() || !(0..all.len()).step_by(step).any(look) {
             self.warm.fetch_add(1, Ordering::Relaxed);
         } else {
@@ -137,7 +137,7 @@ impl RotationalDisk {
         Ok(listing)
     }
 
-    /// Where a file lies, for the order alone: where its content begins, else by its inode's number.
+    /// A number to sort files by: the position of the content, or else the inode number.
     pub fn place_of(&self, system: &dyn System, file: BorrowedFd<'_>, inode: u64) -> u64 {
         let QueryCost { times, nanos } = &self.asked;
         let tried = times.fetch_add(1, Ordering::Relaxed);
@@ -151,31 +151,31 @@ impl RotationalDisk {
             let took = u64::try_from(begun.elapsed().as_nanos()).unwrap_or(u64::MAX);
             nanos.fetch_add(took, Ordering::Relaxed);
         }
-        // What lies nowhere is not read.
+        // A file without content is not read.
         place.map_or(inode, Option::unwrap_or_default)
     }
 }
 
-/// True for a folder to be looked at closely, after so many in a row of which all was in memory.
+/// True if the next folder is to be tested, after this many cached folders in a row.
 fn is_due(before: u32) -> bool {
     let one_in = 1 << before.max(WARM).ilog2().saturating_sub(WARM.ilog2());
     before < WARM || before.is_multiple_of(one_in.clamp(WARM, WARM_FOR_LONG))
 }
 
-/// Whether a file was brought into memory.
+/// Whether a file was read into the cache.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Prefetch {
-    /// All of it, so that the next one can be read meanwhile.
+    /// All of it, so that the next file can be read while this one is processed.
     Read,
-    /// It is too long for that, and read in its turn.
+    /// It is too large for that, and is read when it is processed.
     Left,
 }
 
-/// A file up to so many bytes is brought into memory in its turn.
+/// The largest file, in bytes, that is read into the cache ahead.
 pub const READ_AHEAD: u64 = 256 * 1024;
 
-/// Reads and works on all of these in this order: each is brought into memory in its turn, and worked on while
-/// the next one is.
+/// Reads all files in this order. Each is read into the cache in its turn, and processed while the next one is
+/// read.
 fn on_one_side<T: Copy + Send>(
     pool: &WorkerPool,
     all: Vec<T>,
@@ -195,36 +195,36 @@ fn on_one_side<T: Copy + Send>(
     });
 }
 
-/// What became of bringing a file of so many bytes into memory.
+/// The result of reading a file ahead.
 #[derive(Clone, Copy, Debug)]
 pub struct Prefetched {
-    /// How its blocks come into memory.
+    /// Whether it was read.
     pub ahead: Prefetch,
-    /// How many bytes that takes; 0 if unknown.
+    /// Its size in bytes; 0 if unknown.
     pub bytes: u64,
 }
 
-/// So many bytes and files of one side are in memory at most before the other side's join them.
+/// The most bytes and files of one side that are read ahead before those of the other side.
 const STRETCH: (u64, usize) = (128 << 20, 1 << 16);
 
-/// Files that are read where rotational disks hold them, and worked on.
+/// Files to read from rotational disks and process.
 pub struct Sweep<'a, T> {
-    /// In the order in which they lie on the source's disk, or else on the destination's.
+    /// In the order of the source's disk, or else of the destination's.
     pub all: Vec<T>,
-    /// Brings the source's file into memory.
+    /// Reads the source's file into the cache.
     pub bring_source: &'a (dyn Fn(T) -> Prefetched + Sync),
-    /// The same of the destination's.
+    /// The same for the destination's.
     pub bring_destination: &'a (dyn Fn(T) -> Prefetched + Sync),
-    /// Where the destination's file begins on its disk.
+    /// The position of the destination's file on its disk.
     pub place_there: &'a (dyn Fn(&RotationalDisk, T) -> u64 + Sync),
-    /// What is done with a file that was brought.
+    /// Processes a file that was read ahead.
     pub work: &'a (dyn Fn(T) + Sync),
 }
 
 impl<T: Copy + Send + Sync> Sweep<'_, T> {
-    /// Reads and works on all of them. On two disks the source's order comes first, and the destination's within
-    /// each stretch of it. Two drives do that at once; one that holds both gives each a stretch in turn. Without
-    /// any disk nothing is done.
+    /// Processes all files. With two disks they are read in the source's order, and within each stretch of that in
+    /// the destination's; two drives work at the same time, and one drive alternates between the sides. Without a
+    /// rotational disk nothing is done.
     pub fn run(self, pool: &WorkerPool, disks: &RotationalDisks) {
         match (disks.source.as_deref(), disks.destination.as_deref()) {
             (Some(here), Some(there)) => self.on_both_sides(pool, here, there),
@@ -263,7 +263,7 @@ impl<T: Copy + Send + Sync> Sweep<'_, T> {
 }
 
 impl RotationalDisk {
-    /// Brings as many into memory as there is room for at a time.
+    /// Reads ahead as many files as fit into one stretch.
     fn stretch<T: Copy>(
         &self,
         rest: &mut Peekable<impl Iterator<Item = T>>,
@@ -280,7 +280,7 @@ impl RotationalDisk {
     }
 }
 
-/// Brings a file of so many bytes into memory, if it is small.
+/// Reads a file of this size in bytes into the cache, if it is small.
 pub fn prefetch(system: &dyn System, file: BorrowedFd<'_>, size: u64) -> io::Result<Prefetch> {
     if size > READ_AHEAD {
         return Ok(Prefetch::Left);
@@ -289,7 +289,7 @@ pub fn prefetch(system: &dyn System, file: BorrowedFd<'_>, size: u64) -> io::Res
     system.read_at(file, &mut bytes, 0).map(|_| Prefetch::Read)
 }
 
-/// True if most of so many files are in memory, asked of some of them.
+/// True if most of these files are cached, judged by a sample.
 pub fn are_in_memory<T>(
     system: &dyn System,
     (all, count): (impl Iterator<Item = T>, usize),
@@ -302,7 +302,7 @@ pub fn are_in_memory<T>(
     sample.is_mostly_in_memory()
 }
 
-/// Whether files are in memory already, asked of some of them.
+/// A sample of files that shows whether they are cached.
 #[derive(Debug, Default)]
 pub struct CacheSample {
     asked: usize,
@@ -310,7 +310,7 @@ pub struct CacheSample {
 }
 
 impl CacheSample {
-    /// Asks of a file that holds something.
+    /// Adds a file that is not empty.
     pub fn ask(&mut self, system: &dyn System, file: BorrowedFd<'_>) {
         if self.asked < SAMPLE {
             self.asked += 1;
@@ -318,12 +318,12 @@ impl CacheSample {
         }
     }
 
-    /// True once enough of them were asked to say that an order would gain nothing.
+    /// True if the sample is complete and mostly cached, so that disk order gains nothing.
     pub fn is_in_memory(&self) -> bool {
         self.asked == SAMPLE && self.is_mostly_in_memory()
     }
 
-    /// The same of however many were asked.
+    /// True if most files of the sample so far are cached.
     pub fn is_mostly_in_memory(&self) -> bool {
         self.cached * 2 >= self.asked
     }

@@ -1,30 +1,29 @@
-//! A drive held open from before the first writing to it, and what the system remembers of drives.
+//! Handles of drives, opened before the first write, and dropping the system's cache of a drive.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_os::{Advice, System, is_unsupported};
 
-/// A drive by one of its folders, and the device below its driver if that runs in user space.
+/// A handle of a folder of a drive, and of the device below a driver in user space.
 ///
-/// The system reports a write that failed once by each handle, and only by those that were open before. So what is
-/// flushed is flushed by handles from before the first writing, whoever else heard of the error first; and
-/// whoever flushes must report what comes back.
+/// The system reports a failed write once to each handle that was open before. So all flushes use handles from
+/// before the first write, whichever other process flushed first, and each error they return must be reported.
 #[derive(Debug)]
 pub struct DriveHandle {
     folder: OwnedFd,
-    /// An error where there is one that this user may not read.
+    /// An error if there is a device that this user may not open.
     device: io::Result<Option<OwnedFd>>,
 }
 
 impl DriveHandle {
-    /// Of the drive that this folder lies on; it must be open for reading.
+    /// For the drive of a folder, which must be open for reading.
     pub fn new(system: &dyn System, folder: OwnedFd) -> Self {
         let device = system.driver_device(folder.as_fd());
         Self { folder, device }
     }
 
-    /// Brings everything that was written to the drive onto it.
+    /// Flushes everything that was written to the drive.
     pub fn flush(&self, system: &dyn System) -> io::Result<()> {
         let driver = system.flush_drive(self.folder.as_fd());
         match self.device().map(|device| system.flush_file(device.as_fd())) {
@@ -37,14 +36,14 @@ impl DriveHandle {
         self.device.as_ref().ok().and_then(Option::as_ref)
     }
 
-    /// As [`forget_device`], of this drive.
+    /// As [`forget_device`], for this drive.
     pub fn forget(&self, system: &dyn System) -> bool {
         forget(system, &self.device)
     }
 }
 
-/// What the system keeps in memory of the device below a driver goes. True if what is read from the driver after
-/// that comes from the drive, as far as it is not in the cache of the files themselves.
+/// Drops the cache of the device below a driver in user space. Returns true if reads come from the drive from now
+/// on, except for what is in the cache of the files themselves.
 pub fn forget_device(system: &dyn System, entry: BorrowedFd<'_>) -> bool {
     forget(system, &system.driver_device(entry))
 }
@@ -54,12 +53,12 @@ fn forget(system: &dyn System, device: &io::Result<Option<OwnedFd>>) -> bool {
     device.as_ref().is_ok_and(|device| device.as_ref().is_none_or(forget))
 }
 
-/// Takes a file out of the cache, of which all is on the drive. True if it then is read from the drive, as far as
-/// [the device](forget_device) is not in memory.
+/// Drops a file from the cache, all of which must be on the drive. Returns true if reads come from the drive from
+/// now on, except for what is in the cache of [the device](forget_device).
 pub fn forget_file(system: &dyn System, file: BorrowedFd<'_>) -> bool {
-    // Advice that is not taken changes nothing but what stays in the cache.
+    // If the advice fails, the file only stays in the cache.
     let _ = system.advise(file, Advice::Drop, 0, 0);
-    // Where it cannot be asked, the advice was taken as far as is known.
+    // If this cannot be asked, the advice is taken to have worked.
     !system.is_cached(file, 0).unwrap_or(false)
 }
 

@@ -1,50 +1,50 @@
-//! What a drive can hold: found by trying it out (`trial`), never by the name of its kind.
+//! The features of a drive, found by trying them out (`trial`), never by the name of its file system.
 
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::names::NameRules;
 use utter_echo_os::{Flags, Time};
 
-/// One thing that a drive may hold or not.
+/// Something that a drive may support or not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[repr(u32)]
 pub enum Feature {
     /// Symbolic links.
     Links,
-    /// Several names for one file.
+    /// Hard links.
     Hardlinks,
     /// FIFOs and sockets.
     Fifos,
-    /// Devices, made by this caller.
+    /// Devices, if this caller makes them.
     Devices,
     /// Permission bits.
     Modes,
-    /// Owner and group, given by this caller.
+    /// Owner and group, if this caller sets them.
     Owners,
     /// Access control lists.
     Acl,
     /// Extended attributes named `user.`.
     UserXattrs,
-    /// Extended attributes named `trusted.`, set by this caller.
+    /// Extended attributes named `trusted.`, if this caller sets them.
     TrustedXattrs,
-    /// Extended attributes named `security.`, set by this caller.
+    /// Extended attributes named `security.`, if this caller sets them.
     SecurityXattrs,
     /// Parts of a sparse file that take no space.
     Holes,
     /// Files that share their content until one of them changes.
     Sharing,
-    /// A modification time given alone; without this one only together with an access time.
+    /// Setting the modification time alone; without this feature only together with an access time.
     TimesApart,
-    /// Change times of their own: without them nothing shows that an entry was written.
+    /// Change times: without them nothing shows that an entry was written.
     ChangeTimes,
-    /// Fractions of seconds before 1970, which not every driver counts right.
+    /// Fractions of seconds before 1970, which some drivers get wrong.
     EarlyFractions,
-    /// What a folder holds, when it is renamed.
+    /// Keeping the contents of a folder that is renamed.
     RenamedFolders,
-    /// The time of a file, when it is renamed.
+    /// Keeping the time of a file that is renamed.
     RenamedTimes,
-    /// Files with the longest names, when others take their place.
+    /// Replacing files with the longest names without leaving anything behind.
     LongNamesReplaced,
-    /// Times of the folder that was tried itself: on some kinds the topmost one has none.
+    /// Times of the folder that was tried: on some file systems the topmost folder has none.
     TopTimes,
 }
 
@@ -82,7 +82,7 @@ impl Feature {
 pub struct Features {
     /// One bit for each [`Feature`] it has.
     pub held: u32,
-    /// False if nothing could be tried, as on a drive that is not to be written: all is assumed.
+    /// False if nothing could be tried, as on a read-only drive; then all features are assumed.
     pub tried: bool,
     /// The flags that this caller can set.
     pub flags: Flags,
@@ -129,14 +129,13 @@ impl Features {
         (self.seconds.0..=self.seconds.1).contains(&time.secs)
     }
 
-    /// The longest span, in nanoseconds, by which two times may differ that are the same to it,
-    /// if one of them is `time`.
+    /// The most, in nanoseconds, by which a time may differ from `time` and still be the same to the drive.
     pub fn blur(&self, time: Time) -> u64 {
         let whole = self.is_whole(time.secs);
         (if whole { self.grain.max(SECOND) } else { self.grain }).saturating_sub(1)
     }
 
-    /// The time to ask the drive to keep: the nearest that it can.
+    /// The time to set: the nearest that the drive keeps.
     pub fn nearest(&self, time: Time) -> Time {
         let (first, last) = self.seconds;
         let secs = time.secs.clamp(first, last);
@@ -144,15 +143,15 @@ impl Features {
         Time { secs, nanos: if whole { 0 } else { time.nanos } }
     }
 
-    /// True if of this second no fractions are kept: the system drops those of the first and of the
-    /// last that a drive can hold.
+    /// True if fractions of this second are not kept: the system drops those of the first and the last second of a
+    /// drive.
     fn is_whole(&self, secs: i64) -> bool {
         let (first, last) = self.seconds;
         secs == first || secs == last || secs < 0 && !self.holds(Feature::EarlyFractions)
     }
 }
 
-/// From this grain on, in nanoseconds, a drive without modes keeps its times in the way of FAT.
+/// A drive without modes that has this resolution, in nanoseconds, or a coarser one keeps times as FAT does.
 pub const SECOND: u64 = 1_000_000_000;
 
 /// Nanoseconds since 1970, negative before it.
@@ -160,7 +159,7 @@ pub fn nanos(time: Time) -> i128 {
     i128::from(time.secs) * 1_000_000_000 + i128::from(time.nanos)
 }
 
-/// How far two times lie apart, in nanoseconds.
+/// The difference of two times in nanoseconds.
 pub fn span(a: Time, b: Time) -> u128 {
     nanos(a).abs_diff(nanos(b))
 }

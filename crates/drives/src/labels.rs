@@ -1,4 +1,4 @@
-//! What a drive is called: asked of the device manager, then read from the drive's own first blocks.
+//! Labels and UUIDs of drives, from the device manager or from the drive's first blocks.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt;
@@ -6,7 +6,7 @@ use std::path::Path;
 
 use utter_echo_os::System;
 
-/// What a drive says of itself.
+/// The type, label and UUID of a drive.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(crate) struct DriveLabels {
     pub(crate) kind: Option<&'static str>,
@@ -14,11 +14,10 @@ pub(crate) struct DriveLabels {
     pub(crate) uuid: Option<String>,
 }
 
-/// Up to the end of the last of the blocks that are read below.
+/// The end of the last block that is read below.
 const HEAD: usize = 0x10000 + 0x1000;
 
-/// Asks the system's device manager, then reads the drive's own first blocks, as far as the caller
-/// may.
+/// Asks the device manager, and then reads the drive's first blocks if the caller may.
 pub(crate) fn identify(system: &dyn System, device: &Path) -> DriveLabels {
     if let Some(told) = system.device_data(device).ok().and_then(|data| told_by_manager(&data)) {
         return told;
@@ -32,7 +31,7 @@ pub(crate) fn identify(system: &dyn System, device: &Path) -> DriveLabels {
     written
 }
 
-/// What the device manager found on a device; `None` if it knows of no file system there.
+/// The data of the device manager; `None` if it knows no file system on the device.
 fn told_by_manager(data: &[u8]) -> Option<DriveLabels> {
     let data = String::from_utf8_lossy(data);
     let value = |key: &str| {
@@ -52,7 +51,7 @@ fn told_by_manager(data: &[u8]) -> Option<DriveLabels> {
     Some(DriveLabels { kind, label, uuid: value("E:ID_FS_UUID") })
 }
 
-/// In what the device manager writes, whatever a path should not hold stands as `\xNN`.
+/// Decodes `\xNN`, which the device manager writes for characters that are unusual in paths.
 fn spelled_out(name: &str) -> String {
     let mut parts = name.split("\\x");
     let mut bytes = parts.next().unwrap_or_default().as_bytes().to_vec();
@@ -65,9 +64,9 @@ fn spelled_out(name: &str) -> String {
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
-/// Reads the first blocks of the kinds that are met most. Offsets are those of the kernel's own
-/// headers: `fs/ext4/ext4.h`, `fs/xfs/libxfs/xfs_format.h`, `include/uapi/linux/btrfs_tree.h`,
-/// `include/uapi/linux/msdos_fs.h`, and of the published descriptions of exFAT and NTFS.
+/// Reads the first blocks of the most common file systems. Offsets are from the kernel's headers: `fs/ext4/ext4.h`,
+/// `fs/xfs/libxfs/xfs_format.h`, `include/uapi/linux/btrfs_tree.h`, `include/uapi/linux/msdos_fs.h`, and of the
+/// published descriptions of exFAT and NTFS.
 fn read_head(head: &[u8]) -> Option<DriveLabels> {
     let at = |from: usize, length: usize| head.get(from..from + length);
     let is = |from: usize, magic: &[u8]| at(from, magic.len()) == Some(magic);
@@ -75,7 +74,7 @@ fn read_head(head: &[u8]) -> Option<DriveLabels> {
         Some(DriveLabels { kind: Some(kind), label: label.map(text), uuid })
     };
     if is(0x438, b"\x53\xef") {
-        // Without a journal's extents it may be one of its elders; the system calls all of them so.
+        // Without extents it may be ext2 or ext3, which the system also calls ext4.
         return found("ext4", at(0x478, 16), at(0x468, 16).map(uuid));
     }
     if is(0, b"XFSB") {
@@ -102,7 +101,7 @@ fn read_head(head: &[u8]) -> Option<DriveLabels> {
 /// Finds a label in a block.
 type FindLabel = fn(&[u8]) -> Option<String>;
 
-/// Where kinds that keep their label elsewhere have it, and how it is found there.
+/// The position of labels that are not in the first blocks, and how they are found there.
 fn label_place(head: &[u8]) -> Option<(u64, FindLabel)> {
     let number = |at: usize, length: usize| {
         let bytes = head.get(at..at + length)?;
@@ -111,7 +110,7 @@ fn label_place(head: &[u8]) -> Option<(u64, FindLabel)> {
     let cluster = |first: u64, size: u64, at: u64| first.checked_add(size.checked_mul(at)?);
     match head.get(3..11)? {
         b"EXFAT   " => {
-            // The first cluster of the topmost folder; clusters are counted from 2.
+            // The first cluster of the topmost folder. Clusters are numbered from 2.
             let sector = 1_u64.checked_shl(u32::try_from(number(108, 1)?).ok()?)?;
             let size = sector.checked_shl(u32::try_from(number(109, 1)?).ok()?)?;
             let heap = number(88, 4)?.checked_mul(sector)?;
@@ -130,13 +129,13 @@ fn label_place(head: &[u8]) -> Option<(u64, FindLabel)> {
     }
 }
 
-/// Entries of 32 bytes; that of the label is of type 0x83, with its length in the second byte.
+/// Entries have 32 bytes. The entry of the label has type 0x83 and its length in the second byte.
 fn exfat_label(folder: &[u8]) -> Option<String> {
     let entry = folder.chunks_exact(32).take_while(|e| e[0] != 0).find(|e| e[0] == 0x83)?;
     utf16(entry.get(2..2 + 2 * usize::from(entry[1]))?)
 }
 
-/// Attributes one after the other, each with its type and length in front; 0x60 is the label.
+/// Attributes follow each other, each with its type and length in front. Type 0x60 is the label.
 fn ntfs_label(record: &[u8]) -> Option<String> {
     let short =
         |at: usize| Some(usize::from(u16::from_le_bytes(record.get(at..at + 2)?.try_into().ok()?)));
@@ -157,7 +156,7 @@ fn utf16(bytes: &[u8]) -> Option<String> {
     String::from_utf16(&units).ok()
 }
 
-/// Up to the first NUL, without the spaces that fill it up.
+/// The text up to the first NUL, without trailing spaces.
 fn text(bytes: &[u8]) -> String {
     let bytes: Vec<u8> = bytes.iter().copied().take_while(|b| *b != 0).collect();
     let text = OsString::from_vec(bytes).to_string_lossy().trim_end().to_owned();

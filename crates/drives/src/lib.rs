@@ -1,5 +1,5 @@
-//! Drives: which are mounted and what they are called, what each can hold, where content lies on a rotational
-//! disk, and how much a drive may be handed before it is waited for.
+//! Drives: mounts and labels, features, the position of content on rotational disks, and the limit on data that is
+//! not on its drive yet.
 
 pub mod before;
 pub mod capabilities;

@@ -1,4 +1,4 @@
-//! The drives below one root: mounts, bind mounts and subvolumes, found while it is scanned.
+//! The drives below one root (mounts, bind mounts and subvolumes), found during the scan.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::io;
@@ -16,15 +16,15 @@ use crate::capabilities::Capabilities;
 pub struct DriveBelow {
     /// Its number in this map.
     pub id: DriveId,
-    /// Where, relative to the root; empty for the one that the root lies on.
+    /// Its mount point relative to the root; empty for the drive of the root.
     pub path: TreePath,
-    /// Of its topmost folder there, or of the root.
+    /// The identity of its mount point, or of the root.
     pub identity: Identity,
     /// What can be carried to it.
     pub capabilities: Capabilities,
 }
 
-/// All drives below a root, as far as a run has to do with them.
+/// The drives below a root that a run deals with.
 #[derive(Debug)]
 pub struct DriveMap(Mutex<Vec<Arc<DriveBelow>>>);
 
@@ -49,13 +49,13 @@ impl DriveMap {
         Arc::clone(&self.drives()[0])
     }
 
-    /// The root's own, for a number that is not known.
+    /// The drive with a number; that of the root if the number is not known.
     pub fn get(&self, DriveId(number): DriveId) -> Arc<DriveBelow> {
         let drives = self.drives();
         Arc::clone(drives.get(usize::from(number)).unwrap_or(&drives[0]))
     }
 
-    /// Adds what is mounted at this path, unless it is known.
+    /// Adds the drive mounted at a path, unless it is known.
     pub fn add(
         &self,
         path: &TreePath,
@@ -76,7 +76,7 @@ impl DriveMap {
 }
 
 impl DriveBelow {
-    /// The topmost folder of the drive that belongs to the tree.
+    /// Opens the mount point of the drive, or the root.
     pub fn open(&self, system: &dyn System, root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
         system.open_folder(root, self.path.as_bytes())
     }

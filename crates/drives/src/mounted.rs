@@ -1,4 +1,4 @@
-//! The drives that are mounted, and what each can hold.
+//! Mounted drives and their features.
 
 use std::collections::HashMap;
 use std::io;
@@ -16,23 +16,23 @@ use crate::labels::{DriveLabels, identify};
 pub struct Drive {
     /// Where it is mounted.
     pub mounted_at: PathBuf,
-    /// The device, or what stands for one.
+    /// The device, or what is shown in its place.
     pub device: PathBuf,
-    /// Kind of file system: as the drive itself says, else as the system calls it.
+    /// Type of file system, from the drive itself or else from the system.
     pub kind: String,
-    /// The name somebody gave it; `None` if it has none or that cannot be found out.
+    /// Its label; `None` if it has none or it cannot be found out.
     pub label: Option<String>,
-    /// What identifies it, in the usual form for its kind; `None` if that cannot be found out.
+    /// Its UUID, in the usual form of its file system; `None` if it cannot be found out.
     pub uuid: Option<String>,
     /// Room on it.
     pub space: Space,
     /// It may be written to.
     pub writable: bool,
-    /// What it can hold; `None` where that could not be tried out.
+    /// Its features; `None` if they could not be tried out.
     pub abilities: Option<Features>,
 }
 
-/// A folder that was asked about and cannot be opened.
+/// A folder that cannot be opened.
 #[derive(Debug, thiserror::Error)]
 #[error("'{}' cannot be opened: {}", .path.display(), Cause::from(io::Error::new(.cause.kind(), .cause.to_string())))]
 pub struct NoFolder {
@@ -50,23 +50,21 @@ pub fn holding(system: &dyn System, folders: &[PathBuf]) -> Result<Vec<u64>, NoF
         let root = system.open_root(path).map_err(closed)?;
         let real = system.real_path(root.as_fd()).map_err(closed)?;
         let stat = system.stat(Entry::Pinned(root.as_fd())).map_err(closed)?;
-        // A part of a drive may have a number of its own, which is not that of the mount.
+        // A subvolume may have another number than its mount.
         let mount = mount_holding(&mounts, &real);
         Ok(mount.map_or(stat.identity.drive, |mount| mount.drive))
     };
     folders.iter().map(drive).collect()
 }
 
-/// The mount that a folder lies on, by its real path. Of several in one place the last is the one that
-/// shows.
+/// The mount of a folder, by its real path. Of several mounts in one place the last one is visible.
 pub fn mount_holding<'m>(mounts: &'m [Mount], real: &Path) -> Option<&'m Mount> {
     let around = mounts.iter().filter(|mount| real.starts_with(&mount.point));
     around.max_by_key(|mount| mount.point.components().count())
 }
 
-/// Lists the mounted drives that hold files, each once, by where they are mounted; all, or `only`
-/// those with these numbers. What each can hold is tried out where it may be written to; nothing of
-/// that stays.
+/// Lists the mounted drives that hold files, each once, sorted by mount point; all, or `only` those with these
+/// numbers. Features are tried out on writable drives, and nothing of that stays.
 pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>> {
     let caller = system.caller()?;
     let mut drives = Vec::new();
@@ -76,7 +74,7 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
         }
         let Ok(folder) = system.open_root(&mount.point) else { continue };
         let folder = folder.as_fd();
-        // What the kernel makes up has no room at all.
+        // The kernel's own file systems have no space at all.
         let Some(space) = system.space(folder).ok().filter(|space| space.total > 0) else {
             continue;
         };
@@ -97,7 +95,7 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
     Ok(drives)
 }
 
-/// Each drive once, where the whole of it is mounted if that is anywhere.
+/// Each drive once, where all of it is mounted if that is the case anywhere.
 fn mounted_once(system: &dyn System) -> io::Result<impl Iterator<Item = Mount>> {
     let is_whole = |mount: &Mount| mount.part == Path::new("/");
     let mut mounts: HashMap<u64, Mount> = HashMap::new();
@@ -114,18 +112,18 @@ fn mounted_once(system: &dyn System) -> io::Result<impl Iterator<Item = Mount>> 
     Ok(mounts.into_values())
 }
 
-/// A mounted drive that has a name.
+/// A mounted drive with its label and UUID.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct NamedDrive {
     /// Where it is mounted.
     pub mounted_at: PathBuf,
-    /// The name somebody gave it.
+    /// Its label.
     pub label: Option<String>,
-    /// What identifies it, in the usual form for its kind.
+    /// Its UUID, in the usual form of its file system.
     pub uuid: Option<String>,
 }
 
-/// The mounted drives that have a label or a UUID, as far as that can be found out, each once. Changes nothing.
+/// The mounted drives with a known label or UUID, each once. Changes nothing.
 pub fn named(system: &dyn System) -> io::Result<Vec<NamedDrive>> {
     let named = mounted_once(system)?.filter_map(|mount| {
         let DriveLabels { label, uuid, .. } = identify(system, &mount.device);
@@ -137,8 +135,8 @@ pub fn named(system: &dyn System) -> io::Result<Vec<NamedDrive>> {
     Ok(named)
 }
 
-/// The drives that hold these paths, or will hold them once they are made, and what those are called, as far as
-/// that can be found out. Changes nothing.
+/// The drives that these paths lie on, or will lie on, with their labels and UUIDs as far as they are known.
+/// Changes nothing.
 pub fn beneath(system: &dyn System, paths: &[PathBuf]) -> Vec<Option<NamedDrive>> {
     let mounts = system.mounts().unwrap_or_default();
     let mut known: HashMap<&Path, NamedDrive> = HashMap::new();
@@ -155,20 +153,20 @@ pub fn beneath(system: &dyn System, paths: &[PathBuf]) -> Vec<Option<NamedDrive>
     paths.iter().map(called).collect()
 }
 
-/// The real path of the deepest folder on the way to `path` that is there.
+/// The real path of the deepest existing folder on the way to `path`.
 fn real_path_above(system: &dyn System, path: &Path) -> Option<PathBuf> {
     let folder = path.ancestors().find_map(|above| system.open_root(above).ok())?;
     system.real_path(folder.as_fd()).ok()
 }
 
-/// The room on the drive that holds a path, or will hold it once it is made.
+/// The space on the drive that a path lies on, or will lie on.
 pub fn room(system: &dyn System, path: &Path) -> io::Result<Space> {
     let path = std::path::absolute(path)?;
     let folder = path.ancestors().find_map(|above| system.open_root(above).ok());
     system.space(folder.ok_or(io::ErrorKind::NotFound)?.as_fd())
 }
 
-/// The labels and UUIDs of the mounted drives, as far as they can be found out. Changes nothing.
+/// The known labels and UUIDs of the mounted drives. Changes nothing.
 pub fn names(system: &dyn System) -> io::Result<Vec<String>> {
     let drives = named(system)?.into_iter();
     let mut names: Vec<String> =
@@ -178,8 +176,8 @@ pub fn names(system: &dyn System) -> io::Result<Vec<String>> {
     Ok(names)
 }
 
-/// True if the drive that holds a folder, by its real path, has this label or UUID; else what it is
-/// called, as far as it can be found out.
+/// Fails unless the drive of a folder, by its real path, has this label or UUID; the error lists those that are
+/// known.
 pub fn is_called(system: &dyn System, real: &Path, name: &str) -> Result<(), Vec<String>> {
     let mounts = system.mounts().unwrap_or_default();
     let mut names = Vec::new();
@@ -190,14 +188,14 @@ pub fn is_called(system: &dyn System, real: &Path, name: &str) -> Result<(), Vec
     if names.iter().any(|known| known.eq_ignore_ascii_case(name)) { Ok(()) } else { Err(names) }
 }
 
-/// What identifies the drive that holds a folder, by its real path, as far as it can be found out.
+/// The UUID of the drive of a folder, by its real path, if it is known.
 pub fn uuid_of(system: &dyn System, real: &Path) -> Option<String> {
     let mounts = system.mounts().ok()?;
     let mount = mount_holding(&mounts, real)?;
     identify(system, &mount.device).uuid
 }
 
-/// A drive as it was when a run began, to know it again if it goes and comes back.
+/// A drive at the beginning of a run, to recognise it if it disappears and comes back.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RememberedDrive {
     point: PathBuf,
@@ -207,7 +205,7 @@ pub struct RememberedDrive {
 }
 
 impl RememberedDrive {
-    /// The drive that holds `path`, or will hold it once it is made.
+    /// The drive that `path` lies on, or will lie on.
     pub fn holding(system: &dyn System, path: &Path) -> io::Result<Self> {
         let path = std::path::absolute(path)?;
         let real = real_path_above(system, &path).ok_or(io::ErrorKind::NotFound)?;
@@ -222,7 +220,7 @@ impl RememberedDrive {
         Self { point, kind, writable: mount.writable, uuid }
     }
 
-    /// True if the same drive is mounted there again, or still, and works.
+    /// True if the same drive is mounted there and works.
     pub fn is_there(&self, system: &dyn System) -> bool {
         let Ok(mounts) = system.mounts() else { return false };
         let Some(mount) = mounts.into_iter().rfind(|mount| mount.point == self.point) else {
@@ -230,7 +228,7 @@ impl RememberedDrive {
         };
         let works = || {
             let root = system.open_root(&self.point)?;
-            // What was mounted when the list was read may be gone, and what it was mounted on works, too.
+            // The drive may be gone since the list was read, and the folder that it was mounted on works, too.
             if !system.stat(Entry::Pinned(root.as_fd()))?.mounted {
                 return Err(io::ErrorKind::NotFound.into());
             }

@@ -1,13 +1,12 @@
 //! Trying out what a drive can hold.
 //!
-//! Where the drive makes files without a name, one of those is tried out: no one sees it, and no
-//! folder changes. Kinds that can do that hold links and every name too, which cannot be tried
-//! without making names. Elsewhere a folder of our own is made, filled and removed again, and its
-//! folder gets back the time it had. What a call returns says nothing: some kinds accept a mode
-//! and forget it. So everything is read back.
+//! On drives with unnamed files, such a file is used: nobody sees it, and no folder changes. These drives also
+//! support links and all names, which cannot be tried without making names. On other drives a temporary folder is
+//! made, filled and removed, and the folder above gets its time back. The result of a call means nothing, since
+//! some drives accept a mode and forget it. So everything is read back.
 //!
-//! An error that another try might not meet, like a full drive, leaves an ability standing: what
-//! cannot be done is then reported by the step that needs it.
+//! After a temporary error, such as a full drive, a feature counts as supported; the step that needs it then
+//! reports the error.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -29,7 +28,7 @@ impl Features {
         let numbers = kinds::numbers(system, folder);
         let mut found = Self { numbers, ..Self::default() };
         let mut trial = Trial { system, caller, found: &mut found };
-        // What ends a trial early leaves standing what was not tried.
+        // If the trial ends early, what was not tried counts as supported.
         let _ = trial.run(folder);
         if system.flags(folder).is_ok_and(|flags| !flags.and(Flags::FOLDS_CASE).is_empty()) {
             found.names.folding = CaseFolding::All;
@@ -38,13 +37,13 @@ impl Features {
     }
 }
 
-/// Tries out whether the drive that holds `folder` takes a link with a text this long, or a device of this
-/// number. What cannot be tried counts as taken, and is found out by its step.
+/// Tries out whether the drive of `folder` accepts a link text of this length, or a device of this number. What
+/// cannot be tried counts as accepted; its step then reports the error.
 pub fn takes_reference(system: &dyn System, folder: BorrowedFd<'_>, kind: Kind, size: u64) -> bool {
     try_reference(system, folder, kind, size).unwrap_or(true)
 }
 
-/// Mode, owner and list that nobody gives a file by chance.
+/// A mode, an owner and an access list that no file has by chance.
 const MODES: [u32; 2] = [0o751, 0o604];
 
 const OWNER: (u32, u32) = (54_321, 54_322);
@@ -52,7 +51,7 @@ const OWNER: (u32, u32) = (54_321, 54_322);
 /// Owner, user 1, group, mask and others, in the kernel's form: see `acl(5)`.
 const LIST: [u8; 44] = *b"\x02\0\0\0\x01\0\x06\0\xff\xff\xff\xff\x02\0\x04\0\x01\0\0\0\x04\0\x04\0\xff\xff\xff\xff\x10\0\x04\0\xff\xff\xff\xff\x20\0\0\0\xff\xff\xff\xff";
 
-/// An odd second, and nanoseconds in which every coarser unit shows.
+/// An odd second, with nanoseconds that show every coarser resolution.
 const MOMENT: Time = Time { secs: 1_000_000_001, nanos: 123_456_789 };
 
 /// Units of time that are tried, in nanoseconds.
@@ -67,16 +66,16 @@ const FIRST_SECONDS: [i64; 5] =
 const LAST_SECONDS: [i64; 5] =
     [1_099_511_627_776, 15_032_385_535, 4_354_732_799, 4_294_967_295, 2_147_483_647];
 
-/// What some kinds do not take in names.
+/// Characters that some drives do not accept in names.
 const DOUBTFUL: [char; 8] = ['\\', ':', '*', '?', '"', '<', '>', '|'];
 
-/// A file of this length is where the first kinds give up.
+/// The first length in bytes that some drives do not support.
 const LONG: u64 = 1 << 32;
 
-/// Large enough for a hole on every kind.
+/// Large enough for a hole on every drive.
 const HOLLOW: u64 = 1 << 20;
 
-/// In a folder of our own, whose folder is left as it was.
+/// In a temporary folder; the folder above is left as it was.
 fn try_reference(
     system: &dyn System,
     above: BorrowedFd<'_>,
@@ -101,13 +100,13 @@ fn try_reference(
     Ok(!made?.is_err_and(|error| refused.iter().any(|errno| is(&error, *errno))))
 }
 
-/// A trial of a drive: what a folder on it keeps of what is written there.
+/// A trial of the drive of a folder.
 pub struct Trial<'a> {
     /// The system that is called.
     pub system: &'a dyn System,
-    /// Who tries.
+    /// The user who tries.
     pub caller: &'a Caller,
-    /// What was found so far.
+    /// The features found so far.
     pub found: &'a mut Features,
 }
 
@@ -131,7 +130,7 @@ impl Trial<'_> {
         }
     }
 
-    /// In a folder of our own, whose folder is left as it was.
+    /// In a temporary folder; the folder above is left as it was.
     fn try_named(&mut self, above: BorrowedFd<'_>) -> io::Result<()> {
         let system = self.system;
         let before = system.stat(Entry::Open(above))?;
@@ -150,8 +149,7 @@ impl Trial<'_> {
         });
         let removed = self.remove_own(above, &name);
         if before.mounted && self.counts_from_1980() {
-            // There the topmost folder has no entry that could keep its times, and a driver was
-            // seen to crash when it was given some.
+            // There the topmost folder has no times, and setting them made a driver crash.
             self.found.lacks(Feature::TopTimes);
         } else {
             system.set_times(Entry::Open(above), before.modified, Some(before.accessed))?;
@@ -159,14 +157,13 @@ impl Trial<'_> {
         tried.and(removed)
     }
 
-    /// True for what keeps times in the way of FAT.
+    /// True for drives that keep times as FAT does.
     fn counts_from_1980(&self) -> bool {
         !self.found.holds(Feature::Modes) && self.found.grain >= SECOND
     }
 
-    /// Some drivers let go of a closed file only a moment later, and keep it under a name of
-    /// their own until then. What stays all the same is known by its name, and the next run
-    /// clears it.
+    /// Some drivers release a closed file only a moment later and keep it under a name of their own until then.
+    /// Whatever stays has a hidden name, so the next run clears it.
     fn remove_own(&self, above: BorrowedFd<'_>, name: &[u8]) -> io::Result<()> {
         let system = self.system;
         let mut tries = 0;
@@ -188,7 +185,7 @@ impl Trial<'_> {
 
     fn names_in(&self, own: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
         let mut names = Vec::new();
-        // A handle lists but once.
+        // A handle can be listed only once.
         let handle = self.system.open_folder(own, b"")?;
         self.system.list(handle.as_fd(), &mut |Name { bytes: name, .. }| {
             names.push(name.to_vec());
@@ -411,9 +408,8 @@ impl Trial<'_> {
     }
 }
 
-/// What a trial shows: a value that was read back counts by what it is, an error only if it says
-/// that this drive cannot.
-/// True if a file that gets another name in the same folder keeps its time. It has the second one then.
+/// What a trial shows: a value that was read back counts by what it is, an error only if it says that this drive
+/// cannot. True if a file keeps its time when it is renamed within a folder. It has the second name then.
 pub fn keeps_renamed_time(
     system: &dyn System,
     folder: BorrowedFd<'_>,
@@ -423,7 +419,7 @@ pub fn keeps_renamed_time(
     system.set_times(Entry::Named(folder, from), whole, Some(whole))?;
     system.rename((folder, from), (folder, to), Onto::Replace)?;
     let time = system.stat(Entry::Named(folder, to))?.modified;
-    // A moment of long ago is told from now on whatever drive.
+    // A time of long ago differs from now on any drive.
     Ok(span(time, whole) < DAY)
 }
 

@@ -1,13 +1,12 @@
-//! What a drive was handed and does not hold yet. The system takes what is written at once, a gigabyte of it and
-//! more, and writes it out when it sees fit: whoever believes it sees a run that is nearly done after a second, and
-//! then stands still. So a helper for each drive writes out early, and the writers wait for it once it has two
-//! seconds of the drive's own work before it.
+//! A limit on data that is written but not yet on its drive. The system accepts a gigabyte and more at once and
+//! writes it to the drive later, so that a run would seem nearly done after a second and then stand still. So a
+//! helper flushes each drive early, and the writers wait once the drive has two seconds of work ahead.
 
 use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::io;
 use std::time::{Duration, Instant};
 
-/// Of one drive, while a run writes to it.
+/// The limit for one drive.
 #[derive(Debug, Default)]
 pub struct WriteBackLimit {
     state: Mutex<LimitState>,
@@ -18,60 +17,60 @@ pub struct WriteBackLimit {
 struct LimitState {
     handed: HandedOver,
     there: HandedOver,
-    /// Bytes a second that the drive took lately; nothing is known of it at first.
+    /// The drive's recent rate in bytes a second; unknown at first.
     rate: Option<f64>,
-    /// What it wrote lately, and the seconds that took; the longer ago, the less that counts.
+    /// What it wrote recently, and the seconds that took; older measurements count less.
     lately: (f64, f64),
-    /// Why writing out failed; the system reports that only once.
+    /// The error of a flush, which the system reports only once.
     error: Option<io::Error>,
-    /// Somebody writes out, so that waiting for it makes sense.
+    /// A helper is at work, so that waiting makes sense.
     is_helped: bool,
 }
 
 #[derive(Clone, Copy, Debug, Default)]
 struct HandedOver {
-    /// Bytes that the drive has to write, as far as is known.
+    /// Bytes that the drive still has to write, as far as is known.
     cost: u64,
     /// Bytes of content.
     bytes: u64,
 }
 
-/// Bytes that are written out at first, and that are waited for.
+/// Bytes that are flushed at first, and that are waited for.
 const FIRST: u64 = 2 << 20;
 
 const FIRST_MOST: u64 = 4 << 20;
 
-/// Seconds of the drive's work at which the helper begins, and at which the writers wait.
+/// Seconds of the drive's work after which the helper begins, and after which the writers wait.
 const BEGINS: f64 = 0.5;
 
 const MOST: f64 = 1.25;
 
-/// Where it never comes to that, what was handed is written out so often all the same, so that it counts.
+/// Data is flushed this often in any case, so that it counts as written.
 const AT_LEAST_EVERY: Duration = Duration::from_secs(1);
 
-/// A drive writes no less at a time; and what an entry costs beside its content: its inode and its name.
+/// The least that a drive writes at a time, and the cost of an entry besides its content: its inode and its name.
 const BLOCK: u64 = 4096;
 
 const ENTRY: u64 = 1024;
 
-/// A drive that writes for this part of the time does nothing else.
+/// A drive that writes for this part of the time is fully busy.
 const BUSY: f64 = 0.7;
 
-/// What a measurement still counts at the next one.
+/// The weight of a measurement at the next one.
 const KEPT: f64 = 0.6;
 
-/// How much faster it can show a drive to be.
+/// The most by which one measurement may raise the rate.
 const FASTER: f64 = 1.5;
 
-/// Bytes that are copied at a time.
+/// The least number of bytes to copy at a time.
 const LEAST_STRETCH: u64 = 256 << 10;
 
 const FIRST_STRETCH: u64 = 1 << 20;
 
-/// How often those who wait look whether the run is to stop.
+/// How often waiting writers check whether the run is to stop.
 const NAP: Duration = Duration::from_millis(50);
 
-/// What the entries of these sizes have a drive write is more than it could write at once.
+/// True if entries of these sizes are more than a drive writes at once.
 pub fn is_much(mut sizes: impl Iterator<Item = u64>) -> bool {
     let mut sum = 0_u64;
     sizes.any(|bytes| {
@@ -85,12 +84,12 @@ impl WriteBackLimit {
         self.state.lock()
     }
 
-    /// The system took so much content; waits while that is too much, unless `stops` says so.
+    /// Counts content that was written; waits while it is too much, unless `stops` returns true.
     pub fn hand(&self, bytes: u64, stops: impl Fn() -> bool) {
         self.add(HandedOver { cost: bytes.next_multiple_of(BLOCK), bytes }, stops);
     }
 
-    /// The same of an entry apart from its content.
+    /// The same for an entry without its content.
     pub fn hand_entry(&self, stops: impl Fn() -> bool) {
         self.add(HandedOver { cost: ENTRY, bytes: 0 }, stops);
     }
@@ -107,7 +106,7 @@ impl WriteBackLimit {
         }
     }
 
-    /// Bytes to copy at a time, so that it shows how it goes on, and a wish to stop is heard.
+    /// Bytes to copy at a time, so that progress shows and a request to stop is heard.
     pub fn stretch(&self, most: u64) -> u64 {
         let rate = self.state().rate;
         // Within the range, and a fraction of a byte does not matter.
@@ -116,14 +115,15 @@ impl WriteBackLimit {
         stretch.clamp(LEAST_STRETCH, most)
     }
 
-    /// From now on somebody is to write out.
+    /// A helper begins.
     pub fn begin(&self) {
         self.state().is_helped = true;
     }
 
-    /// Writes out whenever it is due, until [`end`](Self::end); reports how many more bytes of content are there.
+    /// Flushes whenever that is due, until [`end`](Self::end), and reports how many more bytes of content are on
+    /// the drive.
     pub fn work_off(&self, write_out: impl Fn() -> io::Result<()>, tell: impl Fn(u64)) {
-        // However it ends, nobody is to wait for it.
+        // However it ends, no writer may wait for it.
         let _gone = EndWithHelper(self);
         let mut ended = Instant::now();
         loop {
@@ -137,7 +137,7 @@ impl WriteBackLimit {
             if !is_due && state.outstanding() == 0.0 {
                 continue;
             }
-            // As it is now: before this one is through, somebody else may have flushed the drive.
+            // Read now, since another process may flush the drive before this flush ends.
             let (handed, cost) = (state.handed, state.handed.cost - state.there.cost);
             drop(state);
             let begun = Instant::now();
@@ -147,7 +147,7 @@ impl WriteBackLimit {
                 state.error = Some(error);
                 return;
             }
-            // A little tells more of how long a flush takes than of how fast the drive writes.
+            // A small amount measures how long a flush takes, and not how fast the drive is.
             if is_due {
                 state.measure(cost, begun.elapsed(), ended.elapsed());
             }
@@ -159,18 +159,18 @@ impl WriteBackLimit {
         }
     }
 
-    /// Nobody is to write out any more.
+    /// The helper ends.
     pub fn end(&self) {
         self.state().is_helped = false;
         self.changed.notify_all();
     }
 
-    /// Why writing out failed, if it did.
+    /// The error of a flush, if there was one.
     pub fn take_error(&self) -> Option<io::Error> {
         self.state().error.take()
     }
 
-    /// All that was handed is there; returns how many bytes of content that were more than was told.
+    /// Everything is on the drive. Returns the bytes of content that were not reported yet.
     pub fn settle(&self) -> u64 {
         let mut state = self.state();
         let handed = state.handed;
@@ -201,7 +201,7 @@ impl LimitState {
         self.is_helped && self.outstanding() > most
     }
 
-    /// Each of them may come after one that was begun later.
+    /// Reports may arrive in another order than they began.
     fn is_there(&mut self, amount: HandedOver) -> u64 {
         let news = amount.bytes.saturating_sub(self.there.bytes);
         if amount.cost >= self.there.cost {
@@ -220,7 +220,7 @@ impl LimitState {
         self.lately.1 = self.lately.1 * KEPT + took.max(1e-6);
         let now = self.lately.0 / self.lately.1;
         let most = self.rate.map_or(now, |before| before * FASTER);
-        // However slow it is, it takes some.
+        // Even the slowest drive has a rate.
         self.rate = Some(now.min(most).max(LEAST_STRETCH as f64));
     }
 }

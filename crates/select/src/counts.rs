@@ -1,4 +1,4 @@
-//! What each rule decided, counted.
+//! Counts of the decisions of each rule.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -6,7 +6,7 @@ use crate::query::CountedSide;
 use crate::rules::Rule;
 use crate::selection::Selection;
 
-/// How many entries each rule of a selection decided about, counted from any worker.
+/// The number of entries that each rule of a selection decided about. Any worker may count.
 #[derive(Debug)]
 pub struct RuleCounts<'s> {
     selection: &'s Selection,
@@ -27,21 +27,21 @@ impl RuleCount {
     }
 }
 
-/// What a rule decided, for people: its name, and entries counted.
+/// The decisions of one rule, for reports.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RuleSummary {
     /// As it was given.
     pub rule: String,
     /// Entries of the source that it took.
     pub taken: u64,
-    /// Entries of the source that it left out; a folder counts as one, with all it holds.
+    /// Entries of the source that it left out; a folder with all its entries counts as one.
     pub left_out: u64,
-    /// Entries of the destination alone that it left in their place.
+    /// Entries of the destination only that it left in place.
     pub kept: u64,
 }
 
 impl<'s> RuleCounts<'s> {
-    /// Nothing is counted yet.
+    /// No decisions yet.
     pub fn of(selection: &'s Selection) -> Self {
         let counts = std::iter::repeat_with(RuleCount::default).take(selection.rule_count());
         Self { selection, counts: counts.collect() }
@@ -58,7 +58,7 @@ impl<'s> RuleCounts<'s> {
         count.fetch_add(1, Ordering::Relaxed);
     }
 
-    /// Adds what was counted for the same rules elsewhere.
+    /// Adds other counts for the same rules.
     pub fn merge(&self, other: &RuleCounts<'_>) {
         for (own, more) in self.counts.iter().zip(&other.counts) {
             for (own, more) in own.each().into_iter().zip(more.each()) {
@@ -67,7 +67,7 @@ impl<'s> RuleCounts<'s> {
         }
     }
 
-    /// What each rule decided.
+    /// The decisions of each rule.
     pub fn summaries(&self) -> Vec<RuleSummary> {
         let summary = |rule: Rule| {
             let count = &self.counts[self.selection.position(rule)];
@@ -77,7 +77,7 @@ impl<'s> RuleCounts<'s> {
         self.selection.all_rules().map(summary).collect()
     }
 
-    /// Patterns that decided about nothing, as they were given.
+    /// Patterns that decided nothing, as they were given.
     pub fn idle_patterns(&self) -> Vec<String> {
         let is_pattern = |rule: &Rule| matches!(rule, Rule::Exclude(_) | Rule::Only(_));
         let patterns = self.selection.all_rules().filter(is_pattern).count();

@@ -1,4 +1,4 @@
-//! What a selection would take of a source, and which rule decides about what.
+//! What a selection takes of a source, and which rule decided.
 
 use std::collections::HashMap;
 use std::io;
@@ -15,7 +15,7 @@ use crate::query::{Metadata, Query, Verdict};
 use crate::rules::Rule;
 use crate::selection::Selection;
 
-/// What becomes of an entry.
+/// Whether an entry takes part.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Participation {
     /// It takes part.
@@ -26,47 +26,47 @@ pub enum Participation {
     LeftOut,
 }
 
-/// What a selection says about one path.
+/// The decision of a selection about one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Explained {
     /// Relative to the source.
     pub path: TreePath,
-    /// `None` if there is no such entry; it was then decided by its name alone.
+    /// `None` if there is no such entry; the decision then depends on its name alone.
     pub kind: Option<Kind>,
-    /// What becomes of it.
+    /// The decision.
     pub fate: Participation,
     /// The rule that decided, as it was given; `None` if none applies.
     pub rule: Option<String>,
-    /// The folder above it that the rule decided about, if it was not the entry itself.
+    /// The folder above it that the rule decided about, if not the entry itself.
     pub at: Option<TreePath>,
 }
 
-/// What one rule decided about over a whole source.
+/// The number of entries that one rule decided about.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ruled {
     /// As it was given.
     pub rule: String,
-    /// It left out what it decided about; else it took it.
+    /// True if it left the entries out, false if it took them.
     pub leaves_out: bool,
-    /// All entries, those below a folder among them.
+    /// All entries, including those below folders.
     pub count: Count,
 }
 
-/// What a selection does to a source.
+/// The effect of a selection on a source.
 #[derive(Debug, Default)]
 pub struct Survey {
-    /// What takes part.
+    /// Entries that take part.
     pub taken: Tally,
-    /// What does not.
+    /// Entries that are left out.
     pub left_out: Tally,
-    /// By rule; one that did nothing stands there with a count of nothing.
+    /// By rule; a rule that decided nothing has a count of 0.
     pub rules: Vec<Ruled>,
-    /// What could not be looked at, and so is in no count.
+    /// Entries that could not be read, which no count includes.
     pub problems: Vec<Problem>,
 }
 
-/// Says what a selection does with a path relative to the source. A path that does not exist is
-/// decided about as a file, or as a folder if it ends in a slash.
+/// Decides about a path relative to the source. A path that does not exist counts as a file, or as a folder if it
+/// ends in a slash.
 pub fn path(
     system: &dyn System,
     source: &Path,
@@ -97,7 +97,7 @@ pub fn path(
             Verdict::IfNeeded { all_below } => (Participation::IfNeeded, all_below),
             Verdict::Leave => (Participation::LeftOut, false),
         };
-        // What takes a folder takes what it holds, until another rule decides.
+        // A rule that takes a folder takes its entries, unless another rule decides.
         if rule.is_some() || explained.fate != Participation::Taken {
             explained.rule = rule.map(|rule| selection.name(rule));
             explained.at = rule.map(|_| at.clone()).filter(|_| !is_last);
@@ -136,7 +136,7 @@ impl Explainer<'_> {
         let asked = Query { path: path.as_bytes(), kind, depth, all_below };
         let is_cache = || self.is_cache(path);
         let nature = stat.map(|stat| Metadata { stat, is_cache: &is_cache });
-        // What cannot be opened is reported when it is read.
+        // An entry that cannot be opened is reported when it is read.
         self.selection.judge(&asked, nature).unwrap_or((Verdict::Take { all_below }, None))
     }
 
@@ -147,22 +147,22 @@ impl Explainer<'_> {
     }
 }
 
-/// A folder that is being gone through.
+/// A folder during the walk.
 struct OpenLevel {
     path: TreePath,
-    /// As long as it is the deepest: a tree can have more levels than a process has handles.
+    /// Open only while it is the deepest: a tree can have more levels than a process has handles.
     handle: Option<OwnedFd>,
     listing: Listing,
     next: usize,
     all_below: bool,
-    /// The rule that decided about all that is in it, and whether it leaves it out.
+    /// The rule that decided about all its entries, and whether it left them out.
     inherited: Option<(Rule, bool)>,
     /// It takes part only if something in it does.
     conditional: bool,
     takes_any: bool,
 }
 
-/// Goes through a whole source and counts what each rule decides about.
+/// Walks through a source and counts the decisions of each rule.
 pub fn survey(system: &dyn System, source: &Path, selection: &Selection) -> io::Result<Survey> {
     let root = system.open_root(source)?;
     let mut survey = Surveyor {
@@ -176,7 +176,7 @@ pub fn survey(system: &dyn System, source: &Path, selection: &Selection) -> io::
     let Surveyor { mut found, counts, .. } = survey;
     for rule in selection.all_rules() {
         for leaves_out in [true, false] {
-            // A pattern can do both; one that did nothing stands there once.
+            // A pattern can both take and leave out; one that decided nothing is listed once.
             let count = counts.get(&(rule, leaves_out)).copied().unwrap_or_default();
             let other = counts.contains_key(&(rule, !leaves_out));
             if count.entries > 0 || leaves_out == selection.is_for_leaving_out(rule) && !other {

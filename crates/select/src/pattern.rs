@@ -1,4 +1,4 @@
-//! Patterns: checked, matched, and known by where they stand.
+//! Patterns, with their checks and origins.
 
 use std::ffi::OsStr;
 use std::fmt;
@@ -14,7 +14,7 @@ pub enum PatternOrigin {
     Option(&'static str),
     /// In this file, on this line, counted from 1.
     Line(String, usize),
-    /// It comes with the program, under this option.
+    /// Built in, under this option.
     BuiltIn(&'static str),
 }
 
@@ -45,7 +45,7 @@ pub struct BadPattern {
     at: Option<usize>,
 }
 
-/// The line once more, with a mark below what is wrong.
+/// The line with a marker below the error.
 fn place(given: &GivenPattern, at: Option<usize>) -> String {
     let Some(at) = at else { return String::new() };
     let column = given.text[..at].chars().count() + 1;
@@ -56,7 +56,7 @@ fn place(given: &GivenPattern, at: Option<usize>) -> String {
     format!("{told}\n    {}\n    {:>column$}", given.text, '^')
 }
 
-/// Patterns of which the last that fits decides.
+/// Patterns, of which the last match decides.
 #[derive(Debug)]
 pub(crate) struct Patterns {
     pub(crate) given: Vec<GivenPattern>,
@@ -64,7 +64,7 @@ pub(crate) struct Patterns {
     globs: GlobSet,
 }
 
-/// What a pattern says besides the names that fit it.
+/// The parts of a pattern besides the names that it matches.
 #[derive(Debug)]
 struct Meaning {
     takes_back: bool,
@@ -113,7 +113,7 @@ impl Patterns {
         self.given.is_empty()
     }
 
-    /// The pattern that decides about a path, and whether it takes it back with `!`.
+    /// The pattern that decides about a path, and whether it begins with `!`.
     pub(crate) fn decides(&self, path: &[u8], folder: bool) -> Option<(usize, bool)> {
         if self.is_empty() {
             return None;
@@ -124,7 +124,7 @@ impl Patterns {
     }
 }
 
-/// A pattern that was checked, as one over whole paths.
+/// A checked pattern, in a form that matches whole paths.
 fn read(pattern: &str) -> (Meaning, String) {
     let text = without_spaces_at_the_end(pattern);
     let (takes_back, text) = match text.strip_prefix('!') {
@@ -139,21 +139,21 @@ fn read(pattern: &str) -> (Meaning, String) {
     if !text.contains('/') {
         glob.insert_str(0, "**/");
     }
-    // At the end it is what is within a folder, and not the folder.
+    // At the end it matches the entries of a folder, and not the folder.
     if glob.ends_with("/**") {
         glob.push_str("/*");
     }
     (Meaning { takes_back, only_folders }, glob)
 }
 
-/// Spaces at the end are not seen, and so not meant, unless a backslash stands before them.
+/// Trailing spaces are invisible and so not meant, unless a backslash precedes them.
 fn without_spaces_at_the_end(pattern: &str) -> &str {
     let text = pattern.trim_end();
     let is_escaped = text.ends_with('\\') && text.len() < pattern.len();
     if is_escaped { &pattern[..=text.len()] } else { text }
 }
 
-/// What can be known of a pattern without the crate that reads it.
+/// Checks a pattern as far as that is possible without the crate that compiles it.
 fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
     if pattern.trim().is_empty() || pattern.starts_with('#') {
         return Err((
@@ -183,7 +183,7 @@ fn check(pattern: &str) -> Result<(), (&'static str, Option<usize>)> {
     if let Some(at) = slash_in_class(pattern) {
         return Err(("no name contains a '/', so it means nothing between '[' and ']'", Some(at)));
     }
-    // The crate lets an unclosed class stand for itself; a typing error is likelier.
+    // The crate takes an unclosed class literally; a typing error is more likely.
     match unclosed_class(pattern) {
         Some(at) => {
             Err(("'[' is not closed by a ']' (write \\[ for the character itself)", Some(at)))
@@ -210,14 +210,14 @@ fn slash_in_class(pattern: &str) -> Option<usize> {
     None
 }
 
-/// The pattern with classes that cannot match a slash, which the crate lets them do.
+/// The pattern with classes that do not match a slash, which the crate would allow.
 fn within_names(pattern: &str) -> String {
     let mut text = String::new();
     let mut rest = pattern;
     while let Some(at) = rest.find(['\\', '[']) {
         let (before, special) = rest.split_at(at);
         text.push_str(before);
-        // Checked to be closed.
+        // The class was checked to be closed.
         let length = match class_length(special) {
             Some(length) if special.starts_with('[') => length,
             _ => 1 + special.chars().nth(1).map_or(0, char::len_utf8),
@@ -240,7 +240,7 @@ fn within_names(pattern: &str) -> String {
     text
 }
 
-/// A class with the ranges cut that reach over the slash.
+/// A class without the slash in its ranges.
 fn without_slash(class: &str) -> String {
     let characters: Vec<char> = class.chars().collect();
     let mut text = String::new();
@@ -260,7 +260,7 @@ fn without_slash(class: &str) -> String {
     text
 }
 
-/// How long the class is that a text begins with, its brackets among it.
+/// The length of the class at the beginning of a text, with its brackets.
 fn class_length(text: &str) -> Option<usize> {
     let bytes = text.as_bytes();
     let first = 1 + usize::from(matches!(bytes.get(1), Some(b'!' | b'^')));
@@ -268,8 +268,8 @@ fn class_length(text: &str) -> Option<usize> {
     Some(first + 1 + end + 1)
 }
 
-/// Where a `[` stands that no `]` closes. A `]` right after the opening (or after its `!`) is a
-/// member of the class.
+/// The position of a `[` that no `]` closes. A `]` right after the opening (or after its `!`) is a member of the
+/// class.
 fn unclosed_class(pattern: &str) -> Option<usize> {
     let bytes = pattern.as_bytes();
     let mut at = 0;
@@ -287,7 +287,7 @@ fn unclosed_class(pattern: &str) -> Option<usize> {
     None
 }
 
-/// The byte of a pattern that an error is about, if there is one.
+/// The position in a pattern that an error is about, if any.
 fn place_of(pattern: &str, error: &ErrorKind) -> Option<usize> {
     match error {
         ErrorKind::UnclosedAlternates => pattern.rfind('{'),

@@ -1,13 +1,13 @@
-//! What a selection is asked, and what it answers.
+//! Queries to a selection, and its verdicts.
 
 use std::io;
 
 use utter_echo_os::{Kind, Stat};
 
-/// What the selection says about one entry.
+/// The verdict of a selection about one entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Verdict {
-    /// It takes part. `all_below` is set where no further `--only` is asked for below.
+    /// It takes part. `all_below` is set if `--only` is not checked below it.
     Take {
         /// Everything below it is selected too.
         all_below: bool,
@@ -21,7 +21,7 @@ pub enum Verdict {
     Leave,
 }
 
-/// What is decided about.
+/// The entry that is decided about.
 #[derive(Clone, Copy, Debug)]
 pub struct Query<'a> {
     /// Relative to the root.
@@ -30,24 +30,24 @@ pub struct Query<'a> {
     pub kind: Kind,
     /// Levels below the root.
     pub depth: u32,
-    /// What the folder above was taken with.
+    /// `all_below` of the verdict on the folder above.
     pub all_below: bool,
 }
 
-/// What an entry is, beyond its path and kind.
+/// Metadata of an entry besides its path and kind.
 #[derive(Clone, Copy)]
 pub struct Metadata<'a> {
     /// Its attributes.
     pub stat: &'a Stat,
-    /// Whether a folder is marked as a cache; costs calls, so it is asked last.
+    /// Whether a folder is marked as a cache. This costs system calls, so it is asked last.
     pub is_cache: &'a dyn Fn() -> io::Result<bool>,
 }
 
-/// Which side a decision is counted for.
+/// The side that a decision is counted for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum CountedSide {
     /// On the source.
     Source,
-    /// The destination has it and the source does not.
+    /// Entries of the destination only.
     DestinationAlone,
 }

@@ -1,4 +1,4 @@
-//! A selection by what a run put there: for taking it back.
+//! A selection of the entries that a run put in place, for its undo.
 
 use std::collections::{HashMap, HashSet};
 
@@ -15,31 +15,31 @@ pub struct RestoreSet {
     paths: HashMap<Vec<u8>, RestoreExtent>,
     /// Folders that lead to them.
     above: HashSet<Vec<u8>>,
-    /// Of the paths, those that stay where they are.
+    /// Those of the paths that stay where they are.
     kept: HashSet<Vec<u8>>,
-    /// Of the paths, the names that they have on the other side, where those are others.
+    /// The names of the paths on the other side, where they differ.
     old_names: HashMap<Vec<u8>, Vec<u8>>,
-    /// What folders on the other side need of their counterparts.
+    /// What folders on the other side need from their counterparts.
     needs: HashMap<Vec<u8>, FolderNeeds>,
-    /// By paths on the other side, the files there that these were names of, where they may have had several.
+    /// The files, by paths on the other side, of which the paths were names, where a file may have had several.
     files: HashMap<Vec<u8>, Identity>,
-    /// Paths on the other side that are to be names of one file again.
+    /// Paths on the other side that become hard links again.
     groups: Vec<RestoredLinks>,
 }
 
-/// Names of one file that come back.
+/// Hard links of one file that come back.
 #[derive(Clone, Debug)]
 pub struct RestoredLinks {
     /// All their paths.
     pub paths: Vec<TreePath>,
-    /// The name that is there already, if one is.
+    /// The name that exists already, if any.
     pub partner: Option<LinkPartner>,
 }
 
-/// A name that stayed where it was when another of the same file went.
+/// A name that stayed when other names of the same file were moved.
 #[derive(Clone, Debug)]
 pub struct LinkPartner {
-    /// The folders that lead to it, from the root down, and their numbers.
+    /// The folders that lead to it, from the root down, with their inode numbers.
     pub folders: Vec<(Box<[u8]>, u64)>,
     /// Its name, without a folder.
     pub name: Box<[u8]>,
@@ -47,23 +47,23 @@ pub struct LinkPartner {
     pub state: State,
 }
 
-/// How much of a path takes part.
+/// How much of a path is restored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RestoreExtent {
     /// The entry.
     Itself,
-    /// A folder with all that is in it by now.
+    /// A folder with all its present entries.
     WithContents,
 }
 
-/// What a folder on the other side needs of its counterpart.
+/// What a folder on the other side needs from its counterpart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FolderNeeds {
     /// It was never changed.
     Nothing,
-    /// What went from it, or comes back, changes its time.
+    /// Its time, which entries that leave or come back change.
     Time,
-    /// It went, and was made anew.
+    /// All its attributes, since it was removed and made again.
     All,
 }
 
@@ -77,25 +77,25 @@ impl LinkPartner {
 }
 
 impl RestoreSet {
-    /// Adds `path` and as much below it as `extent` says.
+    /// Adds `path`, and everything below it if `extent` says so.
     pub fn add(&mut self, path: Vec<u8>, extent: RestoreExtent) {
         let ends = path.iter().enumerate().filter(|(_, b)| **b == b'/').map(|(at, _)| at);
         self.above.extend(ends.map(|end| path[..end].to_vec()));
         self.paths.insert(path, extent);
     }
 
-    /// The root was there before.
+    /// The root existed before.
     pub fn keep_root(&mut self) {
         self.kept.insert(Vec::new());
     }
 
-    /// It takes part, and stays where it is.
+    /// The entry takes part and stays where it is.
     pub fn add_kept(&mut self, path: Vec<u8>) {
         self.kept.insert(path.clone());
         self.add(path, RestoreExtent::Itself);
     }
 
-    /// True unless the run put it there.
+    /// True unless the run put the entry there.
     pub fn keeps(&self, path: &[u8]) -> bool {
         if self.paths.contains_key(path) || path.is_empty() {
             return self.kept.contains(path);
@@ -105,17 +105,17 @@ impl RestoreSet {
         !above.any(|extent| *extent == RestoreExtent::WithContents)
     }
 
-    /// What a move gave this name had another.
+    /// A move renamed the entry to this name.
     pub fn set_old_name(&mut self, path: Vec<u8>, name: Vec<u8>) {
         self.old_names.insert(path, name);
     }
 
-    /// The path it had before, if a rename is taken back.
+    /// The path before a rename that is undone.
     pub fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
         self.old_names.get(path).map(|name| &**name)
     }
 
-    /// What comes back to this path was a name of this file.
+    /// The entry of this path was a name of this file.
     pub fn was_of(&mut self, path: &TreePath, file: Identity) {
         self.files.insert(path.as_bytes().to_vec(), file);
     }
@@ -130,14 +130,14 @@ impl RestoreSet {
         &self.groups
     }
 
-    /// False for what comes back and is known to have been no name of the other's file.
+    /// False if two restored entries are known to have been different files.
     pub fn may_share(&self, path: &TreePath, other: &TreePath) -> bool {
         let file = |path: &TreePath| self.files.get(path.as_bytes());
         let is_known = self.paths.contains_key(path.as_bytes());
         !is_known || file(path).is_some() && file(path) == file(other)
     }
 
-    /// Tells what a folder that is there on the other side needs.
+    /// Sets what a folder on the other side needs.
     pub fn needs(&mut self, path: Vec<u8>, needs: FolderNeeds) {
         self.needs.insert(path, needs);
     }
@@ -152,7 +152,7 @@ impl RestoreSet {
         match self.paths.get(asked.path) {
             _ if asked.all_below => Verdict::Take { all_below: true },
             Some(extent) => Verdict::Take { all_below: *extent == RestoreExtent::WithContents },
-            // What an earlier try to take the run back left is cleared.
+            // Leftovers of an earlier undo are cleared.
             None if hidden_names::is_hidden_name(
                 asked.path.rsplit(|b| *b == b'/').next().unwrap_or_default(),
             ) =>

@@ -1,10 +1,10 @@
-//! The names of rules, for people.
+//! The names of rules in reports.
 
 use crate::rules::{Kinds, Rule};
 use crate::selection::Selection;
 
 impl Selection {
-    /// All rules that were given, in the order in which they are looked at within their kind.
+    /// All given rules, in the order in which those of one kind are checked.
     pub fn all_rules(&self) -> impl Iterator<Item = Rule> {
         let exclude = (0..self.exclude.given.len()).map(Rule::Exclude);
         let only = (0..self.only.given.len()).map(Rule::Only);
@@ -45,7 +45,7 @@ impl Selection {
         }
     }
 
-    /// True for a rule that says what not to take.
+    /// True for a rule that leaves entries out.
     pub fn is_for_leaving_out(&self, rule: Rule) -> bool {
         match rule {
             Rule::Exclude(number) => !self.exclude.given[number].text.starts_with('!'),

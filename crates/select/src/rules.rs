@@ -1,11 +1,10 @@
-//! Rules as they are given.
+//! Rules as the user gives them.
 
 use utter_echo_os::{Kind, Time};
 
 use crate::pattern::{GivenPattern, PatternOrigin};
 
-/// A file of patterns, one a line, of what to leave out. Empty lines and those that begin with `#`
-/// say nothing.
+/// A file of exclude patterns, one per line. Empty lines and lines that begin with `#` are ignored.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RuleFile {
     /// As the user named it.
@@ -14,7 +13,7 @@ pub struct RuleFile {
     pub text: String,
 }
 
-/// From a smallest to a greatest value, both of them within; open where there is none.
+/// A range that includes both ends, each of which may be open.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Span<T> {
     /// The smallest.
@@ -40,13 +39,13 @@ impl<T: Ord> Span<T> {
     }
 }
 
-/// Kinds of entries, as a user distinguishes them.
+/// Kinds of entries that a user can choose.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(clippy::struct_excessive_bools, reason = "each is taken or not, whatever the others are")]
 pub struct Kinds {
     /// Regular files.
     pub files: bool,
-    /// Folders for their own sake; where they are not taken they still hold what is.
+    /// Folders for their own sake. Without this kind they still take part for their entries.
     pub folders: bool,
     /// Symbolic links.
     pub links: bool,
@@ -68,30 +67,30 @@ impl Kinds {
     }
 }
 
-/// Patterns, and how they are read.
+/// Patterns and their options.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PatternRules {
-    /// Files of patterns of what to leave out; they count before those of `exclude`.
+    /// Files of exclude patterns, which come before those of `exclude`.
     pub files: Vec<RuleFile>,
-    /// Entries to leave out; a later pattern overrides an earlier one, `!` takes back.
+    /// Entries to leave out. A later pattern overrides an earlier one, and `!` takes entries back.
     pub exclude: Vec<String>,
-    /// If not empty, only what matches one of these, with all below a folder that matches.
+    /// If not empty, only entries that match one of these take part, with everything below folders that match.
     pub only: Vec<String>,
-    /// Large and small letters are the same to patterns.
+    /// Patterns ignore the case of letters.
     pub any_case: bool,
 }
 
-/// What is seldom worth keeping.
+/// Kinds of clutter to leave out.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
 pub struct Clutter {
-    /// Leave out what has a name that begins with a dot.
+    /// Leave out names that begin with a dot.
     pub no_hidden: bool,
-    /// Leave out what desktop systems scatter: [`LITTER`].
+    /// Leave out the clutter of desktop systems: [`LITTER`].
     pub no_litter: bool,
-    /// Leave out folders that are marked by the cache directory tagging standard.
+    /// Leave out folders marked by the cache directory tagging standard.
     pub no_caches: bool,
-    /// Leave out folders in which nothing is taken.
+    /// Leave out folders in which nothing takes part.
     pub no_empty_folders: bool,
 }
 
@@ -103,19 +102,19 @@ pub struct Rules {
     pub size: Span<u64>,
     /// Modification times to take, of all but folders.
     pub modified: Span<Time>,
-    /// Deepest level taken; 1 is the entries directly in the source.
+    /// The deepest level to take; 1 stands for the entries directly in the source.
     pub depth: Option<u32>,
     /// What to take.
     pub kinds: Kinds,
     /// Leave out folders of the source where another drive is mounted.
     pub same_drive: bool,
-    /// Go through drives that are mounted where only the destination has a folder.
+    /// Scan drives that are mounted in folders of the destination only.
     pub cross_drives: bool,
     /// A mirror removes from the destination what is left out.
     pub drop_unselected: bool,
-    /// Patterns, and how they are read.
+    /// Patterns and their options.
     pub patterns: PatternRules,
-    /// What is seldom worth keeping, and is left out.
+    /// Clutter that is left out.
     pub without: Clutter,
 }
 
@@ -135,7 +134,7 @@ impl Default for Rules {
     }
 }
 
-/// What desktop systems scatter, as patterns: thumbnails, indexes, views and trash.
+/// Patterns for the clutter of desktop systems: thumbnails, indexes, views and trash.
 pub const LITTER: [&str; 17] = [
     ".DS_Store",
     "._*",
@@ -159,11 +158,11 @@ pub const LITTER: [&str; 17] = [
 /// The rule that decided about an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Rule {
-    /// A pattern of what to leave out, or one that took back.
+    /// An exclude pattern, also one with `!`.
     Exclude(usize),
-    /// A pattern of what to take.
+    /// An `--only` pattern.
     Only(usize),
-    /// There are such patterns, and none fits.
+    /// There are `--only` patterns, and none matches.
     NotOnly,
     /// How deep it lies.
     Depth,

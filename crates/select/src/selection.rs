@@ -13,17 +13,16 @@ use crate::query::{Metadata, Query, Verdict};
 use crate::restore::{FolderNeeds, RestoreSet, RestoredLinks};
 use crate::rules::{LITTER, Rule, Rules, lines_of};
 
-/// What the first bytes of a file of this name are in a folder that holds a cache; see
-/// <https://bford.info/cachedir/>.
+/// The name and first bytes of the file that marks a folder as a cache; see <https://bford.info/cachedir/>.
 const CACHE_TAG: (&[u8], &[u8]) = (b"CACHEDIR.TAG", b"Signature: 8a477f597d28d172789f06886806bc55");
 
-/// [`Rules`] made ready to decide.
+/// Compiled [`Rules`].
 #[derive(Debug)]
 pub struct Selection {
     pub(crate) rules: Rules,
-    /// It takes all there is, so no rule need be asked.
+    /// It takes everything, so that no rule is checked.
     everything: bool,
-    /// Nothing but these, whatever the rules say.
+    /// Only these entries take part, whatever the rules say.
     chosen: Option<RestoreSet>,
     pub(crate) exclude: Patterns,
     pub(crate) only: Patterns,
@@ -31,7 +30,7 @@ pub struct Selection {
 }
 
 impl Selection {
-    /// One that takes all there is.
+    /// A selection that takes everything.
     pub fn everything() -> Self {
         let none = || Patterns::none();
         let rules = Rules::default();
@@ -45,42 +44,42 @@ impl Selection {
         }
     }
 
-    /// One that takes what another run put there, and nothing else.
+    /// A selection that takes only the entries that another run put in place.
     pub fn of_chosen(chosen: RestoreSet) -> Self {
         Self { everything: false, chosen: Some(chosen), ..Self::everything() }
     }
 
-    /// True for what was on its side before a run that is taken back: it stays there.
+    /// True for an entry that existed before the run that is undone, and stays.
     pub fn keeps(&self, path: &[u8]) -> bool {
         self.chosen.as_ref().is_some_and(|chosen| chosen.keeps(path))
     }
 
-    /// The name that an entry has on the other side, where that is another.
+    /// The name of an entry on the other side, if that differs.
     pub fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
         self.chosen.as_ref().and_then(|chosen| chosen.old_name(path))
     }
 
-    /// What comes back and is to be names of one file, by paths on the other side.
+    /// Hard links to restore, by paths on the other side.
     pub fn groups(&self) -> &[RestoredLinks] {
         self.chosen.as_ref().map_or(&[], RestoreSet::groups)
     }
 
-    /// False for what comes back and is known to have been no name of the other's file.
+    /// False if two restored entries are known to have been different files.
     pub fn may_share(&self, path: &TreePath, other: &TreePath) -> bool {
         self.chosen.as_ref().is_none_or(|chosen| chosen.may_share(path, other))
     }
 
-    /// What a folder that is there on the other side needs of its counterpart.
+    /// What a folder on the other side needs from its counterpart.
     pub fn needs_of(&self, path: &[u8]) -> FolderNeeds {
         self.chosen.as_ref().map_or(FolderNeeds::All, |chosen| chosen.needs_of(path))
     }
 
-    /// True if it knows what stays.
+    /// True if it selects the entries of a run that is undone.
     pub fn is_of_chosen(&self) -> bool {
         self.chosen.is_some()
     }
 
-    /// Reads the patterns; the first bad one is the error.
+    /// Compiles the rules; fails at the first bad pattern.
     pub fn new(rules: &Rules) -> Result<Self, BadPattern> {
         let given = |texts: &[String], option| {
             let origin = || PatternOrigin::Option(option);
@@ -103,8 +102,8 @@ impl Selection {
         Ok(Self { rules, everything, chosen, exclude, only, litter })
     }
 
-    /// Decides about an entry, and names the rule, if it was one: by its path and kind, and by what
-    /// else it is where that is given. There is no other way to a verdict.
+    /// Decides about an entry by its path, kind and, if given, metadata, and returns the rule that decided, if any.
+    /// All verdicts come from here.
     #[inline]
     pub fn judge(
         &self,
@@ -184,8 +183,7 @@ impl Selection {
         (Verdict::Take { all_below: takes_below }, rule)
     }
 
-    /// The rule that leaves an entry out for its size or time. Folders are never left out for
-    /// these: they hold what is not.
+    /// The rule that leaves an entry out for its size or time. Folders are never left out for these.
     fn leaves_out(&self, stat: &Stat) -> Option<Rule> {
         if stat.kind == Kind::Folder {
             return None;
@@ -197,7 +195,7 @@ impl Selection {
         (!self.rules.modified.holds(&stat.modified)).then_some(Rule::Date)
     }
 
-    /// True if a folder is marked as a cache and such are left out.
+    /// True if a folder is marked as a cache and caches are left out.
     pub fn is_cache(
         &self,
         system: &dyn System,
@@ -209,7 +207,7 @@ impl Selection {
         }
         let (tag, signature) = CACHE_TAG;
         let folder = system.open_folder(above, name);
-        // What cannot be opened is reported when it is read.
+        // An entry that cannot be opened is reported when it is read.
         let Ok(tag) = folder.and_then(|folder| system.open_file(folder.as_fd(), tag)) else {
             return Ok(false);
         };
@@ -218,12 +216,12 @@ impl Selection {
         Ok(&begin[..length] == signature)
     }
 
-    /// What holds for the top of a tree: no `--only` has to fit any more below.
+    /// `all_below` for the root of a tree: true if there are no `--only` patterns.
     pub fn all_below_root(&self) -> bool {
         self.only.is_empty() && self.chosen.is_none()
     }
 
-    /// True if what it says depends on paths.
+    /// True if verdicts depend on paths.
     pub fn looks_at_paths(&self) -> bool {
         if self.chosen.is_some() {
             return true;
@@ -232,7 +230,7 @@ impl Selection {
         self.rules.without.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
     }
 
-    /// True if a folder may take part only for what it holds.
+    /// True if a folder may take part only because something in it does.
     pub fn is_choosy(&self) -> bool {
         self.needs_reason_for_folders() || self.takes_only() || self.chosen.is_some()
     }
@@ -242,14 +240,13 @@ impl Selection {
         self.rules.kinds.folders
     }
 
-    /// True if folders are taken for what is taken in them.
+    /// True if folders without entries that take part are left out.
     fn needs_reason_for_folders(&self) -> bool {
         let Rules { size, modified, kinds, without, .. } = &self.rules;
         without.no_empty_folders || !kinds.folders || !size.is_open() || !modified.is_open()
     }
 
-    /// The rule by which a folder was left out of which nothing takes part. `all_below` is what it was
-    /// to be taken with.
+    /// The rule that left out a folder in which nothing takes part. `all_below` is that of its verdict.
     pub fn rule_of_unneeded(&self, all_below: bool) -> Rule {
         let Rules { size, modified, kinds, without, .. } = &self.rules;
         if (self.takes_only() || self.chosen.is_some()) && !all_below {
@@ -266,27 +263,27 @@ impl Selection {
         }
     }
 
-    /// True if other drives that are mounted in the destination alone are gone through, too.
+    /// True if drives mounted in folders of the destination only are scanned, too.
     pub fn crosses_drives(&self) -> bool {
         self.rules.cross_drives
     }
 
-    /// True if it takes all there is: nothing can lie below the roots that was not looked at.
+    /// True if it takes everything, so that a scan looks at all entries below the roots.
     pub fn takes_everything(&self) -> bool {
         self.everything
     }
 
-    /// True if it stops where another drive is mounted.
+    /// True if it leaves out folders where another drive is mounted.
     pub fn stays_on_its_drive(&self) -> bool {
         self.rules.same_drive
     }
 
-    /// True if what is left out is removed from the destination of a mirror.
+    /// True if a mirror removes left-out entries from the destination.
     pub fn drops_unselected(&self) -> bool {
         self.rules.drop_unselected
     }
 
-    /// True if there are patterns of what to take.
+    /// True if there are `--only` patterns.
     pub fn takes_only(&self) -> bool {
         !self.only.is_empty()
     }
@@ -295,12 +292,12 @@ impl Selection {
         self.rules.depth.is_some_and(|limit| depth > limit)
     }
 
-    /// How many rules there can be: patterns, and those that stand for none.
+    /// The number of rules, counting each kind of rule without a pattern once.
     pub(crate) fn rule_count(&self) -> usize {
         self.exclude.given.len() + self.only.given.len() + Rule::PLAIN.len()
     }
 
-    /// Where a rule stands among all of them.
+    /// The position of a rule among all rules.
     pub(crate) fn position(&self, rule: Rule) -> usize {
         let (exclude, only) = (self.exclude.given.len(), self.only.given.len());
         match rule {

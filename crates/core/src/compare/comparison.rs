@@ -1,4 +1,4 @@
-//! What a comparison works with.
+//! The context of a comparison.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -23,60 +23,60 @@ use crate::compare::noted::{Contents, SameFiles};
 use crate::request::Scope;
 use crate::sides::Pair;
 
-/// What a comparison was asked for.
+/// The terms of a comparison.
 pub(crate) struct ComparisonTerms<'a> {
     pub(crate) scope: Scope,
     pub(crate) selection: &'a Selection,
-    /// Of a move, whether what arrives gets another name beside what is there.
+    /// For a move: whether an arriving entry gets another name beside the existing one.
     pub(crate) keeps_both: Option<&'a (dyn Fn(&TreePath) -> bool + Sync)>,
-    /// What a move that was cut short left.
+    /// What an interrupted move left.
     pub(crate) interrupted: Option<&'a InterruptedMove>,
-    /// A folder that takes no part, wherever it is met.
+    /// A folder that is always left out.
     pub(crate) own: Option<&'a OwnFolder>,
     /// The time of this machine's clock.
     pub(crate) now: Time,
     pub(crate) running: Running,
 }
 
-/// What comparing needs to know.
+/// The context of a comparison.
 pub(crate) struct Comparison<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
-    /// What its rules decided in this pass over the trees.
+    /// Decisions of the selection in this walk.
     pub(crate) counts: RuleCounts<'a>,
     pub(crate) pair: &'a Pair,
-    /// The drives below the destination; those that are found are added.
+    /// The drives below the destination. The walk adds those that it finds.
     pub(crate) drives: &'a DriveMap,
-    /// Finds out what can be carried to the drive with this number, on which a folder lies.
+    /// The capabilities for the drive of a folder, by the drive's number.
     pub(crate) capabilities_of: &'a (dyn Fn(BorrowedFd<'_>, u64) -> Capabilities + Sync),
     pub(crate) reads: ContentReads,
-    /// Those who do it.
+    /// The workers.
     pub(crate) pool: WorkerPool,
     pub(crate) terms: ComparisonTerms<'a>,
 }
 
-/// How contents are read, and what came of that.
+/// How contents are read, and the results.
 #[derive(Debug)]
 pub(crate) struct ContentReads {
-    /// Of the drives that the roots lie on.
+    /// The rotational disks of the roots.
     pub(crate) disks: RotationalDisks,
-    /// Bytes that are read at a time of each of two files.
+    /// Bytes to read at a time of each of two files.
     pub(crate) block: usize,
     pub(crate) contents: Contents,
-    /// Entries that were reported, and will be gone through again.
+    /// Entries that were reported as scanned, and will be scanned again.
     scanned_before: AtomicU64,
-    /// Files under other names that were the same.
+    /// Equal files under different names.
     pub(crate) renamed: OnceLock<SameFiles>,
     /// Files that could not be read past the cache.
     pub(crate) from_memory: AtomicU64,
-    /// By the numbers of drives, whether the system remembers nothing of their devices.
+    /// By drive numbers, whether the cache of the device below was dropped.
     pub(crate) devices: Mutex<HashMap<u64, bool>>,
-    /// Files of the sample that were read, and found to be the same.
+    /// Files of the random sample that were read, and are equal.
     pub(crate) sampled: Mutex<Count>,
 }
 
 impl ContentReads {
-    /// How many of so many entries were not scanned before, to note what is to be read.
+    /// How many of these entries were not reported as scanned before.
     pub(crate) fn scanned(&self, entries: u64) -> u64 {
         if self.contents.is_noted() {
             self.scanned_before.fetch_add(entries, Ordering::Relaxed);
@@ -88,13 +88,13 @@ impl ContentReads {
         entries.saturating_sub(before)
     }
 
-    /// True if it is known that these are the same to the last byte.
+    /// True if these files are known to have equal contents.
     pub(crate) fn know(&self, source: &Stat, destination: &Stat) -> bool {
         let renamed = || self.renamed.get().is_some_and(|known| known.has(source, destination));
         self.contents.are_the_same(source, destination) || renamed()
     }
 
-    /// Nothing was read yet, by so many workers at most.
+    /// Nothing was read yet. At most this many workers will read.
     pub(crate) fn new(disks: RotationalDisks, workers: usize) -> Self {
         Self {
             block: disks.block(workers),
@@ -109,10 +109,10 @@ impl ContentReads {
     }
 }
 
-/// A folder that whoever asked writes to meanwhile.
+/// A folder that utter itself changes during the run.
 #[derive(Debug)]
 pub(crate) struct OwnFolder {
     pub(crate) identity: Identity,
-    /// Without links.
+    /// Its real path.
     pub(crate) path: PathBuf,
 }

@@ -17,21 +17,21 @@ use crate::compare::noted::{AT_A_TIME, Contents};
 use crate::request::Reading;
 
 thread_local! {
-    /// Bytes compared that were not reported yet, less than a block: reporting every small file would cost too much.
+    /// Compared bytes that were not reported yet, less than a block: to report every small file would cost too
+    /// much.
     static UNTOLD: Cell<usize> = const { Cell::new(0) };
 }
 
-/// Bytes that count as much as an entry.
+/// This many bytes count as much work as one entry.
 pub(super) const CHUNK: u64 = 64 * 1024;
 
-/// What a drive holds of a file is to be read, if that was asked for: the file goes from the cache, with what is not on
-/// its drive yet brought there first.
+/// If data is to be read from the drive, flushes a file and drops it from the cache.
 pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>, stat: &Stat) {
     let Comparison { system, reads, .. } = context;
     if context.terms.scope.reading != Reading::FromDrive || stat.size == 0 {
         return;
     }
-    // What cannot be written out stays in the cache.
+    // Data that cannot be flushed stays in the cache.
     let _ = system.write_back(file);
     let is_gone = drive_handle::forget_file(*system, file);
     let mut devices = reads.devices.lock();
@@ -61,7 +61,7 @@ pub(super) fn first_difference(
         let drops = context.terms.running.cache == Cache::Drop
             || context.terms.scope.reading == Reading::FromDrive;
         if drops && end > LARGE {
-            // Advice that is not taken changes nothing but what stays in the cache.
+            // If the advice fails, the file only stays in the cache.
             for file in [source, destination] {
                 let _ = context.system.advise(file, Advice::Drop, 0, end);
             }
@@ -73,7 +73,7 @@ pub(super) fn first_difference(
     })
 }
 
-/// Notes a file of which both sides are open, to be read later.
+/// Adds a file to those that are compared in disk order. Both sides are open.
 pub(super) fn note(
     context: &Comparison<'_>,
     (folder, name): (&TreePath, &[u8]),
@@ -97,7 +97,7 @@ pub(super) fn note(
     files.add(folder, name, place);
     files.bytes = files.bytes.saturating_add(source.1.size.saturating_mul(2));
     if files.all.len() >= AT_A_TIME {
-        // All others wait for that, with what they have to note.
+        // Other workers wait for this with their next file.
         let full = std::mem::take(&mut *files);
         noted.same.lock().extend(full.compare(context));
     }

@@ -1,12 +1,12 @@
-//! Names for entries that arrive where something else has theirs.
+//! Dated names for entries whose name is taken.
 
 use jiff::Timestamp;
 use utter_echo_os::Time;
 
-/// How many names are tried for one entry.
+/// The most names that are tried for one entry.
 const TRIED: usize = 100;
 
-/// With the date of its last change in UTC, then with the time, then with a number, before the ending.
+/// Names with the UTC date of the last change, then with the time, then with a number, before the extension.
 pub(super) fn names(name: &[u8], modified: Time) -> impl Iterator<Item = Vec<u8>> {
     let (stem, ending) = split(name);
     let (stem, ending) = (stem.to_vec(), ending.to_vec());
@@ -21,7 +21,7 @@ pub(super) fn names(name: &[u8], modified: Time) -> impl Iterator<Item = Vec<u8>
     added.map(move |added| [&*stem, b" ", added.as_bytes(), &*ending].concat())
 }
 
-/// At the last dot that has something on both sides.
+/// Splits at the last dot that has something on both sides.
 fn split(name: &[u8]) -> (&[u8], &[u8]) {
     let dot = name.iter().rposition(|b| *b == b'.');
     let at = dot.filter(|at| *at > 0 && at + 1 < name.len()).unwrap_or(name.len());

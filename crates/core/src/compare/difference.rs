@@ -1,4 +1,4 @@
-//! Facts: what the two sides show of one path, before anything is decided.
+//! Facts about one path on both sides, before anything is decided.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::identity::{DriveId, InodeNumbers};
@@ -10,14 +10,14 @@ use utter_echo_os::{Identity, Stat};
 
 use crate::request::RenamePath;
 
-/// What one side shows of a name.
+/// A name on one side.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum OnSide {
-    /// It has no such entry.
+    /// There is no such entry.
     Absent,
-    /// It has one that the selection leaves out.
+    /// There is one that the selection leaves out.
     LeftOut,
-    /// It has one that takes part.
+    /// There is one that takes part.
     There(State),
 }
 
@@ -30,7 +30,7 @@ impl OnSide {
     }
 }
 
-/// Why a content counts as another.
+/// Why contents count as different.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Change {
     /// Size or modification time differ.
@@ -41,60 +41,60 @@ pub(crate) enum Change {
     Reference,
 }
 
-/// In what the two sides differ.
+/// The difference between the two sides.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum What {
-    /// Nothing, as it turned out.
+    /// None after all.
     Nothing,
-    /// Nothing, and that was asked for.
+    /// None, which was asked for.
     Same,
     /// Only the source has it.
     New,
     /// Only the destination has it.
     Extra,
-    /// Only the destination has it, and it is what an interrupted run left.
+    /// Only the destination has it, left by an interrupted run.
     Leftover,
     /// The destination has it, and the selection leaves it out on one side or both.
     LeftOut,
     /// The sides have different kinds, such as a folder and a file.
     Kind,
-    /// The content; why it counts as another.
+    /// The content, and why it counts as different.
     Content(Change),
-    /// Only these.
+    /// Only these attributes.
     Aspects(Aspects),
 }
 
-/// What keeps the destination's drive from taking the source's entry.
+/// Why the destination's drive cannot hold the source's entry.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Obstacle {
-    /// It holds none of this kind, or not for this caller.
+    /// It does not support this kind, or not for this caller.
     Kind,
-    /// It does not take the name.
+    /// It does not accept the name.
     Name(NameObjection),
-    /// To it the name is the same as that of an entry before.
+    /// It takes the name for that of an earlier entry.
     SameName(Vec<u8>),
-    /// It stores no file this long, in bytes.
+    /// It cannot store files longer than this, in bytes.
     Size(u64),
-    /// It holds no link text this long.
+    /// It does not accept a link text this long.
     LinkText,
-    /// It holds no device of this number.
+    /// It does not accept this device number.
     DeviceNumber,
     /// Another drive is mounted there.
     Mount,
 }
 
-/// One path on which the two sides do not agree.
+/// A path on which the two sides differ.
 #[derive(Clone, Debug)]
 pub(crate) struct Difference {
     pub(crate) name: NameRange,
     pub(crate) source: OnSide,
     pub(crate) destination: OnSide,
     pub(crate) what: What,
-    /// Boxed, since nearly none has one.
+    /// Boxed, since it is rare.
     pub(crate) obstacle: Option<Box<Obstacle>>,
-    /// Whether the source's could be renamed into its place.
+    /// Whether the source's entry can be renamed into its place.
     pub(crate) rename_path: RenamePath,
-    /// The source's name of it, where that is another.
+    /// The source's name, if that differs.
     pub(crate) source_name: Option<NameRange>,
 }
 
@@ -106,12 +106,12 @@ impl Difference {
     }
 }
 
-/// A name, on one side, of an entry that is no folder.
+/// A name of an entry other than a folder, on one side.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct LinkedEntry {
     pub(crate) state: State,
     pub(crate) identity: Identity,
-    /// How many names it has in all, those outside of the tree among them.
+    /// The number of all its names, including those outside of the tree.
     pub(crate) links: u32,
 }
 
@@ -122,18 +122,18 @@ impl LinkedEntry {
     }
 }
 
-/// A name of an entry that has more than one on either side.
+/// A name of an entry with hard links on either side.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct LinkedName {
     pub(crate) name: NameRange,
     pub(crate) source: LinkedEntry,
-    /// `None` if there is none, or one of another kind.
+    /// `None` if there is no entry, or one of another kind.
     pub(crate) destination: Option<LinkedEntry>,
-    /// Which of the folder's differences it has, if it has one.
+    /// The index of its difference in the folder, if it has one.
     pub(crate) difference: Option<usize>,
 }
 
-/// On which sides a folder exists.
+/// The sides on which a folder exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Presence {
     Both,
@@ -141,15 +141,15 @@ pub(crate) enum Presence {
     Destination,
 }
 
-/// A folder, from when it is compared until its steps are planned.
+/// The identity and names of a folder, from the comparison to the plan.
 #[derive(Debug, Default)]
 pub(crate) struct FolderHead {
     /// The destination's.
     pub(crate) name: Box<[u8]>,
-    /// The source's, where that is another.
+    /// The source's, if that differs.
     pub(crate) source_name: Option<Box<[u8]>>,
     pub(crate) known: FolderIdentity,
-    /// The destination's, if there is one and it belongs to the tree.
+    /// The destination's state, if there is such a folder and it belongs to the tree.
     pub(crate) before: Option<State>,
     pub(crate) names: NameArena,
 }
@@ -157,33 +157,31 @@ pub(crate) struct FolderHead {
 /// What stays in a folder, and why.
 #[derive(Debug, Default)]
 pub(crate) struct FolderStays {
-    /// Something of the destination stays in it, whatever is decided: left out, unknown, or on a
-    /// drive that is none of this run's.
+    /// Something stays in the destination's folder in any case: left out, unknown, or on another drive.
     pub(crate) holds: bool,
-    /// Something of the source stays in it, whatever is decided: left out, unknown, or on another drive.
+    /// Something stays in the source's folder in any case: left out, unknown, or on another drive.
     pub(crate) stays_here: bool,
-    /// Why nothing can go from the source's folder itself, where that was asked.
+    /// Why nothing can be removed from the source's folder, if that was asked.
     pub(crate) locked: Option<Cause>,
-    /// The user whose entries alone can go from it; all can where there is none.
+    /// The user whose entries alone can be removed from it; `None` if all can.
     pub(crate) only_of: Option<u32>,
 }
 
-/// A folder of which everything is known: what comparing gives to a [`FolderSink`].
+/// A folder with all its differences, as passed to a [`FolderSink`].
 #[derive(Debug)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct ComparedFolder {
-    /// As the source has it, relative to the root; known only where something in it differs.
+    /// Its path in the source, relative to the root; known only if something in it differs.
     pub(crate) path: TreePath,
-    /// The same as the destination has it.
+    /// Its path in the destination.
     pub(crate) path_there: TreePath,
     pub(crate) is_root: bool,
     pub(crate) presence: Presence,
     pub(crate) differences: Vec<Difference>,
     pub(crate) linked: Vec<LinkedName>,
-    /// It takes part only for what takes part in it.
+    /// It takes part only because something in it does.
     pub(crate) for_what_it_holds: bool,
-    /// What became of the folders in it: which of its differences each is, if it is one, and what the
-    /// sink gave back for it.
+    /// The folders in it: the index of their difference, if any, and the decision that the sink returned.
     pub(crate) below: Vec<(Option<usize>, FolderDecision)>,
     pub(crate) head: FolderHead,
     pub(crate) stays: FolderStays,
@@ -192,40 +190,40 @@ pub(crate) struct ComparedFolder {
 /// What stays in a folder of the destination, and why.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum WhatStays {
-    /// Nothing does.
+    /// Nothing stays.
     #[default]
     Nothing,
-    /// Only what an option forbids to take away.
+    /// Only entries that an option protects.
     Held,
-    /// Something, whatever is allowed.
+    /// Something that no option could remove.
     Something,
 }
 
-/// What a sink made of a folder, as far as the one above it must know.
+/// The decision of a sink about a folder, as far as the folder above needs it.
 #[derive(Clone, Copy, Debug, Default)]
 #[allow(clippy::struct_excessive_bools, reason = "facts, each by itself")]
 pub(crate) struct FolderDecision {
-    /// Its number there, if it is kept.
+    /// Its index in the sink, if it is kept.
     pub(crate) number: Option<usize>,
-    /// What stays in it of the destination.
+    /// What stays in the destination's folder.
     pub(crate) stays: WhatStays,
-    /// Something of the destination goes from it.
+    /// Something is removed from the destination's folder.
     pub(crate) removes: bool,
-    /// Something of the source stays in it.
+    /// Something stays in the source's folder.
     pub(crate) stays_here: bool,
-    /// What was to go from it, all of it, stays in the source since that cannot be changed.
+    /// Everything that was to be removed from the source's folder stays, since the folder cannot be changed.
     pub(crate) is_locked: bool,
-    /// It takes part only for what takes part in it.
+    /// It takes part only because something in it does.
     pub(crate) for_what_it_holds: bool,
 }
 
-/// Takes folders, each after all that are in it.
+/// Receives folders, each after all folders in it.
 pub(crate) trait FolderSink {
     fn folder(&mut self, folder: ComparedFolder) -> FolderDecision;
 }
 
 impl ComparedFolder {
-    /// True if a sink has nothing to do with it, nor with what is below it.
+    /// True if neither the folder nor anything below it concerns the sink.
     pub(crate) fn is_plain(&self) -> bool {
         !self.is_root
             && self.differences.is_empty()

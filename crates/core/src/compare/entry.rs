@@ -1,4 +1,4 @@
-//! Two entries of one name: what differs.
+//! The differences of two entries.
 
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io;
@@ -16,26 +16,26 @@ use crate::compare::content;
 use crate::compare::difference::{Change, What};
 use crate::request::{By, HiddenAttributes, Sample};
 
-/// An entry on both sides: how to reach it, and what is known of it.
+/// An entry on both sides.
 pub(super) struct BothEntries<'a> {
     pub(super) source: (Entry<'a>, &'a Stat),
     pub(super) destination: (Entry<'a>, &'a Stat),
-    /// What an interrupted run may have left unfinished of the destination's.
+    /// What an interrupted run may have left unfinished in the destination.
     pub(super) unflushed: Option<Unflushed>,
-    /// When to look at what `statx` does not show.
+    /// When to look at attributes that `statx` does not show.
     pub(super) attributes: HiddenAttributes,
-    /// The folder and name that both have, if their contents may be compared beforehand.
+    /// The common folder and name, if the contents may be compared in disk order.
     pub(super) at: Option<(&'a TreePath, &'a [u8])>,
 }
 
-/// In what two entries of one name differ.
+/// Compares two entries.
 pub(super) fn compare(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
     sides: &BothEntries<'_>,
 ) -> io::Result<What> {
     let (source, destination) = (sides.source.1, sides.destination.1);
-    // The same object under two names cannot differ from itself.
+    // Hard links of one file cannot differ.
     if source.identity == destination.identity {
         return Ok(What::Nothing);
     }
@@ -57,7 +57,7 @@ pub(super) fn compare(
     Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
 }
 
-/// As [`compare`], with every byte and every attribute, whatever was asked for.
+/// As [`compare`], but always with every byte and every attribute.
 pub(super) fn compare_all(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
@@ -122,14 +122,14 @@ fn file_differs(
     if by == By::SizeTime {
         if capabilities.carry.has(Aspect::Times) {
             if capabilities.hours_apart(source.modified, destination.modified) {
-                // Not to be believed either way.
+                // The times mean nothing.
                 return contents_differ(context, sides);
             }
             if !capabilities.agree(source.modified, destination.modified) {
                 return Ok(Some(Change::SizeTime));
             }
         } else if destination.modified < source.modified {
-            // A copy whose time was not carried dates from when it was written.
+            // Without carried times, a copy has the time when it was written.
             return Ok(Some(Change::SizeTime));
         }
     }
@@ -139,7 +139,7 @@ fn file_differs(
     sampled(context, sides)
 }
 
-/// Reads both sides of a file that was chosen by chance.
+/// Compares the contents of a file that was chosen by chance.
 fn sampled(context: &Comparison<'_>, sides: &BothEntries<'_>) -> io::Result<Option<Change>> {
     let Some(Sample { percent, seed }) = context.terms.scope.sample else { return Ok(None) };
     let source = sides.source.1;
@@ -176,7 +176,7 @@ fn contents_differ(
     Ok(first.map(Change::Bytes))
 }
 
-/// A file's handle, if need be a new one, which `held` then keeps.
+/// A handle of a file. A new one is stored in `held`.
 fn opened<'a>(
     context: &Comparison<'_>,
     entry: Entry<'a>,
@@ -192,7 +192,7 @@ fn opened<'a>(
     }
 }
 
-/// The carried aspects, content aside, in which two entries of one kind differ.
+/// The carried attributes in which two entries of one kind differ.
 pub(super) fn differing_aspects(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
@@ -214,7 +214,7 @@ pub(super) fn differing_aspects(
     let owner = capabilities.owner_to_set((source.uid, source.gid), has);
     note(Aspect::Owner, owner.is_some());
     let owner = owner.unwrap_or(has);
-    // The mode of a link is no one's to set.
+    // Nobody can set the mode of a symbolic link.
     let mode = capabilities.mode_for(source, owner);
     note(Aspect::Mode, source.kind != Kind::Symlink && mode != destination.mode);
     let told = source.flags_told.and(destination.flags_told).and(capabilities.drive.flags);
@@ -234,7 +234,7 @@ pub(super) fn differing_aspects(
     Ok(differing.iter().chain(hidden.iter()).collect())
 }
 
-/// All carried flags; those that `statx` does not show are known only of what is open.
+/// Compares all carried flags, some of which show only for open entries.
 fn flags_differ(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
@@ -248,7 +248,7 @@ fn flags_differ(
     Ok(destination.is_some_and(|destination| wanted != settable(destination)))
 }
 
-/// `None` for what has no flags, and where the caller may not look.
+/// `None` for kinds without flags, and if the caller may not open the entry.
 fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<Option<Flags>> {
     let system = context.system;
     let opened = match (entry, kind) {
@@ -265,9 +265,8 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
     }
 }
 
-/// Attributes that `statx` does not show cost calls of their own. They are looked at where the
-/// source may have been altered since they were carried, which its change time tells, where
-/// something else differs, and always if nothing is to be trusted.
+/// Attributes that `statx` does not show cost further calls. They are compared if the change time of the source
+/// shows that it may have been changed since it was copied, if something else differs, or if that was requested.
 fn looks_closely(sides: &BothEntries<'_>, differing: Aspects) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
     let touched =

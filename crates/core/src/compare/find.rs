@@ -1,4 +1,4 @@
-//! What was met under one name, put down as a difference, as a name of several, or as nothing at all.
+//! Recording what is found under a name: a difference, a hard link, or nothing.
 
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -27,19 +27,19 @@ use crate::compare::node::{FolderSides, FolderStart, OpenFolder, WholeFolder};
 use crate::compare::visit::{Visit, Walk};
 use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
-/// No obstacle, and no way across.
+/// No obstacle, and no rename.
 const NOTHING_MORE: Way = Way { obstacle: None, rename_path: RenamePath::Impossible };
 
-/// How an entry could come to its place, and what stands in its way.
+/// How an entry can come to its place, and what prevents it.
 struct Way {
     obstacle: Option<Obstacle>,
     rename_path: RenamePath,
 }
 
-/// An entry that takes part, and with how much below it.
+/// An entry that takes part, with its verdict.
 struct TakenEntry<'a>(&'a Stat, Verdict);
 
-/// A folder to be visited next, and what it is among the differences of the one above.
+/// A folder to visit next.
 #[derive(Clone, Copy)]
 struct FolderBelow<'a> {
     presence: Presence,
@@ -48,14 +48,14 @@ struct FolderBelow<'a> {
     verdict: Verdict,
     whole: Option<WholeFolder>,
     difference: Option<usize>,
-    /// The destination's entry in its place that is no folder, and takes part with it.
+    /// The destination's entry in its place that is not a folder, and takes part with it.
     instead: Option<&'a Stat>,
-    /// Both sides agree in what it is itself.
+    /// The folder itself is equal on both sides.
     agrees: bool,
 }
 
 impl FolderBelow<'_> {
-    /// With nothing on either side, so far.
+    /// Without either side yet.
     fn new(presence: Presence, verdict: Verdict) -> Self {
         Self {
             presence,
@@ -71,7 +71,7 @@ impl FolderBelow<'_> {
 }
 
 impl Walk<'_, '_> {
-    /// Finds out what there is to know of one name.
+    /// Records the differences of one name.
     pub(super) fn find(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
         if self.has_met_itself(met) {
             let at = visit.listed.path.join(met.name);
@@ -95,7 +95,7 @@ impl Walk<'_, '_> {
             (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(Some(there))) => {
                 self.find_left_out(visit, met, there);
             }
-            // Where the source's is left out, nothing was taken of the destination's.
+            // If the source's is left out, so is the destination's.
             (LookedAt::LeftOut(_), LookedAt::Taken(..)) => visit.node.holds(),
             (LookedAt::Taken(source, verdict, _), LookedAt::Absent | LookedAt::LeftOut(_)) => {
                 self.find_new(visit, met, source, *verdict);
@@ -108,7 +108,7 @@ impl Walk<'_, '_> {
                     TakenEntry(there, *below),
                 );
             }
-            // The source may have it under another name for now.
+            // A killed move may have it in its exit folder.
             (LookedAt::Absent, LookedAt::Taken(..)) if visit.listed.lacks_some => {
                 visit.node.holds();
             }
@@ -122,8 +122,8 @@ impl Walk<'_, '_> {
         self.context.terms.scope.extra == ExtraFolders::WithContents
     }
 
-    /// True for the folder of the destination that whoever asked writes to meanwhile: it is left alone, with whatever
-    /// the source has in its place.
+    /// True for the folder of the destination that utter itself changes during the run. It is left alone, with the
+    /// source's entry in its place.
     fn leaves_own(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
         let (LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) = &met.destination else {
             return false;
@@ -139,8 +139,8 @@ impl Walk<'_, '_> {
         leaves
     }
 
-    /// True for a folder of the destination alone where another drive is mounted, unless the user said
-    /// to go there: it is left alone, and named.
+    /// True for a folder of the destination only where another drive is mounted, unless that was requested. It is
+    /// left alone, with a note.
     fn leaves_drive(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
         let there = match (&met.source, &met.destination) {
             (LookedAt::Taken(..), _) => None,
@@ -181,7 +181,7 @@ impl Walk<'_, '_> {
         if source.kind == Kind::Folder {
             if !stops && rename_path != RenamePath::WholeTree {
                 let below = FolderBelow::new(Presence::Source, verdict);
-                // Should the folder turn out not to take part, that is what is left out with it.
+                // If the folder turns out not to take part, this is left out with it.
                 let destination = match &met.destination {
                     LookedAt::LeftOut(there) => there.as_ref(),
                     _ => None,
@@ -264,8 +264,8 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What the source has gets another name beside that of the destination's entry, unless it has it already. False
-    /// if no such name is free.
+    /// Gives the source's entry another name beside the destination's, unless it has arrived under one already.
+    /// False if no such name is free.
     fn find_beside(
         &self,
         visit: &mut Visit<'_>,
@@ -293,7 +293,7 @@ impl Walk<'_, '_> {
             let Ok(there) = system.stat(Entry::Named(folder.as_fd(), &name)) else { continue };
             other.destination = LookedAt::Taken(there, verdict, None);
             if source.kind == Kind::Folder && there.kind == Kind::Folder {
-                // A move that was cut short may have begun to fill it.
+                // An interrupted move may have begun to fill it.
                 self.find_on_both_sides(
                     visit,
                     &other,
@@ -332,7 +332,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What the selection leaves out of the destination, where that is reported.
+    /// Records an entry of the destination that the selection leaves out, if that is reported.
     fn find_left_out(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, there: &Stat) {
         let source = match met.source {
             LookedAt::LeftOut(_) => OnSide::LeftOut,
@@ -348,7 +348,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What keeps the destination's drive from taking an entry.
+    /// Why the destination's drive cannot hold an entry.
     fn obstacle(
         &self,
         visit: &Visit<'_>,
@@ -425,7 +425,7 @@ impl Walk<'_, '_> {
                 },
             },
         );
-        // What a drive is mounted on stays.
+        // A mount point stays.
         if crosses {
             node.holds();
         }
@@ -435,8 +435,8 @@ impl Walk<'_, '_> {
         visit.below.push(Arc::new(node));
     }
 
-    /// The drive of the destination that a folder lies on, or will; `None`, and a problem, if it cannot
-    /// be looked into.
+    /// The destination's drive that a folder lies on, or will lie on; `None`, with a problem, if it cannot be
+    /// opened.
     fn drive_below(
         &self,
         visit: &mut Visit<'_>,
@@ -468,7 +468,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// True if one side turned up within the other.
+    /// True if one side was found within the other.
     fn has_met_itself(&self, met: &MergedEntry<'_>) -> bool {
         let pair = self.context.pair;
         let identity = |side: &LookedAt| side.taken().map(|(stat, _)| stat.identity);
@@ -502,7 +502,7 @@ impl Walk<'_, '_> {
         entry::compare(self.context, visit.capabilities(), &sides)
     }
 
-    /// Counts what is surely taken; a folder that may not be needed is counted when that is known.
+    /// Counts entries that surely take part. Folders that may not be needed are counted once that is known.
     fn tally(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
         let told = self.context.terms.scope.left_out == LeftOutEntries::Told;
         let tallies = &mut visit.findings.tallies;
@@ -516,9 +516,8 @@ impl Walk<'_, '_> {
         }
         match &met.destination {
             LookedAt::Taken(there, verdict, _) if is_sure(*verdict) => {
-                // In the place of a folder that may not be needed it takes part and is counted with
-                // that; a folder that only the destination has is counted when it is known whether it
-                // holds something.
+                // An entry in the place of a folder that may not be needed is counted with that folder. A folder of
+                // the destination only is counted once its entries are known.
                 let is_folder = there.kind == Kind::Folder;
                 let source = met.source.taken();
                 let depends = !is_folder && source.is_some_and(|(_, verdict)| !is_sure(verdict));
@@ -537,13 +536,13 @@ impl Walk<'_, '_> {
     }
 }
 
-/// By its handle, if it is open, else by its name.
+/// An entry by its handle, if it is open, or else by its name.
 fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
     open.map_or(Entry::Named(folder.as_fd(), name), |open| Entry::Open(open.as_fd()))
 }
 
 impl Visit<'_> {
-    /// What can be carried to the drive that the destination's folder lies on.
+    /// The capabilities for the drive of the destination's folder.
     fn capabilities(&self) -> &Capabilities {
         &self.node.begun.drive.capabilities
     }
@@ -587,8 +586,8 @@ impl Visit<'_> {
         self.node.note_linked(name, linked);
     }
 
-    /// A file of the destination alone, or another than the source's, that was changed in the
-    /// future: two clocks do not agree.
+    /// Counts a file of the destination with a time in the future, unless the source's has the same time: two
+    /// clocks disagree.
     fn note_ahead(&mut self, met: &MergedEntry<'_>, now: Time) {
         let Some((there, _)) = met.destination.taken() else { return };
         let same = met.source.taken().is_some_and(|(source, _)| source.modified == there.modified);

@@ -1,4 +1,4 @@
-//! What comparing found, beyond the differences of each folder.
+//! The results of a comparison besides the differences in folders.
 
 use std::io;
 
@@ -12,7 +12,7 @@ use utter_echo_os::Time;
 
 use crate::compare::difference::What;
 
-/// What comparing finds beyond the folders that it gives to a sink.
+/// The results of a comparison besides the folders that it passes to a sink.
 #[derive(Debug, Default)]
 pub(crate) struct Compared {
     pub(crate) problems: Vec<Problem>,
@@ -25,20 +25,20 @@ pub(crate) struct Compared {
     pub(crate) left_behind: LeftBehind,
     /// The source's root takes part itself.
     pub(crate) takes_root: bool,
-    /// `None` where it takes no part, or both roots agree.
+    /// `None` if the root takes no part, or both roots are equal.
     pub(crate) root: Option<RootDifference>,
 }
 
-/// What runs that did not come to their end left.
+/// What interrupted runs left.
 #[derive(Debug, Default)]
 pub(crate) struct LeftBehind {
-    /// Folders of the destination with the marker of a run.
+    /// Folders of the destination with a dirty marker.
     pub(crate) marked_folders: Vec<TreePath>,
-    /// Folders in which a move left entries on their way out, with the side.
+    /// Folders with an exit folder of a killed move, and their side.
     pub(crate) exits: Vec<(Side, TreePath)>,
 }
 
-/// What is to be known of the two roots themselves.
+/// The difference of the two roots themselves.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct RootDifference {
     pub(crate) source: State,

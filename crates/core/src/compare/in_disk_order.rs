@@ -1,6 +1,5 @@
-//! The contents of all files compared in the order in which they lie on a drive with a head, before the trees
-//! are gone through for good: what was the same is then known, and whatever differs is read once more where it
-//! is met.
+//! Comparing the contents of all files in disk order, before the main walk through the trees. The walk then knows
+//! the equal files, and reads a different one again where it meets it.
 
 use parking_lot::Mutex;
 use std::io;
@@ -22,7 +21,7 @@ use crate::compare::rename_proof::LikelyRenames;
 use crate::compare::walk;
 use crate::request::{By, Reading};
 
-/// Decides nothing.
+/// Ignores all folders.
 struct NoSink;
 
 impl FolderSink for NoSink {
@@ -31,7 +30,7 @@ impl FolderSink for NoSink {
     }
 }
 
-/// Compares what can be compared beforehand, where that is worth it.
+/// Compares contents in disk order, if that is worth it.
 pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(), Halt> {
     let reads = comparison.terms.scope.by == By::Content && comparison.pair.single.is_none();
     if !reads || !comparison.reads.disks.any() {
@@ -48,10 +47,10 @@ pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(
     let (files, mut same) = (noted.files.into_inner(), noted.same.into_inner());
     let asks = comparison.terms.scope.reading == Reading::AsCached && same.is_empty();
     if noted.is_in_memory.into_inner() || asks && files.sample.is_mostly_in_memory() {
-        // No head moves for what is there already.
+        // Cached data needs no disk order.
         comparison.reads.block = BLOCK;
     } else {
-        // How much there is of more than one sweep is not known before the last.
+        // With more than one sweep the total is known only at the last.
         if same.is_empty() {
             comparison.observer.comparing(files.bytes);
         }
@@ -62,7 +61,7 @@ pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(
     Ok(())
 }
 
-/// Files that both sides hold, whatever they are called there.
+/// Files that exist on both sides, under any names.
 trait OnBothSides: Sync {
     type File: Copy + Send + Sync;
 
@@ -70,7 +69,7 @@ trait OnBothSides: Sync {
     fn open_destination(&self, file: Self::File) -> io::Result<OwnedFd>;
 }
 
-/// Those that have one name on both sides.
+/// Files with the same path on both sides.
 pub(super) struct SameNames<'a> {
     context: &'a Comparison<'a>,
     files: &'a FilesToRead,
@@ -100,7 +99,7 @@ impl OnBothSides for SameNames<'_> {
     }
 }
 
-/// Those that may only have been renamed, by their numbers.
+/// Files that may have been renamed, by their numbers.
 struct RenamedFiles<'a> {
     context: &'a Comparison<'a>,
     likely: &'a dyn LikelyRenames,
@@ -129,7 +128,7 @@ impl OnBothSides for RenamedFiles<'_> {
     }
 }
 
-/// Compares files that may only have been renamed before each is asked for, where that is worth it.
+/// Compares files that may have been renamed in disk order, if that is worth it.
 pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenames) {
     let renamed = RenamedFiles { context, likely };
     let is_source = context.reads.disks.source.is_some();
@@ -139,10 +138,10 @@ pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenam
         let (source, destination) = likely.inodes(number as usize);
         if is_source { source } else { destination }
     };
-    // To find out where they lie means to look at each, in the order of the inodes.
+    // To find their positions each is opened, in the order of inode numbers.
     let mut all: Vec<(u64, u32)> = (0..count).map(|number| (inode_of(number), number)).collect();
     all.sort_unstable();
-    // What cannot be opened is not the same as far as is known.
+    // A file that cannot be opened does not count as equal.
     let open = |file| {
         if is_source { renamed.open_source(file) } else { renamed.open_destination(file) }.ok()
     };
@@ -157,15 +156,15 @@ pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenam
     all.sort_unstable();
     let mut known = in_order(context, all, &renamed);
     known.sort_unstable();
-    // Set once: whatever is asked for a second time is the same as the first.
+    // Set once: a second result would be the same.
     let _ = context.reads.renamed.set(SameFiles(known));
 }
 
-/// Reads these files, which are in their order; returns the marks of those that are the same.
+/// Compares these files in this order. Returns the fingerprints of the equal ones.
 fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &B) -> Vec<u128> {
     let same = Mutex::new(Vec::new());
     let stops = || context.observer.stop_requested();
-    // What cannot be read is reported where it is met.
+    // A read error is reported by the main walk.
     let bring = |file: io::Result<OwnedFd>| {
         let nothing = Prefetched { ahead: Prefetch::Read, bytes: 0 };
         let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };
@@ -204,7 +203,7 @@ fn compare_one<B: OnBothSides>(
     let (here, there) = (both.open_source(file)?, both.open_destination(file)?);
     let stat = |file: &OwnedFd| context.system.stat(Entry::Open(file.as_fd()));
     let (source, destination) = (stat(&here)?, stat(&there)?);
-    // One that was not brought in anew.
+    // A file that was not read ahead.
     match &context.reads.disks {
         RotationalDisks { source: Some(_), destination: Some(_) } => {}
         RotationalDisks { source: Some(_), .. } => {
@@ -221,7 +220,7 @@ fn compare_one<B: OnBothSides>(
 }
 
 impl FilesToRead {
-    /// Reads them in their order; returns the marks of those that are the same.
+    /// Compares them in disk order. Returns the fingerprints of the equal ones.
     pub(crate) fn compare(mut self, context: &Comparison<'_>) -> Vec<u128> {
         self.all.sort_unstable_by_key(|file| file.place);
         let all = std::mem::take(&mut self.all);

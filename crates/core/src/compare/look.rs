@@ -1,4 +1,4 @@
-//! Looking at one name on both sides, as far as the selection takes it.
+//! Reading the attributes of a name on both sides, if the selection takes it.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -16,13 +16,13 @@ use crate::compare::node::{OpenFolder, WholeFolder};
 use crate::compare::visit::{Visit, Walk};
 use crate::request::{HiddenAttributes, LeftOutEntries};
 
-/// What one side shows of a name, with what it takes to go on from there.
+/// A name on one side.
 #[derive(Debug)]
 pub(super) enum LookedAt {
     Absent,
-    /// The selection leaves it out; what it is was looked at only where that is reported.
+    /// The selection leaves it out. Its attributes are known only if it is reported.
     LeftOut(Option<Stat>),
-    /// It takes part. Its handle, if it was opened.
+    /// It takes part; with its handle, if it was opened.
     Taken(Stat, Verdict, Option<OwnedFd>),
 }
 
@@ -42,24 +42,24 @@ impl LookedAt {
     }
 }
 
-/// What is known of a name on the destination before it is looked at.
+/// What is known of a name in the destination before it is read.
 struct NameHint {
     hint: KindHint,
     opens: bool,
     counted: Option<CountedSide>,
 }
 
-/// A name on both sides of a visit.
+/// An entry on both sides during a visit.
 pub(super) struct MergedEntry<'a> {
     /// Its name in the destination.
     pub(super) name: &'a [u8],
-    /// The same but for a single file that gets a new name.
+    /// Its name in the source.
     pub(super) source_name: &'a [u8],
     pub(super) source: LookedAt,
     pub(super) destination: LookedAt,
-    /// What the destination's drive has against its name.
+    /// Why the destination's drive cannot hold it under its name.
     pub(super) obstacle: Option<Obstacle>,
-    /// It gets another name than it has in the source, in a folder of several.
+    /// It gets another name than in the source, and is not a single entry.
     pub(super) beside: bool,
 }
 
@@ -74,17 +74,17 @@ impl MergedEntry<'_> {
 struct Lookup<'a> {
     folder: BorrowedFd<'a>,
     name: &'a [u8],
-    /// Its kind, where the file system gave it with the name.
+    /// Its kind, if the listing showed it.
     hint: KindHint,
-    /// Open it, if it is taken.
+    /// Whether to open it, if it is taken.
     opens: bool,
-    /// The side to count it for; `None` for a counterpart of what the source has, of which only its
-    /// path and kind are asked.
+    /// The side to count it for; `None` for the counterpart of a source entry, which is decided by path and kind
+    /// only.
     counted: Option<CountedSide>,
 }
 
 impl Walk<'_, '_> {
-    /// Looks at one name on both sides. `None` if it plays no part in this run.
+    /// Reads a name on both sides. `None` if it takes no part in this run.
     pub(super) fn look<'n>(
         &'n self,
         visit: &mut Visit<'_>,
@@ -95,7 +95,7 @@ impl Walk<'_, '_> {
         }
         let single = self.context.pair.single.as_ref().filter(|_| visit.node.is_root());
         let name = single.map_or(joined.name, |single| &*single.destination);
-        // Empty if no pattern asks for it.
+        // Empty if no pattern needs it.
         let path = if self.context.terms.selection.looks_at_paths() {
             visit.listed.path.join(name)
         } else {
@@ -105,7 +105,7 @@ impl Walk<'_, '_> {
             .into_iter()
             .all(|side| side.is_some_and(|KindHint(kind)| kind == Some(Kind::File)));
         let opens = are_files && self.context.terms.scope.attributes == HiddenAttributes::Always;
-        // What a move gave another name gets its own back.
+        // An entry that a move renamed gets its old name back.
         let old_name = self.context.terms.selection.old_name(path.as_bytes());
         let old_name = old_name.filter(|_| joined.source.is_some());
         let (name, there) = match old_name {
@@ -130,9 +130,9 @@ impl Walk<'_, '_> {
         Some(met)
     }
 
-    /// True for what belongs to runs, or to the drive itself.
+    /// True for entries that belong to utter or to the drive itself.
     fn is_no_part(&self, visit: &mut Visit<'_>, joined: &MergedName<'_>) -> bool {
-        // Asked of every name, and true of few.
+        // A quick test, since this is asked for every name.
         let may_be = hidden_names::begins_as_one(joined.name);
         if !may_be && !visit.listed.of_the_drive.contains(&joined.name) {
             return false;
@@ -151,11 +151,11 @@ impl Walk<'_, '_> {
             }
             return true;
         }
-        // What killed runs left where this one takes something away goes with that.
+        // Leftovers of killed runs in a folder that is moved back go with it.
         moves_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
     }
 
-    /// Looks at the source's. `None` if it cannot be known.
+    /// Reads the source's entry. `None` if that fails.
     fn look_here(
         &self,
         visit: &mut Visit<'_>,
@@ -169,7 +169,7 @@ impl Walk<'_, '_> {
         let look = |side: &mut LookedAt| self.look_at(visit.node, path, &place, side);
         match self.retry_look(&mut met.source, look) {
             Ok(()) => {}
-            // Gone since it was listed: nothing may be concluded from that in this run.
+            // It is gone since it was listed; nothing is concluded from that in this run.
             Err(cause) if cause.is_absence() => return unknown(visit),
             Err(cause) => {
                 visit.problem(met.name, Operation::LookAtSource, cause);
@@ -194,7 +194,7 @@ impl Walk<'_, '_> {
         Some(())
     }
 
-    /// Looks at the destination's. `None` if it cannot be known.
+    /// Reads the destination's entry. `None` if that fails.
     fn look_there(
         &self,
         visit: &mut Visit<'_>,
@@ -215,8 +215,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// Looks, and again where that may pass. What goes well, as most does, is put down where it stays: an
-    /// entry is large, and there are many.
+    /// Reads an entry, with retries after temporary errors. The result is written in place, since it is large.
     fn retry_look(
         &self,
         side: &mut LookedAt,
@@ -230,8 +229,8 @@ impl Walk<'_, '_> {
         Ok(())
     }
 
-    /// Where the source has an entry that is left out, the destination's is left out with it, whatever
-    /// it is: it may be of another size, time or kind just because it is out of date.
+    /// If the source's entry is left out, the destination's is left out with it, whatever its size, time or kind,
+    /// which may only be out of date.
     fn look_at_destination(
         &self,
         node: &OpenFolder,
@@ -284,7 +283,7 @@ impl Walk<'_, '_> {
                 self.context.counts.add(rule, side, taken);
             }
         };
-        // What the file system gave with the name may be enough.
+        // The kind from the listing may be enough.
         if let Some(kind) = place.hint.0
             && let (Verdict::Leave, rule) = selection.judge(&asked(kind), None)?
         {
@@ -292,14 +291,14 @@ impl Walk<'_, '_> {
             *side = LookedAt::LeftOut(None);
             return Ok(());
         }
-        // By its handle a file is looked at for less than by its name. One that may not be opened
-        // is a problem only if it must be read.
+        // Reading attributes by handle is cheaper than by name. A file that may not be opened is a problem only if
+        // it must be read.
         let open = place.opens.then(|| system.open_file(place.folder, place.name));
         let open = open.and_then(Result::ok);
         let stat = system.stat(open.as_ref().map_or(named, |o| Entry::Open(o.as_fd())))?;
         let is_cache = || selection.is_cache(system, place.folder, place.name);
         let nature = Metadata { stat: &stat, is_cache: &is_cache };
-        // What a counterpart is does not matter: the source's entry was taken.
+        // The attributes of a counterpart do not matter, since the source's entry was taken.
         let nature = place.counted.is_some().then_some(nature);
         let (verdict, rule) = selection.judge(&asked(stat.kind), nature)?;
         count(rule, verdict != Verdict::Leave);
@@ -310,7 +309,7 @@ impl Walk<'_, '_> {
         Ok(())
     }
 
-    /// What changes while this runs cannot be carried as it is.
+    /// Leaves out the folder of the source that utter itself changes during the run.
     fn leaves_own_here(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
         let is_own = self.is_own(source);
         if is_own {
@@ -324,8 +323,7 @@ impl Walk<'_, '_> {
         own.is_some_and(|own| own.identity == stat.identity)
     }
 
-    /// A drive mounted in the source is left out if that was asked for, and never passed over in
-    /// silence.
+    /// Leaves out a drive mounted in the source, if that was requested, with a note.
     fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
         let leaves =
             self.context.terms.selection.stays_on_its_drive() && visit.leaves_source(source);
@@ -335,7 +333,7 @@ impl Walk<'_, '_> {
         leaves
     }
 
-    /// The name before this one that the destination's drive takes for the same, if it takes part.
+    /// The earlier name that the destination's drive takes for this one, if it takes part.
     fn falls_together(&self, visit: &Visit<'_>, name: &[u8]) -> Option<Vec<u8>> {
         let first = visit.listed.same_there.get(name)?;
         let path = visit.listed.path.join(first);
@@ -354,7 +352,7 @@ impl Walk<'_, '_> {
 }
 
 impl Visit<'_> {
-    /// True for a folder of the source where a drive, or a part of one, is mounted.
+    /// True for a folder of the source where a drive or subvolume is mounted.
     pub(super) fn leaves_source(&self, stat: &Stat) -> bool {
         let above = self.node.begun.sides.source.as_ref();
         is_border(stat, above.map(|above| above.identity.drive))
@@ -371,7 +369,7 @@ fn is_border(stat: &Stat, above: Option<u64>) -> bool {
     stat.kind == Kind::Folder && (stat.mounted || elsewhere)
 }
 
-/// Nothing is concluded from a name that could not be looked at.
+/// Nothing is concluded from a name that could not be read.
 fn unknown<T>(visit: &Visit<'_>) -> Option<T> {
     visit.node.holds();
     visit.node.stays_here();

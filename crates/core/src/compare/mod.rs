@@ -1,9 +1,9 @@
-//! Facts. Both sides are gone through side by side, folder by folder, and each folder is given
-//! to a [`FolderSink`] once all in it is known.
+//! Facts about both sides. They are walked side by side, folder by folder, and each folder is passed to a
+//! [`FolderSink`] once everything in it is known.
 //!
-//! It knows neither the command nor the kinds of step: a scope of questions says what to look at.
-//! What only its contents can settle (does a folder take part for what it holds) is settled when the
-//! last folder below it ends; a folder in which nothing differs leaves nothing behind.
+//! The comparison knows neither commands nor verbs: a [`Scope`](crate::request::Scope) says what to look at.
+//! Whether a folder takes part because of its entries is known when the last folder below it is closed. A folder
+//! without differences leaves nothing in memory.
 
 mod comparison;
 mod content;

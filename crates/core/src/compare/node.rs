@@ -1,4 +1,4 @@
-//! A folder while it is compared.
+//! A folder during the comparison.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::sync::Arc;
@@ -23,15 +23,15 @@ use crate::compare::difference::{
 use crate::request::RenamePath;
 use crate::sides;
 
-/// What each side holds, and what is as it should be.
+/// Counts of both sides, and of unchanged entries.
 #[derive(Debug, Default, Clone, Copy)]
 pub(super) struct Tallies {
     pub(super) source: Tally,
     pub(super) destination: Tally,
     pub(super) unchanged: Count,
-    /// Files of the destination changed in the future, and the newest of their times.
+    /// The number of files of the destination with times in the future, and the newest of these times.
     pub(super) ahead: (u64, Time),
-    /// The latest modification time of what is taken of the source, folders aside.
+    /// The newest modification time in the source, folders excluded.
     pub(super) newest: Option<Time>,
 }
 
@@ -51,10 +51,10 @@ impl Tallies {
     }
 }
 
-/// As what everything in a folder of the destination alone counts, whatever the selection says.
+/// How everything in a folder of the destination only counts, whatever the selection says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum WholeFolder {
-    /// As what an interrupted run left.
+    /// As leftovers of an interrupted run.
     Leftover,
     /// As left out by the selection.
     LeftOut,
@@ -72,51 +72,51 @@ impl WholeFolder {
 /// A folder on both sides.
 #[derive(Debug)]
 pub(super) struct FolderSides {
-    /// The source's, unless a single entry of it is meant.
+    /// The source's folder, unless the source is a single entry.
     pub(super) source: Option<Stat>,
     pub(super) destination: Option<Stat>,
-    /// What an interrupted run may have left unfinished, by a marker above it.
+    /// What an interrupted run may have left unfinished, from a marker above the folder.
     pub(super) unflushed: Option<Unflushed>,
-    /// Of the drives on which it was found, on either side.
+    /// For the drives of either side.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
 }
 
-/// What is known of a folder before it is listed.
+/// What is known about a folder before it is listed.
 #[derive(Debug)]
 pub(super) struct FolderStart {
     pub(super) presence: Presence,
-    /// A pattern took it with all it holds.
+    /// `--only` is not checked below it.
     pub(super) all_below: bool,
     /// It takes part only if something in it does.
     pub(super) conditional: bool,
     pub(super) whole: Option<WholeFolder>,
-    /// Which of the differences of the folder above it is, if it is one.
+    /// The index of its difference in the folder above, if it has one.
     pub(super) difference: Option<usize>,
-    /// Both sides agree in what it is itself.
+    /// The folder itself is equal on both sides.
     pub(super) agrees: bool,
     /// The destination's drive that it lies on, or will lie on.
     pub(super) drive: Arc<DriveBelow>,
-    /// The destination's entry in its place that is no folder, to be counted if it takes part.
+    /// The destination's entry in its place that is not a folder, which is counted if it takes part.
     pub(super) instead: Option<(Kind, u64)>,
-    /// Whether what is in it could be renamed to where it goes.
+    /// Whether its entries can be renamed into their places.
     pub(super) rename_path: RenamePath,
     pub(super) sides: FolderSides,
 }
 
-/// A folder that was begun and whose contents are not all known yet.
+/// A folder whose comparison has begun and not ended.
 #[derive(Debug)]
 pub(super) struct OpenFolder {
     parent: Option<Arc<OpenFolder>>,
     /// The destination's.
     name: Box<[u8]>,
-    /// The source's, where that is another.
+    /// The source's, if that differs.
     source_name: Option<Box<[u8]>>,
-    /// It has another path in the source than in the destination.
+    /// Its paths on the two sides differ.
     pub(super) is_elsewhere: bool,
     pub(super) begun: FolderStart,
     /// Levels below the root.
     pub(super) depth: u32,
-    /// Itself while being visited, and folders in it that are not closed.
+    /// 1 while it is visited, plus the number of folders in it that are not closed.
     open: AtomicUsize,
     inner: Mutex<FolderContents>,
 }
@@ -127,9 +127,9 @@ struct FolderContents {
     differences: Vec<Difference>,
     linked: Vec<LinkedName>,
     below: Vec<(Option<usize>, FolderDecision)>,
-    /// Something in it takes part, on the source's and on the destination's side.
+    /// Whether something in it takes part, on the source's and on the destination's side.
     taken: (bool, bool),
-    /// Something in the destination's folder stays, whatever is decided.
+    /// Something in the destination's folder stays in any case.
     holds: bool,
     /// The same of the source's folder.
     stays_here: bool,
@@ -137,16 +137,16 @@ struct FolderContents {
     only_of: Option<u32>,
 }
 
-/// The rules by which a folder is settled.
+/// What closing a folder needs.
 pub(super) struct FolderRules<'a> {
     pub(super) selection: &'a Selection,
     pub(super) counts: &'a RuleCounts<'a>,
-    /// What is left out of the destination is reported.
+    /// Left-out entries of the destination are reported.
     pub(super) tells_left_out: bool,
 }
 
 impl OpenFolder {
-    /// `source_name` is the source's name, where that is another.
+    /// `source_name` is the source's name, if that differs.
     pub(super) fn new(
         parent: Option<&Arc<OpenFolder>>,
         (name, source_name): (&[u8], Option<&[u8]>),
@@ -172,7 +172,7 @@ impl OpenFolder {
         self.parent.is_none()
     }
 
-    /// By which folders of one folder are gone through on a drive with a head.
+    /// The inode number, by which the folders of a folder are sorted on a rotational disk.
     pub(super) fn inode(&self) -> u64 {
         let FolderSides { source, destination, .. } = &self.begun.sides;
         source.or(*destination).map_or(0, |stat| stat.identity.inode)
@@ -182,12 +182,12 @@ impl OpenFolder {
         self.parent.clone()
     }
 
-    /// As the source has it.
+    /// Its path in the source.
     pub(super) fn path(&self) -> TreePath {
         self.path_by(|node| node.source_name.as_deref().unwrap_or(&node.name))
     }
 
-    /// As the destination has it.
+    /// Its path in the destination.
     pub(super) fn path_there(&self) -> TreePath {
         self.path_by(|node| &node.name)
     }
@@ -226,7 +226,7 @@ impl OpenFolder {
         self.inner().holds = true;
     }
 
-    /// Something of the source stays in it.
+    /// Something stays in the source's folder.
     pub(super) fn stays_here(&self) {
         self.inner().stays_here = true;
     }

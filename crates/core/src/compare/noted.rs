@@ -1,4 +1,4 @@
-//! Files whose contents are compared in the order in which they lie on their disk.
+//! Files whose contents are compared in disk order.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -9,29 +9,29 @@ use utter_echo_drives::disk_order::CacheSample;
 use utter_echo_model::path::{NameArena, NameRange, TreePath};
 use utter_echo_os::Stat;
 
-/// How the contents of files come to be compared.
+/// How the contents of files are compared.
 #[derive(Debug, Default)]
 pub(crate) enum Contents {
-    /// They are read where they are met.
+    /// They are read where the walk meets them.
     #[default]
     Read,
-    /// They are noted, to be read in their order.
+    /// They are collected, to be read in disk order.
     Noted(NotedFiles),
-    /// Those of these files were read, and were the same; all others are read where they are met.
+    /// These files were read and are equal; all others are read where the walk meets them.
     Known(SameFiles),
 }
 
-/// Pairs of files that were the same, by what tells a state of both from any other; sorted.
+/// Fingerprints of pairs of equal files, sorted.
 #[derive(Debug, Default)]
 pub(crate) struct SameFiles(pub(super) Vec<u128>);
 
-/// Files that are to be read.
+/// Files to read.
 #[derive(Debug, Default)]
 pub(crate) struct NotedFiles {
     pub(super) files: Mutex<FilesToRead>,
-    /// The marks of those that were read and are the same.
+    /// Fingerprints of those that were read and are equal.
     pub(super) same: Mutex<Vec<u128>>,
-    /// They are in memory, so that their order does not count.
+    /// The files are cached, so that disk order gains nothing.
     pub(crate) is_in_memory: AtomicBool,
 }
 
@@ -41,7 +41,7 @@ pub(super) struct FilesToRead {
     numbers: HashMap<TreePath, u32>,
     pub(crate) names: NameArena,
     pub(crate) all: Vec<NotedFile>,
-    /// Of both sides.
+    /// Bytes of both sides.
     pub(crate) bytes: u64,
     pub(crate) sample: CacheSample,
 }
@@ -53,7 +53,7 @@ pub(super) struct NotedFile {
     pub(super) name: NameRange,
 }
 
-/// How many are read in one sweep: their names and places take some 20 MiB.
+/// The most files in one sweep. Their names and positions take about 20 MiB.
 pub(super) const AT_A_TIME: usize = 1 << 19;
 
 impl Contents {
@@ -61,7 +61,7 @@ impl Contents {
         matches!(self, Self::Noted(_))
     }
 
-    /// Nothing more is to be noted.
+    /// True if nothing more is to be collected.
     pub(super) fn has_enough(&self) -> bool {
         match self {
             Self::Noted(noted) => noted.is_in_memory.load(Ordering::Relaxed),

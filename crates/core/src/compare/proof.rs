@@ -1,5 +1,5 @@
-//! Whether an entry of the source and one of the destination, under different names, are the same to the
-//! last byte and attribute: what a rename needs to be true, and nothing else would ever notice.
+//! The proof of a rename: an entry of the source and one of the destination, under different names, are equal in
+//! every byte and attribute. Nothing later would notice an error.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -32,19 +32,19 @@ impl Proof for Comparison<'_> {
     }
 
     fn same(&self, moved: &MovedEntry<'_>) -> Option<ProvenRename> {
-        // What cannot be looked at is not the same as far as is known.
+        // An entry that cannot be read does not count as equal.
         self.prove(moved).ok().flatten()
     }
 }
 
-/// Names of a folder of the source that are looked at, each with the number of the folder if it is one.
+/// Names of a folder of the source, each with its folder number if it is a folder.
 type NamesHere<'m> = Vec<(&'m [u8], Option<usize>)>;
 
-/// What a worker takes on at a time.
+/// A task of a worker.
 enum ProofTask<'m> {
     /// Two folders, and the number of the first.
     Folder { from: TreePath, to: TreePath, folder: Option<usize> },
-    /// Some of the names that both have: the folder is listed once for all.
+    /// Some of the names of two folders, which are listed once.
     Names { from: TreePath, to: TreePath, names: Arc<NamesHere<'m>>, range: Range<usize> },
 }
 
@@ -58,7 +58,7 @@ impl Comparison<'_> {
         let (from, to) = (self.open_source(above)?, self.open_destination(other_above)?);
         let own = self.hold_together((&from, name), (&to, other), *drive)?;
         let aspects = match own.what {
-            // Its other names would have to move as well.
+            // Its hard links would have to be renamed as well.
             _ if own.linked.is_some() || own.crosses => return Ok(None),
             What::Nothing => Aspects::NONE,
             What::Aspects(aspects) => aspects,
@@ -76,7 +76,7 @@ impl Comparison<'_> {
         self.system.open_folder(self.pair.destination.anchor.as_fd(), path)
     }
 
-    /// True if all that two folders hold is the same.
+    /// True if two folders have equal contents.
     fn same_below(&self, moved: &MovedEntry<'_>) -> bool {
         let same = AtomicBool::new(true);
         let groups = Mutex::new(Vec::new());
@@ -93,7 +93,7 @@ impl Comparison<'_> {
         same.into_inner() && same_groups(&groups.into_inner())
     }
 
-    /// Returns what is to be compared next; `None` if something differs.
+    /// Returns the next tasks; `None` if something differs.
     fn same_entries<'m>(
         &self,
         moved: &MovedEntry<'m>,
@@ -126,7 +126,7 @@ impl Comparison<'_> {
         Ok(Some(more))
     }
 
-    /// The names of two folders, if they are the same, a few at a time.
+    /// Splits the names of two folders into tasks; `None` if they differ.
     fn same_names<'m>(
         &self,
         moved: &MovedEntry<'m>,
@@ -177,18 +177,18 @@ impl Comparison<'_> {
     }
 }
 
-/// What became of comparing two entries with every byte read.
+/// The result of comparing two entries with every byte read.
 struct ComparedPair {
     what: What,
     /// Of the source's.
     kind: Kind,
-    /// Both, if they have other names.
+    /// Both entries, if either has hard links.
     linked: Option<(Stat, Stat)>,
-    /// Another drive is mounted on the destination's.
+    /// Another drive is mounted on the destination's entry.
     crosses: bool,
 }
 
-/// True if the same names share a file on both sides, and no name elsewhere does.
+/// True if the same names are hard links on both sides, and there are no others elsewhere.
 fn same_groups(pairs: &[(Stat, Stat)]) -> bool {
     let mut counts: HashMap<Identity, (Identity, u32)> = HashMap::new();
     let mut taken = HashMap::new();

@@ -1,4 +1,4 @@
-//! Whether what the source has could be renamed to where it goes: on one drive, as it is mounted in one place.
+//! Whether entries of the source can be renamed into the destination: on one drive, by one mount.
 
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
@@ -11,7 +11,7 @@ use crate::compare::look::MergedEntry;
 use crate::compare::visit::{ListedFolder, Visit, Walk};
 use crate::request::RenamePath;
 
-/// From root to root. Where something cannot be found out, it is copied.
+/// The rename path from root to root. If something cannot be found out, entries are copied.
 pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
     let Comparison { system, pair, terms, .. } = context;
     let scope = &terms.scope;
@@ -24,7 +24,7 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
         [Feature::RenamedFolders, Feature::RenamedTimes].iter().all(|a| features.holds(*a));
     let drive = system.stat(Entry::Pinned(source)).map(|stat| stat.identity.drive);
     let same_drive = drive.is_ok_and(|d| d == pair.destination.anchor_stat.identity.drive);
-    // One drive can be mounted in two places, and nothing is renamed from one to the other.
+    // One drive can be mounted in two places, and the system renames nothing from one to the other.
     let sitting = |folder| system.mount_session(folder).ok();
     if !keeps_all || !same_drive || sitting(source).is_none_or(|s| Some(s) != sitting(there)) {
         return RenamePath::Impossible;
@@ -39,8 +39,8 @@ pub(crate) fn of_roots(context: &Comparison<'_>) -> RenamePath {
     }
 }
 
-/// What is mounted below the source would go along with its folder, and so would what takes no part. True if nobody
-/// can tell.
+/// A drive mounted below the source would be renamed with its folder, and so would entries that take no part. True
+/// if that cannot be found out.
 fn holds_what_stays(context: &Comparison<'_>) -> bool {
     let (Ok(mounts), Ok(source)) =
         (context.system.mounts(), context.system.real_path(context.pair.source.as_fd()))
@@ -52,14 +52,14 @@ fn holds_what_stays(context: &Comparison<'_>) -> bool {
         || context.terms.own.is_some_and(|own| is_below(&own.path))
 }
 
-/// A folder whose entries all count for one account of the drive's room takes none of another's.
+/// A folder whose entries all count for one quota project accepts no entry of another.
 fn counts_for_one_account(context: &Comparison<'_>, folder: BorrowedFd<'_>) -> bool {
     let flags = context.system.flags(folder).unwrap_or_default();
     !flags.and(Flags::ONE_ACCOUNT).is_empty()
 }
 
 impl Walk<'_, '_> {
-    /// No way leads into a folder of the destination that counts for one account.
+    /// Nothing is renamed into a folder of the destination with a quota project.
     pub(super) fn narrow_rename_path(&self, listed: &mut ListedFolder) {
         if listed.rename_path == RenamePath::Impossible || listed.node.is_root() {
             return;
@@ -70,7 +70,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// How an entry that only the source has could come to its place.
+    /// Whether an entry of the source only can be renamed into its place.
     pub(super) fn rename_path(
         &self,
         visit: &Visit<'_>,
@@ -78,7 +78,7 @@ impl Walk<'_, '_> {
         source: &Stat,
     ) -> RenamePath {
         let rename_path = visit.listed.rename_path;
-        // What cannot be taken away cannot be renamed either.
+        // An entry that cannot be removed cannot be renamed either.
         if rename_path == RenamePath::Impossible
             || visit.leaves_source(source)
             || visit.node.is_held(source)
@@ -90,7 +90,7 @@ impl Walk<'_, '_> {
         }
         let Some(above) = &visit.listed.sides.source else { return RenamePath::Impossible };
         let system = self.context.system;
-        // Its entry for the folder above it changes with that.
+        // A rename changes its entry `..`.
         let folder = system.open_folder(above.as_fd(), met.source_name);
         let may_go = folder.and_then(|folder| system.may_change(folder.as_fd()));
         if may_go.is_ok() { rename_path } else { RenamePath::Impossible }
@@ -98,7 +98,7 @@ impl Walk<'_, '_> {
 }
 
 impl Visit<'_> {
-    /// Whether what is in a folder could be renamed.
+    /// Whether the entries of a folder can be renamed.
     pub(super) fn rename_path_below(
         &self,
         source: Option<&Stat>,

@@ -1,24 +1,23 @@
-//! What is asked and answered to prove a rename.
+//! Questions and answers of the proof of a rename.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 
-/// Two entries that are the same.
+/// A proven rename.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct ProvenRename {
-    /// What has to be changed of the entry itself after it was renamed.
+    /// The attributes to change after the rename.
     pub(crate) aspects: Aspects,
 }
 
-/// What a new folder of the source is to hold, for those who have decided that.
+/// The planned contents of new folders.
 pub(crate) trait ExpectedFolders: Sync {
-    /// The names in a folder, sorted, each with the number of the folder if it is one that holds
-    /// something.
+    /// The names in a folder, sorted, each with its folder number if it is a folder with entries.
     fn names(&self, folder: usize) -> Vec<(&[u8], Option<usize>)>;
 }
 
-/// What may have moved.
+/// An entry that may have moved.
 pub(crate) struct MovedEntry<'a> {
     /// Where it is in the source.
     pub(crate) source: TreePath,
@@ -26,28 +25,28 @@ pub(crate) struct MovedEntry<'a> {
     pub(crate) destination: TreePath,
     /// The drive of the destination that both places lie on.
     pub(crate) drive: DriveId,
-    /// For a folder that holds something, its number.
+    /// Its folder number, if it is a folder with entries.
     pub(crate) folder: Option<usize>,
     pub(crate) wanted: &'a dyn ExpectedFolders,
 }
 
-/// Files that may have moved, by their numbers, each in the source and in the destination.
+/// Files that may have moved, by their numbers, with both paths.
 pub(crate) trait LikelyRenames: Sync {
     fn count(&self) -> usize;
     fn paths(&self, number: usize) -> (TreePath, TreePath);
     fn inodes(&self, number: usize) -> (u64, u64);
 }
 
-/// Looks both sides up to prove it.
+/// Proves renames.
 pub(crate) trait Proof {
-    /// True if it helps to know beforehand what will be asked.
+    /// True if `expect` is useful.
     fn expects(&self) -> bool {
         false
     }
 
-    /// These files are likely to be asked for, one by one.
+    /// Announces files that will probably be asked for, one by one.
     fn expect(&self, _likely: &dyn LikelyRenames) {}
 
-    /// `None` if they are not the same, or it cannot be known.
+    /// `None` if the entries differ, or that cannot be found out.
     fn same(&self, moved: &MovedEntry<'_>) -> Option<ProvenRename>;
 }

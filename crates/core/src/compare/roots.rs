@@ -18,7 +18,7 @@ use crate::compare::found::{Compared, Halt, RootDifference};
 use crate::compare::walk;
 use crate::request::By;
 
-/// Compares one pair of roots, and gives every folder in which something differs to `sink`.
+/// Compares one pair of roots, and passes every folder with differences to `sink`.
 pub(crate) fn compare(
     comparison: &Comparison<'_>,
     sink: &mut (dyn FolderSink + Send),
@@ -31,7 +31,7 @@ pub(crate) fn compare(
         return Err(Halt::Stopped);
     }
     let tallies = findings.tallies;
-    // A source that goes inside under its own name is a folder like any other.
+    // A source that is copied into the destination under its own name is a folder like any other.
     let takes_root = comparison.pair.prefix.as_bytes().is_empty()
         || !comparison.terms.selection.is_choosy()
         || comparison.terms.selection.is_of_chosen()
@@ -59,12 +59,12 @@ pub(crate) fn compare(
     })
 }
 
-/// Only the two roots, where nothing depends on what they hold.
+/// Compares only the two roots, if nothing depends on their entries.
 pub(crate) fn compare_roots_alone(comparison: &Comparison<'_>) -> io::Result<Compared> {
     Ok(Compared { root: compare_roots(comparison)?, takes_root: true, ..Compared::default() })
 }
 
-/// The two roots themselves; `None` where they agree, or a single entry is meant.
+/// Compares the two roots themselves; `None` if they are equal, or the source is a single entry.
 fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifference>> {
     let pair = comparison.pair;
     if pair.single.is_some() {

@@ -1,4 +1,4 @@
-//! A walk through both trees, and a folder while it is visited.
+//! The walk through both trees, and the visit of one folder.
 
 use parking_lot::Mutex;
 use std::cell::Cell;
@@ -28,14 +28,13 @@ use crate::compare::found::{Halt, LeftBehind};
 use crate::compare::node::{FolderRules, OpenFolder, Tallies};
 use crate::request::{EqualEntries, LeftOutEntries, RenamePath};
 
-/// Entries gone through at a time, on the side that has more: so a folder of a million keeps all
-/// workers busy.
+/// Entries per task, on the side that has more, so that a folder with a million entries keeps all workers busy.
 const STRETCH: usize = 512;
 
-/// How many entries are reported at a time.
+/// Entries that are reported at a time.
 const TOLD: usize = 4;
 
-/// What tasks find, beyond the differences that their nodes hold.
+/// Results of tasks besides the differences in folders.
 #[derive(Debug, Default)]
 pub(super) struct Findings {
     pub(super) problems: Vec<Problem>,
@@ -45,7 +44,7 @@ pub(super) struct Findings {
     pub(super) halt: Option<Halt>,
 }
 
-/// What the end of a folder needs, from any worker.
+/// Shared state for closing folders, from any worker.
 pub(super) struct SharedFindings<'s> {
     pub(crate) findings: Findings,
     pub(super) sink: &'s mut (dyn FolderSink + Send),
@@ -54,20 +53,20 @@ pub(super) struct SharedFindings<'s> {
 pub(super) struct Walk<'a, 's> {
     pub(super) context: &'a Comparison<'a>,
     pub(super) retrying: Retrying,
-    /// Neither an entry nor a leftover.
+    /// Name of the dirty marker, which is neither an entry nor a leftover.
     pub(super) mark: Vec<u8>,
-    /// The same.
+    /// Name of the exit folder, likewise.
     pub(super) exit: Vec<u8>,
     pub(crate) ending: Mutex<SharedFindings<'s>>,
-    /// The findings hold a halt; asked for every folder, so without their lock.
+    /// The walk must halt. Checked for every folder, so without the lock of the findings.
     pub(super) halted: AtomicBool,
 }
 
-/// What a worker takes on at a time.
+/// A task of a worker.
 pub(super) enum WalkTask {
-    /// A folder, to be listed.
+    /// A folder to list.
     Folder(Arc<OpenFolder>),
-    /// Some entries of a wide folder that was listed.
+    /// Some entries of a listed folder.
     Stretch(Arc<ListedFolder>, NameRanges),
 }
 
@@ -78,35 +77,35 @@ pub(super) struct ListedSides {
     pub(super) listings: (Listing, Listing),
 }
 
-/// A folder with both sides open and listed; an absent side is empty.
+/// A folder with both sides open and listed. A missing side is empty.
 pub(super) struct ListedFolder {
     pub(super) node: Arc<OpenFolder>,
-    /// As the source has it.
+    /// Its path in the source.
     pub(super) path: TreePath,
-    /// As the destination has it.
+    /// Its path in the destination.
     pub(super) path_there: TreePath,
-    /// Names of the source that the destination's drive takes for another, and that one.
+    /// Names of the source that the destination's drive takes for an earlier name, with that name.
     pub(super) same_there: HashMap<Vec<u8>, Vec<u8>>,
-    /// What interrupted runs may have left unfinished here.
+    /// What interrupted runs may have left unfinished in this folder.
     pub(super) unflushed: Option<Unflushed>,
-    /// Of the drives that the two sides lie on.
+    /// Inode numbers of the drives of the two sides.
     pub(super) numbers: (InodeNumbers, InodeNumbers),
-    /// Names that belong to the drive that one of the two is the topmost folder of.
+    /// Names that belong to the drive, if one side is its topmost folder.
     pub(super) of_the_drive: &'static [&'static [u8]],
-    /// The source has entries that are not under their names.
+    /// A killed move left entries of the source in its exit folder.
     pub(super) lacks_some: bool,
-    /// Whether what is in it could be renamed to where it goes.
+    /// Whether its entries can be renamed into their places.
     pub(super) rename_path: RenamePath,
     pub(super) sides: ListedSides,
 }
 
-/// Some entries of a folder while they are gone through.
+/// The visit of some entries of a folder.
 pub(super) struct Visit<'a> {
     pub(super) node: &'a Arc<OpenFolder>,
     pub(super) listed: &'a ListedFolder,
-    /// Folders found, to be visited next.
+    /// Folders to visit next.
     pub(super) below: Vec<Arc<OpenFolder>>,
-    /// Something takes part, on the source's and on the destination's side.
+    /// Whether something takes part, on the source's and on the destination's side.
     pub(super) taken: (bool, bool),
     pub(super) findings: Findings,
 }
@@ -119,7 +118,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// Lists a folder, and goes through it or has it gone through.
+    /// Lists a folder and visits its entries, in several tasks if it is wide.
     fn open(&self, node: &Arc<OpenFolder>, stack: &TaskStack<WalkTask>) {
         let mut findings = Findings::default();
         let listed = if self.must_halt() { None } else { self.list_both(node, &mut findings) };
@@ -191,7 +190,7 @@ impl Walk<'_, '_> {
         all.halt = all.halt.take().or(new.halt);
     }
 
-    /// Ends this folder if nothing below it is left, and then, in turn, those above.
+    /// Closes a folder once nothing below it is open, and then those above it.
     fn settle(&self, node: &Arc<OpenFolder>) {
         let mut at = Some(Arc::clone(node));
         let Comparison { terms, counts, .. } = self.context;
@@ -206,8 +205,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// Opens and lists both sides. `None` if one cannot be had: nothing may then be concluded from
-    /// what the other lacks.
+    /// Opens and lists both sides. `None` if one side fails, since nothing may then be concluded from the other.
     fn list_both(&self, node: &Arc<OpenFolder>, findings: &mut Findings) -> Option<ListedFolder> {
         let pair = self.context.pair;
         let path = node.path();
@@ -269,7 +267,7 @@ impl Walk<'_, '_> {
         Some(listed)
     }
 
-    /// The same after a first try, so that what goes well, as most does, is not handed around.
+    /// The same after a failed first try.
     #[cold]
     pub(super) fn try_again<T>(
         &self,
@@ -280,7 +278,7 @@ impl Walk<'_, '_> {
         self.retry(|| first.take().map_or_else(&work, Err))
     }
 
-    /// Where a drive begins its numbers are another's.
+    /// Finds out whether inode numbers last, at the root and at every mount point.
     fn find_numbers(&self, listed: &mut ListedFolder) {
         let begun = &listed.node.begun;
         let is_root = listed.node.is_root();
@@ -296,7 +294,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What an earlier run may have left unfinished from this folder on.
+    /// Reads the dirty marker of an earlier run in this folder.
     fn read_mark(&self, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
         let Some(folder) = &listed.sides.destination else { return Some(()) };
         if !listed.sides.listings.1.has(&self.mark) {
@@ -318,7 +316,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// What a killed move was about to remove is neither where it was nor gone.
+    /// Finds exit folders of killed moves, with entries that are neither in place nor gone.
     fn find_exits(&self, listed: &mut ListedFolder, findings: &mut Findings) {
         let (here, there) = &listed.sides.listings;
         listed.lacks_some = here.has(&self.exit);
@@ -334,7 +332,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    /// Whether a move can take anything from a folder is known before anything is copied for it.
+    /// Finds out whether a move can remove anything from a folder, before anything is copied.
     fn find_lock(&self, node: &OpenFolder, source: BorrowedFd<'_>) {
         if self.context.terms.scope.same != EqualEntries::Told {
             return;
@@ -348,7 +346,7 @@ impl Walk<'_, '_> {
             let caller = &self.context.drives.root().capabilities.caller;
             caller.bound_to(&folder).inspect(|owner| node.lock_but_for(*owner));
         }
-        // Where this cannot be asked, taking away the first of it shows it.
+        // If this cannot be asked, the first removal shows it.
         if let Err(Cause::System(error)) = self.retry(|| self.context.system.may_change(source))
             && is_forbidden(&error)
         {
@@ -364,7 +362,7 @@ impl Walk<'_, '_> {
         let system = self.context.system;
         let list = || {
             let handle = system.open_folder(root, path.as_bytes())?;
-            // Both sides by the source's name: they are one entry.
+            // A single entry has the source's name on both sides.
             if let (Some(single), b"") = (&self.context.pair.single, path.as_bytes()) {
                 return Ok((handle, Listing::single(&single.source)?));
             }
@@ -377,13 +375,13 @@ impl Walk<'_, '_> {
         self.retry(list)
     }
 
-    /// What may pass is tried again.
+    /// Retries temporary errors.
     pub(super) fn retry<T>(&self, work: impl Fn() -> io::Result<T>) -> Result<T, Cause> {
         let work = || work().map_err(Cause::from);
         self.retrying.retry(self.context.observer, |cause| cause, work)
     }
 
-    /// What a file system keeps for itself in its topmost folder is part of the drive, on either side.
+    /// Finds entries that a file system keeps for itself in its topmost folder, on either side.
     fn find_the_drives_own(&self, listed: &mut ListedFolder, findings: &mut Findings) {
         let begun = &listed.node.begun;
         let tops = [
@@ -416,7 +414,7 @@ impl Visit<'_> {
     }
 }
 
-/// Finds names that the destination's drive takes for one.
+/// Finds names of the source that the destination's drive takes for one.
 fn fold(node: &OpenFolder, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
     let names = &node.begun.drive.capabilities.drive.names;
     if names.folding == CaseFolding::Never {

@@ -1,4 +1,4 @@
-//! Going through both trees, folder by folder, with all workers.
+//! Starting the walk through both trees.
 
 use parking_lot::Mutex;
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use crate::compare::node::{FolderSides, FolderStart, OpenFolder};
 use crate::compare::rename_path;
 use crate::compare::visit::{Findings, SharedFindings, Walk, WalkTask};
 
-/// Goes through both trees from their roots.
+/// Walks through both trees from their roots.
 pub(super) fn go(context: &Comparison<'_>, sink: &mut (dyn FolderSink + Send)) -> Findings {
     let pair = context.pair;
     let exists = pair.destination.exists();

@@ -20,19 +20,19 @@ use crate::policy::{Part, Step};
 use crate::request::{Guard, RemovalLimit, Request};
 use crate::sides::{Pair, SetAsidePlace};
 
-/// A run that is about to begin.
+/// A run before its first change.
 pub(crate) struct GuardedRun<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) request: &'a Request,
     pub(crate) pairs: &'a [Pair],
-    /// Where what is displaced goes.
+    /// The place for displaced entries.
     pub(crate) aside_place: Option<&'a SetAsidePlace>,
-    /// For each pair the drives below its destination.
+    /// For each pair, the drives below its destination.
     pub(crate) maps: &'a [DriveMap],
 }
 
-/// Checks a plan against every guard that is not waived; the first that refuses is the error.
-/// Changes nothing, and locks nothing: see [`locks`](crate::guard::locks).
+/// Checks a plan against every guard that is not waived. The first that refuses is the error. Changes and locks
+/// nothing; see [`locks`](crate::guard::locks).
 pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
     let GuardedRun { system, request, pairs, .. } = *run;
     let Request { task, safety, .. } = request;
@@ -64,7 +64,7 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
     Ok(())
 }
 
-/// What goes from a source must all have arrived.
+/// Refuses a move that would lose attributes.
 pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     let request = run.request;
     if plan.totals.steps.vacate.entries == 0 {
@@ -84,13 +84,13 @@ pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     if lost.is_empty() { Ok(()) } else { Err(Refusal::Loss { what: lost.join(", ") }) }
 }
 
-/// A folder that a drive is to be mounted on holds none of it as long as that is not.
+/// Refuses a mount point whose drive is not mounted.
 pub(crate) fn mounted(
     system: &dyn System,
     request: &Request,
     pairs: &[Pair],
 ) -> Result<(), Refusal> {
-    // Where the system does not tell, nothing is known to be amiss.
+    // If the system does not know, nothing is refused.
     let (Ok(meant), Ok(mounts)) = (system.mounts_meant(), system.mounts()) else { return Ok(()) };
     let lacks = |folder: &OwnedFd| {
         let real = system.real_path(folder.as_fd()).unwrap_or_else(|_| PathBuf::new());
@@ -110,7 +110,7 @@ pub(crate) fn mounted(
     Ok(())
 }
 
-/// What is not mounted leaves an empty folder behind, on the drive above.
+/// Refuses a destination that is not on the named drive: an unmounted drive leaves an empty folder.
 pub(crate) fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result<(), Refusal> {
     for pair in pairs {
         let real = system.real_path(pair.destination.anchor.as_fd()).unwrap_or_default();
@@ -127,7 +127,7 @@ fn real_removals(plan: &Plan) -> u64 {
     plan.totals.steps.remove.entries - plan.totals.leftovers
 }
 
-/// Where nothing would be removed, saying so is enough.
+/// If nothing would be removed, a note is enough.
 fn nested(plan: &Plan) -> Result<(), Refusal> {
     let nested = plan.notes.iter().find_map(|note| match note {
         Note::Nested(nested) => Some(nested),
@@ -159,18 +159,18 @@ pub(crate) fn removals(plan: &Plan, limit: RemovalLimit) -> Result<(), Refusal> 
     if refused { Err(Refusal::Removals { removals, entries, limit }) } else { Ok(()) }
 }
 
-/// A drive that a plan takes space from.
+/// A drive on which a plan needs space.
 struct DriveInUse<'p> {
     handle: OwnedFd,
     holds_holes: bool,
     /// In words.
     shown: String,
     steps: Vec<&'p Step>,
-    /// What comes back to it was set aside on it, so that it comes by name.
+    /// Entries that come back to it were set aside on it, so they are renamed.
     has_all: bool,
 }
 
-/// Each drive must have space for what comes onto it.
+/// Refuses a plan for which a drive has too little space.
 pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     let GuardedRun { system, request, aside_place, .. } = *run;
     let all_steps = || plan.parts.iter().flat_map(Part::all_steps);
@@ -186,12 +186,12 @@ pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     let freed =
         if request.safety.remove_first { SpaceFreed::Removed } else { SpaceFreed::Shrinking };
     for (number, drive) in drives {
-        // A drive that does not say how full it is cannot be checked; the run finds out.
+        // A drive that does not report its space cannot be checked.
         let Ok(space) = system.space(drive.handle.as_fd()) else { continue };
         if drive.has_all {
             continue;
         }
-        // What is displaced and kept on the drive frees no space.
+        // Displaced entries that are kept on the drive free no space.
         let keeps = aside_place.is_some_and(|place| place.drive() == number);
         let freed = if keeps { SpaceFreed::Nothing } else { freed };
         let need = SpaceNeed::of(drive.steps.into_iter(), &space, drive.holds_holes);
@@ -202,7 +202,7 @@ pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     Ok(())
 }
 
-/// By the numbers of the drives, since several places may lie on one.
+/// By drive numbers, since several places may lie on one drive.
 fn drives_in_use<'p>(run: &GuardedRun<'_>, plan: &'p Plan) -> BTreeMap<u64, DriveInUse<'p>> {
     let mut drives = BTreeMap::new();
     for ((pair, map), part) in run.pairs.iter().zip(run.maps).zip(&plan.parts) {
@@ -216,7 +216,7 @@ fn drives_in_use<'p>(run: &GuardedRun<'_>, plan: &'p Plan) -> BTreeMap<u64, Driv
             let in_use = match drives.entry(number) {
                 Entry::Occupied(known) => known.into_mut(),
                 Entry::Vacant(new) => {
-                    // What is not there any more is stale, and found to be so by the steps.
+                    // A drive that is gone makes its steps stale.
                     let anchor = pair.destination.anchor.as_fd();
                     let Ok(handle) = drive.open(run.system, anchor) else { continue };
                     let at = drive.path.as_bytes();

@@ -1,8 +1,8 @@
-//! Runs on nested places keep out of each other's way by the locks of folders.
+//! Locks of folders, which keep runs on nested places apart.
 //!
-//! A run has what it changes alone, and shares every folder above, across mounts and up to the root of the system. So
-//! one that works below or above another finds the lock taken. What only looks locks nothing. Where a drive
-//! cannot lock, and above folders that the user may not read, nothing is kept out.
+//! A run locks what it changes exclusively, and every folder above as shared, across mounts and up to the root of
+//! the system. So a run below or above another finds a lock. Commands that change nothing lock nothing. Where a
+//! drive cannot lock, or the user may not read a folder, there is no lock.
 
 use std::collections::BTreeMap;
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -13,18 +13,18 @@ use utter_echo_os::{Caller, Entry, Identity, Lock, LockMode, Stat, System};
 use crate::guard::refusal::Refusal;
 use crate::sides::{self, Pair, SetAsidePlace};
 
-/// A folder that is to be locked.
+/// A folder to lock.
 struct ToLock {
     folder: OwnedFd,
     stat: Stat,
     mode: LockMode,
-    /// Of the place for whose sake it is locked, as the user named it.
+    /// The place that needs the lock, as the user named it.
     shown: String,
 }
 
-/// Locks what a run changes, to be held as long as it lasts, and notes locks that were passed over. With `refuses`
-/// a lock that is taken is the error. What the run sets things aside in is left out where it lies above
-/// the destination: the run itself has to lock that.
+/// Takes the locks of a run, which are held until its end, and returns notes on locks that were ignored. With
+/// `refuses`, a lock of another run is an error. The set-aside folder is not locked as shared if it lies above the
+/// destination, since the run locks it later.
 pub(crate) fn take(
     system: &dyn System,
     (pairs, aside_place): (&[Pair], Option<&SetAsidePlace>),
@@ -43,7 +43,7 @@ pub(crate) fn take(
                 None if refuses => return Err(Refusal::OtherRun { path: shown }),
                 None => {}
             },
-            // The drive cannot lock, or the folder cannot be read.
+            // The drive cannot lock, or the user may not read the folder.
             Err(_) => {}
         }
     }
@@ -51,7 +51,7 @@ pub(crate) fn take(
     Ok((locks, notes))
 }
 
-/// By identity, since one folder may be above several places, and is locked once.
+/// By identity, since a folder above several places is locked once.
 fn to_lock(
     system: &dyn System,
     pairs: &[Pair],
@@ -60,7 +60,7 @@ fn to_lock(
     let mut all = BTreeMap::new();
     for pair in pairs {
         let destination = &pair.destination;
-        // What is not there yet is locked once it is made.
+        // A missing destination is locked once it is made.
         let mode = if destination.exists() { LockMode::Alone } else { LockMode::Shared };
         add_with_all_above(system, &destination.anchor, (mode, &pair.destination_shown), &mut all);
         if takes_from_source {
@@ -77,7 +77,7 @@ fn add_with_all_above(
     (mode, shown): (LockMode, &String),
     all: &mut BTreeMap<Identity, ToLock>,
 ) {
-    // Where the way up is not to be had, the place itself is locked all the same.
+    // If the folders above cannot be opened, the place itself is locked all the same.
     let above = sides::open_folders_above(system, place).unwrap_or_default();
     let above = above.into_iter().map(|folder| (folder, LockMode::Shared));
     let own = place.try_clone().map(|own| (own, mode));
@@ -89,8 +89,8 @@ fn add_with_all_above(
     }
 }
 
-/// The process that has the lock of a folder in which it may change nothing: what it does is no run there. Nobody is
-/// to keep others from their work that way.
+/// The process that holds the lock of a folder in which it may change nothing, so that it is no run there. Nobody
+/// can block others that way.
 fn foreign_holder(system: &dyn System, folder: &OwnedFd, stat: &Stat) -> Option<u32> {
     let holders = system.lock_holders(folder.as_fd()).ok()?;
     let may_change =

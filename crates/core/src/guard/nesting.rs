@@ -1,4 +1,4 @@
-//! The nested-folder mistake: a mirror that goes one folder too high or too low.
+//! The guard against a mirror that goes one folder too high or too low.
 
 use std::ffi::OsStr;
 use std::io;
@@ -14,17 +14,17 @@ use utter_echo_os::{Kind, System};
 use crate::policy::Part;
 use crate::sides::{Pair, RootPath};
 
-/// A folder has to hold so many of the source's names to look like it,
+/// The part of the source's names that a folder must hold to look like the source,
 const ENOUGH: usize = 8;
 
-/// or all of them, if they are so many at least.
+/// or all of them, if they are at least this many.
 const FEW: usize = 4;
 
-/// So many folders within the destination are looked into.
+/// The most folders in the destination that are checked.
 const FOLDERS: usize = 1000;
 
-/// Finds a folder right above or right below a destination that looks like the source while the
-/// destination itself does not. What cannot be looked into is no reason to refuse anything.
+/// Finds a folder directly above or below a destination that looks like the source, while the destination itself
+/// does not. Folders that cannot be read are ignored.
 pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Option<Nested> {
     if pair.single.is_some() || !changes_much(part) {
         return None;
@@ -37,12 +37,12 @@ pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Option<Nest
     })
 }
 
-/// So that a destination that the source's names are in need not be listed again.
+/// Avoids listing a destination that has the source's names.
 fn changes_much(part: &Part) -> bool {
     let Some(top) = part.folders.first() else { return false };
     let count = |verbs: &[Verb]| top.steps.iter().filter(|step| verbs.contains(&step.verb)).count();
     let (new, removed) = (count(&[Verb::Add, Verb::Rename]), count(&[Verb::Remove]));
-    // Where nothing may be added, what would be is not known.
+    // Without steps that add, missing names are not known.
     new + 1 >= FEW || new == 0 && removed > 0
 }
 
@@ -80,12 +80,12 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     Ok(below.max().map(|(_, name)| path.join(OsStr::from_bytes(name))))
 }
 
-/// A root is held, and opened to be listed.
+/// Opens a root for listing.
 fn list(system: &dyn System, root: &OwnedFd) -> io::Result<Listing> {
     Listing::read(system, system.open_folder(root.as_fd(), b"")?.as_fd())
 }
 
-/// The folder right above the destination, if it can be opened.
+/// The folder directly above the destination, if it can be opened.
 fn above(system: &dyn System, pair: &Pair) -> Option<OwnedFd> {
     let RootPath { anchor, missing, .. } = &pair.destination;
     match &**missing {

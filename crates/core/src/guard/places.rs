@@ -1,4 +1,4 @@
-//! Places that lie within one another, which no plan may have.
+//! The guard against places within one another.
 
 use utter_echo_drives::map::DriveMap;
 use utter_echo_model::path::TreePath;
@@ -14,19 +14,19 @@ use crate::sides::{self, Pair, SetAsidePlace};
 pub(crate) struct PlacesOfRun<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) request: &'a Request,
-    /// Where things are set aside, or notes are kept.
+    /// The set-aside folder, or the folder of the undo journal.
     pub(crate) aside_place: Option<&'a SetAsidePlace>,
 }
 
-/// Why the places of a run cannot be taken.
+/// Why the places of a run are not accepted.
 pub(crate) enum PlacesError {
     Refused(Refusal),
-    /// It cannot be found out how they lie.
+    /// Their positions cannot be found out.
     Unknown(Cause),
 }
 
 impl PlacesOfRun<'_> {
-    /// Fails where one place of a pair lies within another, as far as the folders above them tell.
+    /// Fails if one place of a pair lies within another, judged by the folders above them.
     pub(crate) fn check(&self, pair: &Pair) -> Result<(), PlacesError> {
         self.check_aside(pair).map_err(PlacesError::Refused)?;
         match sides::overlap(self.system, pair) {
@@ -36,7 +36,7 @@ impl PlacesOfRun<'_> {
         }
     }
 
-    /// The same for the place where things are set aside alone, which must not become part of a side.
+    /// The same for the set-aside folder only, which must not become part of a side.
     pub(crate) fn check_aside(&self, pair: &Pair) -> Result<(), Refusal> {
         let is_in_the_way =
             |place: &&SetAsidePlace| place.is_in_the_way(self.system, pair).unwrap_or(true);
@@ -46,7 +46,7 @@ impl PlacesOfRun<'_> {
         }
     }
 
-    /// The same for what mounts and spellings hide.
+    /// The same for mounts and spellings.
     pub(crate) fn check_mounts(&self, pair: &Pair, map: &DriveMap) -> Result<(), Refusal> {
         self.check_paths(pair, map, std::iter::empty())?;
         let names = &map.root().capabilities.drive.names;
@@ -61,7 +61,7 @@ impl PlacesOfRun<'_> {
         }
     }
 
-    /// The same for what was mounted since the plan was made, where it changes something.
+    /// The same for drives that were mounted since the plan was made, in changed folders.
     pub(crate) fn check_changed(
         &self,
         pair: &Pair,
@@ -77,7 +77,7 @@ impl PlacesOfRun<'_> {
         map: &DriveMap,
         changed: impl Iterator<Item = TreePath>,
     ) -> Result<(), Refusal> {
-        // What was set aside may lie beside what it goes back to.
+        // The set-aside folder may lie beside the folder to restore.
         if self.request.task.is_undo() {
             return Ok(());
         }
@@ -89,7 +89,7 @@ impl PlacesOfRun<'_> {
     }
 }
 
-/// The refusal of two sides that meet at this path.
+/// The refusal of two sides that overlap at this path.
 pub(crate) fn overlap(at: &TreePath, pair: &Pair) -> Refusal {
     let at = String::from_utf8_lossy(at.as_bytes()).into_owned();
     Refusal::Overlap {

@@ -14,10 +14,10 @@ pub enum Refusal {
         source_path: String,
         /// As the user named it.
         destination_path: String,
-        /// Where one turned up in the other, if not by its path.
+        /// Where one lies in the other, if their paths do not show it.
         at: Option<String>,
     },
-    /// What is set aside would become part of a side. See [`Guard::Overlap`].
+    /// The set-aside folder would become part of a side. See [`Guard::Overlap`].
     #[error(
         "'{folder}', where things would be set aside, is inside '{source_path}' or '{destination_path}' and would be taken for a part of it\n  choose a folder outside both; if it is on the destination's drive, nothing has to be copied"
     )]
@@ -34,7 +34,7 @@ pub enum Refusal {
         "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns are right; if you mean it: --waive empty-source"
     )]
     EmptySource {
-        /// Entries that would go.
+        /// Entries that would be removed.
         removals: u64,
     },
     /// See [`Guard::Removals`].
@@ -42,9 +42,9 @@ pub enum Refusal {
         "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}\n  look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
     )]
     Removals {
-        /// Entries that would go.
+        /// Entries that would be removed.
         removals: u64,
-        /// Entries there are.
+        /// Entries of the destination.
         entries: u64,
         /// In words.
         limit: String,
@@ -55,7 +55,7 @@ pub enum Refusal {
         if *remove_first { "let the removals make room with --remove-first, " } else { "" }
     )]
     Space {
-        /// Needed at the fullest moment.
+        /// Needed at the peak.
         needed: u64,
         /// Free now.
         free: u64,
@@ -63,7 +63,7 @@ pub enum Refusal {
         unit: &'static str,
         /// Which drive, in words.
         drive: String,
-        /// There is room for all of it if the removals come first.
+        /// There is enough space if removals come first.
         remove_first: bool,
     },
     /// See [`Guard::Nesting`].
@@ -132,7 +132,7 @@ pub enum Refusal {
         destination_path: String,
         /// Label or UUID.
         wanted: String,
-        /// Label and UUID of the drive that is there, as far as they can be found out.
+        /// The known label and UUID of the drive that is there.
         found: Vec<String>,
     },
 }

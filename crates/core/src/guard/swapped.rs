@@ -1,4 +1,4 @@
-//! The mistake of taking the destination for the source.
+//! The guard against swapped sides.
 
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Kind, Time};
@@ -7,11 +7,11 @@ use crate::guard::refusal::Refusal;
 use crate::plan::Plan;
 use crate::policy::{Part, Step};
 
-/// Fewer entries that were written in the destination may be chance.
+/// Fewer entries written in the destination may be chance.
 const ENOUGH: u64 = 20;
 
-/// Refuses a plan if most of what it takes away was written in the destination after the newest entry
-/// of the source: work goes on where it is written, and its echo is the older of the two.
+/// Refuses a plan if most entries that it replaces or removes were written in the destination after the newest
+/// entry of the source: people work on the original, and its copy is older.
 pub(crate) fn check(plan: &Plan) -> Result<(), Refusal> {
     let Some(newest) = plan.totals.newest else { return Ok(()) };
     let (mut written, mut taken) = (0, 0);

@@ -38,7 +38,7 @@ pub struct Purpose {
     pub task: Task,
     /// From where to where, as absolute paths.
     pub places: Places,
-    /// What goes along.
+    /// The attributes to carry.
     pub carry: Aspects,
     /// What cannot be carried was a problem.
     pub strictly: bool,

@@ -51,7 +51,7 @@ pub struct PlacedStep<'a> {
     pub linked_to: Option<TreePath>,
     /// For a rename within the destination, where the entry was.
     pub was: Option<TreePath>,
-    /// The source's name of it, where that is another.
+    /// The source's name, if that differs.
     pub named: Option<Vec<u8>>,
 }
 

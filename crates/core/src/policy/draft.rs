@@ -45,7 +45,7 @@ pub(super) struct DraftFolder {
     pub(super) steps: Vec<Option<Step>>,
     /// What goes from the source.
     pub(super) vacates: Vec<Step>,
-    /// Something of the source stays in it.
+    /// Something stays in the source's folder.
     pub(super) stays_here: bool,
     /// Names of entries that the source has under others, and those.
     pub(super) source_names: SourceNames,

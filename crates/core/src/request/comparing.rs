@@ -10,58 +10,58 @@ pub enum By {
     /// Size or modification time differ.
     #[default]
     SizeTime,
-    /// Bytes differ; reads both sides and looks at every aspect.
+    /// Bytes differ; reads both sides and compares all attributes.
     Content,
     /// Size differs.
     Size,
-    /// Only that there is an entry of the same name and kind; nothing else of it is compared.
+    /// The entry is missing or has another kind; nothing else is compared.
     Presence,
 }
 
-/// How the contents of files are read that are compared.
+/// How compared contents are read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Reading {
-    /// As the system has them in its cache, if it has.
+    /// From the system's cache, if they are there.
     #[default]
     AsCached,
-    /// As the drives hold them: what is in the cache is written out and left aside.
+    /// From the drives: files are flushed and dropped from the cache first.
     FromDrive,
 }
 
-/// A part of all files, chosen by chance.
+/// A random sample of files.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Sample {
-    /// How likely each is to be among them, in percent.
+    /// The probability of each file, in percent.
     pub percent: f64,
-    /// What the choice depends on, beside the file.
+    /// The seed of the choice.
     pub seed: u64,
 }
 
-/// What counts as changed, and what is done about it.
+/// What counts as changed, and which steps are allowed.
 #[derive(Clone, Copy, Debug)]
 pub struct Changed {
-    /// What cannot be carried is a problem, not a note.
+    /// Attributes that cannot be carried are a problem instead of a note.
     pub strictly: bool,
     /// How a changed file is recognised.
     pub by: By,
-    /// Files to be read and compared byte by byte though nothing else shows that they differ.
+    /// A random sample of unchanged files whose contents are compared.
     pub sample: Option<Sample>,
-    /// How those are read that are compared.
+    /// How compared contents are read.
     pub reading: Reading,
-    /// Look at every attribute of every entry, whatever the change times say; `Task::Verify` and
-    /// [`By::Content`] always do.
+    /// Compare all attributes of every entry, whatever the change times. `Task::Verify` and [`By::Content`] always
+    /// do.
     pub all_aspects: bool,
-    /// The most by which two modification times may differ that count as equal, beyond what the
-    /// destination's drive cannot tell apart.
+    /// The largest difference of modification times that count as equal, besides the resolution of the
+    /// destination's drive.
     pub time_slack: Duration,
-    /// Leave a file of the destination as it is where it would be replaced and is newer.
+    /// Do not replace files of the destination that are newer.
     pub spare_newer: bool,
-    /// Steps that the plan may hold.
+    /// The allowed verbs.
     pub steps: Verbs,
 }
 
 impl Default for Changed {
-    /// By size and time, exactly, with all steps.
+    /// By size and exact time, with all verbs.
     fn default() -> Self {
         Self {
             strictly: false,

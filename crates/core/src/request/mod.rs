@@ -1,7 +1,7 @@
-//! What a run is asked to do.
+//! The request of a run.
 //!
-//! A [`Request`] is made by a builder with defaults; each part of it goes to the layer that needs it. What
-//! comparing is asked to find out is derived from it in `scope`, and nowhere else.
+//! A [`Request`] is built from defaults, and each part of it goes to the layer that needs it. The scope of a
+//! comparison is derived from it in `scope` and nowhere else.
 
 mod comparing;
 mod run;

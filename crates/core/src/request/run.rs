@@ -1,4 +1,4 @@
-//! A whole run, by a builder with defaults.
+//! A request, built from defaults.
 
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -13,35 +13,35 @@ use crate::request::comparing::Changed;
 use crate::request::safety::Safety;
 use crate::request::task::{OnConflict, Places, Task, Vacating};
 
-/// A whole run; each part goes to the layer that needs it.
+/// The request of a run. Each part goes to the layer that needs it.
 #[derive(Debug)]
 pub struct Request {
     /// What to do.
     pub task: Task,
-    /// From where to where.
+    /// The places.
     pub places: Places,
     /// Which entries take part.
     pub selection: Selection,
-    /// What counts as changed, and what is done about it.
+    /// What counts as changed, and which steps are allowed.
     pub changed: Changed,
-    /// What goes along.
+    /// The attributes to carry.
     pub carry: Aspects,
     /// Guards.
     pub safety: Safety,
-    /// How to go about it.
+    /// How to work.
     pub running: Running,
-    /// How a move goes about it.
+    /// Options of a move.
     pub vacating: Vacating,
-    /// The folder in which whoever asks keeps what changes while it runs; it takes no part.
+    /// The state folder of the program, which changes during the run and is always left out.
     pub own: Option<PathBuf>,
     answers: OnceLock<HashMap<Vec<u8>, OnConflict>>,
 }
 
 impl Request {
-    /// What to do with each conflict, by its path below the destination as the user named it: for
-    /// [`OnConflict::Ask`]. It can be answered once; a plan made after that goes by it.
+    /// Answers for [`OnConflict::Ask`], by paths below the destination as the user named it. They are set once,
+    /// before the plan is made.
     pub fn answer(&self, answers: HashMap<Vec<u8>, OnConflict>) {
-        // The first answer is the one that was looked at.
+        // The first answers stay.
         let _ = self.answers.set(answers);
     }
 
@@ -55,8 +55,7 @@ impl Request {
         }
     }
 
-    /// A request for everything, with every aspect and all guards on. Each of the calls
-    /// below changes one part of that.
+    /// A request for all entries, with all attributes and guards. Each of the calls below changes one part of it.
     pub fn new(task: Task, places: Places) -> Self {
         Self {
             task,
@@ -72,31 +71,31 @@ impl Request {
         }
     }
 
-    /// Moving like this.
+    /// With these options of a move.
     #[must_use]
     pub fn vacating(self, vacating: Vacating) -> Self {
         Self { vacating, ..self }
     }
 
-    /// With only what a selection takes.
+    /// With this selection.
     #[must_use]
     pub fn selecting(self, selection: Selection) -> Self {
         Self { selection, ..self }
     }
 
-    /// With other terms of what counts as changed.
+    /// With this definition of changed.
     #[must_use]
     pub fn comparing(self, changed: Changed) -> Self {
         Self { changed, ..self }
     }
 
-    /// With these aspects.
+    /// With these attributes.
     #[must_use]
     pub fn carrying(self, carry: Aspects) -> Self {
         Self { carry, ..self }
     }
 
-    /// With what cannot be carried as a problem.
+    /// With attributes that cannot be carried as problems.
     #[must_use]
     pub fn strictly(self, strictly: bool) -> Self {
         Self { changed: Changed { strictly, ..self.changed }, ..self }
@@ -108,13 +107,13 @@ impl Request {
         Self { safety, ..self }
     }
 
-    /// Leaving out this folder, wherever it is met.
+    /// Without this folder, wherever it is found.
     #[must_use]
     pub fn leaving_out(self, own: Option<PathBuf>) -> Self {
         Self { own, ..self }
     }
 
-    /// Gone about like this.
+    /// With these options on how to work.
     #[must_use]
     pub fn running(self, running: Running) -> Self {
         Self { running, ..self }

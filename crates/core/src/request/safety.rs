@@ -1,9 +1,9 @@
-//! Guards, limits, and where things are set aside.
+//! Guards, limits and the set-aside folder.
 
 use std::fmt;
 use std::path::PathBuf;
 
-/// How many removals a mirror may hold.
+/// The most removals of a mirror.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub enum RemovalLimit {
     /// A third of the destination's entries, once that is more than twenty removals.
@@ -24,19 +24,18 @@ pub enum Guard {
     EmptySource,
     /// A mirror that removes more than its limit.
     Removals,
-    /// A plan that needs more room than there is.
+    /// A plan that needs more space than there is.
     Space,
-    /// A mirror into a destination that looks nothing like the source, while a folder right above or
-    /// right below it does.
+    /// A mirror into a destination that looks nothing like the source, while a folder directly above or below it
+    /// does.
     Nesting,
-    /// A mirror that would mostly take away what was written in the destination after the newest
-    /// entry of the source.
+    /// A mirror that would mostly replace or remove entries newer than anything in the source.
     Swapped,
     /// A place on a drive that is not mounted, or on another drive than was named.
     Drive,
     /// A destination that another run is working on.
     OtherRun,
-    /// A move onto a drive that cannot hold what would be gone with the source.
+    /// A move to a drive that cannot store attributes of the source.
     Loss,
 }
 
@@ -76,50 +75,50 @@ impl fmt::Display for Guard {
     }
 }
 
-/// Which of the runs that set something aside are kept.
+/// Which set-aside runs are kept.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Keep {
-    /// So many of them, the run itself among them.
+    /// The newest runs, this many including the present one.
     Newest(usize),
-    /// Those whose names are not less than this one, which has the form of [`SetAside::run`].
+    /// The runs whose names are not less than this one, in the form of [`SetAside::run`].
     Since(String),
 }
 
-/// Where to move what a run would remove or replace.
+/// The place for entries that a run would remove or replace.
 #[derive(Clone, Debug)]
 pub struct SetAside {
-    /// The folder that holds a folder for each run.
+    /// The folder with one folder for each run.
     pub folder: PathBuf,
     /// Name of this run: its time in UTC as `2026-11-23T14-05-09Z`, so that names sort by time. If
     /// it is taken, a number is added.
     pub run: String,
-    /// Which runs to keep once this one is done; `None` for all.
+    /// Which runs to keep after this one; `None` for all.
     pub keep: Option<Keep>,
-    /// What the folder is for.
+    /// What is kept there.
     pub what: Keeping,
 }
 
-/// What of a run is kept where it sets aside.
+/// What is kept in a set-aside folder.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Keeping {
-    /// What it displaces, with what it takes to undo the run. Nothing is done that cannot be kept.
+    /// Displaced entries and the undo journal. Without them nothing is done.
     #[default]
     Displaced,
-    /// Only what it takes to undo a move. It goes on if that cannot be kept.
+    /// Only the undo journal of a move, which goes on if it cannot be written.
     Notes,
 }
 
-/// What may refuse a plan, and what not.
+/// Guards and limits.
 #[derive(Clone, Debug, Default)]
 pub struct Safety {
-    /// Most removals that a mirror may hold.
+    /// The most removals of a mirror.
     pub removal_limit: RemovalLimit,
-    /// Files are removed before anything arrives: for drives that have no room for both.
+    /// Remove files before anything is added, for drives without space for both.
     pub remove_first: bool,
     /// Label or UUID of the drive that the destination must lie on.
     pub drive: Option<String>,
-    /// Guards that are switched off for this run.
+    /// Waived guards.
     pub waived: Vec<Guard>,
-    /// Where what is displaced goes; `None` to lose it.
+    /// Where displaced entries are kept; `None` to lose them.
     pub set_aside: Option<SetAside>,
 }

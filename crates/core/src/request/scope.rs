@@ -1,5 +1,5 @@
-//! What comparing is asked to find out: derived from command and options here, and nowhere else, so
-//! that it does not look at what nobody asks for and still knows nothing of steps.
+//! The scope of a comparison, derived from the request here and nowhere else. So the comparison reads only what is
+//! needed, and knows nothing of steps.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::verb::Verb;
@@ -8,83 +8,83 @@ use utter_echo_select::Selection;
 use crate::request::comparing::{By, Changed, Reading, Sample};
 use crate::request::run::Request;
 
-/// The questions of one comparison.
+/// The scope of a comparison.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Scope {
     /// How a changed file is recognised.
     pub(crate) by: By,
-    /// Files to be read though nothing else shows that they differ.
+    /// A random sample of files to read.
     pub(crate) sample: Option<Sample>,
     /// How files are read.
     pub(crate) reading: Reading,
-    /// Whether to look at attributes that `statx` does not show.
+    /// When to compare attributes that `statx` does not show.
     pub(crate) attributes: HiddenAttributes,
-    /// Whether to go below folders that only the destination has.
+    /// Whether to scan folders that only the destination has.
     pub(crate) extra: ExtraFolders,
-    /// Whether what the selection leaves out of the destination is a difference.
+    /// Whether left-out entries of the destination are differences.
     pub(crate) left_out: LeftOutEntries,
-    /// Whether to go onto other drives that are mounted in the destination alone.
+    /// Whether to scan drives mounted in folders of the destination only.
     pub(crate) drives: DriveCrossing,
-    /// Whether what is the same on both sides is to be reported.
+    /// Whether equal entries are reported.
     pub(crate) same: EqualEntries,
-    /// Whether to find out what could be renamed from one side to the other.
+    /// Whether entries can be renamed from one side to the other.
     pub(crate) rename_path: RenamePath,
 }
 
-/// Whether entries of the source can be renamed to where they go.
+/// Whether entries of the source can be renamed into the destination.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum RenamePath {
     /// They cannot.
     #[default]
     Impossible,
-    /// They can; of a folder it takes a look at all that is in it to know.
+    /// They can; for a folder all its entries must be checked.
     EachEntry,
-    /// They can, and a folder with all it holds, whatever that is.
+    /// They can, and folders with all their entries unchecked.
     WholeTree,
 }
 
-/// What to do with what both sides agree in.
+/// What to do with equal entries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum EqualEntries {
-    /// It is counted.
+    /// They are counted.
     Counted,
-    /// It is reported, too.
+    /// They are reported.
     Told,
 }
 
-/// When attributes that cost calls of their own are looked at.
+/// When attributes that `statx` does not show are compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum HiddenAttributes {
-    /// Where the source's change time says that they may have been altered since they were carried.
+    /// If the change time of the source shows that they may have changed since they were carried.
     WhereAltered,
     /// Always.
     Always,
 }
 
-/// What to find out about a folder that only the destination has.
+/// How to scan a folder that only the destination has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum ExtraFolders {
-    /// That it is there.
+    /// Not at all.
     NameOnly,
-    /// All that is in it.
+    /// With all its entries.
     WithContents,
 }
 
-/// What to do with what the selection leaves out of the destination.
+/// What to do with left-out entries of the destination.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum LeftOutEntries {
-    /// It is invisible.
+    /// They are invisible.
     Unseen,
-    /// It is a difference.
+    /// They are differences.
     Told,
 }
 
-/// How far to go in the destination.
+/// Which drives of the destination to scan.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum DriveCrossing {
-    /// Onto another drive only where the source has something in that very place.
+    /// Another drive only if the source has an entry in the place of its mount point.
     WhereTheSourceGoes,
-    /// Wherever one is mounted.
+    /// All drives.
     All,
 }
 
@@ -120,7 +120,7 @@ impl Scope {
     }
 }
 
-/// A rename takes all of an entry along, and away from the source; so it needs leave for all of that.
+/// A rename carries all attributes and removes the entry from the source, so both must be allowed.
 fn rename_path(request: &Request, selection: &Selection) -> RenamePath {
     let Request { task, changed, carry, vacating, .. } = request;
     let carries_all = Aspects::ALL.iter().all(|aspect| carry.has(aspect));

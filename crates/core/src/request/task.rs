@@ -1,4 +1,4 @@
-//! What to do with which places.
+//! Tasks and places.
 
 use std::path::PathBuf;
 
@@ -12,15 +12,15 @@ pub enum Task {
     Copy,
     /// Add, replace and remove what the source does not have.
     Mirror,
-    /// Only compare, and look at every aspect of every entry.
+    /// Only compare all attributes of every entry.
     Verify,
-    /// Take back what a run did that set aside what it displaced.
+    /// Undo a run with a set-aside folder.
     Undo,
-    /// Add, and take away from the source what has arrived.
+    /// Add, and remove from the source what has arrived.
     Move,
 }
 
-/// What a task may do, and what it needs: asked by these names, and not by the task's own.
+/// Properties of tasks. Code asks for these instead of comparing tasks.
 impl Task {
     /// Its name in messages and JSON.
     pub fn name(self) -> &'static str {
@@ -33,22 +33,22 @@ impl Task {
         }
     }
 
-    /// What the source lacks goes from the destination.
+    /// Removes extra entries from the destination.
     pub fn removes(self) -> bool {
         matches!(self, Self::Mirror)
     }
 
-    /// What has arrived goes from the source.
+    /// Removes entries from the source once they have arrived.
     pub fn vacates(self) -> bool {
         matches!(self, Self::Move)
     }
 
-    /// Nothing is changed on either side.
+    /// Changes neither side.
     pub fn only_compares(self) -> bool {
         matches!(self, Self::Verify)
     }
 
-    /// The plan comes from the notes of another run, and not from comparing.
+    /// The plan comes from an undo journal and not from a comparison.
     pub fn is_undo(self) -> bool {
         matches!(self, Self::Undo)
     }
@@ -58,25 +58,25 @@ impl Task {
         matches!(self, Self::Mirror)
     }
 
-    /// The destination must be there.
+    /// The destination must exist.
     pub fn needs_a_destination(self) -> bool {
         matches!(self, Self::Verify)
     }
 
-    /// Somebody should be asked before what is there goes.
+    /// The user is asked before entries are removed.
     pub fn asks_before_removing(self) -> bool {
         matches!(self, Self::Mirror | Self::Undo)
     }
 }
 
 impl Places {
-    /// The contents of each source into this destination, or, for several, each under its own name.
+    /// Copies the contents of a source into the destination, or several sources under their own names.
     pub fn new(sources: Vec<PathBuf>, destination: PathBuf) -> Self {
         Self { sources, destination, inside: false }
     }
 }
 
-/// Where a run goes from and to. See `Session` for the rule that joins the two.
+/// The sources and the destination of a run. `Session` has the rule for paths.
 #[derive(Clone, Debug)]
 pub struct Places {
     /// Folders, or single entries; at least one.
@@ -87,27 +87,27 @@ pub struct Places {
     pub inside: bool,
 }
 
-/// What to do where a moved entry meets another of its name.
+/// What to do if the name of a moved entry is taken in the destination.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum OnConflict {
-    /// Both stay where they are, and are reported.
+    /// Both stay and are reported.
     #[default]
     Skip,
-    /// The destination's gives way.
+    /// Replace the destination's.
     Replace,
-    /// The destination's gives way if it is older; else both stay.
+    /// Replace the destination's if it is older; otherwise both stay.
     Newer,
-    /// The one that arrives gets a name with its date. A folder that meets something else stays.
+    /// The arriving entry gets a dated name.
     KeepBoth,
-    /// Whatever was answered for its path; both stay where nothing was.
+    /// As answered for its path; without an answer both stay.
     Ask,
 }
 
-/// How a move goes about it.
+/// Options of a move.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Vacating {
-    /// Folders of the source stay, empty.
+    /// Keep empty folders in the source.
     pub leave_folders: bool,
-    /// What to do where there is something else already.
+    /// What to do if a name is taken.
     pub on_conflict: OnConflict,
 }

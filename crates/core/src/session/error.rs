@@ -7,10 +7,10 @@ use crate::guard::Refusal;
 /// Why there is no plan.
 #[derive(Debug, thiserror::Error)]
 pub enum PlanError {
-    /// A guard that needs no plan to refuse.
+    /// A guard refused without a plan.
     #[error(transparent)]
     Refused(#[from] Refusal),
-    /// The source folder itself cannot be listed, so nothing is known of it.
+    /// The source folder cannot be listed.
     #[error("source '{path}' cannot be listed: {cause}")]
     SourceClosed {
         /// As the user named it.
@@ -18,7 +18,7 @@ pub enum PlanError {
         /// Why.
         cause: Cause,
     },
-    /// The destination folder itself cannot be looked into.
+    /// The destination folder cannot be opened.
     #[error("destination '{path}' cannot be read: {cause}")]
     DestinationClosed {
         /// As the user named it.
@@ -26,7 +26,7 @@ pub enum PlanError {
         /// Why.
         cause: Cause,
     },
-    /// A saved plan saw other places than are there now.
+    /// A saved plan does not fit the places.
     #[error(
         "the destination folder existed when the plan was made and does not now, or the other way round\n  make the plan anew with --save-plan"
     )]

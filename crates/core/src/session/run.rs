@@ -33,40 +33,40 @@ use crate::session::error::PlanError;
 use crate::sides::{self, CallError, Pair, SetAsidePlace};
 use crate::undo::PastRun;
 
-/// What a session found out about its drives, and holds of them.
+/// What a session knows and holds of its drives.
 pub(crate) struct SessionDrives {
-    /// The drives below each destination. Found once a run, by planning: until then it is not sure
-    /// that the two sides may be touched at all.
+    /// The drives below each destination. They are tried out when the plan is made, since before that the sides may
+    /// overlap.
     maps: OnceLock<Vec<DriveMap>>,
-    /// What drives can hold, by their numbers: each is tried out once.
+    /// The features of drives, by drive number. Each drive is tried out once.
     tried: Mutex<Vec<(u64, Features)>>,
-    /// Of the destinations, once the guards let a plan pass.
+    /// The locks, once the guards have passed.
     locks: Mutex<Vec<Lock>>,
 }
 
-/// What earlier runs left for this one.
+/// What earlier runs left.
 pub(crate) struct SessionHistory<'a> {
-    /// For each pair, when folders of its source were changed, where that is not what can be seen.
+    /// For each pair, the times of source folders that an interrupted run changed.
     pub(crate) times: Vec<InterruptedMove>,
-    /// For each pair, what a move that was cut short left.
+    /// For each pair, what an interrupted move left.
     interrupted: Vec<InterruptedMove>,
-    /// The run that is to be undone, if one is.
+    /// The run to undo, if any.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
 
-/// Both sides opened, ready to be planned and, after that, changed.
+/// Both sides of a run, open.
 pub struct Session<'a> {
     pub(super) system: &'a dyn System,
     pub(crate) request: &'a Request,
     pub(super) caller: Caller,
-    /// The folder that takes no part, if it is there.
+    /// The folder that is always left out, if it exists.
     own: Option<OwnFolder>,
     pub(crate) pairs: Vec<Pair>,
-    /// Where things are set aside, if they are.
+    /// The set-aside place, if there is one.
     aside_place: Option<SetAsidePlace>,
-    /// Why a move goes on without its notes.
+    /// Why a move has no undo journal.
     lacks_notes: Option<String>,
-    /// For each pair, what of it takes part, where that is not what the request says.
+    /// For each pair its selection, if not that of the request.
     pub(crate) selections: Vec<Selection>,
     pub(crate) found: SessionDrives,
     pub(crate) history: SessionHistory<'a>,
@@ -81,11 +81,10 @@ impl fmt::Debug for Session<'_> {
 impl<'a> Session<'a> {
     /// Opens both sides without changing them.
     ///
-    /// A source folder's *contents* become the destination's contents; with
-    /// `inside`, or with several sources, each source goes inside
-    /// the destination under its own name. A single entry goes into a destination folder that
-    /// exists, or whose path ends in a slash; otherwise the destination is its new name. Of what is a
-    /// folder already a trailing slash says nothing.
+    /// A source folder's *contents* become the destination's contents; with `inside`, or with several sources, each
+    /// source goes inside the destination under its own name. A single entry goes into a destination folder that
+    /// exists, or whose path ends in a slash; otherwise the destination is its new name. For an existing folder a
+    /// trailing slash makes no difference.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
         let pairs = sides::open(system, request.task, &request.places)?;
         Self::new(system, request, pairs, None)
@@ -135,8 +134,8 @@ impl<'a> Session<'a> {
         })
     }
 
-    /// Scans and compares both sides and writes down every step. Changes nothing, but that what the
-    /// destination's drive can hold is tried out: see [`Features::try_out`].
+    /// Scans and compares both sides, and plans every step. Changes nothing, except that the features of the
+    /// destination's drive are tried out: see [`Features::try_out`].
     pub fn plan(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
         let mut plan = Plan { settles: self.looks_at_everything(), ..Plan::default() };
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
@@ -161,7 +160,7 @@ impl<'a> Session<'a> {
         Ok(plan)
     }
 
-    /// Facts, then decisions. `root` is the source's root, where it goes as well.
+    /// Compares one pair and decides. `root` is the source's root, if it is to be removed as well.
     fn decide(
         &self,
         (pair, map): (&Pair, &DriveMap),
@@ -217,7 +216,7 @@ impl<'a> Session<'a> {
         let mut compared = compare::compare(&comparison, &mut drafted)?;
         let mut decided = drafted.decide(&compared, &comparison);
         if decided.is_short_sighted {
-            // What is found once more is counted once.
+            // The second walk must not count twice.
             comparison.counts = RuleCounts::of(selection);
             comparison.terms.scope.rename_path = RenamePath::EachEntry;
             let mut drafted = draft();
@@ -233,7 +232,7 @@ impl<'a> Session<'a> {
         set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Displaced)
     }
 
-    /// A move can be undone without a folder to set things aside in, but for what it replaces.
+    /// A move with only an undo journal cannot bring back replaced entries.
     fn note_gone_for_good(&self, plan: &Plan) -> Option<Note> {
         let keeps_notes_alone = self.aside_place.is_some() && !self.keeps_displaced();
         let replaced = plan.displaced(Verb::Replace).entries;
@@ -258,8 +257,7 @@ impl<'a> Session<'a> {
             .filter(|interrupted| !interrupted.is_empty())
     }
 
-    /// True if a plan of this request looks at all there is below both roots, and at enough of it to
-    /// say that nothing is unfinished.
+    /// True if a plan of this request reads everything below both roots that shows whether anything is unfinished.
     fn looks_at_everything(&self) -> bool {
         use utter_echo_model::aspect::Aspect::Content;
         let Request { selection, changed, carry, .. } = self.request;
@@ -267,8 +265,8 @@ impl<'a> Session<'a> {
         selection.takes_everything() && by && carry.has(Content)
     }
 
-    /// Takes a plan that was made before, for the same places. It holds only as far as both sides
-    /// still are what it saw: see [`Session::stale`].
+    /// Takes over a saved plan for the same places. Steps whose entries have changed since are stale: see
+    /// [`Session::stale`].
     pub fn adopt(&self, mut plan: Plan) -> Result<Plan, PlanError> {
         self.refuse_overlaps()?;
         plan.prefixes = self.pairs.iter().map(|pair| pair.prefix.clone()).collect();
@@ -300,8 +298,7 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// What is mounted below a destination where a saved plan saw a drive. What is there now is found
-    /// out by the steps on it, should it be another.
+    /// Adds the drive at a mount point of a saved plan. If another drive is there now, its steps find that out.
     pub(crate) fn find_again(&self, pair: &Pair, map: &DriveMap, path: &TreePath) {
         let anchor = pair.destination.anchor.as_fd();
         let found = self.system.open_folder(anchor, path.as_bytes()).and_then(|folder| {
@@ -317,19 +314,18 @@ impl<'a> Session<'a> {
         map.add(path, identity, || capabilities);
     }
 
-    /// The steps of a plan whose source or destination is no longer what the plan saw, as problems.
-    /// Carrying it out would refuse each of them, and do the rest.
+    /// The stale steps of a plan, as problems. An execution would skip them and do the rest.
     pub fn stale(&self, plan: &Plan) -> Vec<Problem> {
         let parts = self.pairs.iter().zip(self.maps()).zip(&plan.parts);
         parts.flat_map(|((pair, map), part)| plan::find(self.system, pair, map, part)).collect()
     }
 
-    /// Locks what a run changes, as long as this session lasts, and checks the plan against the guards that are
-    /// neither waived nor among those that were `answered` for this plan. Returns what is worth knowing.
+    /// Takes the locks of the run, until the session ends, and checks the plan against the guards that are neither
+    /// waived nor `answered` for this plan. Returns notes.
     pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<Vec<Note>, Refusal> {
         let refuses = !self.request.safety.waived.contains(&Guard::OtherRun);
         let moves = self.request.task.vacates();
-        // Those of an earlier check would be in the way of this one.
+        // Locks of an earlier check would be in the way.
         self.found.locks.lock().clear();
         let places = (&*self.pairs, self.aside_place.as_ref());
         let (locks, notes) = guard::take_locks(self.system, places, moves, refuses)?;
@@ -338,8 +334,8 @@ impl<'a> Session<'a> {
         Ok(notes)
     }
 
-    /// Puts back what killed moves left on its way out of the folders that a plan is about to change. Returns true if
-    /// there was something: then the plan has to be made anew. Refused as [`guard`](Self::guard) refuses.
+    /// Restores entries from the exit folders of killed moves, in folders that this run may change. Returns true if
+    /// there were any; then the plan must be made again. Refused like [`guard`](Self::guard).
     pub fn recover(&self, plan: &Plan) -> Result<bool, Refusal> {
         let moves = self.request.task.vacates();
         let may_change = |side: &Side| moves || *side == Side::Destination;
@@ -358,7 +354,7 @@ impl<'a> Session<'a> {
                 Side::Source => pair.source.as_fd(),
                 Side::Destination => pair.destination.anchor.as_fd(),
             };
-            // What cannot be put back is a problem of the plan that comes.
+            // Entries that cannot be restored are problems of the next plan.
             let folder = self.system.open_folder(root, path.as_bytes());
             let restored = folder.and_then(|it| exit_folder::restore(self.system, it.as_fd()));
             is_some_back |= restored.is_ok();
@@ -366,9 +362,9 @@ impl<'a> Session<'a> {
         Ok(is_some_back)
     }
 
-    /// As [`guard`](Self::guard), without any lock: what a dry run asks.
+    /// As [`guard`](Self::guard) without locks, for dry runs.
     pub fn check_guards(&self, plan: &Plan, answered: &[Guard]) -> Result<(), Refusal> {
-        // Something may have been mounted since the plan was made.
+        // Drives may have been mounted since the plan was made.
         for ((pair, map), part) in self.pairs.iter().zip(self.maps()).zip(&plan.parts) {
             self.places().check_changed(pair, map, part)?;
         }
@@ -382,12 +378,11 @@ impl<'a> Session<'a> {
         guard::check(&run, plan, answered)
     }
 
-    /// Carries a plan out, step by step. Never fails as a whole: what could not be done is shown by
-    /// the outcome.
+    /// Carries out a plan. Never fails as a whole: the outcome shows what could not be done.
     pub fn execute(&self, plan: &Plan, observer: &dyn Observer) -> Outcome {
         let execute = |aside: Option<&SetAsideRun<'_>>| {
             let mut running = self.request.running;
-            // Nothing goes from a source before its copy is on the drive.
+            // Nothing is removed from a source before its copy is on the drive.
             if self.request.task.vacates() && running.flush == Flush::None {
                 running.flush = Flush::End;
             }
@@ -434,7 +429,7 @@ impl<'a> Session<'a> {
                     let pruned = aside_place.prune(self.system, set_aside, &aside.name());
                     outcome.problems.extend(pruned);
                     if outcome.problems.is_empty() && self.request.task.vacates() {
-                        // Else the next run does once more what was proven already.
+                        // If this fails, the next move verifies again what was verified already.
                         let _ = aside_place.end_earlier(self.system, &self.pairs);
                     }
                 }
@@ -444,7 +439,7 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// For each pair the drives below its destination; at first that of its root alone.
+    /// For each pair the drives below its destination; at first only that of its root.
     pub(crate) fn maps(&self) -> &[DriveMap] {
         self.found.maps.get_or_init(|| {
             let map = |pair: &Pair| {
@@ -459,7 +454,7 @@ impl<'a> Session<'a> {
         })
     }
 
-    /// What can be carried to the drive with this number, on which a folder lies.
+    /// The capabilities for the drive of a folder, by the drive's number.
     fn capabilities_of(&self, folder: BorrowedFd<'_>, drive: u64) -> Capabilities {
         let slack = u64::try_from(self.request.changed.time_slack.as_nanos()).unwrap_or(u64::MAX);
         let mut tried = self.found.tried.lock();
@@ -472,7 +467,7 @@ impl<'a> Session<'a> {
         Capabilities::new(self.request.carry, features, &self.caller, slack)
     }
 
-    /// Fails where sides overlap, as every plan does.
+    /// Fails if sides overlap, as every plan does.
     pub fn refuse_overlaps(&self) -> Result<(), PlanError> {
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))
     }
@@ -492,7 +487,7 @@ impl<'a> Session<'a> {
     }
 }
 
-/// The folder that takes no part, if it is there.
+/// The folder that is always left out, if it exists.
 fn own_folder(system: &dyn System, path: &Path) -> Option<OwnFolder> {
     let folder = system.open_root(path).ok()?;
     let identity = system.stat(Entry::Pinned(folder.as_fd())).ok()?.identity;

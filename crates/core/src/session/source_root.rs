@@ -1,4 +1,4 @@
-//! Whether a move may take away the source's root itself, and how.
+//! Whether and how a move removes the source's root itself.
 
 use std::io;
 use std::os::fd::AsFd as _;
@@ -14,7 +14,7 @@ use crate::session::run::Session;
 use crate::sides::{self, Pair};
 
 impl Session<'_> {
-    /// Whether the source's root could be renamed to the destination's, which is not there yet.
+    /// Whether the source's root can be renamed to a destination that does not exist yet.
     pub(super) fn rename_path_of_root(&self, comparison: &Comparison<'_>) -> RenamePath {
         let pair = comparison.pair;
         let is_there = pair.destination.exists() || pair.single.is_some();
@@ -29,8 +29,8 @@ impl Session<'_> {
         sides::is_root_kept(self.system, &self.caller, pair)
     }
 
-    /// The source's root folder, where a move may take it away: not one that a drive is mounted on, nor the one
-    /// that this process works in. The error is why not, if that is worth telling.
+    /// The source's root folder, if a move may remove it: no mount point, and not the working folder. The error is
+    /// the reason for a note, if any.
     pub(super) fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
         let stat = &pair.source_stat;
         let is_kept = self.selection_of(pair).keeps(b"");
@@ -46,7 +46,7 @@ impl Session<'_> {
         if works_there {
             return Err(Some(Rest::WorkedIn));
         }
-        // Where that cannot be found out, it is tried.
+        // If that cannot be found out, it is tried.
         if self.is_root_held(pair).unwrap_or(false) {
             Err(Some(Rest::Held))
         } else {

@@ -1,4 +1,4 @@
-//! A run that undoes another: its plan follows from what the other noted and what is there now.
+//! Undoing a run, by a plan from its journal and the present state.
 
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
@@ -17,9 +17,8 @@ use crate::sides::CallError;
 use crate::undo::PastRun;
 
 impl<'a> Session<'a> {
-    /// Opens what a run set aside, and the destination it was displaced from, without changing them.
-    /// The request is for `Task::Undo`; of its places only those of the
-    /// run count.
+    /// Opens the set-aside folder of a run and its destination, without changing them. The request is for
+    /// `Task::Undo`; its places are those of the run.
     pub fn open_to_undo(
         system: &'a dyn System,
         request: &'a Request,
@@ -28,8 +27,8 @@ impl<'a> Session<'a> {
         Self::new(system, request, run.pairs()?, Some(run))
     }
 
-    /// Opens both sides of a move the other way round, to move back what it took from the source. The request is
-    /// for `Task::Move`; of its places only those of the run count.
+    /// Opens both sides of a move the other way round, to move entries back. The request is for `Task::Move`; its
+    /// places are those of the run.
     pub fn open_to_move_back(
         system: &'a dyn System,
         request: &'a Request,
@@ -44,7 +43,7 @@ impl<'a> Session<'a> {
         Ok(session)
     }
 
-    /// The plan that moves back what a move took from the source, as far as that was not done yet.
+    /// The plan that moves entries back to the source, as far as that was not done yet.
     pub fn plan_to_move_back(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
         let Some(run) = self.history.undoes else { return Ok(Plan::default()) };
         if !self.request.safety.waived.contains(&Guard::Drive) {
@@ -73,8 +72,8 @@ impl<'a> Session<'a> {
         plan.keep_only(&taken);
     }
 
-    /// The plan that undoes a run, as far as that was not done yet. What is stale is among its
-    /// steps: see [`Session::stale`]. There are none unless the session was opened to undo a run.
+    /// The plan that undoes a run, as far as that was not done yet. It includes stale steps: see
+    /// [`Session::stale`]. It is empty unless the session was opened to undo a run.
     pub fn plan_to_undo(&self) -> Result<Plan, PlanError> {
         let mut plan = self.whole_plan_to_undo()?;
         self.keep_only_what_is_selected(&mut plan);
@@ -118,8 +117,7 @@ impl<'a> Session<'a> {
         Ok(plan)
     }
 
-    /// Keeps others from undoing or removing the run that is to be undone, as long as what this returns is
-    /// held; nothing where the drive cannot lock.
+    /// Locks the run to undo, so that nobody else undoes or removes it; `None` if the drive cannot lock.
     pub fn hold(&self) -> Result<Option<Lock>, Refusal> {
         let Some(run) = self.history.undoes else { return Ok(None) };
         match run.hold() {
@@ -129,8 +127,8 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// What the run that is undone changed and is not seen to be as it was before. Nothing of it may be
-    /// discarded as long as there is something.
+    /// Entries that the run changed and that are not as they were before. While there are any, nothing of the run
+    /// may be discarded.
     pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
         let Some(run) = self.history.undoes else { return Ok(Vec::new()) };
         let plan = self.whole_plan_to_undo()?;

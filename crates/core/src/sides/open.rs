@@ -19,10 +19,9 @@ enum FoundSource {
     Single { folder: OwnedFd, name: Vec<u8> },
 }
 
-/// Opens both sides of every pair. A folder's *contents* become the destination's contents; with
-/// `inside`, or with several sources, each source goes inside under its own name. A single entry
-/// goes into a destination folder that exists, or that a slash at the end says is one, else the
-/// destination is its new name.
+/// Opens both sides of every pair. A folder's *contents* become the destination's contents; with `inside`, or with
+/// several sources, each source goes inside under its own name. A single entry goes into a destination folder that
+/// exists or whose path ends in a slash; otherwise the destination is its new name.
 pub(crate) fn open(
     system: &dyn System,
     task: Task,
@@ -49,7 +48,7 @@ pub(crate) fn open(
     Ok(pairs)
 }
 
-/// What goes from one source cannot go from another as well.
+/// Fails if sources of a move overlap.
 fn refuse_twice(system: &dyn System, pairs: &[Pair]) -> Result<(), CallError> {
     let mut roots: HashMap<Identity, &Pair> = HashMap::new();
     for pair in pairs.iter().filter(|pair| pair.single.is_none()) {
@@ -117,7 +116,7 @@ fn open_one(
     Ok(pair)
 }
 
-/// A source that was opened: the folder, or that which a single entry lies in.
+/// An opened source: the folder, or the folder of a single entry.
 struct OpenSource<'a> {
     path: &'a Path,
     handle: OwnedFd,
@@ -145,7 +144,7 @@ fn pair_of(
     })
 }
 
-/// A link to a folder stands for the folder; any other entry is meant itself.
+/// A link to a folder stands for the folder; any other entry stands for itself.
 fn find_source(system: &dyn System, source: &Path) -> Result<FoundSource, CallError> {
     let error = match system.open_root(source) {
         Ok(handle) => return Ok(FoundSource::Folder(handle)),
@@ -163,7 +162,7 @@ fn find_source(system: &dyn System, source: &Path) -> Result<FoundSource, CallEr
     }
 }
 
-/// Opens the deepest folder of `path` that exists; returns what is missing below it, too.
+/// Opens the deepest existing folder of `path`, and returns the missing names below it.
 pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<RootPath, CallError> {
     let mut missing = Vec::new();
     let mut at = if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };
@@ -183,7 +182,7 @@ pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<RootPath, C
                 at = parent;
             }
             Err(e) if e.kind() == ErrorKind::NotADirectory => {
-                // The file is the last of the path, or something above that.
+                // The file is the last component of the path, or one above.
                 let folder = |path: &&Path| {
                     system.open_root(path).is_err_and(|e| e.kind() == ErrorKind::NotADirectory)
                 };
@@ -195,7 +194,7 @@ pub(crate) fn find_place(system: &dyn System, path: &Path) -> Result<RootPath, C
     }
 }
 
-/// A name that nobody typed is not followed: somebody else may have made it a link.
+/// A name that the user did not type is not followed: somebody else may have made it a link.
 fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
     let Some((parent, name)) = split(path) else {
         return Ok(());
@@ -209,7 +208,7 @@ fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
     }
 }
 
-/// The name a source goes inside the destination under.
+/// The name that a source gets inside the destination.
 fn own_name(system: &dyn System, source: &Path) -> Result<Vec<u8>, CallError> {
     let nameless = || CallError::NoName(shown(source));
     if let Some(Component::Normal(name)) = source.components().next_back() {

@@ -1,4 +1,4 @@
-//! Whether two places lie within each other, also by way of mounts.
+//! Whether two places lie within each other, also by mounts.
 
 use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
@@ -24,8 +24,8 @@ pub(crate) fn parent_of_root(
     Ok((system.open_root(&above)?, name))
 }
 
-/// True if one root lies inside the other or both are one folder, as far as the folders above
-/// them tell. What mounts hide is found by [`overlap_by_mounts`], and while scanning.
+/// True if one root lies inside the other or both are one folder, judged by the folders above them.
+/// [`overlap_by_mounts`] and the scan find overlaps by mounts.
 pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
     let destination = &pair.destination;
     if pair.single.is_some() {
@@ -38,22 +38,22 @@ pub(crate) fn overlap(system: &dyn System, pair: &Pair) -> io::Result<bool> {
     Ok(s == d || folders_above(system, &destination.anchor)?.contains(&s))
 }
 
-/// Where a folder lies: on which file system, and where in that.
+/// The file system of a folder, and its path in that.
 struct Region {
     drive: u64,
     path: PathBuf,
 }
 
 impl Region {
-    /// Of a folder by its real path.
+    /// For a folder by its real path.
     fn of(mounts: &[Mount], real: &Path) -> Option<Self> {
         let mount = mounted::mount_holding(mounts, real)?;
         let path = mount.part.join(real.strip_prefix(&mount.point).ok()?);
         Some(Self { drive: mount.drive, path })
     }
 
-    /// True if one lies within the other. Some drives take several spellings for one name, and some
-    /// drivers number each spelling as if it were another folder, so no number tells.
+    /// True if one lies within the other. Some drives take several spellings for one name, and their drivers may
+    /// number each spelling as another folder, so that inode numbers do not help.
     fn meets(&self, other: &Self, names: &NameRules) -> bool {
         let (one, other_path) = (self.folded(names), other.folded(names));
         let within = one.starts_with(&other_path) || other_path.starts_with(&one);
@@ -65,10 +65,9 @@ impl Region {
     }
 }
 
-/// The path, relative to the destination, of a place in which the two sides are one, by mounts of the
-/// same folder in both, or of one side's folder in the other. Besides the drives that were found,
-/// whatever is mounted by now at a folder that is `changed` counts as well. `None` also where
-/// the system does not tell what is mounted.
+/// The path, relative to the destination, where the two sides overlap by mounts: of the same folder in both, or of
+/// one side's folder in the other. Besides the known drives, anything mounted at a folder that is `changed` counts
+/// as well. `None` also if the system does not list its mounts.
 pub(crate) fn overlap_by_mounts(
     system: &dyn System,
     pair: &Pair,
@@ -102,8 +101,7 @@ pub(crate) fn overlap_by_mounts(
         .or_else(|| changed.find(|path| meets(path, &NameRules::default())))
 }
 
-/// True if a place lies within a root of a pair, in whatever spelling the destination's drive takes for
-/// one.
+/// True if a place lies within a root of a pair, in any spelling that the destination's drive takes for the same.
 pub(crate) fn is_within(
     system: &dyn System,
     place: &RootPath,
@@ -131,7 +129,7 @@ pub(crate) fn folders_above(system: &dyn System, folder: &OwnedFd) -> io::Result
     above.iter().map(|above| Ok(system.stat(Entry::Pinned(above.as_fd()))?.identity)).collect()
 }
 
-/// The folders above one, the nearest first, across mounts and up to the root of the system.
+/// The folders above a folder, the nearest first, across mounts and up to the root of the system.
 pub(crate) fn open_folders_above(
     system: &dyn System,
     folder: &OwnedFd,

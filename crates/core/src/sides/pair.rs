@@ -1,4 +1,4 @@
-//! One source and what it becomes.
+//! A source and its destination.
 
 use std::io;
 use std::os::fd::OwnedFd;
@@ -11,23 +11,23 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Cause;
 use utter_echo_os::Stat;
 
-/// Why a run cannot even begin to look at the two sides.
+/// Why the two sides cannot be opened.
 #[derive(Debug, thiserror::Error)]
 pub enum CallError {
-    /// The source is not there.
+    /// The source does not exist.
     #[error("source '{0}' does not exist\n  check the spelling, and that its drive is mounted")]
     NoSource(String),
-    /// The destination is not there, for a task that needs it.
+    /// The destination does not exist, for a task that needs it.
     #[error(
         "destination '{0}' does not exist, so there is nothing to compare with\n  check the spelling, and that its drive is mounted"
     )]
     NoDestination(String),
-    /// The destination of a run that is to be undone is not there.
+    /// The destination of a run to undo does not exist.
     #[error(
         "'{0}', which that run changed, is not there\n  check that its drive is mounted; if it was removed, 'utter undo --discard RUN' frees what the run kept"
     )]
     Gone(String),
-    /// Something in a path cannot be reached.
+    /// A component of a path cannot be opened.
     #[error("'{path}' cannot be opened: {}", lower(cause))]
     Closed {
         /// As given.
@@ -45,23 +45,23 @@ pub enum CallError {
         "destination '{0}' is not a folder, and a folder must go there\n  name another destination or move that file away"
     )]
     FileInTheWay(String),
-    /// A link that leads nowhere, or one that would be followed unasked.
+    /// A link that leads nowhere, or that must not be followed.
     #[error(
         "destination '{0}' is a symbolic link that does not lead to a folder\n  name the folder itself"
     )]
     LinkInTheWay(String),
-    /// `..` behind a folder that does not exist.
+    /// `..` after a folder that does not exist.
     #[error("destination '{0}' goes up from a folder that does not exist\n  write it without '..'")]
     UpFromNowhere(String),
-    /// Two sources of one name.
+    /// Two sources with one name.
     #[error(
         "sources '{0}' and '{1}' would both become '{2}' in the destination\n  take them one at a time to different places"
     )]
     SameName(String, String, String),
-    /// A folder that is to be moved twice.
+    /// A source of a move that is given twice.
     #[error("sources '{0}' and '{1}' are the same folder\n  name it once")]
     SameSource(String, String),
-    /// What is to be moved lies in something else that is.
+    /// A source of a move that lies in another source.
     #[error(
         "source '{1}' lies in '{0}', which is moved with all it holds\n  name only one of them"
     )]
@@ -71,7 +71,7 @@ pub enum CallError {
         "source '{0}' has no name of its own to put inside the destination\n  leave --inside out"
     )]
     NoName(String),
-    /// The system would not say who is asking.
+    /// The system does not show who the user is.
     #[error(
         "cannot find out what this process may do: {}\n  /proc must be mounted, and readable: mount -t proc proc /proc",
         lower(.0)
@@ -83,15 +83,15 @@ fn lower(error: &io::Error) -> String {
     Cause::from(io::Error::new(error.kind(), error.to_string())).to_string()
 }
 
-/// One source and what it becomes.
+/// A source and its destination.
 #[derive(Debug)]
 pub(crate) struct Pair {
     pub(crate) source: OwnedFd,
     pub(crate) source_stat: Stat,
     pub(crate) destination: RootPath,
-    /// Set where a single entry of the source folder is meant and not the folder.
+    /// Set if the source is a single entry of this folder.
     pub(crate) single: Option<SingleEntry>,
-    /// Where the pair's root stands below the destination as the user named it.
+    /// The path of the pair's root below the destination as the user named it.
     pub(crate) prefix: TreePath,
     /// For messages.
     pub(crate) source_shown: String,
@@ -106,13 +106,13 @@ pub(crate) struct SingleEntry {
     pub(crate) destination: Vec<u8>,
 }
 
-/// A folder that may have to be made first.
+/// A folder that may not exist yet.
 #[derive(Debug)]
 pub(crate) struct RootPath {
-    /// The deepest folder of the path that exists.
+    /// The deepest existing folder of the path.
     pub(crate) anchor: OwnedFd,
     pub(crate) anchor_stat: Stat,
-    /// The folders below it that do not, the highest first.
+    /// The missing folders below it, the highest first.
     pub(crate) missing: Vec<Vec<u8>>,
 }
 
@@ -123,7 +123,7 @@ impl RootPath {
 }
 
 impl Pair {
-    /// The rotational disks that the two roots lie on, as far as they do.
+    /// The rotational disks of the two roots, if any.
     pub(crate) fn disks(&self, system: &dyn System) -> RotationalDisks {
         let (here, there) = (self.source_stat.identity, self.destination.anchor_stat.identity);
         RotationalDisks::of(system, here.drive, there.drive)

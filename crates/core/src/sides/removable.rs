@@ -1,4 +1,4 @@
-//! Whether something can be taken from a folder at all, which a move asks before it copies anything.
+//! Whether something can be removed from a folder, which a move asks before it copies anything.
 
 use std::io;
 use std::os::fd::AsFd as _;
@@ -10,7 +10,7 @@ use utter_echo_os::{Caller, Entry, Flags, System, is_forbidden};
 use crate::sides::overlap;
 use crate::sides::pair::Pair;
 
-/// What keeps an entry itself in its folder of the source, from which only what this user owns can go.
+/// Why an entry of the source cannot be removed from a folder in which only `only_of` may remove their own entries.
 pub(crate) fn why_kept(entry: &State, only_of: Option<u32>) -> Option<Cause> {
     if !entry.flags().and(Flags::LOCKS).is_empty() {
         Some(Cause::SourceFlagged)
@@ -21,7 +21,7 @@ pub(crate) fn why_kept(entry: &State, only_of: Option<u32>) -> Option<Cause> {
     }
 }
 
-/// True if the folder that the source's root is in does not let it go.
+/// True if the source's root cannot be removed from its folder.
 pub(crate) fn is_root_kept(system: &dyn System, caller: &Caller, pair: &Pair) -> io::Result<bool> {
     let (above, _) = overlap::parent_of_root(system, &pair.source)?;
     match system.may_change(above.as_fd()) {

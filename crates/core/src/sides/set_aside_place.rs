@@ -1,4 +1,4 @@
-//! Where things are set aside, before there is anything to set aside.
+//! The place for set-aside runs, before the run begins.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -11,7 +11,7 @@ use crate::request::SetAside;
 use crate::sides::pair::{CallError, Pair, RootPath};
 use crate::sides::{open, overlap};
 
-/// Where things are set aside, before there is anything to set aside.
+/// The place for set-aside runs, before the run begins.
 #[derive(Debug)]
 pub(crate) struct SetAsidePlace {
     pub(crate) place: RootPath,
@@ -24,7 +24,7 @@ impl SetAsidePlace {
         Ok(Self { place, path: set_aside.folder.clone() })
     }
 
-    /// True if it lies within one of the two sides, where it would be taken for a part of it.
+    /// True if it lies within one of the two sides.
     pub(crate) fn is_in_the_way(&self, system: &dyn System, pair: &Pair) -> io::Result<bool> {
         let to = &pair.destination;
         if !to.exists() {
@@ -45,7 +45,7 @@ impl SetAsidePlace {
         pairs.iter().any(|pair| self.is_in_the_way(system, pair).unwrap_or(true))
     }
 
-    /// The same for other spellings, on a drive that takes several for one name.
+    /// The same for other spellings of its path.
     pub(crate) fn is_spelled_within(
         &self,
         system: &dyn System,
@@ -55,12 +55,12 @@ impl SetAsidePlace {
         Ok(pair.single.is_none() && overlap::is_within(system, &self.place, pair, names)?)
     }
 
-    /// Of the deepest folder of its path that exists.
+    /// Its deepest existing folder.
     fn drive_and_folder(&self) -> Identity {
         self.place.anchor_stat.identity
     }
 
-    /// The folder itself, if it is there already.
+    /// The folder itself, if it exists.
     pub(crate) fn store(&self) -> Option<Identity> {
         self.place.exists().then(|| self.drive_and_folder())
     }

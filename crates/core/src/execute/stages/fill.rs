@@ -40,7 +40,7 @@ const HIDDEN_STEPS: usize = 1024;
 
 const ALONE_AT_MOST: Duration = Duration::from_millis(250);
 
-/// What a worker takes on at a time.
+/// A task of a worker.
 enum FillTask {
     /// A new folder.
     New(StepId),

@@ -44,7 +44,7 @@ pub(super) struct PartSite<'a> {
     pub(super) prefix: &'a TreePath,
     /// By `DriveId`; the root's own comes first.
     pub(super) drives: Vec<OnDrive<'a>>,
-    /// Of the drives that the roots lie on.
+    /// The rotational disks of the roots.
     pub(super) disks: RotationalDisks,
 }
 
