@@ -64,7 +64,7 @@ pub(super) struct MergedEntry<'a> {
 }
 
 impl MergedEntry<'_> {
-    /// The source's name, where that is another.
+    /// The source's name, if that differs.
     pub(super) fn source_name(&self) -> Option<&[u8]> {
         self.beside.then_some(self.source_name)
     }

@@ -1,25 +1,25 @@
-//! One line of notes as it lies in the file: length of the body, checksum, number, mark, body. Numbers are
-//! of four bytes, the lowest first; the checksum (CRC-32) is of all that follows it.
+//! The form of a line in a journal file: length of the body, checksum, number, mark, body. Numbers have four bytes,
+//! the lowest first. The checksum (CRC-32) covers everything after it.
 
 /// What a line is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum JournalMark {
-    /// Whatever the run has to say.
+    /// A line with a body.
     Note,
-    /// What stands before it is written down before the changes that follow it.
+    /// A barrier: the lines before it are on the drive before the changes that follow.
     Gate,
-    /// The run came to its end.
+    /// The run ended.
     Ended,
     /// The run is being undone.
     Undoing,
-    /// All that the run did was seen to be undone.
+    /// Everything that the run did is undone.
     Undone,
 }
 
 impl JournalMark {
     const ALL: [Self; 5] = [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone];
 
-    /// True if something is done only when this and all that stands before it is on the drive.
+    /// True if the next operation waits until this line and all before it are on the drive.
     pub(crate) fn gates_deeds(self) -> bool {
         matches!(self, Self::Gate | Self::Undoing | Self::Undone)
     }
@@ -32,10 +32,10 @@ pub(crate) struct FramedLine<'b> {
     pub(crate) length: usize,
 }
 
-/// What a line without a body takes.
+/// The size of a line without a body.
 pub(crate) const HEAD: usize = 4 + 4 + 4 + 1;
 
-/// Puts a line behind others.
+/// Appends a line.
 pub(crate) fn put(to: &mut Vec<u8>, number: u32, mark: JournalMark, body: &[u8]) {
     let begin = to.len();
     let length = u32::try_from(body.len()).unwrap_or(u32::MAX);
@@ -48,7 +48,7 @@ pub(crate) fn put(to: &mut Vec<u8>, number: u32, mark: JournalMark, body: &[u8])
     to[begin + 4..begin + 8].copy_from_slice(&sum.to_le_bytes());
 }
 
-/// The line that `bytes` begin with, if they hold it whole.
+/// The line at the beginning of `bytes`, if it is complete.
 pub(crate) fn take(bytes: &[u8]) -> Option<(u32, FramedLine<'_>)> {
     let number = |at: usize| -> Option<u32> {
         Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))

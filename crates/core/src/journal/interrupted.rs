@@ -1,5 +1,4 @@
-//! What a move that was cut short left for the next one: its notes tell what the source was like before, and
-//! what was proven already.
+//! Journals of interrupted moves, which hold the former times of source folders, and what was verified already.
 
 use std::io;
 
@@ -17,17 +16,17 @@ use crate::policy::{Part, Step};
 use crate::request::Task;
 use crate::sides::{Pair, SetAsidePlace};
 
-/// For moving back: folders that are made anew get the times that they had. `path_there` tells the paths that
-/// they have on the other side.
+/// For moving back: folders that are made again get their former times. `path_there` returns their paths on the
+/// other side.
 pub(crate) fn of_source(past: &PastPart, path_there: impl Fn(&[u8]) -> Vec<u8>) -> InterruptedMove {
     let here = past.moved.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
     InterruptedMove { here, of_other_side: true, ..InterruptedMove::default() }
 }
 
-/// Adds what one run tells, the newest first.
+/// Adds the journal of one run, the newest first.
 fn take_in(known: &mut InterruptedMove, (past, part): (PastPart, &Part), standing: Standing) {
-    // What came to its end gave folders their times back. The newest comes first, but what the oldest saw
-    // was there before.
+    // A run that ended restored the times of folders. The newest journal comes first, but the oldest has the former
+    // times.
     if standing == Standing::CutShort {
         known.here.extend(past.moved.here);
         for (at, folder) in part.folders.iter().enumerate() {
@@ -43,28 +42,27 @@ fn take_in(known: &mut InterruptedMove, (past, part): (PastPart, &Part), standin
     });
 }
 
-/// Told the name of a run, how far it came, and what is known of its parts.
+/// Called with the name of a run, its state, and its parts.
 type EachRun<'e> = dyn FnMut((&str, Standing), Vec<(PastPart, Part)>) -> io::Result<()> + 'e;
 
-/// When the newest run counts.
+/// Whether the newest run counts.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Newest {
-    /// As the others: if it was cut short.
+    /// Like the others: if it was interrupted.
     IfCutShort,
-    /// If it came to its end, too, which may have been with problems.
+    /// Also if it ended, maybe with problems.
     Too,
 }
 
-/// Notes that are looked through for a move that was cut short, the newest first.
+/// The most journals to read for interrupted moves, the newest first.
 const LOOKED_AT: usize = 16;
 
 impl SetAsidePlace {
-    /// What moves between the same places left that were cut short, for each pair. What cannot be read tells
-    /// nothing.
+    /// What interrupted moves between the same places left, for each pair. Unreadable journals are ignored.
     pub(crate) fn interrupted(&self, system: &dyn System, pairs: &[Pair]) -> Vec<InterruptedMove> {
         let mut interrupted: Vec<InterruptedMove> =
             pairs.iter().map(|_| InterruptedMove::default()).collect();
-        // A store that is not there holds nothing.
+        // A missing store is empty.
         let _ = self.each_unfinished(system, pairs, Newest::Too, &mut |(_, standing), parts| {
             let both = interrupted.iter_mut().zip(parts);
             both.for_each(|(interrupted, (past, part))| {
@@ -75,7 +73,7 @@ impl SetAsidePlace {
         interrupted
     }
 
-    /// Writes down that they came to their end, now that this one has.
+    /// Marks interrupted moves as ended, once this one has ended.
     pub(crate) fn end_earlier(&self, system: &dyn System, pairs: &[Pair]) -> io::Result<()> {
         self.each_unfinished(system, pairs, Newest::IfCutShort, &mut |(run, standing), _| {
             if standing != Standing::CutShort {
@@ -87,7 +85,7 @@ impl SetAsidePlace {
         })
     }
 
-    /// Those that were cut short, and the newest as far as it is wanted.
+    /// Calls `each` for the interrupted moves, and for the newest one if wanted.
     fn each_unfinished(
         &self,
         system: &dyn System,

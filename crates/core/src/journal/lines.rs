@@ -1,5 +1,5 @@
-//! What the undo notes of a run say: its plan, where it takes place, and then, in the order of happening,
-//! what entries were before and what steps left.
+//! The contents of an undo journal: the plan and its places, and then, in order, the states of entries before and
+//! after the steps.
 
 use std::collections::HashMap;
 use std::io;
@@ -18,35 +18,35 @@ use crate::journal::recorder::JournalWriter;
 use crate::plan::{self, Plan, PlanLine, PlanReader, Purpose};
 use crate::request::{Request, Task};
 
-/// One line of the notes.
+/// A line of a journal.
 #[derive(Serialize, Deserialize)]
 pub(crate) enum JournalLine {
-    /// What people want to know before they read on.
+    /// A summary of the run.
     About(About),
-    /// Of the plan, as a saved plan has it.
+    /// A line of the plan, in the form of a saved plan.
     Plan(PlanLine),
-    /// Where the parts of the plan lie.
+    /// The places of the parts of the plan.
     Roots(Vec<JournalRoot>),
     /// An entry is about to change.
     Before { part: u32, path: Bytes, was: AttributesBefore },
-    /// A step was done, and this is what it left.
+    /// A step was done, with the state after it.
     After { part: u32, path: Bytes, left: StateAfter },
-    /// Where the parts of a move come from.
+    /// The sources of the parts of a move.
     Sources(Vec<SourcePlace>),
-    /// Something is about to go from a folder of the source.
+    /// Something is about to be removed from a folder of the source.
     Here { part: u32, path: Bytes, was: AttributesBefore },
-    /// What is in the source was compared with its copy on the drive, byte by byte, and is the same.
+    /// An entry of the source was compared with its copy on the drive, byte by byte, and is equal.
     Proven { part: u32, path: Bytes, here: StateAfter, there: StateAfter },
 }
 
-/// Where a part of a move comes from.
+/// The source of a part of a move.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct SourcePlace {
     /// The root of the source, or the folder of a single entry, as an absolute path.
     pub(crate) folder: Bytes,
     /// The name of a single entry in it.
     pub(crate) single: Option<Bytes>,
-    /// What identifies the drive it lies on, as far as that can be found out.
+    /// The UUID of its drive, if known.
     pub(crate) drive: Option<String>,
 }
 
@@ -55,15 +55,15 @@ pub(crate) struct SourcePlace {
 pub struct About {
     /// What was to be done.
     pub task: Task,
-    /// What it planned to replace, with the bytes that were there.
+    /// Planned replacements, with the bytes of the replaced entries.
     pub replaced: Count,
-    /// What it planned to remove, but for what other runs left behind.
+    /// Planned removals, without leftovers.
     pub removed: Count,
     destination: Bytes,
 }
 
 impl About {
-    /// What `plan` is about.
+    /// The subject of `plan`.
     pub(crate) fn of(plan: &Plan, request: &Request) -> io::Result<Self> {
         let destination = std::path::absolute(&request.places.destination)?;
         Ok(Self {
@@ -74,13 +74,13 @@ impl About {
         })
     }
 
-    /// Where it took place, as an absolute path.
+    /// Its destination, as an absolute path.
     pub fn destination(&self) -> PathBuf {
         self.destination.clone().path()
     }
 }
 
-/// The first line of notes, if it is there.
+/// The first line of a journal, if it is complete.
 pub(crate) fn about(notes: &JournalLines) -> Option<About> {
     match postcard::from_bytes(notes.bodies().next()?) {
         Ok(JournalLine::About(about)) => Some(about),
@@ -93,21 +93,21 @@ pub(crate) fn about(notes: &JournalLines) -> Option<About> {
 pub(crate) struct JournalRoot {
     /// In the destination, as an absolute path.
     pub(crate) folder: Bytes,
-    /// In the folder of the run.
+    /// Its path in the folder of the run.
     pub(crate) prefix: Bytes,
-    /// What identifies the drive it lies on, as far as that can be found out.
+    /// The UUID of its drive, if known.
     pub(crate) drive: Option<String>,
-    /// Its inode number, if it was there and its drive's numbers last.
+    /// Its inode number, if it existed and inode numbers last on its drive.
     pub(crate) inode: Option<u64>,
-    /// How many of the last folders of its path the run makes.
+    /// The number of folders at the end of its path that the run makes.
     pub(crate) made: u32,
-    /// The time of the folder that it goes into with others, where that is to change for it alone.
+    /// The time of the folder above, if only this run changes that.
     pub(crate) above: Option<Time>,
 }
 
 /// Adds a line.
 pub(crate) fn add(recorder: &JournalWriter<'_>, note: &JournalLine) -> io::Result<()> {
-    // Most are shorter; growing step by step costs more than all the rest.
+    // Most lines are shorter; growing the buffer would cost more than everything else.
     let body = postcard::to_extend(note, Vec::with_capacity(256)).map_err(io::Error::other)?;
     recorder.note(&body)
 }
@@ -122,18 +122,18 @@ pub(crate) fn add_plan(
     plan::each_line(plan, request, &mut |line| add(recorder, &JournalLine::Plan(line)))
 }
 
-/// What the journal of a move says of its source.
+/// The records of a move about its source.
 #[derive(Debug)]
 pub(crate) struct MovedNotes {
     /// Of a move.
     pub(crate) origin: Option<SourcePlace>,
-    /// Folders of the source before something went from them.
+    /// Folders of the source before something was removed from them.
     pub(crate) here: StatesBefore,
-    /// What was seen to be the same on both sides.
+    /// Entries that were verified on both sides.
     pub(crate) proven: HashMap<Vec<u8>, (StateAfter, StateAfter)>,
 }
 
-/// What is known of one part of the plan.
+/// The records of one part of the plan.
 #[derive(Debug)]
 pub(crate) struct PastPart {
     pub(crate) root: PathBuf,
@@ -147,10 +147,10 @@ pub(crate) struct PastPart {
     pub(crate) moved: MovedNotes,
 }
 
-/// All that the notes of a run say.
+/// Reads the contents of a journal.
 pub(crate) type JournalContents = (Purpose, Plan, Vec<PastPart>);
 
-/// Puts together what the lines say. The error is the line, counted from 1, and what is wrong with it.
+/// Builds the records from the lines. The error is the number of a line, from 1, and the reason.
 pub(crate) fn read(notes: &JournalLines) -> Result<JournalContents, (usize, String)> {
     let mut reader = PlanReader::default();
     let mut parts = Vec::new();
@@ -168,7 +168,7 @@ pub(crate) fn read(notes: &JournalLines) -> Result<JournalContents, (usize, Stri
     Ok((purpose, plan, parts))
 }
 
-/// What a root was like that several entries go into is what the first of them met.
+/// The former state of a root shared by several sources is the one that the first of them saw.
 fn share_roots(parts: &mut [PastPart]) {
     let mut first: HashMap<PathBuf, AttributesBefore> = HashMap::new();
     for part in parts {
@@ -226,7 +226,7 @@ fn take(
         }
         JournalLine::Before { part, path, was } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
-            // What a second line of one entry shows was made by the run itself.
+            // A second line about one entry shows a state that the run itself made.
             part.before.entry(path.relative()?).or_insert(was);
         }
         JournalLine::After { part, path, left } => {

@@ -1,4 +1,4 @@
-//! Which runs a folder holds, and how much room they take.
+//! The runs in a folder, and their sizes.
 
 use std::collections::HashSet;
 use std::io;
@@ -11,7 +11,7 @@ use utter_echo_os::{Entry, Kind, Name};
 use crate::journal::store::{NOTES, RunStore};
 
 impl RunStore<'_> {
-    /// The names of all runs, the oldest first: what has both a name of the right form and notes.
+    /// The names of all runs, the oldest first: those with a name of the right form and a journal.
     pub(crate) fn names(&self) -> io::Result<Vec<String>> {
         let mut runs = Vec::new();
         self.system.list(self.folder(), &mut |Name { bytes: name, .. }| {
@@ -23,7 +23,7 @@ impl RunStore<'_> {
         Ok(runs)
     }
 
-    /// The bytes that all in the folder of a run takes on its drive, each file once.
+    /// The space in bytes of everything in the folder of a run, each file once.
     pub(crate) fn room(&self, run: &str) -> io::Result<u64> {
         let (mut todo, mut seen) = (vec![TreePath::from(run.as_bytes())], HashSet::new());
         let mut bytes = 0;
@@ -46,7 +46,7 @@ impl RunStore<'_> {
 
 const FORM: &[u8] = b"0000-00-00T00-00-00Z";
 
-/// Of `2026-11-23T14-05-09Z` and maybe `-2` after that, which of its second it is; `None` for what is no name
+/// The number of a run within its second, from a name like `2026-11-23T14-05-09Z-2`; `None` if it is not the name
 /// of a run.
 fn count_of(name: &str) -> Option<u64> {
     let (time, count) = name.split_at_checked(FORM.len())?;

@@ -1,4 +1,4 @@
-//! Who uses a run.
+//! Locks of runs.
 
 use std::os::fd::AsFd as _;
 use std::time::{Duration, Instant};
@@ -7,21 +7,21 @@ use utter_echo_os::{Lock, LockMode};
 
 use crate::journal::store::RunStore;
 
-/// What came of asking for a run.
+/// The result of locking a run.
 pub(crate) enum Hold {
-    /// Nobody else has it as long as this is held.
+    /// Nobody else uses it while this is held.
     Ours(Lock),
-    /// It is going on, being undone, or about to be removed.
+    /// It is running, being undone, or being removed.
     InUse,
-    /// Nothing keeps others from it: the drive cannot lock, or there is no folder.
+    /// No lock: the drive cannot lock, or there is no folder.
     Unknown,
 }
 
-/// For how long another may be making a run, or looking for some to remove.
+/// The longest wait for another process that starts a run or looks for runs to remove.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 impl RunStore<'_> {
-    /// Asks for a run, without waiting.
+    /// Locks a run, without waiting.
     pub(crate) fn hold(&self, run: &str) -> Hold {
         let own = self.system.open_folder(self.folder(), run.as_bytes());
         match own.map(|own| self.system.lock(own.as_fd(), LockMode::Alone)) {
@@ -31,8 +31,8 @@ impl RunStore<'_> {
         }
     }
 
-    /// Does something while nobody else makes a run here or looks for some to remove. Both take a moment
-    /// only; somebody who takes longer hangs, and is not waited for.
+    /// Does something while no other process starts a run here or looks for runs to remove. Both are quick; a
+    /// process that takes longer hangs, and is not waited for.
     pub(crate) fn alone<T>(&self, work: impl FnOnce() -> T) -> T {
         let begun = Instant::now();
         let lock = loop {

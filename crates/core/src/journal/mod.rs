@@ -1,4 +1,4 @@
-//! What is written before the operations it belongs to: the journals of runs, and the store that they lie in.
+//! The journals of runs, written ahead of the operations, and their store.
 
 mod frame;
 mod interrupted;

@@ -1,4 +1,4 @@
-//! Where a move came from, as its notes tell it.
+//! The source of a move, from its journal.
 
 use std::io;
 use std::os::fd::AsFd as _;

@@ -1,4 +1,4 @@
-//! The runs that a folder holds, in brief, and freeing the room that they take.
+//! Overviews of the runs in a folder, and discarding runs.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -10,20 +10,20 @@ use crate::journal::lock::Hold;
 use crate::journal::reader::{Standing, Unreadable};
 use crate::journal::store::{RunStore, locate, open_store};
 
-/// A run that set aside, in brief.
+/// An overview of a set-aside run.
 #[derive(Debug)]
 pub struct Overview {
     /// Its folder, below the one that was asked about.
     pub path: PathBuf,
     /// Its name, which is the time when it began.
     pub name: String,
-    /// How far it came, and what it was; an error where its notes are damaged or of another version.
+    /// Its state and summary; an error if its journal is damaged or of another version.
     pub known: Result<(Standing, Option<About>), String>,
-    /// The bytes that what it set aside takes on its drive, if that can be found out.
+    /// The space in bytes of its set-aside entries, if known.
     pub room: Option<u64>,
 }
 
-/// The runs that a folder holds, the newest first. Changes nothing.
+/// The runs in a folder, the newest first. Changes nothing.
 pub fn past_runs(system: &dyn System, folder: &Path) -> io::Result<Vec<Overview>> {
     let store = open_store(system, folder)?;
     Ok(store.names()?.into_iter().rev().map(|name| overview(&store, folder, name)).collect())
@@ -69,7 +69,7 @@ pub enum NotDiscarded {
     },
 }
 
-/// Removes all that a run set aside, and its notes, for good.
+/// Removes the set-aside entries of a run and its journal for good.
 pub fn discard(system: &dyn System, path: &Path) -> Result<(), NotDiscarded> {
     let none = || NotDiscarded::NoRun(path.to_owned());
     let (store, name) = locate(system, path).map_err(|_| none())?;

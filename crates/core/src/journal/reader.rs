@@ -1,4 +1,4 @@
-//! Reading the notes of a run.
+//! Reading the journal of a run.
 
 use std::io;
 use std::ops::Range;
@@ -9,29 +9,29 @@ use utter_echo_os::{Entry, System};
 use crate::journal::frame::{self, HEAD, JournalMark};
 use crate::journal::store::{RunStore, notes_of};
 
-/// Raised when a program could misread what another version wrote. It is the first line of all notes.
+/// Version of the journal, in its first line. Raised when a program could misread what another version wrote.
 pub(crate) const VERSION: u32 = 1;
 
-/// How far a run has come, as its notes tell.
+/// The state of a run, from its journal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Standing {
     /// It was killed before it could change anything.
     NeverBegun,
-    /// It was killed, or is going on.
+    /// It was killed, or is running.
     CutShort,
-    /// It came to its end.
+    /// It ended.
     Complete,
     /// Somebody began to undo it.
     BeingUndone,
-    /// All that it did was seen to be undone.
+    /// Everything that it did is undone.
     Undone,
 }
 
-/// The notes of a run up to the last whole line.
+/// The journal of a run up to its last complete line.
 #[derive(Debug)]
 pub(crate) struct JournalLines {
     bytes: Vec<u8>,
-    /// The bodies of all that are no marks.
+    /// The bodies of all lines that have one.
     bodies: Vec<Range<usize>>,
     pub(crate) standing: Standing,
     end: usize,

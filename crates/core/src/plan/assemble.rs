@@ -1,4 +1,4 @@
-//! A plan put together from what was found and decided for each pair.
+//! Assembling a plan from the results of each pair.
 
 use utter_echo_drives::map::DriveMap;
 use utter_echo_model::note::{Note, Rest};
@@ -12,7 +12,7 @@ use crate::policy::{Decisions, Part, Step};
 use crate::sides::Pair;
 
 impl Plan {
-    /// Adds what was found and decided for one pair, with paths made relative to the destination as named.
+    /// Adds the results of one pair, with paths relative to the destination as named.
     pub(crate) fn take_in(
         &mut self,
         (pair, map): (&Pair, &DriveMap),
@@ -50,14 +50,14 @@ impl Plan {
         totals.sampled.merge(compared.sampled);
     }
 
-    /// Adds what can be said of the drives below a destination.
+    /// Adds notes on the drives below a destination.
     pub(crate) fn note_drives(&mut self, map: &DriveMap) {
         for new in map.all().iter().flat_map(|drive| drive.capabilities.notes()) {
             self.note(new);
         }
     }
 
-    /// Adds a note; what the drives of several pairs cannot hold becomes one.
+    /// Adds a note. Notes on unsupported attributes of several drives are merged.
     fn note(&mut self, new: Note) {
         if let Note::NotHeld(new) = &new {
             let known = self.notes.iter_mut().find_map(|note| match note {
@@ -74,7 +74,8 @@ impl Plan {
         }
     }
 
-    /// Numbers the steps of all parts. With `strictly`, what cannot be carried is a problem and not a note.
+    /// Numbers the steps of all parts. With `strictly`, attributes that cannot be carried are problems instead of
+    /// notes.
     pub(crate) fn close(&mut self, strictly: bool) {
         self.notes.dedup();
         if strictly {
@@ -91,7 +92,7 @@ impl Plan {
     }
 }
 
-/// Counts what entries that will be made have and cannot be given.
+/// Counts the attributes of new entries that cannot be carried.
 fn count_not_carried(map: &DriveMap, part: &Part) {
     let makes = |verb| matches!(verb, Verb::Add | Verb::Replace);
     for folder in &part.folders {
@@ -102,7 +103,7 @@ fn count_not_carried(map: &DriveMap, part: &Part) {
     }
 }
 
-/// Where all that is in a source goes and its root stays, a note says so.
+/// A note if the root of a source stays although everything in it is removed.
 pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
     let top = part.folders.first()?;
     let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
@@ -111,7 +112,7 @@ pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
 }
 
 fn missing_folders(pair: &Pair) -> Option<Note> {
-    // The last one is the root folder itself, which is a step, unless a single entry goes there.
+    // The last one is the root folder itself, which has a step, unless the source is a single entry.
     let expected = usize::from(pair.single.is_none());
     (pair.destination.missing.len() > expected)
         .then(|| Note::MissingFolders(pair.destination_shown.clone()))

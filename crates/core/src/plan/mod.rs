@@ -1,4 +1,4 @@
-//! Every step a run would take, and why; plans in files, what of a plan is stale, and the space it needs.
+//! Plans: all steps of a run with reasons; saved plans, stale steps, and the needed space.
 
 mod assemble;
 mod order;

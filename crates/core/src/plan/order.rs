@@ -5,7 +5,7 @@ use utter_echo_model::verb::Side;
 
 use crate::policy::{Part, PlannedFolder, StepId};
 
-/// Merges each folder's steps with the folders in it, without a list of all paths.
+/// Merges the steps of each folder with the folders in it, without a list of all paths.
 pub(crate) struct InTreeOrder<'a> {
     part: &'a Part,
     /// The side that the steps change.
@@ -16,7 +16,7 @@ pub(crate) struct InTreeOrder<'a> {
 }
 
 impl<'a> InTreeOrder<'a> {
-    /// Of the steps that change this side, with their paths there.
+    /// The steps that change one side, with their paths there.
     pub(crate) fn of(part: &'a Part, side: Side) -> Self {
         Self { part, side, next_folder: 0, open: Vec::new() }
     }

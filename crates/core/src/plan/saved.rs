@@ -1,4 +1,4 @@
-//! A plan in a file: written today, carried out later.
+//! Saved plans: written to a file, and carried out later.
 //!
 //! The form is JSON lines, documented in `docs/json.md`: a head with what the plan is for and what it was
 //! made under, then each part's root, drives, folders, steps and names in the plan's own order, the

@@ -1,4 +1,4 @@
-//! How much room a plan needs on a drive, and what of its own steps can give it.
+//! The space that a plan needs on a drive, and that its own steps free.
 
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
@@ -6,15 +6,15 @@ use utter_echo_os::{Kind, Space};
 
 use crate::policy::Step;
 
-/// What the steps of a plan take from a drive, and what they give back.
+/// The space that the steps of a plan take on a drive, and free.
 #[derive(Debug, Default)]
 pub(crate) struct SpaceNeed {
-    /// Bytes of what is added, and of what replacements take beyond what they replace.
+    /// Bytes of added entries, and growth by replacements.
     bytes: u64,
-    /// While a file is replaced both the old and the new one are there.
+    /// While a file is replaced, both files exist: the size of the largest.
     largest_replaced: u64,
     inodes: u64,
-    /// Bytes of what is replaced, as far as new bytes take their place.
+    /// Bytes of replaced content that new content replaces.
     covered: u64,
     /// New and old bytes of files that become shorter.
     shrinking: Vec<(u64, u64)>,
@@ -22,10 +22,10 @@ pub(crate) struct SpaceNeed {
     removed: u64,
 }
 
-/// Which steps may give room before others need it.
+/// Which steps free space before others need it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum SpaceFreed {
-    /// None: what they take away stays on the drive.
+    /// None: removed entries stay on the drive.
     Nothing,
     /// Files that become shorter.
     Shrinking,
@@ -38,7 +38,7 @@ fn rounded(bytes: u64, space: &Space) -> u64 {
     bytes.div_ceil(space.block).saturating_mul(space.block)
 }
 
-/// True for a file that becomes shorter: doing it first gives room to others.
+/// True for a file that becomes shorter, so that replacing it first frees space.
 pub(crate) fn shrinks(step: &Step) -> bool {
     let is_file = |state: &State| state.kind == Kind::File;
     let (new, old) = (step.source.filter(is_file), step.destination.filter(is_file));
@@ -62,7 +62,7 @@ impl SpaceNeed {
         need
     }
 
-    /// What setting aside takes on another drive.
+    /// The space that setting aside needs on another drive.
     pub(crate) fn of_what_is_set_aside<'s>(
         steps: impl Iterator<Item = &'s Step>,
         space: &Space,
@@ -83,8 +83,8 @@ impl SpaceNeed {
             self.removed = self.removed.saturating_add(old);
         }
         let Some(source) = step.source.filter(|_| step.link().is_none()) else { return };
-        // A file with holes takes less than its size; one that the source has not yet written to
-        // its drive may seem to, but by less than a block for a small file.
+        // A sparse file takes less than its size. So may one whose data is not on the source's drive yet, but for a
+        // small file by less than a block.
         let taken = if holds_holes { source.allocated.max(space.block) } else { u64::MAX };
         let new = there(source.bytes(), taken);
         match step.verb {
@@ -106,7 +106,7 @@ impl SpaceNeed {
         }
     }
 
-    /// Bytes needed at the fullest moment.
+    /// Bytes needed at the peak.
     pub(crate) fn bytes(&self, keeps_replaced: bool) -> u64 {
         let kept = if keeps_replaced { self.covered } else { 0 };
         self.bytes.saturating_add(kept).saturating_add(self.largest_replaced)
@@ -116,7 +116,7 @@ impl SpaceNeed {
         self.inodes
     }
 
-    /// True if `free` bytes are enough, if some steps give room before others need it.
+    /// True if `free` bytes are enough, given the steps that free space first.
     pub(crate) fn fits(&self, free: u64, giving: SpaceFreed) -> bool {
         if giving == SpaceFreed::Nothing {
             return self.bytes(true) <= free;

@@ -1,4 +1,4 @@
-//! What of a plan no longer is what it saw, found before its first step.
+//! Finding stale steps before the first step of a plan.
 
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -24,7 +24,7 @@ pub(crate) fn find(
     (0..part.folders.len()).flat_map(|at| search.folder(at)).collect()
 }
 
-/// A part whose steps are looked at.
+/// The check of one part.
 struct StaleSearch<'p> {
     system: &'p dyn System,
     pair: &'p Pair,
@@ -61,7 +61,7 @@ impl StaleSearch<'_> {
         let of_step = |step: &Step, stale: Option<(Operation, Cause)>| {
             stale.map(|stale| problem(&now.path.join(folder.name(step)), stale))
         };
-        // What arrives is looked at as a step of the destination.
+        // Arriving entries are checked by their step in the destination.
         let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
         let mut problems: Vec<Problem> =
             arrived.filter_map(|step| of_step(step, self.arrived(&now, step))).collect();
@@ -74,7 +74,7 @@ impl StaleSearch<'_> {
         problems
     }
 
-    /// True for a folder of the destination that is not the one that the plan saw.
+    /// True if a folder of the destination is not the one of the plan.
     fn is_another(&self, FolderNow { folder, destination, .. }: &FolderNow<'_>) -> bool {
         let drive = self.drives.get(folder.head.known.drive).identity.drive;
         let known = folder.head.known.destination;
@@ -100,14 +100,14 @@ impl StaleSearch<'_> {
     }
 
     fn step(&self, now: &FolderNow<'_>, step: &Step) -> Option<(Operation, Cause)> {
-        // Known from the journal, and there is no entry to look at.
+        // Known from the journal, without an entry to check.
         let is_remembered = || {
             let path = now.path.join(now.folder.name(step));
             self.part.remembers(path.as_bytes())
         };
         let seen = step.source.filter(|_| !is_remembered());
         let source = match (step.verb, step.reason) {
-            // Whatever an interrupted run left goes.
+            // Leftovers of interrupted runs are removed in any state.
             (Verb::Remove, Reason::Leftover | Reason::Unselected) => Ok(None),
             (Verb::Remove, _) => {
                 let drive = self.drives.get(now.folder.head.known.drive);
@@ -119,7 +119,7 @@ impl StaleSearch<'_> {
         };
         let taken = self.there(now, step);
         let there = match step.renamed_from() {
-            // Its new name is free, and it lies where the plan saw it.
+            // Its new name is free, and the entry is where the plan saw it.
             Some(from) if matches!(taken, Ok(None)) => (step.destination, self.renamed(from)),
             Some(_) => (step.destination, Ok(None)),
             None => (step.destination, taken),
@@ -127,7 +127,7 @@ impl StaleSearch<'_> {
         stale_since((seen, source), there)
     }
 
-    /// What is to be renamed, as it is.
+    /// The present state of an entry to rename.
     fn renamed(&self, from: NameId) -> io::Result<Option<Stat>> {
         let was = self.part.name(from);
         let path = self.part.folder_path(was.folder as usize);
@@ -141,7 +141,7 @@ fn stale_destination() -> (Operation, Cause) {
     (Operation::LookAtDestination, Cause::Stale("the destination"))
 }
 
-/// What is there now; nothing, where there is not even the folder.
+/// The present entry; `None` also if its folder does not exist.
 pub(crate) fn state(
     system: &dyn System,
     folder: Option<&OwnedFd>,
@@ -156,14 +156,14 @@ pub(crate) fn state(
 
 type SeenAndNow = (Option<State>, io::Result<Option<Stat>>);
 
-/// What each side was seen as, and what it is now.
+/// The planned and the present state of each side.
 fn stale_since(source: SeenAndNow, destination: SeenAndNow) -> Option<(Operation, Cause)> {
     let same = |seen: Option<State>, now: Option<Stat>| match (seen, now) {
         (Some(seen), Some(now)) => seen.still(&now),
         (None, None) => true,
         _ => false,
     };
-    // Of what is removed the source has nothing to say, unless it has it by now.
+    // For a removal the source does not matter, unless it has the entry by now.
     match source.1 {
         Ok(now) if same(source.0, now) => {}
         Ok(_) => return Some((Operation::LookAtSource, Cause::Stale("the source"))),

@@ -14,25 +14,25 @@ use crate::plan::order::InTreeOrder;
 use crate::plan::totals::Totals;
 use crate::policy::{self, Part, Step, StepId};
 
-/// All steps of a run, with what is known of both sides.
+/// A plan: all steps of a run.
 #[derive(Debug, Default)]
 pub struct Plan {
     pub(crate) parts: Vec<Part>,
-    /// What display paths of each part begin with.
+    /// The prefix of displayed paths, for each part.
     pub(crate) prefixes: Vec<TreePath>,
-    /// Entries that no step was planned for because of a fault, in tree order.
+    /// Problems that prevented steps, in tree order.
     pub problems: Vec<Problem>,
     /// In no particular order.
     pub notes: Vec<Note>,
     /// Sums.
     pub totals: Totals,
-    /// What each rule of the selection decided.
+    /// The decisions of each rule of the selection.
     pub decided: Vec<RuleSummary>,
-    /// Everything below both roots was looked at, and every difference has its step: once all of them
-    /// are done, nothing that earlier runs left unfinished is any more.
+    /// Everything below both roots was read, and every difference has a step. So once all steps are done, nothing
+    /// of earlier runs is unfinished.
     pub(crate) settles: bool,
-    /// Where below each part's destination another drive is mounted that the plan goes onto, in the
-    /// order of their numbers, the root's own left out.
+    /// For each part, the mount points of other drives below the destination that have steps, in the order of their
+    /// numbers.
     pub(crate) drives: Vec<Vec<TreePath>>,
     /// For each part, what earlier runs left unfinished.
     pub(crate) left_behind: Vec<LeftBehind>,
@@ -41,23 +41,23 @@ pub struct Plan {
 /// A step with its place.
 #[derive(Debug)]
 pub struct PlacedStep<'a> {
-    /// Number of the step, to find its outcome by.
+    /// Number of the step, which identifies its outcome.
     pub number: usize,
     /// Relative to the destination as the user named it; empty for that folder itself.
     pub path: TreePath,
     /// The step.
     pub step: &'a Step,
-    /// For a hard link, the name it becomes another name of.
+    /// For a hard link, the path that it is linked to.
     pub linked_to: Option<TreePath>,
-    /// For a rename within the destination, where the entry was.
+    /// For a rename within the destination, the old path.
     pub was: Option<TreePath>,
     /// The source's name, if that differs.
     pub named: Option<Vec<u8>>,
 }
 
 impl Plan {
-    /// All steps in tree order: a folder before what it holds, names by their bytes. Of each source what goes
-    /// from it comes after what happens in the destination.
+    /// All steps in tree order: a folder before its entries, names by their bytes. For each source, removals from
+    /// it come after the steps in the destination.
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
         self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
             let of_root = |side| Some((StepId::of_root(side), TreePath::default()));
@@ -69,8 +69,7 @@ impl Plan {
         })
     }
 
-    /// What steps of this verb take the place of, or away, but for what other runs left behind; with the bytes
-    /// that were there.
+    /// Entries that steps of this verb displace, with their bytes, without leftovers.
     pub(crate) fn displaced(&self, verb: Verb) -> Count {
         let mut displaced = Count::default();
         let steps = self.parts.iter().flat_map(Part::all_steps);
@@ -81,15 +80,14 @@ impl Plan {
 
     /// The step with this number.
     pub fn step(&self, number: usize) -> Option<PlacedStep<'_>> {
-        // What has no steps begins where the next begins.
+        // A part without steps begins where the next one does.
         let at = self.parts.partition_point(|part| part.first <= number).checked_sub(1)?;
         let (part, prefix) = (&self.parts[at], self.prefixes.get(at)?);
         let id = part.id(number)?;
         placed(part, prefix, id, &part.path(id))
     }
 
-    /// Takes steps out of the plan, by their numbers, and with them what cannot be done without
-    /// them. The others get new numbers.
+    /// Removes steps by their numbers, and steps that depend on them. The others get new numbers.
     pub fn leave_out(&mut self, unwanted: &HashSet<usize>) {
         for part in &mut self.parts {
             part.declined |= policy::withdraw(part, unwanted) > 0;
@@ -98,11 +96,11 @@ impl Plan {
         self.number();
     }
 
-    /// Takes out all steps but these, and what must be there for them: folders that are made.
+    /// Removes all steps but these and the folders that they need.
     pub(crate) fn keep_only(&mut self, wanted: &dyn Fn(&PlacedStep<'_>) -> bool) {
         let mut unwanted = HashSet::new();
         let mut needed: HashSet<TreePath> = HashSet::new();
-        // A folder stands before what is in it.
+        // A folder comes before its entries.
         let steps: Vec<PlacedStep<'_>> = self.steps().collect();
         for placed in steps.iter().rev() {
             let makes = placed.step.verb == Verb::Add && needed.contains(&placed.path);
@@ -118,7 +116,7 @@ impl Plan {
         }
     }
 
-    /// Numbers the steps through and adds them up.
+    /// Numbers the steps and adds them up.
     pub(crate) fn number(&mut self) {
         let mut next = 0;
         self.totals.forget_steps();
@@ -128,7 +126,7 @@ impl Plan {
         }
     }
 
-    /// True if there is nothing to do since nothing can be taken from the source.
+    /// True if there is nothing to do because nothing can be removed from the source.
     pub fn is_locked(&self) -> bool {
         let is_lock = |problem: &Problem| {
             use Cause::{SourceFlagged, SourceLocked, SourceOfAnother};

@@ -7,7 +7,7 @@ use utter_echo_os::Time;
 
 use crate::policy::Step;
 
-/// How many steps of each kind there are, and their bytes.
+/// Counts of steps by verb, with their bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StepTotals {
     /// Steps that add, with the bytes they write.
@@ -16,12 +16,11 @@ pub struct StepTotals {
     pub replace: Count,
     /// Steps that adjust.
     pub adjust: Count,
-    /// Steps that rename, with the bytes that need not be written for that.
+    /// Steps that rename, with the bytes that are not copied.
     pub rename: Count,
-    /// Steps that remove, with the bytes they give up.
+    /// Steps that remove, with the bytes they free.
     pub remove: Count,
-    /// Entries that go from the source, with their bytes. Plans and notes that are written down hold none, so they
-    /// stay readable as they are.
+    /// Entries that are removed from the source, with their bytes. Saved plans and journals do not hold them.
     #[serde(skip)]
     pub vacate: Count,
 }
@@ -33,20 +32,19 @@ pub struct Totals {
     pub steps: StepTotals,
     /// Removals that only clear what an interrupted run left behind, counted in `remove` too.
     pub leftovers: u64,
-    /// Entries that are as they should be.
+    /// Unchanged entries.
     pub unchanged: Count,
-    /// Entries that were left as they are though they differ, since the destination's is newer.
+    /// Different entries that stay because the destination's is newer.
     pub spared_newer: u64,
-    /// Steps that would have been planned and that an option forbids, each counted once.
+    /// Steps that an option forbids, each counted once.
     pub held_back: u64,
-    /// Files that were read on both sides since they were chosen by chance.
+    /// Files of the random sample that were read.
     pub sampled: Count,
-    /// The latest modification time of what is taken of the source, folders aside; `None` if that is
-    /// nothing.
+    /// The newest modification time in the source, folders excluded; `None` if nothing takes part.
     pub newest: Option<Time>,
-    /// The source's side, as far as selected.
+    /// Selected entries of the source.
     pub source: Tally,
-    /// The destination's side, as far as selected; a copy does not look at what it would leave.
+    /// Selected entries of the destination. A copy does not scan extra folders.
     pub destination: Tally,
 }
 
@@ -75,7 +73,7 @@ impl Totals {
 }
 
 impl Totals {
-    /// What is counted anew from the steps of a plan.
+    /// Sums that follow from the steps of a plan.
     pub(crate) fn forget_steps(&mut self) {
         (self.steps, self.leftovers) = (StepTotals::default(), 0);
     }

@@ -1,4 +1,4 @@
-//! Settling links and renames, and the last word.
+//! Deciding about links and renames, and checking every step.
 
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
@@ -14,8 +14,7 @@ use crate::policy::step::Step;
 use crate::request::RenamePath;
 
 impl Draft<'_> {
-    /// Asks of every step, wherever it came from, whether it may be taken, and takes out what cannot
-    /// be done without one that may not.
+    /// Checks every step against the options, and removes those that are not allowed and those that depend on them.
     pub(super) fn last_word(mut self, root: Option<Step>) -> Decisions {
         for at in 0..self.folders.len() {
             let drive = self.folders[at].drive();
@@ -38,7 +37,7 @@ impl Draft<'_> {
 }
 
 impl Draft<'_> {
-    /// Settles links and renames, and says the last word.
+    /// Decides about links and renames, and checks every step.
     pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decisions {
         let root = compared.root.as_ref().filter(|_| !self.is_locked);
         let root = root.and_then(|root| self.root_step(root));
@@ -59,14 +58,14 @@ impl Draft<'_> {
         self.last_word(root)
     }
 
-    /// The source's root folder, if it may go; and whether that could be by being renamed.
+    /// Sets the source's root folder, if it may be removed, and whether it can be renamed.
     pub(crate) fn vacating_root(mut self, root: Option<State>, rename_path: RenamePath) -> Self {
         self.roots.state = root.filter(|_| !self.policy.vacating.leave_folders);
         self.roots.rename_path = rename_path;
         self
     }
 
-    /// All of the source goes over with its root, whatever that holds.
+    /// Renames the source's root with everything in it.
     pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decisions {
         let root = compared.root.as_ref().and_then(|root| self.root_step(root));
         self.roots.comes_along = true;

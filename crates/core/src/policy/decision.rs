@@ -1,4 +1,4 @@
-//! What is decided about one difference, by what was met.
+//! The decision about one difference.
 
 use utter_echo_model::aspect::{Aspect, Aspects};
 use utter_echo_model::identity::DriveId;
@@ -15,27 +15,27 @@ use crate::policy::step::Step;
 use crate::policy::terms::Policy;
 use crate::request::{OnConflict, RenamePath};
 
-/// Most decisions do not depend on the path, and then nobody puts it together.
+/// Computed only if needed: most decisions do not depend on the path.
 pub(super) type PathOf<'p> = &'p dyn Fn() -> TreePath;
 
-/// What is decided about one difference.
+/// The decision about one difference.
 #[derive(Debug)]
 pub(super) enum Decision {
     Step(Step),
-    /// Nothing is to be done, and nothing of it is in the destination.
+    /// Nothing to do, and nothing in the destination.
     Nothing,
-    /// What the destination has stays.
+    /// The destination's entry stays.
     Stays,
-    /// It stays since an option forbids its step.
+    /// It stays, since an option forbids its step.
     Held(Permission),
-    /// It stays, and that is a fault.
+    /// It stays, which is a problem.
     Problem(Cause),
-    /// The drive holds no such entry, so nothing is to be done.
+    /// The drive does not support such an entry, so there is nothing to do.
     NotHeld(Kind),
 }
 
 impl Decision {
-    /// What stays in the source is not renamed away.
+    /// The same, by copying instead of renaming, for an entry that stays in the source.
     pub(super) fn by_copying(self) -> Self {
         match self {
             Self::Step(step) if step.reason == Reason::TakenOver => {
@@ -46,15 +46,15 @@ impl Decision {
     }
 }
 
-/// A difference, and what is known where it was met.
+/// A difference and its context.
 #[derive(Clone, Copy)]
 pub(super) struct DifferenceMet<'d> {
     pub(super) policy: &'d Policy<'d>,
     pub(super) difference: &'d Difference,
-    /// Of a folder, what was decided about all below it.
+    /// For a folder, the decision about everything below it.
     pub(super) child: Option<&'d FolderDecision>,
     pub(super) drive: DriveId,
-    /// As the source has it, and as the destination does.
+    /// Its paths in the source and in the destination.
     pub(super) path: PathOf<'d>,
     pub(super) path_there: PathOf<'d>,
 }
@@ -68,9 +68,10 @@ impl DifferenceMet<'_> {
             What::Leftover => self.removal(Reason::Leftover),
             What::LeftOut => self.removal(Reason::Unselected),
             What::New => self.arrival(obstacle),
-            // What came back already has its attributes; those of what is there may never have been whole.
+            // An entry that came back already has its attributes; those of the other side may never have been
+            // complete.
             What::Aspects(_) if self.has_come_back() => Decision::Nothing,
-            // It never went.
+            // It was never moved.
             What::Kind | What::Content(_) | What::Aspects(_) if self.is_at_home() => {
                 Decision::Stays
             }
@@ -109,7 +110,7 @@ impl DifferenceMet<'_> {
     fn other_kind(&self, obstacle: Option<&Obstacle>) -> Decision {
         let step = self.step(Verb::Replace, Reason::Kind);
         match obstacle {
-            // What the drive cannot hold is not there: what was there before is no longer the source's.
+            // The drive cannot hold the entry, so whatever is in its place belongs to an older one.
             Some(Obstacle::Kind) => match self.removal(Reason::Extra) {
                 Decision::Stays => self.not_held(),
                 other => other,
@@ -143,20 +144,20 @@ impl DifferenceMet<'_> {
         }
     }
 
-    /// What the destination has does not give way to another entry of the same name.
+    /// The destination's entry must not be replaced by another of the same name.
     fn keeps_its_name(&self, step: &Step) -> bool {
         let how = || (self.policy.conflicts.how)(&(self.path)());
         self.policy.task.vacates() && self.policy.gives_way_not(step, how())
     }
 
-    /// True for what a move back meets in its place with the content that it was to bring there.
+    /// True if a move back finds the content in place that it would bring.
     fn has_come_back(&self) -> bool {
         let is_aspects = matches!(self.difference.what, What::Aspects(_));
         let is_folder = is_a_folder(self.difference.source);
         is_aspects && self.policy.selection.is_of_chosen() && !is_folder
     }
 
-    /// True for what a move back meets in its place, and is not to bring there.
+    /// True if a move back finds another entry in its place.
     fn is_at_home(&self) -> bool {
         let Difference { source, destination, .. } = self.difference;
         let both_folders = is_a_folder(*source) && is_a_folder(*destination);
@@ -164,8 +165,7 @@ impl DifferenceMet<'_> {
         !both_folders && selection.is_of_chosen() && selection.keeps((self.path)().as_bytes())
     }
 
-    /// True for a file that an earlier move was to add, with its time, and that did not get all of its content or
-    /// attributes onto the drive.
+    /// True for a file of an earlier move that has its time but not all of its content or attributes.
     fn is_ours(&self) -> bool {
         let (source, there) = self.sides();
         let same_time = source.zip(there).is_some_and(|(source, there)| {
@@ -177,19 +177,20 @@ impl DifferenceMet<'_> {
         self.policy.task.vacates() && same_time && may_be_ours(&(self.path_there)())
     }
 
-    /// True for a file that a move meets with other attributes; a folder that is there takes on those of
-    /// the one that comes.
+    /// True for a file with other attributes that a move finds in its place. A folder takes on the attributes of
+    /// the arriving one.
     fn is_conflict(&self) -> bool {
         let gives_way = || (self.policy.conflicts.how)(&(self.path)()) == OnConflict::Replace;
         self.policy.task.vacates() && !is_a_folder(self.difference.source) && !gives_way()
     }
 
-    /// What goes from the source: only what arrives or has arrived, and a folder only if all in it goes.
+    /// The removal from the source: only of an entry that arrives or has arrived, and of a folder only if
+    /// everything in it is removed.
     pub(super) fn leaving(&self, decision: &Decision) -> Option<Step> {
         let (source, there) =
             (self.difference.source.state()?, self.difference.destination.state());
         let reason = match decision {
-            // A folder that is back, and gets its time.
+            // A folder that is back gets its time.
             Decision::Step(Step { verb: Verb::Adjust, .. })
                 if self.policy.selection.is_of_chosen() =>
             {
@@ -202,7 +203,7 @@ impl DifferenceMet<'_> {
             _ => return None,
         };
         if source.kind == Kind::Folder {
-            // Of one that goes as a whole nobody has looked what is in it.
+            // The entries of a folder that is renamed as a whole are not known.
             let is_unseen = self.difference.rename_path == RenamePath::WholeTree;
             let goes = self.child.map_or(is_unseen, |child| !child.stays_here);
             if !goes || self.policy.vacating.leave_folders {
@@ -220,7 +221,7 @@ impl DifferenceMet<'_> {
         }
     }
 
-    /// The drive holds no entry of the source's kind.
+    /// The drive does not support the source's kind.
     fn not_held(&self) -> Decision {
         match self.difference.source.state() {
             _ if self.policy.sameness.strictly => Decision::Problem(Cause::KindNotHeld),
@@ -229,10 +230,10 @@ impl DifferenceMet<'_> {
         }
     }
 
-    /// The removal of what only the destination has; a folder goes only with all it holds.
+    /// The removal of an extra entry; a folder is removed only with everything in it.
     fn removal(&self, reason: Reason) -> Decision {
         let Difference { source, destination, what, .. } = self.difference;
-        // What the source has there is another entry, of a kind that the drive cannot hold.
+        // The source has another entry there, of a kind that the drive cannot hold.
         let source = source.state().filter(|_| *what != What::Kind);
         let step = Step::new(Verb::Remove, reason, (source, destination.state()));
         let clears = reason == Reason::Leftover;
@@ -253,7 +254,7 @@ impl DifferenceMet<'_> {
         self.if_granted(step)
     }
 
-    /// One kind in the place of another; a folder gives way only when nothing in it stays.
+    /// Replacing an entry of another kind; a folder is replaced only if nothing in it stays.
     fn exchange(&self, step: Step) -> Decision {
         let task = &self.policy.task;
         let granted = self.if_granted(step);
@@ -272,8 +273,8 @@ impl DifferenceMet<'_> {
 }
 
 impl Policy<'_> {
-    /// In what a folder differs, as far as that is its own: what went from a source's folder has changed its
-    /// time, so that one which is newer than the destination's tells nothing where no notes tell what it was.
+    /// The attributes in which a folder itself differs. Entries that were moved out of a source's folder have
+    /// changed its time, so a newer time means nothing without a journal.
     pub(super) fn own_aspects(
         &self,
         aspects: Aspects,

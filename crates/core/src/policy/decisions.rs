@@ -1,4 +1,4 @@
-//! What is decided about one pair of roots.
+//! The decisions about one pair of roots.
 
 use utter_echo_model::count::Count;
 use utter_echo_model::identity::DriveId;
@@ -11,17 +11,17 @@ use crate::policy::part::Part;
 #[derive(Debug, Default)]
 pub(crate) struct Decisions {
     pub(crate) part: Part,
-    /// Steps that an option forbids, each counted once.
+    /// The number of steps that an option forbids, each counted once.
     pub(crate) held_back: u64,
-    /// Files that are newer in the destination and stay for that.
+    /// Files of the destination that stay because they are newer.
     pub(crate) spared_newer: u64,
-    /// Entries that are as they should be, and that comparing left to be counted here.
+    /// Unchanged entries that the comparison did not count.
     pub(crate) unchanged: Count,
     pub(crate) problems: Vec<Problem>,
-    /// Files of which some names go and others stay.
+    /// Files with hard links of which only some are moved.
     pub(crate) second_files: u64,
-    /// What is in a folder that goes unseen has to be known after all: see `Draft::take_over`.
+    /// The entries of a folder that is renamed as a whole are needed after all: see `Draft::take_over`.
     pub(crate) is_short_sighted: bool,
-    /// Entries of kinds that a drive does not hold.
+    /// Entries of kinds that a drive does not support.
     pub(crate) not_held: Vec<(DriveId, Kind)>,
 }

@@ -1,6 +1,6 @@
-//! What cannot be done without a step that is not taken: nothing happens in a folder that is not made,
-//! nothing gives way to what does not come, a folder of which something stays is neither removed nor
-//! replaced, and nothing becomes a name of what is not written.
+//! Dependencies of steps on a step that is dropped: nothing happens in a folder that is not made, nothing is
+//! removed for a replacement that is dropped, a folder in which something stays is neither removed nor replaced,
+//! and no link is made to a file that is not written.
 
 use std::collections::HashSet;
 
@@ -11,22 +11,21 @@ use crate::policy::part::Part;
 use crate::policy::step::Step;
 use crate::policy::step_id::StepId;
 
-/// Takes out what cannot be done as the part stands. Returns how many steps that were.
+/// Removes steps that are not possible in the present part. Returns their number.
 pub(super) fn prune(part: &mut Part) -> u64 {
     part.number_from(0);
     DependencyGraph::of(part).prune(part, |_| false)
 }
 
-/// Takes steps out of a part, by their numbers in the plan, and with them what cannot be done without
-/// them. Returns how many steps that were.
+/// Removes steps from a part, by their numbers in the plan, and steps that depend on them. Returns their number.
 pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
     let steps = DependencyGraph::of(part).prune(part, |number| unwanted.contains(&number));
     let vacates = settle_vacates(part, |number| unwanted.contains(&number));
     steps + vacates
 }
 
-/// Takes out what cannot go from the source as the part stands: what does not arrive, and folders of which
-/// something stays. `unwanted` names more, by their numbers in the plan. Returns how many that were.
+/// Removes source removals that are not possible in the present part: of entries that do not arrive, and of folders
+/// in which something stays. `unwanted` selects more, by their numbers in the plan. Returns their number.
 pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
     let mut stay: HashSet<(u32, Box<[u8]>)> = HashSet::new();
     let mut gone = 0;
@@ -36,7 +35,7 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
             .steps_of(at, Side::Source)
             .filter_map(|(id, step)| {
                 let name = folder.name(step);
-                // What another name of the same file is given, this one has as well.
+                // An attribute change made by another name of the same file counts for this name, too.
                 let is_there = step.reason == Reason::Arrived || step.destination.is_some();
                 let arrives = is_there || folder.find(name).is_some();
                 let is_held = step.kind() == Kind::Folder
@@ -61,11 +60,11 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
     gone
 }
 
-/// How the steps that change the destination hang together.
+/// The dependencies of the steps that change the destination.
 struct DependencyGraph {
     /// Each folder's own step.
     own: Vec<Option<StepId>>,
-    /// The steps that are not taken, by their numbers, the part's first at 0.
+    /// Whether each step is dropped, from the first step of the part on.
     gone: Vec<bool>,
 }
 
@@ -89,7 +88,7 @@ impl DependencyGraph {
         self.gone.iter().filter(|gone| **gone).count()
     }
 
-    /// `unwanted` is asked about numbers in the plan.
+    /// `unwanted` gets numbers in the plan.
     fn prune(mut self, part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
         let first = part.first;
         self.gone.iter_mut().enumerate().for_each(|(at, gone)| *gone = unwanted(first + at));
@@ -105,7 +104,7 @@ impl DependencyGraph {
         self.take_out(part)
     }
 
-    /// What is in a folder that is not made, and what would give way to something that does not come.
+    /// Drops steps in folders that are not made, and removals for a replacement that is dropped.
     fn go_down(&mut self, part: &Part) {
         let (mut missing, mut spared) = (Vec::new(), Vec::new());
         for (at, folder) in part.folders.iter().enumerate() {
@@ -137,7 +136,7 @@ impl DependencyGraph {
         }
     }
 
-    /// The steps that would take away a folder of which something stays.
+    /// Drops steps that would remove or replace a folder in which something stays.
     fn go_up(&mut self, part: &Part) {
         let takes_away = |step: &Step| step.verb == Verb::Remove || step.takes_a_folders_place();
         let mut holds: HashSet<usize> = HashSet::new();

@@ -1,4 +1,4 @@
-//! The folders of a part while their steps may still change.
+//! The draft of a part, whose steps may still change.
 
 use std::collections::{HashMap, HashSet};
 use std::convert::identity;
@@ -17,37 +17,37 @@ use crate::policy::step::{NameId, Step};
 use crate::policy::terms::Policy;
 use crate::request::RenamePath;
 
-/// Where a folder stands among the others.
+/// The position of a folder among the others.
 #[derive(Debug)]
 pub(super) struct DraftPlace {
-    /// In closing order; after [`Draft::arrange`] nobody asks any more.
+    /// In closing order; not used after [`Draft::arrange`].
     children: Vec<usize>,
-    /// Position of the folder above, once all stand in tree order.
+    /// Index of the folder above, once all are in tree order.
     pub(super) parent: u32,
-    /// Names of the steps, once they were sorted by them; a step may be gone by then.
+    /// Names of the steps in sorted order, also of dropped steps.
     order: Vec<NameRange>,
 }
 
-/// How much was not decided to be done.
+/// Counts of differences without a step.
 #[derive(Debug)]
 pub(super) struct PassedOver {
-    /// Entries in it that an option holds back.
+    /// Entries for which an option forbids the step.
     pub(super) held_back: u64,
-    /// Files in it that are newer in the destination, and stay for that.
+    /// Files that stay because they are newer in the destination.
     pub(super) spared_newer: u64,
 }
 
-/// A folder in which something is decided.
+/// A folder with its drafted steps.
 #[derive(Debug)]
 pub(super) struct DraftFolder {
     pub(super) head: FolderHead,
     pub(super) presence: Presence,
     pub(super) steps: Vec<Option<Step>>,
-    /// What goes from the source.
+    /// Removals from the source.
     pub(super) vacates: Vec<Step>,
     /// Something stays in the source's folder.
     pub(super) stays_here: bool,
-    /// Names of entries that the source has under others, and those.
+    /// Names of entries that differ in the source.
     pub(super) source_names: SourceNames,
     pub(super) linked: Vec<LinkedDraft>,
     pub(super) status: SubtreeStatus,
@@ -55,59 +55,59 @@ pub(super) struct DraftFolder {
     pub(super) passed_over: PassedOver,
 }
 
-/// What becomes of the steps in a folder for the sake of the folder itself.
+/// Whether the steps in a folder are possible, by the decision about the folder itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum SubtreeStatus {
-    /// They may be taken.
+    /// They are possible.
     Open,
-    /// The folder was to give way to something else, or to take its place, and an option forbids it.
+    /// The folder was to be replaced, or to replace something, and an option forbids that.
     Held,
-    /// The folder is not made, which a problem reports.
+    /// The folder is not made, and a problem reports that.
     Lost,
 }
 
-/// A name of an entry with several, and what was decided about it as if it had no other.
+/// A hard link, with the decision about it as if it were no link.
 #[derive(Debug)]
 pub(super) struct LinkedDraft {
     pub(super) facts: LinkedName,
     pub(super) alone: OwnDecision,
 }
 
-/// What was decided about a name for itself.
+/// The decision about one name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum OwnDecision {
     /// The two sides agree.
     Right,
-    /// A step is planned, in this place.
+    /// A step is planned, with this index.
     Planned(usize),
-    /// They differ, and it stays so.
+    /// They differ and stay different.
     Stays,
 }
 
 /// The roots of a draft.
 pub(crate) struct DraftRoot {
-    /// The source's root folder, if it may go.
+    /// The source's root folder, if it may be removed.
     pub(super) state: Option<State>,
-    /// The source's root folder could be renamed, if all in it comes along.
+    /// Whether the source's root folder can be renamed, if everything in it is.
     pub(super) rename_path: RenamePath,
-    /// All in it does.
+    /// Everything in it is.
     pub(super) comes_along: bool,
 }
 
-/// What is decided so far about one pair of roots.
+/// The decisions so far about one pair of roots.
 pub(crate) struct Draft<'a> {
     pub(super) policy: &'a Policy<'a>,
     pub(super) folders: Vec<DraftFolder>,
     pub(super) elsewhere: Vec<NameElsewhere>,
-    /// Folders that a rename took along, with all they held.
+    /// Folders that are renamed with everything in them.
     dropped: HashSet<usize>,
     pub(super) decided: Decisions,
-    /// Folders of the source from which something was to go, and that cannot be changed; and whether nothing goes
-    /// from what is in them either.
+    /// Folders of the source that cannot be changed, though something was to be removed from them; and whether the
+    /// same is true of everything below.
     pub(super) locked: Vec<(Problem, bool)>,
-    /// All that was to go stays in the source since that cannot be changed.
+    /// Nothing can be removed from the source, which cannot be changed.
     pub(super) is_locked: bool,
-    /// Some folder is to be taken over with whatever it holds.
+    /// Some folder is to be renamed with everything in it, unchecked.
     pub(super) has_unseen: bool,
     pub(crate) roots: DraftRoot,
 }
@@ -143,7 +143,7 @@ impl DraftFolder {
             && !holds_back
     }
 
-    /// No step is planned in it, on either side.
+    /// True if no step is planned in it, on either side.
     pub(super) fn does_nothing(&self) -> bool {
         self.steps.is_empty() && self.vacates.is_empty()
     }
@@ -152,17 +152,17 @@ impl DraftFolder {
         let names = &self.head.names;
         self.steps.retain(Option::is_some);
         let name_of = |step: &Option<Step>| step.map(|step| names.get(step.name));
-        // Names are there once.
+        // Names are unique.
         self.steps.sort_unstable_by(|a, b| name_of(a).cmp(&name_of(b)));
         self.place.order = self.steps.iter().flatten().map(|step| step.name).collect();
     }
 
-    /// Where the step of this name stands or stood; known once they are sorted.
+    /// The index of the step of this name, also of a dropped step. Steps must be sorted.
     pub(super) fn slot_of(&self, name: &[u8]) -> Option<usize> {
         self.place.order.binary_search_by(|range| self.head.names.get(*range).cmp(name)).ok()
     }
 
-    /// The name of a step, once they are sorted, also of one that is gone.
+    /// The name of a step, also of a dropped step. Steps must be sorted.
     pub(super) fn name_at(&self, slot: usize) -> &[u8] {
         self.head.names.get(self.place.order[slot])
     }
@@ -191,7 +191,7 @@ impl<'a> Draft<'a> {
         }
     }
 
-    /// Puts the folders into tree order. The root closed last.
+    /// Puts the folders into tree order. The root was closed last.
     pub(super) fn arrange(&mut self) {
         let mut closed: Vec<_> = std::mem::take(&mut self.folders).into_iter().map(Some).collect();
         let root = closed.len().checked_sub(1).map(|root| (root, 0, SubtreeStatus::Open));
@@ -210,7 +210,7 @@ impl<'a> Draft<'a> {
                 folder.passed_over.held_back +=
                     folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
-            // What is in a folder that is not made is lost with it, which one problem reports.
+            // Steps in a folder that is not made are dropped; one problem reports that.
             if status != SubtreeStatus::Lost {
                 self.decided.held_back += folder.passed_over.held_back;
                 self.decided.spared_newer += folder.passed_over.spared_newer;
@@ -219,7 +219,7 @@ impl<'a> Draft<'a> {
         }
     }
 
-    /// A folder that stays with all that is in it is reported once.
+    /// A folder that stays with everything in it is reported once.
     pub(super) fn tell_locked(&mut self) {
         let mut locked = std::mem::take(&mut self.locked);
         locked.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));
@@ -235,7 +235,7 @@ impl<'a> Draft<'a> {
         }
     }
 
-    /// Nothing can be done without the root.
+    /// Without the root nothing is possible.
     pub(super) fn hold_back_all(&mut self) {
         for folder in &mut self.folders {
             let steps = folder.steps.iter_mut().filter_map(Option::take);
@@ -250,7 +250,7 @@ impl<'a> Draft<'a> {
         self.dropped.contains(&at)
     }
 
-    /// Sorts the steps of every folder by name; their slots are new ones then.
+    /// Sorts the steps of every folder by name, which changes their indexes.
     pub(super) fn sort(&mut self) {
         self.folders.iter_mut().for_each(DraftFolder::sort);
     }
@@ -260,20 +260,20 @@ impl<'a> Draft<'a> {
         path_in(&self.folders, at)
     }
 
-    /// Remembers a name for steps of others to speak of.
+    /// Stores a name for other steps to refer to.
     pub(super) fn name(&mut self, folder: usize, name: Box<[u8]>) -> NameId {
         let folder = u32::try_from(folder).unwrap_or(u32::MAX);
         self.elsewhere.push(NameElsewhere { folder, name });
         NameId(u32::try_from(self.elsewhere.len() - 1).unwrap_or(u32::MAX))
     }
 
-    /// Takes a folder and all below it out of the plan; returns what its steps were for.
+    /// Drops a folder and everything below it. Returns the entries of its steps.
     pub(super) fn drop_subtree(&mut self, top: usize) -> Vec<State> {
         let mut states = Vec::new();
         for at in top..self.folders.len() {
             let is_below =
                 at == top || self.dropped.contains(&(self.folders[at].place.parent as usize));
-            // In tree order what is below comes right after.
+            // In tree order, the folders below follow directly.
             if !is_below {
                 break;
             }
@@ -294,7 +294,7 @@ impl<'a> Draft<'a> {
             next += u32::from(*needed);
         }
         for named in &mut self.elsewhere {
-            // What took its folder along took all names that were linked to it as well.
+            // A rename of its folder included all its hard links.
             let at = named.folder as usize;
             named.folder = if needed[at] { places[at] } else { 0 };
         }
@@ -306,7 +306,7 @@ impl<'a> Draft<'a> {
             let names = &mut head.names;
             let parent = places[place.parent as usize];
             steps.retain(Option::is_some);
-            // Where they are: there may be millions, and all of them are steps.
+            // In place, since there may be millions. All of them are steps.
             let mut steps: Vec<Step> = steps.into_iter().map_while(identity).collect();
             steps.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
@@ -330,7 +330,7 @@ impl<'a> Draft<'a> {
         Part { root, root_vacate, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
-    /// The folders that hold a step, or a name that steps speak of, and those that lead there.
+    /// The folders with a step or with a name that steps refer to, and those above them.
     fn needed(&self, dropped: &HashSet<usize>) -> Vec<bool> {
         let mut needed: Vec<bool> = (0..self.folders.len()).map(|at| at == 0).collect();
         for named in
@@ -353,7 +353,7 @@ impl<'a> Draft<'a> {
         self.decided.unchanged.add(state.bytes());
     }
 
-    /// The step in a place.
+    /// The step at an index.
     pub(super) fn step(&mut self, (folder, slot): (usize, usize)) -> &mut Option<Step> {
         &mut self.folders[folder].steps[slot]
     }

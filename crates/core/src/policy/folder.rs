@@ -1,4 +1,4 @@
-//! Decides about a folder of which everything is known.
+//! Deciding about a compared folder.
 
 use std::collections::HashMap;
 
@@ -18,23 +18,23 @@ use crate::policy::step::Step;
 use crate::request::RenamePath;
 use crate::sides;
 
-/// Differences of a wide folder whose memory is given back together.
+/// After this many differences of a wide folder their memory is freed.
 const FREED_AT_A_TIME: usize = 1 << 15;
 
-/// A folder whose differences are decided about one by one, and what that came to so far.
+/// A folder while its differences are decided about, one by one.
 struct FolderDraft {
-    /// As the source has it, and as the destination does.
+    /// Its paths in the source and in the destination.
     path: TreePath,
     path_there: TreePath,
     drive: DriveId,
-    /// Nothing can go from the source's folder, or only what this user owns.
+    /// Nothing can be removed from the source's folder, or only entries of this user.
     is_locked: bool,
     only_of: Option<u32>,
     drafted: DraftFolder,
     vacates: Vec<Step>,
-    /// What stays in the destination.
+    /// What stays in the destination's folder.
     left: WhatStays,
-    /// Something stays in the source; it does since it cannot be taken away.
+    /// Something stays in the source's folder; it stays because it cannot be removed.
     stays_here: bool,
     is_held: bool,
 }
@@ -74,7 +74,7 @@ impl FolderSink for Draft<'_> {
         };
         self.has_unseen |= differences.iter().any(goes_unseen);
         let mut slots: HashMap<usize, usize> = HashMap::new();
-        // Steps are as large as what they come from, which goes as they come.
+        // Steps are as large as differences, which are freed on the way.
         while let Some(difference) = differences.pop() {
             let (at, slot) = (differences.len(), deciding.drafted.steps.len());
             self.difference(&mut deciding, &difference, below.get(&at));
@@ -108,7 +108,7 @@ impl FolderSink for Draft<'_> {
 }
 
 impl Draft<'_> {
-    /// Decides about one difference: what arrives or changes in the destination, and what goes from the source.
+    /// Decides about one difference: the step in the destination, and the removal from the source.
     fn difference(
         &mut self,
         folder: &mut FolderDraft,
@@ -152,8 +152,8 @@ impl Draft<'_> {
         *left = (*left).max(self.note_down(drafted, path, difference, child, decision));
     }
 
-    /// What nothing can take from the source is not copied either: what is in a folder that holds it, or a
-    /// folder of which all stays.
+    /// An entry that cannot be removed from the source is not copied either: one that its folder holds, or a folder
+    /// with such entries only.
     fn unless_locked(
         &mut self,
         decision: Decision,
@@ -165,7 +165,7 @@ impl Draft<'_> {
         if all_stays {
             self.settle_subtree(child, SubtreeStatus::Lost);
         }
-        // What goes from a folder needs that folder in the destination, even where it stays itself.
+        // Entries that are moved out of a folder need that folder in the destination, even if it stays itself.
         let is_needed = child.is_some_and(|child| child.number.is_some());
         if !all_stays && (!holds || is_needed) {
             return decision;
@@ -176,7 +176,7 @@ impl Draft<'_> {
         }
     }
 
-    /// Writes down what is decided; returns what stays in the destination for it.
+    /// Records a decision. Returns what stays in the destination because of it.
     fn note_down(
         &mut self,
         drafted: &mut DraftFolder,
@@ -224,7 +224,7 @@ impl Draft<'_> {
         }
     }
 
-    /// Nothing happens in a folder that is not made, nor in one that does not give way.
+    /// Marks the steps below a folder that is not made, or not replaced.
     fn settle_subtree(&mut self, child: Option<&FolderDecision>, status: SubtreeStatus) {
         let folder = child.and_then(|child| child.number).map(|number| &mut self.folders[number]);
         if let Some(folder) = folder.filter(|folder| folder.presence != Presence::Both) {
@@ -233,7 +233,7 @@ impl Draft<'_> {
     }
 }
 
-/// What is decided about a name of several by itself, where steps stand in these slots by difference.
+/// The decision about a hard link by itself. `slots` has the step of each difference.
 fn alone(facts: LinkedName, slots: &HashMap<usize, usize>) -> LinkedDraft {
     let alone = match facts.difference {
         None => OwnDecision::Right,

@@ -1,5 +1,4 @@
-//! Which files will be read to prove renames, as far as that can be said before any is: so that they can be read
-//! in the order in which they lie.
+//! Predicting which files will be read to prove renames, so that they can be read in disk order.
 
 use crate::policy::rename_candidates;
 use std::collections::HashSet;
@@ -14,10 +13,10 @@ use crate::policy::draft::{Draft, DraftFolder, path_in};
 use crate::policy::rename_candidates::{Candidates, StepSlot};
 use crate::policy::step::Step;
 
-/// A new file and an extra one, by their folders and slots.
+/// A new file and an extra file, by their folders and indexes.
 type RenamePair = [(u32, u32); 2];
 
-/// What is found to be likely.
+/// The likely renames.
 struct RenamePairs<'d> {
     folders: &'d [DraftFolder],
     pairs: Vec<RenamePair>,
@@ -53,17 +52,17 @@ impl LikelyRenames for RenamePairs<'_> {
     }
 }
 
-/// Pairs that are likely, each entry in one of them.
+/// Likely pairs; each entry is in at most one.
 struct PairFinder<'d, 'p> {
     draft: &'d Draft<'p>,
     pairs: Vec<RenamePair>,
     taken: HashSet<StepSlot>,
-    /// New folders that are taken for renamed as a whole.
+    /// New folders that are likely renamed as a whole.
     whole: HashSet<usize>,
 }
 
 impl Candidates {
-    /// Tells the proof what is going to be asked.
+    /// Announces to the proof what it will be asked.
     pub(super) fn tell(&mut self, draft: &Draft<'_>, proof: &dyn Proof) {
         if !proof.expects() {
             return;
@@ -76,7 +75,7 @@ impl Candidates {
             }
         }
         proof.expect(&RenamePairs { folders: &draft.folders, pairs: likely.pairs });
-        // Nothing is taken yet.
+        // No rename is decided yet.
         self.extra.begins.clear();
         self.extra_by_name.begins.clear();
     }
@@ -107,7 +106,7 @@ impl PairFinder<'_, '_> {
         }
     }
 
-    /// All that two folders hold that are alike.
+    /// Adds the entries of two folders that are likely the same.
     fn whole(&mut self, found: &Candidates, new: usize, old: usize) {
         self.whole.insert(new);
         let draft = self.draft;

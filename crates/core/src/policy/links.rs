@@ -1,5 +1,5 @@
-//! Entries with several names. Which names share one is known only when all have been seen, so their
-//! steps are settled after all others, and nothing is changed through a name that others hold.
+//! Hard links. Which names belong to one file is known only after the whole scan, so their steps are decided last,
+//! and nothing is changed through a name that others share.
 
 use std::collections::{HashMap, HashSet};
 
@@ -13,7 +13,7 @@ use crate::compare::LinkedEntry;
 use crate::policy::draft::{Draft, OwnDecision};
 use crate::policy::step::{NameId, Relation, Step};
 
-/// One name of an entry that has several on either side.
+/// A name of an entry with hard links on either side.
 struct LinkMember {
     path: TreePath,
     folder: usize,
@@ -21,14 +21,14 @@ struct LinkMember {
     source: LinkedEntry,
     destination: Option<LinkedEntry>,
     alone: OwnDecision,
-    /// What is planned for it alone.
+    /// The decision about it alone.
     planned: Option<Verb>,
     /// It can be renamed into its place.
     passes: bool,
 }
 
 impl LinkMember {
-    /// The destination's entry, if its content is right.
+    /// The destination's entry, if its content is equal.
     fn right(&self) -> Option<Identity> {
         let right = match self.alone {
             OwnDecision::Right => true,
@@ -42,29 +42,29 @@ impl LinkMember {
         self.planned == Some(Verb::Adjust)
     }
 
-    /// A step makes it anew.
+    /// A step writes it.
     fn is_written(&self) -> bool {
         matches!(self.planned, Some(Verb::Add | Verb::Replace))
     }
 }
 
-/// Names that are to be one entry of the destination, on one of its drives.
+/// Names that are to be hard links on one drive of the destination.
 type LinkGroup = Vec<LinkMember>;
 
 impl Draft<'_> {
-    /// Makes the steps of all names agree: names of one entry of the source become names of one, and
-    /// none is changed through a name that others share.
+    /// Makes the steps of hard links consistent: links of one file in the source become links of one file, and
+    /// nothing is changed through a name that others share.
     pub(super) fn settle_links(&mut self) {
         let mut members = self.members();
         members.sort_by(|a, b| a.path.cmp(&b.path));
-        // How many of the names of an entry of the destination take part at all.
+        // The number of names of each entry of the destination that take part.
         let mut met: HashMap<Identity, u32> = HashMap::new();
         for there in members.iter().filter_map(|member| member.destination) {
             *met.entry(there.identity).or_default() += 1;
         }
         let mut granted = HashSet::new();
         for group in self.grouped(members) {
-            // Renamed, a file keeps all its names, also those that nobody has seen.
+            // A renamed file keeps all its links, also those outside of the tree.
             if group.iter().all(|member| member.passes) {
                 continue;
             }
@@ -120,8 +120,8 @@ impl Draft<'_> {
         self.policy.drives.carries(self.drive_of(member), Aspect::Hardlinks)
     }
 
-    /// In the order of their first members. Where names of one entry are not carried as such, those
-    /// that share one on both sides are still looked at together.
+    /// In the order of their first members. If hard links are not carried, names that are links on both sides still
+    /// form a group.
     fn grouped(&self, members: Vec<LinkMember>) -> Vec<LinkGroup> {
         let mut groups: Vec<LinkGroup> = Vec::new();
         let mut known: HashMap<(Identity, DriveId, Option<Identity>), usize> = HashMap::new();
@@ -139,8 +139,8 @@ impl Draft<'_> {
         groups
     }
 
-    /// Names that each stand for themselves. If all of an entry's names want the same change, it can be
-    /// made through one of them; else the name gets an entry of its own.
+    /// Names that are not linked. If all names of an entry want the same change, it can be made through one of
+    /// them; otherwise the name gets a file of its own.
     fn settle_alone(&mut self, group: &[LinkMember], met: &HashMap<Identity, u32>) {
         let first_adjusts = group.iter().find(|member| member.adjusts());
         for member in group {
@@ -162,7 +162,7 @@ impl Draft<'_> {
         }
     }
 
-    /// Gives a name an entry of its own, if that may be; else it stays as it is.
+    /// Gives a name a file of its own, if that is allowed; otherwise it stays.
     fn set_apart(&mut self, member: &LinkMember) -> bool {
         let there = member.destination.map(|there| there.state);
         let sides = (Some(member.source.state), there);
@@ -177,7 +177,7 @@ impl Draft<'_> {
         let mut others: Vec<&LinkMember> =
             group.iter().filter(|member| base.is_none() || member.right() != base).collect();
         if self.policy.sameness.by_presence {
-            // Of what is there nothing is known, so nothing is made a name of it.
+            // Nothing is known of the entry that is there, so nothing is linked to it.
             let right = |member: &&LinkMember| member.alone == OwnDecision::Right;
             others.iter().filter(|m| right(m)).for_each(|m| self.count_unchanged(&m.source.state));
             others.retain(|member| !right(member));
@@ -197,8 +197,8 @@ impl Draft<'_> {
         }
     }
 
-    /// Names that lead to one entry already. What it needs is done through the first of them, unless it
-    /// has names that are none of these.
+    /// Names that are links of one file already. Changes are made through the first of them, unless it has other
+    /// names.
     fn keep_together(&mut self, first: &LinkMember, sharing: &[&LinkMember]) {
         let links = first.destination.map_or(0, |there| there.links);
         let is_shared = u32::try_from(sharing.len()).is_ok_and(|count| count < links);
@@ -214,7 +214,7 @@ impl Draft<'_> {
                 continue;
             }
             if adjusts && is_first {
-                // Done through this name; or refused, and counted as such.
+                // Changed through this name, or forbidden and counted.
                 continue;
             }
             self.drop_step(member);
@@ -222,13 +222,13 @@ impl Draft<'_> {
         }
     }
 
-    /// The first name that can be written; it leads the others.
+    /// The first name that can be written, to which the others are linked.
     fn write_first<'m>(&mut self, others: &mut Vec<&'m LinkMember>) -> Option<&'m LinkMember> {
         let written = others.iter().find(|member| member.is_written()).copied();
         if written.is_some() {
             return written;
         }
-        // All are right, and each is a name of something else, too.
+        // All are equal, and each has other names, too.
         let at = others.iter().position(|member| member.right().is_some())?;
         let first = others[at];
         if self.set_apart(first) {
@@ -238,7 +238,7 @@ impl Draft<'_> {
         None
     }
 
-    /// Makes one more name of what the leader leads to, where something else, or nothing, is now.
+    /// Links a name to the leader's file, in the place of another entry or none.
     fn link(&mut self, member: &LinkMember, leader: &LinkMember, id: &mut Option<NameId>) {
         let sides = (Some(member.source.state), member.destination.map(|there| there.state));
         let mut step = match (member.alone, member.planned) {
@@ -251,7 +251,7 @@ impl Draft<'_> {
         self.put(member, step);
     }
 
-    /// The destination's entry that most names of the group lead to, if no other group has it.
+    /// The destination's entry with most names of the group, if no other group has it.
     fn most_common(&self, group: &[LinkMember], granted: &HashSet<Identity>) -> Option<Identity> {
         if self.policy.sameness.by_presence {
             return None;
@@ -261,7 +261,7 @@ impl Draft<'_> {
         {
             *counts.entry(identity).or_default() += 1;
         }
-        // In the order of the members, so that a tie goes to the first.
+        // In the order of the members, so that the first wins a tie.
         let mut best: Option<(Identity, usize)> = None;
         for identity in group.iter().filter_map(LinkMember::right) {
             let count = counts.get(&identity).copied().unwrap_or(0);
@@ -272,8 +272,8 @@ impl Draft<'_> {
         best.map(|(identity, _)| identity)
     }
 
-    /// Puts a step in the place of the one planned for the name alone. If it may not be, that one goes,
-    /// too: it was not made for a name that others share.
+    /// Replaces the step planned for the name alone. If the new step is not allowed, the old one is dropped, too,
+    /// since it was not made for a shared file.
     fn put(&mut self, member: &LinkMember, step: Step) -> bool {
         let drive = self.drive_of(member);
         let granted = self.granted(step, drive);
@@ -281,7 +281,7 @@ impl Draft<'_> {
             (OwnDecision::Planned(slot), granted) => {
                 let place = self.step((member.folder, slot));
                 let planned = place.take();
-                // What stands in the way may be of another kind, which only that step knows.
+                // The entry in the way may have another kind, which only that step knows.
                 *place = granted.zip(planned).map(|(step, planned)| Step {
                     destination: planned.destination,
                     name: planned.name,
@@ -298,7 +298,7 @@ impl Draft<'_> {
         granted.is_some()
     }
 
-    /// Names of one file go the same way.
+    /// All names of one file are moved in the same way.
     fn copy_instead(&mut self, member: &LinkMember) {
         if let OwnDecision::Planned(slot) = member.alone
             && let Some(step) = self.step((member.folder, slot)).as_mut().filter(|_| member.passes)

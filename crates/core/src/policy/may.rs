@@ -1,4 +1,4 @@
-//! The last word: what no option allows is not done, wherever the step came from.
+//! The check of every step against the options.
 
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::verb::{Reason, Verb};
@@ -9,18 +9,18 @@ use crate::policy::step::Step;
 use crate::policy::terms::Policy;
 use crate::request::OnConflict;
 
-/// What is said to a step.
+/// Whether a step is allowed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Permission {
     Yes,
     /// An option forbids it.
     Held,
-    /// The destination's file is newer, and such are spared.
+    /// The destination's file is newer, and such files stay.
     Newer,
 }
 
 impl Policy<'_> {
-    /// Whether a step may be taken. Options narrow: each of them alone can forbid.
+    /// Whether a step is allowed. Each option alone can forbid it.
     pub(super) fn may(&self, step: &Step, drive: DriveId) -> Permission {
         if self.task.is_undo() {
             return Permission::Yes;
@@ -28,11 +28,11 @@ impl Policy<'_> {
         if !self.steps.has(step.verb) {
             return Permission::Held;
         }
-        // Comparing reports whatever is on one side only, whatever is carried.
+        // A comparison reports entries of one side only, whatever is carried.
         if !self.sameness.content && step.verb != Verb::Adjust && !self.task.only_compares() {
             return Permission::Held;
         }
-        // What was asked about each path was decided where the path is known.
+        // Conflicts of a move were decided where the path is known.
         let how = match self.vacating.on_conflict {
             OnConflict::Ask => OnConflict::Replace,
             other => other,
@@ -58,7 +58,7 @@ impl Policy<'_> {
         }
     }
 
-    /// True for what a move meets under a name, and may not take the place of.
+    /// True for a conflict of a move that must stay.
     pub(super) fn gives_way_not(&self, step: &Step, how: OnConflict) -> bool {
         let (Verb::Replace, true) = (step.verb, self.task.vacates()) else { return false };
         match (how, step.source, step.destination) {
@@ -68,8 +68,7 @@ impl Policy<'_> {
         }
     }
 
-    /// True for a file of the destination, or anything else that is no folder, that is newer than what
-    /// would take its place.
+    /// True if the destination's entry is not a folder and newer than its replacement.
     fn is_newer_there(&self, step: &Step, drive: DriveId) -> bool {
         let (Verb::Replace, Some(source), Some(there)) = (step.verb, step.source, step.destination)
         else {
@@ -81,7 +80,7 @@ impl Policy<'_> {
 }
 
 impl Draft<'_> {
-    /// A step if it may be taken; else it is counted as what keeps it from being taken.
+    /// Returns a step if it is allowed; otherwise counts it.
     pub(super) fn granted(&mut self, step: Step, drive: DriveId) -> Option<Step> {
         match self.policy.may(&step, drive) {
             Permission::Yes => return Some(step),

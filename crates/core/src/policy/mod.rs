@@ -1,9 +1,8 @@
-//! Decisions. Turns what comparing found into steps: folder by folder as they are known
-//! (`folder`), then names of one file (`links`) and what only moved (`renames`), and has the last word
-//! on every step, wherever it came from (`may`).
+//! Decisions. Turns differences into steps: folder by folder (`folder`), then hard links (`links`) and renames
+//! (`renames`), and checks every step against the options (`may`).
 //!
-//! Nothing else can make a [`Step`]. It asks no file system: what it must know of a drive it is told
-//! (`DriveFacts`), and what only reading can prove is proven by others (`compare::Proof`).
+//! Nothing else can make a [`Step`]. This module calls no file system: it gets facts about drives (`DriveFacts`),
+//! and proofs that need reading (`compare::Proof`).
 
 mod decide;
 mod decision;

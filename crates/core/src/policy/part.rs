@@ -1,4 +1,4 @@
-//! The steps of one pair of roots, compact and in tree order: what `policy` hands on.
+//! The steps of one pair of roots, compact and in tree order.
 
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::StatesBefore;
@@ -9,39 +9,39 @@ use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
 use crate::policy::step_id::StepId;
 
-/// A name that steps of other names speak of.
+/// A name that steps of other names refer to.
 #[derive(Debug)]
 pub(crate) struct NameElsewhere {
     pub(crate) folder: u32,
     pub(crate) name: Box<[u8]>,
 }
 
-/// A folder that holds steps, or leads to one that does.
+/// A folder with steps, or above one.
 #[derive(Debug, Default)]
 pub(crate) struct PlannedFolder {
     pub(crate) head: FolderHead,
-    /// Position of the folder above; the root stands at 0 and is its own.
+    /// Index of the folder above. The root has index 0 and is its own parent.
     pub(crate) parent: u32,
-    /// What happens in the destination, by name.
+    /// Steps in the destination, sorted by name.
     pub(crate) steps: Box<[Step]>,
-    /// What goes from the source's folder, by name.
+    /// Removals from the source, sorted by name.
     pub(crate) vacates: Box<[Step]>,
-    /// The numbers of the first of either among all of the plan.
+    /// The number of the first step of either list in the plan.
     pub(crate) first: usize,
     pub(crate) first_vacate: usize,
     /// Something stays in the source's folder.
     pub(crate) stays_here: bool,
-    /// Of what gets a name beside another entry's.
+    /// For entries with another name than in the source.
     pub(crate) source_names: SourceNames,
 }
 
 impl PlannedFolder {
-    /// The destination's name of what a step is about.
+    /// The name of a step in the destination.
     pub(crate) fn name(&self, step: &Step) -> &[u8] {
         self.head.names.get(step.name)
     }
 
-    /// The source's name of what a step is about, where that is another.
+    /// The name of a step in the source, if that differs.
     pub(crate) fn other_name_in_source(&self, step: &Step) -> Option<&[u8]> {
         self.source_names.get(self.name(step))
     }
@@ -51,7 +51,7 @@ impl PlannedFolder {
         self.head.source_name.as_deref().unwrap_or(&self.head.name)
     }
 
-    /// The source's name of what a step is about.
+    /// The name of a step in the source.
     pub(crate) fn name_in_source(&self, step: &Step) -> &[u8] {
         self.other_name_in_source(step).unwrap_or_else(|| self.name(step))
     }
@@ -71,7 +71,7 @@ impl PlannedFolder {
         }
     }
 
-    /// Where the step of this name stands among its steps.
+    /// The index of the step of this name.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
         self.steps.binary_search_by(|step| self.name(step).cmp(name)).ok()
     }
@@ -80,27 +80,26 @@ impl PlannedFolder {
 /// The part of a plan that belongs to one pair of roots.
 #[derive(Debug, Default)]
 pub(crate) struct Part {
-    /// What happens to the root folder itself; the first of the part's steps.
+    /// The step of the root folder itself, which is the first of the part.
     pub(crate) root: Option<Step>,
-    /// The source's root folder goes when all in it went; the last of the part's steps.
+    /// The removal of the source's root folder, which is the last step of the part.
     pub(crate) root_vacate: Option<Step>,
-    /// The number of its first step, and the one that `root_vacate` has or would have.
+    /// The number of its first step, and the number of `root_vacate`, also if there is none.
     pub(crate) first: usize,
     pub(crate) last: usize,
-    /// In tree order, so that each comes after the one above it.
+    /// In tree order: each folder after the one above it.
     pub(crate) folders: Vec<PlannedFolder>,
-    /// Names that hard links are made to, and that renames take away.
+    /// Targets of hard links and sources of renames.
     pub(crate) elsewhere: Vec<NameElsewhere>,
-    /// Set if the part takes back what a run did: attributes of entries as they were before, by
-    /// their paths. The source is then what that run set aside, and what can goes back by name.
+    /// Set if the part undoes a run: the attributes of entries before that run, by path. The source is then its
+    /// set-aside folder, and entries come back by renames where possible.
     pub(crate) memory: Option<StatesBefore>,
-    /// Steps were declined: that an entry has none does not tell that it is as it should be.
+    /// Steps were declined, so an entry without a step may be different.
     pub(crate) declined: bool,
 }
 
 impl Part {
-    /// Numbers its steps through: what happens in the destination, and then what goes from the source.
-    /// Returns the next number.
+    /// Numbers its steps, those in the destination first. Returns the next number.
     pub(crate) fn number_from(&mut self, first: usize) -> usize {
         self.first = first;
         let mut next = first + usize::from(self.root.is_some());
@@ -116,7 +115,7 @@ impl Part {
         next + usize::from(self.root_vacate.is_some())
     }
 
-    /// The number of a step among all of the plan.
+    /// The number of a step in the plan.
     pub(crate) fn number(&self, id: StepId) -> usize {
         match (id.in_folder(), id.side()) {
             (None, Side::Destination) => self.first,
@@ -125,7 +124,7 @@ impl Part {
         }
     }
 
-    /// Which step has this number.
+    /// The step with this number.
     pub(crate) fn id(&self, number: usize) -> Option<StepId> {
         if self.root.is_some() && number == self.first {
             return Some(StepId::of_root(Side::Destination));
@@ -150,7 +149,7 @@ impl Part {
         }
     }
 
-    /// Those of one folder that change one side, with the steps.
+    /// The steps in a folder that change one side.
     pub(crate) fn steps_of(
         &self,
         folder: usize,
@@ -160,7 +159,7 @@ impl Part {
         steps.map(move |(slot, step)| (StepId::new(folder, side, slot), step))
     }
 
-    /// All that are in folders and change one side.
+    /// All steps in folders that change one side.
     pub(crate) fn steps_on(&self, side: Side) -> impl Iterator<Item = (StepId, &Step)> {
         (0..self.folders.len()).flat_map(move |folder| self.steps_of(folder, side))
     }
@@ -173,7 +172,7 @@ impl Part {
         roots.chain(below.flat_map(|side| self.steps_on(side).map(|(id, _)| id)))
     }
 
-    /// Path of what a step is about, on the side that it changes, relative to the part's root.
+    /// The path of a step on the side that it changes, relative to the part's root.
     pub(crate) fn path(&self, id: StepId) -> TreePath {
         let (Some(at), Some(step)) = (id.in_folder(), self.step(id)) else {
             return TreePath::default();
@@ -190,7 +189,7 @@ impl Part {
         self.root.iter().chain(steps).chain(vacates).chain(&self.root_vacate)
     }
 
-    /// Of what was written down: something stays in every folder of the source that does not go itself.
+    /// For parts from files: something stays in every folder of the source that is not removed.
     pub(crate) fn tell_what_stays(&mut self) {
         for at in (0..self.folders.len()).rev() {
             let (folder, above) = (&self.folders[at], self.folders[at].parent as usize);
@@ -204,7 +203,7 @@ impl Part {
         }
     }
 
-    /// Its root is made, or comes from the source.
+    /// True if its root is made, or renamed from the source.
     pub(crate) fn makes_root(&self) -> bool {
         self.root.is_some_and(|step| step.verb == Verb::Add || step.is_taken_over())
     }
@@ -217,7 +216,7 @@ impl Part {
         &self.elsewhere[id.0 as usize]
     }
 
-    /// The names that renames take away.
+    /// The old names of renames.
     pub(crate) fn renamed_away(&self) -> impl Iterator<Item = &NameElsewhere> {
         let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
         steps
@@ -225,7 +224,7 @@ impl Part {
             .filter_map(|step| step.renamed_from().map(|id| self.name(id)))
     }
 
-    /// True if the attributes of this entry are known from the notes of the run that is undone.
+    /// True if the journal of the undone run has the attributes of this entry.
     pub(crate) fn remembers(&self, path: &[u8]) -> bool {
         self.memory.as_ref().is_some_and(|memory| memory.contains_key(path))
     }
@@ -240,7 +239,7 @@ impl Part {
         self.path_by(folder, PlannedFolder::name_here)
     }
 
-    /// What has another path in the source than in the destination, with both, the deepest last.
+    /// Entries whose paths differ between source and destination, with both paths, the deepest last.
     pub(crate) fn paths_that_differ(&self) -> Vec<(TreePath, TreePath)> {
         let all = || self.folders.iter().enumerate();
         let renamed = all().filter(|(_, folder)| folder.head.source_name.is_some());
@@ -266,13 +265,13 @@ impl Part {
         }))
     }
 
-    /// Path of a name that steps speak of.
+    /// The path of a name that steps refer to.
     pub(crate) fn path_of(&self, id: NameId) -> TreePath {
         let NameElsewhere { folder, name } = self.name(id);
         self.folder_path(*folder as usize).join(name)
     }
 
-    /// A folder's own step: that of the root, or among those of the folder above.
+    /// The step of a folder itself: that of the root, or one in the folder above.
     pub(crate) fn own_step(&self, at: usize) -> Option<(StepId, &Step)> {
         let id = if at == 0 {
             StepId::of_root(Side::Destination)
@@ -283,7 +282,7 @@ impl Part {
         Some((id, self.step(id)?))
     }
 
-    /// The step in the destination that is about this name of a folder.
+    /// The step of a name of a folder in the destination.
     pub(crate) fn find(&self, folder: usize, name: &[u8]) -> Option<StepId> {
         let slot = self.folders[folder].find(name)?;
         Some(StepId::new(folder, Side::Destination, slot))

@@ -1,5 +1,4 @@
-//! What comes back becomes a name of the file that it was one of, where another name of that is there: as a link, and
-//! not as a file of its own.
+//! Restoring hard links in an undo: an entry that comes back is linked to another name of its file that is there.
 
 use std::cmp::Ordering;
 use std::collections::HashMap;
@@ -15,11 +14,11 @@ use crate::policy::draft::Draft;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Relation, Step};
 
-/// Where a step stands: its folder, and its number in it.
+/// The folder and index of a step.
 type DraftStep = (usize, usize);
 
 impl Draft<'_> {
-    /// What is to be a link cannot be renamed to where it goes, and names of one file go the same way.
+    /// A future link cannot be renamed into its place, and all names of one file are moved in the same way.
     pub(super) fn copy_what_is_linked(&mut self) {
         let groups = self.policy.selection.groups();
         if groups.is_empty() {
@@ -65,7 +64,7 @@ fn is_like(step: &Step, other: &State) -> bool {
     step.verb == Verb::Add && step.source.is_some_and(|source| of(&source) == of(other))
 }
 
-/// Makes links of steps. Knows where each folder of the part stands.
+/// Turns steps into links. Knows the index of each folder of the part.
 pub(crate) struct Linker<'a> {
     pub(crate) part: &'a mut Part,
     places: HashMap<TreePath, usize>,
@@ -77,7 +76,7 @@ impl<'a> Linker<'a> {
         Self { part, places }
     }
 
-    /// What comes back has the names that it had, whichever share a file where it comes from.
+    /// Restores the hard links of before, whatever is linked where the entries come from.
     pub(super) fn group_as_before(&mut self, selection: &Selection) {
         let mut apart = Vec::new();
         for (at, folder) in self.part.folders.iter().enumerate() {
@@ -100,7 +99,7 @@ impl<'a> Linker<'a> {
         let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
         let Some((first, leading)) = first else { return };
         let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
-        // What it is linked to so far is one of them.
+        // It may be linked to one of them already.
         let leader = match leads {
             Some(partner) => Some(self.name_of(partner)),
             None => leading.link().or_else(|| self.name_at(first)),
@@ -115,20 +114,20 @@ impl<'a> Linker<'a> {
         }
     }
 
-    /// Makes a link of the step for this path.
+    /// Turns the step of a path into a link.
     pub(crate) fn link(&mut self, path: &TreePath, partner: NameId) {
         if let Some((at, slot)) = self.place_of(path) {
             self.part.folders[at].steps[slot].relation = Some(Relation::LinkOf(partner));
         }
     }
 
-    /// The name of a partner, for steps to speak of.
+    /// The name of a partner, for steps to refer to.
     pub(crate) fn name_of(&mut self, partner: &LinkPartner) -> NameId {
         let folder = self.lead_to(partner);
         self.remember(folder, partner.name.clone())
     }
 
-    /// The same of a path; `None` if its folder takes no part.
+    /// The same for a path; `None` if its folder takes no part.
     pub(crate) fn name_at(&mut self, path: &TreePath) -> Option<NameId> {
         let (above, name) = path.split_last();
         let folder = self.folder_at(above)?;
@@ -156,7 +155,7 @@ impl<'a> Linker<'a> {
         self.places.get(&TreePath::from(path)).copied()
     }
 
-    /// The folder that a partner is in, which need not have taken part so far.
+    /// The folder of a partner, which is added if it takes no part yet.
     fn lead_to(&mut self, partner: &LinkPartner) -> usize {
         let (mut at, mut path) = (0, TreePath::default());
         for (name, inode) in &partner.folders {
@@ -179,9 +178,9 @@ impl<'a> Linker<'a> {
         at
     }
 
-    /// Puts a folder into another one, among those in it; returns where it stands then.
+    /// Inserts a folder into another one. Returns its index.
     fn insert(&mut self, parent: usize, path: &TreePath, folder: PlannedFolder) -> usize {
-        // In tree order those in a folder come after it, by name, each before what is in it.
+        // In tree order the folders in a folder follow it by name, each before its own.
         let comes_before = |next: &PlannedFolder| match (next.parent as usize).cmp(&parent) {
             Ordering::Less => false,
             Ordering::Equal => next.head.name < folder.head.name,

@@ -1,4 +1,4 @@
-//! Which removals may be the other half of a rename.
+//! Removals that may belong to a rename.
 
 use std::collections::{HashMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -10,13 +10,13 @@ use utter_echo_os::{Kind, Time};
 use crate::policy::draft::{Draft, DraftFolder, folders_by_step};
 use crate::policy::step::Step;
 
-/// How many of one size and time are read before it is given up.
+/// The most candidates of one size and time that are read.
 const TRIED: usize = 4;
 
-/// A step, by its folder and its place among that folder's steps.
+/// A step, by its folder and index.
 pub(super) type StepSlot = (usize, usize);
 
-/// What distinguishes entries that cannot be the same.
+/// A hash that differs for entries that cannot be the same.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct RenameMark(u64);
 
@@ -32,12 +32,12 @@ impl RenameMark {
     }
 }
 
-/// Steps by their marks. What is taken is passed over once and never looked at again, so that many of
-/// one mark cost no more than as many of different ones.
+/// Steps by their marks. Used steps are skipped once and never checked again, so that equal marks cost no more than
+/// different ones.
 #[derive(Default)]
 pub(super) struct RemovalsByMark {
     steps: Vec<(RenameMark, u32, u32)>,
-    /// Where the first of a mark stands that may be free.
+    /// The index of the first step of a mark that may be free.
     pub(crate) begins: HashMap<u64, usize>,
 }
 
@@ -50,7 +50,7 @@ impl RemovalsByMark {
         self.steps.sort_unstable();
     }
 
-    /// The first few of a mark that are free, in tree order.
+    /// The first free steps of a mark, in tree order.
     fn free(&mut self, mark: RenameMark, is_free: impl Fn(StepSlot) -> bool) -> Vec<StepSlot> {
         let steps = &self.steps;
         let begin = self.begins.entry(mark.0);
@@ -64,15 +64,15 @@ impl RemovalsByMark {
     }
 }
 
-/// The removals that may be renames, by their marks, and the marks of all folders that are new.
+/// Removals that may belong to renames, by their marks, and the marks of new folders.
 pub(super) struct Candidates {
     pub(crate) extra: RemovalsByMark,
-    /// The same by marks that take in the name.
+    /// The same by marks that include the name.
     pub(crate) extra_by_name: RemovalsByMark,
     new_folders: HashMap<StepSlot, RenameMark>,
-    /// The folder that a step adds or removes, where it holds steps.
+    /// The folder that a step adds or removes, if there are steps in it.
     pub(crate) below: HashMap<StepSlot, usize>,
-    /// Names that others are linked to, with their folders.
+    /// Names that others are linked to.
     spoken_of: HashSet<(usize, Box<[u8]>)>,
 }
 
@@ -86,7 +86,7 @@ impl Candidates {
             below: folders_by_step(&draft.folders),
             spoken_of: spoken_of.map(|name| (name.folder as usize, name.name.clone())).collect(),
         };
-        // From the deepest up, so that a folder's mark is known before that of the one above.
+        // From the deepest up, so that the marks of a folder's entries are known.
         let mut sums: HashMap<usize, Option<u64>> = HashMap::new();
         for at in (0..draft.folders.len()).rev() {
             let sum = found.sum(draft, at, &sums);
@@ -112,8 +112,8 @@ impl Candidates {
         found
     }
 
-    /// A sum over what a folder holds, the same whatever the order; `None` if not all of it is new,
-    /// or not all of it extra.
+    /// A sum over the entries of a folder, independent of their order; `None` unless all of them are new, or all
+    /// are extra.
     fn sum(&self, draft: &Draft<'_>, at: usize, sums: &HashMap<usize, Option<u64>>) -> Option<u64> {
         let folder = &draft.folders[at];
         let verb = folder.steps.iter().flatten().next()?.verb;
@@ -133,7 +133,7 @@ impl Candidates {
         })
     }
 
-    /// The mark of a new entry that may have been renamed, and the drive on which that can be.
+    /// The mark of a new entry that may have been renamed, and its drive.
     pub(crate) fn mark_of_new(
         &self,
         draft: &Draft<'_>,
@@ -144,7 +144,7 @@ impl Candidates {
         let name = folder.head.names.get(step.name);
         let is_spoken_of = || self.spoken_of.contains(&(new.0, name.into()));
         let mark = match step.kind() {
-            // Empty ones are alike everywhere.
+            // All empty folders are equal.
             Kind::Folder if self.below.contains_key(&new) => self.new_folders.get(&new).copied(),
             Kind::File if step.bytes() > 0 && !is_spoken_of() => {
                 time_of(draft, folder, step).map(|time| mark((Kind::File, step.bytes(), time)))
@@ -155,7 +155,7 @@ impl Candidates {
         Some((mark.filter(|_| draft.policy.drives.renames(drive))?, drive))
     }
 
-    /// What may have been an entry with this mark and name; one that kept its name comes first.
+    /// The candidates for a new entry with this mark and name. One with the same name comes first.
     pub(crate) fn candidates(
         &mut self,
         mark: RenameMark,
@@ -167,7 +167,7 @@ impl Candidates {
         candidates
     }
 
-    /// The mark of an entry that is new or extra, as far as it can be found again by one.
+    /// The mark of a new or extra entry, if it can be part of a rename.
     fn mark(
         &self,
         draft: &Draft<'_>,
@@ -185,7 +185,7 @@ impl Candidates {
             let time = time_of(draft, &draft.folders[place.0], step)?;
             return Some(mark((kind, step.bytes(), time)));
         }
-        // One that holds nothing is made as fast as it is renamed.
+        // An empty folder is made as fast as renamed.
         let sum = match self.below.get(&place) {
             Some(below) => (*sums.get(below)?)?,
             None => 0,

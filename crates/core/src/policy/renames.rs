@@ -1,10 +1,8 @@
-//! What only moved: an entry that is new in one place and extra in another is renamed there and not
-//! copied anew.
+//! Renames: an entry that is new in one place and extra in another is renamed instead of copied.
 //!
-//! Candidates are found by size and time, whole folders by a sum over all they hold, so the work
-//! grows with the number of new and extra entries and not with its square. Folders come before
-//! files, from the top down, so that what moved with its folder is not taken out of it. What was found
-//! is then proven: all attributes, and every byte of both sides.
+//! Candidates are found by size and time, and whole folders by a sum over their entries, so that the work is linear
+//! in the number of new and extra entries. Folders come before files, from the top down, so that entries are
+//! renamed with their folder. Each candidate is then proven: all attributes, and every byte of both sides.
 
 use std::collections::{HashMap, HashSet};
 
@@ -19,8 +17,8 @@ use crate::policy::rename_candidates::{Candidates, StepSlot};
 use crate::policy::step::{Relation, Step};
 
 impl Draft<'_> {
-    /// Puts renames in the place of steps that add and remove the same. What is renamed along with its
-    /// folder counts as unchanged.
+    /// Replaces pairs of steps that add and remove the same entry by renames. Entries that are renamed with their
+    /// folder count as unchanged.
     pub(super) fn find_renames(&mut self, proof: &dyn Proof) {
         let holds = |wanted: Verb| {
             let mut steps = self.folders.iter().flat_map(|folder| folder.steps.iter().flatten());
@@ -59,9 +57,9 @@ enum SearchPass {
 struct RenameSearch<'p> {
     proof: &'p dyn Proof,
     found: Candidates,
-    /// Removals that a rename took the place of.
+    /// Removals that became renames.
     gone: HashSet<StepSlot>,
-    /// Removals of folders that something was renamed out of: they are not what they were.
+    /// Removals of folders out of which something was renamed, so that they are not what they were.
     left: HashSet<StepSlot>,
 }
 
@@ -131,7 +129,7 @@ impl RenameSearch<'_> {
         }
     }
 
-    /// The folders above what was renamed away cannot be renamed as a whole any more.
+    /// The folders above a renamed entry can no longer be renamed as a whole.
     fn note_left(&mut self, draft: &Draft<'_>, mut at: usize) {
         while at != 0 {
             let folder = &draft.folders[at];
@@ -144,7 +142,7 @@ impl RenameSearch<'_> {
     }
 }
 
-/// What the folders of a draft that are new are to hold.
+/// The planned entries of new folders.
 struct AddedFolders<'d> {
     folders: &'d [DraftFolder],
     below: &'d HashMap<StepSlot, usize>,
@@ -162,14 +160,14 @@ impl ExpectedFolders for AddedFolders<'_> {
     }
 }
 
-/// True if a folder above was taken for a rename already.
+/// True if a folder above is renamed already.
 fn is_below_gone(gone: &HashSet<StepSlot>, draft: &Draft<'_>, mut at: usize) -> bool {
     while at != 0 {
         let folder = &draft.folders[at];
         let parent = folder.place.parent as usize;
         let own = draft.folders[parent].slot_of(&folder.head.name);
         if own.is_none_or(|slot| gone.contains(&(parent, slot))) {
-            // Without a step of its own it stays, and so does what is above it.
+            // Without a step of its own it stays, and so do the folders above.
             return own.is_some();
         }
         at = parent;

@@ -1,4 +1,4 @@
-//! The steps that take back what the steps of a recorded run did.
+//! The steps that undo the steps of a run.
 
 use utter_echo_model::aspect::{Aspect, Aspects};
 use utter_echo_model::path::NameRange;
@@ -8,17 +8,17 @@ use utter_echo_os::{Flags, Stat};
 
 use crate::policy::step::{NameId, Relation, Step};
 
-/// What is known of an entry that a run changed.
+/// What is known about an entry that a run changed.
 pub(crate) struct StepTraces<'a> {
-    /// In the destination now.
+    /// The entry in the destination now.
     pub(crate) there: Option<Stat>,
-    /// Where the run set things aside.
+    /// The entry in the set-aside folder now.
     pub(crate) aside: Option<Stat>,
-    /// What it was like before the run changed its attributes.
+    /// Its attributes before the run.
     pub(crate) before: Option<&'a AttributesBefore>,
-    /// It is like that now, in every attribute; true also if that is not known.
+    /// It has all these attributes now; also true if they are not known.
     pub(crate) is_whole: bool,
-    /// What the run left, if it came to write that down.
+    /// The state after the step, if the journal has it.
     pub(crate) after: Option<StateAfter>,
 }
 
@@ -28,18 +28,18 @@ impl StepTraces<'_> {
     }
 }
 
-/// Tells whether an entry is as it was wanted, as far as its drive can tell.
+/// Tells whether an entry is as wanted, within the resolution of its drive.
 pub(crate) type IsAlike<'a> = &'a dyn Fn(&State, &Stat) -> bool;
 
-/// Where a rename came from, as a rename back knows it.
+/// The old name of a rename, for renaming back.
 pub(crate) struct Reversal {
-    /// The present name of what goes back.
+    /// The present name.
     pub(crate) from: NameId,
-    /// The name it goes back to.
+    /// The old name.
     pub(crate) name: NameRange,
-    /// What it was like before.
+    /// Its attributes before the run.
     pub(crate) before: Option<State>,
-    /// What it is now.
+    /// Its state now.
     pub(crate) now: State,
 }
 
@@ -53,7 +53,7 @@ impl Reversal {
     }
 }
 
-/// The step that takes one step back; `None` if it was never taken, or is taken back already.
+/// The step that undoes a step; `None` if the step was never done, or is undone already.
 pub(crate) fn reverse(
     step: &Step,
     name: NameRange,
@@ -75,12 +75,12 @@ pub(crate) fn reverse(
         Verb::Remove | Verb::Replace => {
             let was = step.destination?;
             if is_back(&was, taken, alike) {
-                // A try to take the run back may have ended before it got its attributes.
+                // An earlier undo may have ended before it set the attributes.
                 let (there, before) = (taken.there.as_ref()?, taken.before?);
                 let step = adjusted(before.state, State::from(there), name);
                 return (!taken.is_whole).then_some(step);
             }
-            // Where nothing is aside it is lost, which whoever asked has to find out.
+            // If nothing is set aside, it is lost; the caller checks that.
             let kept = taken.before.map(|before| before.state);
             let kept = kept.or(taken.aside.as_ref().map(State::from)).or(Some(was));
             match taken.there {
@@ -90,7 +90,7 @@ pub(crate) fn reverse(
                 _ => planned(Verb::Add, Reason::Before, kept, None),
             }
         }
-        // Told by the folder it was in: see `Reversal`. What went from a source is not taken back.
+        // Renames are undone in their old folder: see `Reversal`. Removals from a source are undone by moving back.
         Verb::Rename | Verb::Vacate => None,
         Verb::Adjust => {
             let before = taken.before?;
@@ -98,15 +98,15 @@ pub(crate) fn reverse(
                 return None;
             }
             let after = taken.left().or(taken.there.as_ref().map(State::from));
-            // What happened in a folder, or to a file, has changed its time as well.
+            // Other changes to a folder or file have changed its time as well.
             let back = planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)?;
             Some(Step { aspects: back.aspects.with(Aspect::Times), ..back })
         }
     }
 }
 
-/// The step that closes a folder again that was open for the time of the changes, when whoever opened it
-/// was killed; `None` if it is as it was, or somebody gave it other attributes since.
+/// The step that resets the mode of a folder that a killed run had opened for its changes; `None` if it is as
+/// before, or somebody changed it since.
 pub(crate) fn close(before: &AttributesBefore, there: &Stat, name: NameRange) -> Option<Step> {
     let (was, now) = (before.state, State::from(there));
     let opened = now.mode() != was.mode() && now.mode() == was.mode() | 0o200;
@@ -115,7 +115,7 @@ pub(crate) fn close(before: &AttributesBefore, there: &Stat, name: NameRange) ->
     (opened || unlocked).then(|| adjusted(was, now, name))
 }
 
-/// The step that gives an entry the attributes that it had.
+/// The step that restores the attributes of an entry.
 pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
     let mut step = Step::new(Verb::Adjust, Reason::Aspects, (Some(was), Some(now)));
     step.aspects = Aspects::ALL;
@@ -123,20 +123,20 @@ pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
     step
 }
 
-/// The step that gives a folder the time that it had.
+/// The step that restores the time of a folder.
 pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
     Step { aspects: Aspects::NONE.with(Aspect::Times), ..adjusted(was, now, name) }
 }
 
-/// What the step left. The run may have been killed before it could write that down; then what
-/// is there counts as made by it if it is as the plan wanted it.
+/// The state after the step. If the run was killed before it could record that, the present entry counts if it is
+/// as planned.
 fn made(step: &Step, taken: &StepTraces<'_>, alike: IsAlike<'_>) -> Option<State> {
     let as_planned = |there: &&Stat| step.source.is_some_and(|wanted| alike(&wanted, there));
     let there = taken.there.as_ref().filter(as_planned).map(State::from);
     taken.left().or(there).or(step.source)
 }
 
-/// True if what the run displaced is in its place: it was never displaced, or was brought back.
+/// True if the displaced entry is in its place: never displaced, or brought back.
 fn is_back(was: &State, taken: &StepTraces<'_>, alike: IsAlike<'_>) -> bool {
     let Some(there) = &taken.there else { return false };
     let is_made = taken.left().is_some_and(|left| left.still(there));

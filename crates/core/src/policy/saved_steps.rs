@@ -1,4 +1,4 @@
-//! The way back for steps that were saved: they had the last word before they were sealed.
+//! Reading steps from a saved plan, which were checked before they were saved.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::path::NameRange;
@@ -20,7 +20,7 @@ pub(crate) struct SavedParts {
     pub(crate) name: NameRange,
 }
 
-/// A step that was saved; an error if it could not have been made.
+/// A step from a saved plan; fails if no plan could have it.
 pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
     let SavedParts { verb, side, reason, aspects, source, destination, relation, name } = read;
     let sides = match verb {

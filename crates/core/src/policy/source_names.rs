@@ -1,11 +1,11 @@
-//! Names of one folder's entries that the source has under others.
+//! Names of a folder's entries that differ in the source.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 type NamesByNames = HashMap<Box<[u8]>, Box<[u8]>>;
 
-/// By the names in the destination. Most folders have none, and then this takes no memory of its own.
+/// The source's names by those in the destination. Most folders have none and need no memory for this.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct SourceNames(Option<Arc<NamesByNames>>);
 
@@ -15,7 +15,7 @@ impl SourceNames {
         names.insert(here.into(), source.into());
     }
 
-    /// The source's name, where that is another.
+    /// The source's name, if that differs.
     pub(crate) fn get(&self, here: &[u8]) -> Option<&[u8]> {
         self.0.as_ref()?.get(here).map(|source| &**source)
     }

@@ -1,4 +1,4 @@
-//! One change to one side, and why. Nothing but [`policy`](super) can make one.
+//! A step: one change to one side, with its reason. Only [`policy`](super) can make one.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::path::NameRange;
@@ -6,12 +6,12 @@ use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Side, Verb};
 use utter_echo_os::Kind;
 
-/// What a step has to do with another name of its part.
+/// The relation of a step to another name of its part.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Relation {
-    /// It makes one more name of the entry that is, or will be, there.
+    /// It links to the entry with this name.
     LinkOf(NameId),
-    /// It takes the entry away from there.
+    /// It renames the entry with this name.
     RenameOf(NameId),
 }
 
@@ -32,14 +32,14 @@ pub struct Step {
     pub destination: Option<State>,
     pub(crate) relation: Option<Relation>,
     pub(crate) name: NameRange,
-    /// Keeps everybody but `policy` from writing one down.
+    /// Prevents construction outside of `policy`.
     #[allow(dead_code, reason = "it is there to be missing elsewhere")]
     pub(in crate::policy) seal: (),
 }
 
 impl Step {
-    /// A step of the destination. The only way to one: [`super::Policy`] asks its last word of all
-    /// that come this way, and a saved plan was sealed after it had.
+    /// A step in the destination. The only constructor: [`super::Policy`] checks all steps made here, and saved
+    /// plans were sealed after that.
     pub(in crate::policy) fn new(
         verb: Verb,
         reason: Reason,
@@ -58,7 +58,7 @@ impl Step {
         }
     }
 
-    /// A step of the source, for what has arrived, or is to.
+    /// A removal from the source, for an entry that has arrived or will.
     pub(in crate::policy) fn vacate(
         reason: Reason,
         name: NameRange,
@@ -67,17 +67,17 @@ impl Step {
         Self { side: Side::Source, name, ..Self::new(Verb::Vacate, reason, sides) }
     }
 
-    /// It comes from the source by being renamed, so that it is gone from there.
+    /// True if it renames the entry from the source.
     pub fn is_taken_over(&self) -> bool {
         self.verb == Verb::Rename && self.reason == Reason::TakenOver
     }
 
-    /// It does that with all that the entry holds.
+    /// True if it renames a folder with everything in it.
     pub(crate) fn takes_a_folder_over(&self) -> bool {
         self.is_taken_over() && self.kind() == Kind::Folder
     }
 
-    /// The name that a hard link is made to.
+    /// The target of a hard link.
     pub(crate) fn link(&self) -> Option<NameId> {
         match self.relation {
             Some(Relation::LinkOf(name)) => Some(name),
@@ -85,7 +85,7 @@ impl Step {
         }
     }
 
-    /// The name that a rename takes away.
+    /// The old name of a rename.
     pub(crate) fn renamed_from(&self) -> Option<NameId> {
         match self.relation {
             Some(Relation::RenameOf(name)) => Some(name),
@@ -93,12 +93,12 @@ impl Step {
         }
     }
 
-    /// The kind of the entry once the step is done; of what goes, for a removal.
+    /// The kind of the entry after the step; for a removal, before it.
     pub fn kind(&self) -> Kind {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
     }
 
-    /// Bytes of content that the step writes, or gives up for a removal.
+    /// Bytes of content that the step writes, or removes.
     pub fn bytes(&self) -> u64 {
         let state = match self.verb {
             Verb::Add | Verb::Replace if self.link().is_none() => self.source,
@@ -109,31 +109,31 @@ impl Step {
         state.map_or(0, |state| state.bytes())
     }
 
-    /// It makes a folder that steps may happen in.
+    /// True if it makes a folder that may have steps.
     pub(crate) fn makes_folder(&self) -> bool {
         self.kind() == Kind::Folder && matches!(self.verb, Verb::Add | Verb::Replace)
     }
 
-    /// It takes the place of a folder, which must be empty by then.
+    /// True if it replaces a folder, which must be empty by then.
     pub(crate) fn takes_a_folders_place(&self) -> bool {
         let onto_folder = self.destination.is_some_and(|there| there.kind == Kind::Folder);
         self.verb == Verb::Replace && onto_folder && self.kind() != Kind::Folder
     }
 
-    /// After it an entry that is no folder, and was no leftover, is no longer there.
+    /// True if it removes or replaces an entry other than a folder or leftover.
     pub(crate) fn displaces(&self) -> bool {
         let is_lost = matches!(self.verb, Verb::Replace | Verb::Remove);
         let is_folder = self.destination.is_none_or(|there| there.kind == Kind::Folder);
         is_lost && !is_folder && self.reason != Reason::Leftover
     }
 
-    /// It makes a file with content of its own.
+    /// True if it writes a file's content.
     pub(crate) fn writes_file(&self) -> bool {
         let writes = matches!(self.verb, Verb::Add | Verb::Replace) && self.relation.is_none();
         writes && self.kind() == Kind::File && !self.is_taken_over()
     }
 
-    /// It makes or changes an entry other than a folder.
+    /// True if it makes or changes an entry other than a folder.
     pub(crate) fn writes(&self) -> bool {
         !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::Vacate)
             && self.kind() != Kind::Folder

@@ -1,5 +1,5 @@
-//! What is renamed from the source to where it goes, where both lie on one drive: a folder in one step, if all
-//! that is in it comes along.
+//! Renaming entries from the source, if both sides lie on one drive: a folder in one step, if everything in it is
+//! moved.
 
 use std::collections::HashSet;
 
@@ -11,12 +11,12 @@ use crate::policy::step::Step;
 use crate::request::RenamePath;
 
 impl Draft<'_> {
-    /// Puts renames in the place of steps that add what goes from the source. From here on no step that adds
-    /// has [`Reason::TakenOver`].
+    /// Replaces steps that add and remove the same entry of the source by renames. After this no step that adds has
+    /// [`Reason::TakenOver`].
     ///
-    /// A file with several names keeps them all when it is renamed; where one of them cannot be, all are copied
-    /// and linked. If some of those may be in a folder that goes unseen, it has to be looked into after all:
-    /// `super::Decided::is_short_sighted`.
+    /// A renamed file keeps its hard links. If one of them cannot be renamed, all are copied and linked. If some
+    /// may be in a folder that is renamed unchecked, the scan must be repeated with its entries:
+    /// `Decisions::is_short_sighted`.
     pub(super) fn take_over(&mut self) {
         let passes = |step: &Option<Step>| step.is_some_and(|s| s.reason == Reason::TakenOver);
         if !self.folders.iter().any(|folder| folder.steps.iter().any(passes)) {
@@ -25,7 +25,7 @@ impl Draft<'_> {
         self.sort();
         let below = folders_by_step(&self.folders);
         let mut whole: HashSet<usize> = HashSet::new();
-        // In tree order what is in a folder comes after it.
+        // In tree order the entries of a folder follow it.
         for at in (0..self.folders.len()).rev() {
             let mut comes_along = true;
             let vacates = self.folders[at].take_vacates();
@@ -57,7 +57,7 @@ impl Draft<'_> {
         self.roots.comes_along = whole.contains(&0);
     }
 
-    /// The step for the root, which can be renamed as well if it is known to come along.
+    /// The step of the root, which is renamed as well if everything in it is.
     pub(super) fn take_root_over(&mut self, root: Option<Step>) -> Option<Step> {
         let passes = self.roots.rename_path != RenamePath::Impossible && self.roots.comes_along;
         let passes = passes && self.roots.state.is_some();
@@ -73,7 +73,7 @@ impl Draft<'_> {
 }
 
 impl DraftFolder {
-    /// What goes from the source, by name.
+    /// Removals from the source, by name.
     fn take_vacates(&mut self) -> Vec<Step> {
         let mut vacates = std::mem::take(&mut self.vacates);
         vacates
@@ -86,7 +86,7 @@ impl DraftFolder {
         vacates.binary_search_by(|vacate| self.head.names.get(vacate.name).cmp(name)).ok()
     }
 
-    /// Nothing of it stays in the source, and nothing of it is in the destination.
+    /// True if nothing of it stays in the source, and nothing of it is in the destination.
     fn is_only_here(&self) -> bool {
         let goes = self.presence == Presence::Source && self.vacates.is_empty();
         let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;

@@ -10,15 +10,15 @@ use utter_echo_select::Selection;
 
 use crate::request::{By, OnConflict, Request, Task, Vacating};
 
-/// What has to be known of a drive to decide.
+/// Facts about drives that decisions need.
 pub(crate) trait DriveFacts: Sync {
-    /// True if two modification times are the same as far as the drive can tell.
+    /// True if two modification times are equal within the resolution of the drive.
     fn agree(&self, drive: DriveId, one: Time, other: Time) -> bool;
-    /// The time that the drive keeps of one that it is given.
+    /// The time that the drive would keep.
     fn nearest(&self, drive: DriveId, time: Time) -> Time;
-    /// True if an aspect is carried to the drive.
+    /// True if an attribute is carried to the drive.
     fn carries(&self, drive: DriveId, aspect: Aspect) -> bool;
-    /// True if it keeps what a renamed folder holds, and the time of a renamed file.
+    /// True if renames keep the entries of folders and the times of files.
     fn renames(&self, drive: DriveId) -> bool;
 }
 
@@ -46,34 +46,34 @@ impl DriveFacts for DriveMap {
 #[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
 pub(crate) struct SamenessTerms {
     pub(crate) spare_newer: bool,
-    /// Without it nothing is added, replaced or removed.
+    /// Content is carried. Otherwise nothing is added, replaced or removed.
     pub(crate) content: bool,
     pub(crate) strictly: bool,
-    /// Nothing is known of what is on both sides but that it is there.
+    /// Entries on both sides are not compared.
     pub(crate) by_presence: bool,
-    /// Folders of the source may have the time of what an earlier move took from them.
+    /// Folders of the source may have a changed time from an earlier move.
     pub(crate) doubts_times: bool,
 }
 
-/// What is wished for, as far as it decides about steps.
+/// The options that decide about steps.
 #[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
 pub(crate) struct Policy<'a> {
     pub(crate) task: Task,
     pub(crate) steps: Verbs,
     pub(crate) vacating: Vacating,
-    /// Tells what a move back leaves where it is.
+    /// The entries that a move back leaves in place.
     pub(crate) selection: &'a Selection,
     pub(crate) drives: &'a dyn DriveFacts,
     pub(crate) conflicts: Conflicts<'a>,
     pub(crate) sameness: SamenessTerms,
 }
 
-/// What to do where a move meets something else under a path.
+/// What to do about a conflict of a move.
 #[derive(Clone, Copy)]
 pub(crate) struct Conflicts<'a> {
-    /// What the user says.
+    /// The user's choice for a path.
     pub(crate) how: &'a (dyn Fn(&TreePath) -> OnConflict + Sync),
-    /// An earlier move that was cut short was to add an entry of this path.
+    /// True if an interrupted move was to add an entry with this path.
     pub(crate) may_be_ours: &'a (dyn Fn(&TreePath) -> bool + Sync),
 }
 
@@ -84,7 +84,7 @@ impl<'a> Policy<'a> {
         (drives, conflicts): (&'a dyn DriveFacts, &Conflicts<'a>),
     ) -> Self {
         let mut vacating = request.vacating;
-        // Folders that are not selected lead to what is.
+        // Folders that are not selected may lead to entries that are.
         vacating.leave_folders |= !selection.takes_folders();
         Self {
             task: request.task,

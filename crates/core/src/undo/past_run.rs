@@ -178,7 +178,7 @@ impl<'a> PastRun<'a> {
         self.recorder()?.mark(JournalMark::Undoing)
     }
 
-    /// Removes what is left of the run's folder, and its notes. All that it did was seen to be undone.
+    /// Removes what is left of the run's folder, and its notes. Everything that it did is undone.
     pub fn discard(&self) -> io::Result<()> {
         self.recorder()?.mark(JournalMark::Undone)?;
         self.clear_markers();

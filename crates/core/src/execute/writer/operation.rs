@@ -49,7 +49,7 @@ impl EntryOperation {
             && self.source.map(|s| s.kind) == self.destination.map(|d| d.kind)
     }
 
-    /// It takes the place of a folder, which must be empty by then.
+    /// True if it replaces a folder, which must be empty by then.
     pub(super) fn takes_a_folders_place(&self) -> bool {
         let onto_folder = self.destination.is_some_and(|d| d.kind == Kind::Folder);
         self.verb == Verb::Replace && onto_folder && self.kind() != Kind::Folder
