@@ -1,4 +1,4 @@
-//! Operations. A plan is carried out in stages; what is done to one entry is the writer's.
+//! Operations. A plan is carried out in stages (`stages`); a writer (`writer`) handles single entries.
 
 mod outcome;
 mod stages;

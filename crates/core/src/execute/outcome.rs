@@ -1,4 +1,4 @@
-//! What a run did.
+//! The outcome of a run.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -13,15 +13,15 @@ use crate::plan::Plan;
 /// How a run ended.
 #[derive(Debug)]
 pub enum Ending {
-    /// Every step came up.
+    /// All steps were tried.
     Complete,
     /// The observer asked to stop.
     Stopped,
-    /// No further step could succeed.
+    /// It ended early, since no further step could succeed.
     Early(Cause),
 }
 
-/// What a run did.
+/// The outcome of a run.
 #[derive(Debug)]
 pub struct Outcome {
     pub(super) steps: Vec<StepOutcome>,
@@ -29,20 +29,20 @@ pub struct Outcome {
     pub problems: Vec<Problem>,
     /// Steps that were done, in the order of [`Verb::ALL`].
     pub done: [Count; Verb::ALL.len()],
-    /// Bytes of content that were written, finished or not.
+    /// Bytes of content that were written, also of unfinished files.
     pub bytes_written: u64,
     /// How it ended.
     pub ending: Ending,
-    /// Where it set aside what it displaced, if it did; the name to undo it by.
+    /// The folder of its set-aside entries, if any, by which it can be undone.
     pub set_aside: Option<PathBuf>,
-    /// Only the notes are there, and not what was displaced.
+    /// That folder has only the undo journal and no displaced entries.
     pub notes_only: bool,
-    /// Why the notes of a move are not whole, so that it cannot be undone.
+    /// Why the journal of a move is not complete, so that it cannot be undone.
     pub lost_notes: Option<io::Error>,
 }
 
 impl Outcome {
-    /// Of a run that found no place to set things aside, and so did nothing.
+    /// The outcome of a run that did nothing, since its set-aside folder failed.
     pub(crate) fn without_shelf(plan: &Plan, folder: &Path, error: io::Error) -> Self {
         let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
         let kind = error.kind();
@@ -59,12 +59,12 @@ impl Outcome {
         }
     }
 
-    /// What became of the step with this number.
+    /// The outcome of the step with this number.
     pub fn of(&self, number: usize) -> StepOutcome {
         self.steps.get(number).copied().unwrap_or(StepOutcome::NotReached)
     }
 
-    /// Steps done of one verb.
+    /// The number of steps of one verb that were done.
     pub fn done(&self, verb: Verb) -> Count {
         self.done[verb as usize]
     }

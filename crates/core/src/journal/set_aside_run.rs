@@ -31,7 +31,7 @@ pub(crate) struct SetAsideRun<'a> {
     system: &'a dyn System,
     /// The folder of the run.
     pub(crate) folder: OwnedFd,
-    /// Opened before the first writing.
+    /// Opened before the first write.
     drive: DriveHandle,
     /// Held as long as something may still be set aside there.
     _lock: Option<Lock>,

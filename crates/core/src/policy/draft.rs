@@ -301,7 +301,13 @@ impl<'a> Draft<'a> {
         let alive = self.folders.into_iter().zip(needed).filter(|(_, needed)| *needed);
         let folders = alive.map(|(drafted, _)| {
             let DraftFolder {
-                mut head, mut steps, mut vacates, stays_here, source_names, place, ..
+                mut head,
+                mut steps,
+                mut vacates,
+                stays_here,
+                source_names,
+                place,
+                ..
             } = drafted;
             let names = &mut head.names;
             let parent = places[place.parent as usize];

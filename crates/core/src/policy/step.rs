@@ -24,7 +24,7 @@ pub struct Step {
     pub side: Side,
     /// Why.
     pub reason: Reason,
-    /// The aspects that differ, the content left out.
+    /// The attributes that differ.
     pub aspects: Aspects,
     /// The source's side; `None` if it has none.
     pub source: Option<State>,

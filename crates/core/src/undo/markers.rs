@@ -1,4 +1,4 @@
-//! The markers of a run that was killed: once all that it did is undone, nothing is unfinished.
+//! Clearing the dirty markers of a killed run after its undo.
 
 use std::collections::HashSet;
 use std::io;
@@ -14,8 +14,7 @@ use crate::policy::{Part, StepId};
 use crate::undo::past_run::PastRun;
 
 impl PastRun<'_> {
-    /// Clears the marker of each destination, if since it was set nothing was changed there but by this run and what
-    /// undid it.
+    /// Clears the marker of each destination, if only this run and its undo have changed entries since it was set.
     pub(crate) fn clear_markers(&self) {
         for (past, part) in self.parts.iter().zip(&self.plan.parts) {
             let root = self.system.open_root(&past.root);
@@ -26,7 +25,7 @@ impl PastRun<'_> {
             };
             let is_all = self.is_all_that_changed(&root, part, unflushed).unwrap_or(false);
             if is_all && self.system.flush_drive(root.as_fd()).is_ok() {
-                // Else the next run that looks at everything does.
+                // Otherwise the next run that reads everything clears it.
                 let _ = dirty_marker::clear(self.system, root.as_fd());
             }
         }

@@ -1,4 +1,4 @@
-//! A past run, and the plan that takes it back.
+//! Undoing a past run.
 
 mod markers;
 mod moved;

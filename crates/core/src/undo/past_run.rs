@@ -1,4 +1,4 @@
-//! A run that set aside, as its notes tell it.
+//! A past run, from its journal.
 
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -14,7 +14,7 @@ use crate::journal::{
 };
 use crate::plan::{PlacedStep, Plan, Purpose};
 
-/// Why a run cannot be undone at all.
+/// Why a run cannot be undone.
 #[derive(Debug, thiserror::Error)]
 pub enum BadRun {
     /// There is nothing like that.
@@ -39,10 +39,10 @@ pub enum BadRun {
     Version {
         /// As the user named it.
         path: String,
-        /// That of its notes.
+        /// The version of its journal.
         version: u32,
     },
-    /// What the notes say is not whole.
+    /// The journal is damaged.
     #[error(
         "the notes of '{path}' are damaged: line {line}: {cause}\n  what the run set aside is in its folder, under the paths that it had"
     )]
@@ -70,7 +70,7 @@ fn hint(runs: &[String]) -> String {
     format!("\n  it holds {count}; name the one to undo:{}{more}", newest.concat())
 }
 
-/// A run that set aside, as its notes tell it.
+/// A past run, from its journal.
 pub struct PastRun<'a> {
     /// What the run was for.
     pub purpose: Purpose,
@@ -92,8 +92,8 @@ impl std::fmt::Debug for PastRun<'_> {
 }
 
 impl<'a> PastRun<'a> {
-    /// Reads the notes of the run whose folder, or notes, lie at `path`. Changes nothing, but that the folder
-    /// of a run of which only the notes are left is made anew.
+    /// Reads the journal of the run whose folder or journal lies at `path`. Changes nothing, except that a missing
+    /// folder of the run is made again.
     pub fn open(system: &'a dyn System, path: &Path) -> Result<Self, BadRun> {
         let shown = || path.to_string_lossy().into_owned();
         let missing = |cause: io::Error| BadRun::NoRun {
@@ -110,7 +110,7 @@ impl<'a> PastRun<'a> {
         })?;
         let opened = system.open_folder(store.folder(), name.as_bytes());
         if notes.standing == Standing::NeverBegun {
-            // What lies in the folder of a run whose notes were cut short may be the last of its kind.
+            // An entry in the folder of a run with a truncated journal may be the only copy.
             let holds_nothing = match &opened {
                 Ok(folder) => {
                     leftovers::holds_only_folders(system, folder.as_fd()).unwrap_or(false)
@@ -124,7 +124,7 @@ impl<'a> PastRun<'a> {
             });
         }
         let folder = opened.or_else(|error| match error.kind() {
-            // It was all but discarded.
+            // Its discarding was interrupted.
             ErrorKind::NotFound => {
                 system.create_folder(store.folder(), name.as_bytes(), 0o700)?;
                 system.open_folder(store.folder(), name.as_bytes())
@@ -148,7 +148,7 @@ impl<'a> PastRun<'a> {
         &self.plan
     }
 
-    /// True for what a move saw to be the same on both sides, byte by byte, before it went from the source.
+    /// True for a removal from the source whose entry was verified byte by byte.
     pub fn has_compared(&self, placed: &PlacedStep<'_>) -> bool {
         let path = placed.path.as_bytes();
         placed.step.verb == Verb::Vacate
@@ -158,7 +158,7 @@ impl<'a> PastRun<'a> {
             })
     }
 
-    /// How far it has come.
+    /// Its state.
     pub fn standing(&self) -> Standing {
         self.standing
     }
@@ -173,12 +173,12 @@ impl<'a> PastRun<'a> {
         self.store.hold(&self.name)
     }
 
-    /// Writes down that it is being undone, before anything is.
+    /// Records in the journal that the undo begins.
     pub(crate) fn begin_undo(&self) -> io::Result<()> {
         self.recorder()?.mark(JournalMark::Undoing)
     }
 
-    /// Removes what is left of the run's folder, and its notes. Everything that it did is undone.
+    /// Removes the folder of the run and its journal, after everything is undone.
     pub fn discard(&self) -> io::Result<()> {
         self.recorder()?.mark(JournalMark::Undone)?;
         self.clear_markers();
@@ -187,7 +187,7 @@ impl<'a> PastRun<'a> {
     }
 
     fn recorder(&self) -> io::Result<JournalWriter<'a>> {
-        // Its marks of an undo before this one may have been added since it was read.
+        // Marks of an undo may have been added since it was read.
         match self.store.read(&self.name) {
             Ok(notes) => self.store.resume(&self.name, &notes),
             Err(Unreadable::Closed(error)) => Err(error),

@@ -1,4 +1,4 @@
-//! Removing what earlier runs set aside.
+//! Removing old set-aside runs.
 
 use std::io;
 
@@ -11,7 +11,7 @@ use crate::sides::SetAsidePlace;
 use crate::undo::past_run::{BadRun, PastRun};
 
 impl SetAsidePlace {
-    /// Removes what earlier runs set aside, as far as it need not be kept any longer, at the end of `run`.
+    /// Removes set-aside runs that need not be kept any longer, at the end of `run`.
     pub(crate) fn prune(
         &self,
         system: &dyn System,
@@ -24,10 +24,10 @@ impl SetAsidePlace {
             operation: Operation::Prune,
             cause: cause.into(),
         };
-        // Where a drive is not there, nobody can say that its runs are not needed any more.
+        // Runs whose drive is not there may still be needed.
         let may_go = |run: &str| match PastRun::open(system, &self.path.join(run)) {
             Ok(past) => past.pairs().is_ok_and(|pairs| past.other_place(&pairs).is_none()),
-            // Neither can they of what cannot be read, or only by a later version.
+            // So may runs whose journal cannot be read.
             Err(error) => matches!(error, BadRun::NeverBegun(_)),
         };
         match open_store(system, &self.path).and_then(|store| store.prune(keep, run, may_go)) {

@@ -1,4 +1,4 @@
-//! Files copied in the order in which they lie on a rotational disk, over all folders of the source.
+//! Copying files in disk order, over all folders of the source.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -15,17 +15,17 @@ use crate::execute::stages::run::PartRun;
 use crate::execute::writer::FolderPair;
 use crate::policy::{Step, StepId};
 
-/// A step and where its file lies: sixteen bytes each, since there may be millions.
+/// A step with the position of its file. Sixteen bytes, since there may be millions.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct OrderedStep {
     pub(super) place: u64,
     pub(super) id: StepId,
 }
 
-/// Folders that are kept open: each takes two handles, and a process has a thousand.
+/// The most folders that are kept open. Each takes two handles, and a process has a thousand.
 const OPEN_AT_MOST: usize = 128;
 
-/// Folders that steps happened in, for those that come there next.
+/// Open folders, kept for the next step in them.
 #[derive(Default)]
 pub(super) struct OpenFolders(Mutex<OpenFoldersKept>);
 
@@ -36,7 +36,7 @@ struct OpenFoldersKept {
 }
 
 impl OpenFolders {
-    /// One worker has a place at a time.
+    /// Takes an open folder for one worker.
     pub(super) fn take(&self, at: usize) -> Option<FolderPair> {
         let mut kept = self.0.lock();
         let place = kept.by_folder.get_mut(&at).and_then(Vec::pop);
@@ -54,7 +54,7 @@ impl OpenFolders {
     }
 }
 
-/// All that is to be filled in, in the order of the source's disk.
+/// The steps of this stage in the order of the source's disk.
 pub(super) struct InDiskOrder<'r, 'a> {
     run: &'r PartRun<'a>,
     due: &'r (dyn Fn(&Step) -> bool + Sync),
@@ -63,13 +63,13 @@ pub(super) struct InDiskOrder<'r, 'a> {
 }
 
 impl<'r, 'a> InDiskOrder<'r, 'a> {
-    /// `None` where such an order gains nothing.
+    /// `None` if disk order gains nothing.
     pub(super) fn of(
         run: &'r PartRun<'a>,
         due: &'r (dyn Fn(&Step) -> bool + Sync),
     ) -> Option<Self> {
         let disk = run.site.disks.source.as_deref()?;
-        // What is taken back is renamed, most of it, and not read.
+        // An undo renames most entries and does not read them.
         if run.site.takes_back() {
             return None;
         }
@@ -90,7 +90,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
         Some(Self { run, due, order, places: OpenFolders::default() })
     }
 
-    /// Takes one step after the other in this order.
+    /// Does all steps in this order.
     pub(super) fn sweep(mut self) {
         let all = std::mem::take(&mut self.order);
         let bring = |step: OrderedStep| self.prefetch(step.id);
@@ -101,13 +101,13 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
             place_there: &|_, step: OrderedStep| step.place,
             work: &|step: OrderedStep| self.write(step.id),
         };
-        // The destination is written to, in whatever order.
+        // The destination is written in any order.
         let source = self.run.site.disks.source.clone();
         let disks = RotationalDisks { source, destination: None };
         sweep.run(&self.run.site.context.pool, &disks);
     }
 
-    /// Brings the file of a step into memory.
+    /// Reads the file of a step into the cache.
     fn prefetch(&self, id: StepId) -> Prefetched {
         let (run, system) = (self.run, self.run.system());
         let file = run.site.step(id).filter(|(step, _)| holds_content(step) && !run.must_end());
@@ -126,7 +126,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
             self.places.give_back(id.folder(), place);
         }
         let ahead = brought.unwrap_or_else(|error| {
-            // Not read once more now; whatever else it is shows when the step's turn comes.
+            // Not read again now. Other errors show when the step's turn comes.
             run.puts_off(id, &error.into());
             Prefetch::Read
         });
@@ -143,7 +143,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
         }
         let place = self.places.take(at).map_or_else(|| run.enter_to_change(at), Ok);
         let Ok(place) = place else {
-            // All of the folder shares its fate, which is reported once.
+            // All steps of the folder fail with it, which is reported once.
             let slots = 0..run.site.part.folders[at].steps.len();
             return run.work_on(at, slots, self.due, &|at| at.write());
         };
@@ -157,7 +157,7 @@ fn holds_content(step: &Step) -> bool {
     step.kind() == Kind::File && step.bytes() > 0
 }
 
-/// Finds out where the files of a folder lie. What cannot be asked comes first, and fails by itself.
+/// Finds the positions of the files in a folder. Files that cannot be opened come first, and fail there.
 fn place_all(
     run: &PartRun<'_>,
     disk: &RotationalDisk,

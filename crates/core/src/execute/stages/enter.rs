@@ -1,5 +1,5 @@
-//! Going into the folders that steps happen in: they must be those that the plan saw, and those that are
-//! closed to the caller are open for the time of the changes.
+//! Entering the folders of steps. They must be those of the plan, and those that the caller may not write to are
+//! opened for the time of the changes.
 
 use crate::execute::writer::ErrorContext as _;
 use std::io;
@@ -19,8 +19,8 @@ use crate::execute::stages::site::{OnDrive, PartSite};
 use crate::execute::writer::{FolderPair, StepError, WHILE_FILLED};
 use crate::policy::{Step, StepId};
 
-/// Opens the destination's root, with what is missing of its path made first, and locked as the guard locks what is
-/// there.
+/// Opens the destination's root. Missing folders of its path are made first, and locked as the guard locks existing
+/// ones.
 pub(super) fn make_root(
     site: &PartSite<'_>,
     ledger: PartLedger<'_>,
@@ -30,7 +30,7 @@ pub(super) fn make_root(
     }
     match open_root(site, ledger) {
         Ok(root) => Some(root),
-        // Nothing was to be changed, so nothing is missed.
+        // Nothing was to be changed, so the error does not matter.
         Err(_) if !site.part.has_steps() => None,
         Err(error) => {
             ledger.set_all(site.part.all_ids(), StepOutcome::Failed);
@@ -56,16 +56,16 @@ fn open_root(
             writer.take_root_over(site.pair, (at.as_fd(), name))?;
             ledger.conclude(StepId::of_root(Side::Destination), Ok(()));
             let root = system.open_folder(at.as_fd(), name).during(Operation::Write)?;
-            // It was the source's, which the guard has locked.
+            // It was the source's root, which the guard has locked.
             return Ok((root, locks));
         }
         if is_root && !root_is_step {
             return Err(StepError(Operation::Write, Cause::Stale("the destination folder")));
         }
-        // The folders above the root are no counterpart of anything: they are made as usual.
+        // The folders above the root have no counterpart and get the usual mode.
         let mode = if is_root { WHILE_FILLED } else { 0o777 };
         match system.create_folder(at.as_fd(), name, mode) {
-            // Another source of the same run, or somebody else, made it meanwhile.
+            // Another source of the same run, or another program, made it meanwhile.
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists && !is_root => {}
             other => other.during(Operation::Write)?,
         }
@@ -77,7 +77,8 @@ fn open_root(
     Ok((at, locks))
 }
 
-/// Another run that was quicker is at work in a folder that was just made. A drive that cannot lock keeps nobody out.
+/// Locks a folder that was just made. Fails if another run was quicker. On a drive that cannot lock there is no
+/// lock.
 fn lock(system: &dyn System, folder: &OwnedFd, mode: LockMode) -> Result<Option<Lock>, StepError> {
     match system.lock(folder.as_fd(), mode) {
         Ok(None) => Err(StepError(Operation::Write, Cause::Stale("the destination folder"))),
@@ -100,7 +101,7 @@ impl PartRun<'_> {
         Ok(place)
     }
 
-    /// What is mounted or unmounted meanwhile is not what the plan saw, nor is what lies below it.
+    /// Fails if the folder is not that of the plan, for example after a drive was mounted or unmounted.
     fn check_known(
         &self,
         on: &OnDrive<'_>,
@@ -123,19 +124,18 @@ impl PartRun<'_> {
         Ok(())
     }
 
-    /// As [`Self::enter`], to change entries: a folder that its owner may not write into, or that
-    /// flags keep from being changed, is open until all entries are changed.
+    /// As [`Self::enter`], for changes: a folder without write permission for its owner, or locked by flags, is
+    /// opened until all entries are changed.
     pub(super) fn enter_to_change(&self, at: usize) -> Result<FolderPair, StepError> {
         let place = self.enter(at)?;
-        // What an earlier try to take a run back did in it is not known.
+        // What an earlier undo did in it is not known.
         let before = self.site.part.folders[at].head.before.filter(|_| !self.site.takes_back());
         before.inspect(|before| self.last_changes.begin(at, before, &place.stat));
         let locked = !place.gives.flags.and(Flags::LOCKS).is_empty();
         if place.closed_with.is_none() && !locked {
             return Ok(place);
         }
-        // One owner for what is opened: a second worker would take what the first has made of it for
-        // what it was before.
+        // Under one lock: a second worker would take the mode set by the first for the original.
         let mut opened = self.opened.lock();
         if opened.contains_key(&at) {
             return Ok(place);
@@ -151,7 +151,7 @@ impl PartRun<'_> {
         Ok(place)
     }
 
-    /// Gives folders that were opened for changes the mode they had.
+    /// Restores the mode of folders that were opened for changes.
     pub(super) fn close_again(&self) {
         self.each_opened(|_, opening, folder| match opening.mode {
             Some(mode) => self.system().set_mode(Entry::Open(folder), mode),
@@ -159,8 +159,7 @@ impl PartRun<'_> {
         });
     }
 
-    /// Gives folders that were opened for changes the flags they had, unless they have the
-    /// source's by now.
+    /// Restores the flags of folders that were opened for changes, unless they have the source's flags by now.
     pub(super) fn lock_again(&self) {
         self.each_opened(|at, opening, folder| match opening.flags {
             Some(flags) if !self.has_flags_of_source(at) => self.system().set_flags(folder, flags),
@@ -177,7 +176,7 @@ impl PartRun<'_> {
         for (at, opening) in all {
             let path = self.site.part.folder_path(at);
             let done = match self.system().open_folder(self.root, path.as_bytes()) {
-                // It was to be removed, or something else to take its place.
+                // It was removed or replaced.
                 Err(e) if matches!(e.kind(), K::NotFound | K::NotADirectory) => Ok(()),
                 Err(e) => Err(e),
                 Ok(folder) => work(at, opening, folder.as_fd()),
@@ -189,7 +188,7 @@ impl PartRun<'_> {
         }
     }
 
-    /// True if a folder of the plan has got the source's flags in this run.
+    /// True if a folder got the source's flags in this run.
     fn has_flags_of_source(&self, at: usize) -> bool {
         let sets = |step: &Step| step.verb != Verb::Adjust || step.aspects.has(Aspect::Flags);
         let own = self.site.part.own_step(at);

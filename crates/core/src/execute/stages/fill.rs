@@ -1,10 +1,9 @@
-//! Making what is new and replacing what changed, folder by folder.
+//! Adding new entries and replacing changed ones, folder by folder.
 //!
-//! A folder that is new is filled under a temporary name of its own and then renamed, so that the
-//! files in it need no rename each: that saves a fifth of the time of a first copy. Whatever comes
-//! later than [`HIDDEN_AT_MOST`], or in a wide folder [`ALONE_AT_MOST`], files that are large, and
-//! everything in folders that were there before, is renamed one by one, so that a run that is killed
-//! has little to do again.
+//! A new folder is filled under a temporary name and then renamed, so that its files need no rename of their own,
+//! which saves a fifth of the time of a first copy. Large files, files in existing folders, and files after
+//! [`HIDDEN_AT_MOST`] (in a wide folder after [`ALONE_AT_MOST`]) are renamed one by one, so that a killed run has
+//! little to do again.
 
 use crate::execute::writer::ErrorContext as _;
 use std::collections::{HashMap, HashSet};
@@ -26,16 +25,16 @@ use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{FolderPair, StepError, StepResult, WHILE_FILLED};
 use crate::policy::{PlannedFolder, Step, StepId};
 
-/// How long a folder may stay under its temporary name.
+/// The longest time that a folder has its temporary name.
 const HIDDEN_AT_MOST: Duration = Duration::from_secs(10);
 
-/// Bytes and entries of one batch: enough that opening the folder does not count, few enough that
-/// one folder of large files keeps all workers busy.
+/// Bytes and entries of a batch: enough that opening the folder does not matter, and few enough that one folder of
+/// large files keeps all workers busy.
 const BATCH_BYTES: u64 = 64 * 1024 * 1024;
 
 const BATCH_STEPS: usize = 128;
 
-/// A new folder of more steps than that is filled by one worker alone for no longer than this.
+/// A new folder with more steps is filled by one worker alone for no longer than this.
 const HIDDEN_STEPS: usize = 1024;
 
 const ALONE_AT_MOST: Duration = Duration::from_millis(250);
@@ -44,16 +43,16 @@ const ALONE_AT_MOST: Duration = Duration::from_millis(250);
 enum FillTask {
     /// A new folder.
     New(StepId),
-    /// Some steps of a folder that is there.
+    /// Some steps of an existing folder.
     Batch { folder: usize, steps: Range<usize> },
 }
 
-/// A step that this stage takes: it writes an entry other than a folder, now.
+/// True for a step of this stage: it writes an entry other than a folder, and does not wait for others.
 fn is_due(step: &Step) -> bool {
     step.writes() && !step.takes_a_folders_place() && step.link().is_none()
 }
 
-/// The steps of a folder, by what they write, cut where a batch is full.
+/// Splits the steps of a folder into batches, by the bytes they write.
 fn batches(sizes: impl ExactSizeIterator<Item = u64>) -> Vec<Range<usize>> {
     let mut batches = Vec::new();
     let (mut start, mut bytes, count) = (0, 0_u64, sizes.len());
@@ -70,18 +69,18 @@ fn batches(sizes: impl ExactSizeIterator<Item = u64>) -> Vec<Range<usize>> {
 /// The stage.
 pub(super) struct Fill<'r, 'a> {
     run: &'r PartRun<'a>,
-    /// The plan's folders that are made, by the step that makes each.
+    /// The folders to make, by their steps.
     new_folders: HashMap<StepId, usize>,
-    /// Files come after all folders, in the order of the disk that they are read from.
+    /// Files come after all folders, in disk order.
     in_disk_order: bool,
 }
 
-/// What is taken back gets its attributes only when names that a run joined are apart again.
+/// An undo sets attributes only after hard links of the run are separated.
 fn is_due_now(run: &PartRun<'_>, step: &Step) -> bool {
     is_due(step) && !(step.verb == Verb::Adjust && run.site.takes_back())
 }
 
-/// Makes and replaces all entries that need not wait for others.
+/// Adds and replaces all entries that need not wait for others.
 pub(super) fn fill(run: &PartRun<'_>) {
     let due = |step: &Step| is_due_now(run, step);
     let order = InDiskOrder::of(run, &due);
@@ -114,7 +113,7 @@ pub(super) fn fill(run: &PartRun<'_>) {
 }
 
 impl Fill<'_, '_> {
-    /// All there is to make in a folder that is there.
+    /// The tasks in an existing folder.
     fn tasks_in(&self, at: usize) -> Vec<FillTask> {
         let part = self.run.site.part;
         let new = part.steps_of(at, Side::Destination).filter(|(_, step)| step.makes_folder());
@@ -141,7 +140,7 @@ impl Fill<'_, '_> {
             made
         });
         match made {
-            // It is done only when it has its attributes, at the end.
+            // It is done only when it has its attributes.
             Ok(()) => {
                 let tasks = child.map_or(Vec::new(), |child| self.tasks_in(child));
                 stack.push(tasks.into_iter());
@@ -155,7 +154,7 @@ impl Fill<'_, '_> {
         }
     }
 
-    /// What is in a folder that could not be made fails with it, and one problem reports that.
+    /// Marks all steps below a folder that could not be made as failed; one problem reports that.
     fn fail_below(&self, top: usize) {
         let part = self.run.site.part;
         let is_below =
@@ -172,7 +171,7 @@ impl Fill<'_, '_> {
         let (system, writer) = (self.run.system(), &on.writer);
         let folder = place.destination.as_fd();
         writer.check_destination(place, name, &step.into())?;
-        // What is brought back is not to be lost with a folder that finds no place.
+        // Restored entries must not be lost with a folder that cannot be placed.
         let brings_back = writer.memory.is_some();
         let hides = writer.capabilities.drive.holds(Feature::RenamedFolders) && !brings_back;
         if !hides && step.verb == Verb::Add {
@@ -200,7 +199,7 @@ impl Fill<'_, '_> {
         }
     }
 
-    /// Writes small files into a folder that nobody sees yet. Returns what became of each step.
+    /// Writes small files into a hidden folder. Returns the result of each step.
     fn fill_hidden(
         &self,
         StepSite { on, place: above, name, .. }: &StepSite<'_>,
@@ -234,7 +233,7 @@ impl Fill<'_, '_> {
             run.site.tell_start(&place.path.join(at.name));
             let Some(written) = run.do_or_put_off(&at, id, &|at| at.write()) else { continue };
             let result = written.and_then(|()| at.note_after());
-            // Reported once, and not for every file that would meet it too.
+            // Reported once instead of for every further file.
             let is_last = result.as_ref().is_err_and(|error| error.1.may_end_the_run());
             filled.push((id, result));
             if is_last {
@@ -244,8 +243,8 @@ impl Fill<'_, '_> {
         Ok(filled)
     }
 
-    /// Clears a hidden folder that found no place. What is left all the same is known by its name,
-    /// and the next run clears it.
+    /// Clears a hidden folder that could not be placed. Whatever is left has a hidden name, so the next run clears
+    /// it.
     fn discard_folder(&self, place: &FolderPair, temporary: &[u8], child: Option<usize>) {
         let system = self.run.system();
         let folder = place.destination.as_fd();

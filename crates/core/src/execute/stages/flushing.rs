@@ -1,4 +1,4 @@
-//! What may not be on the drive yet: marked beforehand, flushed, and cleared when it is sure.
+//! Flushing: setting the dirty marker, flushing the drives, and clearing the marker.
 
 use std::os::fd::AsFd;
 use std::sync::atomic::Ordering;
@@ -19,9 +19,9 @@ use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::StepError;
 use crate::policy::{Step, StepId};
 
-/// Only what is flushed at the end needs a marker: see [`dirty_marker`].
+/// A marker is needed only for a flush at the end: see [`dirty_marker`].
 pub(super) fn needs_marker(run: &PartRun<'_>) -> bool {
-    // What is renamed or taken away is as it was before.
+    // Renames and removals from the source write no content.
     let writes = |step: &Step| step.verb != Verb::Vacate && !step.is_taken_over();
     run.site.context.running.flush == Flush::End && run.site.part.all_steps().any(writes)
 }
@@ -40,19 +40,19 @@ pub(super) fn is_due(run: &PartRun<'_>) -> bool {
     flushes && (run.site.part.has_steps() || !run.flushed.marked_folders.is_empty())
 }
 
-/// Brings what was written to each drive onto it.
+/// Flushes each drive.
 pub(super) fn flush(run: &PartRun<'_>) {
     let observer = run.site.context.observer;
     observer.flushing();
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     let secs = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
-    // Set once: a run flushes but once.
+    // Set once: a run flushes only once.
     let _ = run.flushed.at.set(Time { secs, nanos: now.subsec_nanos() });
     let mut all = true;
     for on in &run.site.drives {
         let Some(handle) = on.handle.get() else { continue };
         let backlog = on.writer.backlog.as_ref();
-        // Of what failed before the drive does not tell again.
+        // The drive does not report an earlier error again.
         let failed = backlog.and_then(WriteBackLimit::take_error);
         let flushed = handle.flush(run.system());
         match failed.map_or(flushed, Err) {
@@ -65,7 +65,7 @@ pub(super) fn flush(run: &PartRun<'_>) {
                 all = false;
                 let error = StepError(Operation::Flush, error.into());
                 run.ledger.report(on, &on.mounted.path, error);
-                // After a drive was gone, its marker keeps the next run from trusting it.
+                // If the drive disappeared, its marker keeps the next run from trusting it.
                 if !run.must_end() && !on.is_closed() {
                     disown_all(run, on);
                 }
@@ -75,12 +75,13 @@ pub(super) fn flush(run: &PartRun<'_>) {
     run.flushed.all.store(all, Ordering::Relaxed);
 }
 
-/// True if what was written is compared with the source.
+/// True if written files are compared with the source.
 fn reads_back(run: &PartRun<'_>) -> bool {
     run.site.context.running.recheck || run.site.part.steps_on(Side::Source).next().is_some()
 }
 
-/// Nobody knows which of the files that were written are on a drive that failed. In memory all of them look right.
+/// Makes all written files on a drive look changed after a failed flush. It is unknown which of them are on the
+/// drive, and in the cache all of them look right.
 fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
     let part = run.site.part;
     let is_lost = |(id, step): &(StepId, &Step)| step.writes_file() && run.ledger.is_done(*id);
@@ -88,7 +89,7 @@ fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
         (0..part.folders.len()).filter(|at| run.site.drive_of(*at).mounted.id == on.mounted.id);
     for at in folders {
         let mut lost = part.steps_of(at, Side::Destination).filter(is_lost).peekable();
-        // What is gone with its drive looks like nothing.
+        // A folder that is gone needs nothing.
         let Some(place) = lost.peek().and_then(|_| run.enter(at).ok()) else { continue };
         for (id, step) in lost {
             let name = part.folders[at].name(step);
@@ -98,8 +99,8 @@ fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
     }
 }
 
-/// This run's own marker goes when all that it began is whole and on the drive; those of earlier runs
-/// only if it looked at everything, too, and left nothing undone.
+/// Clears this run's own marker if everything that it began is complete and on the drive, and those of earlier runs
+/// if it also read everything and did all steps.
 pub(super) fn clear_markers(run: &PartRun<'_>) {
     let own = *run.flushed.own.lock();
     if own == MarkerSet::New && left_nothing_half(run) {
@@ -114,13 +115,13 @@ fn clear(run: &PartRun<'_>, path: &TreePath) {
     let folder = run.system().open_folder(run.root, path.as_bytes());
     let cleared = folder.and_then(|folder| dirty_marker::clear(run.system(), folder.as_fd()));
     if let Err(error) = cleared {
-        // It is marked as before, and nothing depends on it now.
+        // The marker stays, and nothing depends on it now.
         run.flushed.all.store(false, Ordering::Relaxed);
         run.ledger.report(run.site.root_drive(), path, StepError(Operation::Flush, error.into()));
     }
 }
 
-/// True unless a step failed that changes attributes in place: whatever else fails comes to nothing.
+/// True unless a step failed that changes attributes in place. Other failed steps change nothing.
 fn left_nothing_half(run: &PartRun<'_>) -> bool {
     let in_place = |verb| matches!(verb, Verb::Adjust | Verb::Rename);
     let is_half = |step: &Step| in_place(step.verb) && !step.is_taken_over() || step.makes_folder();

@@ -1,4 +1,4 @@
-//! Attributes of folders, when all that happens in them is done.
+//! Attributes of folders, set when everything in them is done.
 
 use crate::execute::writer::ErrorContext as _;
 use std::collections::HashSet;
@@ -17,8 +17,8 @@ use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{EntryOperation, StepResult, Writer};
 use crate::policy::{Step, StepId};
 
-/// Gives every folder that was made, changed or written into its attributes, the deepest
-/// first: once a folder is closed to the caller nothing below it can be reached.
+/// Sets the attributes of every folder that was made or changed, the deepest first, since the caller may not be
+/// able to enter a finished folder.
 pub(super) fn finish_folders(run: &PartRun<'_>) {
     run.close_again();
     let part = run.site.part;
@@ -42,7 +42,7 @@ fn finish_root(run: &PartRun<'_>, step: &Step) -> StepResult {
     writer.aside.map_or(Ok(()), |aside| aside.note_after(writer, &top, entry))
 }
 
-/// The folder steps among those of one folder.
+/// Finishes the folders in one folder.
 fn finish_below(run: &PartRun<'_>, at: usize) {
     let folder = &run.site.part.folders[at];
     let on = run.site.drive_of(at);
@@ -66,7 +66,7 @@ fn finish_below(run: &PartRun<'_>, at: usize) {
     };
     for (id, step) in due {
         let name = folder.name(step);
-        // After a stop only what was already made is finished, so that it is whole.
+        // After a stop only folders that were made are finished.
         if run.must_end() && step.verb == Verb::Adjust {
             continue;
         }
@@ -80,13 +80,13 @@ fn finish_below(run: &PartRun<'_>, at: usize) {
     }
 }
 
-/// A folder in which something happened, and that has no step of its own, has the times it had.
+/// Restores the times of a folder in which something happened, if it has no step of its own.
 fn restore_times(run: &PartRun<'_>, at: usize, lost_some: bool) {
     let (site, part) = (run.site, run.site.part);
     let happened = part
         .steps_of(at, Side::Destination)
         .any(|(id, step)| step.verb != Verb::Adjust && run.ledger.was_tried(id));
-    // What an earlier try to take a run back did in it is not known.
+    // What an earlier undo did in it is not known.
     let was_tried_before = site.takes_back() && !part.declined;
     let is_due = happened || lost_some || was_tried_before;
     let before = part.folders[at].head.before.filter(|_| is_due);
@@ -108,19 +108,19 @@ fn restore(
     writer: &Writer<'_>,
 ) -> StepResult {
     let to = match run.system().open_folder(run.root, path.as_bytes()) {
-        // It is gone with what an interrupted run left in it.
+        // It was removed with leftovers of an interrupted run.
         Err(e) if e.kind() == ErrorKind::NotFound && run.site.takes_back() => return Ok(()),
         other => other.during(Operation::SetAttributes)?,
     };
     let now = run.system().stat(Entry::Open(to.as_fd())).during(Operation::SetAttributes)?;
-    // Somebody has put something into it, or taken it out.
+    // Somebody else has changed it.
     if run.last_changes.are_followed((Side::Destination, at), &now) {
         return Ok(());
     }
     writer.restore_time(Entry::Open(to.as_fd()), before, || accessed_before(run, path))
 }
 
-/// The access time that a folder is to have, where a run that is taken back knows it.
+/// The access time of a folder before the run that is undone, if known.
 fn accessed_before(run: &PartRun<'_>, path: &TreePath) -> Option<Time> {
     let memory = run.site.part.memory.as_ref()?;
     memory.get(path.as_bytes()).map(|before| before.accessed)

@@ -1,4 +1,4 @@
-//! What a drive answers when it is asked whether a fault is about more than one entry.
+//! Finding out whether an error concerns a whole drive.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -7,10 +7,10 @@ use utter_echo_os::{Entry, is_unsupported};
 
 use crate::execute::stages::site::PartSite;
 
-/// What the drives of a part say when they are asked.
+/// The diagnosis of an error.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Health {
-    /// The fault was about one entry.
+    /// The error concerns one entry.
     Well,
     /// Nothing more can be written to the drive of the destination that the entry lies on.
     OneIsOver,
@@ -18,15 +18,15 @@ pub(super) enum Health {
     SourceIsOver,
 }
 
-/// What one drive does with a flush and a look.
+/// The result of a flush and a look at one drive.
 pub(super) enum Answer {
     Works,
-    /// It failed once, with this error, which it will not report again.
+    /// It failed once with this error, which it will not report again.
     FailedOnce(io::Error),
     Fails,
 }
 
-/// With less than this many bytes left a drive counts as full.
+/// A drive with less free space than this, in bytes, counts as full.
 const LEAST_SPACE: u64 = 16 * 1024;
 
 /// True if there is space for so many bytes more.
@@ -35,15 +35,15 @@ pub(super) fn has_space(site: &PartSite<'_>, folder: BorrowedFd<'_>, needs: u64)
         Ok(space) => {
             let inodes = space.inodes.is_none_or(|free| free > 0);
             let enough = space.bytes > needs.max(LEAST_SPACE);
-            // A quota shows in nothing but a refusal.
+            // A quota shows only when a write is refused.
             inodes && enough && try_writing(site, folder, needs.max(LEAST_SPACE)).is_ok()
         }
-        // A drive that does not say how full it is is believed.
+        // A drive that does not report its space counts as having some.
         Err(_) => false,
     }
 }
 
-/// Makes a file of so many bytes, and removes it.
+/// Makes a file of this size in bytes, and removes it.
 pub(super) fn try_writing(
     site: &PartSite<'_>,
     folder: BorrowedFd<'_>,
@@ -55,7 +55,7 @@ pub(super) fn try_writing(
             return Ok(());
         }
         system.write_at(file.as_fd(), &[1; 4096], 0)?;
-        // Some of what a drive says is free it gives to nobody.
+        // Some of the reported free space is available to nobody.
         match system.reserve(file.as_fd(), needs) {
             Err(e) if e.kind() == io::ErrorKind::StorageFull => Err(e),
             _ => Ok(()),
@@ -65,13 +65,13 @@ pub(super) fn try_writing(
     written
 }
 
-/// True for a drive that was mounted so, or became so.
+/// True for a read-only drive.
 pub(super) fn is_read_only(site: &PartSite<'_>, folder: BorrowedFd<'_>) -> bool {
     let changes = site.system().may_change(folder);
     changes.is_err_and(|error| error.kind() == io::ErrorKind::ReadOnlyFilesystem)
 }
 
-/// A drive reports a fault in one place once, and works the second time.
+/// A drive reports an error of one file once, and works the second time.
 pub(super) fn ask(site: &PartSite<'_>, folder: BorrowedFd<'_>) -> Answer {
     let system = site.system();
     let flush = || {

@@ -1,5 +1,4 @@
-//! Writing down what is about to change, before anything does: what is set aside can only be brought back
-//! as it was if that is known.
+//! Writing the states of entries into the journal before anything changes, since an undo needs them.
 
 use crate::execute::writer::ErrorContext as _;
 use std::collections::BTreeSet;
@@ -20,8 +19,8 @@ use crate::execute::stages::site::OnDrive;
 use crate::execute::writer::{SetAsideWriter, StepError, StepResult};
 use crate::policy::Step;
 
-/// Notes every folder that something happens in, and every entry whose attributes change. What
-/// could not be noted is not done.
+/// Records every folder with steps, and every entry whose attributes change. Steps that could not be recorded are
+/// not done.
 pub(super) fn note_all(run: &PartRun<'_>) {
     let Some(aside) = run.site.root_drive().writer.aside else { return };
     let journal = PartJournal { run, aside };
@@ -38,7 +37,7 @@ pub(super) fn note_all(run: &PartRun<'_>) {
     let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
     run.site.context.pool.each(first, |at| journal.note_folder(at));
     let noted = journal.note_sources().and_then(|()| aside.open_gate());
-    // In this order: copies without notes could not be distinguished from the last of their kind.
+    // In this order: a copy without a record could not be told from the only copy.
     let kept = || journal.keep_elsewhere().during(Operation::SetAside);
     let keeps = aside.aside.keeps_displaced();
     if let Err(error) = noted.and_then(|()| if keeps { kept() } else { Ok(()) }) {
@@ -47,14 +46,14 @@ pub(super) fn note_all(run: &PartRun<'_>) {
     }
 }
 
-/// The notes of one part.
+/// The journal of one part.
 struct PartJournal<'r, 'a> {
     run: &'r PartRun<'a>,
     aside: &'r SetAsideWriter<'r>,
 }
 
 impl PartJournal<'_, '_> {
-    /// What folders of the source are like from which something goes, and those that go themselves.
+    /// Records the folders of the source that are changed or removed.
     fn note_sources(&self) -> StepResult {
         let part = self.run.site.part;
         let mut paths: BTreeSet<TreePath> = BTreeSet::new();
@@ -83,8 +82,7 @@ impl PartJournal<'_, '_> {
         Ok(was)
     }
 
-    /// What is set aside on another drive is on that drive, under the name that it is looked for by, before
-    /// anything changes.
+    /// Copies entries that are set aside on another drive, and flushes them, before anything changes.
     fn keep_elsewhere(&self) -> io::Result<()> {
         let (site, aside) = (self.run.site, self.aside.aside);
         let drive = self.run.system().stat(Entry::Open(aside.folder.as_fd()))?.identity.drive;
@@ -102,7 +100,7 @@ impl PartJournal<'_, '_> {
 
     fn keep_of_folder(&self, at: usize) {
         let (run, part) = (self.run, self.run.site.part);
-        // What cannot be entered is reported when its turn comes.
+        // A folder that cannot be entered is reported when its turn comes.
         let Ok(place) = run.enter(at) else { return };
         let on = run.site.drive_of(at);
         let displacing = part.steps_of(at, Side::Destination).filter(|(_, step)| step.displaces());
@@ -144,7 +142,7 @@ impl PartJournal<'_, '_> {
         }
     }
 
-    /// One that is still to be made has nothing to note, and only renames lead into it.
+    /// A folder that is still to be made has nothing to record except renames into it.
     fn note_folder_itself(
         &self,
         on: &OnDrive<'_>,
@@ -166,7 +164,7 @@ impl PartJournal<'_, '_> {
         Ok(Some(handle))
     }
 
-    /// What a step renames and adjusts is noted where it comes from.
+    /// An entry that is renamed and adjusted is recorded under its old name.
     fn note_renamed(&self, on: &OnDrive<'_>, step: &Step) -> StepResult {
         let (run, part) = (self.run, self.run.site.part);
         let adjusts = !step.aspects.is_empty() && !is_noted_here(step);
@@ -181,14 +179,14 @@ impl PartJournal<'_, '_> {
     }
 }
 
-/// What a step changes is in its place already.
+/// True if a step changes an existing entry in its place.
 fn is_noted_here(step: &Step) -> bool {
     let is_taken_away = step.verb == Verb::Remove || step.takes_a_folders_place();
     let is_folder = step.destination.is_some_and(|there| there.kind == Kind::Folder);
     step.verb == Verb::Adjust || is_taken_away && is_folder
 }
 
-/// What is gone meanwhile is found out again when its turn comes, and reported then.
+/// A missing entry is reported when its turn comes.
 fn unless_gone(noted: StepResult) -> StepResult {
     match noted {
         Err(StepError(_, cause)) if cause.is_absence() => Ok(()),

@@ -1,4 +1,4 @@
-//! What became of each step, kept by all workers together.
+//! The outcomes of steps, shared by all workers.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::os::fd::{AsFd, BorrowedFd};
@@ -19,13 +19,13 @@ use crate::execute::writer::{StepError, StepResult, was_interrupted};
 use crate::plan::Plan;
 use crate::policy::{Part, StepId};
 
-/// Of all parts, by the numbers of the steps.
+/// The outcomes of all parts, by step number.
 pub(super) struct Ledger {
     outcomes: Vec<AtomicU8>,
     problems: Mutex<Vec<Problem>>,
-    /// What ended the run early.
+    /// The error that ended the run early.
     ended: Mutex<Option<Cause>>,
-    /// Held while a drive is asked whether it works at all: what others meet meanwhile may follow from the answer.
+    /// Held during a diagnosis, since errors of other workers may have the same cause.
     asking: Mutex<()>,
     retrying: Retrying,
 }
@@ -94,7 +94,7 @@ fn read(outcome: &AtomicU8) -> StepOutcome {
     }
 }
 
-/// What becomes of the steps of one part.
+/// The outcomes of one part.
 #[derive(Clone, Copy)]
 pub(super) struct PartLedger<'a> {
     pub(super) all: &'a Ledger,
@@ -119,18 +119,18 @@ impl PartLedger<'_> {
         self.all.outcomes[number].store(outcome as u8, Ordering::Relaxed);
     }
 
-    /// Of steps that share one problem.
+    /// Sets the outcome of steps that share one problem.
     pub(super) fn set_all(&self, steps: impl Iterator<Item = StepId>, outcome: StepOutcome) {
         steps.for_each(|id| self.set(id, outcome));
     }
 
-    /// Does the work, and again where that may help.
+    /// Does the work, with retries of temporary errors.
     pub(super) fn retry<T>(&self, work: impl Fn() -> Result<T, StepError>) -> Result<T, StepError> {
         let observer = self.site.context.observer;
         self.all.retrying.retry(observer, |error: &StepError| &error.1, work)
     }
 
-    /// Writes down what became of a step.
+    /// Records the result of a step.
     pub(super) fn conclude(&self, id: StepId, result: StepResult) {
         let observer = self.site.context.observer;
         let number = self.site.part.number(id);
@@ -154,13 +154,13 @@ impl PartLedger<'_> {
         observer.concluded(number, outcome);
     }
 
-    /// Reports a fault that is about no step.
+    /// Reports an error that belongs to no step.
     pub(super) fn report(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError) {
         let _asking = self.ask_in_turn(&error.1);
         self.report_needing(on, path, error, 0);
     }
 
-    /// A full drive ended the run, if anything did.
+    /// True unless the run ended early for another reason than a full drive.
     pub(super) fn may_go_on_removing(&self) -> bool {
         !self.site.context.must_end() || self.all.is_ended_by(Cause::is_full)
     }
@@ -171,7 +171,7 @@ impl PartLedger<'_> {
         asks.then(|| self.all.asking.lock())
     }
 
-    /// A fault is about one entry, until its drive says otherwise.
+    /// Reports an error, and diagnoses whether it concerns its whole drive.
     fn report_needing(&self, on: &OnDrive<'_>, path: &TreePath, error: StepError, needs: u64) {
         let StepError(operation, cause) = error;
         if self.follows_from_loss(on, &cause) {
@@ -184,7 +184,7 @@ impl PartLedger<'_> {
         self.all.report(problem);
     }
 
-    /// Ends the run, or closes one of its drives, where a cause is about more than an entry.
+    /// Ends the run, or closes a drive, if an error concerns more than one entry.
     fn judge(&self, on: &OnDrive<'_>, cause: Cause, needs: u64) -> Cause {
         let verdict = self.ask_drives(on, &cause, needs);
         if verdict == Health::Well {
@@ -200,7 +200,7 @@ impl PartLedger<'_> {
         cause
     }
 
-    /// Asks the drives whether a cause is about more than one entry, which needs so many bytes.
+    /// Diagnoses an error of an entry that needs this many bytes.
     fn ask_drives(&self, on: &OnDrive<'_>, cause: &Cause, needs: u64) -> Health {
         let over = |over| if over { Health::OneIsOver } else { Health::Well };
         let Some(handle) = on.handle.get().map(AsFd::as_fd) else { return Health::Well };
@@ -225,7 +225,7 @@ impl PartLedger<'_> {
         if self.source_fails(on) { Health::SourceIsOver } else { Health::Well }
     }
 
-    /// True if the source's drive fails whatever is asked of it, while something happens on this one.
+    /// True if all reads from the source's drive fail.
     pub(super) fn source_fails(&self, on: &OnDrive<'_>) -> bool {
         self.drive_fails(on, self.site.pair.source.as_fd())
     }
@@ -243,7 +243,7 @@ impl PartLedger<'_> {
         }
     }
 
-    /// True for what follows from the loss of a drive, which is reported already.
+    /// True for an error that follows from the loss of a drive, which is reported already.
     fn follows_from_loss(&self, on: &OnDrive<'_>, cause: &Cause) -> bool {
         let follows = cause.is_gone() || cause.is_input_output();
         let closed = on.is_closed() && (follows || cause.is_full());

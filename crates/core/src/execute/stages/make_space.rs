@@ -1,4 +1,4 @@
-//! Making space: on a drive that is nearly full what frees space comes before what needs it.
+//! Making space: on a nearly full drive, steps that free space come first.
 
 use std::os::fd::AsFd as _;
 
@@ -10,7 +10,7 @@ use crate::execute::stages::run::PartRun;
 use crate::plan::{self, SpaceNeed};
 use crate::policy::{Step, StepId};
 
-/// True if the drive is not known to have space for all in any order, or if the user said so.
+/// True if the drives may have too little space for another order, or the user requested it.
 pub(super) fn is_due(run: &PartRun<'_>) -> bool {
     if run.sets_aside() || run.site.takes_back() {
         return run.terms.remove_first;
@@ -24,7 +24,7 @@ fn has_space_for_all(run: &PartRun<'_>) -> bool {
     site.drives.iter().all(|on| {
         let is_there = |id: StepId| site.drive_of(id.folder()).mounted.id == on.mounted.id;
         let steps = site.steps_there().filter(|(id, _)| is_there(*id)).map(|(_, step)| step);
-        // What is no longer mounted is found to be stale.
+        // A drive that is no longer mounted makes its steps stale.
         on.handle.get().is_none_or(|handle| {
             run.system().space(handle.as_fd()).is_ok_and(|space| {
                 let holds_holes = on.mounted.capabilities.drive.holds(Feature::Holes);
@@ -34,13 +34,13 @@ fn has_space_for_all(run: &PartRun<'_>) -> bool {
     })
 }
 
-/// Removes files, if that is to come first, and then replaces those that become shorter: the
-/// shortest first, since each frees space for the next.
+/// Removes files, if requested, and then replaces those that become shorter, the shortest first, since each frees
+/// space for the next.
 pub(super) fn make_space(run: &PartRun<'_>) {
     if run.terms.remove_first {
         removal::remove_files(run);
     }
-    // What takes a folder's place, or is made a name of another, has to wait.
+    // Replacements of folders and hard links must wait.
     let shrinks = |step: &Step| step.verb == Verb::Replace && plan::shrinks(step);
     let all = run.site.part.steps_on(Side::Destination).filter(|(_, step)| shrinks(step));
     let mut shrinking: Vec<_> = all.map(|(id, step)| (step.bytes(), id)).collect();

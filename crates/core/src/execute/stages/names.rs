@@ -1,4 +1,4 @@
-//! Entries that get a name which another entry, or another place, had: renames and hard links.
+//! Renames and hard links.
 
 use crate::execute::writer::ErrorContext as _;
 use parking_lot::Mutex;
@@ -15,10 +15,10 @@ use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{EntryOperation, StepError, StepResult};
 use crate::policy::{NameElsewhere, Step};
 
-/// One of the stages that give names.
+/// The stages of renames and links.
 pub(super) struct Names<'r, 'a> {
     run: &'r PartRun<'a>,
-    /// Held while names are given to a file that is locked.
+    /// Held while a locked file is linked.
     linking: Mutex<()>,
 }
 
@@ -27,14 +27,14 @@ impl<'r, 'a> Names<'r, 'a> {
         Self { run, linking: Mutex::default() }
     }
 
-    /// Entries of the destination go to the names and folders that the source has them in.
+    /// Renames entries.
     pub(super) fn rename(&self) {
         let run = self.run;
         run.keep_source_times(|folder| folder.steps.iter().any(Step::is_taken_over));
         run.each_folder(&|step| step.verb == Verb::Rename, &|at| self.rename_one(at));
     }
 
-    /// Names of entries whose first name is written, but for those that wait for a folder to be emptied.
+    /// Links names to files that are written, except in the place of folders.
     pub(super) fn link(&self) {
         let ready = |step: &Step| {
             let leader = step.link().map(|id| self.run.site.part.name(id));
@@ -43,7 +43,7 @@ impl<'r, 'a> Names<'r, 'a> {
         self.run.each_folder(&ready, &|at| self.link_one(at));
     }
 
-    /// All others.
+    /// Links all other names.
     pub(super) fn link_the_rest(&self) {
         self.run.each_folder(&|step| step.link().is_some(), &|at| self.link_one(at));
     }
@@ -87,12 +87,12 @@ impl<'r, 'a> Names<'r, 'a> {
         let writer = &on.writer;
         let may_be_locked = !writer.carries(Aspect::Flags)
             || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
-        // Else one worker would lock it again while another still links to it.
+        // Otherwise one worker would lock the file again while another links to it.
         let _alone = may_be_locked.then(|| self.linking.lock());
         writer.link(place, (from.as_fd(), &leader.name), name, &step.into())
     }
 
-    /// True also for a name that was right before the run, and so has no step.
+    /// True also for a name without a step.
     fn is_written(&self, leader: &NameElsewhere) -> bool {
         let own = self.run.site.part.find(leader.folder as usize, &leader.name);
         own.is_none_or(|id| self.run.ledger.is_done(id))

@@ -1,5 +1,4 @@
-//! A plan is carried out in stages, each over all of a part, in an order that is written down here and nowhere
-//! else; what is done to one entry is the `writer`'s.
+//! The order of the stages, which is defined here and nowhere else. Each stage covers a whole part.
 
 use parking_lot::Mutex;
 use std::io;
@@ -34,49 +33,49 @@ use crate::plan::Plan;
 use crate::policy::Step;
 use crate::sides::Pair;
 
-/// When a stage is due.
+/// When a stage runs.
 #[derive(Clone, Copy)]
 enum Gate {
-    /// Whatever has happened: what was begun is made whole.
+    /// Always, to complete what was begun.
     Always,
-    /// Unless the run is to end.
+    /// Unless the run must end.
     WhileItGoesOn,
-    /// If this says so.
+    /// If this returns true.
     If(fn(&PartRun<'_>) -> bool),
 }
 
-/// One of the stages: when it is due, and what it does.
+/// A stage.
 struct Stage {
     gate: Gate,
     work: fn(&PartRun<'_>),
 }
 
-/// The stages of a part, in their order. Nothing goes before its successor has arrived; what takes an
-/// emptied folder's place comes after the removals that empty it; attributes of folders come when all in
-/// them is done, since that changed their times.
+/// The stages of a part, in order. Nothing is removed before its replacement has arrived; an entry replaces a
+/// folder after the removals that empty it; attributes of folders are set when everything in them is done, since
+/// that changes their times.
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
 const STAGES: [Stage; 17] = [
-    // An earlier try to take a run back may have been killed. Nothing of what was lies under such names.
+    // An earlier undo may have been killed. No original entry has a hidden name.
     Stage { gate: Gate::If(|run| run.site.takes_back()), work: clear_leftovers },
-    // What is set aside can only be brought back as it was if that is known before anything changes.
+    // The journal must have the state of entries before they change.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: journal::note_all },
     Stage { gate: Gate::If(flushing::needs_marker), work: flushing::set_marker },
-    // The one exception, and only where the user asked for it, is that removals come first.
+    // Removals come first only if the user requested that.
     Stage { gate: Gate::If(make_space::is_due), work: make_space::make_space },
     Stage { gate: Gate::WhileItGoesOn, work: fill::fill },
     Stage { gate: Gate::WhileItGoesOn, work: |run| Names::new(run).rename() },
     Stage { gate: Gate::WhileItGoesOn, work: |run| Names::new(run).link() },
     Stage { gate: Gate::WhileItGoesOn, work: removal::remove },
-    // What takes the place of a folder that is empty by now.
+    // Replacements of folders that are empty by now.
     Stage { gate: Gate::WhileItGoesOn, work: |run| write_all(run, &takes_a_place) },
     Stage { gate: Gate::WhileItGoesOn, work: |run| Names::new(run).link_the_rest() },
-    // Attributes of entries that are no folders, where they had to wait.
+    // Attributes of entries other than folders, if they had to wait.
     Stage { gate: Gate::WhileItGoesOn, work: |run| write_all(run, &adjusts) },
     Stage { gate: Gate::Always, work: folder_attributes::finish_folders },
     Stage { gate: Gate::If(flushing::is_due), work: flushing::flush },
     Stage { gate: Gate::If(|run| run.site.context.running.recheck), work: recheck::recheck },
     Stage { gate: Gate::If(|run| run.flushed.is_complete()), work: flushing::clear_markers },
-    // Nothing goes from the source before its copy is on the drive and beyond doubt.
+    // Nothing is removed from the source before its copy is on the drive and verified.
     Stage { gate: Gate::If(source_removal::is_due), work: source_removal::remove_from_source },
     Stage { gate: Gate::Always, work: |run| run.source_times.restore(run.site, &run.last_changes) },
 ];
@@ -103,7 +102,7 @@ pub(crate) fn carry_out(
     let count = usize::try_from(plan.totals.steps()).unwrap_or(usize::MAX);
     let context = WriteContext::new(system, observer, running);
     let ledger = Ledger::new(count, running.retries);
-    // What is copied aside is no step, and no part of the bytes that were announced.
+    // Copies in the set-aside folder are no steps, and their bytes were not announced.
     let quiet = OnlyStopRequests(observer);
     let context_aside = WriteContext::new(system, &quiet, running);
     for (at, part) in plan.parts.iter().enumerate() {
@@ -145,7 +144,7 @@ fn end_notes(aside: &SetAsideRun<'_>, flush: Flush) -> io::Result<()> {
     if flush != Flush::None && aside.keeps_displaced() { aside.flush() } else { Ok(()) }
 }
 
-/// However the stages end, those who write out meanwhile end as well.
+/// Ends the flush helpers, however the stages end.
 struct EndHelpers<'s, 'a>(&'s PartSite<'a>);
 
 impl Drop for EndHelpers<'_, '_> {
@@ -155,7 +154,7 @@ impl Drop for EndHelpers<'_, '_> {
     }
 }
 
-/// Passes nothing on but the wish to stop.
+/// Passes on only the request to stop.
 struct OnlyStopRequests<'a>(&'a dyn Observer);
 
 impl Observer for OnlyStopRequests<'_> {
@@ -200,7 +199,7 @@ fn carry_out_part(
                 let write_out = || handle.flush(site.system());
                 backlog.work_off(write_out, |bytes| site.context.observer.wrote(bytes));
             });
-            // Without it nobody waits for the drive, and the flush at the end takes as long as it does.
+            // Without a helper no writer waits, and the flush at the end takes longer.
             if helper.is_err() {
                 backlog.end();
             }
@@ -218,23 +217,22 @@ fn carry_out_part(
     });
 }
 
-/// True for what the drive could not write at once.
+/// True if the part writes more than a drive writes at once.
 fn writes_much(site: &PartSite<'_>) -> bool {
     let sizes = site.steps_there().map(|(_, step)| if step.writes() { step.bytes() } else { 0 });
     write_back::is_much(sizes)
 }
 
-/// A root that is made is the first change.
+/// Opens the journal's gate for a root that is made, since that is the first change.
 fn open_gate_for_root(site: &PartSite<'_>) {
     let aside = site.root_drive().writer.aside;
     if let Some(aside) = aside.filter(|_| !site.pair.destination.exists()) {
-        // What goes wrong with the notes is reported when they are written.
+        // An error of the journal is reported when it is written.
         let _ = aside.open_gate();
     }
 }
 
-/// Opens what is mounted, if it is still what the plan saw; else what lies on it is reported as
-/// stale when its turn comes.
+/// Opens a drive, if it is still that of the plan. Otherwise its steps are reported as stale.
 fn look_again(run: &PartRun<'_>, on: &OnDrive<'_>) {
     let opened = on.mounted.open(run.system(), run.root).and_then(|handle| {
         let now = run.system().stat(Entry::Open(handle.as_fd()))?;
@@ -243,12 +241,12 @@ fn look_again(run: &PartRun<'_>, on: &OnDrive<'_>) {
     if let Ok((handle, now)) = opened
         && (now == on.mounted.identity || !run.site.pair.destination.exists())
     {
-        // Set once: a run looks but once.
+        // Set once: a run looks only once.
         let _ = on.handle.set(DriveHandle::new(run.system(), handle));
     }
 }
 
-/// What interrupted runs left in the folders that something happens in.
+/// Clears leftovers of interrupted runs in the folders of the plan.
 fn clear_leftovers(run: &PartRun<'_>) {
     let all = (0..run.site.part.folders.len()).collect();
     run.site.context.pool.each(all, |at| {

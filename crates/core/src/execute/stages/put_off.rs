@@ -1,5 +1,4 @@
-//! Steps whose files could not be read: what is well comes first, so that a drive which is failing gives what it
-//! can before it is asked for more than that.
+//! Postponing steps whose files could not be read, so that a failing drive yields its readable files first.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::collections::BTreeSet;
@@ -7,11 +6,11 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use crate::policy::StepId;
 
-/// Which of a part's steps come once more.
+/// The postponed steps of a part.
 #[derive(Debug, Default)]
 pub(super) struct PutOff {
     steps: Mutex<BTreeSet<StepId>>,
-    /// All that is well was tried.
+    /// All other steps were tried.
     is_over: AtomicBool,
 }
 
@@ -20,7 +19,7 @@ impl PutOff {
         self.steps.lock()
     }
 
-    /// True as long as a step can come later.
+    /// True while steps can be postponed.
     pub(super) fn is_open(&self) -> bool {
         !self.is_over.load(Ordering::Relaxed)
     }
@@ -33,7 +32,7 @@ impl PutOff {
         self.steps().contains(&step)
     }
 
-    /// Whatever was put off is due now, and nothing is any more.
+    /// Returns the postponed steps. From now on none is postponed.
     pub(super) fn end(&self) -> BTreeSet<StepId> {
         self.is_over.store(true, Ordering::Relaxed);
         std::mem::take(&mut *self.steps())

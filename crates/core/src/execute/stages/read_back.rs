@@ -1,5 +1,4 @@
-//! Files read once more on both sides after they were written. On drives with heads each side is read in the order
-//! in which it lies.
+//! Reading files again on both sides after they were written, in disk order on rotational disks.
 
 use parking_lot::Mutex;
 use std::collections::HashSet;
@@ -17,36 +16,36 @@ use crate::execute::stages::disk_order::{OpenFolders, OrderedStep};
 use crate::execute::stages::run::PartRun;
 use crate::policy::{Step, StepId};
 
-/// Files of one part that are read once more on both sides.
+/// Files of one part to read again on both sides.
 pub(super) struct ReadBack<'r, 'a> {
     run: &'r PartRun<'a>,
-    /// The steps by which they are known change this side.
+    /// The side that their steps change.
     side: Side,
     pub(super) places: OpenFolders,
-    /// Those whose copy was read from its drive, and not compared yet.
+    /// Files whose copy was read from its drive and not compared yet.
     fresh: Mutex<HashSet<StepId>>,
-    /// The source's files are read from their drive as well.
+    /// Whether the source's files are read from their drive as well.
     forgets_source: bool,
 }
 
 impl<'r, 'a> ReadBack<'r, 'a> {
-    /// Of files that were written.
+    /// For files that were written.
     pub(super) fn of_written(run: &'r PartRun<'a>) -> Self {
         let (places, fresh) = (OpenFolders::default(), Mutex::default());
         Self { run, side: Side::Destination, places, fresh, forgets_source: true }
     }
 
-    /// Of files that are to go from the source.
+    /// For files that are to be removed from the source.
     pub(super) fn of_leaving(run: &'r PartRun<'a>) -> Self {
         Self { side: Side::Source, forgets_source: false, ..Self::of_written(run) }
     }
 
-    /// True once for a file of the destination that is in memory as its drive holds it.
+    /// True, once, for a file of the destination that was just read from its drive.
     pub(super) fn is_fresh(&self, id: StepId) -> bool {
         self.fresh.lock().remove(&id)
     }
 
-    /// Works on all of these in the order in which they lie; returns false where there is none.
+    /// Processes all wanted files in disk order. Returns false if no disk is rotational.
     pub(super) fn in_order(
         &self,
         wanted: impl Fn(&Step) -> bool,
@@ -86,7 +85,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         all.filter(move |(_, step)| wanted(step)).map(|(id, _)| id)
     }
 
-    /// True if the source's files are not in memory since they were copied.
+    /// True if the source's files are no longer cached.
     fn is_cold(&self, wanted: &impl Fn(&Step) -> bool) -> bool {
         let open = |id| self.open_source(id).ok();
         let all = (self.wanted(wanted), self.wanted(wanted).count());
@@ -104,7 +103,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         (order.len() > 1).then_some(order)
     }
 
-    /// What cannot be opened comes first, and fails by itself.
+    /// The position of a file. One that cannot be opened comes first, and fails there.
     fn place(&self, disk: &RotationalDisk, file: io::Result<OwnedFd>) -> u64 {
         file.map_or(0, |file| disk.place_of(self.run.system(), file.as_fd(), 0))
     }
@@ -124,12 +123,12 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     fn bring_source(&self, id: StepId) -> Prefetched {
         let brought = self.open_source(id).and_then(|file| {
             if self.forgets_source {
-                // A drive that is read from alone has nothing to write out.
+                // The source needs no flush.
                 let _ = forget(self.run, file.as_fd());
             }
             self.bring(&file)
         });
-        // What fails shows once more when it is compared.
+        // An error shows again when the file is compared.
         brought.unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
     }
 
@@ -154,8 +153,8 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 }
 
-/// Only what is on the drive can go from the cache. What somebody changed since all was flushed is flushed by itself.
-/// True if it is then read from the drive, as far as its device is not in memory.
+/// Drops a file from the cache, after flushing it if it was changed since the flush of its drive. Returns true if
+/// it is read from the drive from now on, except for what is in the cache of the device.
 pub(super) fn forget(run: &PartRun<'_>, file: BorrowedFd<'_>) -> io::Result<bool> {
     let system = run.system();
     if run.flushed.is_complete() && !run.flushed.holds(&system.stat(Entry::Open(file))?) {

@@ -1,4 +1,4 @@
-//! Reading back from the drive what a run wrote, and comparing it with the source.
+//! Reading written files back from the drive and comparing them with the source.
 
 use crate::execute::writer::ErrorContext as _;
 use std::os::fd::AsFd;
@@ -17,17 +17,17 @@ use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{FolderPair, StepError, StepResult, was_interrupted};
 use crate::policy::{Step, StepId};
 
-/// What is taken out of the cache before it is compared.
+/// What to drop from the cache before comparing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Forget {
     Both,
     Source,
     Destination,
-    /// Each was read anew just now.
+    /// Both files were just read from their drives.
     Nothing,
 }
 
-/// Every file that was added or replaced is read again. What differs has failed after all.
+/// Reads every added or replaced file again. A different one has failed after all.
 pub(super) fn recheck(run: &PartRun<'_>) {
     let part = run.site.part;
     let written = part.all_steps().filter(|step| step.writes_file());
@@ -75,7 +75,7 @@ fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, forget: Forge
     let at = StepSite { on: run.site.drive_of(id.folder()), place, name, step };
     let read_back = run.ledger.retry(|| read_back(run, &at, forget));
     run.site.context.pool.did(1);
-    // What was not read to its end has shown nothing.
+    // An interrupted comparison means nothing.
     if let Err(error) = read_back
         && !was_interrupted(&error.1)
     {
@@ -95,15 +95,15 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, forget: Forget) -> StepResult
     let copy = system.open_file(place.destination.as_fd(), name).during(Operation::Recheck)?;
     let now = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
     if step.source.is_some_and(|planned| !planned.still(&now)) {
-        // Changed since it was copied, it is no measure any more.
+        // A source that changed since the copy cannot be compared.
         return Err(StepError(Operation::Recheck, Cause::Stale("the source")));
     }
     if matches!(forget, Forget::Both | Forget::Destination) {
-        // One that somebody else has in use is compared as they see it.
+        // A file in use by another program is compared as the cache has it.
         let _ = read_back::forget(run, copy.as_fd()).during(Operation::Recheck)?;
     }
     if matches!(forget, Forget::Both | Forget::Source) {
-        // A drive that is only read from has nothing to write out.
+        // The source needs no flush.
         let _ = read_back::forget(run, source.as_fd());
     }
     let (here, there) = (source.as_fd(), copy.as_fd());

@@ -1,4 +1,4 @@
-//! What goes from the destination: after all else has arrived, and exactly what the plan saw.
+//! Removals from the destination, after everything else has arrived.
 
 use utter_echo_model::verb::Verb;
 use utter_echo_os::Kind;
@@ -7,7 +7,7 @@ use crate::execute::stages::run::PartRun;
 use crate::plan;
 use crate::policy::Step;
 
-/// Files first, since a folder must be empty when its turn comes.
+/// Files first, since a folder must be empty to be removed.
 pub(super) fn remove(run: &PartRun<'_>) {
     remove_files(run);
     let folders = |step: &Step| step.verb == Verb::Remove && step.kind() == Kind::Folder;
@@ -17,7 +17,7 @@ pub(super) fn remove(run: &PartRun<'_>) {
     });
 }
 
-/// All that is removed and is no folder.
+/// Removes entries other than folders.
 pub(super) fn remove_files(run: &PartRun<'_>) {
     run.each_folder(&plan::clears, &|at| at.remove());
 }

@@ -1,4 +1,4 @@
-//! One part of a plan while it is carried out.
+//! One part of a plan during its execution.
 
 use parking_lot::Mutex;
 use std::collections::HashMap;
@@ -24,47 +24,47 @@ use crate::journal::SetAsideRun;
 use crate::plan::Plan;
 use crate::policy::PlannedFolder;
 
-/// On what terms a plan is carried out.
+/// The terms of an execution.
 pub(crate) struct Terms<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
     pub(crate) running: Running,
-    /// Files are removed before anything arrives.
+    /// Whether files are removed before anything is added.
     pub(crate) remove_first: bool,
-    /// Where what is displaced goes, if it is not lost.
+    /// Where displaced entries are kept, if they are.
     pub(crate) aside: Option<&'a SetAsideRun<'a>>,
     /// For each part, what a move that was cut short left.
     pub(crate) interrupted: &'a [InterruptedMove],
     pub(crate) removal: RemovalTerms,
 }
 
-/// On what terms something goes from the source.
+/// The terms of removals from the source.
 #[derive(Clone, Copy)]
 pub(crate) struct RemovalTerms {
-    /// It was brought there by a move that is taken back.
+    /// The source has entries of a move that is undone.
     pub(crate) moves_back: bool,
-    /// It may have lost what the destination's drive does not hold.
+    /// Attributes that the destination's drive cannot store may be lost.
     pub(crate) may_lose: bool,
 }
 
-/// What a part is carried out under.
+/// The terms of one part.
 pub(super) struct PartTerms<'a> {
-    /// A move from here to there that was cut short, if there was one.
+    /// An interrupted move between the same places, if any.
     pub(super) interrupted: Option<&'a InterruptedMove>,
     pub(super) remove_first: bool,
     pub(super) removal: RemovalTerms,
-    /// The plan holds whatever was to be in it.
+    /// The plan has no problems.
     pub(super) knows_all: bool,
 }
 
-/// How a folder was before it was opened for changes.
+/// The mode and flags of a folder before it was opened for changes.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Opening {
     pub(super) mode: Option<u32>,
     pub(super) flags: Option<Flags>,
 }
 
-/// One part while it is carried out: what its stages share.
+/// The shared state of the stages of one part.
 pub(super) struct PartRun<'a> {
     pub(super) site: &'a PartSite<'a>,
     pub(super) ledger: PartLedger<'a>,
@@ -72,7 +72,7 @@ pub(super) struct PartRun<'a> {
     pub(super) root: BorrowedFd<'a>,
     pub(super) terms: PartTerms<'a>,
     pub(super) flushed: FlushState<'a>,
-    /// Folders of the destination that are open for the time of the changes.
+    /// Folders of the destination that are opened for the time of the changes.
     pub(super) opened: Mutex<HashMap<usize, Opening>>,
     pub(super) put_off: PutOff,
     pub(super) source_times: SourceTimes,
@@ -84,7 +84,7 @@ impl PartRun<'_> {
         self.site.system()
     }
 
-    /// Something was changed in the destination's folder, and something may have been taken over from the source's.
+    /// Records a change in the destination's folder, and maybe in the source's.
     pub(super) fn has_changed(&self, at: usize, place: &FolderPair) {
         self.last_changes.note(self.system(), (Side::Destination, at), &place.destination);
         if self.source_times.has(at) {
@@ -92,7 +92,7 @@ impl PartRun<'_> {
         }
     }
 
-    /// Something was taken from the source's folder.
+    /// Records a change in the source's folder.
     pub(super) fn has_taken_from(&self, at: usize, place: &FolderPair) {
         if let Some(source) = &place.source {
             self.last_changes.note(self.system(), (Side::Source, at), source);
@@ -103,7 +103,7 @@ impl PartRun<'_> {
         self.site.context.must_end()
     }
 
-    /// Keeps the times of the source's folders from which something is to go.
+    /// Stores the times of source folders from which something will be removed.
     pub(super) fn keep_source_times(&self, is_due: impl Fn(&PlannedFolder) -> bool) {
         self.source_times.keep((self.site, self.terms.interrupted), is_due);
     }
@@ -113,17 +113,17 @@ impl PartRun<'_> {
     }
 }
 
-/// What of one part is not known to be on its drives.
+/// What of a part may not be on its drives yet.
 pub(super) struct FlushState<'a> {
     /// The marker that this run set.
     pub(super) own: Mutex<MarkerSet>,
-    /// Folders below the root that earlier runs marked.
+    /// Folders with dirty markers of earlier runs.
     pub(super) marked_folders: &'a [TreePath],
-    /// Once all steps are done, nothing that earlier runs began is unfinished.
+    /// Once all steps are done, nothing of earlier runs is unfinished.
     pub(super) settles: bool,
     /// All drives were flushed.
     pub(super) all: AtomicBool,
-    /// When that began.
+    /// When the flush began.
     pub(super) at: OnceLock<Time>,
 }
 
@@ -142,7 +142,7 @@ impl<'a> FlushState<'a> {
         self.all.load(Ordering::Relaxed)
     }
 
-    /// True for what nobody has changed since the drives were flushed: all of it is there, its name, too.
+    /// True for an entry that was not changed since the flush, so that all of it is on the drive.
     pub(super) fn holds(&self, entry: &Stat) -> bool {
         self.is_complete() && self.at.get().is_some_and(|at| entry.changed < *at)
     }

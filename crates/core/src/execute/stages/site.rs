@@ -1,5 +1,5 @@
-//! Where a part is carried out: its two roots, the drives below the destination's, and the names and paths of its
-//! steps on either side.
+//! The site of a part: its two roots, the drives below the destination's, and the names and paths of its steps on
+//! either side.
 
 use std::io;
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -17,15 +17,15 @@ use crate::execute::writer::{WriteContext, Writer};
 use crate::policy::{Part, SourceNames, Step, StepId};
 use crate::sides::Pair;
 
-/// A drive of the destination while a part is carried out.
+/// A drive of the destination during the execution of a part.
 pub(super) struct OnDrive<'a> {
     pub(super) mounted: &'a DriveBelow,
     pub(super) writer: Writer<'a>,
-    /// Opened before the first writing.
+    /// Opened before the first write.
     pub(super) handle: OnceLock<DriveHandle>,
     /// Set once nothing more can be written to it.
     pub(super) closed: AtomicBool,
-    /// What is read from it comes from its device and not from what the system remembers of that.
+    /// The cache of the device below its driver was dropped.
     pub(super) is_read_itself: AtomicBool,
 }
 
@@ -35,14 +35,14 @@ impl OnDrive<'_> {
     }
 }
 
-/// Where one part is carried out.
+/// The site of one part.
 pub(super) struct PartSite<'a> {
     pub(super) context: &'a WriteContext<'a>,
     pub(super) pair: &'a Pair,
     pub(super) part: &'a Part,
-    /// What paths begin with that people see.
+    /// The prefix of displayed paths.
     pub(super) prefix: &'a TreePath,
-    /// By `DriveId`; the root's own comes first.
+    /// By `DriveId`; the drive of the root comes first.
     pub(super) drives: Vec<OnDrive<'a>>,
     /// The rotational disks of the roots.
     pub(super) disks: RotationalDisks,
@@ -53,35 +53,35 @@ impl PartSite<'_> {
         self.context.system
     }
 
-    /// Bytes that are read at a time of each of two files that are compared.
+    /// Bytes to read at a time of each of two compared files.
     pub(super) fn block(&self) -> usize {
         self.disks.block(self.context.pool.most())
     }
 
-    /// The drive that the destination's root lies on.
+    /// The drive of the destination's root.
     pub(super) fn root_drive(&self) -> &OnDrive<'_> {
         &self.drives[0]
     }
 
-    /// The drive that a folder of the plan lies on.
+    /// The drive of a folder of the plan.
     pub(super) fn drive_of(&self, folder: usize) -> &OnDrive<'_> {
         let folder = self.part.folders.get(folder);
         let id = folder.map_or(0, |folder| usize::from(folder.head.known.drive.0));
         self.drives.get(id).unwrap_or_else(|| self.root_drive())
     }
 
-    /// The step, and its name in the destination; `None` for what happens to a root.
+    /// The step and its name in the destination; `None` for the step of a root.
     pub(super) fn step(&self, id: StepId) -> Option<(&Step, &[u8])> {
         let step = self.part.step(id)?;
         Some((step, self.part.folders.get(id.in_folder()?)?.name(step)))
     }
 
-    /// The source's names of what is in a folder, as far as they are others.
+    /// The names in a folder that differ in the source.
     pub(super) fn source_names(&self, folder: usize) -> SourceNames {
         let Some(single) = &self.pair.single else {
             return self.part.folders[folder].source_names.clone();
         };
-        // It may arrive under a name beside that of another.
+        // A single entry may get another name beside an existing one.
         let folder = &self.part.folders[folder];
         let mut names = SourceNames::default();
         for step in folder.steps.iter().chain(&folder.vacates) {
@@ -106,12 +106,12 @@ impl PartSite<'_> {
         root.chain(self.part.steps_on(Side::Destination))
     }
 
-    /// True for a part that takes back what a run did.
+    /// True for a part that undoes a run.
     pub(super) fn takes_back(&self) -> bool {
         self.part.memory.is_some()
     }
 
-    /// The source's root becomes the destination's, with all it holds.
+    /// True if the source's root is renamed to the destination's.
     pub(super) fn takes_root_over(&self) -> bool {
         self.part.root.is_some_and(|step| step.is_taken_over())
     }

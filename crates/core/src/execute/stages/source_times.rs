@@ -1,5 +1,5 @@
-//! When folders of the source were changed, before what goes from them changes that: a folder that stays is as it
-//! was, so that the next run does not take the time of what went for its own.
+//! Times of source folders before removals change them. They are restored, so that the next run does not take the
+//! time of a removal for a change.
 
 use parking_lot::Mutex;
 use std::collections::{HashMap, hash_map};
@@ -14,13 +14,13 @@ use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::site::PartSite;
 use crate::policy::PlannedFolder;
 
-/// By the folders' positions in the part.
+/// By folder index.
 #[derive(Default)]
 pub(super) struct SourceTimes(Mutex<HashMap<usize, State>>);
 
 impl SourceTimes {
-    /// Keeps the times of the folders from which something is to go.
-    /// A move that was cut short may know better than the folders themselves.
+    /// Stores the times of folders from which something will be removed. The journal of an interrupted move may
+    /// have the former times.
     pub(super) fn keep(
         &self,
         (site, interrupted): (&PartSite<'_>, Option<&InterruptedMove>),
@@ -40,12 +40,12 @@ impl SourceTimes {
         }
     }
 
-    /// True if those of a folder are kept.
+    /// True if the time of a folder is stored.
     pub(super) fn has(&self, at: usize) -> bool {
         self.0.lock().contains_key(&at)
     }
 
-    /// Gives them back, but to what somebody else has changed meanwhile.
+    /// Restores the times, except of folders that somebody else has changed.
     pub(super) fn restore(&self, site: &PartSite<'_>, last_changes: &LastChanges) {
         for (at, was) in &*self.0.lock() {
             let changed = source_folder(site, *at).filter(|(_, now)| {
@@ -53,7 +53,7 @@ impl SourceTimes {
                 now.modified != was.modified() && is_ours
             });
             if let Some((folder, _)) = changed {
-                // Nobody may be allowed to, and nothing depends on it.
+                // This may not be permitted, and nothing depends on it.
                 let entry = Entry::Open(folder.as_fd());
                 let _ = site.system().set_times(entry, was.modified(), None);
             }

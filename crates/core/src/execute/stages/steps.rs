@@ -1,4 +1,4 @@
-//! Steps of one kind after those of another, folder by folder, with all workers.
+//! Doing the steps of a stage, folder by folder, with all workers.
 
 use std::cell::Cell;
 use std::ops::Range;
@@ -14,7 +14,7 @@ use crate::execute::stages::site::OnDrive;
 use crate::execute::writer::{FolderPair, StepError, StepResult};
 use crate::policy::{Step, StepId};
 
-/// A step and where it happens.
+/// A step with its folder and drive.
 pub(super) struct StepSite<'a> {
     pub(super) on: &'a OnDrive<'a>,
     pub(super) place: &'a FolderPair,
@@ -32,8 +32,7 @@ impl StepSite<'_> {
         self.on.writer.remove(self.place, self.name, &self.step.into())
     }
 
-    /// What is not on the drive as it should be must not look unchanged to the next run: its file gets some time that
-    /// the drive keeps, and that is far from the source's.
+    /// Makes a file look changed to the next run, by a time that the drive keeps and that is far from the source's.
     pub(super) fn disown(&self, system: &dyn System) {
         let Some(source) = self.step.source else { return };
         let capabilities = self.on.writer.capabilities;
@@ -42,12 +41,12 @@ impl StepSite<'_> {
         let times = [other(0), other(source.modified().secs - 86_400 * 400), other(1_000_000_000)];
         if let Some(time) = times.into_iter().find(unlike) {
             let entry = Entry::Named(self.place.destination.as_fd(), self.name);
-            // The problem that led here is reported in any case.
+            // The original problem is reported in any case.
             let _ = system.set_times(entry, time, None);
         }
     }
 
-    /// Writes down what the step left, where that is asked for.
+    /// Records the state after the step in the journal, if there is one.
     pub(super) fn note_after(&self) -> StepResult {
         match self.on.writer.aside.filter(|_| self.step.verb != Verb::Remove) {
             Some(aside) => {
@@ -59,11 +58,11 @@ impl StepSite<'_> {
     }
 }
 
-/// What is done to one step.
+/// The work on one step.
 pub(super) type StepWork<'w> = &'w (dyn Fn(&StepSite<'_>) -> StepResult + Sync);
 
 impl PartRun<'_> {
-    /// Does `work` on all steps that are wanted and were not tried yet.
+    /// Does `work` on all wanted steps that were not tried yet.
     pub(super) fn each_folder(&self, wanted: &(dyn Fn(&Step) -> bool + Sync), work: StepWork<'_>) {
         let folders = self.site.part.folders.iter().enumerate();
         let with_wanted = folders.filter(|(_, folder)| folder.steps.iter().any(wanted));
@@ -71,12 +70,12 @@ impl PartRun<'_> {
         self.site.context.pool.each(all, |(at, steps)| self.work_on(at, steps, wanted, work));
     }
 
-    /// Works on each folder after all that are below it, those of one level side by side.
+    /// Works on each folder after all folders below it, those of one level in parallel.
     pub(super) fn deepest_first(&self, work: impl Fn(usize) + Sync) {
         let mut levels: Vec<Vec<usize>> = Vec::new();
         let mut depths = Vec::with_capacity(self.site.part.folders.len());
         for (at, folder) in self.site.part.folders.iter().enumerate() {
-            // The root is its own parent, and every other one comes after its own.
+            // The root is its own parent, and every other folder comes after its parent.
             let depth = if at == 0 { 0 } else { depths[folder.parent as usize] + 1 };
             depths.push(depth);
             levels.resize_with(levels.len().max(depth + 1), Vec::new);
@@ -133,8 +132,7 @@ impl PartRun<'_> {
         }
     }
 
-    /// Does the work, and again where that may help. What cannot be read comes once more after all that is well,
-    /// so that a drive which is failing gives what it can first: `None` for that.
+    /// Does the work, with retries of temporary errors. `None` if the file could not be read and is postponed.
     pub(super) fn do_or_put_off(
         &self,
         at: &StepSite<'_>,
@@ -153,7 +151,7 @@ impl PartRun<'_> {
         Some(self.ledger.retry(|| first.take().unwrap_or_else(|| work(at))))
     }
 
-    /// True if a step whose file could not be read comes later, and why was not that its drive is gone.
+    /// Postpones a step whose file could not be read, unless its drive is gone. Returns whether it did.
     pub(super) fn puts_off(&self, id: StepId, cause: &Cause) -> bool {
         let on = self.site.drive_of(id.folder());
         let puts_off =

@@ -1,11 +1,11 @@
-//! Everything about an entry but its content.
+//! Attributes of entries.
 //!
-//! The order matters to the kernel: a new owner takes special bits and capabilities away, so it
-//! comes first; extended attributes can be set by a plain user only while the file may be written,
-//! so they come before the mode; nearly everything changes times, so those come last.
+//! The order matters: a new owner removes special bits and capabilities, so it comes first; a plain user can set
+//! extended attributes only while the file is writable, so they come before the mode; nearly everything changes
+//! times, so they come last.
 //!
-//! An access list holds the permission bits of the mode as well. Where lists are carried and modes
-//! are not, an entry with a list gets the bits of that list.
+//! An access list includes the permission bits of the mode. If lists are carried and modes are not, an entry with a
+//! list gets the bits of that list.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::os::fd::AsFd;
@@ -24,36 +24,36 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult};
 
-/// The attributes that a new entry is to have in the end.
+/// The final attributes of a new entry.
 pub(super) struct WantedAttributes {
     owner: (u32, u32),
-    /// Whose it will be, as far as this caller can see to that.
+    /// The owner, as far as this caller can set it.
     settled: (u32, u32),
-    /// `None`: as the system makes it.
+    /// `None` for the system's default.
     mode: Option<u32>,
 }
 
-/// What the attributes of an entry that is there are to become.
+/// The model for the attributes of an existing entry.
 #[derive(Clone, Copy)]
 pub(crate) enum AttributeModel<'a> {
-    /// Those of this entry of the source.
+    /// An entry of the source.
     Entry(Entry<'a>),
-    /// Those it had before a run that is taken back.
+    /// Its own attributes before the run that is undone.
     Before(&'a AttributesBefore),
 }
 
-/// An entry and what was made after it, each by handle and by state.
+/// An entry and its copy, by handle and state.
 pub(super) struct EntryCopy<'a> {
     pub(super) source_entry: Entry<'a>,
     pub(super) source: State,
-    /// Under its temporary name, or none.
+    /// The copy, under its temporary name or none.
     pub(super) made: Entry<'a>,
     pub(super) born: State,
 }
 
 impl Writer<'_> {
-    /// The model of an entry of the destination: the source's of the same path, unless a record
-    /// tells what it was like.
+    /// The model of an entry of the destination: the source's entry of the same path, unless an undo knows its
+    /// former attributes.
     pub(crate) fn model<'m>(
         &'m self,
         path: &TreePath,
@@ -72,8 +72,7 @@ impl Writer<'_> {
         }
     }
 
-    /// What a new entry should have: the source's, and of what is not carried, the replaced
-    /// entry's, so that leaving an aspect out leaves it alone.
+    /// The attributes of a new entry: the source's, or the replaced entry's where they are not carried.
     pub(super) fn wanted(
         &self,
         place: &FolderPair,
@@ -101,13 +100,12 @@ impl Writer<'_> {
         WantedAttributes { owner, settled, mode }
     }
 
-    /// The caller may give files to others, and the drive keeps whose they are.
+    /// True if the caller can set owners on this drive.
     fn gives_owners(&self) -> bool {
         self.capabilities.caller.gives_files && self.capabilities.drive.holds(Feature::Owners)
     }
 
-    /// The mode to create a file with. Nobody may reach it before it has its owner, and special
-    /// bits wait for the end.
+    /// The mode to create a file with. Nobody else may open it before it has its owner, and special bits come last.
     pub(super) fn birth_mode(&self, place: &FolderPair, wanted: &WantedAttributes) -> u32 {
         let born = (self.capabilities.caller.uid, place.gives.born_gid);
         if wanted.owner != born || place.gives.gives_lists {
@@ -116,7 +114,7 @@ impl Writer<'_> {
         wanted.mode.map_or(0o666, |mode| mode & 0o777 | 0o200)
     }
 
-    /// What a file has that was created with `birth_mode`.
+    /// The attributes of a file that was created with `birth_mode`.
     pub(super) fn born(&self, place: &FolderPair, birth_mode: u32, like: &Stat) -> State {
         let mut born = *like;
         born.uid = self.capabilities.caller.uid;
@@ -125,7 +123,7 @@ impl Writer<'_> {
         State::from(&born)
     }
 
-    /// Gives a new entry, still under its temporary name, all it should have.
+    /// Sets all attributes of a new entry, which still has its temporary name.
     pub(super) fn dress(
         &self,
         place: &FolderPair,
@@ -156,7 +154,7 @@ impl Writer<'_> {
             place.gives.gives_lists || xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
         let usual = wanted.mode.unwrap_or(0o666 & !self.capabilities.caller.umask);
         let mode = self.mode_with_list(usual, source, &xattrs);
-        // A new owner may have cost special bits, but those are not set yet.
+        // A new owner removes special bits, but they are not set yet.
         if source.kind != Kind::Symlink && (mode != born.mode() || lists_changed) {
             self.set_mode(made, mode)?;
         }
@@ -165,7 +163,7 @@ impl Writer<'_> {
             (Entry::Open(source), Entry::Open(made)) => {
                 self.dress_with_flags(place, name, operation, source, made)
             }
-            // Links and special files have none.
+            // Links and special files have no flags.
             _ => Ok(None),
         }
     }
@@ -177,8 +175,8 @@ impl Writer<'_> {
         self.system().set_mode(entry, mode).during(Operation::SetAttributes)
     }
 
-    /// The source's times, as far as they are carried and the drive can keep them; it is looked at
-    /// again for its access time alone.
+    /// Sets the carried times of the source, as far as the drive keeps them. The source is read again only for its
+    /// access time.
     pub(crate) fn set_time(
         &self,
         entry: Entry<'_>,
@@ -204,7 +202,7 @@ impl Writer<'_> {
         system.set_times(entry, modified, accessed).during(Operation::SetAttributes)
     }
 
-    /// The times that an entry had before, whatever is carried: what happened in it is no change of it.
+    /// Restores the times of an entry, whether times are carried or not.
     pub(crate) fn restore_time(
         &self,
         entry: Entry<'_>,
@@ -226,7 +224,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Extended attributes of a replaced entry that the run does not carry and so leaves alone.
+    /// Extended attributes of a replaced entry that are not carried, and so stay.
     fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
         let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
         let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
@@ -255,7 +253,7 @@ impl Writer<'_> {
         let set = if self.carries(Aspect::Owner) {
             self.capabilities.owner_to_set(wanted, has)
         } else {
-            // Kept from the entry that is replaced; only its owner could be somebody else.
+            // The owner of the replaced entry is kept, and may be somebody else.
             (wanted != has && self.gives_owners()).then_some(wanted)
         };
         if let Some((uid, gid)) = set {
@@ -264,7 +262,7 @@ impl Writer<'_> {
         Ok(set.is_some())
     }
 
-    /// Brings the carried attributes of an entry that exists up to date, but for its times.
+    /// Updates the carried attributes of an existing entry, except its times.
     pub(super) fn change_attributes(
         &self,
         model: AttributeModel<'_>,
@@ -292,7 +290,7 @@ impl Writer<'_> {
         let from = if self.carries(Aspect::Mode) { source } else { has };
         let usual = self.capabilities.mode_with(from.mode(), of(from), settled);
         let mode = self.mode_with_list(usual, source, &wanted);
-        // A new owner takes special bits away, and a new access list changes the group's bits.
+        // A new owner removes special bits, and a new access list changes the group bits.
         if source.kind != Kind::Symlink && (mode != has.mode() || owner_set || lists_set) {
             self.set_mode(entry, mode)?;
         }
@@ -309,7 +307,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Sets what the source has and takes away what it lacks; true if anything was changed.
+    /// Sets the wanted extended attributes and removes others. Returns whether anything changed.
     fn change_xattrs(
         &self,
         wanted: &Xattrs,
@@ -337,7 +335,7 @@ impl Writer<'_> {
         Ok(true)
     }
 
-    /// The attributes of a folder: of a new one all, of an old one those that differ.
+    /// Sets the attributes of a folder: all of a new one, and those that differ of an existing one.
     pub(crate) fn dress_folder(
         &self,
         operation: &EntryOperation,
@@ -353,7 +351,7 @@ impl Writer<'_> {
         let times = [Aspect::Times, Aspect::Atime];
         let has_times = times.iter().any(|aspect| operation.aspects.has(*aspect));
         let only_times = adjusts && operation.aspects.iter().all(|aspect| times.contains(&aspect));
-        // Of one whose time is not told to differ, what happened in it changed that.
+        // If its time did not differ before, the changes in it have changed it.
         let keeps_its_own = adjusts && !has_times;
         let model = operation.destination.filter(|_| keeps_its_own).unwrap_or(planned);
         self.between_flags(operation, source, made, || {

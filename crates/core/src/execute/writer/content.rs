@@ -21,23 +21,23 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult};
 
-/// What a file is called while it is made.
+/// The name of a file while it is written.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum MadeUnder<'a> {
-    /// This, and nobody has it yet.
+    /// A new name.
     Name(&'a [u8]),
-    /// This, and if an interrupted run left a part of the same file there, that is gone on with.
+    /// A name under which an interrupted run may have left a part of the same file, which is continued.
     Kept(&'a [u8]),
     /// It has no name.
     Nothing,
 }
 
-/// A file that is begun, or gone on with.
+/// A file that is begun or continued.
 struct FileBegun {
     file: OwnedFd,
     lock: Option<Lock>,
     birth_mode: u32,
-    /// Where to go on.
+    /// The offset to continue at.
     from: u64,
 }
 
@@ -47,19 +47,19 @@ impl FileBegun {
     }
 }
 
-/// A file up to this size is read with one call and written with one.
+/// A file up to this size is read and written with one call each.
 const SMALL: usize = 256 * 1024;
 
-/// What one call copies of a larger one; the run can be stopped in between.
+/// The bytes that one call copies of a larger file; the run can be stopped in between.
 const STRETCH: u64 = 8 * 1024 * 1024;
 
-/// What is dropped from the cache at a time.
+/// The bytes that are dropped from the cache at a time.
 const DROPPED: u64 = 64 * 1024 * 1024;
 
-/// Bytes that count as much as a step.
+/// This many bytes count as much work as one step.
 const CHUNK: u64 = 64 * 1024;
 
-/// How often a file that changes while it is read is read in all.
+/// The most times that a file is read which changes meanwhile.
 const TRIES: u32 = 3;
 
 thread_local! {
@@ -67,7 +67,7 @@ thread_local! {
 }
 
 impl Writer<'_> {
-    /// Makes a complete file, with all attributes, under this name or without any.
+    /// Makes a complete file with all attributes, under a name or unnamed.
     pub(super) fn make_file(
         &self,
         place: &FolderPair,
@@ -104,7 +104,7 @@ impl Writer<'_> {
             let after = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
             let at_rest = (after.size, after.modified, after.changed)
                 == (before.size, before.modified, before.changed);
-            // A size of nothing says nothing: what the kernel makes up when it is read has none.
+            // A size of 0 means nothing: files of the kernel report no size.
             if at_rest && (came == before.size || before.size == 0) {
                 break;
             }
@@ -131,8 +131,8 @@ impl Writer<'_> {
         Ok(MadeEntry { handle: Some(made), flags, lock })
     }
 
-    /// True if the file must be on the drive before it gets its name: it was asked for, or nothing
-    /// else keeps a power cut from leaving its size and times there without its content.
+    /// True if the file must be flushed before it gets its name: if requested, or if there is no dirty marker,
+    /// since a power cut may leave its size and times on the drive without its content.
     fn is_flushed_first(&self) -> bool {
         match self.context.running.flush {
             Flush::Each => true,
@@ -152,8 +152,8 @@ impl Writer<'_> {
         }
     }
 
-    /// Begins a large file, or goes on with what an interrupted run left of it. Fails as for a name that is taken if
-    /// somebody else is at work under it.
+    /// Begins a large file, or continues the part that an interrupted run left. Fails with `AlreadyExists` if
+    /// somebody else is writing under its name.
     fn begin_large(
         &self,
         folder: BorrowedFd<'_>,
@@ -172,7 +172,7 @@ impl Writer<'_> {
         Ok(FileBegun { file, lock, birth_mode, from })
     }
 
-    /// Has a file under way alone. Where the drive cannot lock, nothing keeps others from it.
+    /// Locks a file that is being written. On a drive that cannot lock there is no lock.
     fn hold(
         &self,
         folder: BorrowedFd<'_>,
@@ -184,11 +184,11 @@ impl Writer<'_> {
             Ok(None) => return Err(taken()),
             other => other.ok().flatten(),
         };
-        // Whoever had it may have given it the name that it should have.
+        // Its former owner may have renamed it to its final name.
         if self.leads_to(folder, name, file)? { Ok(lock) } else { Err(taken()) }
     }
 
-    /// True if a name is that of an open file, as far as the drive's numbers tell.
+    /// True if a name is that of an open file, judged by inode numbers if they last.
     pub(super) fn leads_to(
         &self,
         folder: BorrowedFd<'_>,
@@ -205,7 +205,7 @@ impl Writer<'_> {
         }
     }
 
-    /// What an interrupted run left of the same large file, if nobody else can have put it there.
+    /// The part of a large file that an interrupted run left, if nobody else can have put it there.
     fn kept(&self, folder: BorrowedFd<'_>, name: &[u8]) -> Option<OwnedFd> {
         let system = self.system();
         let kept = system.open_to_write(folder, name).ok()?;
@@ -215,9 +215,8 @@ impl Writer<'_> {
         ours.then_some(kept)
     }
 
-    /// Where to go on with a file of which a part is there: at the first byte that is not the
-    /// source's. Everything before it is read, since a machine that went down may have kept a
-    /// length without what belongs there.
+    /// The offset to continue a partial file at: its first byte that differs from the source. Everything before
+    /// that is read, since after a crash a file may have its length without its content.
     fn resume(
         &self,
         source: BorrowedFd<'_>,
@@ -229,13 +228,13 @@ impl Writer<'_> {
         let length = ReadLength { size: stat.size, block: BLOCK };
         let same = same_content::first_difference(system, source, kept, length, go_on);
         let at = same.during(Operation::Read)?.unwrap_or(stat.size);
-        // What lies beyond is not to be trusted, nor to show through a hole.
+        // Data beyond that is not trusted, and must not show through a hole.
         system.set_length(kept, at).during(Operation::Write)?;
         self.context.observer.wrote(at);
         Ok(at)
     }
 
-    /// Where the source's content ended, of which so much came; more than its size if it goes on there.
+    /// The offset where the source's content ended; more than its size if there is more.
     fn beyond(
         &self,
         place: &FolderPair,
@@ -250,7 +249,7 @@ impl Writer<'_> {
         Ok(came + beyond as u64)
     }
 
-    /// Returns where the source's content ended.
+    /// Copies the content. Returns the offset where the source ended.
     fn pour(
         &self,
         source: BorrowedFd<'_>,
@@ -274,7 +273,7 @@ impl Writer<'_> {
         }
     }
 
-    /// As much as the source says it holds; returns where it ended.
+    /// Copies as much as the source's size says. Returns the offset where it ended.
     fn pour_size(
         &self,
         source: BorrowedFd<'_>,
@@ -287,22 +286,22 @@ impl Writer<'_> {
             return self.pour_at_once(source, made, stat.size);
         }
         if from == 0 && self.share(source, made) {
-            // The drive holds it already.
+            // The drive has the content already.
             self.context.bytes_written.fetch_add(stat.size, Ordering::Relaxed);
             self.context.observer.wrote(stat.size);
             return Ok(stat.size);
         }
-        // Advice that is not taken costs nothing but time.
+        // Without this advice the copy only takes longer.
         let _ = self.system().advise(source, Advice::ReadAhead, 0, 0);
         if !sparse {
             self.reserve(made, stat.size)?;
             return self.pour_stretch(source, made, from, stat.size);
         }
-        // The length first: what is not written then reads as zeros and takes no room.
+        // The length first: unwritten parts read as zeros and take no space.
         self.system().set_length(made, stat.size).during(Operation::Write)?;
         let mut at = from;
         while at < stat.size {
-            // Where holes are not known, all of the rest is content.
+            // If holes are not known, all of the rest counts as content.
             let next = self.system().next_data(source, at).unwrap_or(Some((at, stat.size)));
             let Some((start, end)) = next else { break };
             self.context.observer.wrote(start - at);
@@ -335,24 +334,24 @@ impl Writer<'_> {
         })
     }
 
-    /// Room is reserved ahead, so that a file too large for the drive fails before it is written,
-    /// and one that fits lies in few pieces. Its size does not show it: what is not written yet
-    /// must not look finished. On a drive that is filling up it also keeps the kernel from writing
-    /// everything out in between, which it does when much of the room is promised and not given.
+    /// Reserves space, so that a file too large for the drive fails before it is written, and one that fits is not
+    /// fragmented. The size of the file does not change, since an unfinished file must not look complete. On a
+    /// nearly full drive the reservation also keeps the kernel from flushing everything in between, which it does
+    /// when much space is promised and not allocated.
     fn reserve(&self, made: BorrowedFd<'_>, size: u64) -> StepResult {
         match self.system().reserve(made, size) {
             Err(e) if ends_the_try(&e) => Err(e).during(Operation::Write),
-            // Not every drive can.
+            // Not every drive can reserve space.
             _ => Ok(()),
         }
     }
 
-    /// Shares the content where the drive can; false where it cannot.
+    /// Shares the content. Returns false if the drive cannot.
     fn share(&self, source: BorrowedFd<'_>, made: BorrowedFd<'_>) -> bool {
         if !self.shares_content.load(Ordering::Relaxed) {
             return false;
         }
-        // Whatever it says: what is amiss with the drive shows once more when the content is written.
+        // Any error counts as unsupported: an error of the drive shows again when the content is written.
         let shared = self.system().share_content(source, made).is_ok();
         if !shared {
             self.shares_content.store(false, Ordering::Relaxed);
@@ -376,7 +375,7 @@ impl Writer<'_> {
                 self.backlog.as_ref().map_or(STRETCH, |backlog| backlog.stretch(STRETCH));
             let length = (end - at).min(by_rate).min(by_drive);
             let copied = match self.copy_in_kernel(source, made, at, length) {
-                // Some drivers say that of what they cannot do.
+                // Some drivers return this for what they cannot do.
                 None | Some(0) => self.copy_through(source, made, at, length)?,
                 Some(copied) => copied,
             };
@@ -393,8 +392,7 @@ impl Writer<'_> {
         Ok(at)
     }
 
-    /// What was just copied goes from the cache, if that was asked for. It can only go once it is
-    /// on the drive.
+    /// Drops copied data from the cache, if requested. It must be flushed first.
     fn drop_cached(
         &self,
         source: BorrowedFd<'_>,
@@ -413,7 +411,7 @@ impl Writer<'_> {
         Ok(())
     }
 
-    /// `None` where these drives do not do that.
+    /// `None` if the drives do not support it.
     fn copy_in_kernel(
         &self,
         source: BorrowedFd<'_>,
@@ -467,7 +465,7 @@ fn with_buffer<T>(work: impl FnOnce(&mut [u8]) -> T) -> T {
     })
 }
 
-/// True for what writing would meet as well, and late.
+/// True for an error that writing would meet later as well.
 fn ends_the_try(error: &io::Error) -> bool {
     use ErrorKind as K;
     matches!(

@@ -1,5 +1,4 @@
-//! One entry on one drive. A [`Writer`] makes it, dresses it, places it and takes it away; what
-//! is set aside and what comes back go through the same hands.
+//! Writing single entries on one drive: making, placing and removing them, and setting them aside.
 
 use std::io::{self};
 use std::sync::OnceLock;
@@ -19,18 +18,18 @@ use utter_echo_workers::rate_limit::RateLimit;
 
 use crate::journal::SetAsideRun;
 
-/// Where one part of a run sets aside, and the means to copy something there.
+/// The set-aside folder of one part, and a writer for copies there.
 pub(crate) struct SetAsideWriter<'a> {
     pub(crate) aside: &'a SetAsideRun<'a>,
-    /// Writes on the drive where things are set aside, which may be another.
+    /// The writer for the drive of the set-aside folder, which may be another.
     pub(crate) writer: Writer<'a>,
-    /// Which part of the plan.
+    /// The index of the part.
     pub(crate) part: usize,
-    /// Where the part's root stands in the folder of the run.
+    /// The path of the part's root in the folder of the run.
     pub(crate) prefix: &'a TreePath,
 }
 
-/// What the writers of all drives share.
+/// The shared context of all writers.
 pub(crate) struct WriteContext<'a> {
     pub(crate) system: &'a dyn System,
     pub(crate) observer: &'a dyn Observer,
@@ -65,30 +64,30 @@ impl<'a> WriteContext<'a> {
         self.over.load(Ordering::Relaxed) || self.observer.stop_requested()
     }
 
-    /// Fails once the run is to end.
+    /// Fails once the run must end.
     pub(crate) fn go_on(&self) -> io::Result<()> {
         if self.must_end() { Err(io::ErrorKind::Interrupted.into()) } else { Ok(()) }
     }
 }
 
-/// Writes on one drive.
+/// The writer for one drive.
 pub(crate) struct Writer<'a> {
     pub(crate) context: &'a WriteContext<'a>,
-    /// What can be carried to the drive.
+    /// The capabilities for the drive.
     pub(crate) capabilities: &'a Capabilities,
-    /// What entries were like before, if a run is taken back.
+    /// The former states of entries, if a run is undone.
     pub(crate) memory: Option<&'a StatesBefore>,
-    /// Where the run keeps its notes and, if it is not lost, what it displaces.
+    /// The journal and, if they are kept, displaced entries.
     pub(crate) aside: Option<&'a SetAsideWriter<'a>>,
-    /// What the drive does not hold yet, where that is waited for.
+    /// The limit on unflushed data, if there is one.
     pub(crate) backlog: Option<WriteBackLimit>,
-    /// A marker says that not all is on the drive yet, so not each file has to be flushed by itself.
+    /// There is a dirty marker, so that single files need no flush.
     pub(crate) marked: AtomicBool,
-    /// False once the drive turned out not to share content with the source's, or not to copy from it
-    /// within the kernel.
+    /// False once sharing content with the source's drive, or copying from it within the kernel, turned out to be
+    /// unsupported.
     pub(crate) shares_content: AtomicBool,
     pub(crate) copies_in_kernel: AtomicBool,
-    /// Known once the first file was to be added.
+    /// Whether the drive supports unnamed files; known after the first attempt.
     pub(crate) makes_nameless: OnceLock<bool>,
 }
 
@@ -107,23 +106,23 @@ impl<'a> Writer<'a> {
         }
     }
 
-    /// To take a run back, or not.
+    /// With the former states of entries, for an undo.
     pub(crate) fn remembering(self, memory: Option<&'a StatesBefore>) -> Self {
         Self { memory, ..self }
     }
 
-    /// With a place for what is displaced.
+    /// With a set-aside folder.
     pub(crate) fn setting_aside(self, aside: Option<&'a SetAsideWriter<'a>>) -> Self {
         Self { aside, ..self }
     }
 
-    /// Waiting for the drive once it has much before it.
+    /// With a limit on unflushed data.
     pub(crate) fn waiting_for_drive(self) -> Self {
         let waits = self.context.running.flush != Flush::None;
         Self { backlog: waits.then(WriteBackLimit::default), ..self }
     }
 
-    /// An entry was changed.
+    /// Counts a changed entry.
     pub(crate) fn changed_entry(&self) {
         if let Some(backlog) = &self.backlog {
             backlog.hand_entry(|| self.context.must_end());
@@ -134,7 +133,7 @@ impl<'a> Writer<'a> {
         self.context.system
     }
 
-    /// Where what is displaced goes, if it is not lost.
+    /// Where displaced entries are kept, if they are.
     pub(crate) fn keeps_displaced(&self) -> Option<&'a SetAsideWriter<'a>> {
         self.aside.filter(|aside| aside.aside.keeps_displaced())
     }

@@ -1,5 +1,5 @@
-//! Inode flags: set last, since two of them keep everything else from being changed, and lifted
-//! where an entry that has them must change or go.
+//! Inode flags. They are set last, since two of them lock an entry, and cleared where a locked entry must be
+//! changed or removed.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io;
@@ -20,28 +20,28 @@ use crate::execute::writer::step_error::{StepError, StepResult};
 /// A name with its folder.
 pub(super) type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
 
-/// An entry that was made: what is still to be done once it has its name.
+/// A new entry, with the work that remains after it has its name.
 #[derive(Debug, Default)]
 pub(super) struct MadeEntry {
     /// Open, if it is a file.
     pub(super) handle: Option<OwnedFd>,
-    /// Its flags, if some of them would keep it from getting its name.
+    /// Its flags, if some of them would prevent its rename.
     pub(super) flags: Option<Flags>,
-    /// Keeps others from a large file while it is under way.
+    /// The lock of a large file that is being written.
     pub(super) lock: Option<Lock>,
 }
 
-/// What becomes of an entry once the work on it is done.
+/// Whether an entry still exists after the work on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum AfterWork {
-    /// It lives on, here or elsewhere.
+    /// It exists, here or elsewhere.
     Kept,
     /// It is gone.
     Gone,
 }
 
 impl Writer<'_> {
-    /// Lifts what keeps an open entry from being changed; returns all flags it had.
+    /// Clears the locking flags of an open entry. Returns all its former flags.
     pub(crate) fn unlock(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Flags>> {
         let had = attributes::flags(self.system(), entry);
         if let Some(had) = had.filter(|had| !had.and(Flags::LOCKS).is_empty()) {
@@ -50,8 +50,8 @@ impl Writer<'_> {
         Ok(had)
     }
 
-    /// Does `work` on a named entry of the destination, with what keeps it from being changed
-    /// lifted, and set again if the work fails or the entry is kept elsewhere.
+    /// Does `work` on a named entry of the destination with its locking flags cleared. They are set again if the
+    /// work fails or the entry is kept elsewhere.
     pub(super) fn unlocked<T>(
         &self,
         named: NamedEntry<'_>,
@@ -91,8 +91,8 @@ impl Writer<'_> {
         }
     }
 
-    /// Gives a new file its flags, but for those that would keep it from getting its name: these
-    /// are returned, with all others.
+    /// Sets the flags of a new file. If some of them would prevent its rename, returns all flags and sets the
+    /// others.
     pub(super) fn dress_with_flags(
         &self,
         place: &FolderPair,
@@ -127,7 +127,7 @@ impl Writer<'_> {
         Ok((wanted != now).then_some(wanted))
     }
 
-    /// Sets what had to wait until the entry had its name.
+    /// Sets the flags that had to wait for the rename.
     pub(super) fn lock(&self, made: &MadeEntry) -> StepResult {
         match made {
             MadeEntry { handle: Some(handle), flags: Some(flags), .. } => {
@@ -137,8 +137,8 @@ impl Writer<'_> {
         }
     }
 
-    /// Does `work` on the attributes of a file or folder that is there, between lifting its flags
-    /// and setting those it should have.
+    /// Does `work` on the attributes of an existing file or folder, between clearing its locking flags and setting
+    /// its final ones.
     pub(super) fn between_flags(
         &self,
         operation: &EntryOperation,
@@ -161,8 +161,8 @@ impl Writer<'_> {
         };
         let wanted = if carries { self.flags_of(source, operation.kind())? } else { None };
         let wanted = wanted.map_or(had, |flags| self.capabilities.flags_to_carry(flags));
-        // Those that lock come last. All others come first: a run that is killed in between is known
-        // by the times, which come after them, while flags show to nobody who does not look closely.
+        // Locking flags are set last, and all others first: after a kill in between the times show that the entry
+        // is unfinished, while flags show only in a close comparison.
         let open = wanted.without(Flags::LOCKS);
         if open != had {
             system.set_flags(opened, open).during(Operation::SetAttributes)?;
@@ -177,7 +177,7 @@ impl Writer<'_> {
         system.set_flags(opened, wanted).during(Operation::SetAttributes)
     }
 
-    /// What may not be opened keeps its flags to itself.
+    /// The flags of an entry that may not be opened are not known.
     fn flags_of(&self, model: AttributeModel<'_>, kind: Kind) -> Result<Option<Flags>, StepError> {
         let source = match model {
             AttributeModel::Entry(source) => source,
@@ -191,7 +191,7 @@ impl Writer<'_> {
         }
     }
 
-    /// The handle of a file or folder, if need be a new one, which `held` then keeps.
+    /// A handle of a file or folder. A new one is stored in `held`.
     fn handle<'h>(
         &self,
         entry: Entry<'h>,

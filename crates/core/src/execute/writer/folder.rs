@@ -1,4 +1,4 @@
-//! The two folders that an entry is handled in, and folders themselves: made, named, finished.
+//! Making, placing and finishing folders.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::ErrorKind;
@@ -21,7 +21,7 @@ use crate::execute::writer::step_error::{StepError, StepResult, no_exchange};
 use crate::policy::SourceNames;
 
 impl Writer<'_> {
-    /// Finds out what has to be known of a folder before something is made in it.
+    /// Collects what is needed to make entries in a folder.
     pub(crate) fn place(
         &self,
         path: TreePath,
@@ -62,7 +62,7 @@ impl Writer<'_> {
         })
     }
 
-    /// Makes a folder under its own name, which nobody may have yet.
+    /// Makes a folder under its final name, which must be free.
     pub(crate) fn make_folder(&self, place: &FolderPair, name: &[u8]) -> StepResult {
         match self.system().create_folder(place.destination.as_fd(), name, WHILE_FILLED) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
@@ -72,7 +72,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Gives a folder that was made under a temporary name the one it should have.
+    /// Renames a folder from its temporary to its final name.
     pub(crate) fn place_folder(
         &self,
         place: &FolderPair,
@@ -104,7 +104,7 @@ impl Writer<'_> {
         })
     }
 
-    /// Gives a folder its attributes: all to one that was made, to another those that differ.
+    /// Sets the attributes of a folder: all of a new one, and those that differ of an existing one.
     pub(crate) fn finish_folder(
         &self,
         place: &FolderPair,
@@ -112,7 +112,7 @@ impl Writer<'_> {
         operation: &EntryOperation,
     ) -> StepResult {
         let system = self.system();
-        // Not opened: its attributes can be read even where its entries cannot.
+        // Not opened, since its attributes may be readable when its entries are not.
         let path = place.path.join(name);
         let own = place.source_name(name);
         let source = self.model(&path, || Ok(Entry::Named(place.source()?, own)))?;

@@ -1,5 +1,4 @@
-//! One entry on one drive: it is made, given its attributes, placed and taken away. What is set aside and
-//! what comes back go the same way.
+//! Writing single entries on one drive: making, placing and removing them, and setting them aside.
 
 mod attributes;
 mod content;

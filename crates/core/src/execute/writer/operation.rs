@@ -1,4 +1,4 @@
-//! What is to be done to one entry, as a writer needs to know it.
+//! The operation on one entry, for a writer.
 
 use utter_echo_model::aspect::Aspects;
 use utter_echo_model::state::State;
@@ -7,16 +7,16 @@ use utter_echo_os::Kind;
 
 use crate::policy::Step;
 
-/// A step, or a part of one, or what setting something aside takes.
+/// An operation: a step, a part of one, or a copy to the set-aside folder.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct EntryOperation {
     pub(crate) verb: Verb,
     pub(crate) reason: Reason,
-    /// The aspects that differ, the content left out.
+    /// The attributes that differ.
     pub(crate) aspects: Aspects,
-    /// What it is to become; `None` for a removal.
+    /// The wanted state; `None` for a removal.
     pub(crate) source: Option<State>,
-    /// What is there; `None` if nothing is.
+    /// The state of the existing entry, if any.
     pub(crate) destination: Option<State>,
 }
 
@@ -28,13 +28,13 @@ impl From<&Step> for EntryOperation {
 }
 
 impl EntryOperation {
-    /// Making one more of an entry.
+    /// Copying an entry.
     pub(crate) fn copy_of(source: State) -> Self {
         let (verb, reason, aspects) = (Verb::Add, Reason::New, Aspects::NONE);
         Self { verb, reason, aspects, source: Some(source), destination: None }
     }
 
-    /// Changing attributes of what is there now.
+    /// Changing attributes of the existing entry.
     pub(crate) fn adjusting(self, now: State) -> Self {
         Self { verb: Verb::Adjust, destination: Some(now), ..self }
     }
@@ -43,7 +43,7 @@ impl EntryOperation {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
     }
 
-    /// What it replaces is of the same kind, and so has attributes that may be kept.
+    /// True if it replaces an entry of the same kind, whose attributes may be kept.
     pub(super) fn replaces_its_kind(&self) -> bool {
         self.verb == Verb::Replace
             && self.source.map(|s| s.kind) == self.destination.map(|d| d.kind)

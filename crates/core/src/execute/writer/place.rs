@@ -1,4 +1,4 @@
-//! Entries other than folders: made under a temporary name, then put in their place.
+//! Entries other than folders: made under a temporary name and then renamed.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::{self, ErrorKind};
@@ -49,7 +49,7 @@ impl Writer<'_> {
         let large = is_large.then(|| hidden_names::name_of_large_file(name, source.fingerprint()));
         let temporary = large.as_deref().unwrap_or(&place.temporary);
         match self.make_and_place(place, name, temporary, operation, &source) {
-            // Somebody has taken the name, perhaps on purpose: one that nobody knows.
+            // Somebody has taken the name, perhaps on purpose, so another one is used.
             Err(error) if error.is_taken_name() => {
                 let another = self.context.temporaries.name();
                 self.make_and_place(place, name, &another, operation, &source)
@@ -58,8 +58,8 @@ impl Writer<'_> {
         }
     }
 
-    /// A file that has no name until it is complete leaves nothing behind if the run is killed, and
-    /// in a folder of many entries one name costs half of what two do.
+    /// Adds an unnamed file and names it when it is complete. It leaves nothing behind if the run is killed, and in
+    /// a wide folder one name costs half as much as two.
     fn add_file(
         &self,
         place: &FolderPair,
@@ -78,7 +78,7 @@ impl Writer<'_> {
         self.lock(&made)
     }
 
-    /// Tried out once a run; most kinds of drive can.
+    /// Tried out once for each run and drive.
     fn makes_nameless(&self, place: &FolderPair) -> bool {
         *self
             .makes_nameless
@@ -103,20 +103,20 @@ impl Writer<'_> {
         match placed {
             Ok(made) if self.capabilities.drive.holds(Feature::RenamedTimes) => self.lock(&made),
             Ok(made) => {
-                // Closed first: that may count as a change of its own.
+                // Closed first, since closing may count as a change.
                 drop(made);
                 let folder = place.destination.as_fd();
                 let from = Entry::Named(place.source()?, place.source_name(name));
                 let accessed = || self.accessed(AttributeModel::Entry(from));
                 self.set_time(Entry::Named(folder, name), source, accessed)
             }
-            // The next run goes on with it.
+            // The next run continues it.
             Err(error) if source.bytes() > LARGE && was_interrupted(&error.1) => Err(error),
             Err(error) => self.or_discard(place, temporary, Err(error)),
         }
     }
 
-    /// What lies under the name of a large file must be what was made: others may know that name.
+    /// Fails unless the name of a large file still leads to it: others may know that name.
     fn check_own(&self, made: &MadeEntry, (folder, name): NamedEntry<'_>) -> StepResult {
         let (Some(file), Some(_)) = (&made.handle, &made.lock) else { return Ok(()) };
         if self.leads_to(folder, name, file.as_fd()).during(Operation::Write)? {
@@ -142,18 +142,18 @@ impl Writer<'_> {
         self.make_other(place, name, temporary, operation, source).map(|()| MadeEntry::default())
     }
 
-    /// Clears what was made if it came to nothing.
+    /// Removes the new entry after an error.
     fn or_discard(&self, place: &FolderPair, temporary: &[u8], result: StepResult) -> StepResult {
         if let Err(error) = &result
             && !error.is_taken_name()
         {
-            // Most often it was not made, and then there is nothing to clear.
+            // Often it was not made, and there is nothing to remove.
             let _ = self.system().remove_file(place.destination.as_fd(), temporary);
         }
         result
     }
 
-    /// A link, FIFO, socket or device.
+    /// Makes a link, FIFO, socket or device.
     fn make_other(
         &self,
         place: &FolderPair,
@@ -178,7 +178,7 @@ impl Writer<'_> {
         let pinned = system.pin(folder, temporary).during(Operation::Write)?;
         let entry = Entry::Pinned(pinned.as_fd());
         let born = system.stat(entry).during(Operation::Write)?;
-        // The name could have been exchanged for a link to somebody else's file in between.
+        // Somebody could have replaced it by a link to another file.
         if born.kind != source.kind || born.links != 1 {
             return Err(StepError(Operation::Write, Cause::Stale("what was just made")));
         }
@@ -186,7 +186,7 @@ impl Writer<'_> {
         self.dress(place, name, operation, &copy).map(drop)
     }
 
-    /// Looks at the source again; it must still be what the plan saw.
+    /// Reads the source again, which must be as in the plan.
     pub(crate) fn source_now(&self, entry: Entry<'_>, planned: &State) -> Result<State, StepError> {
         match self.system().stat(entry) {
             Ok(now) if planned.still(&now) => Ok(State::from(&now)),
@@ -195,7 +195,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Gives an entry that is ready, under whatever name, the one that it should have.
+    /// Renames a complete entry to its final name.
     pub(super) fn put_in_place(
         &self,
         place: &FolderPair,
@@ -233,14 +233,14 @@ impl Writer<'_> {
         })
     }
 
-    /// Puts something else in the place of an empty folder.
+    /// Replaces an empty folder.
     fn replace_folder(&self, ready: NamedEntry<'_>, to: NamedEntry<'_>) -> StepResult {
         let system = self.system();
         match system.rename(ready, to, Onto::Exchange) {
             Ok(()) => system
                 .remove_folder(ready.0, ready.1)
                 .or_else(|error| {
-                    // Somebody put something into it after it was emptied: it goes back.
+                    // Somebody put something into the empty folder, so it is restored.
                     system.rename(ready, to, Onto::Exchange)?;
                     Err(error)
                 })
@@ -249,7 +249,7 @@ impl Writer<'_> {
                 let waiting = self.replace_in_turn(ready, to)?;
                 let removed = system.remove_folder(to.0, &waiting);
                 if removed.is_err() && self.rename_free(to, ready).is_ok() {
-                    // Somebody put something into it after it was emptied: it goes back. The error is the one to
+                    // Somebody put something into the empty folder, so it is restored. The error is the one to
                     // report.
                     let _ = self.rename_free((to.0, &waiting), to);
                 }
@@ -259,9 +259,9 @@ impl Writer<'_> {
         }
     }
 
-    /// Puts something in the place of another entry where names cannot be exchanged: the old one waits under a name
-    /// of its own, comes back if the new one cannot come, and is removed then. A run that is killed in between is
-    /// finished by the next, since the source has what is to come.
+    /// Replaces an entry where names cannot be exchanged: the old entry gets a hidden name, and is restored if the
+    /// new one cannot be placed. If the run is killed in between, the next one finishes, since the source has the
+    /// new entry.
     pub(super) fn replace_in_turn(
         &self,
         ready: NamedEntry<'_>,
@@ -272,14 +272,14 @@ impl Writer<'_> {
         match self.rename_free(ready, to) {
             Ok(()) => Ok(waiting),
             Err(error) => {
-                // The error is the one to report. Should this fail as well, the entry lies beside its name.
+                // The first error is reported. If this fails as well, the entry keeps its hidden name.
                 let _ = self.rename_free((to.0, &waiting), to);
                 Err(error).during(Operation::Write)
             }
         }
     }
 
-    /// Renames to a name that the plan saw free, never over what appeared there since.
+    /// Renames to a name that is free in the plan, and never over a new entry.
     pub(super) fn rename_to_new(
         &self,
         place: &FolderPair,
@@ -294,7 +294,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Changes attributes of an entry that is there, held so that it cannot be exchanged.
+    /// Changes attributes of an existing entry, by a handle, so that it cannot be exchanged.
     pub(crate) fn adjust(
         &self,
         place: &FolderPair,
@@ -319,7 +319,7 @@ impl Writer<'_> {
         if !operation.destination.is_some_and(|seen| seen.still(&now)) {
             return Err(StepError::stale_destination(Operation::SetAttributes));
         }
-        // What may open it is its name; that it still leads to the same entry is checked.
+        // It is opened by its name, which is checked to lead to the same entry.
         let named = Entry::Named(place.destination.as_fd(), name);
         let change = || {
             let again = system.stat(named).during(Operation::SetAttributes)?;
@@ -332,7 +332,7 @@ impl Writer<'_> {
         self.between_flags(operation, model, named, change)
     }
 
-    /// Makes one more name of an entry that is there: `leader`, in the folder `from`.
+    /// Links a name to an existing entry: `leader` in the folder `from`.
     pub(crate) fn link(
         &self,
         place: &FolderPair,
@@ -342,7 +342,7 @@ impl Writer<'_> {
     ) -> StepResult {
         let system = self.system();
         match self.place_link(place, (from, leader), name, operation) {
-            // Flags that keep a file from being changed keep it from getting names, too.
+            // Locking flags also prevent links.
             Err(error) if error.is_forbidden() => {
                 let Ok(handle) = system.open_file(from, leader) else {
                     return Err(error);

@@ -1,4 +1,4 @@
-//! Taking one entry away, if it still is what the plan saw.
+//! Removing an entry that is still as in the plan.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::ErrorKind;
@@ -25,7 +25,7 @@ impl Writer<'_> {
         operation: &EntryOperation,
     ) -> StepResult {
         let now = match self.check_destination(place, name, operation) {
-            // What was left of a large file was gone on with, and has its name by now.
+            // A partial large file was continued, and has its name by now.
             Err(_) if operation.reason == Reason::Leftover && self.is_gone(place, name) => {
                 return Ok(());
             }
@@ -53,7 +53,7 @@ impl Writer<'_> {
         })
     }
 
-    /// A run that is undone may have been killed, and have left something in a folder it made.
+    /// Clears leftovers in a folder that an undone, killed run made.
     fn clear_interrupted(&self, place: &FolderPair, name: &[u8]) -> StepResult {
         if self.memory.is_none() {
             return Ok(());
@@ -64,7 +64,7 @@ impl Writer<'_> {
         cleared.during(Operation::Remove)
     }
 
-    /// Fails if the source has by now what the plan saw it lack.
+    /// Fails if the source has an entry that was missing in the plan.
     fn check_still_extra(&self, place: &FolderPair, name: &[u8], kind: Kind) -> StepResult {
         let Some(source) = &place.source else { return Ok(()) };
         match self.system().stat(Entry::Named(source.as_fd(), name)) {
@@ -81,7 +81,7 @@ impl Writer<'_> {
         now.is_err_and(|error| error.kind() == ErrorKind::NotFound)
     }
 
-    /// Fails unless the destination's entry still is what the plan saw; returns how it is now.
+    /// Fails unless the destination's entry is as in the plan. Returns its present state.
     pub(crate) fn check_destination(
         &self,
         place: &FolderPair,

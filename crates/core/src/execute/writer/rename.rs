@@ -14,7 +14,7 @@ use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::step_error::StepError;
 
 impl Writer<'_> {
-    /// Moves what is still what the plan saw to a name that is free; returns what it is.
+    /// Renames an entry that is as in the plan to a free name. Returns its present state.
     pub(crate) fn rename(
         &self,
         above: &FolderPair,

@@ -1,4 +1,4 @@
-//! Setting aside what a step displaces, and bringing back what an earlier run set aside.
+//! Setting aside displaced entries, and restoring them.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::io::{self, ErrorKind};
@@ -22,23 +22,23 @@ use crate::execute::writer::step_error::{StepError, StepResult, is_elsewhere};
 /// Why an entry is set aside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum DisplacedBy {
-    /// Another is about to take its name, which should never be free.
+    /// Another entry will take its name, which should never be free.
     Replaced,
-    /// It goes.
+    /// It is removed.
     Removed,
 }
 
-/// What became of the name of an entry that was set aside.
+/// The state of the name of an entry that was set aside.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum NameState {
     /// It still leads to the entry.
     Taken,
-    /// Nothing has it any more.
+    /// The name is free.
     Free,
 }
 
 impl SetAsideWriter<'_> {
-    /// Writes down what an entry is like before its attributes change.
+    /// Records an entry before its attributes change.
     pub(crate) fn note_before(
         &self,
         writer: &Writer<'_>,
@@ -50,7 +50,7 @@ impl SetAsideWriter<'_> {
         self.or_lose(noted)
     }
 
-    /// Writes down what a folder of the source is like before something goes from it, or it goes itself.
+    /// Records a folder of the source before it is changed or removed.
     pub(crate) fn note_here(
         &self,
         path: &TreePath,
@@ -60,7 +60,7 @@ impl SetAsideWriter<'_> {
         self.or_lose(noted)
     }
 
-    /// Writes down that an entry of the source and its copy are the same.
+    /// Records that an entry of the source and its copy were verified.
     pub(crate) fn note_proven(
         &self,
         path: &TreePath,
@@ -69,17 +69,17 @@ impl SetAsideWriter<'_> {
         self.or_lose(self.aside.note_proven(self.part, path.as_bytes(), both))
     }
 
-    /// From here on changes may come.
+    /// Opens the gate: changes may begin.
     pub(crate) fn open_gate(&self) -> StepResult {
         self.or_lose(self.aside.open_gate())
     }
 
-    /// What went wrong with the notes, unless the run goes on without them.
+    /// The error of the journal, unless the run continues without it.
     pub(crate) fn or_lose(&self, noted: io::Result<()>) -> StepResult {
         self.aside.or_lose(noted).during(Operation::SetAside)
     }
 
-    /// Writes down what a step left, so that what changes after can be distinguished from it.
+    /// Records the state after a step, so that later changes can be detected.
     pub(crate) fn note_after(
         &self,
         writer: &Writer<'_>,
@@ -94,23 +94,23 @@ impl SetAsideWriter<'_> {
         self.or_lose(noted)
     }
 
-    /// The counterpart of a folder where things are set aside, made if need be.
+    /// The set-aside counterpart of a folder, which is made if it is missing.
     fn counterpart(&self, path: &TreePath) -> io::Result<OwnedFd> {
         self.aside.counterpart(self.prefix.join(path.as_bytes()).as_bytes())
     }
 
-    /// The same, opened once for all that is in the folder.
+    /// The same, opened once for all entries of the folder.
     fn counterpart_of<'p>(&self, place: &'p FolderPair) -> Result<BorrowedFd<'p>, StepError> {
         if place.aside.counterpart.get().is_none() {
             let opened = self.counterpart(&place.path).during(Operation::SetAside)?;
-            // Nobody else works in this folder.
+            // No other worker uses this folder pair.
             let _ = place.aside.counterpart.set(opened);
         }
         let opened = place.aside.counterpart.get().map(AsFd::as_fd);
         opened.ok_or_else(|| io::Error::from(ErrorKind::NotFound)).during(Operation::SetAside)
     }
 
-    /// Copies an entry with all its aspects to where things are set aside.
+    /// Copies an entry with all attributes to its set-aside counterpart.
     fn copy_aside(&self, place: &FolderPair, name: &[u8], to: BorrowedFd<'_>) -> StepResult {
         let (writer, system) = (&self.writer, self.writer.system());
         let from =
@@ -131,8 +131,8 @@ impl SetAsideWriter<'_> {
 }
 
 impl Writer<'_> {
-    /// Sets aside an entry that is no folder and that is about to be replaced or removed. Tells whether
-    /// it still has its name.
+    /// Sets aside an entry other than a folder that will be replaced or removed. Returns whether it still has its
+    /// name.
     pub(super) fn set_aside(
         &self,
         place: &FolderPair,
@@ -153,7 +153,7 @@ impl Writer<'_> {
                 aside.copy_aside(place, name, counterpart)?;
                 Ok(NameState::Taken)
             }
-            // Not every drive gives an entry a second name, nor every entry.
+            // Not every drive and entry supports hard links.
             Err(e) if displaced == DisplacedBy::Replaced && e.kind() != ErrorKind::NotFound => {
                 self.rename_free(from, to).during(Operation::SetAside)?;
                 Ok(NameState::Free)
@@ -162,7 +162,7 @@ impl Writer<'_> {
         }
     }
 
-    /// Copies an entry that is to be displaced to the drive where it is set aside.
+    /// Copies an entry that will be displaced to the drive of the set-aside folder.
     pub(crate) fn keep_elsewhere(
         &self,
         place: &FolderPair,
@@ -174,18 +174,18 @@ impl Writer<'_> {
         aside.copy_aside(place, name, aside.counterpart_of(place)?)
     }
 
-    /// True if a name is taken by a copy, which only another drive can hold.
+    /// True if a name is taken by a copy on another drive.
     fn is_copied(&self, error: &io::Error, to: BorrowedFd<'_>, place: &FolderPair) -> bool {
         let drive = || self.system().stat(Entry::Open(to)).map(|stat| stat.identity.drive);
         error.kind() == ErrorKind::AlreadyExists
             && drive().is_ok_and(|drive| drive != place.stat.identity.drive)
     }
 
-    /// Takes back what [`Self::set_aside`] did, since the entry keeps its place after all.
+    /// Reverses [`Self::set_aside`] after an error.
     pub(super) fn take_back(&self, place: &FolderPair, name: &[u8], left: NameState) {
         let Some(aside) = self.keeps_displaced() else { return };
         let Ok(counterpart) = aside.counterpart_of(place) else { return };
-        // The error that led here is the one to report, and nothing is lost either way.
+        // The first error is reported, and nothing is lost either way.
         let _ = match left {
             NameState::Taken => self.system().remove_file(counterpart, name),
             NameState::Free => {
@@ -194,7 +194,7 @@ impl Writer<'_> {
         };
     }
 
-    /// Sets aside a folder that is empty by now: what was in it went before.
+    /// Sets aside a folder that is empty by now.
     pub(super) fn set_folder_aside(
         &self,
         place: &FolderPair,
@@ -212,12 +212,12 @@ impl Writer<'_> {
         let made = aside.counterpart(&path).during(Operation::SetAside)?;
         let (copy, to) = (EntryOperation::copy_of(was), Entry::Open(made.as_fd()));
         aside.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
-        // Locked it could be neither emptied again nor pruned; the record knows its flags.
+        // A locked folder could not be emptied or pruned. The journal has its flags.
         aside.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
         Ok(())
     }
 
-    /// Moves back what an earlier run set aside; false if it lies on another drive.
+    /// Restores an entry by a rename. Returns false if it lies on another drive.
     pub(super) fn bring_back(
         &self,
         place: &FolderPair,
@@ -227,7 +227,7 @@ impl Writer<'_> {
     ) -> Result<bool, StepError> {
         let from = (place.source()?, name);
         let source = self.source_now(Entry::Named(from.0, name), planned)?;
-        // In one call: the last copy never lies under a name that nobody would look for it under.
+        // In one call, so that the only copy never has a temporary name.
         let placed = || match operation.verb {
             Verb::Add => self.rename_to_new(place, from, name),
             _ => self.put_in_place(place, from, name, operation),
@@ -238,12 +238,12 @@ impl Writer<'_> {
         })
     }
 
-    /// A second name keeps the entry in place until the new one is: its name is never free.
+    /// Links the entry to its set-aside counterpart, so that its name is never free.
     fn add_name_aside(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
         let system = self.system();
         match system.add_name(from.0, from.1, to.0, to.1) {
             Err(e) if e.kind() == ErrorKind::AlreadyExists => {
-                // An earlier try of the same step got as far as this.
+                // An earlier attempt of the same step did this.
                 let stat = |(folder, name)| system.stat(Entry::Named(folder, name));
                 if stat(from)?.identity == stat(to)?.identity { Ok(()) } else { Err(e) }
             }
@@ -257,7 +257,7 @@ impl Writer<'_> {
     }
 }
 
-/// True if an earlier try of a step made this copy.
+/// True if an earlier attempt of a step made this copy.
 fn is_copy(copy: &Stat, of: &Stat) -> bool {
     (copy.kind, copy.size, copy.modified) == (of.kind, of.size, of.modified)
 }

@@ -1,4 +1,4 @@
-//! What goes wrong with one entry, and in doing what.
+//! Errors of steps, with the operation that failed.
 
 use std::io::{self, ErrorKind};
 
@@ -6,7 +6,7 @@ use rustix::io::Errno;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::problem::{Cause, Operation};
 
-/// True if the file system cannot swap two names.
+/// True if the file system cannot exchange two names.
 pub(crate) fn no_exchange(error: &io::Error) -> bool {
     matches!(error.kind(), ErrorKind::InvalidInput | ErrorKind::Unsupported)
 }
@@ -16,13 +16,13 @@ pub(super) fn is_elsewhere(error: &io::Error) -> bool {
     error.raw_os_error() == Some(Errno::XDEV.raw_os_error())
 }
 
-/// What went wrong, and in doing what.
+/// An error of a step: the operation and its cause.
 #[derive(Debug)]
 pub(crate) struct StepError(pub(crate) Operation, pub(crate) Cause);
 
 pub(crate) type StepResult = Result<(), StepError>;
 
-/// Names the operation that an error belongs to.
+/// Adds the operation to an error.
 pub(crate) trait ErrorContext<T> {
     fn during(self, operation: Operation) -> Result<T, StepError>;
 }
@@ -44,17 +44,17 @@ impl StepError {
         Self(operation, Cause::Stale("the source"))
     }
 
-    /// What becomes of a step that met this.
+    /// The outcome of a step with this error.
     pub(crate) fn outcome(&self) -> StepOutcome {
         if self.1.is_stale() { StepOutcome::Stale } else { StepOutcome::Failed }
     }
 
-    /// True if a name to be made was taken.
+    /// True if a new name exists already.
     pub(super) fn is_taken_name(&self) -> bool {
         matches!(&self.1, Cause::System(e) if e.kind() == ErrorKind::AlreadyExists)
     }
 
-    /// True if the system does not permit it, which may be for the sake of flags.
+    /// True if the system does not permit it, maybe because of flags.
     pub(super) fn is_forbidden(&self) -> bool {
         matches!(&self.1, Cause::System(e) if e.kind() == ErrorKind::PermissionDenied)
     }

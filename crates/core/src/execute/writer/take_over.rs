@@ -1,4 +1,4 @@
-//! Taking entries over from the source, where both sides are on one drive.
+//! Renaming entries from the source, if both sides are on one drive.
 
 use crate::execute::writer::step_error::ErrorContext as _;
 use std::os::fd::{AsFd, BorrowedFd};
@@ -13,7 +13,7 @@ use crate::execute::writer::step_error::{StepError, StepResult, is_elsewhere};
 use crate::sides::{self, Pair};
 
 impl Writer<'_> {
-    /// To a name that the plan saw free.
+    /// Renames an entry of the source to a name that is free in the plan.
     pub(crate) fn take_over(&self, place: &FolderPair, name: &[u8], planned: &State) -> StepResult {
         let from = (place.source()?, place.source_name(name));
         self.source_now(Entry::Named(from.0, from.1), planned)?;
@@ -30,7 +30,7 @@ impl Writer<'_> {
     }
 }
 
-/// Where the system does not rename it there, the user can have it copied.
+/// Translates the error of a drive that cannot rename between its mounts.
 fn told_apart(renamed: StepResult) -> StepResult {
     match renamed {
         Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => {

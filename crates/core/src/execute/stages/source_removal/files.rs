@@ -1,4 +1,4 @@
-//! Entries of the source that are no folders.
+//! Removing entries other than folders from the source.
 
 use utter_echo_model::count;
 use utter_echo_model::verb::Side;
@@ -11,7 +11,7 @@ use crate::execute::writer::FolderPair;
 use crate::policy::{Step, StepId};
 
 impl SourceRemoval<'_, '_> {
-    /// Says how many bytes will be compared.
+    /// Announces the number of bytes to compare.
     pub(super) fn announce(&self) {
         let leaving = self.run.site.part.steps_on(Side::Source);
         let files = leaving.filter(|(_, step)| step.kind() == Kind::File);
@@ -21,7 +21,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Takes away what has one name. Returns what has several.
+    /// Removes entries with one name. Returns those with hard links.
     pub(super) fn remove_files(&self) -> Vec<(Stat, StepId)> {
         let part = self.run.site.part;
         let back = ReadBack::of_leaving(self.run);
@@ -31,7 +31,7 @@ impl SourceRemoval<'_, '_> {
             if self.must_stop() || !self.has_arrived(id) {
                 return;
             }
-            // What cannot be entered, and what has several names, comes below.
+            // Folders that cannot be entered and hard links come later.
             let place = back.places.take(id.folder()).or_else(|| self.run.enter(id.folder()).ok());
             if let Some(place) = place {
                 self.remove_one(&place, id, is_fresh);
@@ -44,7 +44,7 @@ impl SourceRemoval<'_, '_> {
         shared.into_iter().flatten().collect()
     }
 
-    /// The same in one folder, of what is still there.
+    /// The same for the remaining entries of one folder.
     fn remove_files_of(&self, at: usize) -> Vec<(Stat, StepId)> {
         let run = self.run;
         let is_due = |(id, step): &(StepId, &Step)| {
@@ -73,7 +73,7 @@ impl SourceRemoval<'_, '_> {
         shared
     }
 
-    /// Takes away an entry that has one name. Returns the state of one that has several, and stays for now.
+    /// Removes an entry with one name. Returns the state of an entry with hard links, which stays for now.
     fn remove_one(&self, place: &FolderPair, id: StepId, is_fresh: bool) -> Option<Stat> {
         let (step, name) = self.run.site.step(id)?;
         let looked = self.look(place, name, step);

@@ -1,4 +1,4 @@
-//! Folders of the source that are empty by now, from the bottom up, and its root.
+//! Removing empty folders from the source, from the bottom up, and its root.
 
 use std::collections::HashMap;
 use std::io;
@@ -25,7 +25,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Of a folder in which something stays that was to go, that is reported there.
+    /// A folder stays if something in it could not be removed, which is reported there.
     fn remove_folders_in(&self, at: usize, places: &HashMap<(usize, &[u8]), usize>) {
         let (run, folder) = (self.run, &self.run.site.part.folders[at]);
         let due = run.site.part.steps_of(at, Side::Source);
@@ -61,13 +61,13 @@ impl SourceRemoval<'_, '_> {
     fn remove_empty(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {
         let system = self.run.system();
         if self.run.terms.removal.moves_back {
-            // What killed runs left in a folder that is taken back goes with it.
+            // Leftovers of killed runs in a folder that is moved back are removed with it.
             let folder = system.open_folder(above, name).during(Operation::Vacate)?;
             let cleared = leftovers::clear_all_leftovers(system, folder.as_fd());
             cleared.during(Operation::Vacate)?;
         }
         match system.remove_folder(above, name) {
-            // Somebody put something into a folder that was to be empty.
+            // Somebody put something into the empty folder.
             Err(e) if e.kind() == io::ErrorKind::DirectoryNotEmpty => {
                 Err(StepError(Operation::Vacate, Cause::NotEmpty))
             }
@@ -75,7 +75,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// All that was to go from a folder went.
+    /// True if everything that was to be removed from a folder is gone.
     fn went(&self, at: usize) -> bool {
         let part = self.run.site.part;
         let renamed = part.steps_of(at, Side::Destination);
@@ -84,7 +84,7 @@ impl SourceRemoval<'_, '_> {
         all.all(|(id, _)| self.run.ledger.is_done(id))
     }
 
-    /// The source's root itself, which has a name only in the folder above it.
+    /// Removes the source's root, by its name in the folder above it.
     pub(super) fn remove_root(&self) {
         let part = self.run.site.part;
         let root = StepId::of_root(Side::Destination);

@@ -1,4 +1,4 @@
-//! Names of one file of the source: they go together, or all of them stay.
+//! Removing hard links from the source: all names of a file, or none.
 
 use std::collections::{HashMap, HashSet};
 
@@ -15,7 +15,7 @@ use crate::execute::writer::{FolderPair, StepError};
 use crate::policy::StepId;
 
 impl SourceRemoval<'_, '_> {
-    /// Takes away what has several names.
+    /// Removes entries with hard links.
     pub(super) fn remove_shared(&self, shared: Vec<(Stat, StepId)>) {
         let mut by_entry: HashMap<Identity, (Stat, Vec<StepId>)> = HashMap::new();
         for (seen, id) in shared {
@@ -28,7 +28,7 @@ impl SourceRemoval<'_, '_> {
             if self.must_stop() {
                 break;
             }
-            // A name that is not of the plan is left out, or else nobody knows why it is not.
+            // A further name is left out by the selection, unless the plan has problems.
             let all = usize::try_from(seen.links).is_ok_and(|links| links == names.len());
             if staying.contains(&seen.identity.inode) || !all && !self.run.terms.knows_all {
                 let together = StepError(Operation::Vacate, Cause::NamesTogether);
@@ -39,7 +39,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Inode numbers of entries of which some name was to go, and does not.
+    /// Inode numbers of files with a name that was to be removed and stays.
     fn staying(&self) -> HashSet<u64> {
         let leaving = self.run.site.part.steps_on(Side::Source);
         let staying = leaving.filter(|(id, _)| {
@@ -49,13 +49,13 @@ impl SourceRemoval<'_, '_> {
         staying.filter_map(|(_, step)| step.source.map(|source| source.inode)).collect()
     }
 
-    /// All names of one entry, or none of them.
+    /// Removes all names of a file, or none.
     fn remove_group(&self, seen: &Stat, names: &[StepId]) {
         let ledger = &self.run.ledger;
         let mut proven: Vec<(StepId, FolderPair, ProvenEntry)> = Vec::new();
         for id in names.iter().copied() {
             match ledger.retry(|| self.prove_name(id, seen)) {
-                // One file here must be one file there.
+                // One file in the source must be one file in the destination.
                 Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(id) => {
                     let error = StepError(Operation::Vacate, Cause::NotArrived);
                     return ledger.conclude(id, Err(error));
@@ -64,7 +64,7 @@ impl SourceRemoval<'_, '_> {
                 Err(error) => return ledger.conclude(id, Err(error)),
             }
         }
-        // Each name that goes is a change of the entry, and that change is ours.
+        // Removing a name changes the file's change time, which is expected.
         let mut expected = *seen;
         for (id, place, one) in proven {
             let Some((_, name)) = self.run.site.step(id) else { continue };
@@ -95,7 +95,7 @@ impl SourceRemoval<'_, '_> {
     }
 }
 
-/// True if a further name of an entry leads to another copy than those before.
+/// True if another name of the file has another copy.
 fn is_torn(proven: &[(StepId, FolderPair, ProvenEntry)], one: &ProvenEntry) -> bool {
     proven.first().is_some_and(|(.., first)| first.copy != one.copy)
 }

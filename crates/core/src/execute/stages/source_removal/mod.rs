@@ -1,5 +1,4 @@
-//! Taking away from the source what has arrived, each entry only once it is proven that the destination's drive
-//! holds it.
+//! Removing entries from the source, each only after its copy is verified on the destination's drive.
 
 mod files;
 mod folders;

@@ -1,4 +1,4 @@
-//! The one proof that an entry of the source and its copy are the same: for a file, a folder and a root.
+//! The proof that an entry of the source and its copy are equal, for files, folders and roots.
 
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
@@ -17,17 +17,17 @@ use crate::execute::stages::source_removal::shared::{SourceRemoval, is_unchanged
 use crate::execute::stages::steps::StepSite;
 use crate::execute::writer::{ErrorContext as _, StepError, StepResult};
 
-/// An entry on one side, held open as far as its kind allows.
+/// An entry on one side, open as far as its kind allows.
 pub(super) struct HeldEntry<'f> {
     folder: BorrowedFd<'f>,
     name: &'f [u8],
-    /// Pinned, unless it is a file or a folder, which are open.
+    /// Open for a file or folder, and pinned for other kinds.
     handle: Option<OwnedFd>,
     pub(super) stat: Stat,
 }
 
 impl<'f> HeldEntry<'f> {
-    /// It is opened before it is looked at, so that what is looked at is what is read.
+    /// Opens an entry before its attributes are read, so that both belong to the same entry.
     pub(super) fn open(
         system: &dyn System,
         folder: BorrowedFd<'f>,
@@ -44,7 +44,7 @@ impl<'f> HeldEntry<'f> {
         Ok(held)
     }
 
-    /// A root, which is open already.
+    /// The entry of a root.
     pub(super) fn of_root(system: &dyn System, root: BorrowedFd<'f>) -> Result<Self, StepError> {
         let handle = system.open_folder(root, b"").during(Operation::Vacate)?;
         let stat = system.stat(Entry::Open(handle.as_fd())).during(Operation::Vacate)?;
@@ -61,13 +61,13 @@ impl<'f> HeldEntry<'f> {
     }
 }
 
-/// A source entry of which the copy was proven.
+/// A source entry whose copy was verified.
 pub(super) struct ProvenEntry {
-    /// Keeps the entry for what is still to be asked of it; `None` for what cannot be opened.
+    /// A handle of the entry; `None` if it cannot be opened.
     pub(super) entry: Option<OwnedFd>,
-    /// What holds it in the destination.
+    /// The identity of its copy.
     pub(super) copy: Identity,
-    /// Keeps others from writing to it until it is gone; `None` where the drive or the user has no leases.
+    /// Prevents writes to it until it is removed; `None` if the drive or the user has no leases.
     pub(super) lease: Option<Lease>,
 }
 
@@ -76,8 +76,8 @@ fn not_arrived() -> StepError {
 }
 
 impl SourceRemoval<'_, '_> {
-    /// Fails unless the destination's drive holds the same as the source, which is as it was seen. `is_fresh` says
-    /// that the copy was just read from its drive.
+    /// Fails unless the copy on the destination's drive equals the source's entry, which is still as `seen`. With
+    /// `is_fresh` the copy was just read from its drive.
     pub(super) fn prove(
         &self,
         at: &StepSite<'_>,
@@ -116,15 +116,14 @@ impl SourceRemoval<'_, '_> {
                     return Err(not_arrived());
                 }
             }
-            // What was a file when it was seen is none any more.
+            // It is no longer a file.
             (Kind::File, ..) => return Err(StepError::stale_source(Operation::Vacate)),
             _ => {}
         }
         Ok(ProvenEntry { entry: here.handle, copy: there.stat.identity, lease })
     }
 
-    /// Whatever belongs to an entry must have arrived, also what this run does not carry, unless the user can do
-    /// without what the drive does not hold.
+    /// Fails unless all attributes have arrived, also those that are not carried, or the user accepts their loss.
     pub(super) fn prove_attributes(
         &self,
         on: &OnDrive<'_>,

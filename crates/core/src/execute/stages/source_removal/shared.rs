@@ -1,4 +1,4 @@
-//! What all that goes from the source has in common.
+//! Shared parts of the removal from the source.
 
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -20,19 +20,19 @@ pub(super) struct SourceRemoval<'r, 'a> {
 }
 
 impl SourceRemoval<'_, '_> {
-    /// A full drive ends the copying; what has arrived may go all the same.
+    /// True if nothing more may be removed. A full drive ends only the copying.
     pub(super) fn must_stop(&self) -> bool {
         let observer = self.run.site.context.observer;
         observer.stop_requested() || !self.run.ledger.may_go_on_removing()
     }
 
-    /// Moved back to where it never left, or is back already: there it has the attributes that it should have,
-    /// while those of what goes may never have been whole.
+    /// True for an entry of an undo that never left its place or is back already. It has its final attributes,
+    /// while those of the other copy may never have been complete.
     pub(super) fn is_home(&self, step: &Step) -> bool {
         self.run.terms.removal.moves_back && step.reason == Reason::Arrived
     }
 
-    /// What was to arrive has, and is not known to be wrong.
+    /// True if the copy of a step has arrived, and no error of it is known.
     pub(super) fn has_arrived(&self, id: StepId) -> bool {
         let Some((step, name)) = self.run.site.step(id) else { return false };
         match self.run.site.part.find(id.folder(), name) {
@@ -41,7 +41,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// The source's entry, if it still is what the plan saw.
+    /// The source's entry, if it is still as in the plan.
     pub(super) fn look(
         &self,
         place: &FolderPair,
@@ -57,8 +57,8 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Takes a name away if it is that of the very entry that was proven, which nobody has written to since. It leaves by
-    /// a folder of its own, so that what somebody puts under the name meanwhile is not removed in its place.
+    /// Removes a name if it is still that of the proven, unchanged entry. The entry leaves by its exit folder, so
+    /// that a new entry under its name is not removed instead.
     pub(super) fn take_away(
         &self,
         place: &FolderPair,
@@ -73,7 +73,7 @@ impl SourceRemoval<'_, '_> {
             return Err(StepError::stale_source(Operation::Vacate));
         }
         let Some((exit, numbers)) = self.exit_of(place, here) else {
-            // There is no space for such a folder, or no right to make one.
+            // The exit folder cannot be made.
             return system.remove_file(here, name).during(Operation::Vacate);
         };
         free_name::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
@@ -96,7 +96,7 @@ impl SourceRemoval<'_, '_> {
         }
     }
 
-    /// Of a single entry that was left on its way nobody could say that its source is there, so it goes at once.
+    /// The exit folder of a source folder. A single entry has none: left in it after a kill, it would be missing.
     fn exit_of<'p>(
         &self,
         place: &'p FolderPair,
@@ -115,7 +115,7 @@ impl SourceRemoval<'_, '_> {
         exit.map(|(exit, numbers)| (exit.as_fd(), *numbers))
     }
 
-    /// Where nothing but its time tells one entry from another of its size it has to keep that when it is renamed.
+    /// True if renames keep the times of entries, which is needed where inode numbers do not last.
     fn keeps_times(&self, exit: &OwnedFd) -> io::Result<bool> {
         let (system, exit) = (self.run.system(), exit.as_fd());
         let [one, other] = exit_folder::spare_names();
@@ -125,7 +125,7 @@ impl SourceRemoval<'_, '_> {
         keeps
     }
 
-    /// Nothing waits in these folders of the source any more.
+    /// Removes the empty exit folders.
     pub(super) fn close_exits(&self) {
         let (site, system) = (self.run.site, self.run.system());
         let folders = site.part.folders.iter().enumerate();
@@ -133,7 +133,7 @@ impl SourceRemoval<'_, '_> {
         site.context.pool.each(left.collect(), |at| {
             let path = site.part.source_path(at);
             if let Ok(folder) = system.open_folder(site.pair.source.as_fd(), path.as_bytes()) {
-                // Something is left in it after a fault that is reported; the next run puts that back.
+                // An entry is left in it after an error that is reported; the next run restores it.
                 let _ = exit_folder::close(system, folder.as_fd());
                 self.run.last_changes.note(system, (Side::Source, at), &folder);
             }
@@ -141,15 +141,14 @@ impl SourceRemoval<'_, '_> {
     }
 }
 
-/// True for the same entry after it was renamed, which changes nothing but the time of its last change, and its number
-/// where the drive goes by names.
+/// True for the same entry after a rename, which changes only its change time, and its inode number on some drives.
 fn is_same_after_rename(seen: &Stat, now: &Stat, numbers: InodeNumbers) -> bool {
     let of = |stat: &Stat| (stat.kind, stat.size, stat.modified);
     let same_number = numbers != InodeNumbers::Stable || seen.identity == now.identity;
     same_number && of(seen) == of(now)
 }
 
-/// True for the same entry, of which nothing at all was changed.
+/// True for the same, unchanged entry.
 pub(super) fn is_unchanged(seen: &Stat, now: &Stat) -> bool {
     let of = |stat: &Stat| -> (Identity, Kind, u64, Time, Time) {
         (stat.identity, stat.kind, stat.size, stat.modified, stat.changed)
