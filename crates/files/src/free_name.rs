@@ -10,10 +10,14 @@ use utter_echo_os::{Entry, Kind, Onto, System, is_unsupported};
 pub const LONG_NAME: usize = 230;
 
 /// A name in an open folder.
-type Named<'a> = (BorrowedFd<'a>, &'a [u8]);
+pub type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
 
 /// Renames to a name that must be free, also where the drive does not see to that.
-pub fn rename_free(system: &dyn System, from: Named<'_>, to: Named<'_>) -> io::Result<()> {
+pub fn rename_free(
+    system: &dyn System,
+    from: NamedEntry<'_>,
+    to: NamedEntry<'_>,
+) -> io::Result<()> {
     match system.rename(from, to, Onto::Nothing) {
         Err(e) if e.kind() == ErrorKind::InvalidInput || is_unsupported(&e) => {
             if to.1.len() > LONG_NAME {
@@ -27,7 +31,11 @@ pub fn rename_free(system: &dyn System, from: Named<'_>, to: Named<'_>) -> io::R
 }
 
 /// What appears under the name between the look and the rename is lost.
-fn rename_once_free(system: &dyn System, from: Named<'_>, to: Named<'_>) -> io::Result<()> {
+fn rename_once_free(
+    system: &dyn System,
+    from: NamedEntry<'_>,
+    to: NamedEntry<'_>,
+) -> io::Result<()> {
     match system.stat(Entry::Named(to.0, to.1)) {
         Err(e) if e.kind() == ErrorKind::NotFound => system.rename(from, to, Onto::Replace),
         Err(e) => Err(e),
@@ -37,7 +45,11 @@ fn rename_once_free(system: &dyn System, from: Named<'_>, to: Named<'_>) -> io::
 
 /// The name is taken first by an entry that holds nothing, which only succeeds if it is free. What somebody else puts in
 /// the place of that before the rename, which is the next call, is lost.
-fn rename_to_reserved(system: &dyn System, from: Named<'_>, to: Named<'_>) -> io::Result<()> {
+fn rename_to_reserved(
+    system: &dyn System,
+    from: NamedEntry<'_>,
+    to: NamedEntry<'_>,
+) -> io::Result<()> {
     let is_folder = system.stat(Entry::Named(from.0, from.1))?.kind == Kind::Folder;
     if is_folder {
         system.create_folder(to.0, to.1, 0o700)?;

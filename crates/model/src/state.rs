@@ -30,7 +30,7 @@ pub struct State {
     pub kind: Kind,
 }
 
-/// The mark [`WRITTEN_HERE`] does not count.
+/// The mark `WRITTEN_HERE` does not count.
 impl PartialEq for State {
     fn eq(&self, other: &Self) -> bool {
         let of = |state: &Self| {

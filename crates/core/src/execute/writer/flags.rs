@@ -6,6 +6,7 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_files::attributes;
+use utter_echo_files::free_name::NamedEntry;
 use utter_echo_model::aspect::Aspect;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::verb::Verb;
@@ -16,9 +17,6 @@ use crate::execute::writer::drive_writer::Writer;
 use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult};
-
-/// A name with its folder.
-pub(super) type NamedEntry<'a> = (BorrowedFd<'a>, &'a [u8]);
 
 /// A new entry, with the work that remains after it has its name.
 #[derive(Debug, Default)]

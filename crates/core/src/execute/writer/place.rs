@@ -5,7 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
 
 use utter_echo_drives::features::Feature;
-use utter_echo_files::free_name::LONG_NAME;
+use utter_echo_files::free_name::{LONG_NAME, NamedEntry};
 use utter_echo_files::hidden_names;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::State;
@@ -15,7 +15,6 @@ use utter_echo_os::{Entry, Flags, Kind, LARGE, Onto};
 use crate::execute::writer::attributes::{AttributeModel, EntryCopy};
 use crate::execute::writer::content::MadeUnder;
 use crate::execute::writer::drive_writer::Writer;
-use crate::execute::writer::flags::NamedEntry;
 use crate::execute::writer::flags::{AfterWork, MadeEntry};
 use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;

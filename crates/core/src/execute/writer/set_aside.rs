@@ -5,7 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::before;
-use utter_echo_files::free_name;
+use utter_echo_files::free_name::{self, NamedEntry};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::{AttributesBefore, State, StateAfter};
@@ -14,7 +14,7 @@ use utter_echo_os::{Entry, Stat};
 
 use crate::execute::writer::attributes::AttributeModel;
 use crate::execute::writer::drive_writer::{SetAsideWriter, Writer};
-use crate::execute::writer::flags::{AfterWork, NamedEntry};
+use crate::execute::writer::flags::AfterWork;
 use crate::execute::writer::folder_pair::FolderPair;
 use crate::execute::writer::operation::EntryOperation;
 use crate::execute::writer::step_error::{StepError, StepResult, is_elsewhere};
