@@ -6,12 +6,13 @@ mod line;
 mod pace;
 
 use std::io::IsTerminal as _;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use utter_echo_core::StepOutcome;
 use utter_echo_core::observe::Observer;
 use utter_echo_core::plan::Plan;
@@ -175,23 +176,22 @@ impl Drop for Progress<'_> {
 
 impl Shared {
     fn end(&self) {
-        *self.is_over.lock().unwrap_or_else(PoisonError::into_inner) = true;
+        *self.is_over.lock() = true;
         self.changed.notify_all();
     }
 
     fn stage(&self) -> MutexGuard<'_, ShownStage> {
-        self.stage.lock().unwrap_or_else(PoisonError::into_inner)
+        self.stage.lock()
     }
 
     /// Shows how it goes on until it is over.
     fn show(&self, caught: &Caught) {
         let (mut pace, mut plain_at, mut has_answered) = (Pace::default(), PLAIN, false);
         let mut followed = *self.stage();
-        let mut is_over = self.is_over.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut is_over = self.is_over.lock();
         loop {
             // First, so that what takes no time shows nothing.
-            let waited = self.changed.wait_timeout(is_over, DRAWN);
-            is_over = waited.unwrap_or_else(PoisonError::into_inner).0;
+            self.changed.wait_for(&mut is_over, DRAWN);
             if *is_over {
                 return;
             }
@@ -229,7 +229,7 @@ impl Shared {
 
     /// Notes whether it is read back from now on; returns for how long it was until now.
     fn time_reading_back(&self, begins: bool) -> Duration {
-        let mut reads_back = self.reads_back.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut reads_back = self.reads_back.lock();
         let (since, total) = &mut *reads_back;
         *total += since.take().map_or(Duration::ZERO, |since| since.elapsed());
         *since = begins.then(Instant::now);
@@ -266,7 +266,7 @@ impl Shared {
         if self.flushes.load(Ordering::Relaxed) {
             return LineHead::Said(FLUSHING);
         }
-        let current = self.current.lock().unwrap_or_else(PoisonError::into_inner);
+        let current = self.current.lock();
         LineHead::Path(names::shown(&current))
     }
 }
@@ -326,7 +326,7 @@ impl Observer for Progress<'_> {
             }
         }
         if let Display::Bar(_) = display {
-            let mut current = current.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut current = current.lock();
             current.clear();
             current.extend_from_slice(path);
         }

@@ -8,10 +8,10 @@ use std::io::{self, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
+use parking_lot::{Mutex, MutexGuard};
 use utter_echo_core::observe::Observer;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Plan;
@@ -104,7 +104,7 @@ impl Recorder {
     }
 
     fn journal(&self) -> MutexGuard<'_, Journal> {
-        self.journal.lock().unwrap_or_else(PoisonError::into_inner)
+        self.journal.lock()
     }
 
     /// Writes down what was told, but for what was written down when it happened.
@@ -153,7 +153,7 @@ impl Recorder {
     fn flush_now_and_then(&self) {
         let waited = self.millis().saturating_sub(self.written.load(Ordering::Relaxed));
         if u128::from(waited) > MOMENT.as_millis()
-            && let Ok(mut journal) = self.journal.try_lock()
+            && let Some(mut journal) = self.journal.try_lock()
         {
             self.write_out(&mut journal);
         }
@@ -186,8 +186,7 @@ impl Recorder {
         };
         let last = line(&Event::Closed(closed));
         let Self { store, journal, .. } = self;
-        let Journal { mut file, waiting, failed, .. } =
-            journal.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let Journal { mut file, waiting, failed, .. } = journal.into_inner();
         let whole = failed.map_or(Ok(()), Err).and_then(|()| {
             file.write_all(&[&*waiting, &*last].concat())?;
             // Its lock goes with it.

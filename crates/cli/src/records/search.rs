@@ -2,11 +2,10 @@
 
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use memchr::memmem::Finder;
+use parking_lot::Mutex;
 
 use crate::records::index::RunEntry;
 use crate::records::reader;
@@ -38,12 +37,12 @@ pub(crate) fn search(store: &Store, runs: &[RunEntry], path: &Path) -> PathEvent
                     let Some(run) = runs.get(at) else { break };
                     let Some(asked) = Search::of(&run.began, path) else { continue };
                     let here = asked.look_in(store, run);
-                    found.lock().unwrap_or_else(PoisonError::into_inner).push((at, here));
+                    found.lock().push((at, here));
                 }
             });
         }
     });
-    let mut found = found.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut found = found.into_inner();
     found.sort_by_key(|(at, _)| *at);
     let mut all = PathEvents { happened: Vec::new(), unread: Vec::new() };
     for (at, here) in found {
