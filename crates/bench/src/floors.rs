@@ -105,7 +105,7 @@ fn open(folder: &OwnedFd, name: &CStr, flags: OFlags, mode: u32) -> OwnedFd {
 
 const LISTED: OFlags = OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW);
 
-fn go_below(pair: &Pair, name: &CStr, queue: &Queue) {
+fn visit_below(pair: &Pair, name: &CStr, queue: &Queue) {
     let source = open(&pair.source, name, LISTED, 0);
     queue.push(Pair { source, destination: open(&pair.destination, name, LISTED, 0), large: None });
 }
@@ -130,7 +130,7 @@ pub(crate) fn scan(sides: &Sides, closely: bool) -> Result<()> {
             }
         });
         for name in &names {
-            go_below(pair, name, queue);
+            visit_below(pair, name, queue);
         }
     })
 }
@@ -156,7 +156,7 @@ pub(crate) fn copy(sides: &Sides) -> Result<()> {
             FileType::Directory => {
                 rustix::fs::mkdirat(&pair.destination, name, Mode::from_raw_mode(0o755))
                     .expect("made");
-                go_below(pair, name, queue);
+                visit_below(pair, name, queue);
             }
             FileType::RegularFile => {
                 let stat = look(&pair.source, name);
@@ -185,7 +185,7 @@ pub(crate) fn move_all(sides: &Sides) -> Result<()> {
         let mut buffer = vec![0; BLOCK];
         let mut files: Vec<CString> = Vec::new();
         each_name(&pair.source, |name, kind| match kind {
-            FileType::Directory => go_below(pair, name, queue),
+            FileType::Directory => visit_below(pair, name, queue),
             FileType::RegularFile => files.push(name.to_owned()),
             _ => {}
         });
@@ -283,7 +283,7 @@ pub(crate) fn compare(sides: &Sides) -> Result<()> {
     each_folder(sides, |pair, queue| {
         let (mut left, mut right) = (vec![0; BLOCK], vec![0; BLOCK]);
         each_name(&pair.source, |name, kind| match kind {
-            FileType::Directory => go_below(pair, name, queue),
+            FileType::Directory => visit_below(pair, name, queue),
             FileType::RegularFile => {
                 let flags = OFlags::RDONLY | OFlags::NOFOLLOW;
                 let (a, b) =

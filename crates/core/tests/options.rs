@@ -508,7 +508,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
     if !plan.problems.is_empty() {
         return Ok(());
     }
-    let (differs, unsure) = told_apart(&options, &selected, world, &from, &there);
+    let (differs, unsure) = translate_error(&options, &selected, world, &from, &there);
     let found = !plan.is_empty();
     ensure!(
         differs.is_empty() != found || differs.is_empty() && unsure,
@@ -524,7 +524,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
 }
 
 /// What differs in those aspects that a verification has to tell, links left out.
-fn told_apart(
+fn translate_error(
     options: &Options,
     selected: &Selected,
     world: &World,

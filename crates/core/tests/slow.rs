@@ -448,8 +448,8 @@ fn what_a_drive_of_this_kind_holds_is_told(kind: DriveKind) {
     for (tampering, reading, expected, note) in ways {
         let plan = verify(tampering, reading);
         assert!(plan.problems.is_empty(), "{:?}", plan.problems);
-        let is_told = |note: &&Note| matches!(note, Note::ReadFromMemory(_));
-        assert_eq!(plan.notes.iter().find(is_told), note, "{kind:?} {reading:?}");
+        let is_reported = |note: &&Note| matches!(note, Note::ReadFromMemory(_));
+        assert_eq!(plan.notes.iter().find(is_reported), note, "{kind:?} {reading:?}");
         assert_eq!(plan.steps().count(), expected, "{kind:?} {reading:?}");
     }
 }

@@ -57,7 +57,7 @@ impl RotationalDisks {
 /// A rotational disk, which one worker uses at a time.
 #[derive(Debug, Default)]
 pub struct RotationalDisk {
-    turn: Mutex<()>,
+    lock: Mutex<()>,
     asked: QueryCost,
     /// Number of folders in a row that were all in the cache.
     warm: AtomicU32,
@@ -76,7 +76,7 @@ const TRIES: u32 = 64;
 const WORTH: Duration = Duration::from_micros(500);
 
 /// A look at a cached entry takes no longer than this.
-const AT_HAND: Duration = Duration::from_micros(200);
+const CACHED_AT_MOST: Duration = Duration::from_micros(200);
 
 /// How many entries of a folder are tested for being in the cache. After [`WARM`] cached folders only every eighth
 /// folder is tested, and later every 64th.
@@ -98,7 +98,7 @@ const SAMPLE: usize = 64;
 impl RotationalDisk {
     /// Keeps other workers from the disk while it is held.
     pub fn lock(&self) -> MutexGuard<'_, ()> {
-        self.turn.lock()
+        self.lock.lock()
     }
 
     /// Lists a folder and looks at its entries in disk order, so that the next look finds them in the cache. Errors
@@ -112,17 +112,16 @@ impl RotationalDisk {
         // Cached data needs no lock.
         let _lock = (before < WARM).then(|| self.lock());
         let (mut names, mut all) = (Vec::new(), Vec::new());
-        let listing =
-            Listing::read_telling(system, folder, &mut |Name { bytes, inode, .. }| {
-                all.push((inode, names.len(), bytes.len()));
-                names.extend_from_slice(bytes);
-            })?;
+        let listing = Listing::read_with(system, folder, &mut |Name { bytes, inode, .. }| {
+            all.push((inode, names.len(), bytes.len()));
+            names.extend_from_slice(bytes);
+        })?;
         all.sort_unstable();
         let look = |at: usize| {
             let (_, start, length) = all[at];
             let begun = Instant::now();
             let _ = system.stat(Entry::Named(folder, &names[start..start + length]));
-            begun.elapsed() > AT_HAND
+            begun.elapsed() > CACHED_AT_MOST
         };
         let step = (all.len() / PROBES).max(1);
         // The first look shows it, since the others may be cached by the first.
@@ -138,7 +137,7 @@ impl RotationalDisk {
     }
 
     /// A number to sort files by: the position of the content, or else the inode number.
-    pub fn place_of(&self, system: &dyn System, file: BorrowedFd<'_>, inode: u64) -> u64 {
+    pub fn position_of(&self, system: &dyn System, file: BorrowedFd<'_>, inode: u64) -> u64 {
         let QueryCost { times, nanos } = &self.asked;
         let tried = times.fetch_add(1, Ordering::Relaxed);
         let most = u128::from(TRIES) * WORTH.as_nanos();
@@ -179,7 +178,7 @@ pub const READ_AHEAD: u64 = 256 * 1024;
 fn on_one_side<T: Copy + Send>(
     pool: &WorkerPool,
     all: Vec<T>,
-    bring: &(dyn Fn(T) -> Prefetched + Sync),
+    read_ahead: &(dyn Fn(T) -> Prefetched + Sync),
     work: &(dyn Fn(T) + Sync),
 ) {
     let hands = vec![(); pool.most().min(all.len())];
@@ -188,7 +187,7 @@ fn on_one_side<T: Copy + Send>(
         loop {
             let mut rest = rest.lock();
             let Some(next) = rest.next() else { return };
-            let keeps = (bring(next).ahead == Prefetch::Left).then_some(rest);
+            let keeps = (read_ahead(next).ahead == Prefetch::Left).then_some(rest);
             work(next);
             drop(keeps);
         }
@@ -212,11 +211,11 @@ pub struct Sweep<'a, T> {
     /// In the order of the source's disk, or else of the destination's.
     pub all: Vec<T>,
     /// Reads the source's file into the cache.
-    pub bring_source: &'a (dyn Fn(T) -> Prefetched + Sync),
+    pub prefetch_source: &'a (dyn Fn(T) -> Prefetched + Sync),
     /// The same for the destination's.
-    pub bring_destination: &'a (dyn Fn(T) -> Prefetched + Sync),
+    pub prefetch_destination: &'a (dyn Fn(T) -> Prefetched + Sync),
     /// The position of the destination's file on its disk.
-    pub place_there: &'a (dyn Fn(&RotationalDisk, T) -> u64 + Sync),
+    pub destination_position: &'a (dyn Fn(&RotationalDisk, T) -> u64 + Sync),
     /// Processes a file that was read ahead.
     pub work: &'a (dyn Fn(T) + Sync),
 }
@@ -228,29 +227,32 @@ impl<T: Copy + Send + Sync> Sweep<'_, T> {
     pub fn run(self, pool: &WorkerPool, disks: &RotationalDisks) {
         match (disks.source.as_deref(), disks.destination.as_deref()) {
             (Some(here), Some(there)) => self.on_both_sides(pool, here, there),
-            (Some(_), None) => on_one_side(pool, self.all, self.bring_source, self.work),
-            (None, Some(_)) => on_one_side(pool, self.all, self.bring_destination, self.work),
+            (Some(_), None) => on_one_side(pool, self.all, self.prefetch_source, self.work),
+            (None, Some(_)) => on_one_side(pool, self.all, self.prefetch_destination, self.work),
             (None, None) => {}
         }
     }
 
     fn on_both_sides(self, pool: &WorkerPool, here: &RotationalDisk, there: &RotationalDisk) {
-        let Self { all, bring_source, bring_destination, place_there, work } = self;
+        let Self { all, prefetch_source, prefetch_destination, destination_position, work } = self;
         let (sender, stretches) = mpsc::sync_channel(0);
         std::thread::scope(|scope| {
             scope.spawn(move || {
                 let mut rest = all.into_iter().peekable();
                 while rest.peek().is_some()
-                    && sender.send(here.stretch(&mut rest, bring_source)).is_ok()
-                {}
+                    && sender.send(here.stretch(&mut rest, prefetch_source)).is_ok()
+                {
+                }
             });
             for stretch in stretches {
-                let mut placed: Vec<(u64, T)> =
-                    stretch.into_iter().map(|file| (place_there(there, file), file)).collect();
+                let mut placed: Vec<(u64, T)> = stretch
+                    .into_iter()
+                    .map(|file| (destination_position(there, file), file))
+                    .collect();
                 placed.sort_by_key(|(place, _)| *place);
-                let lock = there.turn.lock();
+                let lock = there.lock.lock();
                 let is_long =
-                    |(_, file): &(u64, T)| bring_destination(*file).ahead == Prefetch::Left;
+                    |(_, file): &(u64, T)| prefetch_destination(*file).ahead == Prefetch::Left;
                 let (long, short): (Vec<_>, Vec<_>) = placed.into_iter().partition(is_long);
                 drop(lock);
                 pool.each(short, |(_, file)| work(file));
@@ -267,13 +269,13 @@ impl RotationalDisk {
     fn stretch<T: Copy>(
         &self,
         rest: &mut Peekable<impl Iterator<Item = T>>,
-        bring: &(dyn Fn(T) -> Prefetched + Sync),
+        read_ahead: &(dyn Fn(T) -> Prefetched + Sync),
     ) -> Vec<T> {
-        let _lock = self.turn.lock();
+        let _lock = self.lock.lock();
         let (mut stretch, mut bytes) = (Vec::new(), 0);
         while let Some(next) = rest.next_if(|_| bytes < STRETCH.0 && stretch.len() < STRETCH.1) {
-            let brought = bring(next);
-            bytes += if brought.ahead == Prefetch::Read { brought.bytes } else { 0 };
+            let prefetched = read_ahead(next);
+            bytes += if prefetched.ahead == Prefetch::Read { prefetched.bytes } else { 0 };
             stretch.push(next);
         }
         stretch

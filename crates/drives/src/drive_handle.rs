@@ -36,7 +36,7 @@ impl DriveHandle {
         self.device.as_ref().ok().and_then(Option::as_ref)
     }
 
-    /// As [`forget_device`], for this drive.
+    /// As [`drop_device_cache`], for this drive.
     pub fn forget(&self, system: &dyn System) -> bool {
         forget(system, &self.device)
     }
@@ -44,18 +44,18 @@ impl DriveHandle {
 
 /// Drops the cache of the device below a driver in user space. Returns true if reads come from the drive from now
 /// on, except for what is in the cache of the files themselves.
-pub fn forget_device(system: &dyn System, entry: BorrowedFd<'_>) -> bool {
+pub fn drop_device_cache(system: &dyn System, entry: BorrowedFd<'_>) -> bool {
     forget(system, &system.driver_device(entry))
 }
 
 fn forget(system: &dyn System, device: &io::Result<Option<OwnedFd>>) -> bool {
-    let forget = |device: &OwnedFd| system.forget_device(device.as_fd()).is_ok();
+    let forget = |device: &OwnedFd| system.drop_device_cache(device.as_fd()).is_ok();
     device.as_ref().is_ok_and(|device| device.as_ref().is_none_or(forget))
 }
 
 /// Drops a file from the cache, all of which must be on the drive. Returns true if reads come from the drive from
-/// now on, except for what is in the cache of [the device](forget_device).
-pub fn forget_file(system: &dyn System, file: BorrowedFd<'_>) -> bool {
+/// now on, except for what is in the cache of [the device](drop_device_cache).
+pub fn drop_file_cache(system: &dyn System, file: BorrowedFd<'_>) -> bool {
     // If the advice fails, the file only stays in the cache.
     let _ = system.advise(file, Advice::Drop, 0, 0);
     // If this cannot be asked, the advice is taken to have worked.

@@ -19,7 +19,8 @@ const HEAD: usize = 0x10000 + 0x1000;
 
 /// Asks the device manager, and then reads the drive's first blocks if the caller may.
 pub(crate) fn identify(system: &dyn System, device: &Path) -> DriveLabels {
-    if let Some(told) = system.device_data(device).ok().and_then(|data| told_by_manager(&data)) {
+    if let Some(told) = system.device_data(device).ok().and_then(|data| from_device_manager(&data))
+    {
         return told;
     }
     let read = |offset, length| system.read_device(device, offset, length).unwrap_or_default();
@@ -32,7 +33,7 @@ pub(crate) fn identify(system: &dyn System, device: &Path) -> DriveLabels {
 }
 
 /// The data of the device manager; `None` if it knows no file system on the device.
-fn told_by_manager(data: &[u8]) -> Option<DriveLabels> {
+fn from_device_manager(data: &[u8]) -> Option<DriveLabels> {
     let data = String::from_utf8_lossy(data);
     let value = |key: &str| {
         let line = |line: &str| Some(line.strip_prefix(key)?.strip_prefix('=')?.to_owned());
@@ -214,10 +215,10 @@ mod tests {
         assert_eq!(ntfs_label(&record).as_deref(), Some("fg"));
         assert_eq!(spelled_out("harbour\\x20stick\\xc3\\xa9\\xz"), "harbour stick\u{e9}\\xz");
         let data = b"S:disk/by-label/x\nE:ID_FS_TYPE=vfat\nE:ID_FS_LABEL_ENC=tide\\x20log\nE:ID_FS_UUID=12-34\n";
-        let told = told_by_manager(data).unwrap();
+        let told = from_device_manager(data).unwrap();
         assert_eq!((told.kind, told.label.as_deref()), (Some("FAT"), Some("tide log")));
         assert_eq!(
-            (told.uuid.as_deref(), told_by_manager(b"E:ID_BUS=usb\n")),
+            (told.uuid.as_deref(), from_device_manager(b"E:ID_BUS=usb\n")),
             (Some("12-34"), None)
         );
         assert!(label_place(&ext4).is_none() && ntfs_label(&[]).is_none());

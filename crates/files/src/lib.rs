@@ -3,6 +3,7 @@
 
 pub mod attributes;
 pub mod dirty_marker;
+pub mod drive_clock;
 pub mod exit_folder;
 pub mod free_name;
 pub mod hidden_names;

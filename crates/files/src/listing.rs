@@ -27,11 +27,11 @@ struct ListedName {
 impl Listing {
     /// Lists an open folder.
     pub fn read(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<Self> {
-        Self::read_telling(system, folder, &mut |_| {})
+        Self::read_with(system, folder, &mut |_| {})
     }
 
     /// The same for somebody who hears of each name as the system tells it.
-    pub fn read_telling(
+    pub fn read_with(
         system: &dyn System,
         folder: BorrowedFd<'_>,
         tell: &mut dyn FnMut(Name<'_>),

@@ -60,7 +60,7 @@ impl Gardener {
         }
         // From the bottom up: what is added to a folder changes its times.
         for folder in folders.iter().rev() {
-            self.dress(folder);
+            self.set_new_attributes(folder);
         }
     }
 
@@ -92,7 +92,7 @@ impl Gardener {
                 _ => {
                     let every: Vec<_> = files.iter().chain(&folders).collect();
                     let entry = (*self.rng.choice(&every).expect("there is a root")).clone();
-                    self.dress(&entry);
+                    self.set_new_attributes(&entry);
                 }
             }
         }
@@ -127,7 +127,7 @@ impl Gardener {
                 files.push(path.to_path_buf());
             }
         }
-        self.dress(path);
+        self.set_new_attributes(path);
     }
 
     /// Locks some files and folders: immutable, or append-only. Only as root.
@@ -179,7 +179,7 @@ impl Gardener {
     }
 
     /// Attributes of every sort, at random.
-    fn dress(&mut self, path: &Path) {
+    fn set_new_attributes(&mut self, path: &Path) {
         let Ok(meta) = path.symlink_metadata() else {
             return;
         };

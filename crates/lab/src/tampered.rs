@@ -163,7 +163,7 @@ tampered! {
     remove_xattr(entry: Entry<'_>, name: &[u8]) -> ();
     lock(folder: BorrowedFd<'_>, mode: LockMode) -> Option<Lock>;
     driver_device(folder: BorrowedFd<'_>) -> Option<OwnedFd>;
-    forget_device(device: BorrowedFd<'_>) -> ();
+    drop_device_cache(device: BorrowedFd<'_>) -> ();
     lock_file(file: BorrowedFd<'_>) -> Option<Lock>;
     lock_holders(folder: BorrowedFd<'_>) -> Vec<LockHolder>;
     take_lease(file: BorrowedFd<'_>) -> Option<Lease>;

@@ -640,7 +640,7 @@ fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
         dressed.push((path, node.clone()));
     }
     for (path, node) in dressed.into_iter().rev() {
-        dress(&path, &node);
+        set_new_attributes(&path, &node);
     }
     set_time(root, 0);
     mounted
@@ -668,7 +668,7 @@ fn mount(path: &Path, base: Option<&Path>) -> bool {
     command.arg(path).status().is_ok_and(|status| status.success())
 }
 
-fn dress(path: &Path, node: &Node) {
+fn set_new_attributes(path: &Path, node: &Node) {
     let chmod = |mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
     match node {
         Node::File { time, mode, .. } | Node::Fifo { time, mode } => {

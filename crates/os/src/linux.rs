@@ -448,7 +448,7 @@ impl System for Linux {
         Ok(Some(retry_on_intr(|| rustix::fs::open(&mount.device, flags, Mode::empty()))?))
     }
 
-    fn forget_device(&self, device: BorrowedFd<'_>) -> io::Result<()> {
+    fn drop_device_cache(&self, device: BorrowedFd<'_>) -> io::Result<()> {
         block_device::forget(device)
     }
 

@@ -216,7 +216,7 @@ pub trait System: Sync {
     /// for users who may not read it. [`flush_file`](Self::flush_file) flushes it.
     fn driver_device(&self, folder: BorrowedFd<'_>) -> io::Result<Option<OwnedFd>>;
     /// What the system keeps in memory of a device goes, so that the next reading is from the device.
-    fn forget_device(&self, device: BorrowedFd<'_>) -> io::Result<()>;
+    fn drop_device_cache(&self, device: BorrowedFd<'_>) -> io::Result<()>;
     /// The kernel's number for the kind of file system that holds `folder`; see `statfs(2)`.
     fn kind_of_drive(&self, folder: BorrowedFd<'_>) -> io::Result<u64>;
     /// Room on the drive that holds `folder`.

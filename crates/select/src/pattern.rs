@@ -67,7 +67,7 @@ pub(crate) struct Patterns {
 /// The parts of a pattern besides the names that it matches.
 #[derive(Debug)]
 struct Meaning {
-    takes_back: bool,
+    is_undo: bool,
     only_folders: bool,
 }
 
@@ -94,7 +94,7 @@ impl Patterns {
                 .case_insensitive(any_case)
                 .build()
                 .map_err(|e| {
-                    bad(pattern, &e.kind().to_string(), place_of(&pattern.text, e.kind()))
+                    bad(pattern, &e.kind().to_string(), position_of(&pattern.text, e.kind()))
                 })?;
             globs.add(glob);
             meanings.push(meaning);
@@ -120,14 +120,14 @@ impl Patterns {
         }
         let fitting = self.globs.matches(Path::new(OsStr::from_bytes(path)));
         let last = fitting.into_iter().rev().find(|at| folder || !self.meanings[*at].only_folders);
-        last.map(|at| (at, self.meanings[at].takes_back))
+        last.map(|at| (at, self.meanings[at].is_undo))
     }
 }
 
 /// A checked pattern, in a form that matches whole paths.
 fn read(pattern: &str) -> (Meaning, String) {
     let text = without_spaces_at_the_end(pattern);
-    let (takes_back, text) = match text.strip_prefix('!') {
+    let (is_undo, text) = match text.strip_prefix('!') {
         Some(text) => (true, text),
         None => (false, text),
     };
@@ -143,7 +143,7 @@ fn read(pattern: &str) -> (Meaning, String) {
     if glob.ends_with("/**") {
         glob.push_str("/*");
     }
-    (Meaning { takes_back, only_folders }, glob)
+    (Meaning { is_undo, only_folders }, glob)
 }
 
 /// Trailing spaces are invisible and so not meant, unless a backslash precedes them.
@@ -288,7 +288,7 @@ fn unclosed_class(pattern: &str) -> Option<usize> {
 }
 
 /// The position in a pattern that an error is about, if any.
-fn place_of(pattern: &str, error: &ErrorKind) -> Option<usize> {
+fn position_of(pattern: &str, error: &ErrorKind) -> Option<usize> {
     match error {
         ErrorKind::UnclosedAlternates => pattern.rfind('{'),
         ErrorKind::UnopenedAlternates => pattern.rfind('}'),

@@ -19,23 +19,23 @@ use crate::request::Reading;
 thread_local! {
     /// Compared bytes that were not reported yet, less than a block: to report every small file would cost too
     /// much.
-    static UNTOLD: Cell<usize> = const { Cell::new(0) };
+    static UNREPORTED: Cell<usize> = const { Cell::new(0) };
 }
 
 /// This many bytes count as much work as one entry.
 pub(super) const CHUNK: u64 = 64 * 1024;
 
 /// If data is to be read from the drive, flushes a file and drops it from the cache.
-pub(super) fn forget_if_asked(context: &Comparison<'_>, file: BorrowedFd<'_>, stat: &Stat) {
+pub(super) fn drop_cache_if_requested(context: &Comparison<'_>, file: BorrowedFd<'_>, stat: &Stat) {
     let Comparison { system, reads, .. } = context;
     if context.terms.scope.reading != Reading::FromDrive || stat.size == 0 {
         return;
     }
     // Data that cannot be flushed stays in the cache.
     let _ = system.write_back(file);
-    let is_gone = drive_handle::forget_file(*system, file);
+    let is_gone = drive_handle::drop_file_cache(*system, file);
     let mut devices = reads.devices.lock();
-    let forget = || drive_handle::forget_device(*system, file);
+    let forget = || drive_handle::drop_device_cache(*system, file);
     let is_device_gone = *devices.entry(stat.identity.drive).or_insert_with(forget);
     if !(is_gone && is_device_gone) {
         reads.from_memory.fetch_add(1, Ordering::Relaxed);
@@ -51,12 +51,12 @@ pub(super) fn first_difference(
 ) -> io::Result<Option<u64>> {
     let size = ReadLength { size, block: context.reads.block };
     same_content::first_difference(context.system, source, destination, size, |bytes, end| {
-        let untold = UNTOLD.get() + bytes;
-        let tells = untold >= BLOCK;
-        UNTOLD.set(if tells { 0 } else { untold });
+        let unreported = UNREPORTED.get() + bytes;
+        let tells = unreported >= BLOCK;
+        UNREPORTED.set(if tells { 0 } else { unreported });
         if tells {
-            context.pool.did(untold as u64 / CHUNK);
-            context.observer.compared(untold as u64);
+            context.pool.did(unreported as u64 / CHUNK);
+            context.observer.compared(unreported as u64);
         }
         let drops = context.terms.running.cache == Cache::Drop
             || context.terms.scope.reading == Reading::FromDrive;
@@ -88,7 +88,7 @@ pub(super) fn note(
         RotationalDisks { destination: Some(head), .. } => (head, destination),
         RotationalDisks { .. } => return,
     };
-    let place = head.place_of(context.system, file, stat.identity.inode);
+    let place = head.position_of(context.system, file, stat.identity.inode);
     let mut files = noted.files.lock();
     if context.terms.scope.reading == Reading::AsCached {
         files.sample.ask(context.system, file);

@@ -158,9 +158,9 @@ pub(crate) struct FolderHead {
 #[derive(Debug, Default)]
 pub(crate) struct FolderStays {
     /// Something stays in the destination's folder in any case: left out, unknown, or on another drive.
-    pub(crate) holds: bool,
+    pub(crate) destination_stays: bool,
     /// Something stays in the source's folder in any case: left out, unknown, or on another drive.
-    pub(crate) stays_here: bool,
+    pub(crate) source_stays: bool,
     /// Why nothing can be removed from the source's folder, if that was asked.
     pub(crate) locked: Option<Cause>,
     /// The user whose entries alone can be removed from it; `None` if all can.
@@ -210,7 +210,7 @@ pub(crate) struct FolderDecision {
     /// Something is removed from the destination's folder.
     pub(crate) removes: bool,
     /// Something stays in the source's folder.
-    pub(crate) stays_here: bool,
+    pub(crate) source_stays: bool,
     /// Everything that was to be removed from the source's folder stays, since the folder cannot be changed.
     pub(crate) is_locked: bool,
     /// It takes part only because something in it does.

@@ -170,8 +170,8 @@ fn contents_differ(
         }
         return Ok(None);
     }
-    content::forget_if_asked(context, from, source);
-    content::forget_if_asked(context, to, destination);
+    content::drop_cache_if_requested(context, from, source);
+    content::drop_cache_if_requested(context, to, destination);
     let first = content::first_difference(context, from, to, sides.source.1.size)?;
     Ok(first.map(Change::Bytes))
 }

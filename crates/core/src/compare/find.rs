@@ -72,68 +72,69 @@ impl FolderBelow<'_> {
 
 impl Walk<'_, '_> {
     /// Records the differences of one name.
-    pub(super) fn find(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
-        if self.has_met_itself(met) {
-            let at = visit.listed.path.join(met.name);
+    pub(super) fn find(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>) {
+        if self.sides_overlap(merged) {
+            let at = visit.listed.path.join(merged.name);
             visit.findings.halt = Some(Halt::Overlap(at));
             return;
         }
-        if self.leaves_own(visit, met) || self.leaves_drive(visit, met) {
+        if self.leaves_out_own_destination(visit, merged) || self.leaves_out_drive(visit, merged) {
             return;
         }
-        if matches!(met.source, LookedAt::LeftOut(_)) {
-            visit.node.stays_here();
+        if matches!(merged.source, LookedAt::LeftOut(_)) {
+            visit.node.keep_source();
         }
-        self.tally(visit, met);
-        visit.note_ahead(met, self.context.terms.now);
-        match (&met.source, &met.destination) {
+        self.tally(visit, merged);
+        visit.count_future_time(merged, self.context.terms.now);
+        match (&merged.source, &merged.destination) {
             (LookedAt::Absent, LookedAt::Absent) => {}
             (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(None))
             | (LookedAt::LeftOut(_), LookedAt::Absent) => {
-                visit.node.holds();
+                visit.node.keep_destination();
             }
             (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(Some(there))) => {
-                self.find_left_out(visit, met, there);
+                self.find_left_out(visit, merged, there);
             }
             // If the source's is left out, so is the destination's.
-            (LookedAt::LeftOut(_), LookedAt::Taken(..)) => visit.node.holds(),
+            (LookedAt::LeftOut(_), LookedAt::Taken(..)) => visit.node.keep_destination(),
             (LookedAt::Taken(source, verdict, _), LookedAt::Absent | LookedAt::LeftOut(_)) => {
-                self.find_new(visit, met, source, *verdict);
+                self.find_new(visit, merged, source, *verdict);
             }
             (LookedAt::Taken(source, verdict, _), LookedAt::Taken(there, below, _)) => {
                 self.find_on_both_sides(
                     visit,
-                    met,
+                    merged,
                     TakenEntry(source, *verdict),
                     TakenEntry(there, *below),
                 );
             }
             // A killed move may have it in its exit folder.
             (LookedAt::Absent, LookedAt::Taken(..)) if visit.listed.lacks_some => {
-                visit.node.holds();
+                visit.node.keep_destination();
             }
             (LookedAt::Absent, LookedAt::Taken(there, verdict, _)) => {
-                self.find_extra(visit, met, there, *verdict);
+                self.find_extra(visit, merged, there, *verdict);
             }
         }
     }
 
-    fn goes_below_extra(&self) -> bool {
+    fn scans_extra(&self) -> bool {
         self.context.terms.scope.extra == ExtraFolders::WithContents
     }
 
     /// True for the folder of the destination that utter itself changes during the run. It is left alone, with the
     /// source's entry in its place.
-    fn leaves_own(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
-        let (LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) = &met.destination else {
+    fn leaves_out_own_destination(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>) -> bool {
+        let (LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) = &merged.destination
+        else {
             return false;
         };
         let leaves = self.is_own(there);
         if leaves {
-            visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(met.name)));
-            visit.node.holds();
-            if !matches!(met.source, LookedAt::Absent) {
-                visit.node.stays_here();
+            visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(merged.name)));
+            visit.node.keep_destination();
+            if !matches!(merged.source, LookedAt::Absent) {
+                visit.node.keep_source();
             }
         }
         leaves
@@ -141,17 +142,17 @@ impl Walk<'_, '_> {
 
     /// True for a folder of the destination only where another drive is mounted, unless that was requested. It is
     /// left alone, with a note.
-    fn leaves_drive(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) -> bool {
-        let there = match (&met.source, &met.destination) {
+    fn leaves_out_drive(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>) -> bool {
+        let there = match (&merged.source, &merged.destination) {
             (LookedAt::Taken(..), _) => None,
             (_, LookedAt::Taken(there, ..) | LookedAt::LeftOut(Some(there))) => Some(there),
             _ => None,
         };
         let leaves = self.context.terms.scope.drives != DriveCrossing::All
-            && there.is_some_and(|there| visit.leaves_destination(there));
+            && there.is_some_and(|there| visit.is_destination_mount(there));
         if leaves {
-            visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(met.name)));
-            visit.node.holds();
+            visit.findings.notes.push(Note::DriveLeftAlone(visit.listed.path.join(merged.name)));
+            visit.node.keep_destination();
         }
         leaves
     }
@@ -159,22 +160,22 @@ impl Walk<'_, '_> {
     fn find_new(
         &self,
         visit: &mut Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         source: &Stat,
         verdict: Verdict,
     ) {
-        let there = match met.destination {
+        let there = match merged.destination {
             LookedAt::LeftOut(_) => OnSide::LeftOut,
             _ => OnSide::Absent,
         };
-        let obstacle = met.obstacle.clone().or_else(|| self.obstacle(visit, met, source));
+        let obstacle = merged.obstacle.clone().or_else(|| self.obstacle(visit, merged, source));
         let stops = matches!(obstacle, Some(Obstacle::SameName(_)));
         let is_free = there == OnSide::Absent && obstacle.is_none();
         let rename_path =
-            if is_free { self.rename_path(visit, met, source) } else { RenamePath::Impossible };
+            if is_free { self.rename_path(visit, merged, source) } else { RenamePath::Impossible };
         let difference = visit.note(
-            met,
-            (visit.seen_here(source), there),
+            merged,
+            (visit.source_state(source), there),
             What::New,
             Way { obstacle, rename_path },
         );
@@ -182,56 +183,60 @@ impl Walk<'_, '_> {
             if !stops && rename_path != RenamePath::WholeTree {
                 let below = FolderBelow::new(Presence::Source, verdict);
                 // If the folder turns out not to take part, this is left out with it.
-                let destination = match &met.destination {
+                let destination = match &merged.destination {
                     LookedAt::LeftOut(there) => there.as_ref(),
                     _ => None,
                 };
                 let (source, difference) = (Some(source), Some(difference));
-                self.go_below(visit, met, FolderBelow { source, destination, difference, ..below });
+                self.visit_below(
+                    visit,
+                    merged,
+                    FolderBelow { source, destination, difference, ..below },
+                );
             }
         } else if source.links > 1 {
-            visit.note_linked(met.name, source, None, Some(difference));
+            visit.note_linked(merged.name, source, None, Some(difference));
         }
     }
 
     fn find_on_both_sides(
         &self,
         visit: &mut Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         source: TakenEntry<'_>,
         there: TakenEntry<'_>,
     ) {
         let (TakenEntry(source, verdict), TakenEntry(there, below)) = (source, there);
-        let compared = self.retry(|| self.compare_entries(visit, met, source, there));
+        let compared = self.retry(|| self.compare_entries(visit, merged, source, there));
         let what = match compared {
             Ok(what) => what,
             Err(cause) => {
-                visit.problem(met.name, Operation::Compare, cause);
-                visit.node.holds();
-                visit.node.stays_here();
+                visit.problem(merged.name, Operation::Compare, cause);
+                visit.node.keep_destination();
+                visit.node.keep_source();
                 return;
             }
         };
         let are_folders = source.kind == Kind::Folder && there.kind == Kind::Folder;
-        let path = || visit.listed.path_there.join(met.name);
+        let path = || visit.listed.path_there.join(merged.name);
         let keeps = self.context.terms.keeps_both.filter(|_| what != What::Nothing && !are_folders);
         if keeps.is_some_and(|keeps| keeps(&path()))
-            && self.find_beside(visit, met, (source, verdict))
+            && self.find_beside(visit, merged, (source, verdict))
         {
             return;
         }
         let makes = !matches!(what, What::Nothing | What::Aspects(_));
-        let mut obstacle = makes.then(|| self.obstacle(visit, met, source)).flatten();
-        if what == What::Kind && there.kind == Kind::Folder && visit.leaves_destination(there) {
+        let mut obstacle = makes.then(|| self.obstacle(visit, merged, source)).flatten();
+        if what == What::Kind && there.kind == Kind::Folder && visit.is_destination_mount(there) {
             obstacle = Some(Obstacle::Mount);
         }
         let is_mount = obstacle == Some(Obstacle::Mount);
-        let sides = (visit.seen_here(source), visit.seen_there(there));
+        let sides = (visit.source_state(source), visit.destination_state(there));
         let agrees = what == What::Nothing;
         let told = if agrees { What::Same } else { what };
-        let is_told = !agrees || self.context.terms.scope.same == EqualEntries::Told;
-        let difference = is_told.then(|| {
-            visit.note(met, sides, told, Way { obstacle, rename_path: RenamePath::Impossible })
+        let is_reported = !agrees || self.context.terms.scope.same == EqualEntries::Reported;
+        let difference = is_reported.then(|| {
+            visit.note(merged, sides, told, Way { obstacle, rename_path: RenamePath::Impossible })
         });
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => {
@@ -250,14 +255,14 @@ impl Walk<'_, '_> {
             _ => None,
         };
         if let Some(down) = down {
-            self.go_below(visit, met, FolderBelow { difference, agrees, ..down });
+            self.visit_below(visit, merged, FolderBelow { difference, agrees, ..down });
         }
         if source.kind == Kind::Folder {
             return;
         }
         let same_kind = (source.kind == there.kind).then_some(there);
         if source.links > 1 || same_kind.is_some_and(|there| there.links > 1) {
-            visit.note_linked(met.name, source, same_kind, difference.filter(|_| !agrees));
+            visit.note_linked(merged.name, source, same_kind, difference.filter(|_| !agrees));
         } else if agrees {
             let bytes = if source.kind == Kind::File { source.size } else { 0 };
             visit.findings.tallies.unchanged.add(bytes);
@@ -269,16 +274,16 @@ impl Walk<'_, '_> {
     fn find_beside(
         &self,
         visit: &mut Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         (source, verdict): (&Stat, Verdict),
     ) -> bool {
-        for name in dated_names::names(met.name, source.modified) {
+        for name in dated_names::names(merged.name, source.modified) {
             if visit.listed.sides.listings.0.has(&name) {
                 continue;
             }
             let mut other = MergedEntry {
                 name: &name,
-                source_name: met.source_name,
+                source_name: merged.source_name,
                 source: LookedAt::Taken(*source, verdict, None),
                 destination: LookedAt::Absent,
                 obstacle: None,
@@ -304,7 +309,7 @@ impl Walk<'_, '_> {
             }
             let compared = self.compare_entries(visit, &other, source, &there);
             if compared.is_ok_and(|what| what == What::Nothing) {
-                let sides = (visit.seen_here(source), visit.seen_there(&there));
+                let sides = (visit.source_state(source), visit.destination_state(&there));
                 visit.note(&other, sides, What::Same, NOTHING_MORE);
                 return true;
             }
@@ -315,36 +320,49 @@ impl Walk<'_, '_> {
     fn find_extra(
         &self,
         visit: &mut Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         there: &Stat,
         verdict: Verdict,
     ) {
-        let leftover = hidden_names::is_leftover(met.name, there) || met.name == self.mark;
+        let leftover =
+            hidden_names::is_leftover(merged.name, there) || merged.name == self.marker_name;
         let whole = visit.node.begun.whole.or(leftover.then_some(WholeFolder::Leftover));
         let what = whole.map_or(What::Extra, WholeFolder::what);
-        let difference =
-            visit.note(met, (OnSide::Absent, visit.seen_there(there)), what, NOTHING_MORE);
-        let goes_on = self.goes_below_extra() || whole.is_some();
+        let difference = visit.note(
+            merged,
+            (OnSide::Absent, visit.destination_state(there)),
+            what,
+            NOTHING_MORE,
+        );
+        let goes_on = self.scans_extra() || whole.is_some();
         if there.kind == Kind::Folder && goes_on {
             let below = FolderBelow::new(Presence::Destination, verdict);
             let (destination, difference) = (Some(there), Some(difference));
-            self.go_below(visit, met, FolderBelow { destination, whole, difference, ..below });
+            self.visit_below(
+                visit,
+                merged,
+                FolderBelow { destination, whole, difference, ..below },
+            );
         }
     }
 
     /// Records an entry of the destination that the selection leaves out, if that is reported.
-    fn find_left_out(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, there: &Stat) {
-        let source = match met.source {
+    fn find_left_out(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>, there: &Stat) {
+        let source = match merged.source {
             LookedAt::LeftOut(_) => OnSide::LeftOut,
             _ => OnSide::Absent,
         };
-        let there_seen = visit.seen_there(there);
-        let difference = visit.note(met, (source, there_seen), What::LeftOut, NOTHING_MORE);
+        let there_seen = visit.destination_state(there);
+        let difference = visit.note(merged, (source, there_seen), What::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
             let below = FolderBelow::new(Presence::Destination, Verdict::Take { all_below: true });
             let (destination, difference) = (Some(there), Some(difference));
             let whole = Some(WholeFolder::LeftOut);
-            self.go_below(visit, met, FolderBelow { destination, whole, difference, ..below });
+            self.visit_below(
+                visit,
+                merged,
+                FolderBelow { destination, whole, difference, ..below },
+            );
         }
     }
 
@@ -352,14 +370,14 @@ impl Walk<'_, '_> {
     fn obstacle(
         &self,
         visit: &Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         source: &Stat,
     ) -> Option<Obstacle> {
         let capabilities = visit.capabilities();
         if !capabilities.can_hold(source.kind) {
             return Some(Obstacle::Kind);
         }
-        if let Some(objection) = capabilities.drive.names.objection(met.name) {
+        if let Some(objection) = capabilities.drive.names.objection(merged.name) {
             return Some(Obstacle::Name(objection));
         }
         match capabilities.drive.largest_file {
@@ -382,7 +400,7 @@ impl Walk<'_, '_> {
         }
     }
 
-    fn go_below(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>, down: FolderBelow<'_>) {
+    fn visit_below(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>, down: FolderBelow<'_>) {
         let FolderBelow {
             presence,
             source,
@@ -398,15 +416,17 @@ impl Walk<'_, '_> {
             Verdict::IfNeeded { all_below } => (all_below, true),
             Verdict::Leave => return,
         };
-        if source.is_some_and(|source| visit.leaves_source(source)) {
-            visit.findings.notes.push(Note::Mount(visit.listed.path.join(met.source_name)));
+        if source.is_some_and(|source| visit.is_source_mount(source)) {
+            visit.findings.notes.push(Note::Mount(visit.listed.path.join(merged.source_name)));
         }
-        let Some(drive) = self.drive_below(visit, met.name, presence, destination) else { return };
+        let Some(drive) = self.drive_below(visit, merged.name, presence, destination) else {
+            return;
+        };
         let crosses = drive.id != visit.node.begun.drive.id;
         let instead = instead.map(|there| (there.kind, there.size));
         let node = OpenFolder::new(
             Some(visit.node),
-            (met.name, met.source_name()),
+            (merged.name, merged.source_name()),
             FolderStart {
                 presence,
                 all_below,
@@ -427,10 +447,10 @@ impl Walk<'_, '_> {
         );
         // A mount point stays.
         if crosses {
-            node.holds();
+            node.keep_destination();
         }
-        if source.is_some_and(|source| visit.leaves_source(source) || source.mounted) {
-            node.stays_here();
+        if source.is_some_and(|source| visit.is_source_mount(source) || source.mounted) {
+            node.keep_source();
         }
         visit.below.push(Arc::new(node));
     }
@@ -446,7 +466,7 @@ impl Walk<'_, '_> {
     ) -> Option<Arc<DriveBelow>> {
         let here = &visit.node.begun.drive;
         let there = destination
-            .filter(|there| presence != Presence::Source && visit.leaves_destination(there));
+            .filter(|there| presence != Presence::Source && visit.is_destination_mount(there));
         let Some(there) = there else { return Some(Arc::clone(here)) };
         let context = self.context;
         let path = visit.listed.path_there.join(name);
@@ -461,18 +481,18 @@ impl Walk<'_, '_> {
             }
             Err(error) => {
                 visit.problem(name, Operation::ListDestination, error.into());
-                visit.node.holds();
-                visit.node.stays_here();
+                visit.node.keep_destination();
+                visit.node.keep_source();
                 None
             }
         }
     }
 
     /// True if one side was found within the other.
-    fn has_met_itself(&self, met: &MergedEntry<'_>) -> bool {
+    fn sides_overlap(&self, merged: &MergedEntry<'_>) -> bool {
         let pair = self.context.pair;
         let identity = |side: &LookedAt| side.taken().map(|(stat, _)| stat.identity);
-        let (source, there) = (identity(&met.source), identity(&met.destination));
+        let (source, there) = (identity(&merged.source), identity(&merged.destination));
         if pair.single.is_some() {
             return there.is_some() && source == there;
         }
@@ -483,7 +503,7 @@ impl Walk<'_, '_> {
     fn compare_entries(
         &self,
         visit: &Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         source: &Stat,
         there: &Stat,
     ) -> io::Result<What> {
@@ -492,36 +512,36 @@ impl Walk<'_, '_> {
             return Ok(What::Nothing);
         };
         let sides = BothEntries {
-            source: (reached(met.source.handle(), from, met.source_name), source),
-            destination: (reached(met.destination.handle(), to, met.name), there),
+            source: (entry_of(merged.source.handle(), from, merged.source_name), source),
+            destination: (entry_of(merged.destination.handle(), to, merged.name), there),
             unflushed: visit.listed.unflushed,
             attributes: self.context.terms.scope.attributes,
-            at: (met.name == met.source_name && !visit.node.is_elsewhere)
-                .then_some((&visit.listed.path, met.name)),
+            at: (merged.name == merged.source_name && !visit.node.is_elsewhere)
+                .then_some((&visit.listed.path, merged.name)),
         };
         entry::compare(self.context, visit.capabilities(), &sides)
     }
 
     /// Counts entries that surely take part. Folders that may not be needed are counted once that is known.
-    fn tally(&self, visit: &mut Visit<'_>, met: &MergedEntry<'_>) {
-        let told = self.context.terms.scope.left_out == LeftOutEntries::Told;
+    fn tally(&self, visit: &mut Visit<'_>, merged: &MergedEntry<'_>) {
+        let told = self.context.terms.scope.left_out == LeftOutEntries::Reported;
         let tallies = &mut visit.findings.tallies;
         let is_sure = |verdict: Verdict| !matches!(verdict, Verdict::IfNeeded { .. });
-        if let Some((stat, _)) = met.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {
+        if let Some((stat, _)) = merged.source.taken().filter(|(_, verdict)| is_sure(*verdict)) {
             tallies.source.count(stat.kind, stat.size);
             if stat.kind != Kind::Folder {
                 tallies.newest = tallies.newest.max(Some(stat.modified));
             }
             visit.taken.0 = true;
         }
-        match &met.destination {
+        match &merged.destination {
             LookedAt::Taken(there, verdict, _) if is_sure(*verdict) => {
                 // An entry in the place of a folder that may not be needed is counted with that folder. A folder of
                 // the destination only is counted once its entries are known.
                 let is_folder = there.kind == Kind::Folder;
-                let source = met.source.taken();
+                let source = merged.source.taken();
                 let depends = !is_folder && source.is_some_and(|(_, verdict)| !is_sure(verdict));
-                let is_counted_later = source.is_none() && is_folder && self.goes_below_extra();
+                let is_counted_later = source.is_none() && is_folder && self.scans_extra();
                 if !depends && !is_counted_later {
                     visit.taken.1 = true;
                     tallies.destination.count(there.kind, there.size);
@@ -537,7 +557,7 @@ impl Walk<'_, '_> {
 }
 
 /// An entry by its handle, if it is open, or else by its name.
-fn reached<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
+fn entry_of<'a>(open: Option<&'a OwnedFd>, folder: &'a OwnedFd, name: &'a [u8]) -> Entry<'a> {
     open.map_or(Entry::Named(folder.as_fd(), name), |open| Entry::Open(open.as_fd()))
 }
 
@@ -547,11 +567,11 @@ impl Visit<'_> {
         &self.node.begun.drive.capabilities
     }
 
-    fn seen_here(&self, source: &Stat) -> OnSide {
+    fn source_state(&self, source: &Stat) -> OnSide {
         OnSide::There(State::seen(source, self.listed.numbers.0))
     }
 
-    fn seen_there(&self, there: &Stat) -> OnSide {
+    fn destination_state(&self, there: &Stat) -> OnSide {
         let state = State::seen(there, self.listed.numbers.1);
         let tells = self.capabilities().drive.holds(Feature::ChangeTimes);
         OnSide::There(if tells { state } else { state.of_unknown_origin() })
@@ -559,7 +579,7 @@ impl Visit<'_> {
 
     fn note(
         &self,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         (source, destination): (OnSide, OnSide),
         what: What,
         Way { obstacle, rename_path }: Way,
@@ -569,7 +589,7 @@ impl Visit<'_> {
         let source_name = None;
         let difference =
             Difference { name: own, source, destination, what, obstacle, rename_path, source_name };
-        self.node.note_difference(met.name, met.source_name(), difference)
+        self.node.note_difference(merged.name, merged.source_name(), difference)
     }
 
     fn note_linked(
@@ -588,9 +608,10 @@ impl Visit<'_> {
 
     /// Counts a file of the destination with a time in the future, unless the source's has the same time: two
     /// clocks disagree.
-    fn note_ahead(&mut self, met: &MergedEntry<'_>, now: Time) {
-        let Some((there, _)) = met.destination.taken() else { return };
-        let same = met.source.taken().is_some_and(|(source, _)| source.modified == there.modified);
+    fn count_future_time(&mut self, merged: &MergedEntry<'_>, now: Time) {
+        let Some((there, _)) = merged.destination.taken() else { return };
+        let same =
+            merged.source.taken().is_some_and(|(source, _)| source.modified == there.modified);
         if there.kind == Kind::File && there.modified > now && !same {
             let (count, newest) = self.findings.tallies.ahead;
             self.findings.tallies.ahead = (count + 1, newest.max(there.modified));

@@ -150,7 +150,7 @@ pub(super) fn compare_renamed(context: &Comparison<'_>, likely: &dyn LikelyRenam
     }
     for file in &mut all {
         if let Some(opened) = open(*file) {
-            file.0 = head.place_of(context.system, opened.as_fd(), file.0);
+            file.0 = head.position_of(context.system, opened.as_fd(), file.0);
         }
     }
     all.sort_unstable();
@@ -165,30 +165,30 @@ fn in_order<B: OnBothSides>(context: &Comparison<'_>, all: Vec<B::File>, both: &
     let same = Mutex::new(Vec::new());
     let stops = || context.observer.stop_requested();
     // A read error is reported by the main walk.
-    let bring = |file: io::Result<OwnedFd>| {
+    let prefetch_file = |file: io::Result<OwnedFd>| {
         let nothing = Prefetched { ahead: Prefetch::Read, bytes: 0 };
         let Some(file) = file.ok().filter(|_| !stops()) else { return nothing };
         let stat = context.system.stat(Entry::Open(file.as_fd()));
-        let brought = stat.and_then(|stat| {
-            content::forget_if_asked(context, file.as_fd(), &stat);
+        let prefetched = stat.and_then(|stat| {
+            content::drop_cache_if_requested(context, file.as_fd(), &stat);
             let ahead = disk_order::prefetch(context.system, file.as_fd(), stat.size)?;
             Ok(Prefetched { ahead, bytes: stat.size })
         });
-        brought.unwrap_or(nothing)
+        prefetched.unwrap_or(nothing)
     };
     let compare = |file: B::File| {
         let mark = compare_one(context, file, both).ok().flatten().filter(|_| !stops());
         same.lock().extend(mark);
     };
-    let place_there = |disk: &RotationalDisk, file: B::File| {
+    let destination_position = |disk: &RotationalDisk, file: B::File| {
         let file = both.open_destination(file);
-        file.map_or(0, |file| disk.place_of(context.system, file.as_fd(), 0))
+        file.map_or(0, |file| disk.position_of(context.system, file.as_fd(), 0))
     };
     let sweep = Sweep {
         all,
-        bring_source: &|file| bring(both.open_source(file)),
-        bring_destination: &|file| bring(both.open_destination(file)),
-        place_there: &place_there,
+        prefetch_source: &|file| prefetch_file(both.open_source(file)),
+        prefetch_destination: &|file| prefetch_file(both.open_destination(file)),
+        destination_position: &destination_position,
         work: &compare,
     };
     sweep.run(&context.pool, &context.reads.disks);
@@ -207,9 +207,9 @@ fn compare_one<B: OnBothSides>(
     match &context.reads.disks {
         RotationalDisks { source: Some(_), destination: Some(_) } => {}
         RotationalDisks { source: Some(_), .. } => {
-            content::forget_if_asked(context, there.as_fd(), &destination);
+            content::drop_cache_if_requested(context, there.as_fd(), &destination);
         }
-        RotationalDisks { .. } => content::forget_if_asked(context, here.as_fd(), &source),
+        RotationalDisks { .. } => content::drop_cache_if_requested(context, here.as_fd(), &source),
     }
     if source.size != destination.size {
         return Ok(None);

@@ -112,7 +112,7 @@ impl Walk<'_, '_> {
             Some(old) => (old, visit.listed.sides.listings.1.has(old).then_some(KindHint(None))),
             None => (name, joined.destination),
         };
-        let mut met = MergedEntry {
+        let mut merged = MergedEntry {
             name,
             source_name: joined.name,
             source: LookedAt::Absent,
@@ -121,13 +121,13 @@ impl Walk<'_, '_> {
             beside: old_name.is_some(),
         };
         if let Some(hint) = joined.source {
-            self.look_here(visit, &path, (hint, opens), &mut met)?;
+            self.look_here(visit, &path, (hint, opens), &mut merged)?;
         }
-        if let Some(hint) = there.filter(|_| met.obstacle.is_none()) {
+        if let Some(hint) = there.filter(|_| merged.obstacle.is_none()) {
             let counted = joined.source.is_none().then_some(CountedSide::DestinationAlone);
-            self.look_there(visit, &path, NameHint { hint, opens, counted }, &mut met)?;
+            self.look_there(visit, &path, NameHint { hint, opens, counted }, &mut merged)?;
         }
-        Some(met)
+        Some(merged)
     }
 
     /// True for entries that belong to utter or to the drive itself.
@@ -137,22 +137,23 @@ impl Walk<'_, '_> {
         if !may_be && !visit.listed.of_the_drive.contains(&joined.name) {
             return false;
         }
-        let moves_back = self.context.terms.selection.is_of_chosen();
+        let is_move_back = self.context.terms.selection.is_of_chosen();
         let in_a_tree = visit.listed.sides.source.is_some();
-        let is_mark = joined.name == self.mark && !(moves_back && joined.source.is_some());
-        if is_mark && joined.source.is_some() {
+        let is_marker =
+            joined.name == self.marker_name && !(is_move_back && joined.source.is_some());
+        if is_marker && joined.source.is_some() {
             visit.findings.notes.push(Note::UnfinishedSource(visit.listed.path.clone()));
         }
-        let is_exit = joined.name == self.exit;
-        if is_exit || is_mark && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
-            visit.node.holds();
+        let is_exit = joined.name == self.exit_name;
+        if is_exit || is_marker && in_a_tree || visit.listed.of_the_drive.contains(&joined.name) {
+            visit.node.keep_destination();
             if joined.source.is_some() {
-                visit.node.stays_here();
+                visit.node.keep_source();
             }
             return true;
         }
         // Leftovers of killed runs in a folder that is moved back go with it.
-        moves_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
+        is_move_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
     }
 
     /// Reads the source's entry. `None` if that fails.
@@ -161,34 +162,34 @@ impl Walk<'_, '_> {
         visit: &mut Visit<'_>,
         path: &TreePath,
         (hint, opens): (KindHint, bool),
-        met: &mut MergedEntry<'_>,
+        merged: &mut MergedEntry<'_>,
     ) -> Option<()> {
         let folder = visit.listed.sides.source.as_ref()?.as_fd();
         let counted = Some(CountedSide::Source);
-        let place = Lookup { folder, name: met.source_name, hint, opens, counted };
+        let place = Lookup { folder, name: merged.source_name, hint, opens, counted };
         let look = |side: &mut LookedAt| self.look_at(visit.node, path, &place, side);
-        match self.retry_look(&mut met.source, look) {
+        match self.retry_look(&mut merged.source, look) {
             Ok(()) => {}
             // It is gone since it was listed; nothing is concluded from that in this run.
             Err(cause) if cause.is_absence() => return unknown(visit),
             Err(cause) => {
-                visit.problem(met.name, Operation::LookAtSource, cause);
+                visit.problem(merged.name, Operation::LookAtSource, cause);
                 return unknown(visit);
             }
         }
         if let (Some(interrupted), LookedAt::Taken(stat, ..)) =
-            (self.context.terms.interrupted, &mut met.source)
+            (self.context.terms.interrupted, &mut merged.source)
             && stat.kind == Kind::Folder
         {
-            interrupted.correct(&visit.listed.path.join(met.source_name), stat);
+            interrupted.correct(&visit.listed.path.join(merged.source_name), stat);
         }
-        if let Some((stat, _)) = met.source.taken() {
-            if self.leaves_own_here(visit, met.name, stat)
-                || self.leaves_mount(visit, met.name, stat)
+        if let Some((stat, _)) = merged.source.taken() {
+            if self.leaves_out_own_source(visit, merged.name, stat)
+                || self.leaves_out_mount(visit, merged.name, stat)
             {
-                met.source = LookedAt::LeftOut(None);
-            } else if let Some(first) = self.falls_together(visit, met.name) {
-                met.obstacle = Some(Obstacle::SameName(first));
+                merged.source = LookedAt::LeftOut(None);
+            } else if let Some(first) = self.name_taken_by(visit, merged.name) {
+                merged.obstacle = Some(Obstacle::SameName(first));
             }
         }
         Some(())
@@ -200,15 +201,15 @@ impl Walk<'_, '_> {
         visit: &mut Visit<'_>,
         path: &TreePath,
         NameHint { hint, opens, counted }: NameHint,
-        met: &mut MergedEntry<'_>,
+        merged: &mut MergedEntry<'_>,
     ) -> Option<()> {
         let folder = visit.listed.sides.destination.as_ref()?.as_fd();
-        let place = Lookup { folder, name: met.name, hint, opens, counted };
-        let (source, node) = (&met.source, visit.node);
+        let place = Lookup { folder, name: merged.name, hint, opens, counted };
+        let (source, node) = (&merged.source, visit.node);
         let look = |side: &mut LookedAt| self.look_at_destination(node, path, &place, source, side);
-        match self.retry_look(&mut met.destination, look) {
+        match self.retry_look(&mut merged.destination, look) {
             Err(cause) if !cause.is_absence() => {
-                visit.problem(met.name, Operation::LookAtDestination, cause);
+                visit.problem(merged.name, Operation::LookAtDestination, cause);
                 unknown(visit)
             }
             _ => Some(()),
@@ -243,7 +244,7 @@ impl Walk<'_, '_> {
             LookedAt::LeftOut(_) => *side = LookedAt::LeftOut(None),
             LookedAt::Absent | LookedAt::Taken(..) => self.look_at(node, path, place, side)?,
         }
-        if self.context.terms.scope.left_out == LeftOutEntries::Told
+        if self.context.terms.scope.left_out == LeftOutEntries::Reported
             && matches!(side, LookedAt::LeftOut(None))
         {
             let stat = self.context.system.stat(Entry::Named(place.folder, place.name))?;
@@ -310,7 +311,7 @@ impl Walk<'_, '_> {
     }
 
     /// Leaves out the folder of the source that utter itself changes during the run.
-    fn leaves_own_here(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
+    fn leaves_out_own_source(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
         let is_own = self.is_own(source);
         if is_own {
             visit.findings.notes.push(Note::OwnLeftOut(visit.listed.path.join(name)));
@@ -324,9 +325,9 @@ impl Walk<'_, '_> {
     }
 
     /// Leaves out a drive mounted in the source, if that was requested, with a note.
-    fn leaves_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
+    fn leaves_out_mount(&self, visit: &mut Visit<'_>, name: &[u8], source: &Stat) -> bool {
         let leaves =
-            self.context.terms.selection.stays_on_its_drive() && visit.leaves_source(source);
+            self.context.terms.selection.stays_on_its_drive() && visit.is_source_mount(source);
         if leaves {
             visit.findings.notes.push(Note::MountLeftOut(visit.listed.path.join(name)));
         }
@@ -334,7 +335,7 @@ impl Walk<'_, '_> {
     }
 
     /// The earlier name that the destination's drive takes for this one, if it takes part.
-    fn falls_together(&self, visit: &Visit<'_>, name: &[u8]) -> Option<Vec<u8>> {
+    fn name_taken_by(&self, visit: &Visit<'_>, name: &[u8]) -> Option<Vec<u8>> {
         let first = visit.listed.same_there.get(name)?;
         let path = visit.listed.path.join(first);
         let node = visit.node;
@@ -353,13 +354,13 @@ impl Walk<'_, '_> {
 
 impl Visit<'_> {
     /// True for a folder of the source where a drive or subvolume is mounted.
-    pub(super) fn leaves_source(&self, stat: &Stat) -> bool {
+    pub(super) fn is_source_mount(&self, stat: &Stat) -> bool {
         let above = self.node.begun.sides.source.as_ref();
         is_border(stat, above.map(|above| above.identity.drive))
     }
 
     /// The same for the destination.
-    pub(super) fn leaves_destination(&self, stat: &Stat) -> bool {
+    pub(super) fn is_destination_mount(&self, stat: &Stat) -> bool {
         is_border(stat, Some(self.node.begun.drive.identity.drive))
     }
 }
@@ -371,7 +372,7 @@ fn is_border(stat: &Stat, above: Option<u64>) -> bool {
 
 /// Nothing is concluded from a name that could not be read.
 fn unknown<T>(visit: &Visit<'_>) -> Option<T> {
-    visit.node.holds();
-    visit.node.stays_here();
+    visit.node.keep_destination();
+    visit.node.keep_source();
     None
 }

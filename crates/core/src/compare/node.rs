@@ -130,9 +130,9 @@ struct FolderContents {
     /// Whether something in it takes part, on the source's and on the destination's side.
     taken: (bool, bool),
     /// Something in the destination's folder stays in any case.
-    holds: bool,
+    destination_stays: bool,
     /// The same of the source's folder.
-    stays_here: bool,
+    source_stays: bool,
     locked: Option<Cause>,
     only_of: Option<u32>,
 }
@@ -142,7 +142,7 @@ pub(super) struct FolderRules<'a> {
     pub(super) selection: &'a Selection,
     pub(super) counts: &'a RuleCounts<'a>,
     /// Left-out entries of the destination are reported.
-    pub(super) tells_left_out: bool,
+    pub(super) reports_left_out: bool,
 }
 
 impl OpenFolder {
@@ -222,13 +222,13 @@ impl OpenFolder {
     }
 
     /// Something of the destination stays in it.
-    pub(super) fn holds(&self) {
-        self.inner().holds = true;
+    pub(super) fn keep_destination(&self) {
+        self.inner().destination_stays = true;
     }
 
     /// Something stays in the source's folder.
-    pub(super) fn stays_here(&self) {
-        self.inner().stays_here = true;
+    pub(super) fn keep_source(&self) {
+        self.inner().source_stays = true;
     }
 
     /// Nothing can go from the source's folder.
@@ -267,41 +267,41 @@ impl OpenFolder {
         sink: &mut dyn FolderSink,
         tallies: &mut Tallies,
     ) {
-        let FolderRules { selection, tells_left_out, .. } = *rules;
+        let FolderRules { selection, reports_left_out, .. } = *rules;
         let mut inner = std::mem::take(&mut *self.inner());
         // Where folders are not taken for themselves, none is taken away.
-        let is_spared = !selection.takes_folders() && !tells_left_out;
+        let is_spared = !selection.takes_folders() && !reports_left_out;
         let is_alone = self.begun.presence == Presence::Destination && self.begun.whole.is_none();
-        inner.holds |= is_spared && is_alone && self.begun.conditional;
+        inner.destination_stays |= is_spared && is_alone && self.begun.conditional;
         let takes_part = !self.begun.conditional || inner.taken.0;
         self.count(&inner, takes_part, rules, tallies);
-        let (mut taken, holds) = (inner.taken, inner.holds);
+        let (mut taken, holds) = (inner.taken, inner.destination_stays);
         taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
-        taken.1 |= self.begun.instead.is_some() && (takes_part || tells_left_out);
+        taken.1 |= self.begun.instead.is_some() && (takes_part || reports_left_out);
         let below = self.hand_over(inner, sink);
         let Some(parent) = &self.parent else { return };
         let mut above = parent.inner();
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
-        above.holds |= holds && self.begun.presence == Presence::Destination;
+        above.destination_stays |= holds && self.begun.presence == Presence::Destination;
         let mut own = self.begun.difference;
-        above.stays_here |= !takes_part && self.begun.sides.source.is_some();
+        above.source_stays |= !takes_part && self.begun.sides.source.is_some();
         if !takes_part && self.begun.presence != Presence::Destination {
-            own = self.leave_out(&mut above, tells_left_out);
+            own = self.leave_out(&mut above, reports_left_out);
         }
         if below.number.is_some() || own.is_some() {
             above.below.push((own, below));
         } else if self.begun.presence != Presence::Source {
             // It is there, and nothing is said of it.
-            above.holds = true;
+            above.destination_stays = true;
         }
     }
 
     /// A folder of the source that turned out not to take part: what the destination has in its place
     /// is left out with it. Returns the difference that is left of it.
-    fn leave_out(&self, above: &mut FolderContents, tells_left_out: bool) -> Option<usize> {
+    fn leave_out(&self, above: &mut FolderContents, reports_left_out: bool) -> Option<usize> {
         let numbers = self.begun.sides.numbers.1;
         let there = self.begun.sides.destination.as_ref().map(|there| State::seen(there, numbers));
-        let told = there.filter(|_| tells_left_out);
+        let told = there.filter(|_| reports_left_out);
         let own = match (self.begun.difference, told) {
             (Some(own), _) => own,
             (None, Some(_)) => {
@@ -311,7 +311,7 @@ impl OpenFolder {
                 above.differences.len() - 1
             }
             (None, None) => {
-                above.holds |= there.is_some();
+                above.destination_stays |= there.is_some();
                 return None;
             }
         };
@@ -326,7 +326,7 @@ impl OpenFolder {
             },
             None => Difference::nothing(name),
         };
-        above.holds |= there.is_some() && told.is_none();
+        above.destination_stays |= there.is_some() && told.is_none();
         told.map(|_| own)
     }
 
@@ -335,7 +335,7 @@ impl OpenFolder {
     fn counts_alone(&self, inner: &FolderContents) -> bool {
         let FolderStart { presence, conditional, whole, .. } = self.begun;
         let alone = presence == Presence::Destination && whole.is_none() && !self.is_root();
-        alone && !inner.holds && (!conditional || inner.taken.1)
+        alone && !inner.destination_stays && (!conditional || inner.taken.1)
     }
 
     fn count(
@@ -345,7 +345,7 @@ impl OpenFolder {
         rules: &FolderRules<'_>,
         tallies: &mut Tallies,
     ) {
-        let FolderRules { selection, counts, tells_left_out } = *rules;
+        let FolderRules { selection, counts, reports_left_out } = *rules;
         let FolderStart { presence, conditional, .. } = self.begun;
         if self.is_root() {
             return;
@@ -359,7 +359,8 @@ impl OpenFolder {
             tallies.source.folders += u64::from(source);
             let counterpart = presence == Presence::Both && inner.taken.0;
             tallies.destination.folders += u64::from(counterpart || inner.taken.1);
-            if let Some((kind, size)) = self.begun.instead.filter(|_| takes_part || tells_left_out)
+            if let Some((kind, size)) =
+                self.begun.instead.filter(|_| takes_part || reports_left_out)
             {
                 tallies.destination.count(kind, size);
             }
@@ -408,8 +409,8 @@ impl OpenFolder {
                 names: inner.names,
             },
             stays: FolderStays {
-                holds: inner.holds,
-                stays_here: inner.stays_here,
+                destination_stays: inner.destination_stays,
+                source_stays: inner.source_stays,
                 locked: inner.locked,
                 only_of: inner.only_of,
             },

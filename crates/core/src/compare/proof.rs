@@ -56,7 +56,7 @@ impl Comparison<'_> {
         let MovedEntry { source, destination, drive, .. } = moved;
         let ((above, name), (other_above, other)) = (source.split_last(), destination.split_last());
         let (from, to) = (self.open_source(above)?, self.open_destination(other_above)?);
-        let own = self.hold_together((&from, name), (&to, other), *drive)?;
+        let own = self.compare_pair((&from, name), (&to, other), *drive)?;
         let aspects = match own.what {
             // Its hard links would have to be renamed as well.
             _ if own.linked.is_some() || own.crosses => return Ok(None),
@@ -110,7 +110,7 @@ impl Comparison<'_> {
         let destination = self.open_destination(to.as_bytes())?;
         let mut more = Vec::new();
         for (name, folder) in &names[range] {
-            let held = self.hold_together((&source, name), (&destination, name), moved.drive)?;
+            let held = self.compare_pair((&source, name), (&destination, name), moved.drive)?;
             self.pool.did(1);
             if held.what != What::Nothing || held.crosses {
                 return Ok(None);
@@ -151,12 +151,12 @@ impl Comparison<'_> {
     }
 
     /// Compares two entries with every byte read.
-    fn hold_together(
+    fn compare_pair(
         &self,
         (source, name): (&OwnedFd, &[u8]),
         (destination, other): (&OwnedFd, &[u8]),
         drive: DriveId,
-    ) -> io::Result<ComparedPair> {
+    ) -> io::Result<PairResult> {
         let system = self.system;
         let (from, to) =
             (Entry::Named(source.as_fd(), name), Entry::Named(destination.as_fd(), other));
@@ -173,12 +173,12 @@ impl Comparison<'_> {
             at: None,
         };
         let what = entry::compare_all(self, &drive.capabilities, &sides)?;
-        Ok(ComparedPair { what, kind: here.kind, linked, crosses })
+        Ok(PairResult { what, kind: here.kind, linked, crosses })
     }
 }
 
 /// The result of comparing two entries with every byte read.
-struct ComparedPair {
+struct PairResult {
     what: What,
     /// Of the source's.
     kind: Kind,

@@ -74,13 +74,13 @@ impl Walk<'_, '_> {
     pub(super) fn rename_path(
         &self,
         visit: &Visit<'_>,
-        met: &MergedEntry<'_>,
+        merged: &MergedEntry<'_>,
         source: &Stat,
     ) -> RenamePath {
         let rename_path = visit.listed.rename_path;
         // An entry that cannot be removed cannot be renamed either.
         if rename_path == RenamePath::Impossible
-            || visit.leaves_source(source)
+            || visit.is_source_mount(source)
             || visit.node.is_held(source)
         {
             return RenamePath::Impossible;
@@ -91,7 +91,7 @@ impl Walk<'_, '_> {
         let Some(above) = &visit.listed.sides.source else { return RenamePath::Impossible };
         let system = self.context.system;
         // A rename changes its entry `..`.
-        let folder = system.open_folder(above.as_fd(), met.source_name);
+        let folder = system.open_folder(above.as_fd(), merged.source_name);
         let may_go = folder.and_then(|folder| system.may_change(folder.as_fd()));
         if may_go.is_ok() { rename_path } else { RenamePath::Impossible }
     }
@@ -104,8 +104,8 @@ impl Visit<'_> {
         source: Option<&Stat>,
         there: Option<&Stat>,
     ) -> RenamePath {
-        let leaves = source.is_none_or(|source| self.leaves_source(source))
-            || there.is_some_and(|there| self.leaves_destination(there));
+        let leaves = source.is_none_or(|source| self.is_source_mount(source))
+            || there.is_some_and(|there| self.is_destination_mount(there));
         if leaves { RenamePath::Impossible } else { self.listed.rename_path }
     }
 }

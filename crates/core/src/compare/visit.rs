@@ -54,9 +54,9 @@ pub(super) struct Walk<'a, 's> {
     pub(super) context: &'a Comparison<'a>,
     pub(super) retrying: Retrying,
     /// Name of the dirty marker, which is neither an entry nor a leftover.
-    pub(super) mark: Vec<u8>,
+    pub(super) marker_name: Vec<u8>,
     /// Name of the exit folder, likewise.
-    pub(super) exit: Vec<u8>,
+    pub(super) exit_name: Vec<u8>,
     pub(crate) ending: Mutex<SharedFindings<'s>>,
     /// The walk must halt. Checked for every folder, so without the lock of the findings.
     pub(super) halted: AtomicBool,
@@ -124,8 +124,8 @@ impl Walk<'_, '_> {
         let listed = if self.must_halt() { None } else { self.list_both(node, &mut findings) };
         let Some(listed) = listed else {
             self.keep(findings);
-            node.holds();
-            node.stays_here();
+            node.keep_destination();
+            node.keep_source();
             self.settle(node);
             return;
         };
@@ -146,8 +146,8 @@ impl Walk<'_, '_> {
         let (below, taken) = (Vec::new(), (false, false));
         let mut visit = Visit { node, listed, below, taken, findings: Findings::default() };
         if self.must_halt() {
-            node.holds();
-            node.stays_here();
+            node.keep_destination();
+            node.keep_source();
         } else {
             let joined = listing::join(&listed.sides.listings.0, &listed.sides.listings.1, stretch);
             for (at, joined) in joined.enumerate() {
@@ -198,9 +198,9 @@ impl Walk<'_, '_> {
         while let Some(node) = at.take_if(|node| node.one_less()) {
             let mut ending = self.ending.lock();
             let SharedFindings { findings, sink } = &mut *ending;
-            let tells_left_out = scope.left_out == LeftOutEntries::Told;
+            let reports_left_out = scope.left_out == LeftOutEntries::Reported;
             let tallies = &mut findings.tallies;
-            node.close(&FolderRules { selection, counts, tells_left_out }, *sink, tallies);
+            node.close(&FolderRules { selection, counts, reports_left_out }, *sink, tallies);
             at = node.above();
         }
     }
@@ -260,8 +260,8 @@ impl Walk<'_, '_> {
         self.narrow_rename_path(&mut listed);
         if pair.single.is_none() {
             fold(node, &mut listed, findings)?;
-            self.read_mark(&mut listed, findings)?;
-            self.find_the_drives_own(&mut listed, findings);
+            self.read_marker(&mut listed, findings)?;
+            self.find_drive_files(&mut listed, findings);
             self.find_exits(&mut listed, findings);
         }
         Some(listed)
@@ -295,9 +295,9 @@ impl Walk<'_, '_> {
     }
 
     /// Reads the dirty marker of an earlier run in this folder.
-    fn read_mark(&self, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
+    fn read_marker(&self, listed: &mut ListedFolder, findings: &mut Findings) -> Option<()> {
         let Some(folder) = &listed.sides.destination else { return Some(()) };
-        if !listed.sides.listings.1.has(&self.mark) {
+        if !listed.sides.listings.1.has(&self.marker_name) {
             return Some(());
         }
         match dirty_marker::find(self.context.system, folder.as_fd()) {
@@ -319,14 +319,14 @@ impl Walk<'_, '_> {
     /// Finds exit folders of killed moves, with entries that are neither in place nor gone.
     fn find_exits(&self, listed: &mut ListedFolder, findings: &mut Findings) {
         let (here, there) = &listed.sides.listings;
-        listed.lacks_some = here.has(&self.exit);
+        listed.lacks_some = here.has(&self.exit_name);
         for (side, listing, path, operation) in [
             (Side::Source, here, &listed.path, Operation::ListSource),
             (Side::Destination, there, &listed.path_there, Operation::ListDestination),
         ] {
-            if listing.has(&self.exit) {
+            if listing.has(&self.exit_name) {
                 findings.left_behind.exits.push((side, path.clone()));
-                let cause = Cause::LeftOnItsWay(self.exit.clone());
+                let cause = Cause::LeftOnItsWay(self.exit_name.clone());
                 findings.problem(path.clone(), operation, cause);
             }
         }
@@ -334,7 +334,7 @@ impl Walk<'_, '_> {
 
     /// Finds out whether a move can remove anything from a folder, before anything is copied.
     fn find_lock(&self, node: &OpenFolder, source: BorrowedFd<'_>) {
-        if self.context.terms.scope.same != EqualEntries::Told {
+        if self.context.terms.scope.same != EqualEntries::Reported {
             return;
         }
         let seen = || self.context.system.stat(Entry::Open(source));
@@ -382,7 +382,7 @@ impl Walk<'_, '_> {
     }
 
     /// Finds entries that a file system keeps for itself in its topmost folder, on either side.
-    fn find_the_drives_own(&self, listed: &mut ListedFolder, findings: &mut Findings) {
+    fn find_drive_files(&self, listed: &mut ListedFolder, findings: &mut Findings) {
         let begun = &listed.node.begun;
         let tops = [
             (begun.sides.source, &listed.sides.source, &listed.sides.listings.0),

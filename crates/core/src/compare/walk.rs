@@ -43,8 +43,8 @@ pub(super) fn go(context: &Comparison<'_>, sink: &mut (dyn FolderSink + Send)) -
     let walk = Walk {
         context,
         retrying: Retrying::new(context.terms.running.retries),
-        mark: dirty_marker::name(),
-        exit: exit_folder::name(),
+        marker_name: dirty_marker::name(),
+        exit_name: exit_folder::name(),
         ending: Mutex::new(SharedFindings { findings: Findings::default(), sink }),
         halted: AtomicBool::new(false),
     };

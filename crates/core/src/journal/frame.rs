@@ -20,7 +20,7 @@ impl JournalMark {
     const ALL: [Self; 5] = [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone];
 
     /// True if the next operation waits until this line and all before it are on the drive.
-    pub(crate) fn gates_deeds(self) -> bool {
+    pub(crate) fn is_barrier(self) -> bool {
         matches!(self, Self::Gate | Self::Undoing | Self::Undone)
     }
 }

@@ -98,7 +98,7 @@ impl JournalLines {
         // The last line may be cut short, and what was written after the last mark be missing in parts where
         // the power failed. But all was there when something was to be done; and that nothing was done is said
         // only if nothing speaks against it.
-        let is_safe = |mark: JournalMark| !mark.gates_deeds() && standing != Standing::NeverBegun;
+        let is_safe = |mark: JournalMark| !mark.is_barrier() && standing != Standing::NeverBegun;
         if !marks_behind(&bytes[end..], next).all(is_safe) {
             return Err(Unreadable::Damaged(next as usize + 1));
         }

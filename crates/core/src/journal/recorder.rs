@@ -93,7 +93,7 @@ impl JournalWriter<'_> {
     pub(crate) fn mark(&self, mark: JournalMark) -> io::Result<()> {
         let mut lines = self.lines();
         lines.add(mark, b"")?;
-        if mark.gates_deeds() { self.flush(&mut lines) } else { self.write_out(&mut lines) }
+        if mark.is_barrier() { self.flush(&mut lines) } else { self.write_out(&mut lines) }
     }
 
     fn flush(&self, lines: &mut WaitingLines) -> io::Result<()> {

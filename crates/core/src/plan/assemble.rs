@@ -107,7 +107,7 @@ fn count_not_carried(map: &DriveMap, part: &Part) {
 pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
     let top = part.folders.first()?;
     let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
-    let is_emptied = !top.stays_here && part.all_steps().any(goes);
+    let is_emptied = !top.source_stays && part.all_steps().any(goes);
     is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
 }
 

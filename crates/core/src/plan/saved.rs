@@ -481,7 +481,7 @@ impl PlanReader {
             return None;
         }
         let (mut parts, drives, problems) = (self.parts, self.drives, self.problems);
-        parts.iter_mut().for_each(Part::tell_what_stays);
+        parts.iter_mut().for_each(Part::set_what_stays);
         let mut plan = Plan { parts, problems, drives, totals: saved, ..Plan::default() };
         // Counted anew, the steps must come to what was saved; the rest does not follow from them.
         plan.number();

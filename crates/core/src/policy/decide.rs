@@ -45,7 +45,7 @@ impl Draft<'_> {
             self.roots.state = None;
         }
         let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
-        self.tell_locked();
+        self.report_locked();
         self.arrange();
         if lacks_root {
             self.hold_back_all();

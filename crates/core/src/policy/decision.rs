@@ -48,7 +48,7 @@ impl Decision {
 
 /// A difference and its context.
 #[derive(Clone, Copy)]
-pub(super) struct DifferenceMet<'d> {
+pub(super) struct DifferenceContext<'d> {
     pub(super) policy: &'d Policy<'d>,
     pub(super) difference: &'d Difference,
     /// For a folder, the decision about everything below it.
@@ -59,7 +59,7 @@ pub(super) struct DifferenceMet<'d> {
     pub(super) path_there: PathOf<'d>,
 }
 
-impl DifferenceMet<'_> {
+impl DifferenceContext<'_> {
     pub(super) fn decide(&self) -> Decision {
         let obstacle = self.difference.obstacle.as_deref();
         match self.difference.what {
@@ -205,7 +205,7 @@ impl DifferenceMet<'_> {
         if source.kind == Kind::Folder {
             // The entries of a folder that is renamed as a whole are not known.
             let is_unseen = self.difference.rename_path == RenamePath::WholeTree;
-            let goes = self.child.map_or(is_unseen, |child| !child.stays_here);
+            let goes = self.child.map_or(is_unseen, |child| !child.source_stays);
             if !goes || self.policy.vacating.leave_folders {
                 return None;
             }

@@ -46,13 +46,13 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
         let lost = folder.vacates.len() - kept.len();
         let folder = &mut part.folders[at];
         folder.vacates = kept.into();
-        folder.stays_here |= lost > 0;
+        folder.source_stays |= lost > 0;
         gone += lost as u64;
-        if folder.stays_here {
+        if folder.source_stays {
             stay.insert((folder.parent, folder.head.name.clone()));
         }
     }
-    let top_stays = part.folders.first().is_some_and(|top| top.stays_here);
+    let top_stays = part.folders.first().is_some_and(|top| top.source_stays);
     if part.root_vacate.is_some() && top_stays {
         part.root_vacate = None;
         gone += 1;

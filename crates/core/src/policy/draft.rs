@@ -46,7 +46,7 @@ pub(super) struct DraftFolder {
     /// Removals from the source.
     pub(super) vacates: Vec<Step>,
     /// Something stays in the source's folder.
-    pub(super) stays_here: bool,
+    pub(super) source_stays: bool,
     /// Names of entries that differ in the source.
     pub(super) source_names: SourceNames,
     pub(super) linked: Vec<LinkedDraft>,
@@ -119,7 +119,7 @@ impl DraftFolder {
             presence: from.presence,
             steps: Vec::new(),
             vacates: Vec::new(),
-            stays_here: false,
+            source_stays: false,
             source_names: SourceNames::default(),
             linked: Vec::new(),
             status: SubtreeStatus::Open,
@@ -206,7 +206,7 @@ impl<'a> Draft<'a> {
             waiting.extend(children.into_iter().map(|child| (child, here, status)));
             if status != SubtreeStatus::Open {
                 folder.vacates.clear();
-                folder.stays_here = true;
+                folder.source_stays = true;
                 folder.passed_over.held_back +=
                     folder.steps.iter_mut().filter_map(Option::take).count() as u64;
             }
@@ -220,7 +220,7 @@ impl<'a> Draft<'a> {
     }
 
     /// A folder that stays with everything in it is reported once.
-    pub(super) fn tell_locked(&mut self) {
+    pub(super) fn report_locked(&mut self) {
         let mut locked = std::mem::take(&mut self.locked);
         locked.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));
         let mut whole: Option<TreePath> = None;
@@ -242,7 +242,7 @@ impl<'a> Draft<'a> {
             self.decided.held_back += steps.count() as u64;
             folder.linked.clear();
             folder.vacates.clear();
-            folder.stays_here = true;
+            folder.source_stays = true;
         }
     }
 
@@ -304,7 +304,7 @@ impl<'a> Draft<'a> {
                 mut head,
                 mut steps,
                 mut vacates,
-                stays_here,
+                source_stays,
                 source_names,
                 place,
                 ..
@@ -321,14 +321,14 @@ impl<'a> Draft<'a> {
                 parent,
                 steps: steps.into(),
                 vacates: vacates.into(),
-                stays_here,
+                source_stays,
                 source_names,
                 head,
                 ..PlannedFolder::default()
             }
         });
         let folders: Vec<PlannedFolder> = folders.collect();
-        let goes = folders.first().is_none_or(|top| !top.stays_here);
+        let goes = folders.first().is_none_or(|top| !top.source_stays);
         let root_vacate =
             self.roots.state.filter(|_| goes).map(|root| {
                 Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None))

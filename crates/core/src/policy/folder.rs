@@ -11,7 +11,7 @@ use crate::compare::{
     ComparedFolder, Difference, FolderDecision, FolderSink, LinkedName, OnSide, Presence, What,
     WhatStays,
 };
-use crate::policy::decision::{Decision, DifferenceMet, is_a_folder};
+use crate::policy::decision::{Decision, DifferenceContext, is_a_folder};
 use crate::policy::draft::{Draft, DraftFolder, LinkedDraft, OwnDecision, SubtreeStatus};
 use crate::policy::may::Permission;
 use crate::policy::step::Step;
@@ -35,19 +35,20 @@ struct FolderDraft {
     /// What stays in the destination's folder.
     left: WhatStays,
     /// Something stays in the source's folder; it stays because it cannot be removed.
-    stays_here: bool,
+    source_stays: bool,
     is_held: bool,
 }
 
 impl FolderSink for Draft<'_> {
     fn folder(&mut self, mut folder: ComparedFolder) -> FolderDecision {
         let for_what_it_holds = folder.for_what_it_holds;
-        let left = if folder.stays.holds { WhatStays::Something } else { WhatStays::Nothing };
-        let stays_here = folder.stays.stays_here;
+        let left =
+            if folder.stays.destination_stays { WhatStays::Something } else { WhatStays::Nothing };
+        let source_stays = folder.stays.source_stays;
         if folder.is_plain() {
             return FolderDecision {
                 stays: left,
-                stays_here,
+                source_stays,
                 for_what_it_holds,
                 ..FolderDecision::default()
             };
@@ -66,7 +67,7 @@ impl FolderSink for Draft<'_> {
             drafted: DraftFolder::new(folder),
             vacates: Vec::new(),
             left,
-            stays_here,
+            source_stays,
             is_held: false,
         };
         let goes_unseen = |difference: &Difference| {
@@ -85,12 +86,12 @@ impl FolderSink for Draft<'_> {
                 differences.shrink_to_fit();
             }
         }
-        let FolderDraft { path, mut drafted, vacates, left, stays_here, is_held, .. } = deciding;
+        let FolderDraft { path, mut drafted, vacates, left, source_stays, is_held, .. } = deciding;
         let is_removal = |step: &Step| step.verb == Verb::Remove;
         let removes = below.values().any(|below| below.removes)
             || drafted.steps.iter().flatten().any(is_removal);
         drafted.linked = linked.into_iter().map(|facts| alone(facts, &slots)).collect();
-        (drafted.vacates, drafted.stays_here) = (vacates, stays_here);
+        (drafted.vacates, drafted.source_stays) = (vacates, source_stays);
         let goes = below.values().any(|below| below.number.is_some() && !below.is_locked);
         let holds_locked = is_held || below.values().any(|below| below.is_locked);
         let is_locked = holds_locked && !goes && drafted.does_nothing();
@@ -103,7 +104,7 @@ impl FolderSink for Draft<'_> {
         if number.is_some() {
             self.folders.push(drafted);
         }
-        FolderDecision { number, stays: left, removes, stays_here, is_locked, for_what_it_holds }
+        FolderDecision { number, stays: left, removes, source_stays, is_locked, for_what_it_holds }
     }
 }
 
@@ -118,7 +119,7 @@ impl Draft<'_> {
         let here = difference.source_name.unwrap_or(difference.name);
         let own = || folder.path.join(folder.drafted.head.names.get(here));
         let there = || folder.path_there.join(folder.drafted.head.names.get(difference.name));
-        let met = DifferenceMet {
+        let met = DifferenceContext {
             policy: self.policy,
             difference,
             child,
@@ -139,7 +140,7 @@ impl Draft<'_> {
             let problem = Problem { path: own(), operation: Operation::Vacate, cause };
             self.decided.problems.push(problem);
         }
-        folder.stays_here |= holds || goes.is_none() && difference.source != OnSide::Absent;
+        folder.source_stays |= holds || goes.is_none() && difference.source != OnSide::Absent;
         folder.is_held |= holds;
         folder.vacates.extend(goes.filter(|_| !holds));
         let decision = self.unless_locked(decision, difference, child, holds);

@@ -63,7 +63,7 @@ struct PairFinder<'d, 'p> {
 
 impl Candidates {
     /// Announces to the proof what it will be asked.
-    pub(super) fn tell(&mut self, draft: &Draft<'_>, proof: &dyn Proof) {
+    pub(super) fn announce(&mut self, draft: &Draft<'_>, proof: &dyn Proof) {
         if !proof.expects() {
             return;
         }

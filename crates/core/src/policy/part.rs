@@ -30,7 +30,7 @@ pub(crate) struct PlannedFolder {
     pub(crate) first: usize,
     pub(crate) first_vacate: usize,
     /// Something stays in the source's folder.
-    pub(crate) stays_here: bool,
+    pub(crate) source_stays: bool,
     /// For entries with another name than in the source.
     pub(crate) source_names: SourceNames,
 }
@@ -190,7 +190,7 @@ impl Part {
     }
 
     /// For parts from files: something stays in every folder of the source that is not removed.
-    pub(crate) fn tell_what_stays(&mut self) {
+    pub(crate) fn set_what_stays(&mut self) {
         for at in (0..self.folders.len()).rev() {
             let (folder, above) = (&self.folders[at], self.folders[at].parent as usize);
             let names = &self.folders[above].head.names;
@@ -199,7 +199,7 @@ impl Part {
                 0 => self.root_vacate.is_some(),
                 _ => vacates.any(|step| names.get(step.name) == &*folder.head.name),
             };
-            self.folders[at].stays_here = !goes;
+            self.folders[at].source_stays = !goes;
         }
     }
 

@@ -116,7 +116,7 @@ impl<'a> Linker<'a> {
 
     /// Turns the step of a path into a link.
     pub(crate) fn link(&mut self, path: &TreePath, partner: NameId) {
-        if let Some((at, slot)) = self.place_of(path) {
+        if let Some((at, slot)) = self.position_of(path) {
             self.part.folders[at].steps[slot].relation = Some(Relation::LinkOf(partner));
         }
     }
@@ -142,10 +142,10 @@ impl<'a> Linker<'a> {
 
     /// The step for a path.
     pub(crate) fn step_at(&self, path: &TreePath) -> Option<&Step> {
-        self.place_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
+        self.position_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
     }
 
-    fn place_of(&self, path: &TreePath) -> Option<DraftStep> {
+    fn position_of(&self, path: &TreePath) -> Option<DraftStep> {
         let (above, name) = path.split_last();
         let at = self.folder_at(above)?;
         Some((at, self.part.folders[at].find(name)?))

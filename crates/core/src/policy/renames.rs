@@ -31,7 +31,7 @@ impl Draft<'_> {
         }
         self.sort();
         let mut found = Candidates::of(self);
-        found.tell(self, proof);
+        found.announce(self, proof);
         let mut search = RenameSearch { proof, found, gone: HashSet::new(), left: HashSet::new() };
         for wanted in [SearchPass::Folders, SearchPass::Files] {
             for at in 0..self.folders.len() {

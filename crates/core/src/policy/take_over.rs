@@ -90,6 +90,6 @@ impl DraftFolder {
     fn is_only_here(&self) -> bool {
         let goes = self.presence == Presence::Source && self.vacates.is_empty();
         let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;
-        goes && !self.stays_here && !holds_back
+        goes && !self.source_stays && !holds_back
     }
 }

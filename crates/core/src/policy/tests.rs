@@ -256,7 +256,7 @@ fn a_folder_goes_only_with_all_that_it_holds() {
         for what in [What::Extra, What::Kind] {
             let policy = policy(Task::Mirror, Verbs::ALL, &drives);
             let mut below = folder("old", false, DriveId::default());
-            (below.presence, below.stays.holds) = (Presence::Destination, holds);
+            (below.presence, below.stays.destination_stays) = (Presence::Destination, holds);
             let mut root = folder("", true, DriveId::default());
             let file = (what == What::Kind).then(|| state(Kind::File, 100));
             differs(&mut root, "old", (file, Some(there)), what);

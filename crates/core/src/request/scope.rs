@@ -49,7 +49,7 @@ pub(crate) enum EqualEntries {
     /// They are counted.
     Counted,
     /// They are reported.
-    Told,
+    Reported,
 }
 
 /// When attributes that `statx` does not show are compared.
@@ -76,7 +76,7 @@ pub(crate) enum LeftOutEntries {
     /// They are invisible.
     Unseen,
     /// They are differences.
-    Told,
+    Reported,
 }
 
 /// Which drives of the destination to scan.
@@ -108,13 +108,13 @@ impl Scope {
             } else {
                 ExtraFolders::NameOnly
             },
-            left_out: if drops { LeftOutEntries::Told } else { LeftOutEntries::Unseen },
+            left_out: if drops { LeftOutEntries::Reported } else { LeftOutEntries::Unseen },
             drives: if selection.crosses_drives() {
                 DriveCrossing::All
             } else {
                 DriveCrossing::WhereTheSourceGoes
             },
-            same: if task.vacates() { EqualEntries::Told } else { EqualEntries::Counted },
+            same: if task.vacates() { EqualEntries::Reported } else { EqualEntries::Counted },
             rename_path: rename_path(request, selection),
         }
     }

@@ -390,7 +390,7 @@ impl<'a> Session<'a> {
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
             let interrupted = &*self.history.interrupted;
-            let moves_back = self.history.undoes.is_some();
+            let is_move_back = self.history.undoes.is_some();
             let terms = Terms {
                 system,
                 observer,
@@ -398,7 +398,7 @@ impl<'a> Session<'a> {
                 remove_first,
                 aside,
                 interrupted,
-                removal: RemovalTerms { moves_back, may_lose },
+                removal: RemovalTerms { is_move_back, may_lose },
             };
             execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };

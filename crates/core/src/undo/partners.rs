@@ -103,7 +103,7 @@ impl PartnerSearch<'_> {
     /// Names of files that are wanted, and of folders, as far as the listing shows.
     fn names(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
         let mut names = Vec::new();
-        Listing::read_telling(self.system, folder, &mut |name| {
+        Listing::read_with(self.system, folder, &mut |name| {
             let leads_on = name.kind.is_none_or(|kind| kind == Kind::Folder);
             let is_wanted = leads_on || self.numbers.contains(&name.inode);
             if is_wanted && !hidden_names::is_hidden_name(name.bytes) {

@@ -49,7 +49,7 @@ fn timespec(time: Option<TimeOrNow>) -> Timespec {
 }
 
 /// Changes what an entry says of itself.
-fn dress(
+fn set_new_attributes(
     path: &Path,
     mode: Option<u32>,
     (owner, group): (Option<u32>, Option<u32>),
@@ -174,7 +174,7 @@ impl Filesystem for Drive {
                 OpenOptions::new().write(true).open(&path)?.set_len(size)?;
             }
             let times = (accessed.is_some() || modified.is_some()).then_some([accessed, modified]);
-            dress(&path, mode, (uid, gid), times)?;
+            set_new_attributes(&path, mode, (uid, gid), times)?;
             Ok(self.told(ino.0, &fs::symlink_metadata(&path)?))
         });
         answer!(self, reply, changed, about => reply.attr(&NEVER, &about));
@@ -214,7 +214,7 @@ impl Filesystem for Drive {
     ) {
         let made = self.made(parent, name, |path| {
             fs::create_dir(path)?;
-            dress(path, Some(mode), (None, None), None)
+            set_new_attributes(path, Some(mode), (None, None), None)
         });
         answer!(self, reply, made, about => reply.entry(&NEVER, &about, Generation(0)));
     }
@@ -280,7 +280,7 @@ impl Filesystem for Drive {
             let file =
                 File::options().read(true).write(true).create(true).truncate(false).open(&path)?;
             if new {
-                dress(&path, Some(mode), (None, None), None)?;
+                set_new_attributes(&path, Some(mode), (None, None), None)?;
             }
             Ok((self.meet(path)?, self.opened(file)))
         });

@@ -38,6 +38,8 @@ pub struct Lies {
     pub late: Option<Duration>,
     /// What it can take, if it can be written to at all.
     pub taking: Option<Taking>,
+    /// How far its clock is behind, which shows in change times.
+    pub behind: Duration,
 }
 
 /// What a drive takes. The usual is whatever the folder takes that is seen through it.
@@ -78,6 +80,7 @@ impl Default for Lies {
             first: Duration::ZERO,
             late: None,
             taking: None,
+            behind: Duration::ZERO,
         }
     }
 }
@@ -221,7 +224,7 @@ impl Drive {
             blocks: size.div_ceil(512),
             atime: time(about.atime(), about.atime_nsec()),
             mtime: time(about.mtime(), about.mtime_nsec()),
-            ctime: time(about.ctime(), about.ctime_nsec()),
+            ctime: time(about.ctime(), about.ctime_nsec()) - self.lies.behind,
             crtime: UNIX_EPOCH,
             kind: kind(about),
             perm: u16::try_from(about.mode() & 0o7777).unwrap_or(0),

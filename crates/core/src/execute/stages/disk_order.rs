@@ -70,7 +70,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
     ) -> Option<Self> {
         let disk = run.site.disks.source.as_deref()?;
         // An undo renames most entries and does not read them.
-        if run.site.takes_back() {
+        if run.site.is_undo() {
             return None;
         }
         let reads = || {
@@ -93,12 +93,12 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
     /// Does all steps in this order.
     pub(super) fn sweep(mut self) {
         let all = std::mem::take(&mut self.order);
-        let bring = |step: OrderedStep| self.prefetch(step.id);
+        let prefetch_file = |step: OrderedStep| self.prefetch(step.id);
         let sweep = Sweep {
             all,
-            bring_source: &bring,
-            bring_destination: &bring,
-            place_there: &|_, step: OrderedStep| step.place,
+            prefetch_source: &prefetch_file,
+            prefetch_destination: &prefetch_file,
+            destination_position: &|_, step: OrderedStep| step.place,
             work: &|step: OrderedStep| self.write(step.id),
         };
         // The destination is written in any order.
@@ -120,14 +120,14 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
             Some((place, source)) => system.open_file(source.as_fd(), place.source_name(name)),
             None => run.site.open_source(id),
         };
-        let brought =
+        let prefetched =
             file.and_then(|file| disk_order::prefetch(system, file.as_fd(), step.bytes()));
         if let Some(place) = place {
             self.places.give_back(id.folder(), place);
         }
-        let ahead = brought.unwrap_or_else(|error| {
+        let ahead = prefetched.unwrap_or_else(|error| {
             // Not read again now. Other errors show when the step's turn comes.
-            run.puts_off(id, &error.into());
+            run.postpones(id, &error.into());
             Prefetch::Read
         });
         Prefetched { ahead, bytes: step.bytes() }
@@ -135,7 +135,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
 
     fn write(&self, id: StepId) {
         let (run, at) = (self.run, id.folder());
-        if run.must_end() || run.put_off.has(id) || run.ledger.was_tried(id) {
+        if run.must_end() || run.postponed.has(id) || run.ledger.was_tried(id) {
             return;
         }
         if run.site.drive_of(at).is_closed() {
@@ -177,7 +177,7 @@ fn place_all(
         let name = names.get(name).unwrap_or(name);
         let open = || system.open_file(source.as_ref().ok()?.as_fd(), name).ok();
         let file = holds_content(step).then(open).flatten();
-        let place = file.map_or(0, |file| disk.place_of(system, file.as_fd(), inode(step)));
+        let place = file.map_or(0, |file| disk.position_of(system, file.as_fd(), inode(step)));
         order.push(OrderedStep { place, id });
     }
 }

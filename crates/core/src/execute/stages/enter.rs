@@ -129,7 +129,7 @@ impl PartRun<'_> {
     pub(super) fn enter_to_change(&self, at: usize) -> Result<FolderPair, StepError> {
         let place = self.enter(at)?;
         // What an earlier undo did in it is not known.
-        let before = self.site.part.folders[at].head.before.filter(|_| !self.site.takes_back());
+        let before = self.site.part.folders[at].head.before.filter(|_| !self.site.is_undo());
         before.inspect(|before| self.last_changes.begin(at, before, &place.stat));
         let locked = !place.gives.flags.and(Flags::LOCKS).is_empty();
         if place.closed_with.is_none() && !locked {

@@ -77,7 +77,7 @@ pub(super) struct Fill<'r, 'a> {
 
 /// An undo sets attributes only after hard links of the run are separated.
 fn is_due_now(run: &PartRun<'_>, step: &Step) -> bool {
-    is_due(step) && !(step.verb == Verb::Adjust && run.site.takes_back())
+    is_due(step) && !(step.verb == Verb::Adjust && run.site.is_undo())
 }
 
 /// Adds and replaces all entries that need not wait for others.
@@ -107,7 +107,7 @@ pub(super) fn fill(run: &PartRun<'_>) {
     if let Some(order) = order {
         order.sweep();
     }
-    for id in run.put_off.end() {
+    for id in run.postponed.end() {
         run.work_on(id.folder(), id.slot()..id.slot() + 1, &due, &|at| at.write());
     }
 }
@@ -230,8 +230,8 @@ impl Fill<'_, '_> {
                 break;
             }
             let at = StepSite { on, place: &place, name: folder.name(step), step };
-            run.site.tell_start(&place.path.join(at.name));
-            let Some(written) = run.do_or_put_off(&at, id, &|at| at.write()) else { continue };
+            run.site.report_start(&place.path.join(at.name));
+            let Some(written) = run.do_or_postpone(&at, id, &|at| at.write()) else { continue };
             let result = written.and_then(|()| at.note_after());
             // Reported once instead of for every further file.
             let is_last = result.as_ref().is_err_and(|error| error.1.may_end_the_run());

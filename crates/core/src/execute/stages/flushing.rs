@@ -2,16 +2,15 @@
 
 use std::os::fd::AsFd;
 use std::sync::atomic::Ordering;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use utter_echo_drives::write_back::WriteBackLimit;
 use utter_echo_files::dirty_marker::{self, MarkerSet};
+use utter_echo_files::drive_clock;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::running::Flush;
 use utter_echo_model::verb::{Side, Verb};
-use utter_echo_os::Time;
 
 use crate::execute::stages::run::PartRun;
 use crate::execute::stages::site::OnDrive;
@@ -44,13 +43,15 @@ pub(super) fn is_due(run: &PartRun<'_>) -> bool {
 pub(super) fn flush(run: &PartRun<'_>) {
     let observer = run.site.context.observer;
     observer.flushing();
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    let secs = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
-    // Set once: a run flushes only once.
-    let _ = run.flushed.at.set(Time { secs, nanos: now.subsec_nanos() });
     let mut all = true;
     for on in &run.site.drives {
         let Some(handle) = on.handle.get() else { continue };
+        if reads_back(run) {
+            let name = run.site.context.temporaries.name();
+            // Without this time each file is flushed by itself. It is set once: a run flushes only once.
+            let now = drive_clock::now(run.system(), handle.as_fd(), &name);
+            let _ = now.map(|now| on.flushed_at.set(now));
+        }
         let backlog = on.writer.backlog.as_ref();
         // The drive does not report an earlier error again.
         let failed = backlog.and_then(WriteBackLimit::take_error);
@@ -58,8 +59,8 @@ pub(super) fn flush(run: &PartRun<'_>) {
         match failed.map_or(flushed, Err) {
             Ok(()) => {
                 observer.wrote(backlog.map_or(0, WriteBackLimit::settle));
-                let is_read_itself = reads_back(run) && handle.forget(run.system());
-                on.is_read_itself.store(is_read_itself, Ordering::Relaxed);
+                let is_device_cache_dropped = reads_back(run) && handle.forget(run.system());
+                on.is_device_cache_dropped.store(is_device_cache_dropped, Ordering::Relaxed);
             }
             Err(error) => {
                 all = false;
@@ -67,7 +68,7 @@ pub(super) fn flush(run: &PartRun<'_>) {
                 run.ledger.report(on, &on.mounted.path, error);
                 // If the drive disappeared, its marker keeps the next run from trusting it.
                 if !run.must_end() && !on.is_closed() {
-                    disown_all(run, on);
+                    mark_all_changed(run, on);
                 }
             }
         }
@@ -82,7 +83,7 @@ fn reads_back(run: &PartRun<'_>) -> bool {
 
 /// Makes all written files on a drive look changed after a failed flush. It is unknown which of them are on the
 /// drive, and in the cache all of them look right.
-fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
+fn mark_all_changed(run: &PartRun<'_>, on: &OnDrive<'_>) {
     let part = run.site.part;
     let is_lost = |(id, step): &(StepId, &Step)| step.writes_file() && run.ledger.is_done(*id);
     let folders =
@@ -93,7 +94,7 @@ fn disown_all(run: &PartRun<'_>, on: &OnDrive<'_>) {
         let Some(place) = lost.peek().and_then(|_| run.enter(at).ok()) else { continue };
         for (id, step) in lost {
             let name = part.folders[at].name(step);
-            StepSite { on, place: &place, name, step }.disown(run.system());
+            StepSite { on, place: &place, name, step }.mark_changed(run.system());
             run.ledger.set(id, StepOutcome::Failed);
         }
     }

@@ -38,7 +38,7 @@ fn finish_root(run: &PartRun<'_>, step: &Step) -> StepResult {
     let (writer, pair) = (&run.site.root_drive().writer, run.site.pair);
     let source = writer.model(&top, || Ok(Entry::Pinned(pair.source.as_fd())))?;
     let keeps_times = writer.capabilities.keeps_top_times(pair.destination.exists());
-    writer.dress_folder(&step.into(), source, entry, keeps_times)?;
+    writer.set_folder_attributes(&step.into(), source, entry, keeps_times)?;
     writer.aside.map_or(Ok(()), |aside| aside.note_after(writer, &top, entry))
 }
 
@@ -87,7 +87,7 @@ fn restore_times(run: &PartRun<'_>, at: usize, lost_some: bool) {
         .steps_of(at, Side::Destination)
         .any(|(id, step)| step.verb != Verb::Adjust && run.ledger.was_tried(id));
     // What an earlier undo did in it is not known.
-    let was_tried_before = site.takes_back() && !part.declined;
+    let was_tried_before = site.is_undo() && !part.declined;
     let is_due = happened || lost_some || was_tried_before;
     let before = part.folders[at].head.before.filter(|_| is_due);
     let Some(before) = before.filter(|_| part.own_step(at).is_none()) else { return };
@@ -109,7 +109,7 @@ fn restore(
 ) -> StepResult {
     let to = match run.system().open_folder(run.root, path.as_bytes()) {
         // It was removed with leftovers of an interrupted run.
-        Err(e) if e.kind() == ErrorKind::NotFound && run.site.takes_back() => return Ok(()),
+        Err(e) if e.kind() == ErrorKind::NotFound && run.site.is_undo() => return Ok(()),
         other => other.during(Operation::SetAttributes)?,
     };
     let now = run.system().stat(Entry::Open(to.as_fd())).during(Operation::SetAttributes)?;

@@ -12,7 +12,7 @@ use crate::policy::{Step, StepId};
 
 /// True if the drives may have too little space for another order, or the user requested it.
 pub(super) fn is_due(run: &PartRun<'_>) -> bool {
-    if run.sets_aside() || run.site.takes_back() {
+    if run.sets_aside() || run.site.is_undo() {
         return run.terms.remove_first;
     }
     let may = |step: &Step| plan::shrinks(step);

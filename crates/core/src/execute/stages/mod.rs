@@ -12,7 +12,7 @@ mod ledger;
 mod make_space;
 mod names;
 mod order;
-mod put_off;
+mod postponed;
 mod read_back;
 mod recheck;
 mod removal;

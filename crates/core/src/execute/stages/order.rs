@@ -20,7 +20,7 @@ use crate::execute::outcome::Outcome;
 use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::ledger::{Ledger, PartLedger};
 use crate::execute::stages::names::Names;
-use crate::execute::stages::put_off::PutOff;
+use crate::execute::stages::postponed::Postponed;
 use crate::execute::stages::run::{FlushState, PartRun, PartTerms, Terms};
 use crate::execute::stages::site::{OnDrive, PartSite};
 use crate::execute::stages::source_times::SourceTimes;
@@ -56,7 +56,7 @@ struct Stage {
 #[allow(clippy::redundant_closure_for_method_calls, reason = "their lifetimes differ")]
 const STAGES: [Stage; 17] = [
     // An earlier undo may have been killed. No original entry has a hidden name.
-    Stage { gate: Gate::If(|run| run.site.takes_back()), work: clear_leftovers },
+    Stage { gate: Gate::If(|run| run.site.is_undo()), work: clear_leftovers },
     // The journal must have the state of entries before they change.
     Stage { gate: Gate::If(|run| run.sets_aside()), work: journal::note_all },
     Stage { gate: Gate::If(flushing::needs_marker), work: flushing::set_marker },
@@ -119,8 +119,9 @@ pub(crate) fn carry_out(
                 .setting_aside(aside.as_ref())
                 .waiting_for_drive(),
             handle: OnceLock::new(),
+            flushed_at: OnceLock::new(),
             closed: AtomicBool::new(false),
-            is_read_itself: AtomicBool::new(false),
+            is_device_cache_dropped: AtomicBool::new(false),
         });
         let (drives, disks) = (drives.collect(), pair.disks(system));
         let site = PartSite { context: &context, pair, part, prefix, drives, disks };
@@ -184,7 +185,7 @@ fn carry_out_part(
         },
         flushed: FlushState::new(plan, at),
         opened: Mutex::default(),
-        put_off: PutOff::default(),
+        postponed: Postponed::default(),
         source_times: SourceTimes::default(),
         last_changes: LastChanges::default(),
     };

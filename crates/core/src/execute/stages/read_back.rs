@@ -14,6 +14,7 @@ use utter_echo_os::Entry;
 
 use crate::execute::stages::disk_order::{OpenFolders, OrderedStep};
 use crate::execute::stages::run::PartRun;
+use crate::execute::stages::site::OnDrive;
 use crate::policy::{Step, StepId};
 
 /// Files of one part to read again on both sides.
@@ -25,19 +26,19 @@ pub(super) struct ReadBack<'r, 'a> {
     /// Files whose copy was read from its drive and not compared yet.
     fresh: Mutex<HashSet<StepId>>,
     /// Whether the source's files are read from their drive as well.
-    forgets_source: bool,
+    drops_source_cache: bool,
 }
 
 impl<'r, 'a> ReadBack<'r, 'a> {
     /// For files that were written.
     pub(super) fn of_written(run: &'r PartRun<'a>) -> Self {
         let (places, fresh) = (OpenFolders::default(), Mutex::default());
-        Self { run, side: Side::Destination, places, fresh, forgets_source: true }
+        Self { run, side: Side::Destination, places, fresh, drops_source_cache: true }
     }
 
     /// For files that are to be removed from the source.
     pub(super) fn of_leaving(run: &'r PartRun<'a>) -> Self {
-        Self { side: Side::Source, forgets_source: false, ..Self::of_written(run) }
+        Self { side: Side::Source, drops_source_cache: false, ..Self::of_written(run) }
     }
 
     /// True, once, for a file of the destination that was just read from its drive.
@@ -52,7 +53,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         work: impl Fn(StepId) + Sync,
     ) -> bool {
         let RotationalDisks { source, destination } = &self.run.site.disks;
-        let is_cold = self.forgets_source || source.is_some() && self.is_cold(&wanted);
+        let is_cold = self.drops_source_cache || source.is_some() && self.is_cold(&wanted);
         let disks = RotationalDisks {
             source: source.clone().filter(|_| is_cold),
             destination: destination.clone(),
@@ -69,9 +70,9 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         };
         let sweep = Sweep {
             all,
-            bring_source: &|step: OrderedStep| self.bring_source(step.id),
-            bring_destination: &|step: OrderedStep| self.bring_destination(step.id),
-            place_there: &|disk: &RotationalDisk, step: OrderedStep| {
+            prefetch_source: &|step: OrderedStep| self.prefetch_source(step.id),
+            prefetch_destination: &|step: OrderedStep| self.prefetch_destination(step.id),
+            destination_position: &|disk: &RotationalDisk, step: OrderedStep| {
                 self.place(disk, self.open_destination(step.id))
             },
             work: &|step: OrderedStep| work(step.id),
@@ -105,7 +106,7 @@ impl<'r, 'a> ReadBack<'r, 'a> {
 
     /// The position of a file. One that cannot be opened comes first, and fails there.
     fn place(&self, disk: &RotationalDisk, file: io::Result<OwnedFd>) -> u64 {
-        file.map_or(0, |file| disk.place_of(self.run.system(), file.as_fd(), 0))
+        file.map_or(0, |file| disk.position_of(self.run.system(), file.as_fd(), 0))
     }
 
     fn open_source(&self, id: StepId) -> io::Result<OwnedFd> {
@@ -120,30 +121,32 @@ impl<'r, 'a> ReadBack<'r, 'a> {
         system.open_file(above.as_fd(), name)
     }
 
-    fn bring_source(&self, id: StepId) -> Prefetched {
-        let brought = self.open_source(id).and_then(|file| {
-            if self.forgets_source {
+    fn prefetch_source(&self, id: StepId) -> Prefetched {
+        let prefetched = self.open_source(id).and_then(|file| {
+            if self.drops_source_cache {
                 // The source needs no flush.
-                let _ = forget(self.run, file.as_fd());
+                let _ = drop_cache(self.run, None, file.as_fd());
             }
-            self.bring(&file)
+            self.prefetch(&file)
         });
         // An error shows again when the file is compared.
-        brought.unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
+        prefetched.unwrap_or(Prefetched { ahead: Prefetch::Read, bytes: 0 })
     }
 
-    fn bring_destination(&self, id: StepId) -> Prefetched {
-        let brought = self.open_destination(id).and_then(|file| {
-            let is_fresh = forget(self.run, file.as_fd())?;
-            Ok((self.bring(&file)?, is_fresh))
+    fn prefetch_destination(&self, id: StepId) -> Prefetched {
+        let prefetched = self.open_destination(id).and_then(|file| {
+            let on = self.run.site.drive_of(id.folder());
+            let is_fresh = drop_cache(self.run, Some(on), file.as_fd())?;
+            Ok((self.prefetch(&file)?, is_fresh))
         });
-        if brought.as_ref().is_ok_and(|(_, is_fresh)| *is_fresh) {
+        if prefetched.as_ref().is_ok_and(|(_, is_fresh)| *is_fresh) {
             self.fresh.lock().insert(id);
         }
-        brought.map_or(Prefetched { ahead: Prefetch::Read, bytes: 0 }, |(brought, _)| brought)
+        prefetched
+            .map_or(Prefetched { ahead: Prefetch::Read, bytes: 0 }, |(prefetched, _)| prefetched)
     }
 
-    fn bring(&self, file: &OwnedFd) -> io::Result<Prefetched> {
+    fn prefetch(&self, file: &OwnedFd) -> io::Result<Prefetched> {
         let system = self.run.system();
         let bytes = system.stat(Entry::Open(file.as_fd()))?.size;
         let stops = self.run.site.context.observer.stop_requested();
@@ -153,14 +156,17 @@ impl<'r, 'a> ReadBack<'r, 'a> {
     }
 }
 
-/// Drops a file from the cache, after flushing it if it was changed since the flush of its drive. Returns true if
-/// it is read from the drive from now on, except for what is in the cache of the device.
-pub(super) fn forget(run: &PartRun<'_>, file: BorrowedFd<'_>) -> io::Result<bool> {
+/// Drops a file from the cache, after flushing one of the destination that was changed since the flush of its drive.
+/// Returns true if it is read from the drive from now on, except for what is in the cache of the device.
+pub(super) fn drop_cache(
+    run: &PartRun<'_>,
+    on: Option<&OnDrive<'_>>,
+    file: BorrowedFd<'_>,
+) -> io::Result<bool> {
     let system = run.system();
-    if run.flushed.is_complete() && !run.flushed.holds(&system.stat(Entry::Open(file))?) {
-        system.flush_file(file)?;
-    } else {
-        system.write_back(file)?;
+    match on.filter(|_| run.flushed.is_complete()) {
+        Some(on) if !on.has_flushed(&system.stat(Entry::Open(file))?) => system.flush_file(file)?,
+        _ => system.write_back(file)?,
     }
-    Ok(drive_handle::forget_file(system, file) || kinds::is_in_memory(system, file))
+    Ok(drive_handle::drop_file_cache(system, file) || kinds::is_in_memory(system, file))
 }

@@ -19,7 +19,7 @@ use crate::policy::{Step, StepId};
 
 /// What to drop from the cache before comparing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Forget {
+enum CacheDrop {
     Both,
     Source,
     Destination,
@@ -43,7 +43,7 @@ pub(super) fn recheck(run: &PartRun<'_>) {
     run.site.context.pool.each(folders, |at| {
         let Some(place) = enter(run, at) else { return };
         let steps = part.steps_of(at, Side::Destination).filter(|(_, step)| step.writes_file());
-        steps.for_each(|(id, _)| recheck_step(run, &place, id, Forget::Both));
+        steps.for_each(|(id, _)| recheck_step(run, &place, id, CacheDrop::Both));
     });
 }
 
@@ -55,25 +55,25 @@ fn enter(run: &PartRun<'_>, at: usize) -> Option<FolderPair> {
 
 fn recheck_one(run: &PartRun<'_>, back: &ReadBack<'_, '_>, id: StepId) {
     let is_fresh = back.is_fresh(id);
-    let forget = match &run.site.disks {
-        RotationalDisks { source: Some(_), .. } if is_fresh => Forget::Nothing,
-        RotationalDisks { source: Some(_), .. } => Forget::Destination,
-        RotationalDisks { .. } if is_fresh => Forget::Source,
-        RotationalDisks { .. } => Forget::Both,
+    let drops = match &run.site.disks {
+        RotationalDisks { source: Some(_), .. } if is_fresh => CacheDrop::Nothing,
+        RotationalDisks { source: Some(_), .. } => CacheDrop::Destination,
+        RotationalDisks { .. } if is_fresh => CacheDrop::Source,
+        RotationalDisks { .. } => CacheDrop::Both,
     };
     if let Some(place) = back.places.take(id.folder()).or_else(|| enter(run, id.folder())) {
-        recheck_step(run, &place, id, forget);
+        recheck_step(run, &place, id, drops);
         back.places.give_back(id.folder(), place);
     }
 }
 
-fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, forget: Forget) {
+fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, drops: CacheDrop) {
     let Some((step, name)) = run.site.step(id) else { return };
     if !run.ledger.is_done(id) || run.must_end() {
         return;
     }
     let at = StepSite { on: run.site.drive_of(id.folder()), place, name, step };
-    let read_back = run.ledger.retry(|| read_back(run, &at, forget));
+    let read_back = run.ledger.retry(|| read_back(run, &at, drops));
     run.site.context.pool.did(1);
     // An interrupted comparison means nothing.
     if let Err(error) = read_back
@@ -81,13 +81,13 @@ fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, forget: Forge
     {
         run.ledger.set(id, StepOutcome::Failed);
         if matches!(error.1, Cause::ReadBack(_)) {
-            at.disown(run.system());
+            at.mark_changed(run.system());
         }
         run.ledger.report(at.on, &place.path.join(name), error);
     }
 }
 
-fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, forget: Forget) -> StepResult {
+fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, drops: CacheDrop) -> StepResult {
     let StepSite { place, name, step, .. } = *at;
     let (system, observer) = (run.system(), run.site.context.observer);
     let source = system.open_file(place.source()?, place.source_name(name));
@@ -98,13 +98,13 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, forget: Forget) -> StepResult
         // A source that changed since the copy cannot be compared.
         return Err(StepError(Operation::Recheck, Cause::Stale("the source")));
     }
-    if matches!(forget, Forget::Both | Forget::Destination) {
+    if matches!(drops, CacheDrop::Both | CacheDrop::Destination) {
         // A file in use by another program is compared as the cache has it.
-        let _ = read_back::forget(run, copy.as_fd()).during(Operation::Recheck)?;
+        let _ = read_back::drop_cache(run, Some(at.on), copy.as_fd()).during(Operation::Recheck)?;
     }
-    if matches!(forget, Forget::Both | Forget::Source) {
+    if matches!(drops, CacheDrop::Both | CacheDrop::Source) {
         // The source needs no flush.
-        let _ = read_back::forget(run, source.as_fd());
+        let _ = read_back::drop_cache(run, None, source.as_fd());
     }
     let (here, there) = (source.as_fd(), copy.as_fd());
     let size = ReadLength { size: now.size, block: run.site.block() };

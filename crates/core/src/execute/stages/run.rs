@@ -3,7 +3,6 @@
 use parking_lot::Mutex;
 use std::collections::HashMap;
 use std::os::fd::BorrowedFd;
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use utter_echo_files::dirty_marker::MarkerSet;
@@ -12,11 +11,11 @@ use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Running;
 use utter_echo_model::verb::Side;
-use utter_echo_os::{Flags, Stat, System, Time};
+use utter_echo_os::{Flags, System};
 
 use crate::execute::stages::last_changes::LastChanges;
 use crate::execute::stages::ledger::PartLedger;
-use crate::execute::stages::put_off::PutOff;
+use crate::execute::stages::postponed::Postponed;
 use crate::execute::stages::site::PartSite;
 use crate::execute::stages::source_times::SourceTimes;
 use crate::execute::writer::FolderPair;
@@ -42,7 +41,7 @@ pub(crate) struct Terms<'a> {
 #[derive(Clone, Copy)]
 pub(crate) struct RemovalTerms {
     /// The source has entries of a move that is undone.
-    pub(crate) moves_back: bool,
+    pub(crate) is_move_back: bool,
     /// Attributes that the destination's drive cannot store may be lost.
     pub(crate) may_lose: bool,
 }
@@ -74,7 +73,7 @@ pub(super) struct PartRun<'a> {
     pub(super) flushed: FlushState<'a>,
     /// Folders of the destination that are opened for the time of the changes.
     pub(super) opened: Mutex<HashMap<usize, Opening>>,
-    pub(super) put_off: PutOff,
+    pub(super) postponed: Postponed,
     pub(super) source_times: SourceTimes,
     pub(super) last_changes: LastChanges,
 }
@@ -123,8 +122,6 @@ pub(super) struct FlushState<'a> {
     pub(super) settles: bool,
     /// All drives were flushed.
     pub(super) all: AtomicBool,
-    /// When the flush began.
-    pub(super) at: OnceLock<Time>,
 }
 
 impl<'a> FlushState<'a> {
@@ -134,16 +131,10 @@ impl<'a> FlushState<'a> {
             marked_folders: plan.left_behind.get(part).map_or(&[], |left| &left.marked_folders),
             settles: plan.settles,
             all: AtomicBool::new(false),
-            at: OnceLock::new(),
         }
     }
 
     pub(super) fn is_complete(&self) -> bool {
         self.all.load(Ordering::Relaxed)
-    }
-
-    /// True for an entry that was not changed since the flush, so that all of it is on the drive.
-    pub(super) fn holds(&self, entry: &Stat) -> bool {
-        self.is_complete() && self.at.get().is_some_and(|at| entry.changed < *at)
     }
 }

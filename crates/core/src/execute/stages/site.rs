@@ -11,7 +11,7 @@ use utter_echo_drives::drive_handle::DriveHandle;
 use utter_echo_drives::map::DriveBelow;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::verb::Side;
-use utter_echo_os::System;
+use utter_echo_os::{Stat, System, Time};
 
 use crate::execute::writer::{WriteContext, Writer};
 use crate::policy::{Part, SourceNames, Step, StepId};
@@ -23,13 +23,20 @@ pub(super) struct OnDrive<'a> {
     pub(super) writer: Writer<'a>,
     /// Opened before the first write.
     pub(super) handle: OnceLock<DriveHandle>,
+    /// The drive's own time at the beginning of its flush, if it is needed and known.
+    pub(super) flushed_at: OnceLock<Time>,
     /// Set once nothing more can be written to it.
     pub(super) closed: AtomicBool,
     /// The cache of the device below its driver was dropped.
-    pub(super) is_read_itself: AtomicBool,
+    pub(super) is_device_cache_dropped: AtomicBool,
 }
 
 impl OnDrive<'_> {
+    /// True for an entry that was not changed since the flush, so that all of it is on the drive.
+    pub(super) fn has_flushed(&self, entry: &Stat) -> bool {
+        self.flushed_at.get().is_some_and(|at| entry.changed < *at)
+    }
+
     pub(super) fn is_closed(&self) -> bool {
         self.closed.load(Ordering::Relaxed)
     }
@@ -107,7 +114,7 @@ impl PartSite<'_> {
     }
 
     /// True for a part that undoes a run.
-    pub(super) fn takes_back(&self) -> bool {
+    pub(super) fn is_undo(&self) -> bool {
         self.part.memory.is_some()
     }
 
@@ -116,7 +123,7 @@ impl PartSite<'_> {
         self.part.root.is_some_and(|step| step.is_taken_over())
     }
 
-    pub(super) fn tell_start(&self, path: &TreePath) {
+    pub(super) fn report_start(&self, path: &TreePath) {
         self.context.observer.started(self.prefix.join(path.as_bytes()).as_bytes());
     }
 }

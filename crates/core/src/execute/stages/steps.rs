@@ -33,7 +33,7 @@ impl StepSite<'_> {
     }
 
     /// Makes a file look changed to the next run, by a time that the drive keeps and that is far from the source's.
-    pub(super) fn disown(&self, system: &dyn System) {
+    pub(super) fn mark_changed(&self, system: &dyn System) {
         let Some(source) = self.step.source else { return };
         let capabilities = self.on.writer.capabilities;
         let other = |secs| capabilities.drive.nearest(Time { secs, nanos: 0 });
@@ -97,7 +97,7 @@ impl PartRun<'_> {
         let ids = slots.map(|slot| StepId::new(at, Side::Destination, slot));
         let is_due = |id: &StepId| {
             let is_wanted = self.site.part.step(*id).is_some_and(wanted);
-            is_wanted && !self.ledger.was_tried(*id) && !self.put_off.has(*id)
+            is_wanted && !self.ledger.was_tried(*id) && !self.postponed.has(*id)
         };
         let mut due = ids.filter(is_due).peekable();
         if due.peek().is_none() || self.must_end() {
@@ -125,15 +125,15 @@ impl PartRun<'_> {
         if self.must_end() || on.is_closed() {
             return;
         }
-        self.site.tell_start(&place.path.join(name));
+        self.site.report_start(&place.path.join(name));
         let at = StepSite { on, place, name, step };
-        if let Some(done) = self.do_or_put_off(&at, id, work) {
+        if let Some(done) = self.do_or_postpone(&at, id, work) {
             self.ledger.conclude(id, done.and_then(|()| at.note_after()));
         }
     }
 
     /// Does the work, with retries of temporary errors. `None` if the file could not be read and is postponed.
-    pub(super) fn do_or_put_off(
+    pub(super) fn do_or_postpone(
         &self,
         at: &StepSite<'_>,
         id: StepId,
@@ -143,7 +143,7 @@ impl PartRun<'_> {
         self.site.context.pool.did(1);
         at.on.writer.changed_entry();
         if let Err(StepError(Operation::Read, cause)) = &first
-            && self.puts_off(id, cause)
+            && self.postpones(id, cause)
         {
             return None;
         }
@@ -152,13 +152,13 @@ impl PartRun<'_> {
     }
 
     /// Postpones a step whose file could not be read, unless its drive is gone. Returns whether it did.
-    pub(super) fn puts_off(&self, id: StepId, cause: &Cause) -> bool {
+    pub(super) fn postpones(&self, id: StepId, cause: &Cause) -> bool {
         let on = self.site.drive_of(id.folder());
-        let puts_off =
-            cause.is_input_output() && self.put_off.is_open() && !self.ledger.source_fails(on);
-        if puts_off {
-            self.put_off.add(id);
+        let postpones =
+            cause.is_input_output() && self.postponed.is_open() && !self.ledger.source_fails(on);
+        if postpones {
+            self.postponed.add(id);
         }
-        puts_off
+        postpones
     }
 }

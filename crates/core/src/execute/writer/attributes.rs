@@ -124,7 +124,7 @@ impl Writer<'_> {
     }
 
     /// Sets all attributes of a new entry, which still has its temporary name.
-    pub(super) fn dress(
+    pub(super) fn set_new_attributes(
         &self,
         place: &FolderPair,
         name: &[u8],
@@ -161,7 +161,7 @@ impl Writer<'_> {
         self.set_time(made, source, || self.accessed(AttributeModel::Entry(source_entry)))?;
         match (source_entry, made) {
             (Entry::Open(source), Entry::Open(made)) => {
-                self.dress_with_flags(place, name, operation, source, made)
+                self.set_flags_before_rename(place, name, operation, source, made)
             }
             // Links and special files have no flags.
             _ => Ok(None),
@@ -336,7 +336,7 @@ impl Writer<'_> {
     }
 
     /// Sets the attributes of a folder: all of a new one, and those that differ of an existing one.
-    pub(crate) fn dress_folder(
+    pub(crate) fn set_folder_attributes(
         &self,
         operation: &EntryOperation,
         source: AttributeModel<'_>,

@@ -124,7 +124,7 @@ impl Writer<'_> {
             made: Entry::Open(made.as_fd()),
             born: self.born(place, birth_mode, &before),
         };
-        let flags = self.dress(place, name, operation, &copy)?;
+        let flags = self.set_new_attributes(place, name, operation, &copy)?;
         if self.is_flushed_first() {
             self.flush_before_naming(made.as_fd())?;
         }

@@ -91,7 +91,7 @@ impl Writer<'_> {
 
     /// Sets the flags of a new file. If some of them would prevent its rename, returns all flags and sets the
     /// others.
-    pub(super) fn dress_with_flags(
+    pub(super) fn set_flags_before_rename(
         &self,
         place: &FolderPair,
         name: &[u8],

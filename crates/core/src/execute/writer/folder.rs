@@ -124,6 +124,6 @@ impl Writer<'_> {
         if now.kind != Kind::Folder || expected.is_some_and(|expected| !expected.still(&now)) {
             return Err(StepError::stale_destination(Operation::SetAttributes));
         }
-        self.dress_folder(operation, source, entry, true)
+        self.set_folder_attributes(operation, source, entry, true)
     }
 }

@@ -182,7 +182,7 @@ impl Writer<'_> {
             return Err(StepError(Operation::Write, Cause::Stale("what was just made")));
         }
         let copy = EntryCopy { source_entry, source, made: entry, born: State::from(&born) };
-        self.dress(place, name, operation, &copy).map(drop)
+        self.set_new_attributes(place, name, operation, &copy).map(drop)
     }
 
     /// Reads the source again, which must be as in the plan.

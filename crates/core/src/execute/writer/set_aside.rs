@@ -211,7 +211,7 @@ impl Writer<'_> {
         let from = Entry::Named(place.destination.as_fd(), name);
         let made = aside.counterpart(&path).during(Operation::SetAside)?;
         let (copy, to) = (EntryOperation::copy_of(was), Entry::Open(made.as_fd()));
-        aside.writer.dress_folder(&copy, AttributeModel::Entry(from), to, true)?;
+        aside.writer.set_folder_attributes(&copy, AttributeModel::Entry(from), to, true)?;
         // A locked folder could not be emptied or pruned. The journal has its flags.
         aside.writer.unlock(made.as_fd()).during(Operation::SetAside)?;
         Ok(())

@@ -17,7 +17,7 @@ impl Writer<'_> {
     pub(crate) fn take_over(&self, place: &FolderPair, name: &[u8], planned: &State) -> StepResult {
         let from = (place.source()?, place.source_name(name));
         self.source_now(Entry::Named(from.0, from.1), planned)?;
-        told_apart(self.rename_to_new(place, from, name))
+        translate_error(self.rename_to_new(place, from, name))
     }
 
     /// The same for the root of the source.
@@ -26,12 +26,12 @@ impl Writer<'_> {
         let (above, name) = root.during(Operation::LookAtSource)?;
         let from = (above.as_fd(), &*name);
         self.source_now(Entry::Named(from.0, from.1), &State::from(&pair.source_stat))?;
-        told_apart(self.rename_free(from, to).during(Operation::Write))
+        translate_error(self.rename_free(from, to).during(Operation::Write))
     }
 }
 
 /// Translates the error of a drive that cannot rename between its mounts.
-fn told_apart(renamed: StepResult) -> StepResult {
+fn translate_error(renamed: StepResult) -> StepResult {
     match renamed {
         Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => {
             Err(StepError(Operation::Vacate, Cause::NotRenamed))

@@ -166,10 +166,11 @@ impl SourceRemoval<'_, '_> {
         let (run, system, on) = (self.run, self.run.system(), at.on);
         let path = at.place.path.join(at.name);
         let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
-        let is_read_itself = is_fresh && run.flushed.holds(&before)
-            || read_back::forget(run, copy).during(Operation::Vacate)?;
-        let is_read_itself = is_read_itself && on.is_read_itself.load(Ordering::Relaxed);
-        if !is_read_itself && !run.terms.removal.may_lose {
+        let is_device_cache_dropped = is_fresh && on.has_flushed(&before)
+            || read_back::drop_cache(run, Some(on), copy).during(Operation::Vacate)?;
+        let is_device_cache_dropped =
+            is_device_cache_dropped && on.is_device_cache_dropped.load(Ordering::Relaxed);
+        if !is_device_cache_dropped && !run.terms.removal.may_lose {
             return Err(StepError(Operation::Vacate, Cause::ProvenInMemoryAlone));
         }
         let numbers = on.mounted.capabilities.drive.numbers;

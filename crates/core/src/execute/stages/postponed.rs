@@ -8,13 +8,13 @@ use crate::policy::StepId;
 
 /// The postponed steps of a part.
 #[derive(Debug, Default)]
-pub(super) struct PutOff {
+pub(super) struct Postponed {
     steps: Mutex<BTreeSet<StepId>>,
     /// All other steps were tried.
     is_over: AtomicBool,
 }
 
-impl PutOff {
+impl Postponed {
     fn steps(&self) -> MutexGuard<'_, BTreeSet<StepId>> {
         self.steps.lock()
     }
