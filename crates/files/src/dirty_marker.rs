@@ -109,7 +109,7 @@ fn read(system: &dyn System, root: BorrowedFd<'_>) -> io::Result<Option<Vec<u8>>
 }
 
 /// The folder is a counterpart of the source's and keeps its time.
-fn keeping_times(
+pub(crate) fn keeping_times(
     system: &dyn System,
     root: BorrowedFd<'_>,
     work: impl FnOnce() -> io::Result<()>,

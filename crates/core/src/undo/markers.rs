@@ -14,7 +14,8 @@ use crate::policy::{Part, StepId};
 use crate::undo::past_run::PastRun;
 
 impl PastRun<'_> {
-    /// Clears the marker of each destination, if only this run and its undo have changed entries since it was set.
+    /// Clears the marker of each destination, if only this run and its undo have changed entries since it was set. Where
+    /// other drives lie below, it stays: they have clocks of their own, and are not flushed here.
     pub(crate) fn clear_markers(&self) {
         for (past, part) in self.parts.iter().zip(&self.plan.parts) {
             let root = self.system.open_root(&past.root);
@@ -40,16 +41,17 @@ impl PastRun<'_> {
         let folders = (0..part.folders.len()).map(|at| part.folder_path(at));
         let known: HashSet<TreePath> =
             part.all_ids().map(|id: StepId| part.path(id)).chain(folders).collect();
+        let drive = self.system.stat(Entry::Open(root.as_fd()))?.identity.drive;
         let mut waiting = vec![TreePath::default()];
         while let Some(path) = waiting.pop() {
             let folder = self.system.open_folder(root.as_fd(), path.as_bytes())?;
             for name in Listing::read(self.system, folder.as_fd())?.names() {
                 let stat = self.system.stat(Entry::Named(folder.as_fd(), name))?;
                 let path = path.join(name);
-                if unflushed.may_have_touched(&stat)
+                let is_foreign = unflushed.may_have_touched(&stat)
                     && !known.contains(&path)
-                    && !hidden_names::is_hidden_name(name)
-                {
+                    && !hidden_names::is_hidden_name(name);
+                if is_foreign || stat.identity.drive != drive {
                     return Ok(false);
                 }
                 if stat.kind == Kind::Folder {
