@@ -1,4 +1,4 @@
-//! The question before a run. It goes to the terminal, wherever the streams go.
+//! Questions before a run. They go to the terminal, wherever the streams go.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -18,20 +18,19 @@ use crate::report::text;
 use crate::signals::Signals;
 use crate::terminal::{names, units};
 
-/// How many removals are shown with the question.
+/// The number of removals shown with the question.
 const SHOWN: usize = 10;
-/// How many steps make a page.
+/// Steps on a page.
 const PAGE: usize = 20;
 
-/// A terminal with somebody in front of it.
+/// An interactive terminal.
 struct Terminal {
     shown: anstream::AutoStream<File>,
     typed: File,
 }
 
 impl Terminal {
-    /// The one that this process was started from. One that it stands behind, like that of a job in the
-    /// background, would stop it.
+    /// The controlling terminal, if this process is in its foreground: reading in the background would stop it.
     fn open() -> Result<Self, NoTerminal> {
         let open = || {
             let typed = File::options().read(true).write(true).open("/dev/tty")?;
@@ -57,7 +56,7 @@ pub(crate) fn can_ask() -> bool {
     Terminal::open().is_ok()
 }
 
-/// For an option that cannot do without.
+/// For an option that needs a terminal.
 pub(crate) fn require_terminal(option: &str) -> Result<(), WrongCall> {
     let told = |NoTerminal| {
         WrongCall(format!(
@@ -67,7 +66,7 @@ pub(crate) fn require_terminal(option: &str) -> Result<(), WrongCall> {
     Terminal::open().map(|_| ()).map_err(told)
 }
 
-/// What to do with each entry that a move meets another of its name with, by its path. `None` if it is to end.
+/// The decision for each conflict of a move, by path. `None` if the user quits.
 pub(crate) fn about_conflicts(
     plan: &Plan,
     signals: &Signals,
@@ -91,7 +90,7 @@ pub(crate) fn about_conflicts(
     Ok(Some(answers))
 }
 
-/// What to do with one of them, and whether with all that follow.
+/// The decision for one conflict, and whether it holds for all that follow.
 fn about_conflict(path: &[u8], signals: &Signals) -> Result<Option<(OnConflict, bool)>> {
     let mut terminal = Terminal::open()?;
     let path = names::shown(path);
@@ -123,13 +122,13 @@ fn about_conflict(path: &[u8], signals: &Signals) -> Result<Option<(OnConflict, 
     }
 }
 
-/// There is none with somebody in front of it.
+/// No interactive terminal.
 #[derive(Debug, thiserror::Error)]
 #[error("there is no terminal to ask on\n  look first with --dry-run")]
 struct NoTerminal;
 
-/// Shows what would be done, above all what would be removed, and waits for an answer. Steps can be
-/// looked at before; anything but a yes is a no.
+/// Shows the totals and the removals, and waits for an answer. The user can list steps first; anything but a yes is
+/// a no.
 pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let removals = plan.totals.steps.remove.entries;
@@ -177,7 +176,7 @@ fn totals(plan: &Plan) -> String {
     text::plan_totals(&(&plan.totals).into(), plan.totals.unchanged.entries)
 }
 
-/// Shows why a guard refuses, and asks whether to go on all the same.
+/// Shows why a guard refuses, and asks whether to continue.
 pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let refusal = refusal.to_string();
@@ -187,7 +186,7 @@ pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     Ok(matches!(&*answer, "y" | "yes"))
 }
 
-/// Asks whether what so many runs set aside may go for good.
+/// Asks whether the set-aside entries of so many runs may be removed for good.
 pub(crate) fn discard(runs: usize, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let what = if runs == 1 { "this run".into() } else { format!("these {runs} runs") };
@@ -195,7 +194,7 @@ pub(crate) fn discard(runs: usize, signals: &Signals) -> Result<bool> {
     Ok(matches!(&*answer(&mut terminal, &question, signals)?, "y" | "yes"))
 }
 
-/// The steps of one kind, or those with a word in their path, page by page.
+/// Lists the steps of one kind, or with a word in their path, page by page.
 fn list(terminal: &mut Terminal, plan: &Plan, word: &str, signals: &Signals) -> Result<()> {
     let kind = Verb::ALL.into_iter().find(|verb| verb.name() == word);
     let wanted = |placed: &PlacedStep<'_>| match kind {
@@ -220,14 +219,14 @@ fn list(terminal: &mut Terminal, plan: &Plan, word: &str, signals: &Signals) -> 
     Ok(())
 }
 
-/// Asks about every step that replaces or removes; those that are not agreed to are taken out of the
-/// plan. False if nothing is to be done at all.
+/// Asks about every step that replaces or removes; declined ones are taken out of the plan. False if the user
+/// quits.
 pub(crate) fn about_each(plan: &mut Plan, destination: &Path, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let place = names::path(destination);
     writeln!(terminal, "{} In {place}:", totals(plan))?;
     let mut unwanted = HashSet::new();
-    // What was said of all that follow, and of a folder with all it holds.
+    // The answer for all that follow, and for everything in a folder.
     let (mut rest, mut above): (Option<bool>, Option<(Vec<u8>, bool)>) = (None, None);
     for placed in plan.steps() {
         if !matches!(placed.step.verb, Verb::Replace | Verb::Remove) {
@@ -292,18 +291,17 @@ fn about_one(terminal: &mut Terminal, placed: &PlacedStep<'_>, signals: &Signals
     }
 }
 
-/// What is typed after a question, in small letters; "quit" if nothing can come any more.
+/// The answer to a question, in lower case; "quit" at the end of input.
 fn answer(terminal: &mut Terminal, question: &str, signals: &Signals) -> Result<String> {
     write!(terminal, "{question}")?;
     terminal.flush()?;
     let Some(answer) = read_line(&terminal.typed, signals)? else { return Ok("quit".into()) };
     let answer = answer.trim();
-    // A word to look for keeps its case.
+    // A search word keeps its case.
     Ok(if answer.contains(' ') { answer.to_owned() } else { answer.to_lowercase() })
 }
 
-/// A line, without reading what comes after it: that would not show as waiting any more. `None` at
-/// the end of all input.
+/// Reads a line and nothing after it, which `poll` would not report any more. `None` at the end of input.
 fn read_line(typed: &File, signals: &Signals) -> Result<Option<String>> {
     let (mut line, mut byte) = (Vec::new(), [0]);
     loop {
@@ -318,7 +316,7 @@ fn read_line(typed: &File, signals: &Signals) -> Result<Option<String>> {
     Ok(Some(String::from_utf8_lossy(&line).into_owned()))
 }
 
-/// Reading alone would sleep through Ctrl-C.
+/// A blocking read would ignore Ctrl-C.
 fn wait_for_input(typed: &File, signals: &Signals) -> Result<()> {
     let short = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
     loop {

@@ -1,4 +1,4 @@
-//! From the words of a call to a command, and what is said of words that mean nothing here.
+//! Parsing the command line, and the errors for words that are not understood.
 
 mod trade;
 
@@ -17,22 +17,22 @@ use crate::mounting::{self, Mounts};
 use crate::records::Within;
 use crate::terminal::streams;
 
-/// Set by a shell that asks what could be typed next.
+/// Set by a shell that asks for completions.
 pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 
-/// A command with what it finds around it.
+/// A command and its context.
 pub(crate) struct Called {
     command: Box<dyn Command>,
     context: Context,
-    /// Gone once the command has ended.
+    /// Removed when the command has ended.
     _mounts: Mounts,
 }
 
-/// A call that means nothing, of which that was said.
+/// An invalid call; the error was printed already.
 #[derive(Debug)]
 pub(crate) struct Wrong;
 
-/// Reads a call; `None` if it was answered already, as one for help is.
+/// Parses a call; `None` if it was answered already, like a call for help.
 pub(crate) fn read(
     program: Program,
     words: impl IntoIterator<Item = OsString>,
@@ -60,7 +60,7 @@ pub(crate) fn read(
     Ok(None)
 }
 
-/// Reads a call without saying anything of it.
+/// Parses a call and prints nothing.
 pub(crate) fn parse(
     program: Program,
     words: impl IntoIterator<Item = OsString>,
@@ -72,7 +72,7 @@ pub(crate) fn parse(
     Ok(Called { command, context, _mounts: Mounts::default() })
 }
 
-/// The same of a call of a job, which another command makes.
+/// The same for the call of a job, made by another command.
 pub(crate) fn parse_within(
     words: impl IntoIterator<Item = OsString>,
     within: Within,
@@ -83,12 +83,12 @@ pub(crate) fn parse_within(
 }
 
 impl Called {
-    /// What was typed, as the parser understood it.
+    /// The parsed arguments.
     pub(crate) fn typed(&self) -> &ArgMatches {
         &self.context.typed
     }
 
-    /// What it was understood as, for tests.
+    /// The parsed command, for tests.
     #[cfg(test)]
     pub(crate) fn understood(&self) -> String {
         format!("{:?}", self.command)
@@ -98,14 +98,14 @@ impl Called {
         self.command.run(&self.context)
     }
 
-    /// What is asked of the core, of commands that compare two sides.
+    /// The request to the core, for commands that compare two sides.
     pub(crate) fn request(&self) -> Result<Option<Request>> {
         self.command.request(&self.context)
     }
 }
 
-/// Says what is wrong with a call, and what to do next; `only_one_more` tells whether one more word would make
-/// it right.
+/// Prints what is wrong with a call and what to do next. `only_one_more` tells whether one more word would make it
+/// valid.
 fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
     let text = error.render().to_string();
     if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
@@ -128,18 +128,18 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
     Wrong
 }
 
-/// What follows it is told otherwise, and shorter.
+/// The rest of the parser's message is replaced by a shorter one.
 fn first_paragraph(text: &str) -> String {
     let text = text.strip_prefix("error: ").unwrap_or(text);
     text.split("\n\n").next().unwrap_or(text).trim_end().to_owned()
 }
 
-/// What is wrong with a call that nobody typed, and what was probably meant.
+/// The error of a call that nobody typed, with a suggestion.
 pub(crate) fn told(error: &clap::Error) -> (String, Option<String>) {
     (first_paragraph(&error.render().to_string()), similar(error))
 }
 
-/// The long name of the option that an error is about.
+/// The long name of the option in an error.
 pub(crate) fn option_of(error: &clap::Error) -> Option<String> {
     let option = match error.get(ContextKind::InvalidArg)? {
         ContextValue::String(option) => option,
@@ -150,7 +150,7 @@ pub(crate) fn option_of(error: &clap::Error) -> Option<String> {
     Some(name.to_owned())
 }
 
-/// The command that a call began with, from the usage that an error tells, or else from the call itself.
+/// The command of a call, from the usage in an error or else from the call itself.
 fn command(program: Program, text: &str) -> Option<String> {
     let usage = text.split_once("Usage: utter ").map(|(_, usage)| usage.to_owned());
     let called = || std::env::args_os().nth(1).map(|word| word.to_string_lossy().into_owned());
@@ -158,7 +158,7 @@ fn command(program: Program, text: &str) -> Option<String> {
     (program.command_line)().find_subcommand(&command).map(|_| command)
 }
 
-/// The option or command that is not known here.
+/// The unknown option or command.
 fn word(error: &clap::Error) -> Option<&String> {
     let kind = match error.kind() {
         ErrorKind::UnknownArgument => ContextKind::InvalidArg,
@@ -171,7 +171,7 @@ fn word(error: &clap::Error) -> Option<&String> {
     }
 }
 
-/// What was probably meant.
+/// A suggestion.
 fn similar(error: &clap::Error) -> Option<String> {
     let kinds =
         [ContextKind::SuggestedArg, ContextKind::SuggestedSubcommand, ContextKind::SuggestedValue];
@@ -184,7 +184,7 @@ fn similar(error: &clap::Error) -> Option<String> {
     Some(format!("did you mean '{}'?", words.join("' or '")))
 }
 
-/// What a word is not.
+/// Unknown option, command or argument.
 fn unknown(error: &clap::Error) -> Option<String> {
     let word = word(error)?;
     Some(match error.kind() {
@@ -202,7 +202,7 @@ fn not_text(error: &clap::Error) -> Option<String> {
     (error.kind() == ErrorKind::InvalidUtf8).then(|| told.to_owned())
 }
 
-/// What a call without all its places lacks.
+/// The paths missing from a call.
 fn missing(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Option<String> {
     if error.kind() != ErrorKind::MissingRequiredArgument {
         return None;
@@ -213,7 +213,7 @@ fn missing(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Option<
     let plain = |lack: &String| lack.trim_matches(['<', '>', '.']).to_lowercase();
     let lacks: Vec<_> = lacks.iter().map(plain).collect();
     Some(match &*lacks {
-        // Of several sources the last is taken for the destination.
+        // The parser takes the last of several sources for the destination.
         [one] if one == "source" && only_one_more() => "the destination is missing".to_owned(),
         [one] if one.starts_with('-') => format!("{} is needed, too", lacks_as_typed(error)),
         [one] => format!("the {one} is missing"),

@@ -1,4 +1,4 @@
-//! What a command finds around it: the clock, signals, and the user's folders.
+//! The context of a command: the clock, signals, and the user's folders.
 
 use std::cell::OnceCell;
 use std::ffi::OsString;
@@ -22,34 +22,34 @@ use crate::terminal::shell::quoted;
 pub(crate) trait Command: Debug {
     fn run(&self, context: &Context) -> Result<Exit>;
 
-    /// What it asks of the core, if it compares two sides.
+    /// Its request to the core, if it compares two sides.
     fn request(&self, _context: &Context) -> Result<Option<Request>> {
         Ok(None)
     }
 }
 
-/// The program itself, for commands that make calls of it or explain it.
+/// The program itself, for commands that call or describe it.
 #[derive(Clone, Copy)]
 pub(crate) struct Program {
-    /// Its command line, as it is defined.
+    /// The definition of its command line.
     pub(crate) command_line: fn() -> clap::Command,
     /// The command that was called.
     pub(crate) understand: fn(&ArgMatches) -> Result<Box<dyn Command>, clap::Error>,
 }
 
 pub(crate) struct Context {
-    /// What was called.
+    /// The call.
     pub(crate) program: Program,
-    /// What was typed, as the parser understood it.
+    /// The parsed arguments.
     pub(crate) typed: ArgMatches,
-    /// The same, word by word, the program's name first.
+    /// The arguments, the program's name first.
     pub(crate) words: Vec<OsString>,
     /// When the command began.
     pub(crate) began: Timestamp,
-    /// What calls this, if another command does.
+    /// The command that makes this call, if any.
     within: Option<Within>,
     signals: Rc<OnceCell<Signals>>,
-    /// What its reports told.
+    /// The summary of its reports.
     pub(crate) heard: Ear,
 }
 
@@ -59,35 +59,35 @@ impl Context {
         Self { program, typed, words, began: Timestamp::now(), within: None, signals, heard }
     }
 
-    /// Of a call of a job, which another command makes, and that hears of the same signals.
+    /// For the call of a job, made by another command, with the same signals.
     pub(crate) fn within(self, outer: &Self, within: Within) -> Self {
         let (signals, heard) = (Rc::clone(&outer.signals), Rc::clone(&outer.heard));
         Self { within: Some(within), signals, heard, ..self }
     }
 
-    /// The job that this is a call of.
+    /// The job of this call.
     pub(crate) fn job(&self) -> Option<&JobCall> {
         self.within.as_ref().map(|within| &within.job)
     }
 
-    /// For how long records are kept.
+    /// How long records are kept.
     pub(crate) fn keep(&self) -> RecordRetention {
         self.within.as_ref().map_or_else(RecordRetention::default, |within| within.keep.clone())
     }
 
-    /// The call, as it can be typed into a POSIX shell.
+    /// The call, quoted for a POSIX shell.
     pub(crate) fn line(&self) -> String {
         let words = self.words.iter().skip(1).map(|word| quoted(word));
         ["utter".to_owned()].into_iter().chain(words).collect::<Vec<_>>().join(" ")
     }
 
-    /// How a command ends that does nothing but show: it has failed if what it shows is lost, unless it is one of
-    /// several that another one runs.
+    /// The exit of a command that only shows: a failure if its output was lost, unless another command made the
+    /// call.
     pub(crate) fn of_shown(&self, exit: Exit) -> Exit {
         if self.within.is_some() { exit } else { exit::of_shown(exit) }
     }
 
-    /// When the command began, as the core tells times.
+    /// The start of the command, as a time of the core.
     pub(crate) fn now(&self) -> Time {
         let nanos = self.began.as_nanosecond();
         let (secs, nanos) = (nanos.div_euclid(1_000_000_000), nanos.rem_euclid(1_000_000_000));
@@ -97,7 +97,7 @@ impl Context {
         }
     }
 
-    /// Signals, caught from the first call on: until then they end the process.
+    /// Signals, caught from the first use on: until then they end the process.
     pub(crate) fn signals(&self) -> Result<&Signals> {
         if self.signals.get().is_none() {
             let caught = Signals::caught_from_now_on().context("cannot catch signals")?;

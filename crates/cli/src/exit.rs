@@ -37,9 +37,9 @@ impl Exit {
         Self::Terminated,
     ];
 
-    /// Of two, the one that somebody who runs several must know of.
+    /// The worse of two.
     pub(crate) fn or_worse(self, other: Self) -> Self {
-        // From well to bad.
+        // From good to bad.
         let rank = |exit: Self| match exit {
             Self::Done => 0,
             Self::Different => 1,
@@ -53,7 +53,7 @@ impl Exit {
         if rank(other) > rank(self) { other } else { self }
     }
 
-    /// What it means, for whoever reads the help.
+    /// Its meaning, for the help.
     fn meaning(self) -> &'static str {
         match self {
             Self::Done => "all was done; for verify: no difference",
@@ -73,7 +73,7 @@ impl Exit {
     }
 }
 
-/// The codes with what they mean, a line each.
+/// The codes and their meanings, a line each.
 pub(crate) fn codes() -> String {
     let line = |exit: Exit| format!("  {:<4} {}\n", exit as u8, exit.meaning());
     Exit::ALL.map(line).concat()
@@ -85,7 +85,7 @@ impl From<Exit> for ExitCode {
     }
 }
 
-/// A call that cannot be meant, or names what is not there. Nothing was touched.
+/// An invalid call, or one that names what does not exist. Nothing was touched.
 #[derive(Clone, Debug, thiserror::Error)]
 #[error("{0}")]
 pub(crate) struct WrongCall(pub(crate) String);
@@ -98,19 +98,19 @@ macro_rules! wrong_call {
 }
 pub(crate) use wrong_call;
 
-/// What the person who was asked, or the command before the run, did not let through.
+/// Declined by the user, or by the command before the run.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}\n  nothing was touched")]
 pub(crate) struct Refused(pub(crate) String);
 
-/// A run that may not begin now.
+/// A run that may not begin at this time.
 #[derive(Debug, thiserror::Error)]
 #[error(
     "it is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within"
 )]
 pub(crate) struct OutOfHours(pub(crate) String, pub(crate) String);
 
-/// Of an error that ended a command. One of no kind known here ended it in the middle.
+/// The exit for an error that ended a command. Unknown errors mean that it ended early.
 pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     if let Some(stop) = error.downcast_ref() {
         return of_stop(*stop);
@@ -139,12 +139,12 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     }
 }
 
-/// Of a command that does nothing but show: it has failed if what it shows is lost.
+/// The exit of a command that only shows: a failure if its output was lost.
 pub(crate) fn of_shown(exit: Exit) -> Exit {
     if streams::is_cut_off() { Exit::CutOff } else { exit }
 }
 
-/// `planned` is the number of problems that were known before the run.
+/// `planned`: the number of problems known before the run.
 pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<Stop>) -> Exit {
     match outcome.ending {
         Ending::Early(_) => Exit::EndedEarly,
@@ -154,7 +154,7 @@ pub(crate) fn of_outcome(outcome: &Outcome, planned: usize, stopped_by: Option<S
     }
 }
 
-/// Of a run that was to stop.
+/// The exit of a run that was told to stop.
 pub(crate) fn of_stop(stop: Stop) -> Exit {
     match stop {
         Stop::Interrupted => Exit::Interrupted,

@@ -1,13 +1,13 @@
-//! Standing behind everything else on the machine.
+//! The lowest priority for processor and drives.
 
 use anyhow::{Context as _, Result};
 use ioprio::{Class, Pid, Priority, Target};
 
-/// The lowest processor priority there is, see `setpriority(2)`.
+/// The lowest processor priority, see `setpriority(2)`.
 const LAST: i32 = 19;
 
-/// Gives this process, and every thread it starts from now on, the lowest priority for processor
-/// and drive. Whoever runs it may always do that.
+/// Gives this process, and every thread it starts from now on, the lowest priority for processor and drives. Any
+/// user may do that.
 pub(crate) fn stand_back() -> Result<()> {
     rustix::process::setpriority_process(None, LAST)
         .context("cannot lower the processor priority")?;

@@ -1,4 +1,4 @@
-//! Commands that a user has run around a run.
+//! The user's commands before and after a run.
 
 use std::process::{Command, Stdio};
 
@@ -8,7 +8,7 @@ use crate::exit::{self, Exit, Refused};
 use crate::options::Writing;
 use crate::terminal::streams;
 
-/// Runs `run` between the commands before and after it, if there are any.
+/// Runs the command before, then `run`, then the command after.
 pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> Result<Exit> {
     let before = writing.before.as_deref().map_or(Ok(()), |command| {
         let why = shell(command, None).err();
@@ -20,14 +20,14 @@ pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> R
     match shell(command, Some(exit)) {
         Ok(()) => result,
         Err(why) => {
-            // What the run came to is not lost for what came after it.
+            // The result of the run is kept, whatever the command after it does.
             streams::tell_error(&anyhow::anyhow!("--after '{command}' {why}"));
             result.map(|exit| if exit == Exit::Done { Exit::Problems } else { exit })
         }
     }
 }
 
-/// Its output goes to stderr, so that what the run prints stays readable for programs.
+/// Its output goes to stderr: programs parse stdout.
 fn shell(command: &str, exit: Option<Exit>) -> Result<(), String> {
     let mut shell = Command::new("sh");
     shell.args(["-c", command]).stdin(Stdio::null()).stdout(std::io::stderr());

@@ -1,4 +1,4 @@
-//! What became of a run, as Prometheus reads it from a file.
+//! The result of a run, in a file for Prometheus.
 
 use std::fmt;
 use std::fs;
@@ -36,19 +36,19 @@ struct OfKind {
 
 const LAST_SUCCESS: &str = "utter_last_success_timestamp_seconds";
 
-/// Writes all metrics of a run into a file, whole or not at all.
+/// Writes all metrics of a run to a file, atomically.
 pub(crate) fn write(path: &Path, job: &str, summary: &Summary) -> io::Result<()> {
     let text = text(job, summary, last_success(path)).map_err(io::Error::other)?;
     let above = path.parent().filter(|above| !above.as_os_str().is_empty());
     let mut file = NamedTempFile::new_in(above.unwrap_or(Path::new(".")))?;
     file.write_all(text.as_bytes())?;
-    // Who gathers them is somebody else.
+    // Another user's program collects them.
     file.as_file().set_permissions(fs::Permissions::from_mode(0o644))?;
     file.persist(path)?;
     Ok(())
 }
 
-/// What the file said before of the last run that went well.
+/// The last success, from the former file.
 fn last_success(path: &Path) -> Option<f64> {
     let before = fs::read_to_string(path).ok()?;
     let line = before.lines().find(|line| line.starts_with(LAST_SUCCESS))?;

@@ -1,4 +1,4 @@
-//! Drives that are mounted for one run, through the system's own programs.
+//! Drives mounted for one run by `mount` and `umount`.
 
 use std::ffi::{OsStr, OsString};
 use std::fs;
@@ -9,21 +9,21 @@ use crate::exit::WrongCall;
 use crate::options::drives_named_in;
 use crate::terminal::{names, streams};
 
-/// Where drives are mounted that the system's table has no place for.
+/// Where drives without an entry in the system's table are mounted.
 const PLACE: &str = "/run/utter-echo";
 
-/// Drives that are unmounted once this goes.
+/// Drives that are unmounted on drop.
 #[derive(Default)]
 pub(crate) struct Mounts(Vec<Mounted>);
 
 struct Mounted {
     /// As `mount` and `umount` know it: `LABEL=…` or `UUID=…`.
     drive: OsString,
-    /// Made for it.
+    /// The folder created for it.
     folder: Option<PathBuf>,
 }
 
-/// Mounts the drives that a call names, if it says so and they are not.
+/// Mounts the drives that a call names, if it asks for that and they are not mounted.
 pub(crate) fn for_call(words: &[OsString]) -> Result<Mounts, WrongCall> {
     let mut mounts = Mounts::default();
     let options = words.iter().take_while(|word| *word != "--");
@@ -47,7 +47,7 @@ fn mount(drive: OsString, only_reads: bool) -> Result<Mounted, WrongCall> {
             Err(error) => Err(format!("'mount' cannot be run: {error}")),
         }
     };
-    // The system's table of drives may have a place for it, and let this user mount it.
+    // The system's table may list it, and let this user mount it.
     let Err(why) = call(&[&drive]) else { return Ok(Mounted { drive, folder: None }) };
     let shown = names::shown(drive.as_encoded_bytes());
     let wrong = |why: &str| {

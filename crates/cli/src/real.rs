@@ -1,21 +1,21 @@
-//! Paths without links, to tell places apart.
+//! Paths with links resolved, to compare places.
 
 use std::path::{Path, PathBuf};
 
-/// Without links, as far as it is there.
+/// Links resolved as far as the path exists.
 pub(crate) fn real(path: &Path) -> PathBuf {
-    // Above a bare name there is nothing, which is here.
+    // A bare name has an empty parent: the working folder.
     let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
     let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let real = path.ancestors().find_map(|above| {
         let below = path.strip_prefix(above).ok()?;
         above.canonicalize().ok().map(|real| real.join(below))
     });
-    // What was joined may end in a slash.
+    // Joining may leave a trailing slash.
     real.unwrap_or(path).components().collect()
 }
 
-/// The same of one side of a run: a folder may be named by a link to it, and any other entry is what it is.
+/// The same for one side of a run: a link to a folder is followed, any other entry is taken as it is.
 pub(crate) fn real_side(path: &Path) -> PathBuf {
     match (path.is_dir(), path.parent(), path.file_name()) {
         (false, Some(above), Some(name)) => real(above).join(name),

@@ -1,4 +1,4 @@
-//! Where a command tells its events: on the screen, in a log, in a record, and for whoever is to know.
+//! Where the events of a command go: the screen, the log, the record, and notifications.
 
 use std::cell::{Cell, RefCell};
 use std::fs::File;
@@ -15,7 +15,7 @@ use crate::report::{Ear, Form, Format, Heard, Sink};
 use crate::report::{csv, json};
 use crate::terminal::streams;
 
-/// What a report is of, and how it is shown.
+/// The command of a report, and its form.
 pub(crate) struct ReportHead {
     command: &'static str,
     destination: Option<PathBuf>,
@@ -23,38 +23,38 @@ pub(crate) struct ReportHead {
     form: Form,
 }
 
-/// Where a command tells its events.
+/// The sinks of a command.
 pub(crate) struct Report {
     heard: Ear,
     sink: RefCell<Box<dyn Sink>>,
-    /// The same for people, in a file.
+    /// The log.
     log: RefCell<Option<Text>>,
     recorder: Option<Recorder>,
-    /// The same as a text, and where that is gathered.
+    /// The text for notifications.
     summary: RefCell<Option<(Text, Rc<RefCell<String>>)>>,
     totals: RefCell<Option<TotalsLine>>,
-    /// That the record is not whole was told.
+    /// An incomplete record was reported.
     lack_is_told: Cell<bool>,
     pub(crate) about: ReportHead,
 }
 
-/// Where else a command tells its events.
+/// Further sinks of a command.
 #[derive(Default)]
 pub(crate) struct ReportCopies {
     pub(crate) log: Option<File>,
     pub(crate) record: Option<io::Result<Recorder>>,
-    /// What is told is wanted as a text at the end.
+    /// Notifications need the text.
     pub(crate) text: bool,
 }
 
-/// What a run came to, for whoever is to know.
+/// The result of a run, for notifications.
 pub(crate) struct Summary {
     pub(crate) command: &'static str,
     pub(crate) destination: Option<PathBuf>,
     pub(crate) exit: Exit,
     pub(crate) heard: Heard,
     pub(crate) totals: Option<TotalsLine>,
-    /// What it told, as far as somebody wanted that.
+    /// Its text, if wanted.
     pub(crate) text: String,
 }
 
@@ -64,7 +64,7 @@ impl Report {
         Self::kept(form, head, ReportCopies::default(), ear)
     }
 
-    /// The same, and everything is kept, too.
+    /// The same, with a record.
     pub(crate) fn kept(form: Form, head: Head, kept: ReportCopies, ear: &Ear) -> Self {
         let ReportCopies { log, record, text } = kept;
         let sink: Box<dyn Sink> = match form.format {
@@ -110,12 +110,12 @@ impl Report {
         report
     }
 
-    /// Programs read it, and are told everything.
+    /// Programs get all events.
     pub(crate) fn is_exact(&self) -> bool {
         self.about.form.format != Format::Text
     }
 
-    /// What writes down the run, if something does.
+    /// The recorder of the run, if any.
     pub(crate) fn recorder(&self) -> Option<&Recorder> {
         self.recorder.as_ref()
     }
@@ -128,7 +128,7 @@ impl Report {
         }
     }
 
-    /// Ends what is kept; an error, which the screen is told otherwise, is written there.
+    /// Ends the record and the log. An error is written there; the screen prints it elsewhere.
     pub(crate) fn end(mut self, came: &anyhow::Result<Exit>, keep: &RecordRetention) -> Summary {
         if let (Err(error), Some(log)) = (came, &mut *self.log.borrow_mut()) {
             log.end_with(error);
@@ -155,17 +155,17 @@ impl Report {
         self.about.is_dry
     }
 
-    /// What was scanned and compared to make a plan.
+    /// The entries scanned and the bytes compared for a plan.
     pub(crate) fn looked_at(&self, looked_at: Amount) {
         self.heard.set(Heard { looked_at, ..self.heard.get() });
     }
 
-    /// Tells one event, at once.
+    /// Sends one event and flushes.
     pub(crate) fn tell(&self, event: Event) {
         self.tell_all([event]);
     }
 
-    /// Tells events that belong together.
+    /// Sends events that belong together.
     pub(crate) fn tell_all(&self, events: impl IntoIterator<Item = Event>) {
         let mut sink = self.sink.borrow_mut();
         for event in events {

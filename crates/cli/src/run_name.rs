@@ -1,8 +1,8 @@
-//! The names of runs in a folder of what was set aside.
+//! Names of set-aside runs.
 
 use jiff::Timestamp;
 
-/// What the name of a run tells, in UTC.
+/// The form of a run's name, in UTC.
 pub(crate) const FORM: &str = "%Y-%m-%dT%H-%M-%SZ";
 
 /// The name of a run that begins at this time.

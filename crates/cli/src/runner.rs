@@ -1,4 +1,4 @@
-//! A plan, wherever it comes from: shown, guarded, asked about, carried out and told.
+//! Runs a plan of any origin: shows, guards, asks, executes, reports.
 
 use std::cell::Cell;
 use std::fs::File;
@@ -29,18 +29,18 @@ use crate::reporter::Report;
 use crate::signals::Signals;
 use crate::terminal::{names, units};
 
-/// A run that changes something, under way.
+/// A run in progress.
 pub(crate) struct Runner<'a> {
     pub(crate) request: &'a Request,
     doing: &'a Doing,
     pub(crate) report: Report,
     between: Between,
     signals: &'a Signals,
-    /// A part of it was carried out already.
+    /// True once a part was carried out.
     has_begun: Cell<bool>,
 }
 
-/// What a run came to, before that is told.
+/// The result of a run, before it is reported.
 pub(crate) struct Came {
     exit: Exit,
     /// Why it ended before its time.
@@ -49,18 +49,18 @@ pub(crate) struct Came {
 }
 
 impl From<Exit> for Came {
-    /// Of a run that was over before anything was touched.
+    /// A run that ended before anything was touched.
     fn from(exit: Exit) -> Self {
         Self { exit, ending: None, totals: None }
     }
 }
 
-/// How a plan is made anew.
+/// How to make a plan again.
 #[derive(Clone, Copy, Default)]
 pub(crate) struct Anew<'a> {
     pub(crate) save_plan: Option<&'a Path>,
     pub(crate) wait_for_drive: Option<Duration>,
-    /// Nothing is done of a plan that does not hold all that was to be in it.
+    /// `--all-or-nothing`: an incomplete plan is not carried out.
     pub(crate) all_or_nothing: bool,
 }
 
@@ -72,7 +72,7 @@ impl<'a> Anew<'a> {
     }
 }
 
-/// Plans anew, and carries out.
+/// Makes a plan and carries it out.
 pub(crate) fn change(
     request: &Request,
     doing: &Doing,
@@ -93,7 +93,7 @@ pub(crate) fn change(
             let is_back = drives.come_back_within(patience, runner.signals);
             let again = Anew { save_plan: None, ..anew };
             let next = if is_back { runner.plan_and_carry_out(again) } else { break };
-            // What was done before is done, and the exit code has to tell that.
+            // An earlier part was done, which the exit code must show.
             match next {
                 Ok(next) if next.is_of_a_run() => came = next.after(came),
                 Ok(_) => break,
@@ -113,12 +113,12 @@ pub(crate) fn change(
 }
 
 impl Came {
-    /// Something was carried out.
+    /// Something was done.
     fn is_of_a_run(&self) -> bool {
         self.totals.as_ref().is_some_and(|totals| totals.run.is_some())
     }
 
-    /// The same with what was done in an earlier part of the run.
+    /// Added to an earlier part of the run.
     fn after(self, earlier: Self) -> Self {
         let earlier = earlier.totals.and_then(|totals| totals.run);
         let totals = self.totals.map(|totals| match (totals.run, earlier) {
@@ -129,7 +129,7 @@ impl Came {
     }
 }
 
-/// Sets everything up, and does `work` between the user's own commands.
+/// Sets up the run, and does `work` between the user's commands.
 pub(crate) fn around(
     request: &Request,
     head: Head,
@@ -210,7 +210,7 @@ impl Runner<'_> {
         self.carry_out(&session, plan, planning)
     }
 
-    /// A plan, made anew where something that a killed move left on its way had to be put back first.
+    /// Makes the plan; again, if leftovers of a killed move had to be put back first.
     pub(crate) fn recovered(
         &self,
         session: &Session<'_>,
@@ -227,7 +227,7 @@ impl Runner<'_> {
         }
     }
 
-    /// A plan, if no guard refused before it was whole.
+    /// The plan, unless a guard refused before it was complete.
     pub(crate) fn whole(&self, plan: Result<Plan, PlanError>) -> Result<Result<Plan, Exit>> {
         match plan {
             Err(PlanError::Refused(refusal)) => Ok(Err(self.refused(&refusal))),
@@ -236,21 +236,21 @@ impl Runner<'_> {
         }
     }
 
-    /// Tells that a guard refuses.
+    /// Reports a refusal.
     pub(crate) fn refused(&self, refusal: &Refusal) -> Exit {
         self.report.tell(told::refused(refusal, self.has_begun.get()));
         Exit::Refused
     }
 
-    /// Tells what a run came to.
+    /// Reports the result of a run.
     fn end(&self, came: Came) -> Exit {
         let totals = came.totals.map(Event::from);
         self.report.tell_all(came.ending.into_iter().chain(totals));
         came.exit
     }
 
-    /// Carries out, and tells, a plan that is older than this run: what was overtaken since is told
-    /// beforehand where nothing is done, and may keep all of it from being done.
+    /// Carries out a plan older than this run. For a dry run, stale steps are reported beforehand; with
+    /// `--all-or-nothing` they stop the run.
     pub(crate) fn carry_out_known(
         &self,
         session: &Session<'_>,
@@ -268,7 +268,7 @@ impl Runner<'_> {
         Ok(self.end(self.carry_out(session, plan, Duration::ZERO)?))
     }
 
-    /// Shows a plan, or guards it, asks where it should, and carries it out.
+    /// Shows a plan, or guards it, asks if necessary, and carries it out.
     fn carry_out(&self, session: &Session<'_>, mut plan: Plan, planning: Duration) -> Result<Came> {
         if self.doing.safety.dry_run {
             self.report.tell_all(told::plan(&plan));
@@ -326,14 +326,14 @@ impl Runner<'_> {
         })
     }
 
-    /// A plan that is not carried out, since the user does not want it like that.
+    /// A declined plan.
     fn declined(&self, plan: &Plan, why: &str) -> Came {
         self.report.tell(told::declined(why, self.has_begun.get()));
         let totals = Some(told::totals(plan, plan.problems.len()));
         Came { exit: Exit::Refused, ending: None, totals }
     }
 
-    /// A refusal that only the user can judge is a question, if there is somebody to answer it.
+    /// A refusal that the user can judge becomes a question on a terminal.
     fn guard_or_ask(&self, session: &Session<'_>, plan: &Plan) -> Result<Guarded> {
         let guarded = match session.guard(plan, &[]) {
             Err(refusal @ Refusal::Swapped { .. }) if ask::can_ask() => {
@@ -347,8 +347,7 @@ impl Runner<'_> {
         Ok(guarded.map_or_else(Guarded::Refused, Guarded::Passed))
     }
 
-    /// Asks where it should: always with `--ask`, before removing anything on a terminal without
-    /// `--yes`.
+    /// Asks if necessary: always with `--ask`; before removals on a terminal without `--yes`.
     fn is_agreed(&self, plan: &mut Plan) -> Result<bool> {
         let SafetyOptions { ask, yes, .. } = &self.doing.safety;
         let destination = &self.request.places.destination;
@@ -375,7 +374,7 @@ impl Runner<'_> {
 
 const NOT_ALL: &str = "not all of it can be done, and --all-or-nothing was given";
 
-/// What guards, and the user, make of a plan.
+/// The decision of guards and user on a plan.
 enum Guarded {
     Passed(Vec<Note>),
     Refused(Refusal),
@@ -402,7 +401,7 @@ impl NamedDrives {
         self.0.iter().all(|drive| drive.is_there(&Linux))
     }
 
-    /// False, too, once a signal came.
+    /// Also false after a signal.
     fn come_back_within(&self, patience: Duration, signals: &Signals) -> bool {
         let begun = Instant::now();
         while begun.elapsed() < patience && signals.caught().is_none() {
@@ -415,7 +414,7 @@ impl NamedDrives {
     }
 }
 
-/// Never over a file that is there: it might be another plan, or anything.
+/// Never overwrites a file: it might be another plan, or anything else.
 fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     let shown = names::path(file);
     let out = File::create_new(file).map_err(|error| match error.kind() {
@@ -430,7 +429,7 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     })?;
     let saved = saved::write(plan, request, BufWriter::new(&out)).and_then(|()| out.sync_all());
     if saved.is_err() {
-        // Else the next try would find half of it there. What cannot be removed either stays.
+        // Otherwise the next attempt would find half a file. If it cannot be removed, it stays.
         let _ = std::fs::remove_file(file);
     }
     saved.with_context(|| WrongCall(format!("cannot save the plan to '{shown}'")))

@@ -1,6 +1,6 @@
-//! Ctrl-C, termination, the terminal going away, and the end of the hours that a run was given: a wish to stop at the
-//! next safe point. A second signal ends at once. What tells of a limit ends nothing: the call that met it fails, and
-//! that is the entry's affair.
+//! Ctrl-C, termination, a closed terminal, and the end of the hours of a run: requests to stop at the next safe
+//! point. A second signal ends the process at once. Signals about limits are ignored: the call that exceeds the
+//! limit fails, as a problem of its entry.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicUsize, Ordering};
@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGXFSZ};
 use signal_hook::flag;
 
-/// Which signal came, if any, and when the hours are over, if they ever are.
+/// The signal received, if any, and the end of the hours, if limited.
 #[derive(Debug, Default)]
 pub(crate) struct Signals {
     signal: Arc<AtomicUsize>,
@@ -17,7 +17,7 @@ pub(crate) struct Signals {
     hours_end: AtomicI64,
 }
 
-/// Why a run is to stop.
+/// Why a run must stop.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum Stop {
     #[error("stopped; nothing was touched")]
@@ -28,7 +28,7 @@ pub(crate) enum Stop {
     HoursOver,
 }
 
-/// Tells whether a signal came, from any thread.
+/// Whether a signal came; for any thread.
 pub(crate) struct Caught(Arc<AtomicUsize>);
 
 impl Caught {
@@ -42,14 +42,14 @@ impl Signals {
         Caught(Arc::clone(&self.signal))
     }
 
-    /// Begins to catch signals.
+    /// Installs the signal handlers.
     pub(crate) fn caught_from_now_on() -> std::io::Result<Self> {
         let signals = Self::default();
         let second = Arc::new(AtomicBool::new(false));
         let ignored = ignored_signals();
         let is_heard = |signal: &i32| ignored >> (signal - 1) & 1 == 0;
         for signal in [SIGINT, SIGTERM, SIGHUP].into_iter().filter(is_heard) {
-            // In this order: the first signal finds the flag down, and raises it.
+            // In this order: the first signal finds the flag cleared, and sets it.
             flag::register_conditional_default(signal, Arc::clone(&second))?;
             flag::register(signal, Arc::clone(&second))?;
             flag::register_usize(
@@ -58,17 +58,17 @@ impl Signals {
                 signal.unsigned_abs() as usize,
             )?;
         }
-        // Nobody asks for it: that it is caught keeps it from ending the process.
+        // Caught and ignored, so that it does not end the process.
         flag::register(SIGXFSZ, Arc::new(AtomicBool::new(false)))?;
         Ok(signals)
     }
 
-    /// From this time on it is to stop, too; or not any more.
+    /// Sets or clears the time from which it must stop, too.
     pub(crate) fn stop_at(&self, end: Option<Timestamp>) {
         self.hours_end.store(end.map_or(0, Timestamp::as_second), Ordering::Relaxed);
     }
 
-    /// Fails once it is to stop.
+    /// Fails once the run must stop.
     pub(crate) fn check(&self) -> Result<(), Stop> {
         self.caught().map_or(Ok(()), Err)
     }
@@ -85,7 +85,7 @@ impl Signals {
     }
 }
 
-/// The signals that whoever started this process does not want it to hear of, as `nohup` does: a bit each, from 1 on.
+/// The signals that the parent process made this one ignore, as `nohup` does: a bit each, from 1 on.
 fn ignored_signals() -> u64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));

@@ -1,14 +1,14 @@
-//! The folders of the user who calls.
+//! The folders of the calling user.
 
 use std::path::PathBuf;
 
-/// Where this user's programs look for what they are told: `XDG_CONFIG_HOME`, else `~/.config`.
+/// The user's configuration folder: `XDG_CONFIG_HOME`, else `~/.config`.
 pub(crate) fn config_folder() -> Option<PathBuf> {
     named_folder("XDG_CONFIG_HOME").or_else(|| below_home(".config"))
 }
 
-/// Where utter keeps what it remembers of this user's runs, which may be lost: `utter-echo` in `XDG_STATE_HOME`, else
-/// for root in `/var/lib`, else in `~/.local/state`.
+/// The state folder of utter, which may be lost: `utter-echo` in `XDG_STATE_HOME`, else for root in `/var/lib`,
+/// else in `~/.local/state`.
 pub(crate) fn state_folder() -> Option<PathBuf> {
     let root = || rustix::process::geteuid().is_root().then(|| PathBuf::from("/var/lib"));
     let above = named_folder("XDG_STATE_HOME").or_else(root);

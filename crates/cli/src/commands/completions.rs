@@ -1,4 +1,4 @@
-//! `utter completions`: what makes a shell complete what is typed.
+//! `utter completions`: scripts for completion in shells.
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};

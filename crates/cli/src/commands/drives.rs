@@ -1,4 +1,4 @@
-//! `utter drives`: what is mounted, and what it can hold.
+//! `utter drives`: mounted drives and their capabilities.
 
 use std::path::PathBuf;
 

@@ -1,4 +1,4 @@
-//! `utter enact`: carry out a plan that was saved.
+//! `utter enact`: carry out a saved plan.
 
 use std::fs::File;
 use std::io::BufReader;
@@ -49,7 +49,7 @@ impl Command for Enact {
             .with_context(|| WrongCall(format!("cannot open the plan '{shown}'")))?;
         let (purpose, plan) = saved::read(BufReader::new(file))
             .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
-        // The guards and limits that the plan was made under hold still, unless others are given now.
+        // The guards and limits of the plan hold, unless others are given now.
         let guards = self.doing.safety.guards();
         let mut guards = if purpose.task.vacates() {
             self.aside.over_move(guards, context)
@@ -59,7 +59,7 @@ impl Command for Enact {
         guards = self.removing.over(&purpose.safety, guards);
         guards.drive = guards.drive.or(purpose.safety.drive);
         guards.waived.extend(purpose.safety.waived);
-        // What was selected, and what counted as changed, decided about the plan; it is decided.
+        // Selection and comparison took part in planning only.
         let request = Request::new(purpose.task, purpose.places)
             .carrying(purpose.carry)
             .strictly(purpose.strictly)

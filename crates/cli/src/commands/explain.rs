@@ -1,4 +1,4 @@
-//! `utter explain`: what a selection takes, and which rule decides.
+//! `utter explain`: what a selection includes, and which rule decides.
 
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
@@ -78,7 +78,7 @@ impl Command for Explain {
     }
 }
 
-/// A path as one within the source, also if it was typed with the source before it.
+/// A path relative to the source, also if typed with the source in front.
 fn within(source: &Path, path: &Path) -> Result<PathBuf> {
     let relative = path.strip_prefix(source).unwrap_or(path);
     let leads_away =
@@ -89,7 +89,7 @@ fn within(source: &Path, path: &Path) -> Result<PathBuf> {
     }
     let clean: PathBuf =
         relative.components().filter(|c| !matches!(c, Component::CurDir)).collect();
-    // A slash at the end says that a folder is meant, should it not exist.
+    // A trailing slash means a folder, if the entry does not exist.
     let slash = path.as_os_str().as_bytes().ends_with(b"/");
     Ok(if slash { clean.join("") } else { clean })
 }

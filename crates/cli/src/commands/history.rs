@@ -1,4 +1,4 @@
-//! `utter history`: past runs, and what ever happened to a path.
+//! `utter history`: past runs, and all changes to a path.
 
 use std::path::{Path, PathBuf};
 
@@ -19,7 +19,7 @@ use crate::report::events::{
 use crate::reporter::Report;
 use crate::terminal::{names, units};
 
-/// How many steps make a page.
+/// Steps on a page.
 const PAGE: u64 = 100;
 
 const EXAMPLES: &str = "\
@@ -47,27 +47,8 @@ pub(crate) struct History {
     /// Tell the last run in one line, as for a login message
     #[arg(long, help_heading = "Runs")]
     last: bool,
-    /// Only runs of this job
-    ///
-    /// Default: all.
-    #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(job_names), help_heading = "Runs")]
-    job: Option<String>,
-    /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
-    /// cut-short or going-on
-    ///
-    /// Default: all.
-    #[arg(long, value_name = "OUTCOME", value_parser = Wanted::read, help_heading = "Runs", hide_short_help = true)]
-    outcome: Option<Wanted>,
-    /// Only runs that began since then, like 7d or 2026-01-31
-    ///
-    /// Default: all.
-    #[arg(long, value_name = "WHEN", value_parser = values::moment, help_heading = "Runs")]
-    since: Option<values::Moment>,
-    /// Only runs with this destination, or one below it
-    ///
-    /// Default: all.
-    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Runs", hide_short_help = true)]
-    destination: Option<PathBuf>,
+    #[command(flatten)]
+    filters: Filters,
     /// List at most this many runs
     #[arg(
         long,
@@ -91,7 +72,34 @@ pub(crate) struct History {
     shown: ShownOptions,
 }
 
-/// Outcomes that were asked for.
+/// Which runs to list.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Runs")]
+struct Filters {
+    /// Only runs of this job
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(job_names))]
+    job: Option<String>,
+    /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
+    /// cut-short or going-on
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "OUTCOME", value_parser = Wanted::read, hide_short_help = true)]
+    outcome: Option<Wanted>,
+    /// Only runs that began since then, like 7d or 2026-01-31
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "WHEN", value_parser = values::moment)]
+    since: Option<values::Moment>,
+    /// Only runs with this destination, or one below it
+    ///
+    /// Default: all.
+    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), hide_short_help = true)]
+    destination: Option<PathBuf>,
+}
+
+/// A filter on outcomes.
 #[derive(Clone, Copy, Debug)]
 enum Wanted {
     NotWell,
@@ -160,7 +168,7 @@ impl Command for History {
 }
 
 impl History {
-    /// The runs that were asked for, the newest first.
+    /// The selected runs, the newest first.
     fn chosen(
         &self,
         store: &Store,
@@ -168,7 +176,8 @@ impl History {
     ) -> std::io::Result<impl Iterator<Item = Recorded>> {
         let limit = if self.last { 1 } else { self.limit };
         let runs = self.entries(store, context)?.map(RunEntry::told);
-        let takes = |run: &Recorded| self.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
+        let takes =
+            |run: &Recorded| self.filters.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
         Ok(runs.filter(takes).take(limit))
     }
 
@@ -177,8 +186,8 @@ impl History {
         store: &Store,
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = RunEntry>> {
-        let since = self.since.and_then(|since| since.before(context.began));
-        let destination = self.destination.as_deref().map(real);
+        let since = self.filters.since.and_then(|since| since.before(context.began));
+        let destination = self.filters.destination.as_deref().map(real);
         let takes = move |run: &RunEntry| {
             let began = &run.began;
             let job = began.job.as_ref().map(|job| &job.name);
@@ -186,7 +195,7 @@ impl History {
             let there = || began.sides.last().map(|side| side.path.to_path());
             let lies_there =
                 |wanted: &PathBuf| there().is_some_and(|side| side.starts_with(wanted));
-            (self.job.is_none() || self.job.as_ref() == job)
+            (self.filters.job.is_none() || self.filters.job.as_ref() == job)
                 && (since.is_none() || is_late())
                 && destination.as_ref().is_none_or(lies_there)
         };
@@ -201,7 +210,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<u64> {
         let path = match (path.parent(), path.file_name()) {
-            // A link may be what was asked about.
+            // The path itself may be a link.
             (Some(above), Some(name)) => real(above).join(name),
             _ => real(path),
         };
@@ -221,7 +230,7 @@ impl History {
         Ok(count)
     }
 
-    /// Everything that one run told, its steps page by page.
+    /// Prints the events of a run, its steps page by page.
     fn show(&self, store: &Store, run: RunEntry, report: &Report) {
         let lines = run.lines(store);
         let told = run.told();
@@ -258,10 +267,10 @@ impl History {
         }
     }
 
-    /// Tells the lines of a record again; returns how many steps there are of those that were asked for.
+    /// Prints the events of a record again; returns the number of selected steps.
     fn replay(&self, lines: &mut Lines, report: &Report) -> u64 {
         let (mut steps, page) = (0, self.page_for(report));
-        // Told at its end, as when it ran.
+        // Printed at the end, as when it ran.
         let mut end = Vec::new();
         for event in lines {
             match event {
@@ -286,7 +295,7 @@ impl History {
         steps
     }
 
-    /// Which page is shown; `None` for all.
+    /// The page to show; `None` for all.
     fn page_for(&self, report: &Report) -> Option<u64> {
         self.page.or_else(|| (!report.is_exact()).then_some(1))
     }
@@ -300,7 +309,7 @@ impl History {
 }
 
 impl Recorded {
-    /// The destination, where it has one.
+    /// The destination, if it has one.
     pub(crate) fn destination(&self) -> Option<&Placed> {
         self.began.sides.last()
     }

@@ -1,4 +1,4 @@
-//! The options of commands that read the job file.
+//! Options of commands that read the job file.
 
 use std::ffi::OsStr;
 use std::path::PathBuf;
@@ -12,7 +12,7 @@ use crate::exit::WrongCall;
 use crate::jobs::{self, JobFile};
 use crate::options::{ShownOptions, complete, path};
 
-/// Of every command that reads the job file.
+/// Options of every command that reads the job file.
 #[derive(Debug, Args)]
 pub(crate) struct JobQuery {
     #[command(flatten)]
@@ -38,7 +38,7 @@ impl JobFileOption {
     }
 }
 
-/// Names of the jobs in the file that is found, which a shell completes.
+/// Completions: the names of the jobs in the file.
 pub(crate) fn job_names(typed: &OsStr) -> Vec<CompletionCandidate> {
     complete::plain(typed, jobs::names())
 }

@@ -1,4 +1,4 @@
-//! `utter jobs`: what the job file holds, and whether it can be run.
+//! `utter jobs`: lists, checks and adds jobs.
 
 use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
@@ -91,7 +91,7 @@ impl Command for Jobs {
             Some(JobsAction::Show { name }) => show(name, &self.asked, context),
             Some(JobsAction::Add { name, line }) => add(name, line, &self.asked.file, context),
             Some(JobsAction::Schema) => {
-                // The stream takes everything.
+                // The stream cannot fail.
                 let _ = writeln!(
                     streams::out(),
                     "{}",
@@ -156,7 +156,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     let job = NewJob::of(context.program, name, called.typed());
     let job = job.map_err(|what| WrongCall(format!("{what}\n  nothing was added")))?;
     let path = job.add_to(file.job_file.as_deref())?;
-    // The stream takes everything.
+    // The stream cannot fail.
     let _ = writeln!(
         streams::out(),
         "Added job '{}' to {}; to run it: utter run {}",
@@ -190,20 +190,20 @@ fn check(names: &[String], asked: &JobQuery, context: &Context) -> Result<Exit> 
     Ok(exit::of_shown(exit))
 }
 
-/// A call of a job, as a run would make it.
+/// A call of a job.
 struct CheckedCall {
     job: String,
     request: Request,
     /// Its destination.
     place: PathBuf,
-    /// Others may write there, too.
+    /// The destination may be shared.
     is_shared: bool,
 }
 
-/// All calls of jobs, and what is wrong with those that cannot be made.
+/// The calls of jobs, and the problems of invalid ones.
 fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<CheckedCall>, Vec<Event>) {
     let (mut calls, mut wrong) = (Vec::new(), Vec::new());
-    // A job that others lead to is wrong once.
+    // A job that several jobs lead to is reported once.
     let mut told = HashSet::new();
     for name in names {
         let job = match file.job(name).and_then(|job| file.check_order(&job).map(|()| job)) {
@@ -230,7 +230,7 @@ impl CheckedCall {
         let within = Within::of_job(&job.name);
         let called = match call::parse_within(line, within, context) {
             Ok(called) => called,
-            // Its drives are there once it runs.
+            // Its drives are mounted when it runs.
             Err(_) if words.iter().any(|word| word == "--mount") => return Ok(None),
             Err(error) => return Err(WrongCall(call::told(&error).0).into()),
         };
@@ -245,7 +245,7 @@ impl CheckedCall {
         !self.request.task.only_compares()
     }
 
-    /// Why it could not run now. What another job is to make need not be there yet.
+    /// Why it cannot run now. A source that another job creates may be missing.
     fn fails(&self, all: &[Self]) -> Option<anyhow::Error> {
         let is_made = || all.iter().any(|other| other.writes() && other.place == self.place);
         if !self.writes() && !self.place.exists() && is_made() {
@@ -259,7 +259,7 @@ impl CheckedCall {
     }
 }
 
-/// Calls of two jobs that write to one place, or one within the other's; each pair of jobs once.
+/// Pairs of jobs that write to one place, or one inside the other's; each pair once.
 fn overlaps(calls: &[CheckedCall]) -> Vec<(&CheckedCall, &CheckedCall)> {
     let mut found: Vec<(&CheckedCall, &CheckedCall)> = Vec::new();
     for (at, call) in calls.iter().enumerate().filter(|(_, call)| call.writes()) {
@@ -293,7 +293,7 @@ impl From<&Job> for JobTold {
     }
 }
 
-/// An option's value is quoted by itself, so that the option can be read.
+/// The value is quoted without its option, for legibility.
 fn word_for_a_shell(word: &OsStr) -> String {
     let bytes = word.as_bytes();
     let value = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));
@@ -307,7 +307,7 @@ fn word_for_a_shell(word: &OsStr) -> String {
 }
 
 impl Head {
-    /// Of a command that reads the job file.
+    /// The head of a command that reads the job file.
     pub(crate) fn of_jobs(command: events::CommandWord, file: &Path, dry_run: bool) -> Self {
         Self { dry_run, jobs: Some(file.into()), ..Self::new(command) }
     }

@@ -1,4 +1,4 @@
-//! The commands, a file each: its arguments, its examples, and what it does.
+//! The commands, a file each: arguments, examples and `run`.
 
 mod completions;
 mod copy;
@@ -24,7 +24,7 @@ use crate::exit;
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 
-/// Defines what can be chosen from.
+/// Defines the list of commands.
 macro_rules! commands {
     ($($module:ident::$name:ident),+ $(,)?) => {
         #[derive(Debug, Subcommand)]
@@ -78,7 +78,7 @@ pub(crate) struct Arguments {
     pub(crate) command: Chosen,
 }
 
-/// The program as its commands make calls of it.
+/// The parser, for commands that make calls.
 pub(crate) const PROGRAM: Program = Program {
     command_line: Arguments::command,
     understand: |typed| Ok(Arguments::from_arg_matches(typed)?.command.command()),
@@ -143,7 +143,7 @@ mod tests {
         for command in Arguments::command().get_subcommands() {
             let examples = command.get_after_help().map(ToString::to_string).unwrap_or_default();
             for line in examples.lines().filter_map(|line| line.trim().strip_prefix("utter ")) {
-                // Without what is said of it, or done with it.
+                // Its arguments without its result.
                 let example = line.split("  ").next().and_then(|line| line.split(" > ").next());
                 let example = example.unwrap_or(line);
                 let words = shlex::split(&format!("utter {example}")).unwrap();

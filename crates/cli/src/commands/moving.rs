@@ -1,4 +1,4 @@
-//! `utter move`: as copy, and take away from the source what has arrived.
+//! `utter move`: as copy, then remove from the source what was verified.
 
 use std::path::PathBuf;
 
@@ -8,10 +8,7 @@ use utter_echo_core::request::{Request, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
-use crate::options::{
-    AllOrNothing, Comparing, Doing, Dropping, Inside, Moving, Saving, SettingAside, Steps, Waiting,
-    path, places,
-};
+use crate::options::{AllOrNothing, Changing, Dropping, Inside, Moving, path, places};
 use crate::runner::{self, Anew};
 
 const EXAMPLES: &str = "\
@@ -44,41 +41,28 @@ pub(crate) struct Move {
     #[command(flatten)]
     moving: Moving,
     #[command(flatten)]
-    comparing: Comparing,
-    #[command(flatten)]
-    steps: Steps,
-    #[command(flatten)]
-    doing: Doing,
-    #[command(flatten)]
-    aside: SettingAside,
-    #[command(flatten)]
-    saving: Saving,
+    changing: Changing,
     #[command(flatten)]
     all_or_nothing: AllOrNothing,
-    #[command(flatten)]
-    waiting: Waiting,
 }
 
 impl Move {
     fn asked(&self, context: &Context) -> Result<Request> {
-        let Self { sources, destination, inside, doing, .. } = self;
+        let Self { sources, destination, inside, changing, .. } = self;
         let places = places(sources.clone(), destination.clone(), inside.inside)?;
-        let guards = self.aside.over_move(doing.safety.guards(), context);
-        let dropping = Dropping::default();
-        let request = self.comparing.request(Task::Move, places, &dropping, context)?;
-        let request = self.steps.apply(request).guarded(guards);
-        Ok(self.moving.apply(doing.apply(request)))
+        let guards = changing.doing.safety.guards();
+        let request =
+            changing.request((Task::Move, places), &Dropping::default(), guards, context)?;
+        Ok(self.moving.apply(request))
     }
 }
 
 impl Command for Move {
     fn run(&self, context: &Context) -> Result<Exit> {
-        let anew = Anew {
-            save_plan: self.saving.save_plan.as_deref(),
-            wait_for_drive: self.waiting.wait_for_drive,
-            all_or_nothing: self.all_or_nothing.all_or_nothing,
-        };
-        runner::change(&self.asked(context)?, &self.doing, anew, context)
+        let changing = &self.changing;
+        let all_or_nothing = self.all_or_nothing.all_or_nothing;
+        let anew = Anew { all_or_nothing, ..Anew::of(changing) };
+        runner::change(&self.asked(context)?, &changing.doing, anew, context)
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

@@ -1,4 +1,4 @@
-//! `utter undo` without a run, and with `--discard`: which runs set something aside, and freeing their room.
+//! `utter undo` without a run or with `--discard`: lists set-aside runs, and removes them for good.
 
 use std::path::Path;
 use std::time::Duration;
@@ -19,7 +19,7 @@ use crate::reporter::Report;
 use crate::run_name;
 use crate::terminal::{names, streams};
 
-/// What is done with runs that set something aside.
+/// What to do with set-aside runs.
 #[derive(Debug, Args)]
 pub(super) struct WithRuns {
     #[command(flatten)]
@@ -55,13 +55,13 @@ fn report(args: &WithRuns, context: &Context) -> Result<Report> {
     let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
     let head = Head { dry_run, ..Head::new(CommandWord::Undo) };
     let mut keeping = args.doing.output.keeping.clone();
-    // A list leaves nothing to be looked up.
+    // A list needs no hint.
     keeping.no_record |= args.discarding.discard.is_none();
     let kept = keeping.open(&head, context)?;
     Ok(Report::kept(form, head, kept, &context.heard))
 }
 
-/// Every run in the folders that are remembered, the newest first.
+/// All runs in the remembered folders, the newest first.
 fn known(report: &Report) -> Vec<Overview> {
     let mut runs = Vec::new();
     for folder in remembered::folders() {
@@ -80,7 +80,7 @@ fn known(report: &Report) -> Vec<Overview> {
     runs
 }
 
-/// Shows what the notes of a run say.
+/// Prints the journal of a run.
 pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Exit> {
     let run = PastRun::open(&Linux, path)?;
     let form = args.doing.output.settle(&args.doing.verbose)?;
@@ -98,7 +98,7 @@ pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Ex
     Ok(exit::of_shown(Exit::Done))
 }
 
-/// Removes what runs set aside, for good.
+/// Removes the set-aside entries of runs for good.
 pub(super) fn discard_runs(args: &WithRuns, what: &DiscardWhat, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
     let came = discard_told(args, what, &report, context);

@@ -82,7 +82,7 @@ impl Command for Run {
         }
         let head = Head::of_jobs(events::CommandWord::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
-        // What its own report heard is nothing of theirs.
+        // Its own summary is separate from theirs.
         context.heard.take();
         let mut due: VecDeque<Job> = jobs.into();
         let mut ran: Vec<JobRan> = Vec::new();
@@ -139,7 +139,7 @@ impl Command for Run {
 }
 
 impl Run {
-    /// Whether it is this process that may run a job. A dry run is in nobody's way.
+    /// Locks the job. A dry run needs no lock.
     fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> Turn {
         match (self.dry_run, self.queue) {
             (true, _) => Turn::Ours(JobLock::default()),
@@ -181,7 +181,7 @@ impl Run {
         Ok(chosen)
     }
 
-    /// Makes all calls of a job, also after one that failed.
+    /// Makes all calls of a job, even after one failed.
     fn run_job(
         &self,
         job: &Job,
@@ -197,7 +197,7 @@ impl Run {
             let start = all.run.unwrap_or_default();
             let of = JobCall { name, file: (&*real(file)).into(), start, call, calls };
             let within = Within { job: of, keep: keep.clone() };
-            // Nothing is begun any more, and that is told and kept like any other end of a call.
+            // No more calls begin, which is reported and recorded like any other end.
             let stopped = context.signals().ok().and_then(Signals::caught);
             let came = match stopped {
                 Some(stop) => Err(stop.into()),
@@ -210,7 +210,7 @@ impl Run {
             }
             all.add(&heard);
             worst = worst.or_worse(exit);
-            // The hours of one job are not those of the next.
+            // Each job has its own hours.
             context.signals().inspect(|signals| signals.stop_at(None)).ok();
             if stopped.is_some() || matches!(exit, Exit::Interrupted | Exit::Terminated) {
                 break;
@@ -219,7 +219,7 @@ impl Run {
         (worst, all)
     }
 
-    /// The words of a call, with what is said for all jobs here.
+    /// The arguments of a call, with the options given to this command.
     fn words(&self, call: &[OsString], context: &Context) -> Vec<OsString> {
         let typed = |id: &str| {
             context.typed.subcommand().and_then(|(_, typed)| {
@@ -239,7 +239,7 @@ impl Run {
         let is_verify = call.first().is_some_and(|word| word == "verify");
         let is_dry = call.iter().any(|word| word == "--dry-run");
         if self.dry_run && is_verify {
-            // It changes nothing, but nobody is to hear of it either, and it is no start of the job.
+            // A dry run: no notifications, and no start of the job.
             let tells = ["--on-problem=", "--on-success=", "--metrics="];
             words.retain(|word| !tells.iter().any(|tell| word.to_string_lossy().starts_with(tell)));
             words.insert(1, "--no-record".into());
@@ -250,21 +250,20 @@ impl Run {
     }
 }
 
-/// Makes one call of a job, with its drives mounted if it says so.
+/// Makes one call of a job, mounting its drives if asked to.
 fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> {
     let run = || {
         let _mounts = mounting::for_call(&line)?;
         match call::parse_within(line, within, context) {
             Ok(called) => called.run(),
-            // Those of the file were read before; what is said here as well goes with them or not.
+            // The arguments of the file were parsed before; those given here may conflict with them.
             Err(error) => Err(WrongCall(call::told(&error).0).into()),
         }
     };
     run().inspect_err(streams::tell_error)
 }
 
-/// Keeps, and tells whoever is to know, that a call failed before it could do so itself; returns the number of its
-/// record.
+/// Records and notifies that a call failed before it could do so itself; returns the number of its record.
 fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u64> {
     let has = |option: &str| words.iter().any(|word| word == option);
     if has("--dry-run") {

@@ -1,4 +1,4 @@
-//! `utter schedule`: have the system start jobs at their times.
+//! `utter schedule`: schedules jobs with systemd or cron.
 
 use std::ffi::OsString;
 use std::path::PathBuf;
@@ -181,7 +181,7 @@ impl Schedule {
         Ok(Exit::Done)
     }
 
-    /// What a person has to know who schedules a job.
+    /// Notes for the user who schedules a job.
     fn note(&self, job: &Scheduled, now: &Zoned, report: &Report) {
         for (start, is_gap) in job.when.clock_changes(now) {
             let (day, time) = (start.strftime("%Y-%m-%d"), start.strftime("%H:%M"));
@@ -207,19 +207,19 @@ impl Schedule {
     }
 }
 
-/// This program, told to run the job from this file.
+/// The command that runs a job of this file.
 fn command_line(job: &Job, file: &JobFile) -> Result<CommandLine> {
     let program = std::env::current_exe().context("nothing tells where utter itself is")?;
     let mut jobs = OsString::from("--jobs=");
     jobs.push(std::path::absolute(file.path())?);
     let words = vec![program.into(), "run".into(), jobs, "--".into(), OsString::from(&job.name)];
-    // Where the records go, so that 'utter status' finds them.
+    // The place of records, so that 'utter status' finds them.
     let state =
         std::env::var_os("XDG_STATE_HOME").map(|value| ("XDG_STATE_HOME".to_owned(), value));
     Ok(CommandLine { words, environment: state.into_iter().collect() })
 }
 
-/// Where the drive of a job's destination is mounted.
+/// The mount point of a job's destination.
 fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
     let shown = names::harmless(&job.name);
     let words = job.calls.first().into_iter().flatten().cloned();
@@ -241,7 +241,7 @@ fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
     }
 }
 
-/// A job, or one that runs after it, has options that run something, or mount it.
+/// True if a job, or one that runs after it, runs commands or mounts drives.
 fn has_commands(job: &Job, file: &JobFile) -> bool {
     let runs = |word: &OsString| {
         let word = word.to_string_lossy();

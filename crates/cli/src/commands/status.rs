@@ -1,4 +1,4 @@
-//! `utter status`: whether all is well with the jobs.
+//! `utter status`: whether all jobs are all right.
 
 use std::collections::HashMap;
 use std::ffi::OsString;
@@ -27,7 +27,7 @@ use crate::report::events::{self, Event, Head, JobStands, JobTimes, Room, RunOut
 use crate::report::told;
 use crate::reporter::Report;
 
-/// A start may be so late, since the system gathers those that fall together.
+/// The tolerated delay of a start: systems group starts.
 const GRACE: Duration = Duration::from_secs(5 * 60);
 
 const EXAMPLES: &str = "\
@@ -92,7 +92,7 @@ impl Command for Status {
     }
 }
 
-/// What the records tell of jobs.
+/// The jobs according to the records.
 fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Starts> {
     let known = Store::find().map(|store| store.starts(&real(file.path()), names));
     match known {
@@ -107,7 +107,7 @@ fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Sta
 }
 
 impl JobStands {
-    /// What the records say of a job, against when it is to run.
+    /// The records of a job against its schedule.
     pub(super) fn of(job: &Job, (starts, look): (Starts, Look), now: &Zoned) -> Self {
         let time = |text: &String| text.parse::<Timestamp>().ok();
         let Starts { last, last_ended, last_well } = starts;
@@ -116,14 +116,14 @@ impl JobStands {
             let grace = now.checked_sub(GRACE).ok()?;
             let due = when.before(&grace)?;
             let began = last.as_ref().and_then(|last| time(&last.began));
-            // What never ran is told as that.
+            // Jobs that never ran are marked as such.
             began.filter(|began| *began < due.timestamp()).map(|_| due)
         });
         let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Well);
         let ended_well = ended_well && look != Look::CutShort;
         let outcome = match (look, last.as_ref()) {
             (Look::GoingOn, _) => RunOutcome::GoingOn,
-            // It may have been killed before it could leave a record.
+            // It may have been killed before it left a record.
             (Look::CutShort, _) => RunOutcome::CutShort,
             (Look::Ended, last) => last.map_or(RunOutcome::NeverRun, |last| last.outcome),
         };
@@ -146,7 +146,7 @@ impl JobStands {
     }
 }
 
-/// The room at each destination of a job that is there.
+/// The space on each mounted destination of a job.
 fn rooms(job: &Job, context: &Context) -> Vec<Room> {
     let room = |words: &Vec<OsString>| {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
@@ -159,7 +159,7 @@ fn rooms(job: &Job, context: &Context) -> Vec<Room> {
     job.calls.iter().filter_map(room).collect()
 }
 
-/// All jobs of a file that can be read, with how they stand.
+/// All valid jobs of a file, with their status.
 pub(super) fn standing(file: &JobFile, report: &Report, now: &Zoned) -> HashMap<String, JobStands> {
     let names: Vec<&str> = file.names().collect();
     let mut known = known(file, &names, report);

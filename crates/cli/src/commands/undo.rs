@@ -1,4 +1,4 @@
-//! `utter undo`: take back a run that set aside what it displaced.
+//! `utter undo`: reverses a move, or a run with set-aside entries.
 
 use std::path::{Path, PathBuf};
 
@@ -82,7 +82,7 @@ impl Undo {
         discard(&run).map(|()| exit)
     }
 
-    /// Moving back was not all.
+    /// More than moving back was done.
     fn has_more(&self, run: &PastRun<'_>) -> Result<bool> {
         if run.is_gone() {
             return Ok(false);
@@ -94,7 +94,7 @@ impl Undo {
         Ok(!is_done || !self.with.doing.safety.dry_run && !session.not_back()?.is_empty())
     }
 
-    /// A move the other way round, of exactly what the run took from the source.
+    /// A move back of exactly what the run took from the source.
     fn move_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
         let Places { sources, destination, .. } = &run.purpose.places;
         let origin = sources.first().cloned().unwrap_or_default();
@@ -124,7 +124,7 @@ impl Undo {
         })
     }
 
-    /// What the run displaced or changed returns, and what it made goes.
+    /// Puts back what the run displaced or changed, and removes what it created.
     fn put_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
         let guards = self.with.aside.over(self.with.doing.safety.guards(), context);
         let request = &self.with.doing.apply(request(run, self.only.selection()?, guards));
@@ -152,7 +152,7 @@ impl Undo {
             if exit != Exit::Done || safety.dry_run {
                 return Ok(exit);
             }
-            // Only what was seen to be back needs its record no more.
+            // The journal is removed only after everything was seen to be back.
             let left = session.not_back()?;
             let shown = names::path(&run.path);
             if left.is_empty() {
@@ -170,7 +170,7 @@ impl Undo {
     }
 }
 
-/// To put back what a run displaced.
+/// The request to put back what a run displaced.
 fn request(run: &PastRun<'_>, selection: Selection, safety: Safety) -> Request {
     let atime = run.purpose.carry.has(Aspect::Atime);
     let destination = run.purpose.places.destination.clone();
@@ -180,7 +180,7 @@ fn request(run: &PastRun<'_>, selection: Selection, safety: Safety) -> Request {
         .guarded(safety)
 }
 
-/// Nothing is left that a move took from its source.
+/// Everything that the move took is back.
 fn is_moved_back(run: &PastRun<'_>) -> Result<bool> {
     let places = Places::new(vec![run.path.clone()], run.purpose.places.destination.clone());
     let request = Request::new(Task::Move, places);

@@ -1,4 +1,4 @@
-//! `utter verify`: compare both sides, show every difference, give a verdict.
+//! `utter verify`: compares both sides and prints differences and a verdict.
 
 use std::path::PathBuf;
 

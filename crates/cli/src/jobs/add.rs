@@ -1,4 +1,4 @@
-//! From a command line that was typed to a job in the file.
+//! Adding a command line to the job file.
 
 use std::ffi::{OsStr, OsString};
 use std::fs;
@@ -19,16 +19,16 @@ use crate::jobs::words::is_path;
 use crate::options::begins_with_drive;
 use crate::terminal::names;
 
-/// A job as it would stand in the file.
+/// A job as a table of the file.
 pub(crate) struct NewJob {
-    /// What its line is a call of.
+    /// The command that it calls.
     program: Program,
     name: String,
     table: Table,
 }
 
 impl NewJob {
-    /// Of a call that was read. What cannot stand in a job file is told.
+    /// From a parsed call. The error names what a job file cannot hold.
     pub(crate) fn of(program: Program, name: &str, typed: &ArgMatches) -> Result<Self, String> {
         let called = typed.subcommand().filter(|(does, _)| DOES.contains(does));
         let Some((does, typed)) = called else {
@@ -37,7 +37,7 @@ impl NewJob {
         let mut table = Table::new();
         table.insert("does", does.into());
         let does = command(program, does);
-        // The two sides first, as one reads them; options that are only about looking are no part of a job.
+        // The two sides come first; options that only look, like a dry run, are not part of a job.
         let options = does.get_arguments().filter(|arg| !arg.is_positional());
         for arg in does.get_positionals().chain(options) {
             let id = arg.get_id().as_str();
@@ -51,10 +51,10 @@ impl NewJob {
         Ok(Self { program, name: name.to_owned(), table })
     }
 
-    /// Puts it at the end of the file, which stays as it is otherwise; makes the file if there is none.
+    /// Appends the job to the file, which otherwise stays unchanged; creates a missing file.
     pub(crate) fn add_to(self, given: Option<&Path>) -> Result<PathBuf, WrongCall> {
         let path = find::path(given);
-        // What a link leads to is what is written.
+        // Writes to the target of a link.
         let path = fs::canonicalize(&path).unwrap_or(path);
         let before = match path.try_exists() {
             Ok(false) => String::new(),
@@ -66,7 +66,7 @@ impl NewJob {
         })?;
         let jobs = document.entry("job").or_insert_with(|| {
             let mut jobs = Table::new();
-            // Nothing stands in it but tables.
+            // It holds only tables.
             jobs.set_implicit(true);
             Item::Table(jobs)
         });
@@ -83,7 +83,7 @@ impl NewJob {
         }
         jobs.insert(&self.name, Item::Table(table));
         let text = document.to_string();
-        // Whatever is written can be read again.
+        // The result must parse again.
         let now = jiff::Zoned::now();
         let source = Source { path: path.clone(), text: text.clone() };
         JobFile::of(source, &now, self.program)?.job(&self.name)?;
@@ -104,7 +104,7 @@ fn text_of(arg: &Arg, value: &OsStr) -> Result<String, String> {
     let is_place = arg.is_positional();
     let is_somewhere = is_place || is_path(arg);
     let value = if is_somewhere && !begins_with_drive(Path::new(value)) {
-        // Where a job will be run from is not known.
+        // The working folder of a later run is unknown.
         let path = std::path::absolute(value).map_err(|error| error.to_string())?;
         let keeps_slash = value.as_encoded_bytes().ends_with(b"/");
         if keeps_slash { path.join("").into_os_string() } else { path.into_os_string() }
@@ -125,7 +125,7 @@ fn item_of(arg: &Arg, mut texts: Vec<String>) -> Item {
     let one = if texts.len() == 1 { texts.pop() } else { None };
     match one {
         Some(text) => text.into(),
-        // Alone it is said with its default.
+        // An option without a value is written with its default.
         None if texts.is_empty() => true.into(),
         None if matches!(arg.get_action(), ArgAction::Append) || arg.is_positional() => {
             Value::Array(texts.into_iter().collect::<Array>()).into()
@@ -134,7 +134,7 @@ fn item_of(arg: &Arg, mut texts: Vec<String>) -> Item {
     }
 }
 
-/// All of it or nothing, and never so that others than its owner could write it.
+/// Replaces the file atomically, writable by its owner only.
 fn write(path: &Path, text: &str) -> io::Result<()> {
     let above = path.parent().filter(|above| !above.as_os_str().is_empty());
     let above = above.unwrap_or(Path::new("."));

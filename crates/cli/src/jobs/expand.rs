@@ -1,4 +1,4 @@
-//! `${NAME}` in the texts of a job file.
+//! `${NAME}` in the values of a job file.
 
 use std::collections::HashMap;
 use std::ops::Range;
@@ -8,14 +8,14 @@ use jiff::Zoned;
 use crate::exit::WrongCall;
 use crate::jobs::spot::{Source, nearest};
 
-/// What a name can stand for, the first that has it.
+/// The variables, in order of precedence.
 pub(super) struct Values {
-    /// Of the file, with the place of each.
+    /// Those of the file, with their positions.
     pub(super) own: HashMap<String, (String, Range<usize>)>,
     given: HashMap<&'static str, String>,
 }
 
-/// Names that the program gives.
+/// Built-in names.
 pub(super) const GIVEN: [&str; 5] = ["host", "user", "date", "time", "job"];
 
 impl Values {
@@ -27,7 +27,7 @@ impl Values {
             ("host", host.trim().to_owned()),
             ("user", user),
             ("date", now.strftime("%Y-%m-%d").to_string()),
-            // As it can stand in a name on every drive.
+            // Valid in a file name on every drive.
             ("time", now.strftime("%H-%M-%S").to_string()),
         ]);
         Self { own, given }
@@ -44,12 +44,12 @@ impl Values {
     }
 }
 
-/// A text while names are replaced in it, and in what they stand for.
+/// A value during expansion.
 struct Expansion<'e> {
     values: &'e Values,
     source: &'e Source,
     job: &'e str,
-    /// The values of the file that are being replaced, each named by the one before it.
+    /// The variables being expanded, each within the one before.
     above: Vec<String>,
 }
 
@@ -58,7 +58,7 @@ impl Expansion<'_> {
         let mut expanded = String::new();
         let mut rest = text;
         while let Some(begin) = rest.find("${") {
-            // "$${" is "${" as it stands.
+            // "$${" is a literal "${".
             if rest[..begin].ends_with('$') {
                 expanded.push_str(&rest[..begin - 1]);
                 expanded.push_str("${");

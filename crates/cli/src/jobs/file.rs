@@ -19,10 +19,10 @@ use crate::options::values;
 use crate::records::RecordRetention;
 use crate::schedule::When;
 
-/// What can be said of records.
+/// The settings for records.
 pub(super) const RECORDS: [&str; 3] = ["keep", "at-most", "group"];
 
-/// What a job can do.
+/// The commands of jobs.
 pub(super) const DOES: [&str; 4] = ["copy", "mirror", "move", "verify"];
 
 /// The job file.
@@ -31,30 +31,29 @@ pub(crate) struct JobFile {
     pub(super) folder: PathBuf,
     pub(super) document: Document<String>,
     pub(super) values: Values,
-    /// What its lines are calls of.
+    /// The commands of its calls.
     pub(super) program: Program,
 }
 
-/// A job that can be called.
+/// A job that is ready to run.
 #[derive(Debug)]
 pub(crate) struct Job {
     pub(crate) name: String,
     pub(crate) about: Option<String>,
     pub(crate) enabled: bool,
-    /// When it is to start.
+    /// When it starts.
     pub(crate) at: Option<When>,
     pub(crate) tags: Vec<String>,
-    /// Jobs to be run after it, if it went well.
+    /// Jobs to run after it if it succeeded.
     pub(crate) then: Vec<String>,
-    /// Others may write to where it writes, too.
+    /// Its destination may be shared with other jobs.
     pub(crate) shares_destination: bool,
-    /// The words of each call, from the command on; one for each pair of places.
+    /// The arguments of each call, from the command on; one call for each pair of paths.
     pub(crate) calls: Vec<Vec<OsString>>,
 }
 
 impl JobFile {
-    /// Reads the file that was given, or the one that is found. What is wrong in a single job is told when that is
-    /// asked for.
+    /// Reads the given or found file. Errors in a job are reported when that job is read.
     pub(crate) fn read(
         given: Option<&Path>,
         now: &Zoned,
@@ -85,7 +84,7 @@ impl JobFile {
         jobs.into_iter().flat_map(|jobs| jobs.iter().map(|(name, _)| name))
     }
 
-    /// What is known of a job by its name alone, and everything else that is in the file.
+    /// Checks the names of tables and of jobs.
     fn check_tables(&self) -> Result<(), WrongCall> {
         for (name, item) in self.document.iter() {
             let known = ["values", "defaults", "records", "job"];
@@ -118,7 +117,7 @@ impl JobFile {
         Ok(())
     }
 
-    /// For how long records of the runs of its jobs are kept.
+    /// How long records of its jobs are kept.
     pub(crate) fn keep(&self) -> Result<RecordRetention, WrongCall> {
         let mut kept = RecordRetention { always: true, ..RecordRetention::default() };
         let table = self.document.get("records").and_then(Item::as_table_like);
@@ -156,7 +155,7 @@ impl JobFile {
     }
 }
 
-/// The keys of a table with their values, in the order of the file.
+/// The keys and values of a table, in the order of the file.
 pub(super) fn settings<'f>(table: &'f (dyn TableLike + 'f)) -> Vec<Setting<'f>> {
     let mut settings: Vec<Setting<'f>> = table
         .iter()
@@ -199,7 +198,7 @@ fn own_values(
     Ok(own)
 }
 
-/// A command, as its arguments are defined.
+/// A command and the definition of its arguments.
 pub(super) fn command(program: Program, name: &str) -> Command {
     let mut all = (program.command_line)();
     all.build();

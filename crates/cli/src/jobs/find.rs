@@ -1,4 +1,4 @@
-//! Where the job file is, and whether it can be trusted.
+//! Finding the job file, and whether it can be trusted.
 
 use std::fs::{self, File};
 use std::io::{self, ErrorKind, Read as _};
@@ -11,10 +11,10 @@ use crate::exit::WrongCall;
 use crate::jobs::spot::{Source, wrong_file};
 use crate::user_folders::config_folder;
 
-/// Below the folders that hold what is configured.
+/// Its path below a configuration folder.
 const NAME: &str = "utter-echo/utter.toml";
 
-/// The file that was given, else the user's own, else for root the machine's.
+/// The given file, else the user's own, else for root the machine's.
 pub(super) fn path(given: Option<&Path>) -> PathBuf {
     if let Some(given) = given {
         return given.to_owned();
@@ -30,7 +30,7 @@ pub(super) fn path(given: Option<&Path>) -> PathBuf {
 pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
     let opened = File::open(&path).and_then(|file| Ok((file.metadata()?, file)));
     let (meta, mut file) = opened.map_err(|error| cannot_read(&path, &error))?;
-    // Whoever may write it could have root run anything.
+    // Anybody who can write to it could have root run any command.
     let is_others = meta.uid() != 0 || meta.mode() & 0o022 != 0;
     if is_root() && is_others {
         let what = "can be written by others than root, so root does not run what it says";
@@ -50,7 +50,7 @@ pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
     }
 }
 
-/// Names of the jobs in the file that is found; none in one that cannot be read.
+/// The names of the jobs in the file; none if it cannot be read.
 pub(crate) fn names() -> Vec<String> {
     let document = read(path(None)).ok().and_then(|source| Document::parse(source.text).ok());
     let jobs = document.as_ref().and_then(|document| document.get("job")?.as_table_like());

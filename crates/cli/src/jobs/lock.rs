@@ -1,5 +1,5 @@
-//! One run of a job at a time, and whether the last one came to its end: a file holds the number of the process that
-//! runs the job, which locks it, and is empty once that has ended.
+//! One run of a job at a time, and whether the last one ended: a locked file holds the process number of the run,
+//! and is emptied when it ends.
 
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
@@ -13,33 +13,33 @@ use rustix::fs::{FlockOperation, flock};
 use crate::signals::Signals;
 use crate::user_folders::state_folder;
 
-/// How often a lock is asked for before somebody is taken to run the job.
+/// Attempts to lock before the job counts as running.
 const TRIES: u32 = 10;
 
-/// How often somebody who waits looks again.
+/// The time between attempts while waiting.
 const MOMENT: Duration = Duration::from_millis(200);
 
-/// What came of asking for a job.
+/// The result of locking a job.
 pub(crate) enum Turn {
-    /// Nobody else runs it as long as this is held.
+    /// No other process runs it while this is held.
     Ours(JobLock),
-    /// This process runs it, as far as that can be told.
+    /// This process runs it, according to the file.
     Of(Option<u32>),
 }
 
-/// Keeps others from a job; nothing where there is no place for a lock.
+/// The lock on a job; `None` where there is no state folder.
 #[derive(Default)]
 pub(crate) struct JobLock(Option<File>);
 
 impl JobLock {
-    /// The job came to its end, however that was.
+    /// Records that the job ended, with whatever result.
     pub(crate) fn release(self) {
-        // Else the job looks as if it had been cut short, which the next run mends.
+        // On failure the job looks as if it had been killed, until its next run.
         let _ = self.0.map(|file| file.set_len(0));
     }
 }
 
-/// What a job's lock tells.
+/// The state of a job's lock.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Look {
     Ended,
@@ -47,7 +47,7 @@ pub(crate) enum Look {
     CutShort,
 }
 
-/// Whether a job is being run, or was cut short.
+/// Whether a job is running, or was killed.
 pub(crate) fn look(jobs: &Path, name: &str) -> Look {
     let Some(file) = path(jobs, name).and_then(|path| File::open(path).ok()) else {
         return Look::Ended;
@@ -59,9 +59,9 @@ pub(crate) fn look(jobs: &Path, name: &str) -> Look {
     }
 }
 
-/// Asks for a job of a file.
+/// Locks a job of a file.
 pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
-    // Whoever cannot write it down runs the job all the same.
+    // A failed write does not stop the job.
     let Some(file) = path(jobs, name).and_then(|path| open(&path).ok().map(|file| (path, file)))
     else {
         return Turn::Ours(JobLock::default());
@@ -70,7 +70,7 @@ pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
     let mut tries = 0..TRIES;
     let locked = loop {
         match flock(&file, FlockOperation::NonBlockingLockExclusive) {
-            // Somebody may just be looking.
+            // Another process may be looking at the lock for a moment.
             Err(rustix::io::Errno::WOULDBLOCK) if tries.next().is_some() => {
                 std::thread::sleep(Duration::from_millis(5));
             }
@@ -101,7 +101,7 @@ pub(crate) fn wait(jobs: &Path, name: &str, signals: &Signals) -> Turn {
     }
 }
 
-/// Two files may each have a job of one name.
+/// Two files may have jobs of the same name.
 fn path(jobs: &Path, name: &str) -> Option<PathBuf> {
     let mut hasher = DefaultHasher::new();
     (jobs.canonicalize().ok()?, name).hash(&mut hasher);

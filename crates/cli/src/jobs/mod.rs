@@ -1,7 +1,7 @@
-//! Jobs: calls that are written down in a file, to be made by their names.
+//! Jobs: command lines kept in a file under a name.
 //!
-//! They are no second way to call something: the keys of a job become the words of a command line, and those are read
-//! as any other. So an option can stand there as soon as there is one.
+//! The keys of a job become the arguments of a command line, which is parsed like any other. So each new option
+//! works in job files at once.
 
 mod add;
 mod expand;

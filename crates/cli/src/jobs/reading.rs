@@ -17,7 +17,7 @@ use crate::options::begins_with_drive;
 use crate::schedule::{NoTime, When};
 
 impl JobFile {
-    /// Follows the jobs that run after one: each must be there, and none may lead back.
+    /// Checks the jobs that run after one: each must exist, without circles.
     pub(crate) fn check_order(&self, job: &Job) -> Result<(), WrongCall> {
         let mut chain = vec![job.name.clone()];
         self.check_below(job, &mut chain)
@@ -54,11 +54,11 @@ impl JobFile {
     }
 }
 
-/// A job while it is read.
+/// A job being read.
 pub(super) struct JobReading<'f> {
     pub(super) file: &'f JobFile,
     pub(super) name: &'f str,
-    /// Where its name stands.
+    /// The position of its name.
     pub(super) at: Range<usize>,
     pub(super) settings: Vec<Setting<'f>>,
 }
@@ -155,7 +155,7 @@ impl JobReading<'_> {
         Ok(Some(*on.value()))
     }
 
-    /// One text, or a list of them.
+    /// One string or a list of strings.
     fn texts(&self, key: &str) -> Result<Vec<String>, WrongCall> {
         self.setting(key).map_or_else(|| Ok(Vec::new()), |setting| self.texts_of(setting))
     }
@@ -178,7 +178,7 @@ impl JobReading<'_> {
         }
     }
 
-    /// Of a list of pairs, each as settings of its own.
+    /// A list of pairs, each with its own settings.
     fn pairs<'s>(&self, setting: &'s Setting<'_>) -> Result<Vec<Vec<Setting<'s>>>, WrongCall> {
         let form = "write pairs = [{ source = \"…\", destination = \"…\" }, …]";
         if let Some(both) = self.setting("source").or(self.setting("destination")) {
@@ -207,7 +207,7 @@ impl JobReading<'_> {
         }
     }
 
-    /// The places among some settings, which stand here.
+    /// The paths in these settings.
     fn places(
         &self,
         does: &Command,
@@ -239,7 +239,7 @@ impl JobReading<'_> {
         Ok(places)
     }
 
-    /// The words of all options; the job's own take the place of the defaults.
+    /// The arguments of all options; the job's own replace the defaults.
     fn options(&self, does: &Command) -> Result<Vec<OsString>, WrongCall> {
         let is_own = |key: &str| self.settings.iter().any(|setting| setting.key == key);
         let defaults = self.file.defaults();
@@ -259,9 +259,9 @@ impl JobReading<'_> {
         Ok(all)
     }
 
-    /// Lets the parser of command lines have its say, and tells it of the place in the file.
+    /// Parses the command line, and reports errors with the position in the file.
     fn check_call(&self, words: &[OsString]) -> Result<(), WrongCall> {
-        // Whether a drive is mounted is asked when the job is to run.
+        // Whether a drive is mounted is checked when the job runs.
         let words = words.iter().map(|word| without_drive(word));
         let line = [OsString::from("utter")].into_iter().chain(words);
         let Err(error) = call::parse(self.file.program, line) else { return Ok(()) };
@@ -277,7 +277,7 @@ impl JobReading<'_> {
     }
 }
 
-/// A word of a line, of which a path that begins with the name of a drive is replaced by one that does not.
+/// An argument, with a drive name at the start replaced, so that it parses while the drive is not mounted.
 fn without_drive(word: &OsStr) -> OsString {
     let bytes = word.as_bytes();
     let begin = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));

@@ -1,4 +1,4 @@
-//! What can stand in a job file, for editors that know JSON Schema.
+//! A JSON Schema of job files, for editors.
 
 use clap::builder::PossibleValue;
 use clap::{Arg, ArgAction, Command};
@@ -10,7 +10,7 @@ use crate::jobs::file::{DOES, command};
 use crate::jobs::words;
 use crate::jobs::words::DESTINATION_SHARED;
 
-/// Of the file as a whole.
+/// The schema of the whole file.
 pub(crate) fn schema(program: Program) -> Schema {
     let all: Vec<Command> = DOES.map(|does| command(program, does)).into();
     let jobs: Vec<Value> = all.iter().map(job).collect();
@@ -47,7 +47,7 @@ pub(crate) fn schema(program: Program) -> Schema {
     })
 }
 
-/// Of a job that does this.
+/// The schema of a job with this command.
 fn job(does: &Command) -> Value {
     let mut keys: Map<String, Value> = options(does).collect();
     let texts = json!({ "anyOf": [
@@ -88,7 +88,7 @@ fn job(does: &Command) -> Value {
     })
 }
 
-/// The options of a command, each with what it takes.
+/// The options of a command, and their values.
 fn options(does: &Command) -> impl Iterator<Item = (String, Value)> + '_ {
     let named = does.get_arguments().filter_map(|arg| Some((arg.get_long()?, arg)));
     let real = named.filter(|(key, _)| words::option(does, key).is_some());

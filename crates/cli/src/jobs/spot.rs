@@ -1,4 +1,4 @@
-//! Where something stands in a job file.
+//! Positions in a job file.
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -6,20 +6,20 @@ use std::path::{Path, PathBuf};
 use crate::exit::WrongCall;
 use crate::terminal::names;
 
-/// A job file as it was read.
+/// The text of a job file.
 #[derive(Debug)]
 pub(crate) struct Source {
     pub(crate) path: PathBuf,
     pub(super) text: String,
 }
 
-/// Something is wrong with the file as a whole.
+/// An error of the whole file.
 pub(super) fn wrong_file(path: &Path, what: &str, advice: &str) -> WrongCall {
     WrongCall(format!("job file '{}' {what}\n  {advice}", names::path(path)))
 }
 
 impl Source {
-    /// Something is wrong at these bytes of the file.
+    /// An error at these bytes of the file.
     pub(super) fn wrong(&self, at: &Range<usize>, what: &str, advice: &str) -> WrongCall {
         let before = self.text.get(..at.start).unwrap_or(&self.text);
         let begin = before.rfind('\n').map_or(0, |newline| newline + 1);
@@ -32,7 +32,7 @@ impl Source {
     }
 }
 
-/// The word of those that are known that was probably meant, as advice; else what is to be had.
+/// Advice: the most similar known word, else the list of all.
 pub(super) fn nearest<'k>(word: &str, known: impl Iterator<Item = &'k str>, all: &str) -> String {
     let alike = |one: &&str| strsim::jaro_winkler(word, one);
     let best = known.max_by(|a, b| alike(a).total_cmp(&alike(b)));

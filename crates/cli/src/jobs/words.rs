@@ -1,4 +1,4 @@
-//! From the keys of a job to the words of a command line.
+//! Turning the keys of a job into arguments.
 
 use std::any::TypeId;
 use std::ffi::OsString;
@@ -13,7 +13,7 @@ use crate::options::begins_with_drive;
 
 use crate::jobs::spot::{Source, nearest};
 
-/// Keys of a job that are no options.
+/// Keys of a job that are not options.
 pub(super) const OWN: [&str; 10] = [
     "about",
     "at",
@@ -28,7 +28,7 @@ pub(super) const OWN: [&str; 10] = [
 ];
 pub(super) const DESTINATION_SHARED: &str = "shares-destination";
 
-/// One key with its value, and where both stand.
+/// A key, its value, and their positions.
 pub(super) struct Setting<'f> {
     pub(super) key: &'f str,
     pub(super) at: Range<usize>,
@@ -36,16 +36,16 @@ pub(super) struct Setting<'f> {
 }
 
 impl Setting<'_> {
-    /// Where the value stands.
+    /// The position of the value.
     pub(super) fn value_at(&self) -> Range<usize> {
         self.value.span().unwrap_or_else(|| self.at.clone())
     }
 }
 
-/// Puts in what a text names that stands at these bytes of the file.
+/// Expands the names in a value at these bytes of the file.
 pub(super) type Expand<'e> = dyn Fn((&str, &Range<usize>)) -> Result<String, WrongCall> + 'e;
 
-/// The option of a command that a key names.
+/// The option of a key.
 pub(super) fn option<'c>(command: &'c Command, key: &str) -> Option<&'c Arg> {
     command.get_arguments().find(|arg| arg.get_long() == Some(key) && !asks_for_help(arg))
 }
@@ -58,7 +58,7 @@ fn asks_for_help(arg: &Arg) -> bool {
     )
 }
 
-/// Puts together one option; `expand` puts in what a text names.
+/// The arguments of one option; `expand` expands names in its values.
 pub(super) fn words_of(
     source: &Source,
     folder: &Path,
@@ -120,7 +120,7 @@ pub(super) fn is_path(arg: &Arg) -> bool {
     arg.get_value_parser().type_id() == TypeId::of::<PathBuf>()
 }
 
-/// A path of a job file: `~` is the home folder, and what is relative starts from the file's own folder.
+/// A path in a job file: `~` is the home folder, and relative paths start at the folder of the file.
 pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
     if begins_with_drive(Path::new(text)) {
         return PathBuf::from(text);
@@ -134,7 +134,7 @@ pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
     below_home.unwrap_or_else(|| folder.join(text))
 }
 
-/// Nobody knows such an option.
+/// Unknown option.
 pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> WrongCall {
     let what = format!("'{}' is no option of 'utter {}'", setting.key, command.get_name());
     let known = command.get_arguments().filter_map(Arg::get_long).chain(OWN);

@@ -1,4 +1,4 @@
-//! Paths that begin with the name of a drive instead of the place where it happens to be mounted.
+//! Paths that begin with the name of a drive instead of its mount point.
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
@@ -10,7 +10,7 @@ use utter_echo_core::os::Linux;
 
 use crate::terminal::names;
 
-/// Reads a path, of which `label=NAME/…` and `uuid=ID/…` are on the drive that is called so.
+/// Parses a path; `label=NAME/…` and `uuid=ID/…` are on the drive of that name.
 pub(crate) fn path() -> impl TypedValueParser<Value = PathBuf> {
     PathBufValueParser::new().try_map(found)
 }
@@ -20,14 +20,14 @@ pub(crate) fn begins_with_drive(path: &Path) -> bool {
     split(path).is_some()
 }
 
-/// What a drive is asked for by.
+/// A way to name a drive.
 #[derive(Clone, Copy)]
 enum NamedPlace {
     Label,
     Uuid,
 }
 
-/// How a drive is named, the name, and the path on it.
+/// The way of naming, the name, and the path on the drive.
 fn split(path: &Path) -> Option<(NamedPlace, &OsStr, &Path)> {
     let bytes = path.as_os_str().as_bytes();
     let (by, rest) = match (bytes.strip_prefix(b"label="), bytes.strip_prefix(b"uuid=")) {
@@ -41,7 +41,7 @@ fn split(path: &Path) -> Option<(NamedPlace, &OsStr, &Path)> {
     Some((by, OsStr::from_bytes(name), Path::new(OsStr::from_bytes(below))))
 }
 
-/// The drives that the words of a call name and that are not mounted, as `mount` knows them.
+/// The drives in the arguments of a call that are not mounted, in the form that `mount` takes.
 pub(crate) fn drives_named_in(words: &[OsString]) -> Vec<OsString> {
     let all = drives::named(&Linux).unwrap_or_default();
     let mut named = Vec::new();
@@ -81,7 +81,7 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     let all = drives::named(&Linux).unwrap_or_default();
     let fitting: Vec<&NamedDrive> = all.iter().filter(|drive| is_called(drive, by, name)).collect();
     if let [drive] = &*fitting {
-        // An empty rest would put a slash at the end, which means something.
+        // An empty rest would add a slash, which would change the meaning.
         let is_top = below.as_os_str().is_empty();
         return Ok(if is_top { drive.mounted_at.clone() } else { drive.mounted_at.join(below) });
     }

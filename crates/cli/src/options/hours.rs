@@ -1,4 +1,4 @@
-//! The hours of the day in which a run may go on.
+//! The hours in which a run may work.
 
 use jiff::civil::Time;
 use jiff::tz::TimeZone;
@@ -6,7 +6,7 @@ use jiff::{Timestamp, ToSpan as _};
 
 use crate::exit::OutOfHours;
 
-/// From one time of the day to another, in local time; over midnight where the second is the earlier one.
+/// From one time of day to another, in local time; over midnight if the second is earlier.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Hours {
     from: Time,
@@ -26,7 +26,7 @@ impl Hours {
         }
     }
 
-    /// When the hours are over that go on now.
+    /// The end of the present hours.
     pub(crate) fn end(&self, now: Timestamp) -> Result<Timestamp, OutOfHours> {
         let Self { from, to } = *self;
         let now = now.to_zoned(TimeZone::system());

@@ -1,4 +1,4 @@
-//! What is kept of a run, beside what is shown of it.
+//! What is kept of a run: its record, log and metrics.
 
 use std::path::Path;
 
@@ -31,7 +31,7 @@ pub(crate) struct KeepingOptions {
 }
 
 impl KeepingOptions {
-    /// A mirror would take away what is kept there, as something that the source does not have.
+    /// A mirror would remove what is kept there, since the source does not have it.
     pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
         let mirrored = real(destination);
         for (what, path) in
@@ -48,7 +48,7 @@ impl KeepingOptions {
         Ok(())
     }
 
-    /// Opens what is to be kept. A record that cannot be written keeps nothing from being done.
+    /// Opens the record and the log. A failed record does not stop the run.
     pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<ReportCopies> {
         let log = self.logging.open(head.command.word(), context)?;
         let begin = || Recorder::begin(Call::of(head, context), &context.keep());
@@ -56,7 +56,7 @@ impl KeepingOptions {
         Ok(ReportCopies { log, record, text: self.telling.needs_text() && !head.dry_run })
     }
 
-    /// Ends what is kept of a run, and tells whoever is to know what it came to.
+    /// Ends the record and the log, and notifies about the result.
     pub(crate) fn close(&self, report: Report, came: &Result<Exit>, context: &Context) {
         let is_dry = report.is_dry();
         let summary = report.end(came, &context.keep());
@@ -67,7 +67,7 @@ impl KeepingOptions {
 }
 
 impl Call {
-    /// As this was called.
+    /// The call of this run.
     pub(crate) fn of(head: &Head, context: &Context) -> Self {
         Self {
             command: head.command,

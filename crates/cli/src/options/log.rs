@@ -39,7 +39,7 @@ impl Logging {
         self.log.as_deref()
     }
 
-    /// Opens the log, if there is to be one; `command` stands for the job where there is none.
+    /// Opens the log, if asked for; `command` stands for a missing job name.
     pub(crate) fn open(&self, command: &str, context: &Context) -> Result<Option<File>> {
         let Some(path) = &self.log else { return Ok(None) };
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
@@ -60,7 +60,7 @@ impl Logging {
                 KeepRuns::Newest(_) => None,
                 KeepRuns::For(duration) => Some((&now - duration).date().to_string()),
             };
-            // One that cannot be removed is there the next time, too.
+            // A log that cannot be removed is tried again the next time.
             let _ = Family { name, job: &job }.prune(&filled, keep, since.as_deref());
         }
         Ok(Some(file))
@@ -80,14 +80,14 @@ fn open(path: &Path) -> io::Result<File> {
     OpenOptions::new().append(true).create(true).mode(0o600).open(path)
 }
 
-/// Logs whose names differ in date and time alone.
+/// Logs whose names differ only in date and time.
 struct Family<'f> {
     name: &'f str,
     job: &'f str,
 }
 
 impl Family<'_> {
-    /// Removes the old ones from the folder of a log, but never that one.
+    /// Removes old logs from the folder of a log, never that log itself.
     fn prune(&self, own: &Path, keep: KeepRuns, since: Option<&str>) -> io::Result<()> {
         let above = own.parent().filter(|above| !above.as_os_str().is_empty());
         let above = above.unwrap_or(Path::new("."));
@@ -111,7 +111,7 @@ impl Family<'_> {
         Ok(())
     }
 
-    /// The date and time in a name, if it is one of these.
+    /// The date and time in the name of such a log.
     fn date_of(&self, name: &str) -> Option<String> {
         let mut parts = Vec::new();
         let (mut form, mut rest) = (self.name, name);
@@ -133,7 +133,7 @@ impl Family<'_> {
             form = &form[marked.len()..];
             let (value, after) = rest.split_at_checked(length)?;
             let is_right = value.bytes().all(|byte| byte.is_ascii_digit() || byte == b'-');
-            // The date first, wherever it stands.
+            // Sorted by date first.
             let order = usize::from(marked != "{date}");
             parts.extend((is_right && length > 0).then(|| (order, value.to_owned())));
             if length > 0 && !is_right {

@@ -1,5 +1,5 @@
-//! Options, a file for each group that they stand under in the help: what can be typed, and what it makes of a
-//! request. An option is defined there, and nowhere else.
+//! Options, a file for each group of the help: the arguments, and how they apply to a request. Each option is
+//! defined once.
 
 #![allow(clippy::doc_markdown, reason = "these comments are the help, which has no marks for code")]
 
@@ -40,7 +40,7 @@ pub(crate) use safety::{
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
 pub(crate) use telling::Telling;
 
-/// What every command that compares two sides is told about them.
+/// Options of every command that compares two sides.
 #[derive(Debug, Args)]
 pub(crate) struct Comparing {
     #[command(flatten)]
@@ -52,7 +52,7 @@ pub(crate) struct Comparing {
 }
 
 impl Comparing {
-    /// A request for a task; patterns are read here.
+    /// Builds the request; reads the pattern files.
     pub(crate) fn request(
         &self,
         task: Task,
@@ -66,7 +66,7 @@ impl Comparing {
     }
 }
 
-/// What copy and mirror have in common.
+/// Options of copy, mirror and move.
 #[derive(Debug, Args)]
 pub(crate) struct Changing {
     #[command(flatten)]
@@ -93,7 +93,10 @@ impl Changing {
         context: &Context,
     ) -> Result<Request> {
         let request = self.comparing.request(task, places, dropping, context)?;
-        let guards = self.aside.over(guards, context);
+        let guards = match task {
+            Task::Move => self.aside.over_move(guards, context),
+            _ => self.aside.over(guards, context),
+        };
         Ok(self.doing.apply(self.steps.apply(request).guarded(guards)))
     }
 }

@@ -94,7 +94,7 @@ pub(crate) struct ListingOptions {
 }
 
 impl Colors {
-    /// Makes it count for everything printed from here on.
+    /// Applies the choice of colours to everything printed from now on.
     pub(crate) fn settle(&self) {
         let choice = match self.color {
             ColorWhen::Auto => anstream::ColorChoice::Auto,
@@ -106,7 +106,7 @@ impl Colors {
 }
 
 impl ShownOptions {
-    /// The form for a command that has no table to print.
+    /// The form for a command without a table.
     pub(crate) fn settle(&self) -> Result<Form> {
         if self.format == Format::Csv {
             wrong_call!(
@@ -116,7 +116,7 @@ impl ShownOptions {
         Ok(self.settle_any())
     }
 
-    /// The form for one that has.
+    /// The form for a command with a table.
     pub(crate) fn settle_any(&self) -> Form {
         self.colors.settle();
         self.format.into()

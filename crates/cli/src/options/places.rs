@@ -1,4 +1,4 @@
-//! From where to where.
+//! Sources and destination.
 
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ use utter_echo_core::request::Places;
 use crate::exit::wrong_call;
 use crate::terminal::names;
 
-/// The two sides as typed; refuses what a shell, or somebody used to it, would have read otherwise.
+/// The two sides as typed; refuses what a shell user may have meant otherwise.
 pub(crate) fn places(sources: Vec<PathBuf>, destination: PathBuf, inside: bool) -> Result<Places> {
     for source in &sources {
         refuse_misread(source, "source")?;
@@ -52,7 +52,7 @@ fn host(text: &str) -> Option<&str> {
     let (host, path) = text.split_once(':')?;
     let plain = |c: char| c.is_ascii_alphanumeric() || "-._@".contains(c);
     let is_host = !host.is_empty() && host.chars().all(plain) && !host.starts_with('.');
-    // One letter and a colon is a drive of another system, which is no machine.
+    // One letter and a colon is a drive of another system, not a machine.
     (is_host && host.len() > 1 && !path.is_empty()).then_some(host)
 }
 

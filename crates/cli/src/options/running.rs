@@ -61,7 +61,7 @@ pub(crate) enum CacheHow {
 }
 
 impl RunningOptions {
-    /// Nothing is written by this alone, and so nothing is to be flushed.
+    /// Reading alone needs no flush.
     pub(crate) fn apply(&self, request: Request) -> Request {
         let running = request::Running {
             workers: self.workers,
@@ -76,7 +76,7 @@ impl RunningOptions {
         request.running(running)
     }
 
-    /// Makes this process behave as was asked. Out of its hours nothing begins.
+    /// Applies priority and hours to this process. Fails outside its hours.
     pub(crate) fn settle(&self, context: &Context, signals: &Signals) -> Result<()> {
         signals.stop_at(None);
         if let Some(hours) = &self.within {

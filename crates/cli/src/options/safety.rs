@@ -62,7 +62,7 @@ pub(crate) enum Ask {
 }
 
 impl SafetyOptions {
-    /// What may refuse a plan, and what not, but for what only removals need.
+    /// The guards and limits, except those for removals.
     pub(crate) fn guards(&self) -> Safety {
         let (drive, waived) = (self.drive.clone(), self.waive.clone());
         Safety { drive, waived, ..Safety::default() }
@@ -90,7 +90,7 @@ pub(crate) struct SettingAside {
 }
 
 impl SettingAside {
-    /// With a place for what is displaced.
+    /// With a set-aside folder.
     pub(crate) fn over(&self, safety: Safety, context: &Context) -> Safety {
         let set_aside = self.set_aside.as_ref().map(|folder| {
             let now = context.began;
@@ -108,7 +108,7 @@ impl SettingAside {
         Safety { set_aside, ..safety }
     }
 
-    /// The same for a move, which has a place for its notes where it has none for what it displaces.
+    /// The same for a move, which keeps its journal even without a set-aside folder.
     pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
         let safety = self.over(safety, context);
         let notes = user_folders::state_folder().map(|folder| SetAside {
@@ -121,7 +121,7 @@ impl SettingAside {
     }
 }
 
-/// How long it stays known what a move took where.
+/// How long the journal of a move is kept.
 const MOVES_KEPT: Duration = Duration::from_secs(180 * 24 * 60 * 60);
 
 /// Of commands that may remove.
@@ -142,7 +142,7 @@ pub(crate) struct Removing {
 }
 
 impl Removing {
-    /// What was said of removals now, and otherwise before.
+    /// The limits on removals given now, else those of the plan.
     pub(crate) fn over(&self, before: &Safety, safety: Safety) -> Safety {
         Safety {
             removal_limit: self.removal_limit.unwrap_or(before.removal_limit),
@@ -172,7 +172,7 @@ pub(crate) struct AllOrNothing {
     pub(crate) all_or_nothing: bool,
 }
 
-/// A run may be on a drive that is named.
+/// The run may be on a named drive.
 fn discard(text: &str) -> Result<DiscardWhat, String> {
     match values::discard(text)? {
         DiscardWhat::Run(path) => by_name::found(path).map(DiscardWhat::Run),

@@ -170,7 +170,7 @@ impl OnlyOfRun {
 }
 
 impl Selecting {
-    /// Reads the rules, from files too, and makes them ready to decide.
+    /// Builds the selection; reads rules files.
     pub(crate) fn selection(
         &self,
         sources: &[PathBuf],

@@ -1,4 +1,4 @@
-//! Who is told what became of a run.
+//! Notifications about the result of a run.
 
 use std::ffi::OsString;
 use std::io::{self, Write as _};
@@ -37,12 +37,12 @@ pub(crate) struct Telling {
 }
 
 impl Telling {
-    /// Somebody wants to read what was told.
+    /// True if a command needs the output.
     pub(super) fn needs_text(&self) -> bool {
         self.on_problem.is_some() || self.on_success.is_some()
     }
 
-    /// As the words of a job's call say, which could not be understood as a whole.
+    /// From the arguments of a job's call that did not parse as a whole.
     pub(crate) fn of_words(words: &[OsString]) -> Self {
         let value = |option: &str| {
             let found = words.iter().find_map(|word| word.to_str()?.strip_prefix(option));
@@ -55,7 +55,7 @@ impl Telling {
         }
     }
 
-    /// Tells whoever is to know, of a job or of a call by hand. That this fails is told, and changes nothing.
+    /// Runs the notifications. A failure is reported and changes nothing.
     pub(crate) fn tell(&self, summary: &Summary, job: Option<&str>) {
         if let Some(file) = &self.metrics {
             let job = job.unwrap_or(summary.command);
@@ -97,11 +97,11 @@ fn hear(command: &str, summary: &Summary, job: Option<&str>) -> Result<(), Strin
             ("UTTER_BYTES", number(heard.bytes)),
         ])
         .stdin(Stdio::piped())
-        // What the run prints stays readable for programs.
+        // Its output goes to stderr: programs parse stdout.
         .stdout(io::stderr());
     let mut child = shell.spawn().map_err(|error| format!("cannot be run: {error}"))?;
     if let Some(mut stdin) = child.stdin.take() {
-        // It need not read it.
+        // The command may ignore its input.
         let _ = stdin.write_all(text.as_bytes());
     }
     match child.wait() {

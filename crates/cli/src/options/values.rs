@@ -1,4 +1,4 @@
-//! What an option takes, read from its text, with a word on what it should be.
+//! Parsers of option values; their errors say what is expected.
 
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -20,7 +20,7 @@ use crate::terminal::names;
 pub(crate) fn bytes(text: &str) -> Result<u64, String> {
     let wrong = || "a number of bytes above 0, like 800000, 500K, 20M or 1.5GiB".to_owned();
     let bytes = text.trim().parse::<ByteSize>().map_err(|_| wrong())?.as_u64();
-    // More than any drive holds is a slip.
+    // More than any drive holds is a typing error.
     if (1..=1_000_000_000_000_000).contains(&bytes) { Ok(bytes) } else { Err(wrong()) }
 }
 
@@ -33,31 +33,31 @@ pub(crate) fn workers(text: &str) -> Result<Workers, String> {
     }
 }
 
-/// A length of time, of which days have 24 hours and years and months are those that begin now.
+/// A duration. Days have 24 hours; months and years are calendar ones from now.
 pub(crate) fn duration(text: &str) -> Result<Duration, String> {
     let wrong = || "a length of time like 2s, 30m, 2h30m, 7days, 2w or 1y".to_owned();
     let span: jiff::Span = text.trim().parse().map_err(|_| wrong())?;
-    // To find out where this machine is would take longer than all else that a small run does.
+    // UTC, since finding the time zone would take longer than a small run.
     let now = TimeZone::UTC.to_datetime(Timestamp::now());
     let length = span.to_duration(now).map_err(|_| wrong())?;
-    // A century is a slip of the hand.
+    // A century is a typing error.
     let length = Duration::try_from(length).map_err(|_| wrong())?;
     Some(length).filter(|length| length.as_secs() <= 3_200_000_000).ok_or_else(wrong)
 }
 
-/// Which runs to keep of those that set something aside.
+/// Which set-aside runs to keep.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum KeepRuns {
-    /// So many, the present one among them.
+    /// The newest so many, including the present one.
     Newest(usize),
-    /// Those that began no longer ago than this.
+    /// Those that began within this duration.
     For(Duration),
 }
 
-/// What of the runs that set something aside is to go for good.
+/// Which set-aside runs to discard.
 #[derive(Clone, Debug)]
 pub(crate) enum DiscardWhat {
-    /// The run with this folder.
+    /// The run of this folder.
     Run(PathBuf),
     /// Those that began longer ago than this.
     OlderThan(Duration),
@@ -79,7 +79,7 @@ pub(super) fn keep(text: &str) -> Result<KeepRuns, String> {
     }
 }
 
-/// What stands on either side of `..`, each left out where there is none.
+/// The two ends of a range, each optional.
 fn span<T: PartialOrd>(
     text: &str,
     what: &str,
@@ -110,7 +110,7 @@ pub(super) fn ages(text: &str) -> Result<Span<Duration>, String> {
     span(text, "two lengths of time like 1d..2w", |text, _| duration(text))
 }
 
-/// What was changed so long before `now`.
+/// The range of times of so long ago.
 pub(super) fn aged(age: Span<Duration>, now: Time) -> Span<Time> {
     let before = |age: Duration| {
         let secs = now.secs.saturating_sub_unsigned(age.as_secs());
@@ -122,7 +122,7 @@ pub(super) fn aged(age: Span<Duration>, now: Time) -> Span<Time> {
     Span { from: age.to.map(before), to: age.from.map(before) }
 }
 
-/// A point in the past: so long ago, or a local date.
+/// A point in the past: a duration ago, or a local date.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Moment {
     Ago(Duration),
@@ -149,8 +149,8 @@ pub(super) fn dates(text: &str) -> Result<Span<Time>, String> {
     span(text, "two local dates like 2026-01-31..2026-02-28T14:00", date)
 }
 
-/// The beginning of what is named, or its end: of a day, an hour, a minute or a second. Local time, unless it
-/// ends in an offset like `+02:00` or in a `Z`.
+/// The start or the end of the named day, hour, minute or second. Local time, unless it ends in an offset like
+/// `+02:00` or in `Z`.
 fn date(text: &str, is_end: bool) -> Result<Time, String> {
     let wrong = |why: &dyn std::fmt::Display| {
         format!(
@@ -166,7 +166,7 @@ fn date(text: &str, is_end: bool) -> Result<Time, String> {
     let (clock, offset) = clock.split_at(clock.find(['Z', 'z', '+', '-']).unwrap_or(clock.len()));
     let zone = match offset {
         "" => local_zone().map_err(|e| wrong(&e))?,
-        // There it is midnight, so many seconds before or after it is in Greenwich.
+        // An offset from UTC in seconds.
         offset => {
             let there = format!("1970-01-01T00:00{offset}").parse::<Timestamp>();
             let seconds = -there.map_err(|e| wrong(&e))?.as_second();
@@ -194,7 +194,7 @@ fn date(text: &str, is_end: bool) -> Result<Time, String> {
     Ok(Time { secs, nanos })
 }
 
-/// The zone that the system is set to. One that nobody knows is an error here: it would pass for UTC.
+/// The system's time zone. An unknown one is an error: it would pass for UTC.
 fn local_zone() -> Result<TimeZone, jiff::Error> {
     match std::env::var("TZ").ok().filter(|name| !name.is_empty()) {
         Some(name) if !name.trim_start_matches(':').starts_with('/') => {
@@ -234,8 +234,8 @@ pub(super) fn percent(text: &str) -> Result<f64, String> {
     Some(number).filter(|number| *number > 0.0 && *number <= 100.0).ok_or_else(wrong)
 }
 
-/// Fails for a pattern that is a path from the top of the system, and so means nothing within a
-/// source: one that begins with the source's own path, or with a name that only the system has.
+/// Fails for a pattern that is an absolute path of the system: one that begins with the source's own path, or with
+/// a name at the top of the system that the source does not have.
 pub(super) fn refuse_outside(pattern: &str, sources: &[PathBuf]) -> Result<(), String> {
     let body = pattern.strip_prefix('!').unwrap_or(pattern).trim_end();
     let Some(first) = body.strip_prefix('/').and_then(|path| path.split('/').next()) else {
@@ -261,8 +261,8 @@ pub(super) fn refuse_outside(pattern: &str, sources: &[PathBuf]) -> Result<(), S
     ))
 }
 
-/// Fails where a pattern is the name of a file here, and a source beside it is another file of that kind: the
-/// shell has put names where a pattern stood without quotes.
+/// Fails if a pattern is the name of a file here and a source is a similar one: the shell expanded a pattern
+/// without quotes.
 pub(super) fn refuse_expanded(
     option: &str,
     patterns: &[String],

@@ -1,4 +1,4 @@
-//! What progress says on one line: how far a stage is, as much of it as fits, and what it is about.
+//! The progress line: how far a stage is, as much of it as fits, and the current path.
 
 use std::time::Duration;
 
@@ -7,31 +7,31 @@ use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 use crate::progress::pace::Reached;
 use crate::terminal::units;
 
-/// What a step takes beside its content, in bytes of it.
+/// The cost of a step besides its content, in bytes.
 const STEP: u64 = 4096;
-/// How many glyphs make the bar, and how many where there is little room.
+/// The width of the bar in columns, and on narrow terminals.
 const GLYPHS: (u32, u32) = (10, 5);
-/// Fewer columns than this are little room.
+/// A terminal with fewer columns is narrow.
 const NARROW: usize = 60;
 
-/// What is being done, and as far as that is known how much of it.
+/// The stages, with their totals as far as they are known.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) enum ShownStage {
-    /// The first time nothing is known of that.
+    /// Unknown for the first run.
     Scanning(Option<Expected>),
     Changing(Expected, Then),
-    /// What was written is read once more and compared; then it may go on with this.
+    /// Reading back; then it may continue with this stage.
     ReadingBack(Expected, (Expected, Then)),
 }
 
-/// What comes after the changes.
+/// The work after the changes.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) enum Then {
     Nothing,
     ReadingBack,
 }
 
-/// Steps or entries, and bytes.
+/// Numbers of steps or entries, and of bytes.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) struct Expected {
     pub(super) steps: u64,
@@ -43,7 +43,7 @@ impl Expected {
         self.bytes.saturating_add(self.steps.saturating_mul(STEP))
     }
 
-    /// The same of what was done. Where no number of entries is expected, they do not count.
+    /// The work done. Without an expected number of entries, entries do not count.
     fn done(self, entries: u64, bytes: u64) -> u64 {
         let entries = if self.steps == 0 { 0 } else { entries };
         Self { steps: entries, bytes }.work()
@@ -59,7 +59,7 @@ impl ShownStage {
     }
 }
 
-/// What a run is about.
+/// The current subject.
 pub(super) enum LineHead {
     /// An entry.
     Path(String),
@@ -68,7 +68,7 @@ pub(super) enum LineHead {
 }
 
 impl LineHead {
-    /// As much of it as fits; the last columns of a path tell more than the first.
+    /// Shortened to fit; the end of a path is more useful than its start.
     fn cut(&self, columns: usize) -> String {
         match self {
             Self::Path(path) => cut_in_front(path, columns),
@@ -82,13 +82,13 @@ pub(super) struct Far {
     pub(super) stage: ShownStage,
     pub(super) entries: u64,
     pub(super) bytes: u64,
-    /// Bytes a second.
+    /// Bytes per second.
     pub(super) rate: Option<f64>,
     pub(super) left: Option<Duration>,
 }
 
 impl Far {
-    /// What is expected of the stage, as long as it has not turned out to be more.
+    /// The expected work, unless more was done already.
     pub(super) fn expected(&self) -> Option<Expected> {
         let is_right = |expected: &Expected| {
             let has_more = expected.steps > 0 && self.entries > expected.steps;
@@ -106,7 +106,7 @@ impl Far {
         Reached { work: expected.done(self.entries, self.bytes), bytes: self.bytes }
     }
 
-    /// As much of it as fits into so many columns, and then what it is about.
+    /// As many parts as fit into so many columns, then the subject.
     pub(super) fn line(&self, columns: usize, about: &LineHead) -> String {
         let expected = match (self.stage, self.expected()) {
             (ShownStage::Changing(..) | ShownStage::ReadingBack(..), Some(expected)) => expected,
@@ -116,7 +116,7 @@ impl Far {
         let all = expected.work();
         let part = if all == 0 { 1.0 } else { (work as f64 / all as f64).min(1.0) };
         let mut line = format!("{:>3.0} % {}", (part * 100.0).floor(), glyphs(part, columns));
-        // In the order in which they stand, each with its turn if there is no room for all.
+        // In printed order, each with its priority when not all fit.
         let amount = (expected.bytes > 0).then(|| of_bytes(self.bytes, expected.bytes, ""));
         let steps = (units::count(self.entries), units::count(expected.steps));
         let steps = (expected.steps > 0).then(|| format!("{} of {} steps", steps.0, steps.1));
@@ -151,7 +151,7 @@ impl Far {
         about: &LineHead,
     ) -> String {
         let Expected { steps, bytes } = expected.unwrap_or(Expected { steps: 0, bytes: 0 });
-        // What an earlier run met need not be there any more.
+        // The totals of an earlier run may be outdated.
         let about_so_many = if steps > 0 { "about " } else { "" };
         let verb = if self.bytes > 0 { "compared" } else { "scanned" };
         let entries = if steps == 0 {
@@ -193,7 +193,7 @@ impl Far {
     }
 }
 
-/// "3.2 of 8.6 GiB", or with both units where they are not the same.
+/// "3.2 of 8.6 GiB", or with both units if they differ.
 fn of_bytes(done: u64, all: u64, about: &str) -> String {
     let (done, all) = (units::bytes(done), units::bytes(all));
     match (done.split_once(' '), all.split_once(' ')) {
@@ -225,7 +225,7 @@ fn cut(text: &str, columns: usize) -> String {
     text.chars().take_while(fits).chain(['…']).collect()
 }
 
-/// The last columns of a path, which tell more than the first.
+/// The last columns of a path.
 fn cut_in_front(path: &str, columns: usize) -> String {
     if path.width() <= columns {
         return path.to_owned();

@@ -1,6 +1,5 @@
-//! Progress on stderr: a count while scanning, of how many where that is known, then one bar, or a plain line now
-//! and then. It is shown by a thread of its own, which touches no drive, so that it goes on while all drives are
-//! waited for.
+//! Progress on stderr: a count while scanning, then one bar, or a plain line now and then. A thread of its own,
+//! which accesses no drive, draws it, so that it continues while the workers wait for drives.
 
 mod line;
 mod pace;
@@ -25,11 +24,11 @@ use crate::report::events::Amount;
 use crate::signals::{Caught, Signals};
 use crate::terminal::{names, streams};
 
-/// How often the bar is drawn.
+/// The interval between redraws of the bar.
 const DRAWN: Duration = Duration::from_millis(100);
-/// How often a plain line is written.
+/// The interval between plain lines.
 const PLAIN: Duration = Duration::from_secs(10);
-/// Where nothing tells how wide a terminal is.
+/// The width of a terminal if unknown.
 const USUAL_WIDTH: usize = 80;
 
 const FLUSHING: &str = "flushing to the drive";
@@ -41,30 +40,30 @@ const STOPPING: &str = "stopping at a safe point";
 pub(crate) struct Progress<'a> {
     signals: &'a Signals,
     shared: Arc<Shared>,
-    /// Shows it, if anything is shown.
+    /// The thread that shows it, if any.
     shows: Option<JoinHandle<()>>,
 }
 
-/// What was done so far.
+/// The work done so far.
 struct Counted {
     /// Entries that were scanned, or steps that were concluded.
     entries: AtomicU64,
     wrote: AtomicU64,
-    /// Bytes of both sides together, since it was last told how many there are.
+    /// Bytes of both sides together, since the last report of a total.
     compared: AtomicU64,
-    /// There was some sign of life.
+    /// True after any activity.
     moved: AtomicBool,
 }
 
-/// What the workers tell, and what is shown of it.
+/// What the workers report, shared with the thread that shows it.
 struct Shared {
     display: Display,
     begun: Instant,
-    /// The changes of a source are over: it is flushed, or read back.
+    /// The changes are done: flushing or reading back.
     flushes: AtomicBool,
-    /// Since when what was written is being read back, and for how long that took before.
+    /// The start of the present reading back, and the duration of earlier ones.
     reads_back: Mutex<(Option<Instant>, Duration)>,
-    /// The path that was begun last.
+    /// The path begun last.
     current: Mutex<Vec<u8>>,
     stage: Mutex<ShownStage>,
     is_over: Mutex<bool>,
@@ -72,7 +71,7 @@ struct Shared {
     counted: Counted,
 }
 
-/// How progress is shown, with what is automatic decided.
+/// How to show progress, with `auto` resolved.
 fn how(output: &Output) -> ProgressHow {
     match output.progress {
         _ if output.quiet => ProgressHow::None,
@@ -89,8 +88,7 @@ enum Display {
 }
 
 impl<'a> Progress<'a> {
-    /// `foretold` tells what an earlier run scanned and compared, if one is known; it is asked only if something is
-    /// shown.
+    /// `foretold` returns the totals of an earlier run, if known; called only if progress is shown.
     pub(crate) fn scanning(
         output: &Output,
         signals: &'a Signals,
@@ -135,7 +133,7 @@ impl<'a> Progress<'a> {
             },
         });
         let shows = !matches!(shared.display, Display::Nothing);
-        // Where the system gives no further thread, nothing is shown meanwhile.
+        // Without a further thread, no progress is shown.
         let shows = shows.then(|| {
             let (shared, caught) = (Arc::clone(&shared), signals.watched());
             std::thread::Builder::new().spawn(move || shared.show(&caught)).ok()
@@ -150,12 +148,12 @@ impl<'a> Progress<'a> {
         Amount { entries: now(entries), bytes: now(compared) }
     }
 
-    /// For how long what was written was read back.
+    /// The time spent on reading back.
     pub(crate) fn reading_back(&self) -> Duration {
         self.shared.time_reading_back(false)
     }
 
-    /// Takes the bar away.
+    /// Clears the bar.
     pub(crate) fn done(&self) {
         self.shared.end();
         if let Display::Bar(bar) = &self.shared.display {
@@ -168,7 +166,7 @@ impl Drop for Progress<'_> {
     fn drop(&mut self) {
         self.shared.end();
         if let Some(shows) = self.shows.take() {
-            // It tells nothing when it ends.
+            // It returns nothing.
             let _ = shows.join();
         }
     }
@@ -184,13 +182,13 @@ impl Shared {
         self.stage.lock()
     }
 
-    /// Shows how it goes on until it is over.
+    /// Shows progress until the stage ends.
     fn show(&self, caught: &Caught) {
         let (mut pace, mut plain_at, mut has_answered) = (Pace::default(), PLAIN, false);
         let mut followed = *self.stage();
         let mut is_over = self.is_over.lock();
         loop {
-            // First, so that what takes no time shows nothing.
+            // Waits first, so that quick stages show nothing.
             self.changed.wait_for(&mut is_over, DRAWN);
             if *is_over {
                 return;
@@ -198,7 +196,7 @@ impl Shared {
             let now = self.begun.elapsed();
             let stage = *self.stage();
             if stage != followed {
-                // What it did before tells nothing of this.
+                // The earlier pace is irrelevant now.
                 (pace, followed) = (Pace::default(), stage);
             }
             let mut far = self.far(stage);
@@ -208,7 +206,7 @@ impl Shared {
             let stops = caught.is_set();
             let about = self.about(stage, stops, pace.waits(now));
             match &self.display {
-                // Under the lock, so that nothing is drawn once it was taken away.
+                // Under the lock, so that nothing is drawn after clearing.
                 Display::Bar(bar) => bar.set_message(far.line(width(), &about)),
                 Display::Plain if stops && !has_answered => {
                     has_answered = true;
@@ -227,7 +225,7 @@ impl Shared {
         }
     }
 
-    /// Notes whether it is read back from now on; returns for how long it was until now.
+    /// Sets whether the run is reading back now; returns the total time spent on it.
     fn time_reading_back(&self, begins: bool) -> Duration {
         let mut reads_back = self.reads_back.lock();
         let (since, total) = &mut *reads_back;
@@ -252,7 +250,7 @@ impl Shared {
         }
     }
 
-    /// What it is about now.
+    /// The current subject.
     fn about(&self, stage: ShownStage, stops: bool, waits: bool) -> LineHead {
         if stops {
             return LineHead::Said(STOPPING);
@@ -271,14 +269,14 @@ impl Shared {
     }
 }
 
-/// Written to only where that changes something: all workers look at it all the time.
+/// Written only if it changes: all workers read it frequently.
 fn set(flag: &AtomicBool, value: bool) {
     if flag.load(Ordering::Relaxed) != value {
         flag.store(value, Ordering::Relaxed);
     }
 }
 
-/// Columns of the terminal behind stderr, less one: a line that reaches its edge would wrap on some.
+/// Columns of the terminal of stderr, less one: some terminals wrap a full line.
 fn width() -> usize {
     let size = rustix::termios::tcgetwinsize(std::io::stderr());
     let columns = size.map_or(0, |size| usize::from(size.ws_col));
@@ -317,7 +315,7 @@ impl Observer for Progress<'_> {
         let Shared { display, counted, flushes, current, .. } = &*self.shared;
         set(&counted.moved, true);
         if flushes.load(Ordering::Relaxed) {
-            // Of another source.
+            // Another source began.
             flushes.store(false, Ordering::Relaxed);
             let mut stage = self.shared.stage();
             if let ShownStage::ReadingBack(_, (changing, then)) = *stage {
@@ -352,11 +350,11 @@ impl Observer for Progress<'_> {
     }
 }
 
-/// A line that is drawn over itself; `turning` if nothing else in it shows that it goes on.
+/// A line redrawn in place, with a spinner if nothing else in it moves.
 fn line_on_stderr(turning: bool) -> ProgressBar {
     let line = ProgressBar::no_length();
     line.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
-    // A template that does not parse is ours, and a test reads each.
+    // The templates are constants, and a test parses each.
     if let Ok(style) = ProgressStyle::with_template(template(turning)) {
         line.set_style(style);
     }

@@ -1,42 +1,42 @@
-//! How fast a run goes on, by what it did lately, and how long it will take from there.
+//! The recent pace of a run, and the time left.
 
 use std::collections::VecDeque;
 use std::time::Duration;
 
-/// How far a run is: what is told moves in leaps, since a drive tells only now and then that it holds something.
+/// The position of a run. It moves in jumps, since drives confirm writes only now and then.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub(super) struct Reached {
-    /// In whatever takes the time.
+    /// In units of what takes the time.
     pub(super) work: u64,
     /// Bytes of content.
     pub(super) bytes: u64,
 }
 
-/// The moments at which a run got on.
+/// The moments at which a run advanced.
 #[derive(Debug, Default)]
 pub(super) struct Pace {
     leaps: VecDeque<(Duration, Reached)>,
-    /// When it was last seen that it did, by whatever sign.
+    /// The time of the last activity of any kind.
     alive: Duration,
 }
 
-/// What it did earlier than this does not count any more.
+/// Older moments are ignored.
 const LATELY: Duration = Duration::from_secs(12);
-/// Where it goes on so much faster or slower than before, for so long and so many moments, only that counts.
+/// If the pace changes by this factor, for this long and this many moments, earlier moments are dropped.
 const CHANGED: f64 = 1.5;
 const FOR: Duration = Duration::from_secs(2);
 const MOMENTS: usize = 8;
-/// Moments closer together than this are one.
+/// Closer moments are merged.
 const APART: Duration = Duration::from_millis(100);
-/// It has to be seen for so long before something can be said.
+/// The shortest observation for an estimate.
 const SEEN: Duration = Duration::from_millis(900);
-/// Without any sign for so long it waits.
+/// Without activity for this long, the run is waiting.
 const STILL: Duration = Duration::from_secs(3);
-/// So many times as long as it usually takes until something comes is a pause.
+/// A gap this many times the usual one is a pause.
 const UNUSUAL: u32 = 4;
 
 impl Pace {
-    /// Takes note of where it is now. `moves` if there was any sign of it, whether it got on or not.
+    /// Records the present position. `moves`: there was activity, with or without an advance.
     pub(super) fn note(&mut self, now: Duration, reached: Reached, moves: bool) {
         let last = self.leaps.back().copied();
         let leapt = last.is_none_or(|(_, before)| before != reached);
@@ -49,7 +49,7 @@ impl Pace {
         if last.is_some_and(|(at, _)| self.stood_still(now.saturating_sub(at))) {
             self.leaps.clear();
         }
-        // One moment with what came of it, so that a burst counts once.
+        // Merged into one moment, so that a burst counts once.
         if self.leaps.len() > 1 && last.is_some_and(|(at, _)| now.saturating_sub(at) < APART) {
             self.leaps.pop_back();
         }
@@ -60,7 +60,7 @@ impl Pace {
         self.forget_what_was_otherwise(now);
     }
 
-    /// A disk reads here faster than there, and what comes next is more like what was last.
+    /// Disks are faster in some areas than in others; the recent pace predicts best.
     fn forget_what_was_otherwise(&mut self, now: Duration) {
         let begin = self.leaps.partition_point(|(at, _)| now.saturating_sub(*at) > FOR);
         let rate = |from: usize| {
@@ -79,7 +79,7 @@ impl Pace {
         now.saturating_sub(self.alive) > STILL
     }
 
-    /// Nothing came for so long that what went on before tells nothing of what comes.
+    /// After such a long pause, the earlier pace predicts nothing.
     fn stood_still(&self, span: Duration) -> bool {
         let (Some((first, _)), Some((last, _))) = (self.leaps.front(), self.leaps.back()) else {
             return false;
@@ -89,12 +89,12 @@ impl Pace {
         span > STILL && usual.is_some_and(|usual| span > usual * UNUSUAL)
     }
 
-    /// Bytes a second, lately; nobody knows while it waits.
+    /// Recent bytes per second; `None` while waiting.
     pub(super) fn bytes_a_second(&self, now: Duration) -> Option<f64> {
         if self.waits(now) { None } else { self.a_second(|reached| reached.bytes) }
     }
 
-    /// What is left of so much work; nobody knows while it waits.
+    /// The time left for so much work; `None` while waiting.
     pub(super) fn left(&self, now: Duration, all: u64) -> Option<Duration> {
         if self.waits(now) {
             return None;
@@ -102,7 +102,7 @@ impl Pace {
         let (at, reached) = self.leaps.back()?;
         let rate = self.a_second(|reached| reached.work).filter(|rate| *rate > 0.0)?;
         let left = all.saturating_sub(reached.work) as f64 / rate;
-        // It went on since, though nothing was told of that yet.
+        // The run has advanced since the last report.
         let since = now.saturating_sub(*at).as_secs_f64();
         Duration::try_from_secs_f64((left - since).clamp(0.0, 1e9)).ok()
     }
@@ -121,7 +121,7 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
-        /// A drive that takes so much a second, and tells of it in leaps of any length up to two seconds.
+        /// A drive with a constant rate, which confirms at random intervals of up to two seconds.
         #[test]
         fn what_is_left_is_right_after_a_fifth_of_the_work_and_counts_down(
             rate in 1_000_000_u64..1_000_000_000, seconds in 15_u64..200, leaps in prop::collection::vec(100_u64..2000, 1..40),
@@ -153,7 +153,7 @@ mod tests {
     fn a_drive_that_hangs_leaves_nothing_to_say_and_goes_on_at_its_own_rate() {
         let mut pace = Pace::default();
         let at = |tenths: u64| Duration::from_millis(tenths * 100);
-        // Ten a second for five seconds, nothing for thirty, and the same again.
+        // Ten units per second for five seconds, a pause of thirty, and the same again.
         for tenths in (0..50).chain(350..400) {
             let work = if tenths < 50 { tenths } else { tenths - 300 };
             pace.note(at(tenths), Reached { work, bytes: work }, false);
@@ -162,7 +162,7 @@ mod tests {
             let seconds = left.map(|left| left.as_secs_f64() * 10.0 + work as f64);
             let is_right = seconds.is_some_and(|all| (all - 200.0).abs() < 5.0);
             assert!(!expected || is_right, "{tenths}: {left:?}");
-            // Looked at while nothing comes.
+            // Asked during the pause.
             if tenths == 49 {
                 assert!(pace.waits(at(100)) && pace.left(at(100), 200).is_none());
             }
@@ -172,7 +172,7 @@ mod tests {
     #[test]
     fn a_disk_that_becomes_slower_is_soon_known_to_be() {
         let mut pace = Pace::default();
-        // Fast for three seconds, and then a fifth of that.
+        // Fast for three seconds, then a fifth of that rate.
         for tenths in 0_u64..100 {
             let work = tenths.min(30) * 50 + tenths.saturating_sub(30) * 10;
             pace.note(Duration::from_millis(tenths * 100), Reached { work, bytes: work }, false);

@@ -12,13 +12,13 @@ pub(crate) struct Call {
     pub(crate) command: CommandWord,
     pub(crate) began: Timestamp,
     pub(crate) line: String,
-    /// The job, with no number yet if it is the first of its calls.
+    /// The job; without a number if this is the first of its calls.
     pub(crate) job: Option<JobCall>,
     /// The sources, and then the destination.
     pub(crate) sides: Vec<PathBuf>,
 }
 
-/// What a job says of its calls.
+/// The job of a call.
 #[derive(Clone)]
 pub(crate) struct Within {
     pub(crate) job: JobCall,
@@ -26,7 +26,7 @@ pub(crate) struct Within {
 }
 
 impl Within {
-    /// Of a job that is not run, but only asked about.
+    /// For a job that is only queried.
     pub(crate) fn of_job(name: &str) -> Self {
         let (name, file) = (name.to_owned(), Path::new("").into());
         let job = JobCall { name, file, start: 0, call: 1, calls: 1 };

@@ -1,6 +1,6 @@
-//! The first and last lines of all records in one file, so that a list of ten thousand runs opens one.
+//! The first and last lines of all records in one file, so that listing ten thousand runs opens one file.
 //!
-//! It is only ever added to, but when old records are removed. It can be made again from the records.
+//! It is append-only, except when old records are removed, and can be rebuilt from the records.
 
 use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
@@ -18,10 +18,10 @@ use crate::report::events::{
 };
 use crate::run_name;
 
-/// As much of the index as tells the number of the last run.
+/// Enough of the end of the index to find the number of the last run.
 const END: u64 = 1 << 16;
 
-/// Between which sides a run is, and how it was called.
+/// The sides of a run, and how it was called.
 pub(crate) struct Between {
     sides: Vec<PathBuf>,
     call: String,
@@ -33,15 +33,15 @@ impl Between {
         Self { sides: head.sides(), call: line, command: head.command }
     }
 
-    /// What such a run will scan, by the last one between these sides, of the same command if there is one; and what
-    /// it will compare, if one was called alike.
+    /// The expected totals of a scan, from the last run between these sides, preferably of the same command; and of
+    /// a comparison, from the last run with the same call.
     pub(crate) fn foretold(&self) -> Option<Amount> {
         let sides: Vec<_> = self.sides.iter().map(|side| real_side(side)).collect();
         Store::find()?.foretold(&sides, &self.call, self.command)
     }
 }
 
-/// A run that has begun, as the index has it.
+/// A run in the index.
 #[derive(Debug)]
 pub(crate) struct RunEntry {
     pub(crate) began: Began,
@@ -63,7 +63,7 @@ impl Store {
             .create(true)
             .mode(0o600)
             .open(self.index())?;
-        // What was cut short does not take this line with it.
+        // Begins a new line after a truncated one.
         let mut whole = if ends_a_line(&mut file)? { Vec::new() } else { b"\n".to_vec() };
         whole.extend_from_slice(line);
         file.write_all(&whole)
@@ -80,7 +80,7 @@ impl Store {
         let mut end = Vec::new();
         file.read_to_end(&mut end)?;
         let last = |bytes: &[u8]| bytes.split(|b| *b == b'\n').filter_map(run_of).max();
-        // A line of a run that ended late has a lower number than those before it, but none is far away.
+        // Runs that end late have lower numbers than the lines before them, but not by much.
         let found = match last(&end) {
             Some(found) => Some(found),
             None => last(&fs::read(self.index())?),
@@ -90,7 +90,7 @@ impl Store {
         Ok(found.or(there).unwrap_or_default() + 1)
     }
 
-    /// Makes the index from the records, with the lock held.
+    /// Rebuilds the index from the records, with the lock held.
     pub(super) fn rebuild(&self) -> io::Result<()> {
         let mut lines = Vec::new();
         for Named { name, .. } in self.names()? {
@@ -111,7 +111,7 @@ impl Store {
         fs::rename(new, self.index())
     }
 
-    /// All runs, the newest first. Lines that are damaged are passed over.
+    /// All runs, the newest first. Damaged lines are skipped.
     pub(crate) fn runs(&self) -> io::Result<Runs> {
         let bytes = match fs::read(self.index()) {
             Err(error) if error.kind() == ErrorKind::NotFound => {
@@ -143,7 +143,7 @@ impl Store {
                 best = Some((left, is_like));
             }
         }
-        // How much is compared depends on how it was called.
+        // The amount compared depends on the options.
         best.map(|(left, _)| Amount { bytes: 0, ..left })
     }
 
@@ -153,11 +153,11 @@ impl Store {
     }
 }
 
-/// Goes through an index from its end.
+/// Reads an index backwards.
 pub(crate) struct Runs {
     bytes: Vec<u8>,
     end: usize,
-    /// Where the last lines of runs are whose first lines are still to come.
+    /// Last lines of runs whose first lines are not read yet.
     closed: HashMap<u64, (usize, usize)>,
     store: Store,
 }
@@ -202,11 +202,11 @@ impl RunEntry {
         Named::new(self.began.run, &stamp(&self.began.began)).name
     }
 
-    /// How the run ended, as far as that can be known.
+    /// The outcome of the run, as far as it is known.
     pub(crate) fn told(self) -> Recorded {
         let name = self.name();
         let Self { began, closed, store } = self;
-        // It may have been killed after its record was whole, and before the index told so.
+        // It may have been killed between closing its record and adding to the index.
         let closed = closed.or_else(|| reader::ends(&store, &name).1);
         let outcome = match &closed {
             Some(closed) => closed.outcome,
@@ -221,14 +221,14 @@ fn is_held(store: &Store, name: &str) -> bool {
     File::open(store.record(name)).is_ok_and(|file| !try_lock(&file))
 }
 
-/// The time of a beginning, as the name of a record holds it.
+/// The start time, as in the name of a record.
 pub(super) fn stamp(began: &str) -> String {
     began.parse().map(run_name::of).unwrap_or_default()
 }
 
 /// An event as a line.
 pub(super) fn line(event: &Event) -> Vec<u8> {
-    // Events hold nothing that JSON does not.
+    // All events can be serialised.
     let mut line = serde_json::to_vec(event).unwrap_or_default();
     line.push(b'\n');
     line

@@ -1,11 +1,10 @@
-//! Records: what each run told, kept for people. Losing one harms nothing, and no run is the worse for one that cannot
-//! be written.
+//! Records: the events of each run, kept for people. A lost record harms nothing, and a record that cannot be
+//! written affects no run.
 //!
-//! A record is a file of the lines that `--format json` prints, between one that tells how the run was called and one
-//! that tells how it ended. Five small parts: where they are ([`store`]), writing ([`recorder`]), reading ([`reader`]),
-//! which may go ([`retention`]), and the first and last lines of all of them in one file ([`index`]). Records are no
-//! part of the notes by which something can be undone: those have to be on the drive before the changes, and are for no
-//! other program to read.
+//! A record is a file of the lines that `--format json` prints, between a first line about the call and a last line
+//! about the outcome. Five small parts: their place ([`store`]), writing ([`recorder`]), reading ([`reader`]),
+//! removal of old ones ([`retention`]), and the first and last lines of all of them in one file ([`index`]).
+//! Records are not undo journals: those are on the drive before the changes, and no other program reads them.
 
 mod call;
 mod index;

@@ -1,4 +1,4 @@
-//! Reading a record, as far as it goes.
+//! Reading a record, as far as it is intact.
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
@@ -6,11 +6,11 @@ use std::io::{self, BufRead, BufReader, Read};
 use crate::records::store::Store;
 use crate::report::events::{Began, Closed, Event};
 
-/// The lines of a record, in the order in which they were told.
+/// The lines of a record, in order.
 pub(crate) struct Lines {
     record: Box<dyn BufRead>,
     line: Vec<u8>,
-    /// Why it could not be read further.
+    /// The error that ended the reading, if any.
     pub(crate) damaged: Option<String>,
 }
 
@@ -19,13 +19,13 @@ pub(super) fn open(store: &Store, name: &str) -> io::Result<Lines> {
     Ok(Lines { record: Box::new(record), line: Vec::new(), damaged: None })
 }
 
-/// The bytes of a record, as they were before they were compressed.
+/// The decompressed bytes of a record.
 pub(super) fn bytes(store: &Store, name: &str) -> io::Result<Box<dyn Read>> {
     Ok(Box::new(zstd::Decoder::new(File::open(store.record(name))?)?))
 }
 
 impl Lines {
-    /// The next line, as it stands there.
+    /// The next raw line.
     pub(crate) fn next_line(&mut self) -> Option<&[u8]> {
         self.line.clear();
         match self.record.read_until(b'\n', &mut self.line) {
@@ -46,7 +46,7 @@ impl Lines {
 impl Iterator for Lines {
     type Item = Event;
 
-    /// A line of a kind that is not known here is passed over.
+    /// Lines of unknown kinds are skipped.
     fn next(&mut self) -> Option<Event> {
         loop {
             let event = serde_json::from_slice(self.next_line()?);
@@ -57,7 +57,7 @@ impl Iterator for Lines {
     }
 }
 
-/// The first and the last line of a record, as far as it has them.
+/// The first and the last line of a record, if present.
 pub(super) fn ends(store: &Store, name: &str) -> (Option<Began>, Option<Closed>) {
     let Ok(mut lines) = open(store, name) else { return (None, None) };
     let Some(Event::Began(began)) = lines.next() else { return (None, None) };

@@ -1,4 +1,4 @@
-//! Writing the record of a run, while it goes on.
+//! Writing the record of a run while it is going on.
 
 use std::collections::HashSet;
 use std::ffi::OsString;
@@ -31,28 +31,28 @@ use crate::report::events::{
 use crate::report::{Heard, told};
 use crate::terminal::shell::quoted;
 
-/// Written at a time, unless so much time has passed.
+/// Bytes written at once, unless this much time has passed.
 const STRETCH: usize = 64 * 1024;
 const MOMENT: Duration = Duration::from_millis(500);
 
-/// How hard a record is compressed: most of what can be gained, in a twentieth of the time of a copy.
+/// The compression level: most of the gain, in a twentieth of the time of a copy.
 const LEVEL: i32 = 1;
 
-/// Writes down what a run tells. From the first thing that cannot be written on it writes nothing more.
+/// Writes the events of a run. After the first error it writes nothing more.
 pub(crate) struct Recorder {
     store: Store,
     pub(crate) run: u64,
     begun: Instant,
-    /// When something was last written, in milliseconds since it was begun.
+    /// The time of the last write, in milliseconds since the start.
     written: AtomicU64,
     journal: Mutex<Journal>,
 }
 
 struct Journal {
-    /// What is written out can be read back, whatever comes after it.
+    /// Each flushed block can be read, whatever follows it.
     file: Encoder<'static, File>,
     waiting: Vec<u8>,
-    /// Problems that were told when they were met, and will be told again at the end.
+    /// Problems reported when they occurred, which come again at the end.
     met: HashSet<u64>,
     failed: Option<io::Error>,
 }
@@ -91,7 +91,7 @@ impl Recorder {
             OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
         store.let_in(keep.group, &store.record(&name))?;
-        // Nobody else has one that was just made, but somebody may be looking.
+        // A new record is nobody else's, but another process may be looking at its lock.
         while !try_lock(&file) {
             std::thread::yield_now();
         }
@@ -107,7 +107,7 @@ impl Recorder {
         self.journal.lock()
     }
 
-    /// Writes down what was told, but for what was written down when it happened.
+    /// Writes events, except those written when they happened.
     pub(crate) fn show(&self, event: &Event) {
         let is_in_a_run = |step: &StepLine| step.outcome.is_some();
         match event {
@@ -131,7 +131,7 @@ impl Recorder {
         }
     }
 
-    /// Writes out what waits.
+    /// Flushes the buffer.
     pub(crate) fn flush(&self) {
         self.write_out(&mut self.journal());
     }
@@ -149,7 +149,7 @@ impl Recorder {
         u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX)
     }
 
-    /// Writes out what waits for some time, so that little of it is lost if the run is killed.
+    /// Flushes the buffer after some time, so that a killed run loses little.
     fn flush_now_and_then(&self) {
         let waited = self.millis().saturating_sub(self.written.load(Ordering::Relaxed));
         if u128::from(waited) > MOMENT.as_millis()
@@ -159,12 +159,12 @@ impl Recorder {
         }
     }
 
-    /// Why the record is not whole.
+    /// Why the record is incomplete.
     pub(crate) fn failure(&self) -> Option<io::Error> {
         self.journal().failed.as_ref().map(|error| io::Error::new(error.kind(), error.to_string()))
     }
 
-    /// Ends the record, and removes old ones where that is due.
+    /// Ends the record, and removes old ones if due.
     pub(crate) fn close(
         self,
         came: Result<Exit, &anyhow::Error>,
@@ -189,10 +189,10 @@ impl Recorder {
         let Journal { mut file, waiting, failed, .. } = journal.into_inner();
         let whole = failed.map_or(Ok(()), Err).and_then(|()| {
             file.write_all(&[&*waiting, &*last].concat())?;
-            // Its lock goes with it.
+            // Closing the file releases its lock.
             file.finish().map(drop)
         });
-        // How it ended is told there also where the rest is lost.
+        // The index gets the outcome even if the rest is lost.
         let _lock = store.lock()?;
         store.add(&last)?;
         whole?;
@@ -200,7 +200,7 @@ impl Recorder {
     }
 }
 
-/// Leaves a record of a call of a job that failed before it could begin one itself, with its number.
+/// Writes a record for a job's call that failed before it began one, and returns its number.
 pub(crate) fn of_failed(
     command: CommandWord,
     words: &[OsString],
@@ -211,14 +211,14 @@ pub(crate) fn of_failed(
     let line = ["utter".to_owned()].into_iter().chain(quoted).collect::<Vec<_>>().join(" ");
     let (began, sides) = (Timestamp::now(), Vec::new());
     let call = Call { command, began, line, job: Some(within.job), sides };
-    // A job is not the worse for a record that cannot be written.
+    // A record that cannot be written does not affect the job.
     let recorder = Recorder::begin(call, &within.keep).ok()?;
     let run = recorder.run;
     recorder.close(Err(error), &Heard::default(), &within.keep).ok()?;
     Some(run)
 }
 
-/// The name of whoever runs this, or else their number.
+/// The name of the user, or else the user's number.
 fn user() -> String {
     let number = rustix::process::geteuid().as_raw();
     let user = uzers::get_user_by_uid(number);
@@ -242,12 +242,12 @@ fn hash(line: &[u8]) -> u64 {
     hasher.finish()
 }
 
-/// Watches a plan being carried out: shows how far it is, and writes down each step as it is concluded.
+/// Observes a run: shows progress, and writes each step to the record when it ends.
 pub(crate) struct Watching<'a, S> {
     shown: &'a S,
     recorder: Option<&'a Recorder>,
     plan: &'a Plan,
-    /// What was written down of each step.
+    /// The recorded outcome of each step.
     told: Vec<AtomicU8>,
 }
 
@@ -259,7 +259,7 @@ impl<'a, S: Observer> Watching<'a, S> {
         Self { shown, recorder, plan, told }
     }
 
-    /// Writes down what became of the steps of which that is not known yet, or was otherwise.
+    /// Records outcomes that are missing or have changed.
     pub(crate) fn settle(&self, outcome: &Outcome) {
         for number in 0..self.told.len() {
             self.tell(number, outcome.of(number));

@@ -1,4 +1,5 @@
-//! Which records may go. Those of runs that went well go first; the last of each job stays, and the last that went well.
+//! Which records may be removed. Those of successful runs go first; the last of each job stays, and its last
+//! success.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::{self, OpenOptions};
@@ -14,15 +15,15 @@ use crate::records::index::{RunEntry, line};
 use crate::records::store::Store;
 use crate::report::events::{Event, Recorded, RunOutcome};
 
-/// For how long, and in how much room, records are kept.
+/// How long records are kept, and in how much space.
 #[derive(Clone, Debug)]
 pub(crate) struct RecordRetention {
-    /// Those of runs that did not go well are kept twice as long.
+    /// Records of failed runs are kept twice as long.
     pub(crate) time: Duration,
     pub(crate) at_most: u64,
-    /// Old records are looked for at the end of every run, and not just once a day.
+    /// Looks for old records after every run instead of once a day.
     pub(crate) always: bool,
-    /// Its people may read them, beside the owner.
+    /// A group that may read them, besides the owner.
     pub(crate) group: Option<u32>,
 }
 
@@ -39,7 +40,7 @@ impl Default for RecordRetention {
 
 const DAY: Duration = Duration::from_secs(24 * 3600);
 
-/// Removes old records where that is due, with the lock held.
+/// Removes old records if due, with the lock held.
 pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     let mark = store.folder().join("tidied");
     let last = fs::metadata(&mark).and_then(|mark| mark.modified()).ok();
@@ -68,7 +69,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
             lines.extend(line(&Event::Closed(closed.clone())));
         }
     }
-    // One that is left behind is there to be removed the next time, as long as the index tells of it.
+    // A record that cannot be removed is tried again the next time, as long as it is in the index.
     for named in store.names()?.iter().filter(|named| old.contains(&named.run)) {
         match fs::remove_file(store.record(&named.name)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
@@ -79,7 +80,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     store.let_in(keep.group, &store.index())
 }
 
-/// Which runs were found old before, and by which run. One that is lost is made again.
+/// Which runs were found old earlier, and by which run. If lost, it is built again.
 fn marked(due: &Path) -> BTreeMap<u64, String> {
     let lines = fs::read_to_string(due).unwrap_or_default();
     let mark = |line: &str| {
@@ -89,7 +90,7 @@ fn marked(due: &Path) -> BTreeMap<u64, String> {
     lines.lines().filter_map(mark).collect()
 }
 
-/// The bytes that a record takes.
+/// The size of a record in bytes.
 fn room(store: &Store, run: &Recorded) -> u64 {
     let name =
         crate::records::store::Named::new(run.began.run, &super::index::stamp(&run.began.began))
@@ -97,14 +98,14 @@ fn room(store: &Store, run: &Recorded) -> u64 {
     fs::metadata(store.record(&name)).map_or(0, |meta| meta.len())
 }
 
-/// Which of these runs, the oldest first, may go, and which are found old now, for a later run to find so, too.
+/// Which of these runs, the oldest first, may be removed, and which are old now and may be removed by a later run.
 fn old(
     all: &[Recorded],
     keep: &RecordRetention,
     (now, marked): (Timestamp, &BTreeMap<u64, String>),
     room: impl Fn(&Recorded) -> u64,
 ) -> (HashSet<u64>, BTreeMap<u64, String>) {
-    // All calls of a start went well, or none is kept for that.
+    // A start counts as a success only if all its calls succeeded.
     let mut well: HashMap<u64, u64> = HashMap::new();
     for run in all.iter().filter(|run| run.outcome == RunOutcome::Well) {
         *well.entry(run.began.start()).or_default() += 1;
@@ -158,7 +159,7 @@ mod tests {
     use crate::report::events::{Began, CallingProcess, CommandWord, JobCall};
     use std::path::Path;
 
-    /// A call of a job that ended like this, so many days ago.
+    /// A job's call with this outcome, so many days ago.
     fn call(
         run: u64,
         days: i64,
@@ -190,14 +191,14 @@ mod tests {
         Timestamp::from_second(1_795_000_000).unwrap()
     }
 
-    /// The runs that stay, where each takes one byte.
+    /// The runs that stay, if each takes one byte.
     fn left(all: &[Recorded], days: u64, at_most: u64) -> Vec<u64> {
         let keep = RecordRetention {
             time: DAY * u32::try_from(days).unwrap(),
             at_most,
             ..RecordRetention::default()
         };
-        // A run before found the same; by itself this one removes nothing for its age.
+        // An earlier run found them old, too; a single run removes nothing by age.
         let numbers = all.iter().map(|run| (run.began.run, "0".to_owned())).collect();
         assert!(old(all, &keep, (now(), &BTreeMap::new()), |_| 0).0.is_empty());
         let (gone, _) = old(all, &keep, (now(), &numbers), |_| 1);
@@ -216,10 +217,10 @@ mod tests {
             call(6, 70, (5, 2, 2), Problems),
         ];
         assert_eq!(left(&all, 10, 100), [1, 2, 5, 6]);
-        // What did not go well is kept twice as long.
+        // Failed runs are kept twice as long.
         assert_eq!(left(&all, 45, 100), [1, 2, 4, 5, 6]);
         assert_eq!(left(&all, 100, 100), [1, 2, 3, 4, 5, 6]);
-        // Where room is short, what went well goes first.
+        // When space is short, successful runs go first.
         assert_eq!(left(&all, 100, 5), [1, 2, 4, 5, 6]);
         assert_eq!(left(&all, 100, 0), [1, 2, 5, 6]);
     }

@@ -1,4 +1,4 @@
-//! What ever happened to a path, in all records.
+//! The history of a path in all records.
 
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
@@ -15,16 +15,16 @@ use crate::report::events::{
 };
 use crate::report::exact::Exact;
 
-/// Read at a time.
+/// Bytes read at once.
 const STRETCH: usize = 1 << 20;
 
-/// What is told of a path, the newest first; and records that cannot be read, with why.
+/// The events about a path, the newest first; and unreadable records with their errors.
 pub(crate) struct PathEvents {
     pub(crate) happened: Vec<Happened>,
     pub(crate) unread: Vec<(u64, String)>,
 }
 
-/// Goes through the records of these runs.
+/// Searches the records of these runs.
 pub(crate) fn search(store: &Store, runs: &[RunEntry], path: &Path) -> PathEvents {
     let next = AtomicUsize::new(0);
     let found = Mutex::new(Vec::new());
@@ -48,7 +48,7 @@ pub(crate) fn search(store: &Store, runs: &[RunEntry], path: &Path) -> PathEvent
     for (at, here) in found {
         match here {
             Ok(happened) => all.happened.extend(happened),
-            // One that was removed was old.
+            // A missing record was removed as old.
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             Err(error) => all.unread.push((runs[at].began.run, error.to_string())),
         }
@@ -56,23 +56,23 @@ pub(crate) fn search(store: &Store, runs: &[RunEntry], path: &Path) -> PathEvent
     all
 }
 
-/// How a path is called below one side.
+/// A path relative to one side.
 struct SearchedName {
     below: Vec<u8>,
     root: PathBuf,
     is_source: bool,
 }
 
-/// How a path is called in one record.
+/// The paths to look for in one record.
 struct Search {
     /// Relative to one of the sides.
     names: Vec<SearchedName>,
-    /// Each is looked for by itself, since that is faster than all of them together.
+    /// Searching for each by itself is faster than for all together.
     needles: Vec<Finder<'static>>,
 }
 
 impl Search {
-    /// `None` if it lies below no side of the run.
+    /// `None` if the path is outside both sides of the run.
     fn of(began: &Began, path: &Path) -> Option<Self> {
         let mut names: Vec<SearchedName> = Vec::new();
         for (at, side) in began.sides.iter().enumerate() {
@@ -81,7 +81,7 @@ impl Search {
             let Ok(below) = path.strip_prefix(&root) else { continue };
             let bytes = |path: &Path| path.as_os_str().as_encoded_bytes().to_vec();
             names.push(SearchedName { below: bytes(below), root: root.clone(), is_source });
-            // Of several sources each is told of under its own name, and so is a single file.
+            // With several sources, or a single file, paths begin with the name of the source.
             if let (Some(name), Some(above)) = (root.file_name(), root.parent()) {
                 let named = if below.as_os_str().is_empty() {
                     PathBuf::from(name)
@@ -97,7 +97,7 @@ impl Search {
         }
         let all = names.iter().flat_map(|name| with_those_above(&name.below));
         let needles = all.flat_map(|name| {
-            // As it stands in the record.
+            // In the form of the record.
             let text = serde_json::to_string(&String::from_utf8_lossy(name)).unwrap_or_default();
             [format!("\"path\":{text}"), format!("\"was\":{text}")]
         });
@@ -124,7 +124,7 @@ impl Search {
         }
     }
 
-    /// Only a line that may be about the path is read.
+    /// Only lines that may be about the path are parsed.
     fn look_at(&self, lines: &[u8], began: &Began, found: &mut Vec<Happened>) {
         let hits = self.needles.iter().flat_map(|needle| needle.find_iter(lines));
         let begin = |hit: usize| memchr::memrchr(b'\n', &lines[..hit]).map_or(0, |at| at + 1);
@@ -145,12 +145,12 @@ impl Search {
             Event::Step(step) => {
                 let StepLine { verb, path, was, reason, outcome, .. } = step;
                 let sides = match verb {
-                    // It is gone from the one, and is in the other.
+                    // The entry left one folder and is in the other.
                     VerbWord::Rename if began.command == CommandWord::Move => Sides::Both,
                     VerbWord::Vacate => Sides::Source,
                     _ => Sides::Destination,
                 };
-                // What is renamed goes with all it holds.
+                // A renamed folder takes its entries along.
                 (path, was, verb.word().into(), reason, outcome, verb == VerbWord::Rename, sides)
             }
             Event::Problem(ProblemLine { path: Some(path), operation, cause, .. }) => (
@@ -192,7 +192,7 @@ impl Search {
     }
 }
 
-/// Where something happened.
+/// The path of an event.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Sides {
     Source,
@@ -206,7 +206,7 @@ impl Sides {
     }
 }
 
-/// A relative path, and the folders that it lies in, the root among them.
+/// A relative path and all folders above it, including the root.
 fn with_those_above(path: &[u8]) -> impl Iterator<Item = &[u8]> {
     let slashes = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
     [0].into_iter().chain(slashes).chain([path.len()]).map(|end| &path[..end])

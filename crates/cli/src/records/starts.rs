@@ -1,4 +1,4 @@
-//! The starts of jobs, each with all of its calls.
+//! Starts of jobs, each with all its calls.
 
 use std::collections::HashMap;
 use std::io;
@@ -22,7 +22,7 @@ pub(crate) struct Start {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Starts {
     pub(crate) last: Option<Start>,
-    /// The last that is not going on.
+    /// The last start that has ended.
     pub(crate) last_ended: Option<Start>,
     pub(crate) last_well: Option<Start>,
 }
@@ -43,11 +43,11 @@ impl Starts {
     }
 }
 
-/// Of one start, the calls that were seen, the last one first.
+/// The calls of one start seen so far, the last first.
 type Seen = (u64, Vec<Recorded>);
 
 impl Store {
-    /// What is known of these jobs of a file, whose path is without links.
+    /// The starts of these jobs of a file; `file` is a path without links.
     pub(crate) fn starts(&self, file: &Path, jobs: &[&str]) -> io::Result<HashMap<String, Starts>> {
         let mut known: HashMap<String, Starts> =
             jobs.iter().map(|job| ((*job).to_owned(), Starts::default())).collect();
@@ -75,7 +75,7 @@ impl Store {
 }
 
 impl Starts {
-    /// Takes in the calls of one start, the last one first.
+    /// Adds the calls of one start, the last first.
     fn extend(&mut self, calls: &[Recorded]) {
         let Some(first) = calls.last() else { return };
         let expected = first.began.job.as_ref().map_or(1, |job| job.calls);
@@ -84,7 +84,7 @@ impl Starts {
         let outcome = match worst.unwrap_or(RunOutcome::CutShort) {
             going @ RunOutcome::GoingOn => going,
             RunOutcome::Stopped => RunOutcome::Stopped,
-            // What was to come after the last did not.
+            // Later calls of the start are missing.
             _ if (calls.len() as u64) < expected => RunOutcome::CutShort,
             worst => worst,
         };
@@ -92,7 +92,7 @@ impl Starts {
     }
 }
 
-/// From well to bad.
+/// From good to bad.
 fn rank(outcome: RunOutcome) -> usize {
     use RunOutcome::{
         CutShort, Different, EndedEarly, GoingOn, Problems, Refused, Stopped, Well, Wrong,

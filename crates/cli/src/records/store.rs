@@ -1,7 +1,7 @@
-//! Where records are: a folder of this user's state, for the owner alone.
+//! The folder of records, in this user's state folder, readable by the owner only.
 //!
-//! A record is `NUMBER-TIME.jsonl.zst`, locked by its run as long as that goes on. The numbers count up whatever the
-//! clock does, so that the names sort in the order of the runs.
+//! A record is `NUMBER-TIME.jsonl.zst`, locked by its run while that is going on. Numbers increase whatever the
+//! clock does, so that names sort in the order of runs.
 
 use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
 use std::io;
@@ -13,10 +13,10 @@ use rustix::fs::{FlockOperation, flock};
 
 use crate::user_folders::state_folder;
 
-/// For how long another run may be adding to the index; it takes a moment.
+/// The longest wait for another run that is adding to the index.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// What the name of a record ends with.
+/// Suffix of the name of a record.
 const ENDING: &str = ".jsonl.zst";
 
 #[derive(Clone, Debug)]
@@ -32,7 +32,7 @@ pub(super) struct Named {
 }
 
 impl Store {
-    /// This user's; `None` where nothing tells where their home is.
+    /// This user's store; `None` without a known home folder.
     pub(crate) fn find() -> Option<Self> {
         Some(Self { folder: state_folder()?.join("records") })
     }
@@ -45,7 +45,7 @@ impl Store {
         DirBuilder::new().recursive(true).mode(0o700).create(&self.folder)
     }
 
-    /// Lets the people of a group read what is there, if they may.
+    /// Makes the store readable for a group, if the user may do that.
     pub(super) fn let_in(&self, group: Option<u32>, path: &Path) -> io::Result<()> {
         if group.is_none() {
             return Ok(());
@@ -63,7 +63,7 @@ impl Store {
         self.folder.join(format!("{name}{ENDING}"))
     }
 
-    /// Keeps others from changing the index as long as it is held.
+    /// The lock on the index.
     pub(super) fn lock(&self) -> io::Result<File> {
         let file = self.folder.join("lock");
         let file =
@@ -78,7 +78,7 @@ impl Store {
         Ok(file)
     }
 
-    /// All records that there are files of, the oldest first.
+    /// All record files, the oldest first.
     pub(super) fn names(&self) -> io::Result<Vec<Named>> {
         let mut names: Vec<Named> = fs::read_dir(&self.folder)?
             .filter_map(|entry| {
@@ -103,7 +103,7 @@ impl Named {
     }
 }
 
-/// Locks a file, unless somebody else has it. On a drive that cannot lock nobody has.
+/// Locks a file, unless another process holds it. Always succeeds on a drive that cannot lock.
 pub(super) fn try_lock(file: &File) -> bool {
     flock(file, FlockOperation::NonBlockingLockExclusive) != Err(rustix::io::Errno::WOULDBLOCK)
 }

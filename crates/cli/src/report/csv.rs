@@ -14,7 +14,7 @@ pub(crate) struct Csv {
     rows: csv::Writer<Out>,
     command: Option<CommandWord>,
     heads: Heads,
-    /// The run that may turn out to be the one whose steps follow.
+    /// The run whose steps may follow.
     waiting: Option<Vec<Vec<u8>>>,
 }
 
@@ -48,7 +48,7 @@ impl Csv {
     }
 
     fn row(&mut self, heads: Heads, fields: &[Vec<u8>]) {
-        // The stream takes everything, and every row has the fields of its heads.
+        // The stream cannot fail, and every row has as many fields as the header.
         if self.heads != heads {
             self.heads = heads;
             let _ = self.rows.write_record(heads);
@@ -67,7 +67,7 @@ impl Csv {
     fn head(&mut self, head: &Head) {
         match self.command {
             None => self.command = Some(head.command),
-            // Of a run that is shown whole the steps make the table.
+            // For a single run, the steps make the table.
             Some(_) => self.waiting = None,
         }
         if self.command == Some(CommandWord::Verify) {

@@ -1,4 +1,4 @@
-//! Paths in events: as text for reading, and exactly where text cannot hold them.
+//! Paths in events: as text, and as exact bytes where text is not enough.
 //!
 //! A path that is not UTF-8 shows with replacement characters, and a field with `_base64` at the end of its name
 //! holds its bytes (RFC 4648, with padding).
@@ -20,7 +20,7 @@ use utter_echo_core::path::TreePath;
 
 use crate::terminal::names;
 
-/// The names of the two fields that a path is told in.
+/// The names of the two fields of a path.
 pub(crate) trait Field {
     const TEXT: &'static str;
     const BASE64: &'static str;
@@ -40,7 +40,7 @@ macro_rules! field {
 }
 pub(crate) use field;
 
-/// A path, told in the fields of `F`.
+/// A path, serialised in the fields of `F`.
 pub(crate) struct Exact<F>(Vec<u8>, PhantomData<F>);
 
 impl<F> Clone for Exact<F> {
@@ -56,7 +56,7 @@ impl<F> std::fmt::Debug for Exact<F> {
 }
 
 impl<F> Exact<F> {
-    /// As one line of harmless characters.
+    /// Escaped, on one line.
     pub(crate) fn shown(&self) -> String {
         names::shown(&self.0)
     }
@@ -98,7 +98,7 @@ impl<F: Field> Serialize for Exact<F> {
     }
 }
 
-/// The bytes that such fields told.
+/// The bytes that such fields hold.
 fn told(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
     match base64.and_then(Value::as_str) {
         Some(base64) => STANDARD.decode(base64).ok(),

@@ -1,4 +1,4 @@
-//! What is shown, and in which form.
+//! What is printed, and in which form.
 
 #![allow(clippy::doc_markdown, reason = "these comments are the help, which has no marks for code")]
 
@@ -14,11 +14,11 @@ pub(crate) enum Format {
     Csv,
 }
 
-/// What is shown, and in which form.
+/// What is printed, and in which form.
 #[derive(Clone, Copy)]
 pub(crate) struct Form {
     pub(crate) format: Format,
-    /// Nothing but problems is shown.
+    /// Only problems are printed.
     pub(crate) quiet: bool,
     /// In text, each step of a run, too.
     pub(crate) verbose: bool,

@@ -1,11 +1,11 @@
-//! What the reports of a command add up to, for whoever runs several.
+//! Sums over the reports of a command, for a command that runs several.
 
 use std::cell::Cell;
 use std::rc::Rc;
 
 use crate::report::events::{Amount, TotalsLine, VerbTotals};
 
-/// What was heard of the runs of a command, as far as a table of several needs it.
+/// A summary of the runs of a command, for the table of several.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Heard {
     pub(crate) entries: u64,
@@ -13,11 +13,11 @@ pub(crate) struct Heard {
     pub(crate) problems: u64,
     /// Scanned and compared.
     pub(crate) looked_at: Amount,
-    /// How many entries there are more than were scanned.
+    /// Entries added, less entries removed.
     pub(crate) more: i64,
     /// The number of the run's record.
     pub(crate) run: Option<u64>,
-    /// There was a report, which is told to whoever is to know.
+    /// True after a report, which notifications need.
     pub(crate) is_told: bool,
 }
 
@@ -26,7 +26,7 @@ impl Heard {
         Amount { entries: self.entries, bytes: self.bytes }
     }
 
-    /// What the next run will scan and compare, as far as this one did.
+    /// The expected totals of the next run, from this one.
     pub(crate) fn left(&self) -> Option<Amount> {
         let Amount { entries, bytes } = self.looked_at;
         (entries > 0).then(|| Amount { entries: entries.saturating_add_signed(self.more), bytes })
@@ -51,5 +51,5 @@ impl Heard {
     }
 }
 
-/// Where the reports of a command leave that.
+/// The summary, shared with the reports of a command.
 pub(crate) type Ear = Rc<Cell<Heard>>;

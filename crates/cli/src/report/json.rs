@@ -1,4 +1,4 @@
-//! Events for programs: an object a line.
+//! Events as JSON, an object a line.
 
 use std::io::{BufWriter, Write as _};
 
@@ -16,7 +16,7 @@ impl Json {
 
 impl Sink for Json {
     fn show(&mut self, event: &Event) {
-        // The stream takes everything, and events hold nothing that JSON does not.
+        // The stream cannot fail, and all events can be serialised.
         let _ = serde_json::to_writer(&mut self.0, event);
         let _ = self.0.write_all(b"\n");
     }

@@ -1,5 +1,5 @@
-//! What a command tells: typed events (`events`), made from what the core found (`told`), and the sinks that show
-//! them, as text for people, as JSON lines or as a table for programs. A sink cannot fail a run.
+//! The output of commands: typed events (`events`), converted from the core's results (`told`), and the sinks that
+//! print them: text for people, JSON lines, or a CSV table. A sink cannot fail a run.
 
 pub(crate) mod csv;
 pub(crate) mod events;

@@ -1,11 +1,11 @@
-//! What every form of telling can do.
+//! The trait of all sinks.
 
 use crate::report::events::Event;
 
-/// Shows events in one form.
+/// Prints events in one form.
 pub(crate) trait Sink {
     fn show(&mut self, event: &Event);
 
-    /// Brings out what waits in a buffer.
+    /// Flushes the buffer.
     fn flush(&mut self);
 }

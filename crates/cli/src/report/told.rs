@@ -1,4 +1,4 @@
-//! From what the core found and did to the events that tell it.
+//! Converting the results of the core to events.
 
 use std::path::Path;
 use std::time::Duration;
@@ -30,17 +30,17 @@ use crate::run_name;
 use crate::signals::Stop;
 use crate::terminal::names;
 
-/// How long a run took; the time that a person thought about a question is in neither part.
+/// How long a run took, without the time of questions.
 #[derive(Clone, Copy)]
 pub(crate) struct Took {
     pub(crate) planning: Duration,
-    /// With what was read back.
+    /// Including reading back.
     pub(crate) enacting: Duration,
     pub(crate) reading_back: Duration,
 }
 
 impl Head {
-    /// Of a command that a request is made for.
+    /// The head of a command with a request.
     pub(crate) fn of(request: &Request, dry_run: bool) -> Self {
         Self {
             dry_run,
@@ -50,7 +50,7 @@ impl Head {
         }
     }
 
-    /// The same, carrying out a saved plan.
+    /// The head of a saved plan.
     pub(crate) fn enacting(self, plan: &Path) -> Self {
         Self { command: CommandWord::Enact, plan: Some(plan.into()), ..self }
     }
@@ -68,13 +68,13 @@ impl From<Task> for CommandWord {
     }
 }
 
-/// A plan that is not carried out, but for its totals.
+/// The steps of a plan that is not carried out, without its totals.
 pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
     let steps = plan.steps().map(|placed| step(&placed, None));
     notes(plan).chain(problems(&plan.problems)).chain(steps).chain(rules(plan))
 }
 
-/// What is worth knowing before a plan is carried out.
+/// The notes before a plan is carried out.
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.notes.iter().map(|note| {
         let path = words::note_path(note).map(Into::into);
@@ -82,7 +82,7 @@ pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
     })
 }
 
-/// A plan that nothing was done of, since something refused.
+/// A refused plan.
 pub(crate) fn refused(refusal: &Refusal, has_begun: bool) -> Event {
     let told = refusal.to_string();
     let (cause, advice) = told.split_once("\n  ").unwrap_or((&told, ""));
@@ -93,13 +93,13 @@ pub(crate) fn refused(refusal: &Refusal, has_begun: bool) -> Event {
     Event::Problem(ProblemLine { path: None, operation, cause, advice, guard })
 }
 
-/// What became of each step of a run.
+/// The outcome of each step of a run.
 pub(crate) fn steps_taken(plan: &Plan, outcome: &core::Outcome) -> impl Iterator<Item = Event> {
     let steps = plan.steps().map(|placed| step(&placed, Some(outcome.of(placed.number))));
     problems(&plan.problems).chain(problems(&outcome.problems)).chain(steps)
 }
 
-/// What a run comes to.
+/// The totals of a run.
 pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> TotalsLine {
     let run = Ran {
         done: VerbTotals::of(|verb| outcome.done(verb)),
@@ -120,7 +120,7 @@ pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Total
 }
 
 impl Ran {
-    /// Together with what was done before in the same run.
+    /// Added to what the same run did before.
     pub(crate) fn after(self, earlier: Self) -> Self {
         Self {
             done: self.done.with(&earlier.done),
@@ -138,14 +138,14 @@ fn nothing_was_touched(has_begun: bool) -> &'static str {
     if has_begun { "what was done before is whole" } else { "nothing was touched" }
 }
 
-/// A plan that nothing was done of, since the user does not want it like that.
+/// A declined plan.
 pub(crate) fn declined(why: &str, has_begun: bool) -> Event {
     let advice = Some(nothing_was_touched(has_begun).to_owned());
     let (operation, cause) = ("ask".into(), why.to_owned());
     Event::Problem(ProblemLine { path: None, operation, cause, advice, guard: None })
 }
 
-/// Why a run ended before its time.
+/// Why a run ended early.
 pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome, stop: Option<Stop>) -> Option<Event> {
     let (cause, advice) = match &outcome.ending {
         core::Ending::Complete => return None,
@@ -161,7 +161,7 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome, stop: Option<Stop>) -
     Some(ended(cause, advice))
 }
 
-/// A run that was to stop.
+/// A run that was told to stop.
 pub(crate) fn stopped(stop: Stop) -> Event {
     let cause = match stop {
         Stop::Interrupted | Stop::Terminated => "stopped",
@@ -170,7 +170,7 @@ pub(crate) fn stopped(stop: Stop) -> Event {
     ended(cause.to_owned(), "run the same line again to go on")
 }
 
-/// Why a run that waited for its drive ends all the same.
+/// Why a run that waited for its drive ends.
 pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
     ended(format!("cannot go on: {error:#}"), "mend the cause and run the same line again")
 }
@@ -180,7 +180,7 @@ fn ended(cause: String, advice: &str) -> Event {
     Event::Problem(ProblemLine { path: None, operation: "run".into(), cause, advice, guard: None })
 }
 
-/// A verification: of each state so many differences at most.
+/// The events of a verification, with at most so many differences of each state.
 pub(crate) fn verdict<'a>(
     plan: &'a Plan,
     request: &Request,
@@ -203,7 +203,7 @@ pub(crate) fn verdict<'a>(
     found.chain(rules(plan)).chain(suggestion).chain([end.into()])
 }
 
-/// What a mirror would do about each state, in the order in which they are told.
+/// The states in printed order, each with what a mirror would do.
 const STATES: [(plan::Verb, StateWord); 5] = [
     (plan::Verb::Add, StateWord::Missing),
     (plan::Verb::Remove, StateWord::Extra),
@@ -235,7 +235,7 @@ impl VerdictLine {
     }
 }
 
-/// What a verification vouches for, and nothing else.
+/// The attributes that a verification compared.
 fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
     let content = match request.changed.by {
         By::SizeTime | By::Size => "size",
@@ -243,7 +243,7 @@ fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
         By::Presence => return vec!["presence".into()],
     };
     let is_told = |aspect: &Aspect| {
-        // Holes take no part in a comparison, and content is told with how it was compared.
+        // Holes are not compared, and content is named with how it was compared.
         !matches!(aspect, Aspect::Content | Aspect::Holes) && !not_held.has(*aspect)
     };
     let content = request.carry.has(Aspect::Content).then_some(content);
@@ -269,7 +269,7 @@ pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item 
     explained.iter().map(one).chain([TotalsLine::default().into()])
 }
 
-/// What each rule decides about over a whole source.
+/// What each rule decided over a whole source.
 pub(crate) fn survey(survey: &Survey) -> impl Iterator<Item = Event> {
     let rule = |Ruled { rule, leaves_out, count }: &Ruled| {
         let (taken, left_out) = if *leaves_out { (0, count.entries) } else { (count.entries, 0) };
@@ -288,13 +288,13 @@ pub(crate) fn drives(drives: &[drives::Drive]) -> impl Iterator<Item = Event> {
     drives.iter().map(|drive| Event::Drive(drive.into())).chain([end.into()])
 }
 
-/// Runs that set something aside.
+/// Runs with set-aside entries.
 pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
     let end = TotalsLine { listed: Some(runs.len() as u64), ..TotalsLine::default() };
     runs.iter().map(|run| Event::Run(run.into())).chain([end.into()])
 }
 
-/// Something is wrong with a job.
+/// A problem with a job.
 pub(crate) fn wrong_job(wrong: &WrongCall) -> Event {
     of_a_job(&wrong.to_string())
 }
@@ -307,7 +307,7 @@ pub(crate) fn job_in_use(name: &str, process: Option<u32>) -> Event {
     ))
 }
 
-/// A job whose places or rules are not as they should be.
+/// A job with wrong places or rules.
 pub(crate) fn job_that_fails(name: &str, error: &anyhow::Error) -> Event {
     of_a_job(&format!("job '{name}': {error:#}"))
 }
@@ -363,7 +363,7 @@ fn step(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Event {
 }
 
 impl StepLine {
-    /// What a plan holds, with what became of it in a run.
+    /// The steps of a plan with their outcomes.
     pub(crate) fn of(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Self {
         Self {
             verb: placed.step.verb.into(),
@@ -566,7 +566,7 @@ impl RunOutcome {
     }
 }
 
-/// When a run began, by its name.
+/// The start of a run, from its name.
 fn began(name: &str) -> Option<Timestamp> {
     const LENGTH: usize = "0000-00-00T00-00-00Z".len();
     let time = DateTime::strptime(run_name::FORM, name.get(..LENGTH)?).ok()?;

@@ -1,6 +1,6 @@
-//! Sets of words, each the same in text and in JSON.
+//! Sets of words, the same in text and JSON.
 
-/// Defines an enum whose variants are told as these words.
+/// Defines an enum whose variants are printed as these words.
 macro_rules! words {
     ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
         #[derive(Clone, Copy, Debug, PartialEq, Eq, schemars::JsonSchema)]
@@ -24,12 +24,12 @@ macro_rules! words {
         }
 
         impl $name {
-            /// The one that is told like that.
+            /// The variant of a word.
             pub(crate) fn of(word: &str) -> Option<Self> {
                 [$(Self::$variant),+].into_iter().find(|known| known.word() == word)
             }
 
-            /// As it is told.
+            /// The word.
             pub(crate) fn word(self) -> &'static str {
                 match self {
                     $(Self::$variant => $word,)+

@@ -1,4 +1,4 @@
-//! Why a step is in a plan, in words, with the two values that differ.
+//! The wording of reasons, attributes and notes.
 
 use std::time::Duration;
 
@@ -17,12 +17,12 @@ fn kind(kind: Kind) -> &'static str {
     EntryType::from(kind).word()
 }
 
-/// What was being done, to stand before the cause.
+/// The operation that failed, before its cause.
 pub(super) fn operation(id: &str) -> Option<&'static str> {
     Operation::of_id(id).map(Operation::words)
 }
 
-/// What a drive can hold, as a stable word for programs and in words for people.
+/// Capabilities of drives: the stable word for programs, and the words for people.
 pub(super) const ABILITIES: [(&str, &str); 12] = [
     ("links", "links"),
     ("hardlinks", "hard links"),
@@ -38,7 +38,7 @@ pub(super) const ABILITIES: [(&str, &str); 12] = [
     ("sharing", "shared content"),
 ];
 
-/// The stable word for an ability; none for what is not shown.
+/// The stable word for a capability; `None` for one that is not shown.
 pub(super) fn ability(ability: Feature) -> Option<&'static str> {
     Some(match ability {
         Feature::Links => "links",
@@ -57,13 +57,12 @@ pub(super) fn ability(ability: Feature) -> Option<&'static str> {
     })
 }
 
-/// An ability, or the flags, in words.
+/// A capability, or the flags, in words.
 pub(super) fn ability_in_words(id: &str) -> &str {
     ABILITIES.iter().find(|(known, _)| *known == id).map_or(id, |(_, words)| words)
 }
 
-/// The reason for a step. Where two values are told, the destination's comes first and the one it
-/// gets, the source's, second.
+/// The reason for a step. Of two values, the destination's comes first and the source's second.
 pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
     let step = placed.step;
     if let Some(was) = &placed.was {
@@ -121,7 +120,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
         },
         (Reason::Arrives, ..) => "goes from the source once its copy is proven".to_owned(),
         (Reason::Arrived, ..) => "goes from the source, since it is there already".to_owned(),
-        // A plan never holds these without the sides they speak of.
+        // Plans never hold these without both sides.
         (Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Aspects, ..) => {
             String::new()
         }
@@ -148,7 +147,7 @@ fn size_time(source: &State, destination: &State) -> String {
     }
 }
 
-/// The source's time seen from the destination's; `None` if they agree.
+/// The source's time relative to the destination's; `None` if equal.
 fn time_difference(source: Time, destination: Time) -> Option<String> {
     let nanos = |time: Time| i128::from(time.secs) * 1_000_000_000 + i128::from(time.nanos);
     let difference = nanos(source) - nanos(destination);
@@ -180,7 +179,7 @@ fn aspects(differing: Aspects, source: &State, destination: &State) -> String {
     told.collect::<Vec<_>>().join(", ")
 }
 
-/// The flags that differ, as far as they show.
+/// The flags that differ.
 fn flags(source: &State, destination: &State) -> String {
     let (source, destination) = (source.flags(), destination.flags());
     let named = |flags: Flags| flags.names().collect::<Vec<_>>();
@@ -195,7 +194,7 @@ fn flags(source: &State, destination: &State) -> String {
     }
 }
 
-/// Something worth knowing, as a sentence.
+/// A note as a sentence.
 pub(crate) fn note(note: &Note) -> String {
     match note {
         Note::Mount(path) => {
@@ -292,7 +291,7 @@ pub(crate) fn note(note: &Note) -> String {
     }
 }
 
-/// A pattern that matched nothing, and why, where that shows.
+/// A pattern that matched nothing, and why, if known.
 pub(super) fn idle_pattern(rule: &str) -> String {
     let shown = names::shown(rule.as_bytes());
     if !rule.contains(',') || rule.contains('{') {
@@ -304,7 +303,7 @@ pub(super) fn idle_pattern(rule: &str) -> String {
     )
 }
 
-/// What a drive cannot hold, in one short paragraph.
+/// What a drive cannot store, in a short paragraph.
 fn not_held(not_held: &NotHeld) -> String {
     let mut parts = Vec::new();
     let aspects: Vec<_> = not_held.aspects.iter().map(plural).collect();
@@ -379,7 +378,7 @@ fn listed(words: &[&str], last: &str) -> String {
     }
 }
 
-/// The folder that a note is about.
+/// The folder of a note.
 pub(super) fn note_path(note: &Note) -> Option<&TreePath> {
     match note {
         Note::Mount(path)

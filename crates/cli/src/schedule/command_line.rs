@@ -1,4 +1,4 @@
-//! The command that a scheduler is to run, word by word.
+//! The command for a scheduler.
 
 use std::ffi::{OsStr, OsString};
 use std::fmt::Write as _;
@@ -6,22 +6,22 @@ use std::os::unix::ffi::OsStrExt as _;
 
 use crate::terminal::shell::quoted;
 
-/// What a scheduler runs for a job.
+/// The command of a job.
 #[derive(Clone, Debug)]
 pub(crate) struct CommandLine {
     pub(crate) words: Vec<OsString>,
-    /// What it needs in its environment, beside what every scheduler gives.
+    /// Variables that it needs, besides those of every scheduler.
     pub(crate) environment: Vec<(String, OsString)>,
 }
 
 impl CommandLine {
-    /// As the `ExecStart` of a unit has it.
+    /// In the form of `ExecStart`.
     pub(super) fn for_a_unit(&self) -> String {
         let words = self.words.iter().map(|word| for_a_unit(word).replace('$', "$$"));
         words.collect::<Vec<_>>().join(" ")
     }
 
-    /// As `Environment` of a unit has it.
+    /// In the form of `Environment`.
     pub(super) fn environment_of_a_unit(&self) -> Vec<String> {
         let all = self.environment.iter().map(|(name, value)| {
             let mut both = OsString::from(format!("{name}="));
@@ -31,19 +31,19 @@ impl CommandLine {
         all.collect()
     }
 
-    /// As the rest of a line for cron.
+    /// In the form of a line for cron.
     pub(super) fn for_cron(&self) -> String {
         let variables =
             self.environment.iter().map(|(name, value)| format!("{name}={}", quoted(value)));
         let nice = ["nice".to_owned(), "-n".to_owned(), "19".to_owned()];
         let words = self.words.iter().map(|word| quoted(word));
         let line: Vec<String> = variables.chain(nice).chain(words).collect();
-        // To cron a bare one ends the command.
+        // A bare `%` ends the command in cron.
         line.join(" ").replace('%', "\\%")
     }
 }
 
-/// One word in quotes, as units are read: `%` would name something, and `\` and `"` are special.
+/// A quoted word for a unit, where `%`, `\` and `"` are special.
 fn for_a_unit(word: &OsStr) -> String {
     let mut quoted = String::from("\"");
     for chunk in word.as_bytes().utf8_chunks() {

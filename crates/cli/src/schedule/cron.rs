@@ -3,7 +3,7 @@
 use crate::schedule::command_line::CommandLine;
 use crate::schedule::when::When;
 
-/// Both lines that stand for a job: the first tells which one, and keeps it from being added twice.
+/// The two lines of a job: the first names it, so that it is not added twice.
 pub(crate) fn lines(job: &str, when: &When, command: &CommandLine) -> Option<[String; 2]> {
     Some([mark(job), format!("{} {}", when.cron()?, command.for_cron())])
 }
@@ -12,7 +12,7 @@ fn mark(job: &str) -> String {
     format!("# utter schedule: {}", job.replace(char::is_control, " "))
 }
 
-/// A table without the lines of a job.
+/// A table of cron without the lines of a job.
 pub(crate) fn without(table: &str, job: &str) -> String {
     let mark = mark(job);
     let mut lines = table.lines();

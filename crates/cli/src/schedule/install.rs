@@ -1,4 +1,4 @@
-//! Putting units where systemd finds them, and lines into the table of cron.
+//! Installing units for systemd, and lines in the table of cron.
 
 use std::fs;
 use std::io::{self, ErrorKind, Write as _};
@@ -13,14 +13,14 @@ use crate::schedule::systemd::{MARK, Unit, UnitKind};
 use crate::terminal::names;
 use crate::user_folders::config_folder;
 
-/// Which systemd: the machine's, or the user's own.
+/// The systemd of the machine, or the user's own.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Manager {
     Machine,
     User,
 }
 
-/// What did not come off, with what to do next.
+/// What failed, with what to do next.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum NotInstalled {
     #[error("'{}' is there already and is not of 'utter schedule'; nothing was changed\n  move it away, or give the job another name", names::path(.0))]
@@ -36,7 +36,7 @@ pub(crate) enum NotInstalled {
 }
 
 impl NotInstalled {
-    /// As what ends the command: where nothing was changed, the call was wrong.
+    /// As the error of the command: a wrong call if nothing was changed.
     pub(crate) fn told(self) -> anyhow::Error {
         match self {
             Self::Foreign(_) | Self::NotThere(_) | Self::NoCron(_) => {
@@ -52,7 +52,7 @@ impl Manager {
         if rustix::process::geteuid().is_root() { Self::Machine } else { Self::User }
     }
 
-    /// Where its units are.
+    /// The folder of its units.
     pub(crate) fn folder(self) -> Option<PathBuf> {
         match self {
             Self::Machine => Some(PathBuf::from("/etc/systemd/system")),
@@ -60,7 +60,7 @@ impl Manager {
         }
     }
 
-    /// Writes units into their folder, and has the last of them started at its times.
+    /// Writes units to their folder, and enables the last of them.
     pub(crate) fn install(
         self,
         folder: &Path,
@@ -76,7 +76,7 @@ impl Manager {
         }
         let Some(last) = units.last().filter(|_| starts) else { return Ok(()) };
         self.call(folder, &["daemon-reload"])?;
-        // A service starts with what it hangs on, and a timer from now on.
+        // A service starts with its mount, a timer at once.
         let words: &[&str] = match last.kind {
             UnitKind::Timer => &["enable", "--now", &last.name],
             UnitKind::Service => &["enable", &last.name],
@@ -84,7 +84,7 @@ impl Manager {
         self.call(folder, words)
     }
 
-    /// Stops and removes the units of a job, whichever of them there are.
+    /// Stops and removes the existing units of a job.
     pub(crate) fn remove(self, folder: &Path, name: &str, stops: bool) -> Result<(), NotInstalled> {
         let all = [format!("{name}.timer"), format!("{name}.service")];
         let there: Vec<&String> = all.iter().filter(|unit| folder.join(unit).exists()).collect();
@@ -141,12 +141,12 @@ fn write(folder: &Path, unit: &Unit) -> io::Result<()> {
     Ok(())
 }
 
-/// Replaces the user's table of cron by what `change` makes of it.
+/// Replaces the user's table of cron by the result of `change`.
 pub(crate) fn change_table(change: impl FnOnce(&str) -> String) -> Result<(), NotInstalled> {
     let no_cron = |error: io::Error| NotInstalled::NoCron(format!("cannot be run: {error}"));
     let listed =
         Command::new("crontab").arg("-l").stdin(Stdio::null()).output().map_err(no_cron)?;
-    // Without a table there is nothing to list.
+    // Listing fails if there is no table.
     let table = if listed.status.success() { listed.stdout } else { Vec::new() };
     let told = String::from_utf8_lossy(&listed.stderr).to_lowercase();
     if !listed.status.success() && !told.contains("no crontab") {

@@ -1,4 +1,4 @@
-//! Jobs at their times: when they start, and how the system is told to start them.
+//! Scheduling jobs: when they start, and how the system starts them.
 
 mod command_line;
 pub(crate) mod cron;

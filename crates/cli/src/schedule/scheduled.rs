@@ -5,17 +5,17 @@ use std::path::PathBuf;
 use crate::schedule::command_line::CommandLine;
 use crate::schedule::when::When;
 
-/// A job, and what a scheduler has to know of it.
+/// A job, with what a scheduler needs.
 #[derive(Clone, Debug)]
 pub(crate) struct Scheduled {
     pub(crate) name: String,
     pub(crate) about: Option<String>,
     pub(crate) when: When,
     pub(crate) command: CommandLine,
-    /// It runs commands of the user's own.
+    /// True if it runs commands of the user.
     pub(crate) has_commands: bool,
-    /// It is scheduled for the machine and not for a user.
+    /// True for the machine's scheduler, false for a user's.
     pub(crate) is_roots: bool,
-    /// For a start when a drive is mounted, where that is.
+    /// The mount point, for a start when a drive is mounted.
     pub(crate) mounted_at: Option<PathBuf>,
 }

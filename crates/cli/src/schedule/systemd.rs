@@ -1,4 +1,4 @@
-//! A job as units of systemd: a service that runs it, and a timer that starts that.
+//! A job as units of systemd: a service and a timer.
 
 use std::fmt::Write as _;
 use std::path::Path;
@@ -22,10 +22,10 @@ pub(super) enum UnitKind {
     Timer,
 }
 
-/// What tells a unit of ours from any other.
+/// The mark of our units.
 pub(crate) const MARK: &str = "# Written by 'utter schedule'.";
 
-/// What a service may not do that no run does; commands of the user's own might.
+/// Restrictions that no run needs to break; commands of the user might.
 const HARDENING: [&str; 5] = [
     "NoNewPrivileges=yes",
     "MemoryDenyWriteExecute=yes",
@@ -47,7 +47,7 @@ pub(crate) fn units(job: &Scheduled, now: &Zoned) -> Vec<Unit> {
         // Writing to a String cannot fail.
         let _ = writeln!(text, "OnCalendar={line}");
     }
-    // A start that was missed while the machine was off is made up for.
+    // A start missed while the machine was off is made up for.
     text.push_str("Persistent=true\nAccuracySec=1min\n\n[Install]\nWantedBy=timers.target\n");
     vec![service, Unit { kind: UnitKind::Timer, name: format!("{name}.timer"), text }]
 }
@@ -60,14 +60,14 @@ fn service(job: &Scheduled) -> String {
     }
     let _ = writeln!(text, "\n[Service]\nType=oneshot\nExecStart={}", job.command.for_a_unit());
     if job.is_roots {
-        // With it comes the home folder.
+        // It sets the home folder, too.
         text.push_str("User=root\n");
     }
     for variable in job.command.environment_of_a_unit() {
         let _ = writeln!(text, "Environment={variable}");
     }
     text.push_str("Nice=19\nIOSchedulingClass=idle\n");
-    // A run that is told to stop ends what it has in hand.
+    // A run that is told to stop finishes its current files.
     text.push_str("KillMode=mixed\nTimeoutStopSec=10min\n");
     if !job.has_commands {
         text.push_str(&HARDENING.map(|line| format!("{line}\n")).concat());
@@ -91,7 +91,7 @@ pub(crate) fn unit_name(job: &str) -> String {
     format!("utter-{}", escaped(job.as_bytes()))
 }
 
-/// The unit of what is mounted there.
+/// The unit of a mount point.
 fn mount_unit(mounted_at: &Path) -> String {
     let path = mounted_at.as_os_str().as_encoded_bytes();
     let path = path.strip_prefix(b"/").unwrap_or(path);
@@ -99,7 +99,7 @@ fn mount_unit(mounted_at: &Path) -> String {
     format!("{}.mount", parts.join("-"))
 }
 
-/// As systemd writes in the name of a unit what cannot stand there.
+/// Escapes a text for the name of a unit.
 fn escaped(part: &[u8]) -> String {
     let mut name = String::new();
     for (at, byte) in part.iter().enumerate() {

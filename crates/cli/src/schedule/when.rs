@@ -1,7 +1,7 @@
-//! When a job is to start, in words of our own, and as the system's schedulers have it.
+//! When a job starts: our own syntax, and that of the system's schedulers.
 //!
-//! All times are local. One that a clock change passes over is taken when the clock shows as much later, and one that
-//! comes twice is taken the first time.
+//! All times are local. One that a clock change skips moves by the change, and one that comes twice counts the
+//! first time.
 
 use std::fmt;
 
@@ -9,16 +9,16 @@ use jiff::civil::{Date, DateTime, Time, Weekday};
 use jiff::tz::{AmbiguousOffset, TimeZone};
 use jiff::{Timestamp, ToSpan as _, Zoned};
 
-/// When a job is to start.
+/// When a job starts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum When {
     /// On these days of the week, at this time.
     On(Vec<Weekday>, Time),
     /// On this day of every month.
     Monthly(i8, Time),
-    /// So many minutes apart, from midnight on; a divisor of a day.
+    /// Every so many minutes from midnight on; a divisor of a day.
     Every(i32),
-    /// Once the drive of its destination is mounted.
+    /// When the drive of its destination is mounted.
     Mounted,
 }
 
@@ -32,14 +32,14 @@ const DAYS: [Weekday; 7] = [
     Weekday::Sunday,
 ];
 
-/// As they are written, in the order of [`DAYS`].
+/// The words, in the order of [`DAYS`].
 const NAMES: [&str; 7] =
     ["mondays", "tuesdays", "wednesdays", "thursdays", "fridays", "saturdays", "sundays"];
 
 const FORMS: &str = "'daily 02:30', 'weekdays 18:00', 'mondays 06:00', 'mondays,fridays 06:00', \
                      'hourly', 'every 15 minutes', 'every 6 hours', 'monthly 1 03:00' or 'when mounted'";
 
-/// What is no time to start at, and what is.
+/// The error for an unknown time.
 #[derive(Debug, thiserror::Error, PartialEq, Eq)]
 #[error("{0}\n  it is one of {FORMS}")]
 pub(crate) struct NoTime(String);
@@ -90,7 +90,7 @@ impl std::str::FromStr for When {
     }
 }
 
-/// As it is written.
+/// In the syntax of the job file.
 impl fmt::Display for When {
     fn fmt(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
         let at = |time: &Time| format!("{:02}:{:02}", time.hour(), time.minute());
@@ -126,7 +126,7 @@ fn clock(text: &str) -> Option<Time> {
 }
 
 impl When {
-    /// What the clock shows at the starts of a day, in their order.
+    /// The times of the starts of a day, in order.
     fn on(&self, date: Date) -> Vec<DateTime> {
         match self {
             Self::On(days, time) => days
@@ -145,10 +145,10 @@ impl When {
         }
     }
 
-    /// The starts after a time, without an end but for the calendar's.
+    /// The starts after a time, up to the end of the calendar.
     pub(crate) fn after(&self, now: &Zoned) -> impl Iterator<Item = Zoned> {
         let (zone, mut last) = (now.time_zone().clone(), now.timestamp());
-        // A start that is put off may fall on the next day.
+        // A moved start may fall on the next day.
         let days = now.date().yesterday().into_iter().flat_map(|from| from.series(1.day()));
         let days = days.take(if *self == Self::Mounted { 0 } else { usize::MAX });
         days.flat_map(|date| self.on(date)).filter_map(move |shown| {
@@ -164,15 +164,15 @@ impl When {
         if *self == Self::Mounted {
             return None;
         }
-        // Months are the longest that starts lie apart.
+        // Starts are at most a month apart.
         let days = (0..63).filter_map(|back| now.date().checked_sub(i64::from(back).days()).ok());
         let starts = days.flat_map(|date| self.on(date).into_iter().rev());
         let mut starts = starts.filter_map(|shown| shown.to_zoned(now.time_zone().clone()).ok());
         starts.find(|start| start <= now)
     }
 
-    /// As lines of a systemd timer: one for all starts, and one for each of the coming ten years that it would miss
-    /// since its clock passes over it.
+    /// As lines of a systemd timer: one for all starts, and one for each start of the next ten years that a clock
+    /// change would skip.
     pub(crate) fn calendar(&self, now: &Zoned) -> Vec<String> {
         let at = |time: &Time| format!("{:02}:{:02}:00", time.hour(), time.minute());
         let all = match self {
@@ -194,9 +194,9 @@ impl When {
         [all].into_iter().chain(once).collect()
     }
 
-    /// Starts in the coming ten years that the clock passes over, as they are taken instead.
+    /// Starts of the next ten years that a clock change skips, at their moved times.
     fn passed_over(&self, now: &Zoned) -> Vec<Zoned> {
-        // What comes more often is not missed.
+        // More frequent starts need none.
         if matches!(self, Self::Every(_)) {
             return Vec::new();
         }
@@ -214,7 +214,7 @@ impl When {
         starts.filter(is_gap).filter_map(|shown| shown.to_zoned(zone.clone()).ok()).collect()
     }
 
-    /// As the first five fields of a line for cron; it has no word for some.
+    /// As the first five fields of a line for cron; `None` for what cron cannot express.
     pub(crate) fn cron(&self) -> Option<String> {
         Some(match self {
             Self::On(days, time) => {
@@ -234,7 +234,7 @@ impl When {
         })
     }
 
-    /// What is worth knowing of the coming starts: one that a clock change moves, or that comes twice.
+    /// Notes on the next starts: those that a clock change moves or repeats.
     pub(crate) fn clock_changes(&self, now: &Zoned) -> Vec<(Zoned, bool)> {
         if matches!(self, Self::Every(_) | Self::Mounted) {
             return Vec::new();
@@ -296,7 +296,7 @@ mod tests {
             let next = when.after(&now).next().unwrap();
             let last = when.before(&now).unwrap();
             prop_assert!(last <= now && now < next);
-            // Seen from the last one, the next is the same.
+            // Seen from the last start, the next is the same.
             prop_assert_eq!(when.after(&last).next().unwrap(), next.clone());
             prop_assert_eq!(when.before(&next).unwrap(), next);
         }

@@ -1,4 +1,4 @@
-//! What is shown to people, and asked of them: streams, names, units, questions, progress.
+//! Interaction with people: streams, names, units, quoting.
 
 pub(crate) mod names;
 pub(crate) mod shell;

@@ -1,4 +1,4 @@
-//! Names for people: what could play tricks on a terminal is spelled out.
+//! Names for people, with everything escaped that could affect a terminal.
 
 use std::fmt::Write as _;
 use std::path::Path;
@@ -32,8 +32,7 @@ pub(crate) fn path(path: &Path) -> String {
     shown(path.as_os_str().as_encoded_bytes())
 }
 
-/// A whole message, whose lines are kept and whose names are shown already, or come from where nobody showed
-/// them: an error of a library may quote anything.
+/// A whole message; keeps its line ends. Errors of libraries may quote names that are not escaped yet.
 pub(crate) fn harmless(message: &str) -> String {
     let mut text = String::with_capacity(message.len());
     for character in message.chars() {
@@ -46,8 +45,7 @@ pub(crate) fn harmless(message: &str) -> String {
     text
 }
 
-/// True for what turns the direction of writing, takes no room, breaks a line, or looks like a slash and is
-/// none.
+/// True for characters that change the direction of writing, have no width, break a line, or look like a slash.
 fn misleads(c: char) -> bool {
     matches!(
         c,

@@ -1,23 +1,23 @@
-//! Words as a shell reads them.
+//! Quoting for shells.
 
 use std::ffi::OsStr;
 use std::fmt::Write as _;
 use std::os::unix::ffi::OsStrExt as _;
 
-/// A word as every POSIX shell reads it back, without a character that could steer a terminal.
+/// A word quoted for any POSIX shell, without control characters.
 pub(crate) fn quoted(word: &OsStr) -> String {
     match word.to_str() {
         Some(text) if !text.contains(char::is_control) => {
-            // Nothing but a NUL cannot be quoted, and no argument holds one.
+            // Only a NUL cannot be quoted, and no argument holds one.
             shlex::try_quote(text).map(Into::into).unwrap_or_default()
         }
         _ => printed(word.as_bytes()),
     }
 }
 
-/// A word with control characters, or not UTF-8, as what `printf` makes of it.
+/// A word with control characters, or not UTF-8, as a `printf` substitution.
 fn printed(word: &[u8]) -> String {
-    // A substitution loses line ends at its own end.
+    // A substitution drops line ends at its end.
     let end = word.iter().rposition(|byte| *byte != b'\n').map_or(0, |last| last + 1);
     let mut format = String::new();
     for byte in &word[..end] {

@@ -1,5 +1,4 @@
-//! Where output goes. What a run does never depends on that: a stream that takes no more is told of once, on
-//! stderr, and is left alone from then on.
+//! Output streams. A run never depends on them: a failed stream is reported once, on stderr, and then ignored.
 
 use std::io::{self, ErrorKind, Write};
 use std::sync::OnceLock;
@@ -13,10 +12,10 @@ const LABEL: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
 static OUT_CLOSED: AtomicBool = AtomicBool::new(false);
 static ERR_CLOSED: AtomicBool = AtomicBool::new(false);
 
-/// How long to wait for a stream that others have set not to wait.
+/// How long to wait for a stream in non-blocking mode.
 const MOMENT: Duration = Duration::from_millis(10);
 
-/// Writes as long as that is possible; never fails.
+/// Writes as long as possible; never fails.
 pub(crate) struct Steady<W> {
     stream: W,
     closed: &'static AtomicBool,
@@ -61,7 +60,7 @@ fn of_journal(line: &str) -> String {
     format!("<3>{line}")
 }
 
-/// True if stderr goes to the journal of systemd, which names its device and inode.
+/// True if stderr is the journal of systemd, which publishes its device and inode.
 fn is_journal() -> bool {
     static ANSWER: OnceLock<bool> = OnceLock::new();
     *ANSWER.get_or_init(|| {
@@ -76,15 +75,15 @@ pub(crate) fn tell_error(error: &anyhow::Error) {
     tell_wrong(&in_words(&format!("{error:#}")));
 }
 
-/// An error without the system's number, which tells nobody anything that its words do not.
+/// An error without the system's error number.
 pub(crate) fn in_words(text: &str) -> String {
     let number = text.find(" (os error ").and_then(|at| Some((at, at + text[at..].find(')')? + 1)));
     number.map_or(text.to_owned(), |(from, to)| [&text[..from], &text[to..]].concat())
 }
 
-/// True if something that was to be on stdout is lost.
+/// True if output to stdout was lost.
 pub(crate) fn is_cut_off() -> bool {
-    // What still waits in a buffer is lost in silence otherwise.
+    // Otherwise a failed final write would go unnoticed.
     let _ = out().flush();
     OUT_CLOSED.load(Ordering::Relaxed)
 }

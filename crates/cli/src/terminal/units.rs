@@ -10,13 +10,13 @@ pub(crate) fn bytes(bytes: u64) -> String {
     format!("{:.1}", ByteSize::b(bytes).display().iec())
 }
 
-/// Bytes a second, whole.
+/// Bytes per second, without decimals.
 pub(crate) fn per_second(bytes: u64, took: Duration) -> u64 {
     let nanos = took.as_nanos().max(1);
     u64::try_from(u128::from(bytes) * 1_000_000_000 / nanos).unwrap_or(u64::MAX)
 }
 
-/// A count with its digits in groups of three.
+/// A number with its digits in groups of three.
 pub(crate) fn count(number: u64) -> String {
     HumanCount(number).to_string()
 }
@@ -26,7 +26,7 @@ pub(crate) fn entries(number: u64) -> String {
     counted(number, "entry", "entries")
 }
 
-/// A count with the word that fits it.
+/// A number with the singular or plural.
 pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", count(number), if number == 1 { one } else { many })
 }

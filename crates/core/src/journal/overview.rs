@@ -29,7 +29,7 @@ pub fn past_runs(system: &dyn System, folder: &Path) -> io::Result<Vec<Overview>
     Ok(store.names()?.into_iter().rev().map(|name| overview(&store, folder, name)).collect())
 }
 
-/// The run whose folder, or notes, lie at `path`; `None` if there is none. Changes nothing.
+/// The run whose folder or journal lies at `path`; `None` if there is none. Changes nothing.
 pub fn past_run(system: &dyn System, path: &Path) -> Option<Overview> {
     let (store, name) = locate(system, path).ok()?;
     let is_one = store.names().ok()?.contains(&name);
@@ -53,10 +53,10 @@ fn known(store: &RunStore<'_>, name: &str) -> Result<(Standing, Option<About>), 
 /// Why a run was not discarded.
 #[derive(Debug, thiserror::Error)]
 pub enum NotDiscarded {
-    /// There is nothing like that.
+    /// There is no such run.
     #[error("'{}' is not the folder of a run that set something aside\n  'utter undo' lists those that can be undone or discarded", .0.display())]
     NoRun(PathBuf),
-    /// It is going on, or being undone.
+    /// It is running, or being undone.
     #[error("'{}' is still going on, or is being undone", .0.display())]
     InUse(PathBuf),
     /// Something of it could not be removed.

@@ -15,15 +15,15 @@ pub(crate) const VERSION: u32 = 1;
 /// The state of a run, from its journal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Standing {
-    /// It was killed before it could change anything.
+    /// The run was killed before it changed anything.
     NeverBegun,
     /// It was killed, or is running.
     CutShort,
     /// It ended.
     Complete,
-    /// Somebody began to undo it.
+    /// An undo began.
     BeingUndone,
-    /// Everything that it did is undone.
+    /// Everything that the run did is undone.
     Undone,
 }
 
@@ -38,19 +38,19 @@ pub(crate) struct JournalLines {
     next: u32,
 }
 
-/// Why notes cannot be read.
+/// Why a journal cannot be read.
 #[derive(Debug)]
 pub(crate) enum Unreadable {
     /// They cannot be opened or read at all.
     Closed(io::Error),
     /// Another version wrote them.
     Version(u32),
-    /// A line, counted from 1, is not whole, though one that was written when it was on the drive is.
+    /// A line, counted from 1, is damaged, although a later one shows that it had reached the drive.
     Damaged(usize),
 }
 
 impl RunStore<'_> {
-    /// Reads the notes of a run. Changes nothing.
+    /// Reads the journal of a run. Changes nothing.
     pub(crate) fn read(&self, run: &str) -> Result<JournalLines, Unreadable> {
         let file = self.system.open_file(self.folder(), &notes_of(run));
         let file = file.map_err(Unreadable::Closed)?;
@@ -58,8 +58,7 @@ impl RunStore<'_> {
         JournalLines::of(bytes)
     }
 
-    /// True if the last line of a run's notes says that it came to its end. Of long notes that is told much
-    /// sooner than by reading them.
+    /// True if the last line of a journal says that the run ended. Much faster than reading a long journal.
     pub(crate) fn has_ended(&self, run: &str) -> bool {
         self.last_mark(run).is_ok_and(|mark| mark == Some(JournalMark::Ended))
     }
@@ -95,9 +94,9 @@ impl JournalLines {
             end += line.length;
             next += 1;
         }
-        // The last line may be cut short, and what was written after the last mark be missing in parts where
-        // the power failed. But all was there when something was to be done; and that nothing was done is said
-        // only if nothing speaks against it.
+        // The last line may be truncated, and after a power cut parts may be missing after the last barrier. But
+        // every line before a barrier was on the drive before the operations it belongs to, so a damaged line
+        // before an intact barrier is an error. So is any mark after it if the run seems never to have begun.
         let is_safe = |mark: JournalMark| !mark.is_barrier() && standing != Standing::NeverBegun;
         if !marks_behind(&bytes[end..], next).all(is_safe) {
             return Err(Unreadable::Damaged(next as usize + 1));
@@ -108,23 +107,23 @@ impl JournalLines {
         }
     }
 
-    /// What the notes say, line by line.
+    /// The lines of a journal.
     pub(crate) fn bodies(&self) -> impl Iterator<Item = &[u8]> {
         self.bodies.iter().map(|body| &self.bytes[body.clone()])
     }
 
-    /// How many whole lines there are.
+    /// The number of intact lines.
     pub(crate) fn lines(&self) -> usize {
         self.next as usize
     }
 
-    /// The length of all whole lines in bytes, and the number of the next.
+    /// The length in bytes of all intact lines, and the number of the next.
     pub(crate) fn end(&self) -> (u64, u32) {
         (self.end as u64, self.next)
     }
 }
 
-/// What stands whole behind a line that is not.
+/// The intact lines after a damaged one.
 fn marks_behind(bytes: &[u8], next: u32) -> impl Iterator<Item = JournalMark> {
     let mut at = 0;
     std::iter::from_fn(move || {
@@ -155,7 +154,7 @@ fn read_all(system: &dyn System, file: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
 mod tests {
     use super::*;
 
-    /// Lines as a run writes them, and where each of their lines ends.
+    /// Lines as a run writes them, and the offset at which each ends.
     fn written() -> (Vec<u8>, Vec<usize>) {
         let mut bytes = Vec::new();
         let bodies: [&[u8]; 9] =
@@ -172,7 +171,7 @@ mod tests {
         (bytes, ends)
     }
 
-    /// What the first so many lines tell.
+    /// The state that the first `count` lines describe.
     fn standing(lines: usize) -> Standing {
         match lines {
             0..4 => Standing::NeverBegun,
@@ -190,7 +189,7 @@ mod tests {
             // A power cut may leave zeros where something had not been written yet.
             for tail in [0, 1, 100] {
                 let cut = [&bytes[..length], &vec![0; tail]].concat();
-                // Zeros may be just what was to be written.
+                // Zeros may be the content itself.
                 let is_whole =
                     |end: &&usize| cut.get(..**end).is_some_and(|is| *is == bytes[..**end]);
                 let whole = ends.iter().take_while(is_whole).count();
@@ -209,7 +208,7 @@ mod tests {
                 let mut changed = bytes[..ends[lines - 1]].to_vec();
                 changed[at] ^= 0x10;
                 let read = JournalLines::of(changed);
-                // What stands behind the gate and before the end need not have come to be written.
+                // Lines after the last barrier need not have reached the drive.
                 let unsure = line_of(at) + 1 == lines || lines == 7 && line_of(at) >= 4;
                 if unsure {
                     assert!(read.is_ok_and(|notes| notes.lines() == line_of(at)), "{lines} {at}");

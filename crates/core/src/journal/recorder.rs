@@ -1,4 +1,4 @@
-//! Writing the notes of a run.
+//! Writing the journal of a run.
 
 use parking_lot::{Mutex, MutexGuard};
 use std::io::{self, ErrorKind};
@@ -10,27 +10,27 @@ use crate::journal::frame::{self, JournalMark};
 use crate::journal::reader::JournalLines;
 use crate::journal::store::{RunStore, grant, notes_of};
 
-/// Adds lines to the notes of a run, from any worker. They are written out together; a gate is what makes
-/// sure that they are on the drive.
+/// Appends lines to the journal of a run, from any worker. They are written in batches; a barrier ensures that they
+/// are on the drive.
 pub(crate) struct JournalWriter<'a> {
     system: &'a dyn System,
     file: OwnedFd,
     lines: Mutex<WaitingLines>,
 }
 
-/// What is not written out yet, and where it goes.
+/// The lines that are not written yet, and their file.
 struct WaitingLines {
     end: u64,
     next: u32,
     waiting: Vec<u8>,
 }
 
-/// Written out at a time.
+/// Bytes written at once.
 const STRETCH: usize = 64 * 1024;
 
 impl<'a> RunStore<'a> {
-    /// Makes a run under the first free name. Nobody else may read there what they could not read in the
-    /// destination.
+    /// Creates a run under the first free name, readable by its owner only: set-aside entries may come from folders
+    /// that others cannot read.
     pub(crate) fn begin(&self, wanted: &str) -> io::Result<NewRun<'a>> {
         let made = || {
             let (name, file) = self.new_notes(wanted)?;
@@ -38,7 +38,7 @@ impl<'a> RunStore<'a> {
             grant(self.system, Entry::Open(file.as_fd()), 0o600)?;
             grant(self.system, Entry::Named(self.folder(), name.as_bytes()), 0o700)?;
             let folder = self.system.open_folder(self.folder(), name.as_bytes())?;
-            // A drive that cannot lock it does not.
+            // Some drives cannot lock.
             let lock = self.system.lock(folder.as_fd(), LockMode::Alone).ok().flatten();
             Ok::<_, io::Error>((name, file, folder, lock))
         };
@@ -46,7 +46,7 @@ impl<'a> RunStore<'a> {
         let lines = WaitingLines { end: 0, next: 0, waiting: Vec::new() };
         let recorder = JournalWriter { system: self.system, file, lines: Mutex::new(lines) };
         recorder.note(&super::reader::VERSION.to_le_bytes())?;
-        // Notes that a power cut takes away with their name are none.
+        // Flushes the folder, too: a power cut must not take the journal's name.
         match self.system.flush_file(self.folder()) {
             Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::InvalidInput => {}
             other => other?,
@@ -67,7 +67,7 @@ impl<'a> RunStore<'a> {
         Err(ErrorKind::AlreadyExists.into())
     }
 
-    /// Goes on with the notes of a run after their last whole line.
+    /// Continues the journal of a run after its last intact line.
     pub(crate) fn resume(&self, run: &str, notes: &JournalLines) -> io::Result<JournalWriter<'a>> {
         let file = self.system.open_to_write(self.folder(), &notes_of(run))?;
         let (end, next) = notes.end();
@@ -82,14 +82,14 @@ impl JournalWriter<'_> {
         self.lines.lock()
     }
 
-    /// Adds a line, which is written out some time.
+    /// Appends a line, which is written later.
     pub(crate) fn note(&self, body: &[u8]) -> io::Result<()> {
         let mut lines = self.lines();
         lines.add(JournalMark::Note, body)?;
         if lines.waiting.len() >= STRETCH { self.write_out(&mut lines) } else { Ok(()) }
     }
 
-    /// Adds a mark. Where changes follow, it is on the drive when this returns, with all that stands before it.
+    /// Appends a mark. A barrier, and everything before it, is on the drive when this returns.
     pub(crate) fn mark(&self, mark: JournalMark) -> io::Result<()> {
         let mut lines = self.lines();
         lines.add(mark, b"")?;
@@ -121,12 +121,12 @@ impl WaitingLines {
     }
 }
 
-/// A run that has just got its place in the store.
+/// A run just created in the store.
 pub(crate) struct NewRun<'a> {
     pub(crate) name: String,
-    /// For what it sets aside.
+    /// The folder for its set-aside entries.
     pub(crate) folder: OwnedFd,
     pub(crate) recorder: JournalWriter<'a>,
-    /// Keeps others from the run as long as it is held; nothing where the drive cannot lock.
+    /// The lock on the run; `None` where the drive cannot lock.
     pub(crate) lock: Option<Lock>,
 }

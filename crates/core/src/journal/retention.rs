@@ -1,4 +1,4 @@
-//! Which runs may go.
+//! Which runs may be removed.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -13,12 +13,13 @@ use crate::journal::lock::Hold;
 use crate::journal::store::{RunStore, notes_of};
 use crate::request::Keep;
 
-/// What the name of the mark ends with that a run is old; in it stands the name of the run that found it so.
+/// Suffix of the file that marks a run as old. It contains the name of the run that found it old.
 const DUE: &str = ".due";
 
 impl RunStore<'_> {
-    /// Removes the runs that need not be kept and `may_go`, but for those that are in use; what is old by the clock of
-    /// `finder`, a run, only if another found it old before. What could not be removed is reported by its name.
+    /// Removes runs that need not be kept and that `may_go` accepts, except those in use. A run that is old by the
+    /// clock of `finder` is removed only if an earlier run found it old, too. Returns the names of those that could
+    /// not be removed.
     pub(crate) fn prune(
         &self,
         keep: &Keep,
@@ -33,7 +34,7 @@ impl RunStore<'_> {
         Ok(failed.collect())
     }
 
-    /// The runs that need not be kept, each held as far as that can be.
+    /// The runs that need not be kept, each locked where the drive can lock.
     fn claim_old(&self, keep: &Keep, finder: &str) -> io::Result<Vec<(String, Option<Lock>)>> {
         let runs = self.names()?;
         let old = match keep {
@@ -55,7 +56,7 @@ impl RunStore<'_> {
         }
         let aged = retention::decide(runs, |run| run.as_str() < oldest, &marked, finder);
         for run in marked.keys().filter(|run| !aged.marked.contains_key(*run)) {
-            // What goes loses its mark last.
+            // The mark goes last.
             if !aged.goes.contains(run) {
                 self.system.remove_file(self.folder(), &due_of(run))?;
             }
@@ -67,7 +68,7 @@ impl RunStore<'_> {
         Ok(aged.goes)
     }
 
-    /// Which run found this one old, if one did.
+    /// The run that found this one old, if any.
     fn found_old_by(&self, run: &str) -> io::Result<Option<String>> {
         let mark = match self.system.open_file(self.folder(), &due_of(run)) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
@@ -78,8 +79,8 @@ impl RunStore<'_> {
         Ok(Some(String::from_utf8_lossy(&name[..read]).into_owned()))
     }
 
-    /// Removes what a run set aside, and then its notes: notes without a folder tell what is left to be
-    /// done.
+    /// Removes the set-aside entries of a run, then its journal: a journal without a folder shows that the removal
+    /// is unfinished.
     pub(crate) fn remove(&self, run: &str) -> io::Result<()> {
         match leftovers::remove_below(self.system, self.folder(), TreePath::from(run.as_bytes())) {
             Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),

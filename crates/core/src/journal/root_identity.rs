@@ -1,4 +1,4 @@
-//! How the root folder of a part is known again.
+//! How to recognise the root folder of a part.
 
 use std::os::fd::AsFd;
 
@@ -8,7 +8,7 @@ use utter_echo_os::{System, Time};
 
 use crate::sides::Pair;
 
-/// What distinguishes the drive of a destination from others, and its folder.
+/// The identity of a destination: its drive and its folder.
 pub(crate) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Option<u64>) {
     let place = &pair.destination;
     let real = system.real_path(place.anchor.as_fd()).unwrap_or_default();
@@ -17,8 +17,7 @@ pub(crate) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Opt
     (mounted::uuid_of(system, &real), inode)
 }
 
-/// The time of a folder that gets one more entry by the making of a root: it is one of the run's, though
-/// it is part of neither side.
+/// The time of the folder in which a root is created. The run changes it, although it belongs to neither side.
 pub(crate) fn time_above(pair: &Pair) -> Option<Time> {
     let goes_inside = !pair.prefix.as_bytes().is_empty() && pair.destination.missing.len() == 1;
     goes_inside.then_some(pair.destination.anchor_stat.modified)

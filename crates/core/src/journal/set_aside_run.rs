@@ -1,9 +1,8 @@
-//! What a run would remove or replace, kept in a folder of its own, and the way back.
+//! A run that sets aside what it removes or replaces, and its journal.
 //!
-//! A run that sets aside has a place in a store of runs: what it displaces lies there under
-//! the paths it had, and its notes hold its plan, the state that each entry had before its attributes were
-//! changed, and the state that each step left. What is needed to undo the run is on the drive before it
-//! does anything, so a run that was killed can be undone, too.
+//! It has a folder in a run store, which holds the displaced entries under their former paths. Its journal holds
+//! the plan, the state of each entry before its attributes changed, and the state after each step. Everything
+//! needed to undo the run is on the drive before it changes anything, so a killed run can be undone, too.
 
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -26,26 +25,26 @@ use crate::plan::Plan;
 use crate::request::{Keeping, Request, SetAside};
 use crate::sides::{Pair, SetAsidePlace};
 
-/// What a run sets aside, and its notes.
+/// The set-aside entries of a run, and its journal.
 pub(crate) struct SetAsideRun<'a> {
     system: &'a dyn System,
     /// The folder of the run.
     pub(crate) folder: OwnedFd,
     /// Opened before the first write.
     drive: DriveHandle,
-    /// Held as long as something may still be set aside there.
+    /// The lock, held while entries may still be set aside.
     _lock: Option<Lock>,
-    /// The same, as the user may name it.
+    /// Its path, as the user may type it.
     pub(crate) path: PathBuf,
-    /// What its drive can hold.
+    /// The capabilities of its drive.
     pub(crate) capabilities: Capabilities,
     recorder: JournalWriter<'a>,
     keeping: Keeping,
-    /// Why the notes are not whole, where the run goes on without.
+    /// Why the journal is incomplete, if the run continues without it.
     lost: OnceLock<io::Error>,
 }
 
-/// What is written down of a run before it begins.
+/// What the journal holds before the run begins.
 pub(crate) struct NotedRun<'a> {
     pub(crate) request: &'a Request,
     pub(crate) plan: &'a Plan,
@@ -53,7 +52,7 @@ pub(crate) struct NotedRun<'a> {
 }
 
 impl<'a> SetAsideRun<'a> {
-    /// Makes the folder of the run and writes down what the run is about to do.
+    /// Creates the folder of the run and writes its plan to the journal.
     pub(crate) fn begin(
         system: &'a dyn System,
         caller: &Caller,
@@ -91,7 +90,7 @@ impl<'a> SetAsideRun<'a> {
         }
         let features = match set_aside.what {
             Keeping::Displaced => Features::try_out(system, caller, folder.as_fd()),
-            // Nothing but notes is written there.
+            // Only the journal is written there.
             Keeping::Notes => Features::default(),
         };
         let capabilities = Capabilities::new(Aspects::ALL, features, caller, 0);
@@ -111,27 +110,27 @@ impl<'a> SetAsideRun<'a> {
         })
     }
 
-    /// Its name in the store.
+    /// The name of the run in the store.
     pub(crate) fn name(&self) -> String {
         let name = self.path.file_name().unwrap_or_default();
         name.to_string_lossy().into_owned()
     }
 
-    /// True if what the run displaces is kept here.
+    /// True if displaced entries are kept here.
     pub(crate) fn keeps_displaced(&self) -> bool {
         self.keeping == Keeping::Displaced
     }
 
-    /// What could not be noted, where the run went on without.
+    /// The journal error, if the run continued without its journal.
     pub(crate) fn into_lost(self) -> Option<io::Error> {
         self.lost.into_inner()
     }
 
-    /// Passes on what went wrong with the notes, unless the run goes on without them.
+    /// Returns an error of the journal, unless the run continues without it.
     pub(crate) fn or_lose(&self, noted: io::Result<()>) -> io::Result<()> {
         match noted {
             Err(error) if self.keeping == Keeping::Notes => {
-                // The first is the one to tell.
+                // The first error is reported.
                 let _ = self.lost.set(error);
                 Ok(())
             }
@@ -139,7 +138,7 @@ impl<'a> SetAsideRun<'a> {
         }
     }
 
-    /// Opens the counterpart of a folder of the destination, made if need be.
+    /// Opens the counterpart of a destination folder, creating it if necessary.
     pub(crate) fn counterpart(&self, path: &[u8]) -> io::Result<OwnedFd> {
         match self.system.open_folder(self.folder.as_fd(), path) {
             Err(e) if e.kind() == ErrorKind::NotFound => {
@@ -150,7 +149,7 @@ impl<'a> SetAsideRun<'a> {
         }
     }
 
-    /// Writes down what an entry is like, before that changes.
+    /// Records the state of an entry before it changes.
     pub(crate) fn note_before(
         &self,
         part: usize,
@@ -163,7 +162,7 @@ impl<'a> SetAsideRun<'a> {
         )
     }
 
-    /// Writes down what a step left.
+    /// Records the state after a step.
     pub(crate) fn note_after(&self, part: usize, path: &[u8], left: StateAfter) -> io::Result<()> {
         lines::add(
             &self.recorder,
@@ -171,7 +170,7 @@ impl<'a> SetAsideRun<'a> {
         )
     }
 
-    /// Writes down what a folder of the source is like, before something goes from it.
+    /// Records the state of a source folder before an entry is removed from it.
     pub(crate) fn note_here(
         &self,
         part: usize,
@@ -181,7 +180,7 @@ impl<'a> SetAsideRun<'a> {
         lines::add(&self.recorder, &JournalLine::Here { part: count(part), path: path.into(), was })
     }
 
-    /// Writes down that an entry and its copy are the same.
+    /// Records that an entry and its copy are equal.
     pub(crate) fn note_proven(
         &self,
         part: usize,
@@ -192,17 +191,17 @@ impl<'a> SetAsideRun<'a> {
         lines::add(&self.recorder, &JournalLine::Proven { part, path, here, there })
     }
 
-    /// Brings what was noted onto the drive: now the changes may come that it tells how to undo.
+    /// Flushes the journal: the operations that it can undo may now follow.
     pub(crate) fn open_gate(&self) -> io::Result<()> {
         self.recorder.mark(JournalMark::Gate)
     }
 
-    /// Writes down that the run came to its end.
+    /// Records that the run ended.
     pub(crate) fn end_notes(&self) -> io::Result<()> {
         self.recorder.mark(JournalMark::Ended)
     }
 
-    /// Brings the notes, and what was set aside, onto the drive.
+    /// Flushes the journal and the set-aside entries.
     pub(crate) fn flush(&self) -> io::Result<()> {
         self.drive.flush(self.system)
     }
@@ -225,7 +224,7 @@ pub(crate) fn make_folders(
     Ok(())
 }
 
-/// Makes a folder of this mode, whatever the umask. Another worker may have made it first.
+/// Creates a folder with this mode, whatever the umask. Another worker may have created it first.
 fn make_folder(system: &dyn System, at: BorrowedFd<'_>, name: &[u8], mode: u32) -> io::Result<()> {
     match system.create_folder(at, name, mode) {
         Err(e) if e.kind() == ErrorKind::AlreadyExists => Ok(()),

@@ -1,12 +1,11 @@
-//! The store of runs: a folder in which each run that needs it keeps what it must know later.
+//! The store of runs: a folder with the journals and set-aside entries of runs.
 //!
-//! A run has a folder there, named after the time of its beginning, for what it sets aside; and beside
-//! it, as `NAME.notes`, what it writes down. Five small parts: who uses a run (`lock`), which there are
-//! (`list`), writing (`recorder`), reading (`reader`), and which may go (`retention`). None of
-//! them knows what the notes say.
+//! A run has a folder there, named after its start, for its set-aside entries, and beside it `NAME.notes`, its
+//! journal. Five small parts: locks (`lock`), the list of runs (`list`), writing (`recorder`), reading (`reader`)
+//! and removal of old runs (`retention`). None of them knows what the lines mean.
 //!
-//! Notes are lines that are only ever added, each with its number and a checksum (`frame`). Some are
-//! marks that tell how far the run has come: see `Standing`.
+//! A journal is append-only; each line has a number and a checksum (`frame`). Some lines are marks that show how
+//! far the run came: see `Standing`.
 
 use std::ffi::OsStr;
 use std::io::{self, ErrorKind};
@@ -20,7 +19,7 @@ pub(crate) fn open_store<'a>(system: &'a dyn System, path: &Path) -> io::Result<
     Ok(RunStore::of(system, system.open_folder(root.as_fd(), b"")?))
 }
 
-/// The store that holds the run whose folder, or notes, lie at `path`, and the name of the run.
+/// The store of the run whose folder or journal lies at `path`, and the name of the run.
 pub(crate) fn locate<'a>(
     system: &'a dyn System,
     path: &Path,
@@ -31,16 +30,16 @@ pub(crate) fn locate<'a>(
     Ok((open_store(system, above.unwrap_or(Path::new(".")))?, name))
 }
 
-/// The runs that a folder holds, if it is one where runs set aside, the oldest first.
+/// The runs in a set-aside folder, the oldest first.
 pub(crate) fn runs_below(system: &dyn System, path: &Path) -> Vec<String> {
     let runs = open_store(system, path).and_then(|store| store.names()).unwrap_or_default();
     runs.into_iter().map(|run| path.join(run).to_string_lossy().into_owned()).collect()
 }
 
-/// What the name of a run's notes ends with.
+/// Suffix of the name of a journal.
 pub(crate) const NOTES: &str = ".notes";
 
-/// A folder of runs. It may hold other things: they are nobody's business here.
+/// A folder of runs. Other things in it are ignored.
 pub(crate) struct RunStore<'a> {
     pub(crate) system: &'a dyn System,
     folder: OwnedFd,
@@ -56,7 +55,7 @@ impl<'a> RunStore<'a> {
     }
 }
 
-/// Gives what was just made its mode, whatever the umask took away of it, on drives that have modes.
+/// Sets the mode of a new entry, whatever the umask, on drives that have modes.
 pub(crate) fn grant(system: &dyn System, entry: Entry<'_>, mode: u32) -> io::Result<()> {
     match system.set_mode(entry, mode) {
         Err(e) if is_unsupported(&e) || e.kind() == ErrorKind::PermissionDenied => Ok(()),

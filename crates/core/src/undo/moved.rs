@@ -1,4 +1,4 @@
-//! What a move took where: for moving it back.
+//! Where a move put its entries: for moving them back.
 
 use std::io::ErrorKind;
 use std::os::fd::AsFd as _;
@@ -21,17 +21,17 @@ use crate::undo::past_run::PastRun;
 use utter_echo_select::RestoreExtent;
 
 impl PastRun<'_> {
-    /// True for a move: what it took from the source is moved back, before the rest is undone.
+    /// True for a move: its entries are moved back before the rest is undone.
     pub fn is_move(&self) -> bool {
         self.purpose.task == Task::Move
     }
 
-    /// The way back of each part: the destination is the source, and the other way round.
+    /// The parts with source and destination exchanged.
     pub(crate) fn pairs_back(&self) -> Result<Vec<Pair>, CallError> {
         self.left().map(|(past, part)| self.back(past, part)).collect()
     }
 
-    /// Parts of which something may be left: a root that the run made goes with the last that is in it.
+    /// The parts that may have something left. A root that the run created is removed with its last entry.
     fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
         let parts = self.parts.iter().zip(&self.plan.parts);
         let parts = parts.filter(|(_, part)| part.has_steps());
@@ -43,7 +43,7 @@ impl PastRun<'_> {
         root.is_err_and(|error| error.kind() == ErrorKind::NotFound)
     }
 
-    /// True if nothing is left of what the run made, nor of the folders that it was made in.
+    /// True if nothing is left of what the run created, nor of the folders that it created for it.
     pub fn is_gone(&self) -> bool {
         self.parts.iter().all(|past| self.is_missing(past))
     }
@@ -74,7 +74,7 @@ impl PastRun<'_> {
         })
     }
 
-    /// A source that does not lie on the drive that it lay on, and now would be filled.
+    /// A source that no longer lies on its drive and would be filled now.
     pub(crate) fn other_origin<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
         let mut both = self.left().zip(pairs);
         let other = both.find(|((past, _), pair)| {
@@ -86,7 +86,7 @@ impl PastRun<'_> {
         other.map(|(_, pair)| pair)
     }
 
-    /// When folders of the source were changed before the move.
+    /// Modification times of source folders before the move.
     pub(crate) fn times_back(&self) -> Vec<InterruptedMove> {
         let times = |(past, part): (&PastPart, &Part)| {
             let differ = part.paths_that_differ();
@@ -95,7 +95,7 @@ impl PastRun<'_> {
         self.left().map(times).collect()
     }
 
-    /// What the folder was like that a single entry goes back to, of each part that is one.
+    /// For each part that is a single entry, the former state of its folder.
     pub(crate) fn folders_of_singles(&self) -> impl Iterator<Item = Option<State>> {
         self.left().map(|(past, _)| {
             past.moved.origin.as_ref()?.single.as_ref()?;
@@ -103,7 +103,7 @@ impl PastRun<'_> {
         })
     }
 
-    /// What of each part goes back.
+    /// What to move back of each part.
     pub(crate) fn selections_back(&self, pairs: &[Pair]) -> Vec<Selection> {
         let parts = self.left().zip(pairs);
         parts.map(|((past, part), pair)| selection_back(self.system, (part, past, pair))).collect()
@@ -120,7 +120,7 @@ fn only_name(part: &Part) -> Vec<u8> {
     name.unwrap_or_default()
 }
 
-/// True for what the run put in the place of something else.
+/// True for an entry that replaced another.
 fn is_of_the_run(
     system: &dyn System,
     pair: &Pair,
@@ -134,12 +134,12 @@ fn is_of_the_run(
     let Ok(now) = now else { return false };
     match past.after.get(path) {
         Some(left) => left.state.still(&now),
-        // What was brought back from another drive is another object, and the same in all else.
+        // What came back from another drive has another inode and is otherwise equal.
         None => step.destination.is_none_or(|was| !was.looks_like(&now)),
     }
 }
 
-/// True for a folder of the source that is as it was, but for its time.
+/// True for a source folder that is unchanged except for its time.
 fn is_untouched(system: &dyn System, pair: &Pair, path: &[u8], was: &AttributesBefore) -> bool {
     if !pair.destination.exists() {
         return false;
@@ -156,7 +156,8 @@ fn is_untouched(system: &dyn System, pair: &Pair, path: &[u8], was: &AttributesB
     now.is_ok_and(|now| of(&now) == of(was))
 }
 
-/// Where the move brought what had this path; `differ` is what got another one, the deepest last.
+/// The path in the destination of what had this path in the source. `differ` holds the entries that were given
+/// another name, the deepest last.
 fn path_there(differ: &[(TreePath, TreePath)], path: &[u8]) -> Vec<u8> {
     let found = differ.iter().rev().find_map(|(here, there)| {
         let rest = path.strip_prefix(here.as_bytes())?;
@@ -177,7 +178,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
     let differ = part.paths_that_differ();
     for (path, was) in &past.moved.here {
         let is_old = is_untouched(system, pair, path, was);
-        // It is asked for by the path that it has where the move brought it.
+        // The caller names it by its path in the destination.
         let needs = if is_old { FolderNeeds::Time } else { FolderNeeds::All };
         chosen.needs(path_there(&differ, path), needs);
     }
@@ -185,7 +186,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
     home.find_groups((part, past, pair), &mut chosen);
     for (at, folder) in part.folders.iter().enumerate() {
         let above = part.folder_path(at);
-        // A single entry is known by the name that it goes back to.
+        // A single entry is identified by its original name.
         let single = pair.single.as_ref().map(|single| &*single.destination);
         let path = |step: &Step| {
             let name = single.unwrap_or(folder.head.names.get(step.name));
@@ -196,7 +197,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
             chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
         }
         let renamed = folder.steps.iter().chain(&folder.vacates);
-        // Of a single entry both names are known.
+        // Both names of a single entry are known.
         let has_other =
             |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
         for step in renamed.filter(has_other) {
@@ -205,20 +206,20 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         for step in &folder.steps {
             let own = part.source_path(at).join(folder.name_in_source(step));
             match step.verb {
-                // It is taken away where it was made. A folder may still lack attributes, so it takes part.
+                // It is removed where it was created. A folder may still lack attributes, so it takes part.
                 Verb::Add | Verb::Replace
                     if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
                 _ if step.takes_a_folder_over() => {
                     chosen.add(path(step), RestoreExtent::WithContents);
                 }
-                // What it displaced may be back already, and look the same: then it stays, too.
+                // What it displaced may be back already and look the same: then it stays, too.
                 Verb::Replace if !is_of_the_run(system, pair, (past, step), &there(step)) => {
                     chosen.add_kept(path(step));
                 }
                 Verb::Add | Verb::Replace | Verb::Rename => {
                     chosen.add(path(step), RestoreExtent::Itself);
                 }
-                // What was there already went from the source alone.
+                // What was in the destination already was only removed from the source.
                 Verb::Adjust | Verb::Remove | Verb::Vacate => {}
             }
         }

@@ -1,4 +1,4 @@
-//! The source that a move came from, when what it took is moved back: what is still there, and which names shared a file.
+//! The original source when a move is undone: what is still there, and which names were hard links of one file.
 
 use std::collections::{HashMap, HashSet};
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -14,10 +14,10 @@ use crate::policy::{Part, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
 
-/// What files were like of which names went from a source, and which.
+/// Files of which names were removed from a source: their states, and those names.
 type Went = HashMap<Identity, (State, Vec<TreePath>)>;
 
-/// The source that a part of a move came from.
+/// The source of one part of a move.
 pub(crate) struct OriginalSource<'a> {
     system: &'a dyn System,
     root: Option<OwnedFd>,
@@ -34,7 +34,7 @@ impl PastPart {
 }
 
 impl OriginalSource<'_> {
-    /// True for what never left it, or cannot be distinguished from that.
+    /// True for what never left the source, or looks as if it had not.
     pub(crate) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
         let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
         let (above, name) = path.split_last();
@@ -43,11 +43,11 @@ impl OriginalSource<'_> {
             .system
             .open_folder(root.as_fd(), above)
             .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        // A folder that was made anew is as good: what is in it is looked at by itself.
+        // A new folder serves as well: its entries are checked one by one.
         now.is_ok_and(|now| was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind)
     }
 
-    /// Finds out which of what comes back were names of one file, and which names of it stayed.
+    /// Finds which of the returning entries were hard links of one file, and which names of it stayed.
     pub(crate) fn find_groups(
         &self,
         (part, past, pair): (&Part, &PastPart, &Pair),
@@ -56,7 +56,7 @@ impl OriginalSource<'_> {
         let went = self.what_went((part, past, pair), chosen);
         let mut stayed = self.names_that_stayed(&went, (part, pair));
         for (file, (was, paths)) in went {
-            // Some may have come back before.
+            // Some may be back already.
             let back = || {
                 let root = self.root.as_ref()?;
                 paths.iter().find_map(|path| partners::at(self.system, root, (path, &was)))
@@ -96,13 +96,13 @@ impl OriginalSource<'_> {
                 }
             }
         }
-        // What was renamed with all its names is as it was.
+        // A file renamed with all its names is unchanged.
         went.retain(|file, _| copied.contains(file));
         went
     }
 
-    /// The first of each of these files, which are as they were; also one that was renamed with a folder, and is renamed
-    /// back with it.
+    /// The first name of each of these files that is unchanged, also one that was renamed with its folder and is
+    /// renamed back with it.
     fn names_that_stayed(
         &self,
         went: &Went,
@@ -131,7 +131,8 @@ impl OriginalSource<'_> {
         found
     }
 
-    /// The drive that what was in this folder lay on. What is gone by now lay on that of what is left above it.
+    /// The drive of the entries of this folder. What is gone by now was on the drive of the nearest folder above
+    /// that is left.
     fn drive_of(&self, pair: &Pair, folder: &TreePath) -> u64 {
         let left = self.root.as_ref().and_then(|root| {
             let mut path = folder.as_bytes();
@@ -147,7 +148,7 @@ impl OriginalSource<'_> {
     }
 }
 
-/// Folders that were renamed with all they held, under the name that they had.
+/// Folders renamed as a whole, by their former names.
 fn folders_taken_over(part: &Part) -> impl Iterator<Item = TreePath> {
     part.folders.iter().enumerate().flat_map(|(at, folder)| {
         let whole = folder.steps.iter().filter(|step| step.takes_a_folder_over());

@@ -1,5 +1,5 @@
-//! Names of a file that stayed where they were when others of it went: what comes back becomes a name of the same file
-//! again.
+//! Names of a file that stayed when other names of it were moved: what comes back becomes a hard link of the same
+//! file again.
 
 use std::collections::{HashMap, HashSet};
 use std::io;
@@ -12,10 +12,10 @@ use utter_echo_model::state::State;
 use utter_echo_os::{Entry, Identity, Kind, Stat, System};
 use utter_echo_select::LinkPartner;
 
-/// Whether a name of such a file, found at this path, may be the partner.
+/// Whether the name found at this path may be the partner.
 pub(crate) type Accepts<'a> = &'a dyn Fn(&TreePath, &Stat) -> bool;
 
-/// The first name that is accepted of each of these files. What cannot be looked at has none.
+/// The first accepted name of each of these files. Unreadable folders are skipped.
 pub(crate) fn find(
     system: &dyn System,
     root: &OwnedFd,
@@ -26,7 +26,7 @@ pub(crate) fn find(
     drives.extend(system.stat(Entry::Pinned(root.as_fd())).map(|root| root.identity.drive));
     let mut search =
         PartnerSearch { system, wanted, numbers, drives, accepts, found: HashMap::new() };
-    // The path of a folder, and the numbers of those that lead there.
+    // The path of a folder, and the inode numbers of the folders that lead there.
     let mut waiting = vec![(TreePath::default(), Folders::new())];
     while let Some((path, folders)) = waiting.pop() {
         if search.found.len() == wanted.len() {
@@ -38,7 +38,7 @@ pub(crate) fn find(
     search.found
 }
 
-/// The name at this path, if it shows what the file was like, though it is another by now.
+/// The name at this path, if it has the file's former state, although it is another inode now.
 pub(crate) fn at(
     system: &dyn System,
     root: &OwnedFd,
@@ -60,22 +60,22 @@ pub(crate) fn at(
     })
 }
 
-/// Names of folders from the root down, and their numbers.
+/// Names of folders from the root down, and their inode numbers.
 type Folders = Vec<(Box<[u8]>, u64)>;
 
 struct PartnerSearch<'a> {
     system: &'a dyn System,
     wanted: &'a HashSet<Identity>,
-    /// Of those, which is all that a listing shows.
+    /// Inode numbers, which a listing shows without further calls.
     numbers: HashSet<u64>,
-    /// Those that they are on, and the root's, which leads there.
+    /// Their drives, and the root's, which leads there.
     drives: HashSet<u64>,
     accepts: Accepts<'a>,
     found: HashMap<Identity, LinkPartner>,
 }
 
 impl PartnerSearch<'_> {
-    /// Looks at the names in one folder; returns the folders in it.
+    /// Examines the names in one folder; returns its subfolders.
     fn folder(
         &mut self,
         root: BorrowedFd<'_>,
@@ -100,7 +100,7 @@ impl PartnerSearch<'_> {
         Ok(below)
     }
 
-    /// Names of files that are wanted, and of folders, as far as the listing shows.
+    /// Names of wanted files and of folders, as far as the listing shows.
     fn names(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<Vec<u8>>> {
         let mut names = Vec::new();
         Listing::read_with(self.system, folder, &mut |name| {

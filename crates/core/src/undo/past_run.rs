@@ -17,7 +17,7 @@ use crate::plan::{PlacedStep, Plan, Purpose};
 /// Why a run cannot be undone.
 #[derive(Debug, thiserror::Error)]
 pub enum BadRun {
-    /// There is nothing like that.
+    /// There is no such run.
     #[error("'{path}' is not the folder of a run that set something aside: {cause}{}", hint(.runs))]
     NoRun {
         /// As the user named it.
@@ -32,7 +32,7 @@ pub enum BadRun {
         "'{0}' was never started: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its notes can be removed: utter undo --discard {0}"
     )]
     NeverBegun(String),
-    /// Another version of this program wrote its notes.
+    /// Another version of this program wrote its journal.
     #[error(
         "the notes of '{path}' are of version {version}, which this program does not know\n  undo it with the version that made it"
     )]
@@ -56,7 +56,7 @@ pub enum BadRun {
     },
 }
 
-/// What to name instead: the runs that the folder holds, the newest first, as far as anybody reads on.
+/// Suggestions: the newest runs in the folder.
 fn hint(runs: &[String]) -> String {
     const SHOWN: usize = 10;
     if runs.is_empty() {
@@ -72,7 +72,7 @@ fn hint(runs: &[String]) -> String {
 
 /// A past run, from its journal.
 pub struct PastRun<'a> {
-    /// What the run was for.
+    /// The purpose of the run.
     pub purpose: Purpose,
     /// The folder of the run, as the user named it.
     pub path: PathBuf,
@@ -143,7 +143,7 @@ impl<'a> PastRun<'a> {
         Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
     }
 
-    /// What it was to do.
+    /// The plan of the run.
     pub fn plan(&self) -> &Plan {
         &self.plan
     }
@@ -168,7 +168,7 @@ impl<'a> PastRun<'a> {
         matches!(self.standing, Standing::BeingUndone | Standing::Undone)
     }
 
-    /// Keeps others from undoing or removing it as long as what this returns is held.
+    /// Locks the run against being undone or removed, until the result is dropped.
     pub(crate) fn hold(&self) -> Hold {
         self.store.hold(&self.name)
     }

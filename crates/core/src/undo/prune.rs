@@ -24,7 +24,7 @@ impl SetAsidePlace {
             operation: Operation::Prune,
             cause: cause.into(),
         };
-        // Runs whose drive is not there may still be needed.
+        // Runs whose drive is not mounted may still be needed.
         let may_go = |run: &str| match PastRun::open(system, &self.path.join(run)) {
             Ok(past) => past.pairs().is_ok_and(|pairs| past.other_place(&pairs).is_none()),
             // So may runs whose journal cannot be read.

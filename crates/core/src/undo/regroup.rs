@@ -1,5 +1,5 @@
-//! What was set aside on another drive comes back as a file of its own, though it may have been one of several names:
-//! here these are made names of one file again.
+//! Hard links set aside on another drive are separate files there. When they come back, they become hard links
+//! again.
 
 use std::collections::{HashMap, HashSet};
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -17,11 +17,11 @@ use crate::sides::Pair;
 use crate::undo::partners;
 use crate::undo::past_run::PastRun;
 
-/// Names of it, in tree order, with what each was.
+/// Its names in tree order, with their former states.
 type NamesOfFile = Vec<(TreePath, State)>;
 
 impl PastRun<'_> {
-    /// Makes links of the steps that put back names of one file, where they come back from another drive.
+    /// Turns steps that put back names of one file from another drive into hard links.
     pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
         let renamed = renamed(part);
         let mut linker = Linker::new(part);
@@ -38,7 +38,7 @@ impl PastRun<'_> {
         for (file, names) in files.into_iter().filter(is_shared) {
             let (back, others): (Vec<_>, Vec<_>) =
                 names.iter().partition(|(path, _)| linker.step_at(path).is_some_and(puts_back));
-            // Some may have come back before; the first of the rest leads if nothing else does.
+            // Some may be back already; the first of the rest leads if nothing else does.
             let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
             let there = stayed.get(file).map(LinkPartner::path);
             let there = there.or_else(|| others.iter().find(is_back).map(|(path, _)| path.clone()));
@@ -54,7 +54,7 @@ impl PastRun<'_> {
             };
             let Some(leader) = leader else { continue };
             for (path, was) in back {
-                // What is aside may be the last of its kind.
+                // The set-aside file may be the only copy.
                 let is_leader = linker.part.path_of(leader) == *path;
                 if !is_leader && self.hold_the_same((root, &held), (&pair.source, path), was) {
                     linker.link(path, leader);
@@ -63,7 +63,8 @@ impl PastRun<'_> {
         }
     }
 
-    /// True for a file of which both places hold the same, byte by byte; what is no file is known by what it shows.
+    /// True if both places hold the same content, byte by byte. Entries other than files are compared by their
+    /// state.
     fn hold_the_same(
         &self,
         one: (&OwnedFd, &TreePath),
@@ -86,7 +87,7 @@ impl PastRun<'_> {
         differs.is_ok_and(|at| at.is_none())
     }
 
-    /// Files of which names are put back by steps, and of which something else was set aside.
+    /// Files with names that steps put back, and of which other names were set aside.
     fn copied_aside(
         &self,
         at: usize,
@@ -99,7 +100,7 @@ impl PastRun<'_> {
             let drive = map.get(folder.head.known.drive).identity.drive;
             let path = past.folder_path(number);
             let aside = self.system.open_folder(pair.source.as_fd(), path.as_bytes());
-            // The very file comes back with all its names.
+            // The same inode comes back with all its names.
             let is_kept = |file: Identity, name: &[u8]| {
                 let folder = aside.as_ref().ok()?;
                 let kept = self.system.stat(Entry::Named(folder.as_fd(), name)).ok()?;
@@ -119,7 +120,7 @@ impl PastRun<'_> {
         displaced
     }
 
-    /// Names of these files that the run left where they were, or only renamed.
+    /// Names of these files that the run left alone or only renamed.
     fn stayed(
         &self,
         at: usize,
@@ -149,7 +150,7 @@ fn puts_back(step: &Step) -> bool {
     step.reason == Reason::Before && matches!(step.verb, Verb::Add | Verb::Replace)
 }
 
-/// What steps rename, and where to.
+/// Renames in the plan, and their targets.
 fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
     let mut renamed = HashMap::new();
     for (at, folder) in part.folders.iter().enumerate() {
@@ -163,7 +164,7 @@ fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
     renamed
 }
 
-/// The name of a partner by the time that others are linked to it.
+/// The name that a partner has when others are linked to it.
 fn name_of(
     linker: &mut Linker<'_>,
     partner: &LinkPartner,

@@ -1,4 +1,4 @@
-//! The plan that takes a run back: what its steps made goes, what they displaced returns.
+//! The plan that undoes a run: it removes what the steps created, and puts back what they displaced.
 
 use std::collections::HashMap;
 use std::io::{self, ErrorKind};
@@ -26,8 +26,8 @@ use crate::undo::original_source::OriginalSource;
 use crate::undo::past_run::PastRun;
 
 impl PastRun<'_> {
-    /// A destination that is not the one that the run changed: what is not mounted leaves an empty folder
-    /// behind.
+    /// A destination that is not the one that the run changed: where a drive is not mounted, an empty folder is
+    /// left.
     pub(crate) fn other_place<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
         let mut both = self.parts.iter().zip(pairs);
         let other = both.find(|(past, pair)| {
@@ -39,7 +39,7 @@ impl PastRun<'_> {
         other.map(|(_, pair)| pair)
     }
 
-    /// Entries of one part that are not what they were before the run, as far as its notes tell.
+    /// Entries of one part that differ from their state before the run, according to the journal.
     pub(crate) fn unlike(&self, at: usize, pair: &Pair, map: &DriveMap) -> Vec<Problem> {
         let (system, memory) = (self.system, &self.parts[at]);
         if !pair.destination.exists() {
@@ -59,9 +59,9 @@ impl PastRun<'_> {
         unlike
     }
 
-    /// The destination as the source of a run back.
+    /// The destination, as the source of moving back.
     pub(crate) fn pairs(&self) -> Result<Vec<Pair>, CallError> {
-        // Where others are there, one that the run was to make was never made, or is gone again.
+        // If its siblings exist, an entry that the run was to create was never created, or is gone again.
         let may_be_missing = self.is_move() || !self.is_gone();
         let parts = self.parts.iter().zip(&self.plan.parts);
         parts
@@ -72,7 +72,7 @@ impl PastRun<'_> {
             .collect()
     }
 
-    /// `is_needed` if something is to be done in the destination.
+    /// `is_needed`: something is to be done in the destination.
     fn pair(&self, part: &PastPart, is_needed: bool) -> Result<Pair, CallError> {
         let system = self.system;
         let shown = || part.root.to_string_lossy().into_owned();
@@ -95,7 +95,7 @@ impl PastRun<'_> {
         })
     }
 
-    /// The steps that take back what one part of the run did, as far as that is still to be done.
+    /// The steps that undo one part of the run, as far as it is not undone yet.
     pub(crate) fn reversed(
         &self,
         at: usize,
@@ -111,12 +111,12 @@ impl PastRun<'_> {
         Reversing { system, pair, map, memory, part, was_begun, is_move }.go(pool)
     }
 
-    /// Where below the destination of a part another drive was mounted that the run went onto.
+    /// Mount points below the destination of a part that the run crossed.
     pub(crate) fn drives(&self, at: usize) -> &[TreePath] {
         self.plan.drives.get(at).map_or(&[], Vec::as_slice)
     }
 
-    /// Folders that the run made on the way to a destination, and that hold nothing any more.
+    /// Empty folders that the run created above a destination.
     pub(crate) fn remove_new_roots(&self) -> io::Result<()> {
         let system = self.system;
         for past in &self.parts {
@@ -134,12 +134,12 @@ impl PastRun<'_> {
     }
 }
 
-/// Removes a folder that is empty. False if somebody put something into it.
+/// Removes an empty folder. False if it is not empty any more.
 fn remove_made(system: &dyn System, path: &Path) -> io::Result<bool> {
     let (Some(name), Some(above)) = (path.file_name(), path.parent()) else { return Ok(false) };
     let name = name.as_encoded_bytes();
     let removed = system.open_root(above).and_then(|above| {
-        // What killed runs left in it keeps nobody from it any more.
+        // Leftovers of killed runs do not prevent it.
         match system.open_folder(above.as_fd(), name) {
             Ok(folder) if leftovers::holds_nothing_else(system, folder.as_fd())? => {
                 leftovers::clear_all_leftovers(system, folder.as_fd())?;
@@ -155,7 +155,7 @@ fn remove_made(system: &dyn System, path: &Path) -> io::Result<bool> {
     }
 }
 
-/// Puts further steps among those of their folders.
+/// Adds steps to the lists of their folders.
 fn add_steps(part: &mut Part, added: HashMap<usize, Vec<Step>>) {
     for (at, more) in added {
         let PlannedFolder { head: FolderHead { names, .. }, steps, .. } = &mut part.folders[at];
@@ -170,7 +170,7 @@ struct Reversing<'a> {
     map: &'a DriveMap,
     memory: &'a PastPart,
     part: &'a Part,
-    /// Somebody began to undo it before.
+    /// An undo began earlier.
     was_begun: bool,
     is_move: bool,
 }
@@ -190,14 +190,14 @@ impl Reversing<'_> {
         (reversed, problems)
     }
 
-    /// What is to be done in one folder, but for what comes back by another name.
+    /// The steps in one folder, except for what comes back under another name.
     fn folder(&self, at: usize) -> (PlannedFolder, Vec<Problem>) {
         let mut problems = Vec::new();
         let folder = &self.part.folders[at];
         let path = self.part.folder_path(at);
         let both = self.open(&self.pair.destination.anchor, &path);
         let both = both.and_then(|there| Ok((there, self.open(&self.pair.source, &path)?)));
-        // Nothing is concluded from what cannot be looked at.
+        // What cannot be read allows no conclusion.
         let is_seen = both.is_ok();
         let (there, aside) = both.unwrap_or_else(|error| {
             problems.push(self.problem(&path, error));
@@ -206,7 +206,7 @@ impl Reversing<'_> {
         let alike =
             |wanted: &State, there: &Stat| self.alike(folder.head.known.drive, wanted, there);
         let (mut names, mut steps) = (NameArena::default(), Vec::new());
-        // What a move made goes back by a move.
+        // What a move created goes back by a move.
         let home = self.is_move.then(|| self.memory.home(self.system));
         let goes_back = |step: &Step| {
             let own = || self.part.source_path(at).join(folder.name_in_source(step));
@@ -247,8 +247,7 @@ impl Reversing<'_> {
         )
     }
 
-    /// A folder on either side; `None` if there is none, or something else in the place of one of those
-    /// that lead there.
+    /// A folder on either side; `None` if it or a folder above it is missing or is not a folder.
     fn open(&self, root: &OwnedFd, path: &TreePath) -> io::Result<Option<OwnedFd>> {
         let absent = [Errno::NOENT, Errno::NOTDIR, Errno::LOOP].map(Errno::raw_os_error);
         match self.system.open_folder(root.as_fd(), path.as_bytes()) {
@@ -257,14 +256,14 @@ impl Reversing<'_> {
         }
     }
 
-    /// True if what the run left was given other attributes by somebody else, which would be lost.
+    /// True if somebody changed attributes after the run, which the undo would lose.
     fn has_other_attributes(&self, step: &Step, taken: &StepTraces<'_>) -> bool {
         let Some((after, there)) = taken.after.zip(taken.there) else { return false };
-        // Other content is found by the step itself when its turn comes.
+        // The step itself detects other content.
         let is_made = after.state.still(&there);
-        // An adjustment takes several calls, between which an earlier undo may have been cut short.
+        // An adjustment takes several calls, and an earlier undo may have been killed between them.
         let half_undone = self.was_begun && step.verb == Verb::Adjust;
-        // What was moved back may have been another name of the same file.
+        // What was moved back may be another name of the same file.
         let ours = self.was_begun || self.is_move;
         is_made && !half_undone && after.has_other_attributes(&there, ours)
     }
@@ -286,11 +285,11 @@ impl Reversing<'_> {
     }
 
     fn unlike(&self) -> impl Iterator<Item = Problem> {
-        // A root that the run made goes, when all in it is gone.
+        // A root that the run created is removed once it is empty.
         let made_root = self.part.root.is_some_and(|step| step.verb == Verb::Add);
         let before = self.memory.before.iter();
         let before = before.filter(move |(path, _)| !path.is_empty() || !made_root);
-        // What an interrupted run left, and this one cleared, does not come back.
+        // Leftovers of killed runs that this run cleared do not come back.
         let is_leftover =
             |path: &[u8]| path.split(|b| *b == b'/').any(hidden_names::is_hidden_name);
         let before = before.filter(move |(path, _)| !is_leftover(path));
@@ -323,7 +322,7 @@ impl Reversing<'_> {
         let of = |state: &State| (state.kind, state.uid, state.gid, state.mode());
         let keeps_time =
             !is_root || drive.capabilities.keeps_top_times(self.pair.destination.exists());
-        // It was read from this drive, so the drive can keep it to the last digit.
+        // The time was read from this drive, so the drive can store it exactly.
         let same_time = before.state.modified() == now.state.modified();
         let size = |state: &State| if state.kind == Kind::Folder { 0 } else { state.size };
         let same_flags = before.flags.zip(now.flags).is_none_or(|(was, is)| was == is);
@@ -334,7 +333,7 @@ impl Reversing<'_> {
             && before.xattrs == now.xattrs)
     }
 
-    /// What an entry was and is, where it is there and these differ.
+    /// The former and the present state of an existing entry, if they differ.
     fn unfinished(&self, path: &TreePath) -> io::Result<Option<(State, State)>> {
         let Some(before) = self.memory.before.get(path.as_bytes()) else { return Ok(None) };
         let (above, name) = path.split_last();
@@ -344,7 +343,7 @@ impl Reversing<'_> {
         Ok(now.filter(|_| !is_whole).map(|now| (before.state, State::from(&now))))
     }
 
-    /// What the folder that something goes back into is now.
+    /// The present state of the folder that an entry goes back to.
     fn known(&self, drive: DriveId, there: Option<&OwnedFd>) -> FolderIdentity {
         let inode = there.and_then(|there| {
             let stat = self.system.stat(Entry::Open(there.as_fd())).ok()?;
@@ -369,7 +368,7 @@ impl Reversing<'_> {
         })
     }
 
-    /// True for what is as the notes say that it was before, and for what they say nothing of.
+    /// True for what has its former state according to the journal, or is not in the journal.
     fn is_whole(&self, path: &TreePath) -> io::Result<bool> {
         match self.memory.before.get(path.as_bytes()) {
             Some(before) => self.is_as_before(path, before),
@@ -377,7 +376,7 @@ impl Reversing<'_> {
         }
     }
 
-    /// What the run renamed has its step where it was before.
+    /// The step of a renamed entry stands at its former path.
     fn rename_back(&self, reversed: &mut Part, problems: &mut Vec<Problem>) {
         let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
         for (at, folder) in self.part.folders.iter().enumerate() {
@@ -389,7 +388,7 @@ impl Reversing<'_> {
                 let now = there.and_then(|there| plan::state(self.system, there.as_ref(), name));
                 let now = match now {
                     Ok(Some(now)) => now,
-                    // Never renamed, or renamed back by a try that may have ended there.
+                    // Never renamed, or renamed back by an earlier undo that may have ended there.
                     Ok(None) => {
                         let (to, name) = (was.folder as usize, &*was.name);
                         let path = self.part.folder_path(to).join(name);
@@ -429,8 +428,7 @@ impl Reversing<'_> {
         add_steps(reversed, added);
     }
 
-    /// Folders that were open for the time of the changes when the run, or an earlier try to take it back,
-    /// was killed.
+    /// Folders whose mode was widened during changes when the run, or an earlier undo, was killed.
     fn close_again(&self, reversed: &mut Part, problems: &mut Vec<Problem>) {
         let mut added: HashMap<usize, Vec<Step>> = HashMap::new();
         for at in 1..reversed.folders.len() {
@@ -459,7 +457,7 @@ impl Reversing<'_> {
         add_steps(reversed, added);
     }
 
-    /// What was moved back went from a folder, or what was killed left it with another time.
+    /// Moving back changed the folder's time, or a killed run left another time.
     fn gets_its_time(
         &self,
         before: &AttributesBefore,
@@ -470,7 +468,7 @@ impl Reversing<'_> {
         (self.is_move && differs).then(|| policy::timed(before.state, State::from(now), name))
     }
 
-    /// The destination's own folder: if the run made it, it goes when all is done.
+    /// The root of the destination: if the run created it, it is removed at the end.
     fn root(&self, problems: &mut Vec<Problem>) -> Option<Step> {
         let stat = self.system.stat(Entry::Pinned(self.pair.destination.anchor.as_fd())).ok()?;
         let Some(step) = self.part.root.filter(|step| step.verb == Verb::Adjust) else {
@@ -501,7 +499,7 @@ impl Reversing<'_> {
     }
 }
 
-/// True if what the step would put back is not where the run set things aside. A folder is made anew.
+/// True if what the step would put back is missing from the set-aside folder. Folders are created anew.
 fn is_lost(back: &Step, taken: &StepTraces<'_>) -> bool {
     let puts_back = back.reason == Reason::Before && matches!(back.verb, Verb::Add | Verb::Replace);
     puts_back && back.kind() != Kind::Folder && taken.aside.is_none()

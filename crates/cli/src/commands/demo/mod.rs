@@ -1,4 +1,4 @@
-//! `utter demo`: the whole job on made-up data.
+//! `utter demo`: a tour with sample data.
 
 mod saltmere;
 
@@ -29,7 +29,7 @@ pub(crate) struct Demo {
     colors: Colors,
 }
 
-/// A command of the walk, with why it comes now. The paths are put in when it runs.
+/// A command of the tour, with its introduction. The paths are filled in when it runs.
 const WALK: [(&str, &str); 5] = [
     (
         "First look: what would be copied to the keeper's drive, without the litter?",
@@ -103,7 +103,7 @@ fn make_empty(folder: &Path) -> Result<()> {
     Ok(())
 }
 
-/// Says why, shows the line, and runs it as if it had been typed.
+/// Prints the introduction and the command, and runs it as if typed.
 fn step(
     program: Program,
     (why, line): (&str, &str),
@@ -119,7 +119,7 @@ fn step(
         "{echo}" => echo.into(),
         other => PathBuf::from(other),
     });
-    // What is made up is no part of anybody's history.
+    // The tour leaves no records.
     let words = words.map(PathBuf::into_os_string).chain(["--no-record".into()]);
     call::parse(program, std::iter::once("utter".into()).chain(words))?.run()
 }

@@ -47,7 +47,7 @@ pub(super) fn build(root: &Path) -> io::Result<()> {
     age_folders(root)
 }
 
-/// What changes in a working day.
+/// The changes of a working day.
 pub(super) fn pass_a_day(root: &Path) -> io::Result<()> {
     for light in ["gull-ness", "long-mare"] {
         let log = logbook(light, 1924, 12);
@@ -74,7 +74,7 @@ fn set_age(path: &Path, days_old: u64) -> io::Result<()> {
     File::open(path)?.set_times(FileTimes::new().set_modified(time))
 }
 
-/// Folders as old as papers that lie for long: what is put into one later shows.
+/// Folders get old times, so that later changes show.
 fn age_folders(folder: &Path) -> io::Result<()> {
     for entry in fs::read_dir(folder)? {
         let entry = entry?;
@@ -115,7 +115,7 @@ fn lens(rings: usize, radius: usize) -> String {
     svg + "</svg>\n"
 }
 
-/// A tone that swells and dies: 16 bit, one channel, 8000 samples a second, in the RIFF form.
+/// A tone that swells and fades: WAV, 16 bit, mono, 8000 samples per second.
 fn recording(pitch: f32) -> Vec<u8> {
     const RATE: u32 = 8000;
     let samples = (0..RATE * 2).flat_map(|i| {

@@ -37,7 +37,7 @@ pub(crate) struct Help {
     out: Option<PathBuf>,
 }
 
-/// A page that is no command's.
+/// A page that does not belong to a command.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 enum Topic {
     Selection,
@@ -108,7 +108,7 @@ impl Command for Help {
             (Some((_, Ok(topic))), _) => print(&topic.page(program)?),
             (Some((name, Err(_))), _) => {
                 let mut all = (program.command_line)();
-                // So that each knows its whole name.
+                // Gives each command its full name.
                 all.build();
                 let Some(command) = all.find_subcommand_mut(name) else {
                     let name = names::shown(name.as_bytes());
@@ -124,7 +124,7 @@ impl Command for Help {
 }
 
 fn print(page: &str) {
-    // The stream takes everything.
+    // The stream cannot fail.
     let _ = writeln!(streams::out(), "{}", page.trim_end());
 }
 
@@ -139,7 +139,7 @@ fn topics() -> String {
     )
 }
 
-/// What every command shows at the end of its help.
+/// The end of the help of every command.
 fn examples(program: Program) -> String {
     let mut page = String::new();
     for command in (program.command_line)().get_subcommands() {

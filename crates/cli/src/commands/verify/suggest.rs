@@ -1,4 +1,4 @@
-//! The command that would make the destination the source's echo.
+//! The command that would make the destination identical.
 
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -12,8 +12,8 @@ use utter_echo_core::request::{By, Request};
 use crate::context::Context;
 use crate::terminal::shell::quoted;
 
-/// As it can be typed into a POSIX shell: what the verification was told, as far as the other command knows
-/// that, and what it needs to see the same differences.
+/// Quoted for a POSIX shell: the options of the verification that the other command knows, and those that it needs
+/// to see the same differences.
 pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> String {
     let is_folder = request.places.sources.iter().all(|source| source.is_dir());
     let sees_extra = request.changed.steps.has(Verb::Remove);
@@ -25,7 +25,7 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
         && !by_content
         && !request.changed.all_aspects
         && request.changed.by != By::Content;
-    // Without the content nothing can be added or removed, and yet that is told as a difference.
+    // Without `content`, mirror adds and removes nothing, although verify reports missing and extra entries.
     let other_steps = plan.totals.steps() > plan.totals.steps.adjust.entries;
     let with_content = other_steps && !request.carry.has(Aspect::Content);
     let mut words = vec!["utter".to_owned(), name.to_owned()];
@@ -41,7 +41,7 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
         let known =
             known.find_subcommand(name).map(|command| command.get_opts().collect::<Vec<_>>());
         for option in known.unwrap_or_default() {
-            // How much is said is for whoever types the line; how it is shown was for this one.
+            // Options of output are left out.
             let is_shown = option.get_help_heading() == Some("Output");
             let is_replaced = match option.get_id().as_str() {
                 "by" => by_content,
@@ -62,7 +62,7 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
     words.join(" ")
 }
 
-/// An option as it was given, once for each value.
+/// An option as given, once for each value.
 fn said(option: &Arg, typed: &ArgMatches) -> Vec<String> {
     let id = option.get_id().as_str();
     let given = typed.try_contains_id(id).is_ok()
@@ -72,7 +72,7 @@ fn said(option: &Arg, typed: &ArgMatches) -> Vec<String> {
         return vec![format!("--{long}")];
     }
     let values = typed.get_raw(id).into_iter().flatten();
-    // One that looks like an option must not stand by itself.
+    // A value that looks like an option needs `=`.
     let word = |value: &OsStr| {
         let between = if value.as_bytes().starts_with(b"-") { '=' } else { ' ' };
         format!("--{long}{between}{}", quoted(value))

@@ -1,4 +1,4 @@
-//! The events, and what each of them tells.
+//! The events and their fields.
 
 use std::path::{Path, PathBuf};
 
@@ -205,7 +205,7 @@ pub(crate) struct RuleLine {
     pub(crate) bytes: Option<u64>,
 }
 
-/// The command that would make the destination the source's echo.
+/// The command that would make the destination identical.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Suggestion {
     /// As it can be typed into a POSIX shell.

@@ -1,4 +1,4 @@
-//! What is told of jobs.
+//! Events about jobs.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

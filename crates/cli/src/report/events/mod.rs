@@ -1,6 +1,5 @@
-//! What a command has to tell, as typed events. They are the one way from what runs to what shows, and as JSON
-//! they are the lines that programs read: `docs/json.md` documents them, and what could break a reader raises
-//! `VERSION`.
+//! The output of commands as typed events: the only way from commands to sinks. As JSON they are the lines that
+//! programs read. `docs/json.md` documents them, and changes that could break a reader raise `VERSION`.
 
 mod event;
 mod fields;

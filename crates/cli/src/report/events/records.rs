@@ -1,4 +1,4 @@
-//! What is told of past runs: the first and the last line of a record, and what is found in them.
+//! Events about past runs: the first and the last line of a record, and what is found in records.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

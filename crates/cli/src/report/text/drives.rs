@@ -29,7 +29,7 @@ impl Text {
 
     fn holds(&mut self, holds: &Holds) {
         let has = |id: &str| holds.abilities.iter().any(|held| held == id);
-        // Those that root alone can set are worth a word only where they are apart from the users'.
+        // Attributes that only root can set are shown only where they differ from the users'.
         let apart = |id: &&str| {
             let for_root = matches!(*id, "trusted-xattr" | "security-xattr");
             !for_root || has(id) != has("user-xattr")

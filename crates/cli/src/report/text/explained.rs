@@ -1,4 +1,4 @@
-//! What a selection takes, and which rule decides.
+//! What a selection includes, and which rule decided.
 
 use crate::report::events::{
     EntryType, ExplainedLine, ParticipationWord, RuleLine, Selected, SideTotals,
@@ -23,7 +23,7 @@ impl Text {
         }
     }
 
-    /// What one rule decides about over a whole source.
+    /// What one rule decided over a whole source.
     pub(super) fn ruled(&mut self, rule: &RuleLine) {
         let RuleLine { rule, taken, left_out, bytes, .. } = rule;
         if taken + left_out == 0 {
@@ -65,7 +65,7 @@ fn why(one: &ExplainedLine) -> String {
     format!("{rule}{}{missing}", at.unwrap_or_default())
 }
 
-/// What the answer for a folder means for what is in it.
+/// What the decision for a folder means for its entries.
 fn below(one: &ExplainedLine) -> Option<&'static str> {
     match (one.entry, one.fate) {
         (Some(EntryType::Folder), ParticipationWord::LeftOut) => Some(

@@ -11,12 +11,12 @@ use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, FAINT, HEADING};
 use crate::terminal::{names, units};
 
-/// The heads of the table of runs, numbers last.
+/// The header of the table of runs, numbers last.
 pub(super) const RUNS: [&str; 8] =
     ["run", "began", "what", "destination", "outcome", "entries", "bytes", "time"];
 
 impl Text {
-    /// One of many, or the one that is shown whole.
+    /// A run in a list, or a single run.
     pub(super) fn recorded(&mut self, run: &Recorded) {
         let destination = run.destination().map(|side| side.path.shown());
         let closed = run.closed.as_ref();
@@ -34,7 +34,7 @@ impl Text {
         self.kept.past = Some(lines(run));
     }
 
-    /// What follows was told by a past run.
+    /// The following events are those of a past run.
     pub(super) fn replay(&mut self, head: &Head) {
         for line in self.kept.past.take().into_iter().flatten() {
             self.line(&line);
@@ -75,7 +75,7 @@ impl Text {
     }
 }
 
-/// What did not go well, as that.
+/// Failed runs stand out.
 pub(super) fn marked(outcome: RunOutcome, told: &str) -> String {
     match outcome {
         RunOutcome::Well | RunOutcome::GoingOn => told.to_owned(),
@@ -109,7 +109,7 @@ fn span(seconds: f64) -> String {
     units::span(span.max(Duration::from_millis(1)))
 }
 
-/// What is told of a run before what it told itself.
+/// The lines about a run above its own events.
 fn lines(run: &Recorded) -> Vec<String> {
     let began = &run.began;
     let mut lines = vec![

@@ -1,4 +1,4 @@
-//! Jobs, and what became of them.
+//! Jobs and their results.
 
 use std::time::Duration;
 
@@ -10,7 +10,7 @@ use crate::report::text::status;
 use crate::report::text::styles::{BAD, FAINT, HEADING};
 use crate::terminal::{names, units};
 
-/// The heads of the table of jobs that ran.
+/// The header of the table of jobs that ran.
 const COLUMNS: [&str; 6] = ["", "", "entries", "bytes", "time", "problems"];
 
 impl Text {
@@ -58,7 +58,7 @@ impl Text {
         ]);
     }
 
-    /// What the listing, or the runs, come to.
+    /// The totals of the listing, or of the runs.
     pub(super) fn jobs(&mut self, totals: &TotalsLine) {
         let rows = std::mem::take(&mut self.kept.jobs);
         if !rows.is_empty() {

@@ -1,4 +1,4 @@
-//! What text is written on: the screen, or a file that is read the morning after.
+//! Where text is written: the screen, or a log file.
 
 use std::cell::RefCell;
 use std::fs::File;
@@ -9,14 +9,14 @@ use jiff::Zoned;
 
 use crate::terminal::streams::{self, Steady};
 
-/// Takes lines as they come. It cannot fail.
+/// Accepts lines; cannot fail.
 pub(crate) trait Page {
     fn line(&mut self, line: &str);
 
     /// What is wrong, and then what to do next.
     fn wrong(&mut self, message: &str);
 
-    /// Brings out what waits in a buffer.
+    /// Flushes the buffer.
     fn flush(&mut self);
 }
 
@@ -31,12 +31,12 @@ impl Screen {
 
 impl Page for Screen {
     fn line(&mut self, line: &str) {
-        // The stream takes everything.
+        // The stream cannot fail.
         let _ = writeln!(self.0, "{line}");
     }
 
     fn wrong(&mut self, message: &str) {
-        // In the order in which they are told, also where both streams are one.
+        // In the order of events, also where both streams are one.
         self.flush();
         streams::tell_wrong(message);
     }
@@ -46,10 +46,10 @@ impl Page for Screen {
     }
 }
 
-/// A file, each line with its time.
+/// A file with a timestamp on each line.
 pub(crate) struct Log {
     file: File,
-    /// Nothing more can be written to it, which was told.
+    /// Writing failed, which was reported.
     has_failed: bool,
 }
 
@@ -64,7 +64,7 @@ impl Log {
         }
         let now = Zoned::now().strftime("%Y-%m-%d %H:%M:%S").to_string();
         let plain = anstream::adapter::strip_str(text).to_string();
-        // In one piece, so that two runs do not mix theirs within a line.
+        // One write, so that two runs do not mix within a line.
         let lines = format!("{now}  {}\n", plain.replace('\n', &format!("\n{now}  ")));
         if let Err(error) = self.file.write_all(lines.as_bytes()) {
             self.has_failed = true;
@@ -85,10 +85,10 @@ impl Page for Log {
     fn flush(&mut self) {}
 }
 
-/// A text that is read once the run is over.
+/// A text for use after the run.
 pub(crate) struct Gathered(Rc<RefCell<String>>);
 
-/// Nobody reads more of it; the record has the rest.
+/// The limit; the record has the rest.
 const GATHERED_AT_MOST: usize = 1 << 20;
 
 impl Gathered {

@@ -1,4 +1,4 @@
-//! Runs that set something aside.
+//! Runs with set-aside entries.
 
 use std::fmt::Write as _;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Text as it is printed: each event where it comes, and at the end what it comes to.
+//! Printing events as text, and the totals at the end.
 
 use crate::report::events::{
     CommandWord, EntryType, Event, Head, NoteLine, OutcomeWord, ProblemLine, RuleLine, StepLine,
@@ -12,7 +12,7 @@ use crate::report::words;
 use crate::terminal::names;
 use crate::terminal::streams;
 
-/// Shows what is told as it comes, and at the end what it comes to.
+/// Prints events as they come, and the totals at the end.
 pub(crate) struct Text {
     pub(super) page: Box<dyn Page>,
     pub(super) command: CommandWord,
@@ -20,16 +20,16 @@ pub(crate) struct Text {
     pub(super) places: String,
     pub(super) dry_run: bool,
     pub(super) lists_steps: bool,
-    /// A past run is told of.
+    /// The events are those of a past run.
     pub(super) is_past: bool,
-    /// Told with the totals, where there is much before them.
+    /// Printed with the totals after a long list.
     pub(super) kept: HeldText,
-    /// How many differences are still to be listed, and how many never are.
+    /// Differences still to be listed, and those beyond the limit.
     pub(super) unlisted: (u64, u64),
     pub(super) lines: u64,
 }
 
-/// What is held back until the totals.
+/// Held back until the totals.
 #[derive(Default)]
 pub(super) struct HeldText {
     pub(super) notes: Vec<String>,
@@ -40,7 +40,7 @@ pub(super) struct HeldText {
     pub(super) unwell: Vec<String>,
     pub(super) installed: bool,
     pub(super) runs: Vec<[String; 8]>,
-    /// What is told of a past run before what it told itself.
+    /// Printed before the events of a past run.
     pub(super) past: Option<Vec<String>>,
     pub(super) bytes_on_drive: u64,
 }
@@ -69,7 +69,7 @@ impl Text {
         self.dry_run = head.dry_run;
     }
 
-    /// What the lines that follow are about, where many runs are told one after another.
+    /// A heading where many runs follow one another.
     pub(crate) fn begin(&mut self) {
         let (command, places) = (self.command.word(), &self.places);
         let dry_run = if self.dry_run { " (dry run)" } else { "" };
@@ -87,7 +87,7 @@ impl Text {
 
     pub(super) fn note(&mut self, NoteLine { text, .. }: &NoteLine) {
         let line = format!("{FAINT}note: {}{FAINT:#}", names::harmless(text));
-        // After a long list it would have scrolled by.
+        // It would scroll away above a long list.
         if self.dry_run || self.command == CommandWord::Verify {
             self.kept.notes.push(line);
         } else {
@@ -179,7 +179,7 @@ impl Sink for Text {
     }
 }
 
-/// Verb, path, size and reason of a step, and what became of it if that is not what it should.
+/// Verb, path, size and reason of a step, and its outcome unless done.
 pub(crate) fn step_line(step: &StepLine) -> String {
     let style = style_of(step.verb);
     let word = step.verb.word();

@@ -1,4 +1,4 @@
-//! What a plan holds, and what a run came to.
+//! The totals of a plan and of a run.
 
 use std::time::Duration;
 
@@ -7,7 +7,7 @@ use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
 
-/// One line: how much of each kind of step, and what stays.
+/// One line: the number of steps of each kind, and what stays unchanged.
 pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
     let part = |count: Amount, what: &str, with_bytes: bool| {
         let bytes =
@@ -113,7 +113,7 @@ impl Text {
             CommandWord::Enact => "Carried out",
             _ => "Copied",
         };
-        // More figures than the eye wants, and less than a clock tells.
+        // More digits than people need, and shorter than a clock shows.
         let took = Duration::try_from_secs_f64(run.seconds).unwrap_or_default();
         let took = units::span(took.max(Duration::from_millis(1)));
         self.line(&format!("{HEADING}{what}{HEADING:#} {} in {took}", self.places));
@@ -125,7 +125,7 @@ impl Text {
         self.line(&format!("  {what:<10} {}{bytes}", units::entries(count.entries)));
     }
 
-    /// What differs and is not touched, by the user's own wish.
+    /// Differences left alone at the user's request.
     fn left_as_it_is(&mut self, plan: &Planned) {
         if plan.spared_newer > 0 {
             let count = units::counted(plan.spared_newer, "file", "files");

@@ -1,4 +1,4 @@
-//! When jobs start, and what has the system start them.
+//! When jobs start, and the units that start them.
 
 use crate::report::events::{ScheduledJob, TotalsLine, UnitFile};
 use crate::report::exact::Exact;
@@ -22,7 +22,7 @@ impl Text {
         self.kept.installed = job.installed;
     }
 
-    /// What is installed is told by its name, what would be by its lines.
+    /// Installed units are named, others are printed.
     fn unit_file(&mut self, UnitFile { path, text }: &UnitFile) {
         let place = path.as_ref().map_or_else(|| "the table of cron".to_owned(), Exact::shown);
         if !self.dry_run {

@@ -1,4 +1,4 @@
-//! How things stand with the jobs.
+//! The status of jobs.
 
 use std::time::Duration;
 

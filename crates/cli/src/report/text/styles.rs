@@ -1,4 +1,4 @@
-//! How dangerous a thing looks, each legible on dark and on light.
+//! Styles by danger, each legible on dark and on light.
 
 use anstyle::{Ansi256Color, AnsiColor, Style};
 
@@ -9,7 +9,7 @@ pub(super) const HEADING: Style = Style::new().bold();
 pub(super) const FAINT: Style = Style::new().dimmed();
 pub(super) const GOOD: Style = AnsiColor::Green.on_default().bold();
 pub(super) const BAD: Style = AnsiColor::Red.on_default().bold();
-/// The yellow of most terminals cannot be read on white.
+/// The yellow of most terminals is illegible on white.
 const CHANGES: Style = Ansi256Color(136).on_default();
 
 /// The more a step takes away, the louder.
@@ -22,7 +22,7 @@ pub(super) fn style_of(verb: VerbWord) -> Style {
     }
 }
 
-/// What keeps the destination from being the source's echo is never quiet.
+/// Differences always stand out.
 pub(super) fn style_of_state(state: StateWord) -> Style {
     match state {
         StateWord::Missing | StateWord::Differs => CHANGES,

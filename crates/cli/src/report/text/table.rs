@@ -6,7 +6,7 @@ use crate::report::text::printer::Text;
 use crate::report::text::styles::HEADING;
 
 impl Text {
-    /// Rows below their heads; so many of the columns are text, and the rest are numbers.
+    /// Rows below a header; the first `texts` columns are text, the rest are numbers.
     pub(super) fn table(&mut self, heads: &[&str], texts: usize, rows: &[Vec<String>]) {
         let heads: Vec<String> = heads.iter().map(ToString::to_string).collect();
         let width = |at: usize| {

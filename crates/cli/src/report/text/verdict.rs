@@ -129,8 +129,8 @@ fn compared(verdict: &VerdictLine) -> String {
     verdict.compared.iter().map(|word| told(word)).collect::<Vec<_>>().join(", ")
 }
 
-/// What a sample without differences says of the files that were not read: if more than this part
-/// of them differed, one would have been met with a likelihood of 95 in 100.
+/// What a sample without differences says about the unread files: if more than this share of them differed, the
+/// sample would contain one with a probability of 95 %.
 fn confidence(plan: &Planned, verdict: &VerdictLine) -> Option<String> {
     let (read, all) = (verdict.sampled?, plan.source.files);
     let told = format!(
