@@ -177,7 +177,7 @@ fn totals(plan: &Plan) -> String {
 }
 
 /// Shows why a guard refuses, and asks whether to continue.
-pub(crate) fn despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
+pub(crate) fn continue_despite(refusal: &Refusal, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let refusal = refusal.to_string();
     let why = refusal.lines().next().unwrap_or_default();

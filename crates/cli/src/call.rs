@@ -45,7 +45,7 @@ pub(crate) fn read(
         Err(error) => return Err(unparsed(program, &error, || false)),
     }
     let mounts = mounting::for_call(&words).map_err(|wrong| {
-        streams::tell_wrong(&wrong.to_string());
+        streams::print_wrong(&wrong.to_string());
         Wrong
     })?;
     let error = match parse(program, words.clone()) {
@@ -109,7 +109,7 @@ impl Called {
 fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Wrong {
     let text = error.render().to_string();
     if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
-        streams::tell(text.trim_end());
+        streams::emit(text.trim_end());
         return Wrong;
     }
     let what = missing(error, only_one_more)
@@ -124,7 +124,7 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
     };
     let lines: Vec<_> =
         [what].into_iter().chain(answer.or_else(|| similar(error))).chain([help]).collect();
-    streams::tell_wrong(&lines.join("\n  "));
+    streams::print_wrong(&lines.join("\n  "));
     Wrong
 }
 
@@ -135,7 +135,7 @@ fn first_paragraph(text: &str) -> String {
 }
 
 /// The error of a call that nobody typed, with a suggestion.
-pub(crate) fn told(error: &clap::Error) -> (String, Option<String>) {
+pub(crate) fn described(error: &clap::Error) -> (String, Option<String>) {
     (first_paragraph(&error.render().to_string()), similar(error))
 }
 
@@ -215,13 +215,13 @@ fn missing(error: &clap::Error, only_one_more: impl FnOnce() -> bool) -> Option<
     Some(match &*lacks {
         // The parser takes the last of several sources for the destination.
         [one] if one == "source" && only_one_more() => "the destination is missing".to_owned(),
-        [one] if one.starts_with('-') => format!("{} is needed, too", lacks_as_typed(error)),
+        [one] if one.starts_with('-') => format!("{} is needed, too", missing_paths(error)),
         [one] => format!("the {one} is missing"),
         several => format!("the {} are missing", several.join(" and the ")),
     })
 }
 
-fn lacks_as_typed(error: &clap::Error) -> String {
+fn missing_paths(error: &clap::Error) -> String {
     match error.get(ContextKind::InvalidArg) {
         Some(ContextValue::Strings(lacks)) => lacks.join(" and ").replace(['<', '>'], ""),
         _ => String::new(),

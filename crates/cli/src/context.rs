@@ -13,7 +13,7 @@ use utter_echo_core::request::Request;
 
 use crate::exit::{self, Exit};
 use crate::records::{RecordRetention, Within};
-use crate::report::Ear;
+use crate::report::Listener;
 use crate::report::events::JobCall;
 use crate::signals::Signals;
 use crate::terminal::shell::quoted;
@@ -50,7 +50,7 @@ pub(crate) struct Context {
     within: Option<Within>,
     signals: Rc<OnceCell<Signals>>,
     /// The summary of its reports.
-    pub(crate) heard: Ear,
+    pub(crate) heard: Listener,
 }
 
 impl Context {

@@ -38,9 +38,9 @@ impl Exit {
     ];
 
     /// The worse of two.
-    pub(crate) fn or_worse(self, other: Self) -> Self {
+    pub(crate) fn worse(self, other: Self) -> Self {
         // From good to bad.
-        let rank = |exit: Self| match exit {
+        let severity = |exit: Self| match exit {
             Self::Done => 0,
             Self::Different => 1,
             Self::Problems => 2,
@@ -50,7 +50,7 @@ impl Exit {
             Self::WrongCall => 6,
             Self::Interrupted | Self::Terminated => 7,
         };
-        if rank(other) > rank(self) { other } else { self }
+        if severity(other) > severity(self) { other } else { self }
     }
 
     /// Its meaning, for the help.

@@ -8,7 +8,7 @@ const LAST: i32 = 19;
 
 /// Gives this process, and every thread it starts from now on, the lowest priority for processor and drives. Any
 /// user may do that.
-pub(crate) fn stand_back() -> Result<()> {
+pub(crate) fn lower_priority() -> Result<()> {
     rustix::process::setpriority_process(None, LAST)
         .context("cannot lower the processor priority")?;
     ioprio::set_priority(Target::Process(Pid::this()), Priority::new(Class::Idle))
@@ -21,7 +21,7 @@ mod tests {
 
     #[test]
     fn the_process_stands_behind_the_others() {
-        stand_back().unwrap();
+        lower_priority().unwrap();
         assert_eq!(rustix::process::getpriority_process(None), Ok(LAST));
         let drive = ioprio::get_priority(Target::Process(Pid::this())).unwrap();
         assert_eq!(drive.class(), Some(Class::Idle));

@@ -21,7 +21,7 @@ pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> R
         Ok(()) => result,
         Err(why) => {
             // The result of the run is kept, whatever the command after it does.
-            streams::tell_error(&anyhow::anyhow!("--after '{command}' {why}"));
+            streams::print_error(&anyhow::anyhow!("--after '{command}' {why}"));
             result.map(|exit| if exit == Exit::Done { Exit::Problems } else { exit })
         }
     }

@@ -37,7 +37,7 @@ fn main() -> ExitCode {
     match called.run() {
         Ok(exit) => exit.into(),
         Err(error) => {
-            terminal::streams::tell_error(&error);
+            terminal::streams::print_error(&error);
             exit::of_error(&error).into()
         }
     }

@@ -82,7 +82,7 @@ impl Drop for Mounts {
             };
             if let Some(why) = failed {
                 let shown = names::shown(drive.as_encoded_bytes());
-                streams::tell_wrong(&format!("{shown} is still mounted: {why}"));
+                streams::print_wrong(&format!("{shown} is still mounted: {why}"));
             } else if let Some(folder) = folder {
                 let _ = fs::remove_dir(folder);
             }

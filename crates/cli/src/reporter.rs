@@ -11,7 +11,7 @@ use crate::records::{RecordRetention, Recorder};
 use crate::report::events::{Amount, Event, Head, TotalsLine};
 use crate::report::exact::Exact;
 use crate::report::text::{Gathered, Log, Screen, Text};
-use crate::report::{Ear, Form, Format, Heard, Sink};
+use crate::report::{Form, Format, HeardTotals, Listener, Sink};
 use crate::report::{csv, json};
 use crate::terminal::streams;
 
@@ -25,7 +25,7 @@ pub(crate) struct ReportHead {
 
 /// The sinks of a command.
 pub(crate) struct Report {
-    heard: Ear,
+    heard: Listener,
     sink: RefCell<Box<dyn Sink>>,
     /// The log.
     log: RefCell<Option<Text>>,
@@ -52,7 +52,7 @@ pub(crate) struct Summary {
     pub(crate) command: &'static str,
     pub(crate) destination: Option<PathBuf>,
     pub(crate) exit: Exit,
-    pub(crate) heard: Heard,
+    pub(crate) heard: HeardTotals,
     pub(crate) totals: Option<TotalsLine>,
     /// Its text, if wanted.
     pub(crate) text: String,
@@ -60,12 +60,12 @@ pub(crate) struct Summary {
 
 impl Report {
     /// Begins with the head.
-    pub(crate) fn new(form: Form, head: Head, ear: &Ear) -> Self {
+    pub(crate) fn new(form: Form, head: Head, ear: &Listener) -> Self {
         Self::kept(form, head, ReportCopies::default(), ear)
     }
 
     /// The same, with a record.
-    pub(crate) fn kept(form: Form, head: Head, kept: ReportCopies, ear: &Ear) -> Self {
+    pub(crate) fn kept(form: Form, head: Head, kept: ReportCopies, ear: &Listener) -> Self {
         let ReportCopies { log, record, text } = kept;
         let sink: Box<dyn Sink> = match form.format {
             Format::Json => Box::new(json::Json::new()),
@@ -85,11 +85,11 @@ impl Report {
         };
         let mut now = heard.get();
         now.run = recorder.as_ref().map(|recorder| recorder.run);
-        now.is_told = true;
+        now.has_report = true;
         heard.set(now);
         let summary = text.then(|| {
             let gathered = Rc::default();
-            (Text::new(&head, false, Box::new(Gathered::in_a(&gathered))), gathered)
+            (Text::new(&head, false, Box::new(Gathered::in_text(&gathered))), gathered)
         });
         let (summary, totals) = (RefCell::new(summary), RefCell::default());
         let (command, is_dry) = (head.command.word(), head.dry_run);
@@ -105,8 +105,8 @@ impl Report {
             lack_is_told,
             about: ReportHead { command, destination, is_dry, form },
         };
-        report.tell(Event::Head(head));
-        report.tell_not_recorded(failure);
+        report.emit(Event::Head(head));
+        report.emit_not_recorded(failure);
         report
     }
 
@@ -120,11 +120,11 @@ impl Report {
         self.recorder.as_ref()
     }
 
-    fn tell_not_recorded(&self, failure: Option<io::Error>) {
+    fn emit_not_recorded(&self, failure: Option<io::Error>) {
         if let Some(error) = failure.filter(|_| !self.lack_is_told.replace(true)) {
-            let why = streams::in_words(&error.to_string());
+            let why = streams::without_error_number(&error.to_string());
             let text = format!("this run leaves no whole record: {why}");
-            self.tell(Event::note("no-record", text));
+            self.emit(Event::note("no-record", text));
         }
     }
 
@@ -138,7 +138,7 @@ impl Report {
         }
         if let Some(recorder) = self.recorder.take() {
             let closed = recorder.close(came.as_ref().copied(), &self.heard.get(), keep);
-            self.tell_not_recorded(closed.err());
+            self.emit_not_recorded(closed.err());
         }
         let text = self.summary.take().map(|(_, gathered)| gathered.take());
         Summary {
@@ -156,17 +156,17 @@ impl Report {
     }
 
     /// The entries scanned and the bytes compared for a plan.
-    pub(crate) fn looked_at(&self, looked_at: Amount) {
-        self.heard.set(Heard { looked_at, ..self.heard.get() });
+    pub(crate) fn scanned_totals(&self, scanned_totals: Amount) {
+        self.heard.set(HeardTotals { scanned_totals, ..self.heard.get() });
     }
 
     /// Sends one event and flushes.
-    pub(crate) fn tell(&self, event: Event) {
-        self.tell_all([event]);
+    pub(crate) fn emit(&self, event: Event) {
+        self.emit_all([event]);
     }
 
     /// Sends events that belong together.
-    pub(crate) fn tell_all(&self, events: impl IntoIterator<Item = Event>) {
+    pub(crate) fn emit_all(&self, events: impl IntoIterator<Item = Event>) {
         let mut sink = self.sink.borrow_mut();
         for event in events {
             if let Some((text, _)) = &mut *self.summary.borrow_mut() {
@@ -192,7 +192,7 @@ impl Report {
         drop(sink);
         if let Some(recorder) = &self.recorder {
             recorder.flush();
-            self.tell_not_recorded(recorder.failure());
+            self.emit_not_recorded(recorder.failure());
         }
     }
 }

@@ -21,10 +21,10 @@ use crate::exit::{self, Exit, WrongCall};
 use crate::hooks;
 use crate::options::{Ask, Changing, Doing, SafetyOptions};
 use crate::progress::Progress;
-use crate::records::{Between, Watching};
+use crate::records::{RunKey, Watching};
 use crate::remembered;
+use crate::report::conversion::{self, Took};
 use crate::report::events::{Event, Head, TotalsLine};
-use crate::report::told::{self, Took};
 use crate::reporter::Report;
 use crate::signals::Signals;
 use crate::terminal::{names, units};
@@ -34,21 +34,21 @@ pub(crate) struct Runner<'a> {
     pub(crate) request: &'a Request,
     doing: &'a Doing,
     pub(crate) report: Report,
-    between: Between,
+    between: RunKey,
     signals: &'a Signals,
     /// True once a part was carried out.
     has_begun: Cell<bool>,
 }
 
 /// The result of a run, before it is reported.
-pub(crate) struct Came {
+pub(crate) struct RunResult {
     exit: Exit,
     /// Why it ended before its time.
     ending: Option<Event>,
     totals: Option<TotalsLine>,
 }
 
-impl From<Exit> for Came {
+impl From<Exit> for RunResult {
     /// A run that ended before anything was touched.
     fn from(exit: Exit) -> Self {
         Self { exit, ending: None, totals: None }
@@ -57,14 +57,14 @@ impl From<Exit> for Came {
 
 /// How to make a plan again.
 #[derive(Clone, Copy, Default)]
-pub(crate) struct Anew<'a> {
+pub(crate) struct PlanOptions<'a> {
     pub(crate) save_plan: Option<&'a Path>,
     pub(crate) wait_for_drive: Option<Duration>,
     /// `--all-or-nothing`: an incomplete plan is not carried out.
     pub(crate) all_or_nothing: bool,
 }
 
-impl<'a> Anew<'a> {
+impl<'a> PlanOptions<'a> {
     pub(crate) fn of(options: &'a Changing) -> Self {
         let save_plan = options.saving.save_plan.as_deref();
         let wait_for_drive = options.waiting.wait_for_drive;
@@ -76,7 +76,7 @@ impl<'a> Anew<'a> {
 pub(crate) fn change(
     request: &Request,
     doing: &Doing,
-    anew: Anew<'_>,
+    anew: PlanOptions<'_>,
     context: &Context,
 ) -> Result<Exit> {
     let head = Head::of(request, doing.safety.dry_run);
@@ -89,9 +89,9 @@ pub(crate) fn change(
         while came.exit == Exit::EndedEarly && !drives.are_there() {
             let span = units::span(patience);
             let text = format!("a drive is gone; waiting up to {span} for it to come back");
-            runner.report.tell(Event::note("waiting", text));
+            runner.report.emit(Event::note("waiting", text));
             let is_back = drives.come_back_within(patience, runner.signals);
-            let again = Anew { save_plan: None, ..anew };
+            let again = PlanOptions { save_plan: None, ..anew };
             let next = if is_back { runner.plan_and_carry_out(again) } else { break };
             // An earlier part was done, which the exit code must show.
             match next {
@@ -99,20 +99,20 @@ pub(crate) fn change(
                 Ok(_) => break,
                 Err(_) if runner.signals.caught().is_some() => break,
                 Err(error) => {
-                    came.ending = Some(told::cannot_go_on(&error));
+                    came.ending = Some(conversion::gave_up(&error));
                     break;
                 }
             }
         }
         if let Some(stop) = runner.signals.caught() {
             came.exit = exit::of_stop(stop);
-            came.ending = Some(told::stopped(stop));
+            came.ending = Some(conversion::stopped(stop));
         }
         Ok(runner.end(came))
     })
 }
 
-impl Came {
+impl RunResult {
     /// Something was done.
     fn is_of_a_run(&self) -> bool {
         self.totals.as_ref().is_some_and(|totals| totals.run.is_some())
@@ -151,7 +151,7 @@ pub(crate) fn around(
         doing.output.keeping.refuse_within(&request.places.destination)?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
-    let between = Between::of(&head, context.line());
+    let between = RunKey::of(&head, context.line());
     let report = Report::kept(form, head, kept, &context.heard);
     let runner = Runner { request, doing, report, between, signals, has_begun: Cell::new(false) };
     let came = if dry_run {
@@ -167,15 +167,15 @@ pub(crate) fn around(
 }
 
 impl Runner<'_> {
-    fn plan_and_carry_out(&self, anew: Anew<'_>) -> Result<Came> {
+    fn plan_and_carry_out(&self, anew: PlanOptions<'_>) -> Result<RunResult> {
         let session = Session::open(&Linux, self.request)?;
         let progress =
-            Progress::scanning(&self.doing.output, self.signals, || self.between.foretold());
+            Progress::scanning(&self.doing.output, self.signals, || self.between.expected_totals());
         let begun = Instant::now();
         let plan = session.plan(&progress);
         let planning = begun.elapsed();
         progress.done();
-        self.report.looked_at(progress.looked_at());
+        self.report.scanned_totals(progress.scanned_totals());
         self.signals.check()?;
         let mut plan = match self.whole(plan)? {
             Ok(plan) => plan,
@@ -201,10 +201,10 @@ impl Runner<'_> {
             save(&plan, self.request, file)?;
             let shown = names::path(file);
             let text = format!("the plan is saved; carry it out with: utter enact {shown}");
-            self.report.tell(Event::note("plan-saved", text));
+            self.report.emit(Event::note("plan-saved", text));
         }
         if anew.all_or_nothing && !self.doing.safety.dry_run && !plan.problems.is_empty() {
-            self.report.tell_all(told::problems(&plan.problems));
+            self.report.emit_all(conversion::problems(&plan.problems));
             return Ok(self.declined(&plan, NOT_ALL));
         }
         self.carry_out(&session, plan, planning)
@@ -238,14 +238,14 @@ impl Runner<'_> {
 
     /// Reports a refusal.
     pub(crate) fn refused(&self, refusal: &Refusal) -> Exit {
-        self.report.tell(told::refused(refusal, self.has_begun.get()));
+        self.report.emit(conversion::refused(refusal, self.has_begun.get()));
         Exit::Refused
     }
 
     /// Reports the result of a run.
-    fn end(&self, came: Came) -> Exit {
+    fn end(&self, came: RunResult) -> Exit {
         let totals = came.totals.map(Event::from);
-        self.report.tell_all(came.ending.into_iter().chain(totals));
+        self.report.emit_all(came.ending.into_iter().chain(totals));
         came.exit
     }
 
@@ -262,38 +262,43 @@ impl Runner<'_> {
             plan.problems.extend(session.stale(&plan));
         }
         if all_or_nothing && !dry_run && !plan.problems.is_empty() {
-            self.report.tell_all(told::problems(&plan.problems));
+            self.report.emit_all(conversion::problems(&plan.problems));
             return Ok(self.end(self.declined(&plan, NOT_ALL)));
         }
         Ok(self.end(self.carry_out(session, plan, Duration::ZERO)?))
     }
 
     /// Shows a plan, or guards it, asks if necessary, and carries it out.
-    fn carry_out(&self, session: &Session<'_>, mut plan: Plan, planning: Duration) -> Result<Came> {
+    fn carry_out(
+        &self,
+        session: &Session<'_>,
+        mut plan: Plan,
+        planning: Duration,
+    ) -> Result<RunResult> {
         if self.doing.safety.dry_run {
-            self.report.tell_all(told::plan(&plan));
+            self.report.emit_all(conversion::plan(&plan));
             let exit = match session.check_guards(&plan, &[]) {
                 Err(refusal) => self.refused(&refusal),
                 Ok(()) if plan.is_locked() => Exit::Refused,
                 Ok(()) if plan.problems.is_empty() => Exit::Done,
                 Ok(()) => Exit::Problems,
             };
-            let totals = Some(told::totals(&plan, plan.problems.len()));
-            return Ok(Came { exit, ending: None, totals });
+            let totals = Some(conversion::totals(&plan, plan.problems.len()));
+            return Ok(RunResult { exit, ending: None, totals });
         }
         match self.guard_or_ask(session, &plan)? {
             Guarded::Passed(notes) => plan.notes.extend(notes),
             Guarded::Refused(refusal) => {
-                self.report.tell_all(told::problems(&plan.problems));
+                self.report.emit_all(conversion::problems(&plan.problems));
                 let exit = self.refused(&refusal);
-                let totals = Some(told::totals(&plan, plan.problems.len()));
-                return Ok(Came { exit, ending: None, totals });
+                let totals = Some(conversion::totals(&plan, plan.problems.len()));
+                return Ok(RunResult { exit, ending: None, totals });
             }
             Guarded::Declined => return Ok(self.declined(&plan, "you did not agree")),
         }
-        self.report.tell_all(told::notes(&plan));
+        self.report.emit_all(conversion::notes(&plan));
         if plan.is_locked() {
-            self.report.tell_all(told::problems(&plan.problems));
+            self.report.emit_all(conversion::problems(&plan.problems));
             return Ok(self.declined(&plan, "nothing can be taken from the source"));
         }
         if !self.is_agreed(&mut plan)? {
@@ -314,30 +319,30 @@ impl Runner<'_> {
             let text = format!(
                 "this move cannot be undone with 'utter undo', since its notes could not be written: {error}; --set-aside gives them another place"
             );
-            self.report.tell(Event::note("not-undoable", text));
+            self.report.emit(Event::note("not-undoable", text));
         }
         let (enacting, reading_back) = (begun.elapsed(), progress.reading_back());
         let took = Took { planning, enacting, reading_back };
-        self.report.tell_all(told::steps_taken(&plan, &outcome));
-        Ok(Came {
+        self.report.emit_all(conversion::steps_taken(&plan, &outcome));
+        Ok(RunResult {
             exit: exit::of_outcome(&outcome, plan.problems.len(), self.signals.caught()),
-            ending: told::ending(&plan, &outcome, self.signals.caught()),
-            totals: Some(told::came_to(&plan, &outcome, took)),
+            ending: conversion::ending(&plan, &outcome, self.signals.caught()),
+            totals: Some(conversion::totals_of_run(&plan, &outcome, took)),
         })
     }
 
     /// A declined plan.
-    fn declined(&self, plan: &Plan, why: &str) -> Came {
-        self.report.tell(told::declined(why, self.has_begun.get()));
-        let totals = Some(told::totals(plan, plan.problems.len()));
-        Came { exit: Exit::Refused, ending: None, totals }
+    fn declined(&self, plan: &Plan, why: &str) -> RunResult {
+        self.report.emit(conversion::declined(why, self.has_begun.get()));
+        let totals = Some(conversion::totals(plan, plan.problems.len()));
+        RunResult { exit: Exit::Refused, ending: None, totals }
     }
 
     /// A refusal that the user can judge becomes a question on a terminal.
     fn guard_or_ask(&self, session: &Session<'_>, plan: &Plan) -> Result<Guarded> {
         let guarded = match session.guard(plan, &[]) {
             Err(refusal @ Refusal::Swapped { .. }) if ask::can_ask() => {
-                if !ask::despite(&refusal, self.signals)? {
+                if !ask::continue_despite(&refusal, self.signals)? {
                     return Ok(Guarded::Declined);
                 }
                 session.guard(plan, &[refusal.guard()])
@@ -360,7 +365,7 @@ impl Runner<'_> {
             let text = format!(
                 "removing {removals} without asking, since there is no terminal to ask on; with --yes this note is left out"
             );
-            self.report.tell(Event::note("not-asked", text));
+            self.report.emit(Event::note("not-asked", text));
         }
         if !wanted || plan.is_empty() {
             return Ok(true);

@@ -10,8 +10,8 @@ use utter_echo_core::os::Linux;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall};
 use crate::options::{ShownOptions, path};
+use crate::report::conversion;
 use crate::report::events::{self, Head};
-use crate::report::told;
 use crate::reporter::Report;
 
 const EXAMPLES: &str = "\
@@ -44,7 +44,7 @@ impl Command for Drives {
                        mount -t proc proc /proc";
             WrongCall(why.to_owned())
         })?;
-        report.tell_all(told::drives(&drives));
+        report.emit_all(conversion::drives(&drives));
         Ok(exit::of_shown(Exit::Done))
     }
 }

@@ -11,8 +11,8 @@ use utter_echo_core::os::Linux;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::options::{Dropping, Selecting, ShownOptions, path};
+use crate::report::conversion;
 use crate::report::events::{self, Head};
-use crate::report::told;
 use crate::reporter::Report;
 use crate::terminal::names;
 
@@ -63,7 +63,7 @@ impl Command for Explain {
         if self.paths.is_empty() {
             let report = Report::new(form, head, &context.heard);
             let survey = explain::survey(&Linux, source, &selection).with_context(cannot)?;
-            report.tell_all(told::survey(&survey));
+            report.emit_all(conversion::survey(&survey));
             let exit = if survey.problems.is_empty() { Exit::Done } else { Exit::Problems };
             return Ok(exit::of_shown(exit));
         }
@@ -73,7 +73,7 @@ impl Command for Explain {
             let path = path.as_os_str().as_bytes();
             explained.push(explain::path(&Linux, source, &selection, path).with_context(cannot)?);
         }
-        Report::new(form, head, &context.heard).tell_all(told::explained(&explained));
+        Report::new(form, head, &context.heard).emit_all(conversion::explained(&explained));
         Ok(exit::of_shown(Exit::Done))
     }
 }

@@ -125,7 +125,7 @@ impl Wanted {
 
 impl Command for History {
     fn run(&self, context: &Context) -> Result<Exit> {
-        let form = self.shown.settle_any();
+        let form = self.shown.form_with_table();
         let Some(store) = Store::find() else {
             wrong_call!(
                 "nothing tells where your home is, so there are no records\n  set HOME or XDG_STATE_HOME"
@@ -147,7 +147,7 @@ impl Command for History {
                 1
             }
             (None, Some(path)) => {
-                self.tell_of(path, &store, &report, context).with_context(unread)?
+                self.report_path(path, &store, &report, context).with_context(unread)?
             }
             (None, None) => {
                 let runs = self.chosen(&store, context).with_context(unread)?;
@@ -155,14 +155,14 @@ impl Command for History {
                 let count = runs.len() as u64;
                 if count == 0 {
                     let text = "no run is recorded that fits".to_owned();
-                    report.tell(Event::note("no-runs", text));
+                    report.emit(Event::note("no-runs", text));
                 }
-                report.tell_all(runs);
+                report.emit_all(runs);
                 count
             }
         };
         let listed = Some(listed).filter(|_| !self.last);
-        report.tell(TotalsLine { listed, ..TotalsLine::default() }.into());
+        report.emit(TotalsLine { listed, ..TotalsLine::default() }.into());
         Ok(exit::of_shown(Exit::Done))
     }
 }
@@ -175,7 +175,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = Recorded>> {
         let limit = if self.last { 1 } else { self.limit };
-        let runs = self.entries(store, context)?.map(RunEntry::told);
+        let runs = self.entries(store, context)?.map(RunEntry::described);
         let takes =
             |run: &Recorded| self.filters.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
         Ok(runs.filter(takes).take(limit))
@@ -202,7 +202,7 @@ impl History {
         Ok(store.runs()?.filter(takes))
     }
 
-    fn tell_of(
+    fn report_path(
         &self,
         path: &Path,
         store: &Store,
@@ -218,36 +218,36 @@ impl History {
         let found = records::search(store, &runs, &path);
         for (run, why) in found.unread {
             let text = format!("the record of run {run} cannot be read: {why}");
-            report.tell(Event::note("passed-over", text));
+            report.emit(Event::note("passed-over", text));
         }
         let count = found.happened.len() as u64;
         if count == 0 {
             let shown = names::path(&path);
             let text = format!("no record tells of '{shown}'; runs tell of what they change alone");
-            report.tell(Event::note("no-runs", text));
+            report.emit(Event::note("no-runs", text));
         }
-        report.tell_all(found.happened.into_iter().map(Event::Happened));
+        report.emit_all(found.happened.into_iter().map(Event::Happened));
         Ok(count)
     }
 
     /// Prints the events of a run, its steps page by page.
     fn show(&self, store: &Store, run: RunEntry, report: &Report) {
         let lines = run.lines(store);
-        let told = run.told();
+        let told = run.described();
         let is_whole = told.closed.is_some();
-        report.tell(Event::Recorded(told));
+        report.emit(Event::Recorded(told));
         let mut lines = match lines {
             Ok(lines) => lines,
             Err(error) => {
                 let text = format!("only this is left of its record: {error}");
-                report.tell(Event::note("passed-over", text));
+                report.emit(Event::note("passed-over", text));
                 return;
             }
         };
         let steps = self.replay(&mut lines, report);
         if let Some(why) = lines.damaged.filter(|_| is_whole) {
             let text = format!("the record is damaged, and this is what can be read of it: {why}");
-            report.tell(Event::note("damaged", text));
+            report.emit(Event::note("damaged", text));
         }
         let Some(page) = self.page_for(report) else { return };
         let (first, last) = ((page - 1) * PAGE, page * PAGE);
@@ -263,7 +263,7 @@ impl History {
             };
             let next = format!("; --page {} goes on, --find WORD looks for some", page + 1);
             let next = if steps > last { next } else { String::new() };
-            report.tell(Event::note("page", shown + &next));
+            report.emit(Event::note("page", shown + &next));
         }
     }
 
@@ -279,7 +279,7 @@ impl History {
                     let is_shown = page.is_none_or(|page| steps / PAGE + 1 == page);
                     steps += 1;
                     if is_shown {
-                        report.tell(Event::Step(step));
+                        report.emit(Event::Step(step));
                     }
                 }
                 Event::Step(_) => {}
@@ -288,10 +288,10 @@ impl History {
                 | Event::Closed(_) => {
                     end.push(event);
                 }
-                event => report.tell(event),
+                event => report.emit(event),
             }
         }
-        report.tell_all(end);
+        report.emit_all(end);
         steps
     }
 

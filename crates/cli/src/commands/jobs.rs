@@ -16,13 +16,13 @@ use utter_echo_core::request::{Request, Task};
 
 use crate::call;
 use crate::commands::job_file::{JobFileOption, JobQuery, job_names};
-use crate::commands::status::standing;
+use crate::commands::status::status_of_jobs;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::records::Within;
+use crate::report::conversion;
 use crate::report::events::{self, Event, Head, JobTold, Suggestion, TotalsLine};
-use crate::report::told;
 use crate::reporter::Report;
 use crate::terminal::shell::quoted;
 use crate::terminal::{names, streams};
@@ -112,21 +112,21 @@ fn list(asked: &JobQuery, context: &Context) -> Result<Exit> {
         &context.heard,
     );
     let (mut problems, mut listed) = (0, 0);
-    let mut standing = standing(&file, &report, &context.began.to_zoned(TimeZone::system()));
+    let mut standing = status_of_jobs(&file, &report, &context.began.to_zoned(TimeZone::system()));
     for name in file.names() {
         listed += 1;
         match file.job(name) {
             Ok(job) => {
                 let stands = standing.remove(name);
-                report.tell(Event::Job(JobTold { stands, ..JobTold::from(&job) }));
+                report.emit(Event::Job(JobTold { stands, ..JobTold::from(&job) }));
             }
             Err(wrong) => {
                 problems += 1;
-                report.tell(told::wrong_job(&wrong));
+                report.emit(conversion::wrong_job(&wrong));
             }
         }
     }
-    report.tell(TotalsLine { problems, listed: Some(listed), ..TotalsLine::default() }.into());
+    report.emit(TotalsLine { problems, listed: Some(listed), ..TotalsLine::default() }.into());
     Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::WrongCall }))
 }
 
@@ -137,8 +137,8 @@ fn show(name: &str, asked: &JobQuery, context: &Context) -> Result<Exit> {
     let head = Head::of_jobs(events::CommandWord::Jobs, file.path(), false);
     let report = Report::new(form, head, &context.heard);
     let lines = JobTold::from(&job).commands.into_iter();
-    report.tell_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
-    report.tell(TotalsLine::default().into());
+    report.emit_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
+    report.emit(TotalsLine::default().into());
     Ok(exit::of_shown(Exit::Done))
 }
 
@@ -148,7 +148,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     let called = match call::parse(context.program, words) {
         Ok(called) => called,
         Err(error) => {
-            let (what, advice) = call::told(&error);
+            let (what, advice) = call::described(&error);
             let advice = advice.unwrap_or_else(|| "try the line by itself first".to_owned());
             wrong_call!("{what}\n  {advice}\n  nothing was added");
         }
@@ -179,14 +179,15 @@ fn check(names: &[String], asked: &JobQuery, context: &Context) -> Result<Exit> 
     let asked_for = if names.is_empty() { all } else { names.iter().map(String::as_str).collect() };
     let (calls, wrong) = calls_of(&file, &asked_for, context);
     let unsound = calls.iter().filter_map(|call| Some((call, call.fails(&calls)?)));
-    let unsound = unsound.map(|(call, error)| told::job_that_fails(&call.job, &error));
+    let unsound = unsound.map(|(call, error)| conversion::job_that_fails(&call.job, &error));
     let shared = overlaps(&calls);
-    let shared = shared.iter().map(|(a, b)| told::shared_destination(&a.job, &b.job, &b.place));
+    let shared =
+        shared.iter().map(|(a, b)| conversion::shared_destination(&a.job, &b.job, &b.place));
     let problems: Vec<Event> = wrong.into_iter().chain(unsound).chain(shared).collect();
     let exit = if problems.is_empty() { Exit::Done } else { Exit::WrongCall };
     let (count, listed) = (problems.len() as u64, Some(asked_for.len() as u64));
     let totals = TotalsLine { problems: count, listed, ..TotalsLine::default() };
-    report.tell_all(problems.into_iter().chain([totals.into()]));
+    report.emit_all(problems.into_iter().chain([totals.into()]));
     Ok(exit::of_shown(exit))
 }
 
@@ -210,14 +211,14 @@ fn calls_of(file: &JobFile, names: &[&str], context: &Context) -> (Vec<CheckedCa
             Ok(job) => job,
             Err(error) => {
                 let is_new = told.insert(error.to_string());
-                wrong.extend(is_new.then(|| told::wrong_job(&error)));
+                wrong.extend(is_new.then(|| conversion::wrong_job(&error)));
                 continue;
             }
         };
         for words in &job.calls {
             match CheckedCall::read(&job, words, context) {
                 Ok(call) => calls.extend(call),
-                Err(error) => wrong.push(told::job_that_fails(&job.name, &error)),
+                Err(error) => wrong.push(conversion::job_that_fails(&job.name, &error)),
             }
         }
     }
@@ -232,7 +233,7 @@ impl CheckedCall {
             Ok(called) => called,
             // Its drives are mounted when it runs.
             Err(_) if words.iter().any(|word| word == "--mount") => return Ok(None),
-            Err(error) => return Err(WrongCall(call::told(&error).0).into()),
+            Err(error) => return Err(WrongCall(call::described(&error).0).into()),
         };
         let Some(request) = called.request()? else { return Ok(None) };
         let place = std::path::absolute(&request.places.destination)?;
@@ -266,8 +267,8 @@ fn overlaps(calls: &[CheckedCall]) -> Vec<(&CheckedCall, &CheckedCall)> {
         for other in calls[..at].iter().filter(|other| other.writes()) {
             let meet = call.place.starts_with(&other.place) || other.place.starts_with(&call.place);
             let is_meant = call.is_shared && other.is_shared || call.job == other.job;
-            let is_told = found.iter().any(|(a, b)| a.job == other.job && b.job == call.job);
-            if meet && !is_meant && !is_told {
+            let has_report = found.iter().any(|(a, b)| a.job == other.job && b.job == call.job);
+            if meet && !is_meant && !has_report {
                 found.push((other, call));
             }
         }

@@ -9,7 +9,7 @@ use utter_echo_core::request::{Request, Safety, Task};
 use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::options::{Changing, Dropping, Inside, Removing, path, places};
-use crate::runner::{self, Anew};
+use crate::runner::{self, PlanOptions};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -53,7 +53,7 @@ impl Mirror {
 impl Command for Mirror {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
-        runner::change(&self.asked(context)?, &changing.doing, Anew::of(changing), context)
+        runner::change(&self.asked(context)?, &changing.doing, PlanOptions::of(changing), context)
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

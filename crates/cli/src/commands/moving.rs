@@ -9,7 +9,7 @@ use utter_echo_core::request::{Request, Task};
 use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::options::{AllOrNothing, Changing, Dropping, Inside, Moving, path, places};
-use crate::runner::{self, Anew};
+use crate::runner::{self, PlanOptions};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -61,7 +61,7 @@ impl Command for Move {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
         let all_or_nothing = self.all_or_nothing.all_or_nothing;
-        let anew = Anew { all_or_nothing, ..Anew::of(changing) };
+        let anew = PlanOptions { all_or_nothing, ..PlanOptions::of(changing) };
         runner::change(&self.asked(context)?, &changing.doing, anew, context)
     }
 

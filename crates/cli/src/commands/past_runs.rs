@@ -13,8 +13,8 @@ use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
 use crate::options::{AllOrNothing, DiscardWhat, Discarding, Doing, SettingAside};
 use crate::remembered;
+use crate::report::conversion;
 use crate::report::events::{CommandWord, Event, Head, StepLine};
-use crate::report::told;
 use crate::reporter::Report;
 use crate::run_name;
 use crate::terminal::{names, streams};
@@ -44,9 +44,9 @@ pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
     let runs = known(&report);
     if runs.is_empty() {
         let text = "no run is known that set anything aside".to_owned();
-        report.tell(Event::note("no-runs", text));
+        report.emit(Event::note("no-runs", text));
     }
-    report.tell_all(told::past_runs(&runs));
+    report.emit_all(conversion::past_runs(&runs));
     Ok(exit::of_shown(Exit::Done))
 }
 
@@ -72,7 +72,7 @@ fn known(report: &Report) -> Vec<Overview> {
                 let text = format!(
                     "'{shown}' cannot be looked into: {error}; if it is on a drive that is not mounted, mount it to see its runs"
                 );
-                report.tell(Event::note("passed-over", text));
+                report.emit(Event::note("passed-over", text));
             }
         }
     }
@@ -91,22 +91,22 @@ pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Ex
         if run.has_compared(&placed) {
             step.reason.push_str("; was compared, and the same");
         }
-        report.tell(Event::Step(step));
+        report.emit(Event::Step(step));
     }
     let overview: Vec<Overview> = past_run(&Linux, path).into_iter().collect();
-    report.tell_all(told::past_runs(&overview));
+    report.emit_all(conversion::past_runs(&overview));
     Ok(exit::of_shown(Exit::Done))
 }
 
 /// Removes the set-aside entries of runs for good.
 pub(super) fn discard_runs(args: &WithRuns, what: &DiscardWhat, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
-    let came = discard_told(args, what, &report, context);
+    let came = report_discards(args, what, &report, context);
     args.doing.output.keeping.close(report, &came, context);
     came
 }
 
-fn discard_told(
+fn report_discards(
     args: &WithRuns,
     what: &DiscardWhat,
     report: &Report,
@@ -118,9 +118,9 @@ fn discard_told(
     };
     if runs.is_empty() {
         let text = "no run began longer ago than that; nothing was removed".to_owned();
-        report.tell(Event::note("no-runs", text));
+        report.emit(Event::note("no-runs", text));
     }
-    report.tell_all(told::past_runs(&runs));
+    report.emit_all(conversion::past_runs(&runs));
     if runs.is_empty() || args.doing.safety.dry_run {
         return Ok(Exit::Done);
     }
@@ -139,11 +139,11 @@ fn discard_told(
     let mut exit = Exit::Done;
     for run in &runs {
         if let Some(stop) = signals.caught() {
-            streams::tell_wrong("stopped; what is not removed yet can still be undone");
+            streams::print_wrong("stopped; what is not removed yet can still be undone");
             return Ok(exit::of_stop(stop));
         }
         if let Err(error) = discard(&Linux, &run.path) {
-            streams::tell_error(&error.into());
+            streams::print_error(&error.into());
             exit = Exit::Problems;
         }
     }

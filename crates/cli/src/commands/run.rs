@@ -15,17 +15,17 @@ use crate::commands::job_file::JobQuery;
 use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::jobs::lock::{self, JobLock, Turn};
+use crate::jobs::lock::{self, JobLock, LockAttempt};
 use crate::jobs::{Job, JobFile};
 use crate::mounting;
-use crate::options::{Hours, Telling};
+use crate::options::{Hours, NotifyOptions};
 use crate::real::real;
 use crate::records::Within;
 use crate::records::{self, RecordRetention};
 use crate::report::events::{
     self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, TotalsLine,
 };
-use crate::report::{Heard, told};
+use crate::report::{HeardTotals, conversion};
 use crate::reporter::{Report, Summary};
 use crate::signals::Signals;
 use crate::terminal::streams;
@@ -96,20 +96,20 @@ impl Command for Run {
                 ran.push(JobRan::passed_over(&job.name, RunOutcome::NotEnabled));
                 continue;
             }
-            report.tell(Event::Job(JobTold::from(&job)));
+            report.emit(Event::Job(JobTold::from(&job)));
             let began = Instant::now();
             let (exit, heard) = match self.turn(&job, &file, signals) {
-                Turn::Ours(lock) => {
+                LockAttempt::Ours(lock) => {
                     let came = self.run_job(&job, (file.path(), &keep), context);
                     lock.release();
                     came
                 }
-                Turn::Of(process) => {
-                    report.tell(told::job_in_use(&job.name, process));
-                    (Exit::Refused, Heard::default())
+                LockAttempt::Of(process) => {
+                    report.emit(conversion::job_in_use(&job.name, process));
+                    (Exit::Refused, HeardTotals::default())
                 }
             };
-            worst = worst.or_worse(exit);
+            worst = worst.worse(exit);
             ran.push(JobRan::of(&job.name, exit, (&heard, began.elapsed())));
             if exit == Exit::Done {
                 let is_new = |name: &&String| {
@@ -121,8 +121,8 @@ impl Command for Run {
                     match file.job(name) {
                         Ok(next) => due.push_front(next),
                         Err(wrong) => {
-                            report.tell(told::wrong_job(&wrong));
-                            worst = worst.or_worse(Exit::WrongCall);
+                            report.emit(conversion::wrong_job(&wrong));
+                            worst = worst.worse(Exit::WrongCall);
                         }
                     }
                 }
@@ -133,16 +133,16 @@ impl Command for Run {
             listed: Some(ran.len() as u64),
             ..TotalsLine::default()
         };
-        report.tell_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
+        report.emit_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
         Ok(signals.caught().map_or(worst, exit::of_stop))
     }
 }
 
 impl Run {
     /// Locks the job. A dry run needs no lock.
-    fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> Turn {
+    fn turn(&self, job: &Job, file: &JobFile, signals: &Signals) -> LockAttempt {
         match (self.dry_run, self.queue) {
-            (true, _) => Turn::Ours(JobLock::default()),
+            (true, _) => LockAttempt::Ours(JobLock::default()),
             (false, true) => lock::wait(file.path(), &job.name, signals),
             (false, false) => lock::take(file.path(), &job.name),
         }
@@ -187,8 +187,8 @@ impl Run {
         job: &Job,
         (file, keep): (&Path, &RecordRetention),
         context: &Context,
-    ) -> (Exit, Heard) {
-        let (mut worst, mut all) = (Exit::Done, Heard::default());
+    ) -> (Exit, HeardTotals) {
+        let (mut worst, mut all) = (Exit::Done, HeardTotals::default());
         let calls = job.calls.len() as u64;
         for (call, words) in (1..).zip(&job.calls) {
             let words = self.words(words, context);
@@ -205,11 +205,11 @@ impl Run {
             };
             let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
             let mut heard = context.heard.take();
-            if let (Err(error), false) = (&came, heard.is_told) {
+            if let (Err(error), false) = (&came, heard.has_report) {
                 heard.run = failed(&words, within, error);
             }
             all.add(&heard);
-            worst = worst.or_worse(exit);
+            worst = worst.worse(exit);
             // Each job has its own hours.
             context.signals().inspect(|signals| signals.stop_at(None)).ok();
             if stopped.is_some() || matches!(exit, Exit::Interrupted | Exit::Terminated) {
@@ -241,7 +241,7 @@ impl Run {
         if self.dry_run && is_verify {
             // A dry run: no notifications, and no start of the job.
             let tells = ["--on-problem=", "--on-success=", "--metrics="];
-            words.retain(|word| !tells.iter().any(|tell| word.to_string_lossy().starts_with(tell)));
+            words.retain(|word| !tells.iter().any(|emit| word.to_string_lossy().starts_with(emit)));
             words.insert(1, "--no-record".into());
         } else if self.dry_run && !is_dry {
             words.insert(1, "--dry-run".into());
@@ -257,10 +257,10 @@ fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> 
         match call::parse_within(line, within, context) {
             Ok(called) => called.run(),
             // The arguments of the file were parsed before; those given here may conflict with them.
-            Err(error) => Err(WrongCall(call::told(&error).0).into()),
+            Err(error) => Err(WrongCall(call::described(&error).0).into()),
         }
     };
-    run().inspect_err(streams::tell_error)
+    run().inspect_err(streams::print_error)
 }
 
 /// Records and notifies that a call failed before it could do so itself; returns the number of its record.
@@ -277,11 +277,11 @@ fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u
         command: command.word(),
         destination: None,
         exit: exit::of_error(error),
-        heard: Heard { run, ..Heard::default() },
+        heard: HeardTotals { run, ..HeardTotals::default() },
         totals: None,
         text: format!("{error:#}\n"),
     };
-    Telling::of_words(words).tell(&summary, Some(&job));
+    NotifyOptions::of_words(words).emit(&summary, Some(&job));
     run
 }
 
@@ -291,7 +291,7 @@ impl JobRan {
         Self { name: name.into(), outcome, code: None, done, seconds: 0.0, problems: 0 }
     }
 
-    fn of(name: &str, exit: Exit, (heard, took): (&Heard, Duration)) -> Self {
+    fn of(name: &str, exit: Exit, (heard, took): (&HeardTotals, Duration)) -> Self {
         let outcome = RunOutcome::after(exit);
         let (done, seconds, problems) = (heard.done(), took.as_secs_f64(), heard.problems);
         Self { name: name.into(), outcome, code: Some(exit as u8), done, seconds, problems }

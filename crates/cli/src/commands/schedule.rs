@@ -87,14 +87,14 @@ impl Command for Schedule {
         let head = Head::of_jobs(events::CommandWord::Schedule, file.path(), !self.install);
         let report = Report::new(form, head, &context.heard);
         for job in &jobs {
-            report.tell(Event::Scheduled(self.told(job, &now)?));
+            report.emit(Event::Scheduled(self.described(job, &now)?));
             if self.install {
                 self.install(job, &now)?;
             }
             self.note(job, &now, &report);
         }
         let listed = Some(jobs.len() as u64);
-        report.tell(TotalsLine { listed, ..TotalsLine::default() }.into());
+        report.emit(TotalsLine { listed, ..TotalsLine::default() }.into());
         Ok(if self.install { Exit::Done } else { exit::of_shown(Exit::Done) })
     }
 }
@@ -134,7 +134,7 @@ impl Schedule {
         self.into.clone().or_else(own).context("nothing tells where your settings are; set HOME")
     }
 
-    fn told(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
+    fn described(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
         let files = if self.cron {
             let lines =
                 cron::lines(&job.name, &job.when, &job.command).map(|lines| lines.join("\n"));
@@ -161,11 +161,13 @@ impl Schedule {
             let lines = cron::lines(&job.name, &job.when, &job.command);
             let lines = lines.map(|lines| lines.join("\n") + "\n").unwrap_or_default();
             let changed = change_table(|table| cron::without(table, &job.name) + &lines);
-            return changed.map_err(NotInstalled::told);
+            return changed.map_err(NotInstalled::described);
         }
         let starts = self.into.is_none();
         let units = systemd::units(job, now);
-        Manager::of_caller().install(&self.folder()?, &units, starts).map_err(NotInstalled::told)
+        Manager::of_caller()
+            .install(&self.folder()?, &units, starts)
+            .map_err(NotInstalled::described)
     }
 
     fn take_away(&self) -> Result<Exit> {
@@ -176,7 +178,7 @@ impl Schedule {
                 let (folder, stops) = (self.folder()?, self.into.is_none());
                 Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)
             };
-            removed.map_err(NotInstalled::told)?;
+            removed.map_err(NotInstalled::described)?;
         }
         Ok(Exit::Done)
     }
@@ -190,19 +192,19 @@ impl Schedule {
             } else {
                 format!("on {day} the clock shows {time} twice, and it starts the first time")
             };
-            report.tell(Event::note("clock-change", text));
+            report.emit(Event::note("clock-change", text));
         }
         if self.at.is_some() {
             let text = format!(
                 "'utter status' knows of these times once the job file says at = \"{}\"",
                 job.when
             );
-            report.tell(Event::note("not-in-job-file", text));
+            report.emit(Event::note("not-in-job-file", text));
         }
         if !job.is_roots && !self.cron {
             let text =
                 "it starts only while you are logged in, unless 'loginctl enable-linger' was run";
-            report.tell(Event::note("only-logged-in", text.to_owned()));
+            report.emit(Event::note("only-logged-in", text.to_owned()));
         }
     }
 }

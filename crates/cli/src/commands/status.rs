@@ -17,14 +17,14 @@ use crate::commands::job_file::JobFileOption;
 use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit};
-use crate::jobs::lock::{self, Look};
+use crate::jobs::lock::{self, LockState};
 use crate::jobs::{Job, JobFile};
 use crate::options::ShownOptions;
 use crate::real::real;
 use crate::records::Within;
 use crate::records::{Starts, Store};
+use crate::report::conversion;
 use crate::report::events::{self, Event, Head, JobStands, JobTimes, Room, RunOutcome, TotalsLine};
-use crate::report::told;
 use crate::reporter::Report;
 
 /// The tolerated delay of a start: systems group starts.
@@ -54,7 +54,7 @@ pub(crate) struct Status {
 
 impl Command for Status {
     fn run(&self, context: &Context) -> Result<Exit> {
-        let form = self.shown.settle_any();
+        let form = self.shown.form_with_table();
         let file = self.file.read(context)?;
         let head = Head::of_jobs(events::CommandWord::Status, file.path(), false);
         let now = context.began.to_zoned(TimeZone::system());
@@ -79,15 +79,15 @@ impl Command for Status {
                     let stands = JobStands::of(&job, (starts, look), &now);
                     let rooms = rooms(&job, context);
                     problems += u64::from(!stands.is_well);
-                    report.tell(Event::JobStands(JobStands { rooms, ..stands }));
+                    report.emit(Event::JobStands(JobStands { rooms, ..stands }));
                 }
                 Err(wrong) => {
                     problems += 1;
-                    report.tell(told::wrong_job(&wrong));
+                    report.emit(conversion::wrong_job(&wrong));
                 }
             }
         }
-        report.tell(TotalsLine { problems, listed, ..TotalsLine::default() }.into());
+        report.emit(TotalsLine { problems, listed, ..TotalsLine::default() }.into());
         Ok(exit::of_shown(if problems == 0 { Exit::Done } else { Exit::Problems }))
     }
 }
@@ -99,7 +99,7 @@ fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Sta
         Some(Ok(known)) => known,
         Some(Err(error)) => {
             let text = format!("the records of past runs cannot be read: {error}");
-            report.tell(Event::note("passed-over", text));
+            report.emit(Event::note("passed-over", text));
             HashMap::new()
         }
         None => HashMap::new(),
@@ -108,7 +108,7 @@ fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Sta
 
 impl JobStands {
     /// The records of a job against its schedule.
-    pub(super) fn of(job: &Job, (starts, look): (Starts, Look), now: &Zoned) -> Self {
+    pub(super) fn of(job: &Job, (starts, look): (Starts, LockState), now: &Zoned) -> Self {
         let time = |text: &String| text.parse::<Timestamp>().ok();
         let Starts { last, last_ended, last_well } = starts;
         let at = job.at.as_ref().filter(|_| job.enabled);
@@ -120,12 +120,12 @@ impl JobStands {
             began.filter(|began| *began < due.timestamp()).map(|_| due)
         });
         let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Well);
-        let ended_well = ended_well && look != Look::CutShort;
+        let ended_well = ended_well && look != LockState::CutShort;
         let outcome = match (look, last.as_ref()) {
-            (Look::GoingOn, _) => RunOutcome::GoingOn,
+            (LockState::GoingOn, _) => RunOutcome::GoingOn,
             // It may have been killed before it left a record.
-            (Look::CutShort, _) => RunOutcome::CutShort,
-            (Look::Ended, last) => last.map_or(RunOutcome::NeverRun, |last| last.outcome),
+            (LockState::CutShort, _) => RunOutcome::CutShort,
+            (LockState::Ended, last) => last.map_or(RunOutcome::NeverRun, |last| last.outcome),
         };
         let next = at.and_then(|when| when.after(now).next());
         Self {
@@ -160,7 +160,11 @@ fn rooms(job: &Job, context: &Context) -> Vec<Room> {
 }
 
 /// All valid jobs of a file, with their status.
-pub(super) fn standing(file: &JobFile, report: &Report, now: &Zoned) -> HashMap<String, JobStands> {
+pub(super) fn status_of_jobs(
+    file: &JobFile,
+    report: &Report,
+    now: &Zoned,
+) -> HashMap<String, JobStands> {
     let names: Vec<&str> = file.names().collect();
     let mut known = known(file, &names, report);
     let jobs = names.iter().filter_map(|name| file.job(name).ok());

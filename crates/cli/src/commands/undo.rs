@@ -17,8 +17,8 @@ use crate::commands::past_runs::{self, WithRuns};
 use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
 use crate::options::{Ask, OnlyOfRun, complete, path};
+use crate::report::conversion;
 use crate::report::events::{self, Event, Head};
-use crate::report::told;
 use crate::runner;
 use crate::terminal::names;
 
@@ -161,10 +161,10 @@ impl Undo {
             }
             let was_chosen = safety.ask == Some(Ask::Each) || !self.only.only.is_empty();
             if !was_chosen {
-                runner.report.tell_all(told::problems(&left));
+                runner.report.emit_all(conversion::problems(&left));
             }
             let text = format!("not all of {shown} is back, so it is kept and can still be undone");
-            runner.report.tell(Event::note("kept", text));
+            runner.report.emit(Event::note("kept", text));
             Ok(if was_chosen { Exit::Done } else { Exit::Problems })
         })
     }

@@ -16,9 +16,9 @@ use crate::options::{
     Comparing, Dropping, Inside, ListingOptions, Output, RunningOptions, Verifying, path, places,
 };
 use crate::progress::Progress;
-use crate::records::Between;
+use crate::records::RunKey;
+use crate::report::conversion;
 use crate::report::events::Head;
-use crate::report::told;
 use crate::reporter::Report;
 
 const EXAMPLES: &str = "\
@@ -75,21 +75,21 @@ impl Verify {
 
     fn compare(
         &self,
-        (request, between): (&Request, &Between),
+        (request, between): (&Request, &RunKey),
         report: &Report,
         context: &Context,
     ) -> Result<Exit> {
         let session = Session::open(&Linux, request)?;
         let signals = context.signals()?;
-        let progress = Progress::scanning(&self.output, signals, || between.foretold());
+        let progress = Progress::scanning(&self.output, signals, || between.expected_totals());
         let plan = session.plan(&progress);
         progress.done();
-        report.looked_at(progress.looked_at());
+        report.scanned_totals(progress.scanned_totals());
         signals.check()?;
         let plan = plan?;
         let wanted = self.listing.suggest && !plan.is_empty();
         let suggestion = wanted.then(|| suggest::command(&plan, request, context));
-        report.tell_all(told::verdict(&plan, request, self.listing.limit, suggestion));
+        report.emit_all(conversion::verdict(&plan, request, self.listing.limit, suggestion));
         Ok(context.of_shown(if !plan.problems.is_empty() {
             Exit::Problems
         } else if plan.is_empty() {
@@ -102,12 +102,12 @@ impl Verify {
 
 impl Command for Verify {
     fn run(&self, context: &Context) -> Result<Exit> {
-        let form = self.output.settle_for_verdict(&self.listing)?;
+        let form = self.output.form_for_verdict(&self.listing)?;
         self.running.settle(context, context.signals()?)?;
         let request = self.asked(context)?;
         let head = Head::of(&request, false);
         let kept = self.output.keeping.open(&head, context)?;
-        let between = Between::of(&head, context.line());
+        let between = RunKey::of(&head, context.line());
         let report = Report::kept(form, head, kept, &context.heard);
         let compared = self.compare((&request, &between), &report, context);
         self.output.keeping.close(report, &compared, context);

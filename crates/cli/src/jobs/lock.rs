@@ -20,7 +20,7 @@ const TRIES: u32 = 10;
 const MOMENT: Duration = Duration::from_millis(200);
 
 /// The result of locking a job.
-pub(crate) enum Turn {
+pub(crate) enum LockAttempt {
     /// No other process runs it while this is held.
     Ours(JobLock),
     /// This process runs it, according to the file.
@@ -41,30 +41,30 @@ impl JobLock {
 
 /// The state of a job's lock.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Look {
+pub(crate) enum LockState {
     Ended,
     GoingOn,
     CutShort,
 }
 
 /// Whether a job is running, or was killed.
-pub(crate) fn look(jobs: &Path, name: &str) -> Look {
+pub(crate) fn look(jobs: &Path, name: &str) -> LockState {
     let Some(file) = path(jobs, name).and_then(|path| File::open(path).ok()) else {
-        return Look::Ended;
+        return LockState::Ended;
     };
     match flock(&file, FlockOperation::NonBlockingLockShared) {
-        Err(rustix::io::Errno::WOULDBLOCK) => Look::GoingOn,
-        _ if file.metadata().is_ok_and(|meta| meta.len() > 0) => Look::CutShort,
-        _ => Look::Ended,
+        Err(rustix::io::Errno::WOULDBLOCK) => LockState::GoingOn,
+        _ if file.metadata().is_ok_and(|meta| meta.len() > 0) => LockState::CutShort,
+        _ => LockState::Ended,
     }
 }
 
 /// Locks a job of a file.
-pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
+pub(crate) fn take(jobs: &Path, name: &str) -> LockAttempt {
     // A failed write does not stop the job.
     let Some(file) = path(jobs, name).and_then(|path| open(&path).ok().map(|file| (path, file)))
     else {
-        return Turn::Ours(JobLock::default());
+        return LockAttempt::Ours(JobLock::default());
     };
     let (path, mut file) = file;
     let mut tries = 0..TRIES;
@@ -81,21 +81,21 @@ pub(crate) fn take(jobs: &Path, name: &str) -> Turn {
         Ok(()) => {
             let _ = file.set_len(0);
             let _ = write!(file, "{}", std::process::id());
-            Turn::Ours(JobLock(Some(file)))
+            LockAttempt::Ours(JobLock(Some(file)))
         }
         Err(rustix::io::Errno::WOULDBLOCK) => {
             let process = fs::read_to_string(path).ok();
-            Turn::Of(process.and_then(|process| process.trim().parse().ok()))
+            LockAttempt::Of(process.and_then(|process| process.trim().parse().ok()))
         }
-        Err(_) => Turn::Ours(JobLock::default()),
+        Err(_) => LockAttempt::Ours(JobLock::default()),
     }
 }
 
 /// Waits for a job, until a signal comes.
-pub(crate) fn wait(jobs: &Path, name: &str, signals: &Signals) -> Turn {
+pub(crate) fn wait(jobs: &Path, name: &str, signals: &Signals) -> LockAttempt {
     loop {
         match take(jobs, name) {
-            Turn::Of(_) if signals.caught().is_none() => std::thread::sleep(MOMENT),
+            LockAttempt::Of(_) if signals.caught().is_none() => std::thread::sleep(MOMENT),
             turn => return turn,
         }
     }

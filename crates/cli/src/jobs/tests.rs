@@ -55,7 +55,7 @@ fn options(does: &Command) -> impl Iterator<Item = (&str, &Arg)> {
 }
 
 /// What an option means nothing without.
-fn beside(key: &str) -> (&'static str, &'static [&'static str]) {
+fn required_with(key: &str) -> (&'static str, &'static [&'static str]) {
     match key {
         "set-aside-keep" => ("set-aside = \"/aside\"\n", &["--set-aside=/aside"]),
         "log-keep" => ("log = \"/{date}.log\"\n", &["--log=/{date}.log"]),
@@ -69,7 +69,7 @@ fn fitting(does: &str, key: &str, arg: &Arg) -> String {
     let mut all = known.into_iter().chain(SAMPLES.map(str::to_owned));
     let fits = |value: &String| {
         let option = format!("--{key}={value}");
-        typed(does, &[beside(key).1, &[&*option]].concat()).is_ok()
+        typed(does, &[required_with(key).1, &[&*option]].concat()).is_ok()
     };
     let value = all.find(fits).unwrap_or_else(|| panic!("no sample fits --{key}"));
     let is_path = arg.get_value_parser().type_id() == TypeId::of::<PathBuf>();
@@ -88,7 +88,7 @@ fn every_option_of_a_job_is_understood_as_if_it_were_typed() {
             } else {
                 (format!("{key} = true"), format!("--{key}"))
             };
-            let (settings, options) = beside(key);
+            let (settings, options) = required_with(key);
             let wanted = typed(name, &[options, &[&*option]].concat());
             let wanted = wanted.unwrap_or_else(|error| panic!("{option}: {error}"));
             let job = job_of(name, &format!("{settings}{setting}"));
@@ -148,13 +148,13 @@ fn what_is_wrong_when_typed_is_wrong_in_a_job_and_its_place_is_told() {
         let name = does.get_name();
         for (key, _) in options(&does).filter(|(_, arg)| arg.get_action().takes_values()) {
             let option = format!("--{key}=\u{1f56f}");
-            let Err(error) = typed(name, &[beside(key).1, &[&*option]].concat()) else {
+            let Err(error) = typed(name, &[required_with(key).1, &[&*option]].concat()) else {
                 continue;
             };
-            let setting = format!("{key} = \"\u{1f56f}\"\n{}", beside(key).0);
+            let setting = format!("{key} = \"\u{1f56f}\"\n{}", required_with(key).0);
             let told = job_of(name, &setting).unwrap_err().to_string();
             let place = format!("utter.toml:5:{}: ", key.len() + 4);
-            let (what, _) = call::told(&error);
+            let (what, _) = call::described(&error);
             let what = what.lines().next().unwrap_or_default();
             assert!(told.contains(&(place + what)), "{told}\n{error}");
             refused += 1;

@@ -101,11 +101,11 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
         let advice = "name the one that you mean by its UUID, or by where it is mounted".to_owned();
         (format!("several drives have the {what} '{shown}'"), fitting, advice)
     };
-    let lines = [what].into_iter().chain(listed.into_iter().map(told)).chain([advice]);
+    let lines = [what].into_iter().chain(listed.into_iter().map(described)).chain([advice]);
     Err(lines.collect::<Vec<_>>().join("\n  "))
 }
 
-fn told(drive: &NamedDrive) -> String {
+fn described(drive: &NamedDrive) -> String {
     let label =
         drive.label.as_ref().map(|label| format!("label={}", names::shown(label.as_bytes())));
     let uuid = drive.uuid.as_ref().map(|uuid| format!("uuid={uuid}"));

@@ -8,7 +8,7 @@ use clap::Args;
 use crate::context::Context;
 use crate::exit::{Exit, wrong_call};
 use crate::options::log::Logging;
-use crate::options::telling::Telling;
+use crate::options::notifying::NotifyOptions;
 use crate::real::real;
 use crate::records::{Call, Recorder};
 use crate::report::events::Head;
@@ -27,7 +27,7 @@ pub(crate) struct KeepingOptions {
     #[arg(long, hide_short_help = true)]
     pub(crate) no_record: bool,
     #[command(flatten)]
-    pub(crate) telling: Telling,
+    pub(crate) telling: NotifyOptions,
 }
 
 impl KeepingOptions {
@@ -61,7 +61,7 @@ impl KeepingOptions {
         let is_dry = report.is_dry();
         let summary = report.end(came, &context.keep());
         if !is_dry {
-            self.telling.tell(&summary, context.job().map(|job| &*job.name));
+            self.telling.emit(&summary, context.job().map(|job| &*job.name));
         }
     }
 }

@@ -11,12 +11,12 @@ mod hours;
 mod keeping;
 mod log;
 mod moving;
+mod notifying;
 mod output;
 mod places;
 mod running;
 mod safety;
 mod selecting;
-mod telling;
 pub(crate) mod values;
 
 use anyhow::Result;
@@ -31,6 +31,7 @@ pub(crate) use carried::Carried;
 pub(crate) use changed::{ChangedOptions, Steps, Verifying};
 pub(crate) use hours::Hours;
 pub(crate) use moving::Moving;
+pub(crate) use notifying::NotifyOptions;
 pub(crate) use output::{Colors, ListingOptions, Output, ProgressHow, ShownOptions, Verbose};
 pub(crate) use places::places;
 pub(crate) use running::{RunningOptions, Waiting, Writing};
@@ -38,7 +39,6 @@ pub(crate) use safety::{
     AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
-pub(crate) use telling::Telling;
 
 /// Options of every command that compares two sides.
 #[derive(Debug, Args)]

@@ -113,11 +113,11 @@ impl ShownOptions {
                 "--format csv is for 'verify', 'history' and 'status' alone\n  use text or json"
             );
         }
-        Ok(self.settle_any())
+        Ok(self.form_with_table())
     }
 
     /// The form for a command with a table.
-    pub(crate) fn settle_any(&self) -> Form {
+    pub(crate) fn form_with_table(&self) -> Form {
         self.colors.settle();
         self.format.into()
     }
@@ -132,7 +132,7 @@ impl Output {
     }
 
     /// The form for a verification.
-    pub(crate) fn settle_for_verdict(&self, listing: &ListingOptions) -> Result<Form> {
+    pub(crate) fn form_for_verdict(&self, listing: &ListingOptions) -> Result<Form> {
         if self.shown.format == Format::Csv && self.quiet {
             wrong_call!("--quiet leaves nothing of --format csv\n  leave one of the two out");
         }

@@ -82,7 +82,7 @@ impl RunningOptions {
         if let Some(hours) = &self.within {
             signals.stop_at(Some(hours.end(context.began)?));
         }
-        if self.gentle { gentle::stand_back() } else { Ok(()) }
+        if self.gentle { gentle::lower_priority() } else { Ok(()) }
     }
 }
 

@@ -197,7 +197,7 @@ impl Selecting {
             values::refuse_expanded(option, patterns, sources).map_err(WrongCall)?;
         }
         let modified = match (self.what.age, self.what.dated) {
-            (Some(age), _) => values::aged(age, context.now()),
+            (Some(age), _) => values::times_of_age(age, context.now()),
             (None, dated) => dated.unwrap_or_default(),
         };
         let folders = Kinds { files: false, folders: true, links: false, specials: false };

@@ -111,7 +111,7 @@ pub(super) fn ages(text: &str) -> Result<Span<Duration>, String> {
 }
 
 /// The range of times of so long ago.
-pub(super) fn aged(age: Span<Duration>, now: Time) -> Span<Time> {
+pub(super) fn times_of_age(age: Span<Duration>, now: Time) -> Span<Time> {
     let before = |age: Duration| {
         let secs = now.secs.saturating_sub_unsigned(age.as_secs());
         match now.nanos.checked_sub(age.subsec_nanos()) {
@@ -373,9 +373,10 @@ mod tests {
         }
         let now = Time { secs: 1000, nanos: 5 };
         let half = Duration::from_millis(500);
-        let aged = aged(Span { from: Some(half), to: Some(Duration::from_secs(10)) }, now);
-        assert_eq!(aged.from, Some(Time { secs: 990, nanos: 5 }));
-        assert_eq!(aged.to, Some(Time { secs: 999, nanos: 500_000_005 }));
+        let times_of_age =
+            times_of_age(Span { from: Some(half), to: Some(Duration::from_secs(10)) }, now);
+        assert_eq!(times_of_age.from, Some(Time { secs: 990, nanos: 5 }));
+        assert_eq!(times_of_age.to, Some(Time { secs: 999, nanos: 500_000_005 }));
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
-use crate::progress::pace::Reached;
+use crate::progress::pace::Position;
 use crate::terminal::units;
 
 /// The cost of a step besides its content, in bytes.
@@ -19,14 +19,14 @@ const NARROW: usize = 60;
 pub(super) enum ShownStage {
     /// Unknown for the first run.
     Scanning(Option<Expected>),
-    Changing(Expected, Then),
+    Changing(Expected, AfterReading),
     /// Reading back; then it may continue with this stage.
-    ReadingBack(Expected, (Expected, Then)),
+    ReadingBack(Expected, (Expected, AfterReading)),
 }
 
 /// The work after the changes.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum Then {
+pub(super) enum AfterReading {
     Nothing,
     ReadingBack,
 }
@@ -78,7 +78,7 @@ impl LineHead {
 }
 
 /// How far a stage is.
-pub(super) struct Far {
+pub(super) struct StageProgress {
     pub(super) stage: ShownStage,
     pub(super) entries: u64,
     pub(super) bytes: u64,
@@ -87,7 +87,7 @@ pub(super) struct Far {
     pub(super) left: Option<Duration>,
 }
 
-impl Far {
+impl StageProgress {
     /// The expected work, unless more was done already.
     pub(super) fn expected(&self) -> Option<Expected> {
         let is_right = |expected: &Expected| {
@@ -100,10 +100,10 @@ impl Far {
         }
     }
 
-    pub(super) fn reached(&self) -> Reached {
+    pub(super) fn position(&self) -> Position {
         let all = Expected { steps: self.entries, bytes: self.bytes };
         let expected = self.stage.expected().unwrap_or(all);
-        Reached { work: expected.done(self.entries, self.bytes), bytes: self.bytes }
+        Position { work: expected.done(self.entries, self.bytes), bytes: self.bytes }
     }
 
     /// As many parts as fit into so many columns, then the subject.
@@ -187,7 +187,9 @@ impl Far {
         let left = self.left?.as_secs_f64().ceil().max(1.0);
         let left = units::span(Duration::try_from_secs_f64(left).ok()?);
         match self.stage {
-            ShownStage::Changing(_, Then::ReadingBack) => Some(format!("{left} left to write")),
+            ShownStage::Changing(_, AfterReading::ReadingBack) => {
+                Some(format!("{left} left to write"))
+            }
             _ => Some(format!("{left} left")),
         }
     }
@@ -243,8 +245,8 @@ mod tests {
     #[test]
     fn figures_come_first_and_give_way_by_their_weight() {
         let expected = Expected { steps: 2002, bytes: 8_600 << 20 };
-        let now = Far {
-            stage: ShownStage::Changing(expected, Then::Nothing),
+        let now = StageProgress {
+            stage: ShownStage::Changing(expected, AfterReading::Nothing),
             entries: 412,
             bytes: 3_268 << 20,
             rate: Some(96.1 * 1024.0 * 1024.0),
@@ -264,10 +266,17 @@ mod tests {
             assert_eq!(now.line(columns, &path).trim_start(), line);
         }
         let steps = Expected { steps: 2000, bytes: 0 };
-        let only_steps = Far { stage: ShownStage::Changing(steps, Then::Nothing), bytes: 0, ..now };
+        let only_steps = StageProgress {
+            stage: ShownStage::Changing(steps, AfterReading::Nothing),
+            bytes: 0,
+            ..now
+        };
         let line = only_steps.line(200, &path);
         assert!(line.contains("412 of 2,000 steps") && !line.contains("iB/s"), "{line}");
-        let then_more = Far { stage: ShownStage::Changing(expected, Then::ReadingBack), ..now };
+        let then_more = StageProgress {
+            stage: ShownStage::Changing(expected, AfterReading::ReadingBack),
+            ..now
+        };
         assert!(then_more.line(60, &path).ends_with("55 s left to write"));
     }
 
@@ -294,9 +303,9 @@ mod tests {
             (scan(9000, 1 << 30), 1200, 3 << 30, "compared 1,200 entries · 3.0 GiB · 96.1 MiB/s"),
         ];
         for (stage, entries, bytes, line) in lines {
-            let far = Far { stage, entries, bytes, rate, left: None };
+            let far = StageProgress { stage, entries, bytes, rate, left: None };
             let left = left.filter(|_| far.expected().is_some());
-            assert_eq!(Far { left, ..far }.line(200, &LineHead::Said("")), line);
+            assert_eq!(StageProgress { left, ..far }.line(200, &LineHead::Said("")), line);
         }
     }
 
@@ -308,9 +317,9 @@ mod tests {
             let expected = Some(Expected { steps: steps.into(), bytes: all.into() });
             let left = Some(Duration::from_secs(seconds));
             let rate = Some(f64::from(bytes));
-            let changing = expected.map(|expected| ShownStage::Changing(expected, Then::ReadingBack));
+            let changing = expected.map(|expected| ShownStage::Changing(expected, AfterReading::ReadingBack));
             for stage in [changing, Some(ShownStage::Scanning(expected))].into_iter().flatten() {
-                let now = Far { stage, entries: entries.into(), bytes: bytes.into(), rate, left };
+                let now = StageProgress { stage, entries: entries.into(), bytes: bytes.into(), rate, left };
                 let about = LineHead::Path(names::shown(path.as_bytes()));
                 let line = now.line(columns, &about);
                 prop_assert!(line.width() <= columns, "{line}");

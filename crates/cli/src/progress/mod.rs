@@ -16,7 +16,7 @@ use utter_echo_core::StepOutcome;
 use utter_echo_core::observe::Observer;
 use utter_echo_core::plan::Plan;
 
-use line::{Expected, Far, LineHead, ShownStage, Then};
+use line::{AfterReading, Expected, LineHead, ShownStage, StageProgress};
 use pace::Pace;
 
 use crate::options::{Output, ProgressHow};
@@ -92,11 +92,12 @@ impl<'a> Progress<'a> {
     pub(crate) fn scanning(
         output: &Output,
         signals: &'a Signals,
-        foretold: impl FnOnce() -> Option<Amount>,
+        expected_totals: impl FnOnce() -> Option<Amount>,
     ) -> Self {
-        let foretold = if how(output) == ProgressHow::None { None } else { foretold() };
+        let expected_totals =
+            if how(output) == ProgressHow::None { None } else { expected_totals() };
         let expected = |Amount { entries, bytes }| Expected { steps: entries, bytes };
-        Self::new(how(output), signals, ShownStage::Scanning(foretold.map(expected)))
+        Self::new(how(output), signals, ShownStage::Scanning(expected_totals.map(expected)))
     }
 
     pub(crate) fn changing(
@@ -106,7 +107,8 @@ impl<'a> Progress<'a> {
         reads_back: bool,
     ) -> Self {
         let (steps, bytes) = (plan.totals.steps(), plan.totals.bytes_to_write());
-        let then = if reads_back && bytes > 0 { Then::ReadingBack } else { Then::Nothing };
+        let then =
+            if reads_back && bytes > 0 { AfterReading::ReadingBack } else { AfterReading::Nothing };
         Self::new(how(output), signals, ShownStage::Changing(Expected { steps, bytes }, then))
     }
 
@@ -142,7 +144,7 @@ impl<'a> Progress<'a> {
     }
 
     /// Entries that were scanned, and bytes that were compared.
-    pub(crate) fn looked_at(&self) -> Amount {
+    pub(crate) fn scanned_totals(&self) -> Amount {
         let Counted { entries, compared, .. } = &self.shared.counted;
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
         Amount { entries: now(entries), bytes: now(compared) }
@@ -200,7 +202,7 @@ impl Shared {
                 (pace, followed) = (Pace::default(), stage);
             }
             let mut far = self.far(stage);
-            pace.note(now, far.reached(), self.counted.moved.swap(false, Ordering::Relaxed));
+            pace.note(now, far.position(), self.counted.moved.swap(false, Ordering::Relaxed));
             far.rate = pace.bytes_a_second(now);
             far.left = far.expected().and_then(|expected| pace.left(now, expected.work()));
             let stops = caught.is_set();
@@ -210,7 +212,7 @@ impl Shared {
                 Display::Bar(bar) => bar.set_message(far.line(width(), &about)),
                 Display::Plain if stops && !has_answered => {
                     has_answered = true;
-                    streams::tell(STOPPING);
+                    streams::emit(STOPPING);
                 }
                 Display::Plain if now >= plain_at => {
                     plain_at += PLAIN;
@@ -218,7 +220,7 @@ impl Shared {
                         LineHead::Path(_) => LineHead::Said(""),
                         said @ LineHead::Said(_) => said,
                     };
-                    streams::tell(&far.line(usize::MAX, &about));
+                    streams::emit(&far.line(usize::MAX, &about));
                 }
                 Display::Plain | Display::Nothing => {}
             }
@@ -234,14 +236,14 @@ impl Shared {
         *total
     }
 
-    fn far(&self, stage: ShownStage) -> Far {
+    fn far(&self, stage: ShownStage) -> StageProgress {
         let now = |count: &AtomicU64| count.load(Ordering::Relaxed);
         let bytes = if let ShownStage::Changing(..) = stage {
             &self.counted.wrote
         } else {
             &self.counted.compared
         };
-        Far {
+        StageProgress {
             stage,
             entries: now(&self.counted.entries),
             bytes: now(bytes),
@@ -341,7 +343,7 @@ impl Observer for Progress<'_> {
     fn flushing(&self) {
         self.shared.flushes.store(true, Ordering::Relaxed);
         if let Display::Plain = &self.shared.display {
-            streams::tell(FLUSHING);
+            streams::emit(FLUSHING);
         }
     }
 
@@ -382,7 +384,8 @@ mod tests {
     #[test]
     fn what_is_read_back_counts_for_itself_and_the_next_source_goes_on_where_it_was() {
         let signals = Signals::default();
-        let changing = ShownStage::Changing(Expected { steps: 4, bytes: 900 }, Then::ReadingBack);
+        let changing =
+            ShownStage::Changing(Expected { steps: 4, bytes: 900 }, AfterReading::ReadingBack);
         let progress = Progress::new(ProgressHow::Plain, &signals, changing);
         let far = || progress.shared.far(*progress.shared.stage());
         progress.wrote(300);

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 /// The position of a run. It moves in jumps, since drives confirm writes only now and then.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub(super) struct Reached {
+pub(super) struct Position {
     /// In units of what takes the time.
     pub(super) work: u64,
     /// Bytes of content.
@@ -15,7 +15,7 @@ pub(super) struct Reached {
 /// The moments at which a run advanced.
 #[derive(Debug, Default)]
 pub(super) struct Pace {
-    leaps: VecDeque<(Duration, Reached)>,
+    leaps: VecDeque<(Duration, Position)>,
     /// The time of the last activity of any kind.
     alive: Duration,
 }
@@ -37,31 +37,31 @@ const UNUSUAL: u32 = 4;
 
 impl Pace {
     /// Records the present position. `moves`: there was activity, with or without an advance.
-    pub(super) fn note(&mut self, now: Duration, reached: Reached, moves: bool) {
+    pub(super) fn note(&mut self, now: Duration, position: Position, moves: bool) {
         let last = self.leaps.back().copied();
-        let leapt = last.is_none_or(|(_, before)| before != reached);
+        let leapt = last.is_none_or(|(_, before)| before != position);
         if moves || leapt {
             self.alive = now;
         }
         if !leapt {
             return;
         }
-        if last.is_some_and(|(at, _)| self.stood_still(now.saturating_sub(at))) {
+        if last.is_some_and(|(at, _)| self.is_pause(now.saturating_sub(at))) {
             self.leaps.clear();
         }
         // Merged into one moment, so that a burst counts once.
         if self.leaps.len() > 1 && last.is_some_and(|(at, _)| now.saturating_sub(at) < APART) {
             self.leaps.pop_back();
         }
-        self.leaps.push_back((now, reached));
+        self.leaps.push_back((now, position));
         while self.leaps.len() > 2 && now.saturating_sub(self.leaps[0].0) > LATELY {
             self.leaps.pop_front();
         }
-        self.forget_what_was_otherwise(now);
+        self.drop_older_pace(now);
     }
 
     /// Disks are faster in some areas than in others; the recent pace predicts best.
-    fn forget_what_was_otherwise(&mut self, now: Duration) {
+    fn drop_older_pace(&mut self, now: Duration) {
         let begin = self.leaps.partition_point(|(at, _)| now.saturating_sub(*at) > FOR);
         let rate = |from: usize| {
             let ((begun, before), (at, after)) = (self.leaps.get(from)?, self.leaps.back()?);
@@ -80,7 +80,7 @@ impl Pace {
     }
 
     /// After such a long pause, the earlier pace predicts nothing.
-    fn stood_still(&self, span: Duration) -> bool {
+    fn is_pause(&self, span: Duration) -> bool {
         let (Some((first, _)), Some((last, _))) = (self.leaps.front(), self.leaps.back()) else {
             return false;
         };
@@ -91,7 +91,7 @@ impl Pace {
 
     /// Recent bytes per second; `None` while waiting.
     pub(super) fn bytes_a_second(&self, now: Duration) -> Option<f64> {
-        if self.waits(now) { None } else { self.a_second(|reached| reached.bytes) }
+        if self.waits(now) { None } else { self.a_second(|position| position.bytes) }
     }
 
     /// The time left for so much work; `None` while waiting.
@@ -99,15 +99,15 @@ impl Pace {
         if self.waits(now) {
             return None;
         }
-        let (at, reached) = self.leaps.back()?;
-        let rate = self.a_second(|reached| reached.work).filter(|rate| *rate > 0.0)?;
-        let left = all.saturating_sub(reached.work) as f64 / rate;
+        let (at, position) = self.leaps.back()?;
+        let rate = self.a_second(|position| position.work).filter(|rate| *rate > 0.0)?;
+        let left = all.saturating_sub(position.work) as f64 / rate;
         // The run has advanced since the last report.
         let since = now.saturating_sub(*at).as_secs_f64();
         Duration::try_from_secs_f64((left - since).clamp(0.0, 1e9)).ok()
     }
 
-    fn a_second(&self, of: impl Fn(&Reached) -> u64) -> Option<f64> {
+    fn a_second(&self, of: impl Fn(&Position) -> u64) -> Option<f64> {
         let ((begun, before), (at, now)) = (self.leaps.front()?, self.leaps.back()?);
         let span = at.saturating_sub(*begun);
         let done = of(now).saturating_sub(of(before));
@@ -136,7 +136,7 @@ mod tests {
                     told = rate * milliseconds / 1000;
                     next = milliseconds + leap.next().unwrap();
                 }
-                pace.note(now, Reached { work: told, bytes: told }, false);
+                pace.note(now, Position { work: told, bytes: told }, false);
                 if milliseconds < seconds * 200 || milliseconds < 3000 {
                     continue;
                 }
@@ -156,7 +156,7 @@ mod tests {
         // Ten units per second for five seconds, a pause of thirty, and the same again.
         for tenths in (0..50).chain(350..400) {
             let work = if tenths < 50 { tenths } else { tenths - 300 };
-            pace.note(at(tenths), Reached { work, bytes: work }, false);
+            pace.note(at(tenths), Position { work, bytes: work }, false);
             let left = pace.left(at(tenths), 200);
             let expected = (20..50).contains(&tenths) || (370..400).contains(&tenths);
             let seconds = left.map(|left| left.as_secs_f64() * 10.0 + work as f64);
@@ -175,7 +175,7 @@ mod tests {
         // Fast for three seconds, then a fifth of that rate.
         for tenths in 0_u64..100 {
             let work = tenths.min(30) * 50 + tenths.saturating_sub(30) * 10;
-            pace.note(Duration::from_millis(tenths * 100), Reached { work, bytes: work }, false);
+            pace.note(Duration::from_millis(tenths * 100), Position { work, bytes: work }, false);
             let left =
                 pace.left(Duration::from_millis(tenths * 100), 3500).map(|l| l.as_secs_f64());
             let truth = (3500 - work) as f64 / if tenths < 30 { 500.0 } else { 100.0 };
@@ -190,12 +190,12 @@ mod tests {
     #[test]
     fn what_stands_still_waits_until_it_moves() {
         let mut pace = Pace::default();
-        let reached = Reached { work: 1, bytes: 1 };
-        pace.note(Duration::ZERO, reached, false);
+        let position = Position { work: 1, bytes: 1 };
+        pace.note(Duration::ZERO, position, false);
         let later = Duration::from_secs(4);
-        pace.note(later, reached, false);
+        pace.note(later, position, false);
         assert!(pace.waits(later));
-        pace.note(later, reached, true);
+        pace.note(later, position, true);
         assert!(!pace.waits(later));
     }
 }

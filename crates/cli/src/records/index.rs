@@ -22,22 +22,22 @@ use crate::run_name;
 const END: u64 = 1 << 16;
 
 /// The sides of a run, and how it was called.
-pub(crate) struct Between {
+pub(crate) struct RunKey {
     sides: Vec<PathBuf>,
     call: String,
     command: CommandWord,
 }
 
-impl Between {
+impl RunKey {
     pub(crate) fn of(head: &Head, line: String) -> Self {
         Self { sides: head.sides(), call: line, command: head.command }
     }
 
     /// The expected totals of a scan, from the last run between these sides, preferably of the same command; and of
     /// a comparison, from the last run with the same call.
-    pub(crate) fn foretold(&self) -> Option<Amount> {
+    pub(crate) fn expected_totals(&self) -> Option<Amount> {
         let sides: Vec<_> = self.sides.iter().map(|side| real_side(side)).collect();
-        Store::find()?.foretold(&sides, &self.call, self.command)
+        Store::find()?.expected_totals(&sides, &self.call, self.command)
     }
 }
 
@@ -128,7 +128,12 @@ impl Store {
         Ok(Runs { end: bytes.len(), bytes, closed: HashMap::new(), store: self.clone() })
     }
 
-    fn foretold(&self, sides: &[PathBuf], call: &str, command: CommandWord) -> Option<Amount> {
+    fn expected_totals(
+        &self,
+        sides: &[PathBuf],
+        call: &str,
+        command: CommandWord,
+    ) -> Option<Amount> {
         let mut best: Option<(Amount, bool)> = None;
         for RunEntry { began, closed, .. } in self.runs().ok()? {
             let Some(left) = closed.and_then(|closed| closed.left) else { continue };
@@ -203,7 +208,7 @@ impl RunEntry {
     }
 
     /// The outcome of the run, as far as it is known.
-    pub(crate) fn told(self) -> Recorded {
+    pub(crate) fn described(self) -> Recorded {
         let name = self.name();
         let Self { began, closed, store } = self;
         // It may have been killed between closing its record and adding to the index.

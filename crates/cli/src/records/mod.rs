@@ -16,7 +16,7 @@ mod starts;
 mod store;
 
 pub(crate) use call::{Call, Within};
-pub(crate) use index::{Between, RunEntry};
+pub(crate) use index::{RunEntry, RunKey};
 pub(crate) use reader::Lines;
 pub(crate) use recorder::{Recorder, Watching, of_failed};
 pub(crate) use retention::RecordRetention;

@@ -28,7 +28,7 @@ use crate::records::store::{Named, Store, try_lock};
 use crate::report::events::{
     Began, CallingProcess, Closed, CommandWord, Event, Placed, RunOutcome, StepLine,
 };
-use crate::report::{Heard, told};
+use crate::report::{HeardTotals, conversion};
 use crate::terminal::shell::quoted;
 
 /// Bytes written at once, unless this much time has passed.
@@ -61,7 +61,7 @@ impl Recorder {
     pub(crate) fn begin(call: Call, keep: &RecordRetention) -> io::Result<Self> {
         let store = Store::find().ok_or_else(|| io::Error::other("there is no home folder"))?;
         store.make()?;
-        store.let_in(keep.group, store.folder())?;
+        store.allow_group(keep.group, store.folder())?;
         let began = call.began.to_string();
         let mut began = Began {
             run: 0,
@@ -86,11 +86,11 @@ impl Recorder {
         let (run, name) = (began.run, Named::new(began.run, &stamp(&began.began)).name);
         let first = line(&Event::Began(began));
         store.add(&first)?;
-        store.let_in(keep.group, &store.index())?;
+        store.allow_group(keep.group, &store.index())?;
         let open =
             OpenOptions::new().append(true).create_new(true).mode(0o600).open(store.record(&name));
         let file = open?;
-        store.let_in(keep.group, &store.record(&name))?;
+        store.allow_group(keep.group, &store.record(&name))?;
         // A new record is nobody else's, but another process may be looking at its lock.
         while !try_lock(&file) {
             std::thread::yield_now();
@@ -168,7 +168,7 @@ impl Recorder {
     pub(crate) fn close(
         self,
         came: Result<Exit, &anyhow::Error>,
-        heard: &Heard,
+        heard: &HeardTotals,
         keep: &RecordRetention,
     ) -> io::Result<()> {
         let exit = came.unwrap_or_else(exit::of_error);
@@ -214,7 +214,7 @@ pub(crate) fn of_failed(
     // A record that cannot be written does not affect the job.
     let recorder = Recorder::begin(call, &within.keep).ok()?;
     let run = recorder.run;
-    recorder.close(Err(error), &Heard::default(), &within.keep).ok()?;
+    recorder.close(Err(error), &HeardTotals::default(), &within.keep).ok()?;
     Some(run)
 }
 
@@ -262,11 +262,11 @@ impl<'a, S: Observer> Watching<'a, S> {
     /// Records outcomes that are missing or have changed.
     pub(crate) fn settle(&self, outcome: &Outcome) {
         for number in 0..self.told.len() {
-            self.tell(number, outcome.of(number));
+            self.emit(number, outcome.of(number));
         }
     }
 
-    fn tell(&self, number: usize, outcome: StepOutcome) {
+    fn emit(&self, number: usize, outcome: StepOutcome) {
         let (Some(recorder), Some(told)) = (self.recorder, self.told.get(number)) else { return };
         if told.swap(outcome as u8, Ordering::Relaxed) == outcome as u8 {
             return;
@@ -311,13 +311,13 @@ impl<S: Observer> Observer for Watching<'_, S> {
     }
 
     fn concluded(&self, step: usize, outcome: StepOutcome) {
-        self.tell(step, outcome);
+        self.emit(step, outcome);
         self.shown.concluded(step, outcome);
     }
 
     fn met(&self, problem: &Problem) {
         if let Some(recorder) = self.recorder {
-            for event in told::problems(std::slice::from_ref(problem)) {
+            for event in conversion::problems(std::slice::from_ref(problem)) {
                 let line = line(&event);
                 recorder.journal().met.insert(hash(&line));
                 recorder.add(&line);

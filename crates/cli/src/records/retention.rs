@@ -49,7 +49,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
         return Ok(());
     }
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
-    let mut all: Vec<Recorded> = store.runs()?.map(RunEntry::told).collect();
+    let mut all: Vec<Recorded> = store.runs()?.map(RunEntry::described).collect();
     all.reverse();
     let due = store.folder().join("due");
     let marked = marked(&due);
@@ -77,7 +77,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
         }
     }
     store.replace_index(&lines)?;
-    store.let_in(keep.group, &store.index())
+    store.allow_group(keep.group, &store.index())
 }
 
 /// Which runs were found old earlier, and by which run. If lost, it is built again.
@@ -138,8 +138,8 @@ fn old(
     let mut numbers: Vec<u64> = all.iter().map(|run| run.began.run).collect();
     numbers.sort_unstable();
     let finder = numbers.last().map(u64::to_string).unwrap_or_default();
-    let aged = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
-    let mut gone: HashSet<u64> = aged.goes.into_iter().collect();
+    let times_of_age = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
+    let mut gone: HashSet<u64> = times_of_age.goes.into_iter().collect();
     let mut rooms: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
     let by_worth = all.iter().filter(is_well).chain(all.iter().filter(|run| !is_well(run)));
     for run in by_worth.filter(|run| !is_needed(run)) {
@@ -150,7 +150,7 @@ fn old(
             rooms -= room(run).min(rooms);
         }
     }
-    (gone, aged.marked)
+    (gone, times_of_age.marked)
 }
 
 #[cfg(test)]

@@ -135,12 +135,12 @@ impl Search {
             let line = &lines[begin..];
             let end = memchr::memchr(b'\n', line).unwrap_or(line.len());
             if let Ok(event) = serde_json::from_slice(&line[..end]) {
-                found.extend(self.tell(event, began));
+                found.extend(self.emit(event, began));
             }
         }
     }
 
-    fn tell(&self, event: Event, began: &Began) -> Option<Happened> {
+    fn emit(&self, event: Event, began: &Began) -> Option<Happened> {
         let told = match event {
             Event::Step(step) => {
                 let StepLine { verb, path, was, reason, outcome, .. } = step;

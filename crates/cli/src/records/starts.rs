@@ -62,7 +62,7 @@ impl Store {
                 calls.clear();
                 *start = job.start;
             }
-            calls.push(RunEntry::told(run));
+            calls.push(RunEntry::described(run));
             if known.values().all(Starts::is_known) {
                 break;
             }
@@ -80,7 +80,7 @@ impl Starts {
         let Some(first) = calls.last() else { return };
         let expected = first.began.job.as_ref().map_or(1, |job| job.calls);
         let outcomes = || calls.iter().map(|call| call.outcome);
-        let worst = outcomes().max_by_key(|outcome| rank(*outcome));
+        let worst = outcomes().max_by_key(|outcome| severity(*outcome));
         let outcome = match worst.unwrap_or(RunOutcome::CutShort) {
             going @ RunOutcome::GoingOn => going,
             RunOutcome::Stopped => RunOutcome::Stopped,
@@ -93,7 +93,7 @@ impl Starts {
 }
 
 /// From good to bad.
-fn rank(outcome: RunOutcome) -> usize {
+fn severity(outcome: RunOutcome) -> usize {
     use RunOutcome::{
         CutShort, Different, EndedEarly, GoingOn, Problems, Refused, Stopped, Well, Wrong,
     };

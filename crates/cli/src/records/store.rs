@@ -46,7 +46,7 @@ impl Store {
     }
 
     /// Makes the store readable for a group, if the user may do that.
-    pub(super) fn let_in(&self, group: Option<u32>, path: &Path) -> io::Result<()> {
+    pub(super) fn allow_group(&self, group: Option<u32>, path: &Path) -> io::Result<()> {
         if group.is_none() {
             return Ok(());
         }

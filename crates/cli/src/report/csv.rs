@@ -58,7 +58,7 @@ impl Csv {
         }
     }
 
-    fn tell_waiting(&mut self) {
+    fn write_pending(&mut self) {
         if let Some(fields) = self.waiting.take() {
             self.row(RUNS, &fields);
         }
@@ -93,19 +93,19 @@ impl Sink for Csv {
                 self.row(STEPS, &[&fields[..], &rest].concat());
             }
             Event::Recorded(run) => {
-                self.tell_waiting();
+                self.write_pending();
                 self.waiting = Some(recorded(run));
             }
             Event::Happened(happened) => self.row(HAPPENED, &happened_fields(happened)),
-            Event::JobStands(job) => self.row(JOBS, &stands(job)),
+            Event::JobStands(job) => self.row(JOBS, &job_status(job)),
             Event::Found(FoundLine { state, differences, listed }) if listed < differences => {
                 let (count, state) = (units::count(differences - listed), state.word());
-                streams::tell(&format!(
+                streams::emit(&format!(
                     "utter: {count} more differences ({state}) are not listed because of --limit"
                 ));
             }
             Event::Problem(problem) => text::problem(problem),
-            Event::Totals(_) => self.tell_waiting(),
+            Event::Totals(_) => self.write_pending(),
             _ => {}
         }
     }
@@ -123,7 +123,7 @@ fn number<T: ToString + ?Sized>(number: &T) -> Vec<u8> {
     number.to_string().into_bytes()
 }
 
-fn or_nothing<T: ToString>(value: Option<T>) -> Vec<u8> {
+fn text_or_empty<T: ToString>(value: Option<T>) -> Vec<u8> {
     value.map(|value| number(&value)).unwrap_or_default()
 }
 
@@ -135,15 +135,15 @@ fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
         number(&began.run),
         word(&began.began),
         word(began.command.word()),
-        or_nothing(job),
+        text_or_empty(job),
         destination.unwrap_or_default(),
         word(run.outcome.word()),
-        or_nothing(closed.map(|closed| closed.code)),
-        or_nothing(closed.map(|closed| closed.done.entries)),
-        or_nothing(closed.map(|closed| closed.done.bytes)),
-        or_nothing(closed.map(|closed| closed.seconds)),
-        or_nothing(closed.map(|closed| closed.problems)),
-        or_nothing(closed.and_then(|closed| closed.cause.as_ref())),
+        text_or_empty(closed.map(|closed| closed.code)),
+        text_or_empty(closed.map(|closed| closed.done.entries)),
+        text_or_empty(closed.map(|closed| closed.done.bytes)),
+        text_or_empty(closed.map(|closed| closed.seconds)),
+        text_or_empty(closed.map(|closed| closed.problems)),
+        text_or_empty(closed.and_then(|closed| closed.cause.as_ref())),
     ]
 }
 
@@ -152,7 +152,7 @@ fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
     vec![
         number(run),
         word(began),
-        or_nothing(job.as_ref()),
+        text_or_empty(job.as_ref()),
         word(command.word()),
         word(what),
         path.as_bytes().to_vec(),
@@ -162,16 +162,16 @@ fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
     ]
 }
 
-fn stands(job: &JobStands) -> Vec<Vec<u8>> {
+fn job_status(job: &JobStands) -> Vec<Vec<u8>> {
     vec![
         word(&job.name),
         number(&job.enabled),
         number(&job.is_well),
         word(job.outcome.word()),
-        or_nothing(job.run),
-        or_nothing(job.times.last.as_ref()),
-        or_nothing(job.times.last_well.as_ref()),
-        or_nothing(job.times.next.as_ref()),
-        or_nothing(job.times.overdue_since.as_ref()),
+        text_or_empty(job.run),
+        text_or_empty(job.times.last.as_ref()),
+        text_or_empty(job.times.last_well.as_ref()),
+        text_or_empty(job.times.next.as_ref()),
+        text_or_empty(job.times.overdue_since.as_ref()),
     ]
 }

@@ -99,7 +99,7 @@ impl<F: Field> Serialize for Exact<F> {
 }
 
 /// The bytes that such fields hold.
-fn told(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
+fn described(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
     match base64.and_then(Value::as_str) {
         Some(base64) => STANDARD.decode(base64).ok(),
         None => Some(text.as_str()?.as_bytes().to_vec()),
@@ -110,7 +110,7 @@ impl<'de, F: Field> Deserialize<'de> for Exact<F> {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let fields: HashMap<String, Value> = HashMap::deserialize(from)?;
         let text = fields.get(F::TEXT).ok_or_else(|| D::Error::missing_field(F::TEXT))?;
-        let bytes = told(text, fields.get(F::BASE64));
+        let bytes = described(text, fields.get(F::BASE64));
         bytes.map(|bytes| Self(bytes, PhantomData)).ok_or_else(|| D::Error::custom("no path"))
     }
 }
@@ -179,7 +179,7 @@ impl<'de> Deserialize<'de> for Sources {
         let list = |name| fields.get(name).and_then(Value::as_array);
         let exact = list("sources_base64");
         let path = |(at, text): (usize, &Value)| {
-            let bytes = told(text, exact.and_then(|exact| exact.get(at)))?;
+            let bytes = described(text, exact.and_then(|exact| exact.get(at)))?;
             Some(PathBuf::from(OsString::from_vec(bytes)))
         };
         let paths: Option<_> =

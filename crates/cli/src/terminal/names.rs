@@ -15,7 +15,7 @@ pub(crate) fn shown(path: &[u8]) -> String {
         for character in chunk.valid().chars() {
             match character {
                 '\\' => text.push_str("\\\\"),
-                c if c.is_control() || misleads(c) => text.extend(c.escape_default()),
+                c if c.is_control() || is_deceptive(c) => text.extend(c.escape_default()),
                 c => text.push(c),
             }
         }
@@ -38,7 +38,7 @@ pub(crate) fn harmless(message: &str) -> String {
     for character in message.chars() {
         match character {
             '\n' => text.push('\n'),
-            c if c.is_control() || misleads(c) => text.extend(c.escape_default()),
+            c if c.is_control() || is_deceptive(c) => text.extend(c.escape_default()),
             c => text.push(c),
         }
     }
@@ -46,7 +46,7 @@ pub(crate) fn harmless(message: &str) -> String {
 }
 
 /// True for characters that change the direction of writing, have no width, break a line, or look like a slash.
-fn misleads(c: char) -> bool {
+fn is_deceptive(c: char) -> bool {
     matches!(
         c,
         '\u{200e}' | '\u{200f}' | '\u{061c}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}'

@@ -40,15 +40,15 @@ pub(crate) fn err() -> Steady<anstream::Stderr> {
 }
 
 /// One line on stderr.
-pub(crate) fn tell(line: &str) {
+pub(crate) fn emit(line: &str) {
     // It cannot fail.
     let _ = writeln!(err(), "{line}");
 }
 
 /// What is wrong, and then what to do next.
-pub(crate) fn tell_wrong(message: &str) {
+pub(crate) fn print_wrong(message: &str) {
     let message = format!("{LABEL}utter:{LABEL:#} {}", names::harmless(message));
-    tell(&if is_journal() {
+    emit(&if is_journal() {
         message.lines().map(of_journal).collect::<Vec<_>>().join("\n")
     } else {
         message
@@ -71,12 +71,12 @@ fn is_journal() -> bool {
 }
 
 /// An error that ended a command.
-pub(crate) fn tell_error(error: &anyhow::Error) {
-    tell_wrong(&in_words(&format!("{error:#}")));
+pub(crate) fn print_error(error: &anyhow::Error) {
+    print_wrong(&without_error_number(&format!("{error:#}")));
 }
 
 /// An error without the system's error number.
-pub(crate) fn in_words(text: &str) -> String {
+pub(crate) fn without_error_number(text: &str) -> String {
     let number = text.find(" (os error ").and_then(|at| Some((at, at + text[at..].find(')')? + 1)));
     number.map_or(text.to_owned(), |(from, to)| [&text[..from], &text[to..]].concat())
 }
@@ -98,7 +98,7 @@ impl<W: Write> Steady<W> {
                 Err(e) => {
                     self.closed.store(true, Ordering::Relaxed);
                     if std::ptr::eq(self.closed, &raw const OUT_CLOSED) {
-                        tell_error(&anyhow::anyhow!("the rest of the output is lost: {e}"));
+                        print_error(&anyhow::anyhow!("the rest of the output is lost: {e}"));
                     }
                 }
             }

@@ -80,7 +80,7 @@ impl Command for Demo {
         say(&format!("  {}", names::path(&source)))?;
         for (at, (why, line)) in WALK.into_iter().enumerate() {
             if at == 3 {
-                saltmere::pass_a_day(&source)?;
+                saltmere::change_for_a_day(&source)?;
             }
             step(context.program, (why, line), &source, &echo)?;
         }

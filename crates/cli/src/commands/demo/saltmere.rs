@@ -48,7 +48,7 @@ pub(super) fn build(root: &Path) -> io::Result<()> {
 }
 
 /// The changes of a working day.
-pub(super) fn pass_a_day(root: &Path) -> io::Result<()> {
+pub(super) fn change_for_a_day(root: &Path) -> io::Result<()> {
     for light in ["gull-ness", "long-mare"] {
         let log = logbook(light, 1924, 12);
         write(root, &format!("logbooks/{light}/1924.csv"), log.as_bytes(), 0)?;

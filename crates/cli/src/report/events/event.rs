@@ -339,7 +339,7 @@ pub(crate) struct TotalsLine {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) plan: Option<Planned>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) run: Option<Ran>,
+    pub(crate) run: Option<RunTotals>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) verdict: Option<VerdictLine>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -399,7 +399,7 @@ impl VerbTotals {
 
 /// What a run did.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Ran {
+pub(crate) struct RunTotals {
     pub(crate) done: VerbTotals,
     pub(crate) bytes_written: u64,
     /// All that it did; the time that a question waited for its answer is not in it.

@@ -8,9 +8,9 @@ mod records;
 
 pub(crate) use event::{
     DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine, FoundLine, Head, Holds,
-    Letters, NoteLine, ParticipationWord, PastRunLine, Planned, ProblemLine, Ran, RuleLine, Says,
-    Selected, SideTotals, StandingWord, StateWord, StepLine, Suggestion, TotalsLine, VerbTotals,
-    VerbWord, VerdictLine,
+    Letters, NoteLine, ParticipationWord, PastRunLine, Planned, ProblemLine, RuleLine, RunTotals,
+    Says, Selected, SideTotals, StandingWord, StateWord, StepLine, Suggestion, TotalsLine,
+    VerbTotals, VerbWord, VerdictLine,
 };
 pub(crate) use fields::{Amount, CommandWord, OutcomeWord, Word};
 pub(crate) use jobs::{

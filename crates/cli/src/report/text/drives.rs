@@ -3,7 +3,7 @@
 use crate::report::events::{DriveLine, Holds, Letters};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{FAINT, HEADING};
-use crate::report::words;
+use crate::report::wording;
 use crate::terminal::{names, units};
 
 impl Text {
@@ -35,15 +35,18 @@ impl Text {
             !for_root || has(id) != has("user-xattr")
         };
         let (mut held, mut lacking): (Vec<_>, Vec<_>) =
-            words::ABILITIES.iter().map(|(id, _)| *id).filter(apart).partition(|id| has(id));
+            wording::ABILITIES.iter().map(|(id, _)| *id).filter(apart).partition(|id| has(id));
         if holds.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");
         for (what, ids) in [("holds", held), ("lacks", lacking)] {
             if !ids.is_empty() {
-                let told: Vec<_> = ids.into_iter().map(words::ability_in_words).collect();
+                let told: Vec<_> = ids.into_iter().map(wording::ability_in_words).collect();
                 self.fact(what, &told.join(", "));
             }
         }
-        self.fact("times", &format!("to {}", words::grain(holds.time_grain_nanoseconds)));
+        self.fact(
+            "times",
+            &format!("to {}", wording::time_resolution(holds.time_grain_nanoseconds)),
+        );
         let limits = limits(holds);
         if !limits.is_empty() {
             self.fact("names", &limits.join(", "));

@@ -5,7 +5,7 @@ use crate::report::events::{
 };
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING};
-use crate::report::words;
+use crate::report::wording;
 use crate::terminal::{names, units};
 
 impl Text {
@@ -27,7 +27,7 @@ impl Text {
     pub(super) fn ruled(&mut self, rule: &RuleLine) {
         let RuleLine { rule, taken, left_out, bytes, .. } = rule;
         if taken + left_out == 0 {
-            let told = words::idle_pattern(rule);
+            let told = wording::idle_pattern(rule);
             self.kept.idle.push(format!("{FAINT}note: {told}{FAINT:#}"));
             return;
         }
@@ -44,7 +44,7 @@ impl Text {
     }
 
     pub(super) fn selected(&mut self, Selected { taken, left_out }: &Selected) {
-        self.tell_kept(|kept| &mut kept.idle);
+        self.print_held(|kept| &mut kept.idle);
         let told = |side: &SideTotals| {
             format!("{} ({})", units::entries(side.entries()), units::bytes(side.bytes))
         };

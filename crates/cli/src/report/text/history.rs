@@ -26,7 +26,7 @@ impl Text {
             when(&run.began.began),
             what(run),
             destination.unwrap_or_default(),
-            marked(run.outcome, &told(run)),
+            marked(run.outcome, &described(run)),
             amount(|closed| units::count(closed.done.entries)),
             amount(|closed| units::bytes(closed.done.bytes)),
             amount(|closed| span(closed.seconds)),
@@ -94,7 +94,7 @@ fn what(run: &Recorded) -> String {
     }
 }
 
-fn told(run: &Recorded) -> String {
+fn described(run: &Recorded) -> String {
     let problems = run.closed.as_ref().map(|closed| closed.problems);
     match (run.outcome, problems) {
         (RunOutcome::Problems, Some(problems @ 1..)) => {
@@ -113,7 +113,7 @@ fn span(seconds: f64) -> String {
 fn lines(run: &Recorded) -> Vec<String> {
     let began = &run.began;
     let mut lines = vec![
-        format!("{HEADING}Run {}: {}, {}{HEADING:#}", began.run, what(run), told(run)),
+        format!("{HEADING}Run {}: {}, {}{HEADING:#}", began.run, what(run), described(run)),
         format!("  {}", names::harmless(&began.line)),
         format!("  called in {}", began.folder.shown()),
     ];

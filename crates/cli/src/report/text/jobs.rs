@@ -37,7 +37,7 @@ impl Text {
             self.line("  not enabled");
         }
         if let Some(last) = &stands.times.last {
-            self.line(&format!("  last run: {}, {}", when(last), status::stands(stands)));
+            self.line(&format!("  last run: {}, {}", when(last), status::job_status(stands)));
         }
         if let Some(at) = stands.times.at.as_ref().filter(|_| stands.enabled) {
             self.line(&format!("  next run: {} ({})", status::next(stands), names::harmless(at)));

@@ -38,7 +38,7 @@ impl Page for Screen {
     fn wrong(&mut self, message: &str) {
         // In the order of events, also where both streams are one.
         self.flush();
-        streams::tell_wrong(message);
+        streams::print_wrong(message);
     }
 
     fn flush(&mut self) {
@@ -68,7 +68,7 @@ impl Log {
         let lines = format!("{now}  {}\n", plain.replace('\n', &format!("\n{now}  ")));
         if let Err(error) = self.file.write_all(lines.as_bytes()) {
             self.has_failed = true;
-            streams::tell_wrong(&format!("the rest of the log is lost: {error}"));
+            streams::print_wrong(&format!("the rest of the log is lost: {error}"));
         }
     }
 }
@@ -92,7 +92,7 @@ pub(crate) struct Gathered(Rc<RefCell<String>>);
 const GATHERED_AT_MOST: usize = 1 << 20;
 
 impl Gathered {
-    pub(crate) fn in_a(text: &Rc<RefCell<String>>) -> Self {
+    pub(crate) fn in_text(text: &Rc<RefCell<String>>) -> Self {
         Self(Rc::clone(text))
     }
 }

@@ -15,7 +15,7 @@ impl Text {
     pub(super) fn past_run(&mut self, run: &PastRunLine) {
         self.line(&format!("{HEADING}{}{HEADING:#}", run.path.shown()));
         let room = run.bytes_on_drive.map(|bytes| format!("; takes {}", units::bytes(bytes)));
-        self.line(&format!("  {}{}{}", age(run), story(run), room.unwrap_or_default()));
+        self.line(&format!("  {}{}{}", age(run), summary_text(run), room.unwrap_or_default()));
         self.kept.bytes_on_drive += run.bytes_on_drive.unwrap_or_default();
     }
 
@@ -37,7 +37,7 @@ fn age(run: &PastRunLine) -> String {
     }
 }
 
-fn story(run: &PastRunLine) -> String {
+fn summary_text(run: &PastRunLine) -> String {
     if let Some(cause) = &run.cause {
         return format!("{}; what it set aside is in its folder", names::harmless(cause));
     }
@@ -45,15 +45,15 @@ fn story(run: &PastRunLine) -> String {
         return "never started, so there is nothing to take back".to_owned();
     };
     let place = run.destination.as_ref().map(Exact::shown).unwrap_or_default();
-    let mut story = format!("{command} to {place}");
+    let mut summary_text = format!("{command} to {place}");
     for (verb, amount) in [("replaced", run.replaced), ("removed", run.removed)] {
         if let Some(amount) = amount.filter(|amount| amount.entries > 0) {
             let (entries, bytes) = (units::count(amount.entries), units::bytes(amount.bytes));
             // Writing to a String cannot fail.
-            let _ = write!(story, ", {verb} {entries} ({bytes})");
+            let _ = write!(summary_text, ", {verb} {entries} ({bytes})");
         }
     }
-    story
+    summary_text
         + match run.standing {
             StandingWord::NeverBegun => "; never started, so there is nothing to take back",
             StandingWord::CutShort => "; cut short, or still going on",

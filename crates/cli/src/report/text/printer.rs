@@ -8,7 +8,7 @@ use crate::report::sink::Sink;
 use crate::report::text::page::Page;
 use crate::report::text::phrases::left_out;
 use crate::report::text::styles::{BAD, FAINT, style_of};
-use crate::report::words;
+use crate::report::wording;
 use crate::terminal::names;
 use crate::terminal::streams;
 
@@ -127,7 +127,7 @@ impl Text {
         }
     }
 
-    pub(super) fn tell_kept(&mut self, lines: fn(&mut HeldText) -> &mut Vec<String>) {
+    pub(super) fn print_held(&mut self, lines: fn(&mut HeldText) -> &mut Vec<String>) {
         for line in std::mem::take(lines(&mut self.kept)) {
             self.line(&line);
         }
@@ -201,7 +201,7 @@ pub(crate) fn step_line(step: &StepLine) -> String {
 
 /// A problem goes to stderr.
 pub(crate) fn problem(problem: &ProblemLine) {
-    streams::tell_wrong(&problem_text(problem));
+    streams::print_wrong(&problem_text(problem));
 }
 
 /// The path, what and why, and then what to do next.
@@ -210,7 +210,7 @@ fn problem_text(problem: &ProblemLine) -> String {
     let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
     let what = match guard {
         Some(guard) => format!("guard '{guard}' refuses the plan: "),
-        None => words::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
+        None => wording::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
     };
     let mut text = format!("{place}{what}{cause}");
     for line in advice.iter().flat_map(|advice| advice.lines()) {

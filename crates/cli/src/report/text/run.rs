@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::report::events::{Amount, CommandWord, EndingWord, Planned, Ran, VerbTotals};
+use crate::report::events::{Amount, CommandWord, EndingWord, Planned, RunTotals, VerbTotals};
 use crate::report::text::printer::Text;
 use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
@@ -37,7 +37,7 @@ impl Text {
         if self.lines > 0 {
             self.line("");
         }
-        self.tell_kept(|kept| &mut kept.notes);
+        self.print_held(|kept| &mut kept.notes);
         let what = match self.command {
             CommandWord::Enact => "Plan",
             CommandWord::Mirror => "Plan to mirror",
@@ -48,13 +48,13 @@ impl Text {
         self.line(&format!("{HEADING}{what}{HEADING:#} {}", self.places));
         self.line(&plan_totals(&plan.steps, plan.unchanged.entries));
         self.left_as_it_is(plan);
-        self.tell_kept(|kept| &mut kept.left_out);
+        self.print_held(|kept| &mut kept.left_out);
         self.problem_count(problems);
         self.line("Dry run: nothing was touched.");
     }
 
     /// The short block after a run.
-    pub(super) fn ran(&mut self, plan: &Planned, run: &Ran, problems: u64) {
+    pub(super) fn ran(&mut self, plan: &Planned, run: &RunTotals, problems: u64) {
         if self.lists_steps && self.lines > 0 {
             self.line("");
         }
@@ -83,9 +83,9 @@ impl Text {
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
-            let is_told =
+            let has_report =
                 count > 0 || !matches!(self.command, CommandWord::Move | CommandWord::Undo);
-            if is_told && !run.notes_only {
+            if has_report && !run.notes_only {
                 self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
             }
             if done.count() > 0 {
@@ -101,7 +101,7 @@ impl Text {
         }
     }
 
-    fn headline(&mut self, plan: &Planned, run: &Ran, problems: u64) {
+    fn headline(&mut self, plan: &Planned, run: &RunTotals, problems: u64) {
         let whole = run.ending == EndingWord::Complete && problems == 0;
         let what = match self.command {
             _ if !whole && run.done.count() == 0 => "Nothing done:",

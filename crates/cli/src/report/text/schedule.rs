@@ -38,7 +38,7 @@ impl Text {
 
     pub(super) fn schedule(&mut self, totals: &TotalsLine) {
         self.line("");
-        self.tell_kept(|kept| &mut kept.notes);
+        self.print_held(|kept| &mut kept.notes);
         let what = if totals.listed == Some(1) { "it" } else { "them" };
         let line = match (self.dry_run, self.kept.installed) {
             (true, _) => "Nothing was installed; --install does that.".to_owned(),

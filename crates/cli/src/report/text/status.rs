@@ -20,8 +20,8 @@ impl Text {
             names::harmless(&job.name),
             match (job.enabled, job.is_well) {
                 (false, _) => "not enabled".to_owned(),
-                (true, true) => stands(job),
-                (true, false) => format!("{BAD}{}{BAD:#}", stands(job)),
+                (true, true) => job_status(job),
+                (true, false) => format!("{BAD}{}{BAD:#}", job_status(job)),
             },
             never(&job.times.last),
             job.times.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
@@ -53,7 +53,7 @@ impl Text {
 }
 
 /// In a few words.
-pub(super) fn stands(job: &JobStands) -> String {
+pub(super) fn job_status(job: &JobStands) -> String {
     let outcome = outcome_words(job.outcome);
     match &job.times.overdue_since {
         Some(due) => format!("overdue since {}", when(due)),

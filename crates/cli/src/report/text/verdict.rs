@@ -39,8 +39,8 @@ impl Text {
         if self.lines > 0 {
             self.line("");
         }
-        self.tell_kept(|kept| &mut kept.notes);
-        self.tell_kept(|kept| &mut kept.left_out);
+        self.print_held(|kept| &mut kept.notes);
+        self.print_held(|kept| &mut kept.left_out);
         self.sides(plan);
         if plan.held_back > 0 {
             let count = units::entries(plan.held_back);

@@ -311,7 +311,7 @@ fn not_held(not_held: &NotHeld) -> String {
         parts.push(format!("holds no {}", listed(&aspects, "or")));
     }
     if not_held.grain > 100 {
-        parts.push(format!("keeps times to {}", grain(not_held.grain)));
+        parts.push(format!("keeps times to {}", time_resolution(not_held.grain)));
     }
     if not_held.times > 0 {
         let entries = units::entries(not_held.times);
@@ -350,7 +350,7 @@ fn not_held(not_held: &NotHeld) -> String {
 }
 
 /// A unit of time: "2 s", "100 ns".
-pub(crate) fn grain(nanos: u64) -> String {
+pub(crate) fn time_resolution(nanos: u64) -> String {
     const UNITS: [(u64, &str); 4] =
         [(1_000_000_000, "s"), (1_000_000, "ms"), (1000, "µs"), (1, "ns")];
     let (size, unit) = UNITS.into_iter().find(|(size, _)| nanos >= *size).unwrap_or((1, "ns"));

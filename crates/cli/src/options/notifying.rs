@@ -16,7 +16,7 @@ use crate::terminal::{names, streams};
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
-pub(crate) struct Telling {
+pub(crate) struct NotifyOptions {
     /// Run this command after a run that did not go well, with what was told on its standard input
     ///
     /// It is run with 'sh -c', for example to send a mail. In its environment are UTTER_COMMAND, UTTER_JOB,
@@ -36,7 +36,7 @@ pub(crate) struct Telling {
     pub(crate) metrics: Option<PathBuf>,
 }
 
-impl Telling {
+impl NotifyOptions {
     /// True if a command needs the output.
     pub(super) fn needs_text(&self) -> bool {
         self.on_problem.is_some() || self.on_success.is_some()
@@ -56,13 +56,13 @@ impl Telling {
     }
 
     /// Runs the notifications. A failure is reported and changes nothing.
-    pub(crate) fn tell(&self, summary: &Summary, job: Option<&str>) {
+    pub(crate) fn emit(&self, summary: &Summary, job: Option<&str>) {
         if let Some(file) = &self.metrics {
             let job = job.unwrap_or(summary.command);
             let path = file.to_string_lossy().replace("{job}", &job.replace('/', "-"));
             if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
                 let shown = names::shown(path.as_bytes());
-                streams::tell_wrong(&format!(
+                streams::print_wrong(&format!(
                     "the metrics cannot be written to '{shown}': {error}"
                 ));
             }
@@ -72,14 +72,14 @@ impl Telling {
             _ => ("--on-problem", &self.on_problem),
         };
         if let Some(command) = command
-            && let Err(why) = hear(command, summary, job)
+            && let Err(why) = notify(command, summary, job)
         {
-            streams::tell_wrong(&format!("{option} '{command}' {why}"));
+            streams::print_wrong(&format!("{option} '{command}' {why}"));
         }
     }
 }
 
-fn hear(command: &str, summary: &Summary, job: Option<&str>) -> Result<(), String> {
+fn notify(command: &str, summary: &Summary, job: Option<&str>) -> Result<(), String> {
     let Summary { heard, exit, text, .. } = summary;
     let number = |number: u64| number.to_string();
     let run = heard.run.map(number).unwrap_or_default();

@@ -7,28 +7,28 @@ use crate::report::events::{Amount, TotalsLine, VerbTotals};
 
 /// A summary of the runs of a command, for the table of several.
 #[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct Heard {
+pub(crate) struct HeardTotals {
     pub(crate) entries: u64,
     pub(crate) bytes: u64,
     pub(crate) problems: u64,
     /// Scanned and compared.
-    pub(crate) looked_at: Amount,
+    pub(crate) scanned_totals: Amount,
     /// Entries added, less entries removed.
     pub(crate) more: i64,
     /// The number of the run's record.
     pub(crate) run: Option<u64>,
     /// True after a report, which notifications need.
-    pub(crate) is_told: bool,
+    pub(crate) has_report: bool,
 }
 
-impl Heard {
+impl HeardTotals {
     pub(crate) fn done(&self) -> Amount {
         Amount { entries: self.entries, bytes: self.bytes }
     }
 
     /// The expected totals of the next run, from this one.
     pub(crate) fn left(&self) -> Option<Amount> {
-        let Amount { entries, bytes } = self.looked_at;
+        let Amount { entries, bytes } = self.scanned_totals;
         (entries > 0).then(|| Amount { entries: entries.saturating_add_signed(self.more), bytes })
     }
 
@@ -52,4 +52,4 @@ impl Heard {
 }
 
 /// The summary, shared with the reports of a command.
-pub(crate) type Ear = Rc<Cell<Heard>>;
+pub(crate) type Listener = Rc<Cell<HeardTotals>>;

@@ -21,11 +21,12 @@ use crate::exit::{Exit, WrongCall};
 use crate::report::events::{
     Amount, CommandWord, DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine,
     FoundLine, Head, Holds, Letters, NoteLine, OutcomeWord, ParticipationWord, PastRunLine,
-    Planned, ProblemLine, Ran, RuleLine, RunOutcome, Says, Selected, SideTotals, StandingWord,
-    StateWord, StepLine, Suggestion, TotalsLine, VerbTotals, VerbWord, VerdictLine, Word,
+    Planned, ProblemLine, RuleLine, RunOutcome, RunTotals, Says, Selected, SideTotals,
+    StandingWord, StateWord, StepLine, Suggestion, TotalsLine, VerbTotals, VerbWord, VerdictLine,
+    Word,
 };
 use crate::report::exact::Sources;
-use crate::report::words;
+use crate::report::wording;
 use crate::run_name;
 use crate::signals::Stop;
 use crate::terminal::names;
@@ -77,8 +78,12 @@ pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
 /// The notes before a plan is carried out.
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.notes.iter().map(|note| {
-        let path = words::note_path(note).map(Into::into);
-        Event::Note(NoteLine { about: words::note_id(note).into(), path, text: words::note(note) })
+        let path = wording::note_path(note).map(Into::into);
+        Event::Note(NoteLine {
+            about: wording::note_id(note).into(),
+            path,
+            text: wording::note(note),
+        })
     })
 }
 
@@ -100,8 +105,8 @@ pub(crate) fn steps_taken(plan: &Plan, outcome: &core::Outcome) -> impl Iterator
 }
 
 /// The totals of a run.
-pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> TotalsLine {
-    let run = Ran {
+pub(crate) fn totals_of_run(plan: &Plan, outcome: &core::Outcome, took: Took) -> TotalsLine {
+    let run = RunTotals {
         done: VerbTotals::of(|verb| outcome.done(verb)),
         bytes_written: outcome.bytes_written,
         seconds: (took.planning + took.enacting).as_secs_f64(),
@@ -119,7 +124,7 @@ pub(crate) fn came_to(plan: &Plan, outcome: &core::Outcome, took: Took) -> Total
     TotalsLine { run: Some(run), ..totals }
 }
 
-impl Ran {
+impl RunTotals {
     /// Added to what the same run did before.
     pub(crate) fn after(self, earlier: Self) -> Self {
         Self {
@@ -171,7 +176,7 @@ pub(crate) fn stopped(stop: Stop) -> Event {
 }
 
 /// Why a run that waited for its drive ends.
-pub(crate) fn cannot_go_on(error: &anyhow::Error) -> Event {
+pub(crate) fn gave_up(error: &anyhow::Error) -> Event {
     ended(format!("cannot go on: {error:#}"), "mend the cause and run the same line again")
 }
 
@@ -242,12 +247,12 @@ fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
         By::Content => "content",
         By::Presence => return vec!["presence".into()],
     };
-    let is_told = |aspect: &Aspect| {
+    let has_report = |aspect: &Aspect| {
         // Holes are not compared, and content is named with how it was compared.
         !matches!(aspect, Aspect::Content | Aspect::Holes) && !not_held.has(*aspect)
     };
     let content = request.carry.has(Aspect::Content).then_some(content);
-    let carried = request.carry.iter().filter(is_told).map(Aspect::name);
+    let carried = request.carry.iter().filter(has_report).map(Aspect::name);
     content.into_iter().chain(carried).map(Into::into).collect()
 }
 
@@ -372,7 +377,7 @@ impl StepLine {
             was: placed.was.as_ref().map(Into::into),
             link_of: placed.linked_to.as_ref().map(Into::into),
             bytes: placed.step.bytes(),
-            reason: words::reason(placed),
+            reason: wording::reason(placed),
             outcome: outcome.map(|outcome| match outcome {
                 StepOutcome::Done => OutcomeWord::Done,
                 StepOutcome::Failed => OutcomeWord::Failed,
@@ -393,7 +398,9 @@ fn difference(placed: &PlacedStep<'_>, state: StateWord) -> Event {
         reason: match state {
             StateWord::Missing => "only in the source".to_owned(),
             StateWord::Extra => "only in the destination".to_owned(),
-            StateWord::Moved | StateWord::Differs | StateWord::Attributes => words::reason(placed),
+            StateWord::Moved | StateWord::Differs | StateWord::Attributes => {
+                wording::reason(placed)
+            }
         },
     })
 }
@@ -508,7 +515,7 @@ impl From<&Features> for Holds {
         let held = Feature::ALL.into_iter().filter(|ability| abilities.holds(*ability));
         let names = &abilities.names;
         Self {
-            abilities: held.filter_map(|a| words::ability(a).map(Into::into)).collect(),
+            abilities: held.filter_map(|a| wording::ability(a).map(Into::into)).collect(),
             flags: abilities.flags.names().map(Into::into).collect(),
             time_grain_nanoseconds: abilities.grain,
             forbidden_in_names: names.forbidden.clone(),
