@@ -39,7 +39,7 @@ pub(crate) struct Bench<'a> {
 
 /// How the destination of a row comes about.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Onto {
+enum IfExists {
     /// It is the source's echo already.
     Echo,
     /// It does not exist, on a fresh drive each time.
@@ -108,12 +108,12 @@ impl Bench<'_> {
             return Ok(());
         }
         let tree = self.make("small", Shape::Small(self.scaled(100_000)))?;
-        self.row(names[0], &tree, Onto::Echo, &["mirror", "-n", "-q"], "scan")?;
-        self.row(names[1], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
-        self.row(names[2], &tree, Onto::Nothing, &["copy"], "copy")?;
-        self.row(names[3], &tree, Onto::Older, &["mirror", "--flush", "none"], "scan")?;
-        self.row(names[4], &tree, Onto::Echo, &["verify"], "scan-closely")?;
-        self.row(names[5], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")?;
+        self.row(names[0], &tree, IfExists::Echo, &["mirror", "-n", "-q"], "scan")?;
+        self.row(names[1], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[2], &tree, IfExists::Nothing, &["copy"], "copy")?;
+        self.row(names[3], &tree, IfExists::Older, &["mirror", "--flush", "none"], "scan")?;
+        self.row(names[4], &tree, IfExists::Echo, &["verify"], "scan-closely")?;
+        self.row(names[5], &tree, IfExists::Echo, &["verify", "--by", "content"], "compare")?;
         self.clear("small")
     }
 
@@ -123,8 +123,8 @@ impl Bench<'_> {
             return Ok(());
         }
         let tree = self.make("wide", Shape::Wide(self.scaled(500_000)))?;
-        self.row(names[0], &tree, Onto::Echo, &["mirror", "-n", "-q"], "scan")?;
-        self.row(names[1], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[0], &tree, IfExists::Echo, &["mirror", "-n", "-q"], "scan")?;
+        self.row(names[1], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
         self.clear("wide")
     }
 
@@ -134,8 +134,8 @@ impl Bench<'_> {
             return Ok(());
         }
         let tree = self.make("large", Shape::Large(self.scaled(2 << 30)))?;
-        self.row(names[0], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
-        self.row(names[1], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")?;
+        self.row(names[0], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[1], &tree, IfExists::Echo, &["verify", "--by", "content"], "compare")?;
         self.clear("large")
     }
 
@@ -145,8 +145,8 @@ impl Bench<'_> {
             return Ok(());
         }
         let tree = self.make("mixed", Shape::Mixed(self.scaled(10_000)))?;
-        self.row(names[0], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
-        self.row(names[1], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")?;
+        self.row(names[0], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[1], &tree, IfExists::Echo, &["verify", "--by", "content"], "compare")?;
         self.clear("mixed")
     }
 
@@ -197,9 +197,9 @@ impl Bench<'_> {
             .context("cannot ask rustc")?;
         let root = PathBuf::from(String::from_utf8(root.stdout)?.trim());
         let tree = Tree::survey(&root)?;
-        self.row(names[0], &tree, Onto::Echo, &["mirror", "-n", "-q"], "scan")?;
-        self.row(names[1], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
-        self.row(names[2], &tree, Onto::Echo, &["verify", "--by", "content"], "compare")
+        self.row(names[0], &tree, IfExists::Echo, &["mirror", "-n", "-q"], "scan")?;
+        self.row(names[1], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[2], &tree, IfExists::Echo, &["verify", "--by", "content"], "compare")
     }
 
     fn starting(&self) -> Result<()> {
@@ -218,7 +218,7 @@ impl Bench<'_> {
             self.print(names[0], 1, &pairs, (count_calls(&ours(), &self.room), None));
         }
         let tree = self.make("ten", Shape::Small(10))?;
-        self.row(names[1], &tree, Onto::Nothing, &["copy", "--flush", "none"], "copy")?;
+        self.row(names[1], &tree, IfExists::Nothing, &["copy", "--flush", "none"], "copy")?;
         self.clear("ten")
     }
 
@@ -227,7 +227,7 @@ impl Bench<'_> {
             let name = format!("growth: plan of {thousands} thousand");
             if self.wants(&[&name]) {
                 let tree = self.make("growing", Shape::Small(self.scaled(thousands * 1000)))?;
-                self.row(&name, &tree, Onto::Echo, &["mirror", "-n", "-q"], "scan")?;
+                self.row(&name, &tree, IfExists::Echo, &["mirror", "-n", "-q"], "scan")?;
                 self.clear("growing")?;
             }
         }
@@ -251,7 +251,14 @@ impl Bench<'_> {
     }
 
     /// Measures one row and prints it.
-    fn row(&self, name: &str, tree: &Tree, onto: Onto, words: &[&str], floor: &str) -> Result<()> {
+    fn row(
+        &self,
+        name: &str,
+        tree: &Tree,
+        onto: IfExists,
+        words: &[&str],
+        floor: &str,
+    ) -> Result<()> {
         if !self.wants(&[name]) {
             return Ok(());
         }
@@ -263,7 +270,7 @@ impl Bench<'_> {
         };
         let theirs = |echo: &Path| self.floor(floor, Some((&tree.path, echo)));
         let (pairs, calls) = match onto {
-            Onto::Nothing => {
+            IfExists::Nothing => {
                 let fresh = |command: &dyn Fn(&Path) -> Command| {
                     let drive = Drive::fresh(&self.room, tree.bytes, tree.entries)?;
                     run(&mut command(&drive.folder().join("echo")), &[0])
@@ -275,7 +282,7 @@ impl Bench<'_> {
                 };
                 (pairs, (counted(&ours)?, counted(&theirs)?))
             }
-            Onto::Echo => {
+            IfExists::Echo => {
                 let drive = Drive::fresh(&self.room, tree.bytes, tree.entries)?;
                 let echo = drive.folder().join("echo");
                 self.make_echo(tree, &echo)?;
@@ -289,7 +296,7 @@ impl Bench<'_> {
                     ),
                 )
             }
-            Onto::Older => {
+            IfExists::Older => {
                 let changed = || -> Result<(Drive, PathBuf)> {
                     let drive = Drive::fresh(&self.room, tree.bytes, tree.entries)?;
                     let echo = drive.folder().join("echo");

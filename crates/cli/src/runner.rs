@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result};
 use utter_echo_core::drives::RememberedDrive;
 use utter_echo_core::guard::Refusal;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Plan};
 use utter_echo_core::request::{OnConflict, Places, Request, Task};
@@ -181,7 +181,7 @@ impl Runner<'_> {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
-        plan = match self.recovered(&session, plan, || session.plan(&Silent))? {
+        plan = match self.recovered(&session, plan, || session.plan(&NoObserver))? {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
@@ -191,7 +191,7 @@ impl Runner<'_> {
             };
             if !answers.is_empty() {
                 self.request.answer(answers);
-                plan = match self.whole(session.plan(&Silent))? {
+                plan = match self.whole(session.plan(&NoObserver))? {
                     Ok(plan) => plan,
                     Err(exit) => return Ok(exit.into()),
                 };

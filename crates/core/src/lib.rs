@@ -36,7 +36,7 @@ pub use utter_echo_select as select;
 pub use utter_echo_select::explain;
 
 pub use execute::{Ending, Outcome};
-pub use journal::{About, NotDiscarded, Overview, Standing, discard, past_run, past_runs};
+pub use journal::{NotDiscarded, Overview, RunSummary, Standing, discard, past_run, past_runs};
 pub use session::{PlanError, Session};
 pub use sides::CallError;
 pub use undo::{BadRun, PastRun};

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 
 use crate::common::{Trees, chosen_calls, plan_of, request, sampled};
 use rustix::io::Errno;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Keep, Keeping, Request, SetAside, Task, Workers};
@@ -43,7 +43,7 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     let session = Session::open_to_undo(&Linux, &request, &past).unwrap();
     let plan = session.plan_to_undo().unwrap();
     let overtaken = session.stale(&plan);
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert_eq!(overtaken.is_empty(), outcome.problems.is_empty(), "{overtaken:?} {outcome:?}");
     if outcome.problems.is_empty() {
         let left = session.not_back().unwrap();
@@ -71,7 +71,7 @@ fn try_to_undo_with(
     let Ok(session) = Session::open_to_undo(system, &request, &past) else { return false };
     let Ok(plan) = session.plan_to_undo() else { return false };
     is_planned();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     outcome.problems.is_empty()
         && plan.problems.is_empty()
         && session.not_back().is_ok_and(|left| left.is_empty())
@@ -212,18 +212,18 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let (_trees, _, request) = prepare();
     let counted = Tampered::new(Tampering::Nothing);
     let session = Session::open(&counted, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     // Before that nothing is touched; only what the drive can hold is tried out.
     let begun = counted.calls().len();
-    session.execute(&plan, &Silent);
+    session.execute(&plan, &NoObserver);
     let mut undone = 0;
     for at in begun..counted.calls().len() {
         let (trees, aside, request) = prepare();
         let old = snapshot(&trees.destination);
         let system = Tampered::new(tampering(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
-        let Ok(plan) = session.plan(&Silent) else { continue };
-        session.execute(&plan, &Silent);
+        let Ok(plan) = session.plan(&NoObserver) else { continue };
+        session.execute(&plan, &NoObserver);
         let call = system.calls().get(at).copied().unwrap_or("none");
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
@@ -280,9 +280,9 @@ fn the_marker_of_a_killed_run_goes_with_its_undo_unless_something_else_is_unfini
             }
             let system = Tampered::new(Tampering::KillAt(at));
             let session = Session::open(&system, &request);
-            let plan = session.as_ref().ok().and_then(|session| session.plan(&Silent).ok());
+            let plan = session.as_ref().ok().and_then(|session| session.plan(&NoObserver).ok());
             let Some((session, plan)) = session.ok().zip(plan) else { continue };
-            session.execute(&plan, &Silent);
+            session.execute(&plan, &NoObserver);
             drop(session);
             let marker = trees.destination.join(String::from_utf8(dirty_marker::name()).unwrap());
             if fs::symlink_metadata(&marker).is_err() {
@@ -463,8 +463,8 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
         let (trees, request, _) = prepare();
         let system = Tampered::new(Tampering::KillAt(at));
         let Ok(session) = Session::open(&system, &request) else { continue };
-        let Ok(plan) = session.plan(&Silent) else { continue };
-        session.execute(&plan, &Silent);
+        let Ok(plan) = session.plan(&NoObserver) else { continue };
+        session.execute(&plan, &NoObserver);
         let path = trees.base.path().join("aside").join(RUN);
         if PastRun::open(&Linux, &path).is_ok() {
             undo(&trees, &path);
@@ -573,9 +573,9 @@ fn a_run_whose_things_are_set_aside_above_its_destination_does_not_wait_for_itse
     let request = mirror_into(&trees, &above);
     let system = Tampered::new(Tampering::Nothing);
     let session = Session::open(&system, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     session.guard(&plan, &[]).unwrap();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     let tries = system.calls().into_iter().filter(|call| *call == "lock").count();
     assert!(tries < 30, "it asks again and again for what it has itself: {tries}");
@@ -644,7 +644,7 @@ fn attributes_that_were_changed_since_are_noticed() {
         let expected = if what == "nothing" { vec![] } else { touched.to_vec() };
         assert_eq!(named.len(), expected.len(), "{what}: {named:?}");
         assert!(expected.iter().all(|name| named.iter().any(|n| n == name)), "{what}: {named:?}");
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(outcome.problems.is_empty(), "{what}: {:?}", outcome.problems);
         assert_eq!(session.not_back().unwrap().is_empty(), expected.is_empty(), "{what}");
     }
@@ -751,7 +751,7 @@ fn nothing_is_set_aside_within_one_of_the_sides() {
     ] {
         let request = mirror_into(&trees, &inside);
         let session = Session::open(&Linux, &request).unwrap();
-        let refused = session.plan(&Silent).unwrap_err().to_string();
+        let refused = session.plan(&NoObserver).unwrap_err().to_string();
         assert!(refused.contains("outside both"), "{}: {refused}", inside.display());
     }
     assert!(!plan_of(&Linux, &mirror_into(&trees, trees.base.path())).is_empty());

@@ -11,7 +11,7 @@ use std::process::Command;
 use std::sync::Mutex;
 
 use crate::common::{Trees, request};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
 use utter_echo_core::select::{Clutter, Rules, Selection};
@@ -74,9 +74,9 @@ fn run_after(trees: &Trees, happens: impl FnOnce()) -> Outcome {
     request.selection = Selection::new(&rules).unwrap();
     request.running.flush = utter_echo_core::request::Flush::End;
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     happens();
-    session.execute(&plan, &Silent)
+    session.execute(&plan, &NoObserver)
 }
 
 #[test]

@@ -18,11 +18,11 @@ use std::path::Path;
 use std::process::Command;
 
 use utter_echo_core::drives::{self, RememberedDrive};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Guard, Keeping, Request, SetAside, Task};
+use utter_echo_core::request::{CompareBy, Guard, Keeping, Request, SetAside, Task};
 use utter_echo_core::select::{Rules, Selection};
 use utter_echo_core::{Ending, PlanError, Session};
 use utter_echo_lab::{
@@ -135,7 +135,7 @@ fn mirror_and_check(
     let name = kind.name();
     let mut request = request(source, echo, Task::Mirror);
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let untaken: BTreeSet<Vec<u8>> = plan
         .problems
         .iter()
@@ -145,7 +145,7 @@ fn mirror_and_check(
             problem.path.as_bytes().to_vec()
         })
         .collect();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(outcome.problems.is_empty(), "{name} {round}: {:#?}", outcome.problems);
     let copy = snapshot(echo);
     let mut lost = BTreeSet::new();
@@ -174,7 +174,7 @@ fn mirror_and_check(
     let again = crate::common::listed(&crate::common::plan_of(&Linux, &request));
     assert!(again.is_empty(), "{name} {round}: planned again: {again:?}");
     request.task = Task::Verify;
-    request.changed.by = By::Content;
+    request.changed.by = CompareBy::Content;
     let found = crate::common::listed(&crate::common::plan_of(&Linux, &request));
     assert!(found.is_empty(), "{name} {round}: verify found {found:?}");
     lost
@@ -343,7 +343,7 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
                 keep: None,
                 what: Keeping::Displaced,
             });
-            let planned = Session::open(&Linux, &request).unwrap().plan(&Silent);
+            let planned = Session::open(&Linux, &request).unwrap().plan(&NoObserver);
             match planned {
                 Err(PlanError::Refused(refusal)) => Some(refusal.guard()),
                 _ => None,
@@ -386,7 +386,7 @@ fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
         assert!(crate::common::apply(&Linux, &request).problems.is_empty());
         (75..100).for_each(|log| fs::remove_file(name(log)).unwrap());
         let session = Session::open(&Linux, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         assert_eq!(plan.totals.steps.remove.entries, 25);
         assert_eq!(session.guard(&plan, &[]), Ok(Vec::new()), "{}", kind.name());
     }
@@ -414,14 +414,14 @@ fn what_a_drive_cannot_refer_to_is_foreseen() {
     let request = request(&source, &drive.folder().join("echo"), Task::Mirror);
     for _ in 0..2 {
         let session = Session::open(&Linux, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let told = plan.problems.iter().map(|problem| problem.cause.to_string());
         let told: Vec<String> = told.collect();
         assert_eq!(told.len(), 3, "{told:?}");
         assert!(
             told[0].contains("device") && told[1..].iter().all(|cause| cause.contains("target"))
         );
-        assert!(session.execute(&plan, &Silent).problems.is_empty());
+        assert!(session.execute(&plan, &NoObserver).problems.is_empty());
     }
     assert!(crate::common::plan_of(&Linux, &request).is_empty());
 }
@@ -444,7 +444,7 @@ fn a_drive_is_known_by_its_name_in_any_part_of_it() {
     for (name, refused) in [(uuid.as_str(), false), ("LANTERN", true)] {
         request.safety.drive = Some(name.to_owned());
         let session = Session::open(&Linux, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let guarded = session.guard(&plan, &[]).map_err(|refusal| refusal.guard());
         assert_eq!(guarded.err(), refused.then_some(Guard::Drive), "{name}");
     }

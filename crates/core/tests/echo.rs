@@ -11,7 +11,7 @@
 use crate::common::{Trees, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{By, Task, Workers};
+use utter_echo_core::request::{CompareBy, Task, Workers};
 use utter_echo_lab::{Gardener, differences, snapshot};
 
 fn assert_same(trees: &Trees, seed: u64) {
@@ -32,7 +32,7 @@ fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
     assert_same(trees, seed);
     let again: Vec<_> = crate::common::listed(&plan_of(&Linux, &request));
     assert!(again.is_empty(), "seed {seed}: planned again: {again:#?}");
-    request.changed.by = By::Content;
+    request.changed.by = CompareBy::Content;
     request.task = Task::Verify;
     let found = crate::common::listed(&plan_of(&Linux, &request));
     assert!(found.is_empty(), "seed {seed}: verify found {found:#?}");
@@ -59,7 +59,7 @@ fn a_mirror_onto_another_tree_makes_both_sides_identical() {
         // Grown first would be older: what the source alone tells by its change times then shows.
         Gardener::new(seed + 1000).grow(&trees.destination, 40);
         let mut request = request(&trees, Task::Mirror);
-        request.changed.by = By::Content;
+        request.changed.by = CompareBy::Content;
         let outcome = crate::common::apply(&Linux, &request);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         assert_same(&trees, seed);

@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::UNIX_EPOCH;
 
 use utter_echo_core::Session;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::problem::Cause;
@@ -88,9 +88,9 @@ fn what_a_killed_move_left_on_its_way_is_named_by_all_and_put_back_by_the_next_m
         let trees = trees();
         let system = Tampered::new(Tampering::KillAt(at));
         if let Ok(session) = Session::open(&system, &request(&trees))
-            && let Ok(plan) = session.plan(&Silent)
+            && let Ok(plan) = session.plan(&NoObserver)
         {
-            session.execute(&plan, &Silent);
+            session.execute(&plan, &NoObserver);
         }
         let exit = trees.source.join(String::from_utf8(exit_folder::name()).unwrap());
         if fs::read_dir(&exit).is_ok_and(|mut inside| inside.next().is_some()) {
@@ -163,9 +163,9 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
         let (_trees, folders, request) = prepared(task);
         let system = Tampered::new(Tampering::Nothing);
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let planned = system.calls().len();
-        session.execute(&plan, &Silent);
+        session.execute(&plan, &NoObserver);
         let time = |folder: &PathBuf| fs::metadata(folder).unwrap().modified().unwrap();
         assert_eq!(time(&folders[side]), UNIX_EPOCH, "{task:?}");
         let calls = system.calls();
@@ -184,8 +184,8 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
                 }
             });
             let session = Session::open(&system, &request).unwrap();
-            let plan = session.plan(&Silent).unwrap();
-            session.execute(&plan, &Silent);
+            let plan = session.plan(&NoObserver).unwrap();
+            session.execute(&plan, &NoObserver);
             let calls = system.calls();
             assert_ne!(time(&folders[side]), UNIX_EPOCH, "{task:?}, {:?}", &calls[at..]);
         }
@@ -209,9 +209,9 @@ fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() 
         let mut request = Request::new(Task::Copy, places);
         request.running.workers = Workers::Fixed(1);
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let planned = system.calls().len();
-        session.execute(&plan, &Silent);
+        session.execute(&plan, &NoObserver);
         planned..system.calls().len()
     };
     fs::write(trees.source.join("logbook"), "Monday: fog").unwrap();

@@ -13,7 +13,7 @@ use std::path::Path;
 
 use crate::common::{Trees, chosen_calls_of, entries, request, sampled};
 use rustix::io::Errno;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{Flush, Request, Task, Workers};
@@ -34,8 +34,8 @@ fn prepare(seed: u64) -> Trees {
 /// True if the run said that all is well.
 fn run(system: &dyn System, request: &Request) -> bool {
     let Ok(session) = Session::open(system, request) else { return false };
-    let Ok(plan) = session.plan(&Silent) else { return false };
-    let outcome = session.execute(&plan, &Silent);
+    let Ok(plan) = session.plan(&NoObserver) else { return false };
+    let outcome = session.execute(&plan, &NoObserver);
     let complete = matches!(outcome.ending, Ending::Complete);
     plan.problems.is_empty() && outcome.problems.is_empty() && complete
 }
@@ -129,8 +129,8 @@ fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
         let (_trees, request) = prepared();
         let counted = Tampered::new(Tampering::Nothing);
         let session = Session::open(&counted, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
-        let outcome = session.execute(&plan, &Silent);
+        let plan = session.plan(&NoObserver).unwrap();
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(plan.problems.is_empty(), "seed {seed}: {:?}", plan.problems);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         for at in sampled(0..counted.calls().len(), 40) {

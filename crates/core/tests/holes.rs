@@ -10,7 +10,7 @@ use std::path::Path;
 use crate::common::{Trees, plan_of, request};
 use proptest::prelude::*;
 use utter_echo_core::plan::{Plan, Reason};
-use utter_echo_core::request::{By, Task};
+use utter_echo_core::request::{CompareBy, Task};
 use utter_echo_lab::{Tampered, Tampering};
 
 /// What is written where; the rest are holes, or zeros.
@@ -31,7 +31,7 @@ fn compared(trees: &Trees, system: &Tampered<'_>) -> Plan {
         File::open(root).unwrap().set_modified(std::time::UNIX_EPOCH).unwrap();
     }
     let mut wanted = request(trees, Task::Verify);
-    wanted.changed.by = By::Content;
+    wanted.changed.by = CompareBy::Content;
     plan_of(system, &wanted)
 }
 

@@ -10,11 +10,11 @@ use std::path::{Path, PathBuf};
 
 use fastrand::Rng;
 use utter_echo_core::aspect::Aspect;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
 use utter_echo_core::request::{
-    Flush, Guard, Keeping, OnConflict, Places, Request, SetAside, Task, Vacating, Workers,
+    Flush, Guard, Keeping, MoveOptions, OnConflict, Places, Request, SetAside, Task, Workers,
 };
 use utter_echo_core::{Ending, PastRun, Session};
 use utter_echo_lab::{DriveKind, MountedDrive, Tampered, Tampering, left_out};
@@ -112,7 +112,8 @@ impl Case {
         request.running.flush = Flush::None;
         request.running.workers = Workers::Fixed(self.workers);
         request.changed.steps = Verbs::ALL;
-        request.vacating = Vacating { on_conflict: OnConflict::Replace, ..Vacating::default() };
+        request.vacating =
+            MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
         let run = format!("2026-11-23T14-{:02}-09Z", self.runs);
         let (folder, what) = (self.store.clone(), Keeping::Displaced);
         request.safety.set_aside = Some(SetAside { folder, run, keep: None, what });
@@ -132,12 +133,12 @@ impl Case {
         let request = self.request();
         let shown = |error: &dyn std::fmt::Display| error.to_string();
         let session = Session::open(system, &request).map_err(|error| shown(&error))?;
-        let mut plan = session.plan(&Silent).map_err(|error| shown(&error))?;
+        let mut plan = session.plan(&NoObserver).map_err(|error| shown(&error))?;
         if session.recover(&plan).map_err(|refusal| shown(&refusal))? {
-            plan = session.plan(&Silent).map_err(|error| shown(&error))?;
+            plan = session.plan(&NoObserver).map_err(|error| shown(&error))?;
         }
         session.guard(&plan, &[]).map_err(|refusal| shown(&refusal))?;
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         let is_complete = matches!(outcome.ending, Ending::Complete);
         if plan.problems.is_empty() && outcome.problems.is_empty() && is_complete {
             return Ok(());

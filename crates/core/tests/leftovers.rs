@@ -11,7 +11,7 @@ use std::os::unix::ffi::OsStrExt as _;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::Session;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System as _};
 use utter_echo_core::plan::{Note, Reason, Verb, Verbs};
 use utter_echo_core::problem::Cause;
@@ -38,9 +38,9 @@ fn killed_runs() -> Vec<Trees> {
         request.running.workers = Workers::Fixed(1);
         let system = Tampered::new(Tampering::KillAt(at));
         if let Ok(session) = Session::open(&system, &request)
-            && let Ok(plan) = session.plan(&Silent)
+            && let Ok(plan) = session.plan(&NoObserver)
         {
-            session.execute(&plan, &Silent);
+            session.execute(&plan, &NoObserver);
         }
         if system.calls().len() <= at {
             return with_leftovers;
@@ -144,7 +144,7 @@ fn a_large_file_that_somebody_else_makes_under_the_same_name_is_left_to_them() {
     let held = fs::File::options().write(true).open(&path).unwrap();
     let lock = Linux.lock_file(held.as_fd()).unwrap();
     let session = Session::open(&Linux, &request).unwrap();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     assert!(fs::read(trees.destination.join("season.wav")).unwrap() == content);
     assert_eq!(fs::read_to_string(&path).unwrap(), "theirs");

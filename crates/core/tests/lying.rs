@@ -16,11 +16,11 @@ use std::time::Duration;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::guard::Refusal;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Retries, Task};
+use utter_echo_core::request::{CompareBy, Retries, Task};
 use utter_echo_core::{Ending, Outcome, PlanError, Session};
 use utter_echo_lab::{ERRORS, Lies, LyingDrive, Taking, left_out, snapshot};
 
@@ -55,14 +55,14 @@ fn mirrored(lies: &Lies) -> Option<Told> {
     wanted.running.recheck = true;
     wanted.running.retries = Retries { times: 3, wait: Duration::ZERO };
     let session = Session::open(&Linux, &wanted).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     assert!(plan.problems.is_empty(), "{:?}", plan.problems);
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     if outcome.problems.is_empty() && lies.size.is_none() {
         let mut compared = request(&trees, Task::Verify);
-        compared.changed.by = By::Content;
+        compared.changed.by = CompareBy::Content;
         compared.running.retries = wanted.running.retries;
-        let verified = Session::open(&Linux, &compared).unwrap().plan(&Silent).unwrap();
+        let verified = Session::open(&Linux, &compared).unwrap().plan(&NoObserver).unwrap();
         assert!(verified.is_empty() && verified.problems.is_empty(), "{:?}", verified.problems);
     }
     drop(drive);
@@ -181,9 +181,9 @@ fn names_that_fall_together_never_stand_for_each_other() {
     for (at, task) in [Task::Copy, Task::Mirror, Task::Mirror].into_iter().enumerate() {
         let wanted = request(&trees, task);
         let session = Session::open(&Linux, &wanted).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         assert_eq!(plan.problems.len(), 2, "{task:?}: {:?}", plan.problems);
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(outcome.problems.is_empty(), "{task:?}: {:?}", outcome.problems);
         let held = fs::read_to_string(trees.destination.join("LOG")).unwrap();
         assert_eq!(held, "of the first", "{task:?}");
@@ -205,7 +205,7 @@ fn names_that_fall_together_never_stand_for_each_other() {
     within.places.sources = vec![trees.destination.join("Lens")];
     within.places.destination = trees.destination.join("lENS/copy");
     let session = Session::open(&Linux, &within).unwrap();
-    let refused = session.plan(&Silent).map(|plan| session.guard(&plan, &[]));
+    let refused = session.plan(&NoObserver).map(|plan| session.guard(&plan, &[]));
     let overlaps = |refused: &Refusal| matches!(refused, Refusal::Overlap { .. });
     match refused {
         Err(PlanError::Refused(refused)) => assert!(overlaps(&refused), "{refused}"),

@@ -10,19 +10,21 @@ use std::path::Path;
 use crate::common::{RUN, Trees, Trouble, enact, entries, sampled, shown, undo};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{Keeping, OnConflict, Request, SetAside, Task, Vacating, Workers};
+use utter_echo_core::request::{
+    Keeping, MoveOptions, OnConflict, Request, SetAside, Task, Workers,
+};
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
 use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
 fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     let session = Session::open(system, request).map_err(shown)?;
-    let mut plan = session.plan(&Silent).map_err(shown)?;
+    let mut plan = session.plan(&NoObserver).map_err(shown)?;
     if session.recover(&plan).map_err(shown)? {
-        plan = session.plan(&Silent).map_err(shown)?;
+        plan = session.plan(&NoObserver).map_err(shown)?;
     }
     session.guard(&plan, &[]).map_err(shown)?;
     enact(&session, &plan).map(|_| ())
@@ -80,7 +82,7 @@ fn holds(
     ((on_conflict, leave_folders, what), apart): ((OnConflict, bool, Keeping), bool),
 ) -> TestCaseResult {
     let world = World::grow(source, other, options.mounts);
-    let vacating = Vacating { on_conflict, leave_folders };
+    let vacating = MoveOptions { on_conflict, leave_folders };
     let mut request = options.request(&world).vacating(vacating);
     request.carry = utter_echo_core::aspect::Aspects::ALL;
     request.running.workers = Workers::Fixed(options.workers);

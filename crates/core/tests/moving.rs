@@ -15,11 +15,11 @@ use crate::common::{Trees, chosen_calls_of};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use rustix::io::Errno;
 use utter_echo_core::aspect::Aspect;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::problem::{Cause, Problem};
-use utter_echo_core::request::{Guard, OnConflict, Request, Task, Vacating, Workers};
+use utter_echo_core::request::{Guard, MoveOptions, OnConflict, Request, Task, Workers};
 use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
@@ -53,17 +53,17 @@ fn by_renaming(trees: &Trees) -> Request {
     request
 }
 
-type Way = fn(&Trees) -> Request;
+type Placement = fn(&Trees) -> Request;
 
 /// What a run says that is not well, or stays.
 fn told(system: &dyn System, request: &Request) -> Result<(), String> {
     let session = Session::open(system, request).map_err(|error| error.to_string())?;
-    let mut plan = session.plan(&Silent).map_err(|error| error.to_string())?;
+    let mut plan = session.plan(&NoObserver).map_err(|error| error.to_string())?;
     if session.recover(&plan).map_err(|refusal| refusal.to_string())? {
-        plan = session.plan(&Silent).map_err(|error| error.to_string())?;
+        plan = session.plan(&NoObserver).map_err(|error| error.to_string())?;
     }
     session.guard(&plan, &[]).map_err(|refusal| refusal.to_string())?;
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     let complete = matches!(outcome.ending, Ending::Complete);
     let stays = plan.notes.iter().find(|note| matches!(note, Note::RootStays(..)));
     if plan.problems.is_empty() && outcome.problems.is_empty() && complete && stays.is_none() {
@@ -83,8 +83,8 @@ fn carried_out(request: &Request) -> (Plan, Outcome) {
 
 fn carried_out_on(system: &dyn System, request: &Request) -> (Plan, Outcome) {
     let session = Session::open(system, request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
-    let outcome = session.execute(&plan, &Silent);
+    let plan = session.plan(&NoObserver).unwrap();
+    let outcome = session.execute(&plan, &NoObserver);
     (plan, outcome)
 }
 
@@ -178,7 +178,7 @@ fn tampered(seed: u64, tampering: Tampering) -> Tampered<'static> {
 }
 
 fn each_call(
-    (prepare, seed, request): (fn(u64) -> Trees, u64, Way),
+    (prepare, seed, request): (fn(u64) -> Trees, u64, Placement),
     tampering: impl Fn(usize) -> Tampering + Sync,
     may_stand_in_the_way: bool,
 ) {
@@ -199,7 +199,8 @@ fn each_call(
             );
             // Where the drive was taken for one that holds less than it does, what was put there is not
             // the same, and stands in the way.
-            let replace = Vacating { on_conflict: OnConflict::Replace, ..Vacating::default() };
+            let replace =
+                MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
             let next = told(&Linux, &request(&trees));
             let replaces = || told(&Linux, &request(&trees).vacating(replace));
             let finished = next.is_ok() || may_stand_in_the_way && replaces().is_ok();
@@ -228,7 +229,7 @@ fn a_renaming_killed_at_any_call_loses_nothing_and_the_next_run_finishes() {
     each_call((prepare_half, 12, by_renaming), Tampering::KillAt, false);
 }
 
-fn each_call_fails(prepare: fn(u64) -> Trees, way: Way) {
+fn each_call_fails(prepare: fn(u64) -> Trees, way: Placement) {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::BUSY];
     for seed in [5, 9] {
         let fail = |at: usize| errors[at % errors.len()].raw_os_error();
@@ -264,7 +265,7 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
             let plan = crate::common::plan_of(&locked, &request(&trees));
             assert!(plan.problems.len() <= 1, "{:?}", plan.problems);
             let folder = plan.problems.first().map(|problem| problem.path.as_bytes().to_vec());
-            Session::open(&Linux, &request(&trees)).unwrap().execute(&plan, &Silent);
+            Session::open(&Linux, &request(&trees)).unwrap().execute(&plan, &NoObserver);
             let (here, there) = (seen(&trees.source), seen(&trees.destination));
             for (path, facts) in &before {
                 let (of, _) = path.split_at(path.iter().rposition(|b| *b == b'/').unwrap_or(0));
@@ -367,8 +368,8 @@ fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
     });
     let request = request(&trees);
     let session = Session::open(&system, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
-    let outcome = session.execute(&plan, &Silent);
+    let plan = session.plan(&NoObserver).unwrap();
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(done.load(Ordering::Relaxed));
     assert_eq!(outcome.problems.len(), 1, "{outcome:?}");
     let told = outcome.problems[0].cause.to_string();
@@ -400,8 +401,8 @@ fn what_is_written_to_meanwhile_stays() {
         });
         let request = request(&trees);
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
-        let outcome = session.execute(&plan, &Silent);
+        let plan = session.plan(&NoObserver).unwrap();
+        let outcome = session.execute(&plan, &NoObserver);
         let theirs = match how {
             "open" => "1,2,3",
             "changed" => "4,5,6",
@@ -440,7 +441,8 @@ fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
             fs::File::open(root.join("shared/same")).unwrap().set_modified(time).unwrap();
         }
         fs::write(trees.source.join("shared/new"), "new").unwrap();
-        let request = request(&trees).vacating(Vacating { on_conflict, ..Vacating::default() });
+        let request =
+            request(&trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() });
         let (plan, outcome) = carried_out(&request);
         assert_eq!(plan.problems.len(), left.len(), "{on_conflict:?}: {:?}", plan.problems);
         assert!(outcome.problems.is_empty(), "{on_conflict:?}: {outcome:?}");
@@ -487,7 +489,7 @@ fn folders_stay_empty_where_that_is_wanted() {
         .map(|(path, _)| path)
         .collect();
     let before = snapshot(&trees.source);
-    let vacating = Vacating { leave_folders: true, ..Vacating::default() };
+    let vacating = MoveOptions { leave_folders: true, ..MoveOptions::default() };
     let (_, outcome) = carried_out(&request(&trees).vacating(vacating));
     assert!(outcome.problems.is_empty(), "{outcome:?}");
     assert_eq!(snapshot(&trees.source).into_keys().collect::<Vec<_>>(), folders);
@@ -516,8 +518,8 @@ fn names_of_one_file_go_together_or_stay() {
         });
         let request = request(&trees);
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
-        let outcome = session.execute(&plan, &Silent);
+        let plan = session.plan(&NoObserver).unwrap();
+        let outcome = session.execute(&plan, &NoObserver);
         let left = ["first", "folder/second", "third"].map(|name| at(name).exists());
         assert_eq!(left, [spoiled; 3], "{outcome:?}");
         assert_eq!(outcome.problems.is_empty(), !spoiled, "{outcome:?}");
@@ -539,7 +541,7 @@ fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
             set.with(all.into_iter().find(|aspect| aspect.name() == name).unwrap())
         });
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let refused = session.guard(&plan, &[]).unwrap_err();
     assert_eq!(refused.guard().name(), "loss");
     assert!(refused.to_string().contains("mode, owner"), "{refused}");
@@ -595,17 +597,17 @@ fn prepare_met(seed: u64) -> (Trees, Snapshot) {
 
 fn keeping_both(trees: &Trees) -> Request {
     let on_conflict = OnConflict::KeepBoth;
-    request(trees).vacating(Vacating { on_conflict, ..Vacating::default() })
+    request(trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() })
 }
 
 fn keeping_both_by_renaming(trees: &Trees) -> Request {
     let on_conflict = OnConflict::KeepBoth;
-    by_renaming(trees).vacating(Vacating { on_conflict, ..Vacating::default() })
+    by_renaming(trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() })
 }
 
 #[test]
 fn a_folder_that_meets_a_file_arrives_beside_it_wherever_it_is_cut_short() {
-    for (seed, way) in [(4, keeping_both as Way), (6, keeping_both_by_renaming)] {
+    for (seed, way) in [(4, keeping_both as Placement), (6, keeping_both_by_renaming)] {
         let calls = Tampered::new(Tampering::Nothing);
         assert!(run(&calls, &way(&prepare_met(seed).0)));
         for at in 0..=calls.calls().len() {
@@ -644,18 +646,18 @@ fn holds(
     let (from, there) = (snapshot(&world.source), snapshot(&world.destination));
     let selected = select(options, &from, &there);
     let mut request =
-        options.request(&world).vacating(Vacating { on_conflict, ..Vacating::default() });
+        options.request(&world).vacating(MoveOptions { on_conflict, ..MoveOptions::default() });
     request.carry = utter_echo_core::aspect::Aspects::ALL;
     request.running.workers = Workers::Fixed(options.workers);
     // Half of the runs see drives with heads.
     let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
     let system: &dyn System = if options.workers == 1 { &Linux } else { &disks };
     let session = Session::open(system, &request).unwrap();
-    let Ok(plan) = session.plan(&Silent) else { return Ok(()) };
+    let Ok(plan) = session.plan(&NoObserver) else { return Ok(()) };
     if session.guard(&plan, &[]).is_err() {
         return Ok(());
     }
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     let (left, now) = (seen(&world.source), snapshot(&world.destination));
     let is_folder = |facts: &Facts| facts.mode >> 12 == 4;
     let same = |a: &Facts, b: &Facts| {
@@ -742,12 +744,12 @@ fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
         let request = by_renaming(&trees);
         let system = Tampered::new(Tampering::Nothing);
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let planned = system.calls();
         assert_eq!(planned.iter().filter(|call| **call == "list").count(), 2, "{planned:?}");
         let steps: Vec<Verb> = plan.steps().map(|placed| placed.step.verb).collect();
         assert_eq!(steps, [Verb::Rename, Verb::Rename, Verb::Vacate]);
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(outcome.problems.is_empty(), "{outcome:?}");
         assert_eq!(fs::read_dir(trees.destination.join("logbooks/1931")).unwrap().count(), files);
         counts.push(system.calls().len());
@@ -764,9 +766,9 @@ fn a_root_that_is_not_there_yet_takes_few_calls() {
     request.safety.set_aside = None;
     let system = Tampered::new(Tampering::Nothing);
     let session = Session::open(&system, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let planned = system.calls().len();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(outcome.problems.is_empty() && !trees.source.exists(), "{outcome:?}");
     let calls = system.calls();
     assert!(calls.len() - planned <= 11, "{:?}", &calls[planned..]);
@@ -808,10 +810,10 @@ fn what_cannot_be_read_from_the_drive_itself_stays_unless_that_is_accepted() {
     let mut request = request(&trees);
     let system_now = system();
     let session = Session::open(&system_now, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let refused = session.guard(&plan, &[]).unwrap_err();
     assert_eq!(refused.guard().name(), "loss");
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(matches!(outcome.problems[..], [Problem { cause: Cause::ProvenInMemoryAlone, .. }]));
     assert!(trees.source.join("tide.csv").exists());
     drop(session);
@@ -867,8 +869,8 @@ fn a_stick_that_stores_something_else_than_it_says_is_found_below_its_driver() {
             }
         });
         let session = Session::open(&system, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
-        let outcome = session.execute(&plan, &Silent);
+        let plan = session.plan(&NoObserver).unwrap();
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(done.load(Ordering::Relaxed), "{}: {outcome:?}", kind.name());
         let stays = trees.source.join("logbook").exists();
         assert!(stays && !outcome.problems.is_empty(), "{}: {outcome:?}", kind.name());

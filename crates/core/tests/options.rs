@@ -15,11 +15,11 @@ use std::path::Path;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::aspect::Aspect;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
 use utter_echo_core::problem::Cause;
-use utter_echo_core::request::{By, Keeping, Request, SetAside, Task, Workers};
+use utter_echo_core::request::{CompareBy, Keeping, Request, SetAside, Task, Workers};
 use utter_echo_core::{Ending, PastRun, Session, explain, saved};
 use utter_echo_lab::{
     Facts, Lies, LyingDrive, Snapshot, Tampered, Tampering, differences, snapshot,
@@ -118,7 +118,7 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     }
     let system = system(options);
     let session = Session::open(&system, &request).unwrap();
-    let mut plan = session.plan(&Silent).unwrap();
+    let mut plan = session.plan(&NoObserver).unwrap();
     ensure!(before == snapshot(&world.destination), "planning changed the destination");
     only_allowed_steps(options, &plan)?;
     only_known_problems(options, &plan)?;
@@ -137,7 +137,7 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     }
     let overtaken = session.stale(&plan);
     ensure!(overtaken.is_empty(), "overtaken by itself: {overtaken:?}\n{:#?}", listed(&plan));
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     ensure!(
         outcome.problems.is_empty() && matches!(outcome.ending, Ending::Complete),
         "the run met what the plan did not: {:?}\n{:#?}",
@@ -212,7 +212,7 @@ fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResu
     let mut carry = options.carry.clone();
     carry.extend((!options.carries(Aspect::Content)).then_some(Aspect::Content));
     let all = Options { steps: without, spare_newer: false, carry, ..options.clone() };
-    let all = Session::open(&Linux, &all.request(world)).unwrap().plan(&Silent).unwrap();
+    let all = Session::open(&Linux, &all.request(world)).unwrap().plan(&NoObserver).unwrap();
     let held = plan.totals.held_back + plan.totals.spared_newer;
     let told = plan.steps().count() as u64 + held + plan.problems.len() as u64;
     let most = all.steps().count() as u64 + all.problems.len() as u64;
@@ -339,13 +339,13 @@ fn same_content(options: &Options, here: &Facts, there: &Facts) -> bool {
     let same_size = here.size == there.size;
     same_kind
         && match (options.by, kind(here)) {
-            (By::Presence, _) => true,
-            (_, 0o12) | (By::Content, _) => here.content == there.content,
-            (By::Size, _) => same_size,
-            (By::SizeTime, 0o10) if options.carries(Aspect::Times) => {
+            (CompareBy::Presence, _) => true,
+            (_, 0o12) | (CompareBy::Content, _) => here.content == there.content,
+            (CompareBy::Size, _) => same_size,
+            (CompareBy::SizeTime, 0o10) if options.carries(Aspect::Times) => {
                 same_size && here.modified == there.modified
             }
-            (By::SizeTime, 0o10) => same_size && there.modified >= here.modified,
+            (CompareBy::SizeTime, 0o10) => same_size && there.modified >= here.modified,
             _ => true,
         }
 }
@@ -378,7 +378,7 @@ fn echoes(
         });
         let kept = was.is_some_and(counts_as_it) || of_its_file;
         ensure!(kept || here.content == is.content, "'{path}' has other content than its source");
-        if options.by == By::Presence && was.is_some_and(|was| kind(was) == kind(here)) {
+        if options.by == CompareBy::Presence && was.is_some_and(|was| kind(was) == kind(here)) {
             continue;
         }
         let time = here.modified == is.modified || !options.carries(Aspect::Times);
@@ -431,7 +431,7 @@ fn links_follow(
     let stays = |path: &str| {
         let here = kind(&from[path.as_bytes()]);
         let was_there = before.get(path.as_bytes()).is_some_and(|was| kind(was) == here);
-        options.by == By::Presence && was_there
+        options.by == CompareBy::Presence && was_there
     };
     let mut groups: BTreeMap<(&Vec<u8>, bool), Vec<&String>> = BTreeMap::new();
     for path in selected.source.iter().filter(|path| !stays(path)) {
@@ -454,8 +454,8 @@ fn nothing_left_to_do(request: &Request, first: &Plan) -> TestCaseResult {
     let told = |plan: &Plan| (plan.totals.held_back, plan.totals.spared_newer, plan.problems.len());
     let again = || {
         let session = Session::open(&Linux, request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
-        let outcome = session.execute(&plan, &Silent);
+        let plan = session.plan(&NoObserver).unwrap();
+        let outcome = session.execute(&plan, &NoObserver);
         (plan, outcome.problems.len())
     };
     let (second, problems) = again();
@@ -480,7 +480,7 @@ fn taken_back(world: &World, options: &Options, path: &Path, before: &Snapshot) 
     let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
     let plan = session.plan_to_undo().unwrap();
     ensure!(plan.problems.is_empty(), "undo: {:?}\n{:#?}", plan.problems, listed(&plan));
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     ensure!(outcome.problems.is_empty(), "undo: {:?}\n{:#?}", outcome.problems, listed(&plan));
     let left = differences(before, &snapshot(&world.destination));
     ensure!(left.is_empty(), "taken back, it is not what it was:\n{left}\n{:#?}", listed(&plan));
@@ -500,7 +500,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
     let (from, there) = (world.truth(), snapshot(&world.destination));
     let selected = select(&options, &from, &there);
     let request = options.request(world);
-    let plan = Session::open(&system(&options), &request).unwrap().plan(&Silent).unwrap();
+    let plan = Session::open(&system(&options), &request).unwrap().plan(&NoObserver).unwrap();
     ensure!(there == snapshot(&world.destination), "verifying changed the destination");
     let taken = entries(&selected.source, &from);
     ensure!(plan.totals.source == taken, "source {:?}, is {taken:?}", plan.totals.source);
@@ -516,7 +516,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
         listed(&plan)
     );
     let ignores = !options.may(Verb::Remove);
-    let compared = options.by != By::Presence && options.carries(Aspect::Content);
+    let compared = options.by != CompareBy::Presence && options.carries(Aspect::Content);
     let (here, theirs) = (plan.totals.source, plan.totals.destination);
     let same = if compared { here == theirs } else { here.entries() == theirs.entries() };
     ensure!(found || ignores || same, "identical, and the table says {here:?} and {theirs:?}");
@@ -547,7 +547,7 @@ fn translate_error(
             differs.push(format!("kind {path}"));
             continue;
         }
-        if options.by == By::Presence {
+        if options.by == CompareBy::Presence {
             continue;
         }
         let mode = options.carries(Aspect::Mode) && kind(here) != 0o12 && here.mode != is.mode;
@@ -558,7 +558,7 @@ fn translate_error(
         }
     }
     let root = (&from[&[][..]], &there[&[][..]]);
-    if options.by != By::Presence
+    if options.by != CompareBy::Presence
         && (options.carries(Aspect::Mode) && root.0.mode != root.1.mode
             || options.carries(Aspect::Times) && root.0.modified != root.1.modified)
     {
@@ -595,7 +595,7 @@ fn torn(
     world: &World,
     (from, there): (&Snapshot, &Snapshot),
 ) -> Vec<String> {
-    if options.by == By::Presence {
+    if options.by == CompareBy::Presence {
         return Vec::new();
     }
     let both: Vec<&String> =

@@ -9,7 +9,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use crate::common::{Trees, request};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
 use utter_echo_core::{Outcome, Session, StepOutcome};
@@ -40,11 +40,11 @@ fn prepare() -> Trees {
 fn run_with(trees: &Trees, happens: impl Fn(&Path)) -> (Outcome, Vec<(String, StepOutcome)>) {
     let request = request(trees, Task::Mirror);
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let outside = trees.base.path().join("outside");
     let before = snapshot(&outside);
     happens(trees.base.path());
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert_eq!(before, snapshot(&outside), "something outside was touched");
     let steps = plan.steps().map(|placed| {
         let path = String::from_utf8(placed.path.as_bytes().to_vec()).unwrap();

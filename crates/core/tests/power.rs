@@ -18,7 +18,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Flush, Keeping, Request, SetAside, Task};
 use utter_echo_core::{BadRun, PastRun, Session};
@@ -123,7 +123,7 @@ fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
             let wanted = crate::common::request(&trees, Task::Undo);
             let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
             let plan = session.plan_to_undo().unwrap();
-            session.execute(&plan, &Silent);
+            session.execute(&plan, &NoObserver);
             let left = session.not_back().unwrap();
             left.into_iter().map(|problem| problem.path.as_bytes().to_vec()).collect()
         }

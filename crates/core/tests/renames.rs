@@ -8,7 +8,7 @@ use std::fs;
 use std::path::Path;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verb;
 use utter_echo_core::plan::Verbs;
@@ -90,7 +90,7 @@ fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
         let session = Session::open_to_undo(&Linux, &undo, &past).unwrap();
         let plan = session.plan_to_undo().unwrap();
         assert!(session.stale(&plan).is_empty(), "seed {seed}: {:?}", session.stale(&plan));
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = differences(&old, &snapshot(&trees.destination));
         assert!(left.is_empty(), "seed {seed} taken back: {left}");

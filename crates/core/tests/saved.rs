@@ -7,7 +7,7 @@
 use std::fs;
 
 use crate::common::{Trees, listed, plan_of, request};
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::Plan;
@@ -44,7 +44,7 @@ fn a_saved_plan_does_what_the_plan_would() {
         assert_eq!(read.totals, plan.totals, "seed {seed}");
         assert_eq!(written(&read, &request), bytes, "seed {seed}: written again it is another");
         assert!(session.stale(&read).is_empty(), "seed {seed}: {:?}", session.stale(&read));
-        let outcome = session.execute(&read, &Silent);
+        let outcome = session.execute(&read, &NoObserver);
         assert!(outcome.problems.is_empty(), "seed {seed}: {:?}", outcome.problems);
         let left = listed(&plan_of(&Linux, &request));
         assert!(left.is_empty(), "seed {seed}: {left:?}");
@@ -106,7 +106,7 @@ fn what_was_overtaken_is_named_and_the_rest_is_done() {
         let session = Session::open(&Linux, &request).unwrap();
         let plan = session.adopt(saved::read(&*bytes).unwrap().1).unwrap();
         let overtaken = session.stale(&plan);
-        let outcome = session.execute(&plan, &Silent);
+        let outcome = session.execute(&plan, &NoObserver);
         // Each is refused, by itself or with a folder above it, and nothing else is.
         let is_in = |path: &TreePath, problems: &[Problem]| {
             problems.iter().any(|problem| {
@@ -132,10 +132,10 @@ fn what_the_source_has_by_now_is_not_removed() {
     fs::write(trees.destination.join("ledger"), "debts").unwrap();
     let request = request(&trees, Task::Mirror);
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     fs::write(trees.source.join("ledger"), "debts").unwrap();
     assert_eq!(session.stale(&plan).len(), 1);
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(outcome.problems.iter().all(|problem| problem.cause.is_stale()));
     assert_eq!(outcome.problems.len(), 1);
     assert!(trees.destination.join("ledger").exists());

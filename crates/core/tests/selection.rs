@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::{By, Task};
+use utter_echo_core::request::{CompareBy, Task};
 use utter_echo_core::select::{PatternRules, Rules, Selection, Span};
 use utter_echo_lab::{Gardener, Snapshot, snapshot};
 
@@ -51,7 +51,7 @@ fn what_is_left_out_is_neither_carried_nor_removed() {
         Gardener::new(seed + 900).grow(&trees.destination, 60);
         let mut request = request(&trees, Task::Mirror);
         request.selection = rules(&["fog", "*.csv", "lens/"], &[]);
-        request.changed.by = By::Content;
+        request.changed.by = CompareBy::Content;
         let (source, before) = (snapshot(&trees.source), snapshot(&trees.destination));
         apply(&Linux, &request);
         let after = snapshot(&trees.destination);
@@ -107,7 +107,7 @@ fn what_is_of_another_size_is_left_alone_and_the_source_decides() {
         let mut request = request(&trees, Task::Mirror);
         let size = Span { from: Some(500), to: Some(20_000) };
         request.selection = Selection::new(&Rules { size, ..Rules::default() }).unwrap();
-        request.changed.by = By::Content;
+        request.changed.by = CompareBy::Content;
         let (source, before) = (snapshot(&trees.source), snapshot(&trees.destination));
         let taken = |facts: &utter_echo_lab::Facts| (500..=20_000).contains(&facts.size);
         apply(&Linux, &request);

@@ -18,11 +18,11 @@ use std::time::Duration;
 
 use crate::common::{Trees, apply, plan_of, request};
 use utter_echo_core::aspect::{Aspect, Aspects};
-use utter_echo_core::observe::{Observer, Silent};
+use utter_echo_core::observe::{NoObserver, Observer};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::request::{
-    By, Flush, Places, Reading, Request, Retries, Running, Task, Workers,
+    CompareBy, Flush, Places, Reading, Request, Retries, Running, Task, Workers,
 };
 use utter_echo_core::{Session, StepOutcome};
 use utter_echo_lab::{
@@ -74,7 +74,7 @@ fn an_aged_disk_is_read_in_one_sweep() {
     });
     assert!(copied <= most, "a copy took {copied} seeks, reading in order {floor}");
     let mut verify = request(&trees, Task::Verify);
-    verify.changed.by = By::Content;
+    verify.changed.by = CompareBy::Content;
     for reading in [Reading::AsCached, Reading::FromDrive] {
         verify.changed.reading = reading;
         let verified = seeks(&disk, || {
@@ -132,7 +132,7 @@ fn two_disks_are_each_read_in_an_order_of_their_own() {
     };
     let floors = (floor(&disk, &trees.source), floor(&other, &trees.destination));
     let mut verify = request(&trees, Task::Verify);
-    verify.changed.by = By::Content;
+    verify.changed.by = CompareBy::Content;
     other.cool().unwrap();
     let before = other.done().seeks;
     let here = seeks(&disk, || {
@@ -237,7 +237,7 @@ fn two_sides_on_one_disk_are_read_in_turns() {
         read_in_order(&trees.destination).unwrap();
     });
     let mut verify = request(&trees, Task::Verify);
-    (verify.changed.by, verify.carry) = (By::Content, Aspects::NONE.with(Aspect::Content));
+    (verify.changed.by, verify.carry) = (CompareBy::Content, Aspects::NONE.with(Aspect::Content));
     let verified = seeks(&disk, || {
         let plan = plan_of(&Linux, &verify);
         assert!(plan.is_empty() && plan.problems.is_empty());
@@ -269,7 +269,7 @@ fn what_cannot_be_read_comes_after_all_that_can() {
     request.running.workers = Workers::Fixed(1);
     request.running.retries = Retries { times: 2, wait: Duration::ZERO };
     let session = Session::open(&Linux, &request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let files = |step: usize| plan.step(step).unwrap().step.bytes() > 0;
     let order = Order::default();
     let outcome = session.execute(&plan, &order);
@@ -376,7 +376,7 @@ fn a_byte_counts_when_it_is_on_the_drive_and_few_are_on_their_way() {
         let places = Places::new(vec![source], stick.folder().join(name));
         let request = Request::new(Task::Copy, places);
         let session = Session::open(&Linux, &request).unwrap();
-        let plan = session.plan(&Silent).unwrap();
+        let plan = session.plan(&NoObserver).unwrap();
         let (told, concluded) = (AtomicU64::new(0), AtomicU64::new(0));
         let counts = Counts { plan: &plan, told, concluded };
         let before = stick.done().written;
@@ -426,7 +426,7 @@ fn what_a_drive_of_this_kind_holds_is_told(kind: DriveKind) {
     let verify = |tampering: Tampering, reading| {
         let mut verify = Request::new(Task::Verify, places.clone());
         verify.carry = copy.carry;
-        (verify.changed.by, verify.changed.reading) = (By::Content, reading);
+        (verify.changed.by, verify.changed.reading) = (CompareBy::Content, reading);
         plan_of(&Tampered::new(tampering), &verify)
     };
     verify(denied, Reading::FromDrive);

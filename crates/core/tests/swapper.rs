@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use crate::common::{Trees, request};
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use utter_echo_core::Session;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::Task;
 use utter_echo_lab::{Snapshot, snapshot};
@@ -78,9 +78,9 @@ fn nothing_outside_the_roots_is_read_written_or_removed() {
             scope.spawn(|| swap_until(&stop, &swapped));
             let request = request(&trees, Task::Mirror);
             if let Ok(session) = Session::open(&Linux, &request)
-                && let Ok(plan) = session.plan(&Silent)
+                && let Ok(plan) = session.plan(&NoObserver)
             {
-                let outcome = session.execute(&plan, &Silent);
+                let outcome = session.execute(&plan, &NoObserver);
                 disturbed += usize::from(!outcome.problems.is_empty());
             }
             stop.store(true, Ordering::Relaxed);

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 use utter_echo_files::hidden_names::HiddenNames;
 use utter_echo_model::names::{CaseFolding, NameBytes, NameRules};
 use utter_echo_os::{
-    ACCESS_LIST, Caller, Entry, Flags, Kind, Name, Onto, System, Time, is_unsupported,
+    ACCESS_LIST, Caller, Entry, Flags, IfExists, Kind, Name, System, Time, is_unsupported,
 };
 
 use crate::features::{Feature, Features, SECOND, nanos, span};
@@ -343,7 +343,7 @@ impl Trial<'_> {
         system.create_folder(own, b"room", 0o700)?;
         let room = system.open_folder(own, b"room")?;
         drop(system.create_file(room.as_fd(), b"lamp", 0o600)?);
-        system.rename((own, b"room"), (own, b"hall"), Onto::Replace)?;
+        system.rename((own, b"room"), (own, b"hall"), IfExists::Replace)?;
         let hall = system.open_folder(own, b"hall")?;
         // Listed, since looked up by its name the system may only remember it.
         let moved = self.names_in(hall.as_fd())?;
@@ -354,7 +354,7 @@ impl Trial<'_> {
         for name in [&long[..], b"spare"] {
             drop(system.create_file(own, name, 0o600)?);
         }
-        let replaced = system.rename((own, b"spare"), (own, &long), Onto::Replace);
+        let replaced = system.rename((own, b"spare"), (own, &long), IfExists::Replace);
         let names = self.names_in(own)?;
         let is_clean = names.iter().filter(|name| name.starts_with(b"nnn")).count() == 1;
         self.note(Feature::LongNamesReplaced, replaced.is_ok() && is_clean);
@@ -417,7 +417,7 @@ pub fn keeps_renamed_time(
 ) -> io::Result<bool> {
     let whole = Time { nanos: 0, ..MOMENT };
     system.set_times(Entry::Named(folder, from), whole, Some(whole))?;
-    system.rename((folder, from), (folder, to), Onto::Replace)?;
+    system.rename((folder, from), (folder, to), IfExists::Replace)?;
     let time = system.stat(Entry::Named(folder, to))?.modified;
     // A time of long ago differs from now on any drive.
     Ok(span(time, whole) < DAY)

@@ -3,7 +3,7 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::BorrowedFd;
 
-use utter_echo_os::{Entry, Kind, Onto, System, is_unsupported};
+use utter_echo_os::{Entry, IfExists, Kind, System, is_unsupported};
 
 /// A driver that puts a replaced entry aside under a longer name of its own has no room for that beyond this many
 /// bytes, and leaves it behind.
@@ -18,7 +18,7 @@ pub fn rename_free(
     from: NamedEntry<'_>,
     to: NamedEntry<'_>,
 ) -> io::Result<()> {
-    match system.rename(from, to, Onto::Nothing) {
+    match system.rename(from, to, IfExists::Nothing) {
         Err(e) if e.kind() == ErrorKind::InvalidInput || is_unsupported(&e) => {
             if to.1.len() > LONG_NAME {
                 rename_once_free(system, from, to)
@@ -37,7 +37,7 @@ fn rename_once_free(
     to: NamedEntry<'_>,
 ) -> io::Result<()> {
     match system.stat(Entry::Named(to.0, to.1)) {
-        Err(e) if e.kind() == ErrorKind::NotFound => system.rename(from, to, Onto::Replace),
+        Err(e) if e.kind() == ErrorKind::NotFound => system.rename(from, to, IfExists::Replace),
         Err(e) => Err(e),
         Ok(_) => Err(ErrorKind::AlreadyExists.into()),
     }
@@ -56,7 +56,7 @@ fn rename_to_reserved(
     } else {
         system.create_file(to.0, to.1, 0o600).map(drop)?;
     }
-    system.rename(from, to, Onto::Replace).or_else(|_| {
+    system.rename(from, to, IfExists::Replace).or_else(|_| {
         // Not every driver puts one entry in the place of another.
         if is_folder {
             system.remove_folder(to.0, to.1)?;
@@ -65,6 +65,6 @@ fn rename_to_reserved(
         } else {
             return Err(ErrorKind::AlreadyExists.into());
         }
-        system.rename(from, to, Onto::Replace)
+        system.rename(from, to, IfExists::Replace)
     })
 }

@@ -7,8 +7,8 @@ use std::sync::Mutex;
 
 use rustix::io::Errno;
 use utter_echo_core::os::{
-    Advice, Caller, EachName, Entry, Flags, Kind, Lease, Linux, Lock, LockHolder, LockMode, Mount,
-    Onto, Space, Stat, System, Time,
+    Advice, Caller, EachName, Entry, Flags, IfExists, Kind, Lease, Linux, Lock, LockHolder,
+    LockMode, Mount, Space, Stat, System, Time,
 };
 
 /// What to do to which call; calls are counted from 0.
@@ -149,7 +149,7 @@ tampered! {
     create_link(folder: BorrowedFd<'_>, name: &[u8], text: &[u8]) -> ();
     create_special(folder: BorrowedFd<'_>, name: &[u8], kind: Kind, mode: u32, device: u64) -> ();
     add_name(from_folder: BorrowedFd<'_>, from: &[u8], folder: BorrowedFd<'_>, name: &[u8]) -> ();
-    rename(from: (BorrowedFd<'_>, &[u8]), to: (BorrowedFd<'_>, &[u8]), onto: Onto) -> ();
+    rename(from: (BorrowedFd<'_>, &[u8]), to: (BorrowedFd<'_>, &[u8]), onto: IfExists) -> ();
     remove_file(folder: BorrowedFd<'_>, name: &[u8]) -> ();
     remove_folder(folder: BorrowedFd<'_>, name: &[u8]) -> ();
     set_owner(entry: Entry<'_>, uid: u32, gid: u32) -> ();

@@ -17,7 +17,7 @@ use tempfile::TempDir;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
-    By, Changed, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
+    Changed, CompareBy, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
 };
 use utter_echo_core::select::{Clutter, Kinds, PatternRules, Rules, Selection, Span};
 
@@ -204,7 +204,7 @@ fn pattern() -> impl Strategy<Value = Pattern> {
 pub struct Options {
     pub task: Task,
     pub steps: Vec<Verb>,
-    pub by: By,
+    pub by: CompareBy,
     pub spare_newer: bool,
     pub carry: Vec<Aspect>,
     pub exclude: Vec<Pattern>,
@@ -238,9 +238,9 @@ where
 }
 
 /// Task, kinds of steps, what counts as changed, and what goes along.
-type What = (Task, Vec<Verb>, (By, bool), Vec<Aspect>, bool);
+type DifferenceKind = (Task, Vec<Verb>, (CompareBy, bool), Vec<Aspect>, bool);
 
-fn what(tasks: &'static [Task]) -> impl Strategy<Value = What> {
+fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
     use Aspect::{Content, Hardlinks, Mode, Times};
     let carry = prop_oneof![
         Just(vec![Mode]),
@@ -251,11 +251,12 @@ fn what(tasks: &'static [Task]) -> impl Strategy<Value = What> {
         Just(vec![Content, Mode, Hardlinks]),
     ];
     let every = Aspects::ALL.iter().collect::<Vec<_>>();
-    let by = prop_oneof![Just(By::Content), Just(By::Size), Just(By::Presence)];
+    let by =
+        prop_oneof![Just(CompareBy::Content), Just(CompareBy::Size), Just(CompareBy::Presence)];
     // What is newer and yet right can only be where times do not decide.
     let compared = prop_oneof![
-        6 => (seldom(by, By::SizeTime), seldom(Just(true), false)),
-        1 => (prop_oneof![Just(By::Content), Just(By::Size)], Just(true)),
+        6 => (seldom(by, CompareBy::SizeTime), seldom(Just(true), false)),
+        1 => (prop_oneof![Just(CompareBy::Content), Just(CompareBy::Size)], Just(true)),
     ];
     (
         proptest::sample::select(tasks),
@@ -336,7 +337,7 @@ impl std::fmt::Debug for Options {
             }
         };
         field("steps", &self.steps, self.steps.len() == Verb::ALL.len());
-        field("by", &self.by, self.by == By::SizeTime);
+        field("by", &self.by, self.by == CompareBy::SizeTime);
         field("spare_newer", &true, !self.spare_newer);
         field("carry", &self.carry, self.carry.len() > 5);
         field("exclude", &self.exclude, self.exclude.is_empty());
@@ -375,10 +376,10 @@ impl Options {
             say(format!("--steps={}", names(&self.steps)));
         }
         let by = match self.by {
-            By::SizeTime => "size-time",
-            By::Content => "content",
-            By::Size => "size",
-            By::Presence => "presence",
+            CompareBy::SizeTime => "size-time",
+            CompareBy::Content => "content",
+            CompareBy::Size => "size",
+            CompareBy::Presence => "presence",
         };
         say(format!("--by={by}"));
         if self.spare_newer && self.task != Task::Verify {

@@ -45,7 +45,7 @@ pub enum Note {
     /// names that stay keep the first.
     SecondFiles(u64),
     /// The source, as the user named it, stays though all that is in it goes.
-    RootStays(String, Rest),
+    RootStays(String, WhyRootStays),
     /// Why the run cannot be undone: there is no place for its notes.
     NotUndoable(String),
     /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.
@@ -64,7 +64,7 @@ pub enum Note {
 
 /// Why the root of a source stays.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Rest {
+pub enum WhyRootStays {
     /// A drive is mounted on it.
     Mounted,
     /// The run was started in it.

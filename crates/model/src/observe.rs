@@ -31,9 +31,9 @@ pub trait Observer: Sync {
 
 /// Hears nothing and never asks to stop.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Silent;
+pub struct NoObserver;
 
-impl Observer for Silent {}
+impl Observer for NoObserver {}
 
 /// What became of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -25,5 +25,5 @@ pub use linux::Linux;
 pub use lock::{Lock, LockHolder, LockMode};
 pub use mount::{Mount, Space};
 pub use stat::{ACCESS_LIST, DEFAULT_LIST, Flags, Identity, Kind, Stat, Time, Xattrs};
-pub use system::{Advice, EachName, Entry, LARGE, Name, Onto, System};
+pub use system::{Advice, EachName, Entry, IfExists, LARGE, Name, System};
 pub use thread::processor_time;

@@ -20,7 +20,7 @@ use crate::lease::Lease;
 use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
-use crate::system::{Advice, EachName, Entry, Name, Onto, System};
+use crate::system::{Advice, EachName, Entry, IfExists, Name, System};
 use crate::{block_device, cached, extent, proc, write_back};
 
 /// Longest path that one call accepts, without its NUL.
@@ -274,12 +274,12 @@ impl System for Linux {
         &self,
         from: (BorrowedFd<'_>, &[u8]),
         to: (BorrowedFd<'_>, &[u8]),
-        onto: Onto,
+        onto: IfExists,
     ) -> io::Result<()> {
         let flags = match onto {
-            Onto::Replace => RenameFlags::empty(),
-            Onto::Nothing => RenameFlags::NOREPLACE,
-            Onto::Exchange => RenameFlags::EXCHANGE,
+            IfExists::Replace => RenameFlags::empty(),
+            IfExists::Nothing => RenameFlags::NOREPLACE,
+            IfExists::Exchange => RenameFlags::EXCHANGE,
         };
         Ok(retry_on_intr(|| rustix::fs::renameat_with(from.0, from.1, to.0, to.1, flags))?)
     }

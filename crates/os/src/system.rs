@@ -26,7 +26,7 @@ pub enum Entry<'a> {
 
 /// What a rename does when the new name exists already.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Onto {
+pub enum IfExists {
     /// Take its place.
     Replace,
     /// Fail with `EEXIST`.
@@ -166,7 +166,7 @@ pub trait System: Sync {
         &self,
         from: (BorrowedFd<'_>, &[u8]),
         to: (BorrowedFd<'_>, &[u8]),
-        onto: Onto,
+        onto: IfExists,
     ) -> io::Result<()>;
     /// Removes a name that is not a folder.
     fn remove_file(&self, folder: BorrowedFd<'_>, name: &[u8]) -> io::Result<()>;

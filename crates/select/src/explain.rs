@@ -43,7 +43,7 @@ pub struct Explained {
 
 /// The number of entries that one rule decided about.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Ruled {
+pub struct RuleTally {
     /// As it was given.
     pub rule: String,
     /// True if it left the entries out, false if it took them.
@@ -60,7 +60,7 @@ pub struct Survey {
     /// Entries that are left out.
     pub left_out: Tally,
     /// By rule; a rule that decided nothing has a count of 0.
-    pub rules: Vec<Ruled>,
+    pub rules: Vec<RuleTally>,
     /// Entries that could not be read, which no count includes.
     pub problems: Vec<Problem>,
 }
@@ -180,7 +180,7 @@ pub fn survey(system: &dyn System, source: &Path, selection: &Selection) -> io::
             let count = counts.get(&(rule, leaves_out)).copied().unwrap_or_default();
             let other = counts.contains_key(&(rule, !leaves_out));
             if count.entries > 0 || leaves_out == selection.is_for_leaving_out(rule) && !other {
-                found.rules.push(Ruled { rule: selection.name(rule), leaves_out, count });
+                found.rules.push(RuleTally { rule: selection.name(rule), leaves_out, count });
             }
         }
     }

@@ -60,13 +60,13 @@ fn place(given: &GivenPattern, at: Option<usize>) -> String {
 #[derive(Debug)]
 pub(crate) struct Patterns {
     pub(crate) given: Vec<GivenPattern>,
-    meanings: Vec<Meaning>,
+    meanings: Vec<PatternParts>,
     globs: GlobSet,
 }
 
 /// The parts of a pattern besides the names that it matches.
 #[derive(Debug)]
-struct Meaning {
+struct PatternParts {
     is_undo: bool,
     only_folders: bool,
 }
@@ -125,7 +125,7 @@ impl Patterns {
 }
 
 /// A checked pattern, in a form that matches whole paths.
-fn read(pattern: &str) -> (Meaning, String) {
+fn read(pattern: &str) -> (PatternParts, String) {
     let text = without_spaces_at_the_end(pattern);
     let (is_undo, text) = match text.strip_prefix('!') {
         Some(text) => (true, text),
@@ -143,7 +143,7 @@ fn read(pattern: &str) -> (Meaning, String) {
     if glob.ends_with("/**") {
         glob.push_str("/*");
     }
-    (Meaning { is_undo, only_folders }, glob)
+    (PatternParts { is_undo, only_folders }, glob)
 }
 
 /// Trailing spaces are invisible and so not meant, unless a backslash precedes them.

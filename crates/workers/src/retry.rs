@@ -69,13 +69,13 @@ mod tests {
     use rustix::io::Errno;
     use std::cell::Cell;
     use std::io;
-    use utter_echo_model::observe::Silent;
+    use utter_echo_model::observe::NoObserver;
 
     fn tries(errno: Errno, succeeds_at: u32) -> (u32, bool) {
         let retrying = Retrying::new(Retries { times: 2, wait: Duration::ZERO });
         let count = Cell::new(0);
         let result = retrying.retry(
-            &Silent,
+            &NoObserver,
             |cause| cause,
             || {
                 count.set(count.get() + 1);
@@ -101,7 +101,7 @@ mod tests {
     fn a_run_waits_only_so_often() {
         let retrying = Retrying::new(Retries { times: 1000, wait: Duration::from_millis(1) });
         let fail = || Err::<(), _>(Cause::from(io::Error::from(Errno::IO)));
-        assert!(retrying.retry(&Silent, |cause| cause, fail).is_err());
+        assert!(retrying.retry(&NoObserver, |cause| cause, fail).is_err());
         assert_eq!(retrying.waits_left.into_inner(), 0);
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::plan::{Verb, Verbs};
-use utter_echo_core::request::{self, By, Reading, Request, Sample};
+use utter_echo_core::request::{self, CompareBy, Reading, Request, Sample};
 
 use crate::context::Context;
 use crate::options::complete;
@@ -60,10 +60,10 @@ impl ChangedOptions {
     pub(super) fn apply(&self, request: Request) -> Request {
         let changed = request::Changed {
             by: match self.by {
-                ByWhat::SizeTime => By::SizeTime,
-                ByWhat::Content => By::Content,
-                ByWhat::Size => By::Size,
-                ByWhat::Presence => By::Presence,
+                ByWhat::SizeTime => CompareBy::SizeTime,
+                ByWhat::Content => CompareBy::Content,
+                ByWhat::Size => CompareBy::Size,
+                ByWhat::Presence => CompareBy::Presence,
             },
             all_aspects: self.all_aspects,
             time_slack: self.time_slack.unwrap_or_default(),
@@ -130,7 +130,7 @@ impl Verifying {
         let sample = self.sample.map(|percent| Sample { percent, seed });
         let by = request.changed.by;
         let (by, reading) = match (self.from_drive, sample) {
-            (true, None) => (By::Content, Reading::FromDrive),
+            (true, None) => (CompareBy::Content, Reading::FromDrive),
             (true, Some(_)) => (by, Reading::FromDrive),
             (false, _) => (by, Reading::AsCached),
         };

@@ -1,7 +1,7 @@
 //! What a move does besides copying.
 
 use clap::{Args, ValueEnum};
-use utter_echo_core::request::{self, Request, Vacating};
+use utter_echo_core::request::{self, MoveOptions, Request};
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "What to take")]
@@ -42,6 +42,6 @@ impl Moving {
             ConflictOptions::Ask => request::OnConflict::Ask,
             ConflictOptions::KeepBoth => request::OnConflict::KeepBoth,
         };
-        request.vacating(Vacating { leave_folders: self.leave_folders, on_conflict })
+        request.vacating(MoveOptions { leave_folders: self.leave_folders, on_conflict })
     }
 }

@@ -8,12 +8,12 @@ use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::drives::{self, CaseFolding, Feature, Features};
-use utter_echo_core::explain::{self, Ruled, Survey};
+use utter_echo_core::explain::{self, RuleTally, Survey};
 use utter_echo_core::guard::Refusal;
 use utter_echo_core::os::Kind;
 use utter_echo_core::plan::{self, Count, NotHeld, PlacedStep, Plan, Reason, Tally};
 use utter_echo_core::problem;
-use utter_echo_core::request::{By, Request, Task};
+use utter_echo_core::request::{CompareBy, Request, Task};
 use utter_echo_core::select::RuleSummary;
 use utter_echo_core::{self as core, Overview, StepOutcome};
 
@@ -243,9 +243,9 @@ impl VerdictLine {
 /// The attributes that a verification compared.
 fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
     let content = match request.changed.by {
-        By::SizeTime | By::Size => "size",
-        By::Content => "content",
-        By::Presence => return vec!["presence".into()],
+        CompareBy::SizeTime | CompareBy::Size => "size",
+        CompareBy::Content => "content",
+        CompareBy::Presence => return vec!["presence".into()],
     };
     let has_report = |aspect: &Aspect| {
         // Holes are not compared, and content is named with how it was compared.
@@ -276,7 +276,7 @@ pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item 
 
 /// What each rule decided over a whole source.
 pub(crate) fn survey(survey: &Survey) -> impl Iterator<Item = Event> {
-    let rule = |Ruled { rule, leaves_out, count }: &Ruled| {
+    let rule = |RuleTally { rule, leaves_out, count }: &RuleTally| {
         let (taken, left_out) = if *leaves_out { (0, count.entries) } else { (count.entries, 0) };
         let (rule, bytes) = (rule.clone(), Some(count.bytes));
         Event::Rule(RuleLine { rule, taken, left_out, kept: 0, bytes })
@@ -535,7 +535,7 @@ impl From<&Features> for Holds {
 impl From<&Overview> for PastRunLine {
     fn from(run: &Overview) -> Self {
         let about = run.known.as_ref().ok().and_then(|(_, about)| about.as_ref());
-        let destination = about.map(core::About::destination);
+        let destination = about.map(core::RunSummary::destination);
         Self {
             path: (&*run.path).into(),
             began: began(&run.name).map(|began| began.to_string()),

@@ -6,7 +6,7 @@ use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::drives::Feature;
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, Rest, State, Step};
+use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step, WhyRootStays};
 use utter_echo_core::problem::Operation;
 
 use crate::report::events::EntryType;
@@ -265,13 +265,13 @@ pub(crate) fn note(note: &Note) -> String {
                 "{files} more names than are moved together: what arrives is a second file, and names that stay keep the first"
             )
         }
-        Note::RootStays(source, Rest::Mounted) => {
+        Note::RootStays(source, WhyRootStays::Mounted) => {
             format!("{} itself stays, since a drive is mounted on it", names::harmless(source))
         }
-        Note::RootStays(source, Rest::WorkedIn) => {
+        Note::RootStays(source, WhyRootStays::WorkedIn) => {
             format!("{} itself stays, since you are working in it", names::harmless(source))
         }
-        Note::RootStays(source, Rest::Held) => {
+        Note::RootStays(source, WhyRootStays::Held) => {
             format!(
                 "{} itself stays, since nothing can be taken from the folder that it is in",
                 names::harmless(source)

@@ -43,7 +43,7 @@ pub(crate) enum Change {
 
 /// The difference between the two sides.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum What {
+pub(crate) enum DifferenceKind {
     /// None after all.
     Nothing,
     /// None, which was asked for.
@@ -89,7 +89,7 @@ pub(crate) struct Difference {
     pub(crate) name: NameRange,
     pub(crate) source: OnSide,
     pub(crate) destination: OnSide,
-    pub(crate) what: What,
+    pub(crate) what: DifferenceKind,
     /// Boxed, since it is rare.
     pub(crate) obstacle: Option<Box<Obstacle>>,
     /// Whether the source's entry can be renamed into its place.
@@ -101,7 +101,7 @@ pub(crate) struct Difference {
 impl Difference {
     pub(crate) fn nothing(name: NameRange) -> Self {
         let (source, destination) = (OnSide::Absent, OnSide::Absent);
-        let (what, obstacle, rename_path) = (What::Nothing, None, RenamePath::Impossible);
+        let (what, obstacle, rename_path) = (DifferenceKind::Nothing, None, RenamePath::Impossible);
         Self { name, source, destination, what, obstacle, rename_path, source_name: None }
     }
 }

@@ -13,8 +13,8 @@ use utter_echo_os::{Entry, Flags, Kind, Stat};
 
 use crate::compare::comparison::Comparison;
 use crate::compare::content;
-use crate::compare::difference::{Change, What};
-use crate::request::{By, HiddenAttributes, Sample};
+use crate::compare::difference::{Change, DifferenceKind};
+use crate::request::{CompareBy, HiddenAttributes, Sample};
 
 /// An entry on both sides.
 pub(super) struct BothEntries<'a> {
@@ -33,28 +33,28 @@ pub(super) fn compare(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
     sides: &BothEntries<'_>,
-) -> io::Result<What> {
+) -> io::Result<DifferenceKind> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     // Hard links of one file cannot differ.
     if source.identity == destination.identity {
-        return Ok(What::Nothing);
+        return Ok(DifferenceKind::Nothing);
     }
     if source.kind != destination.kind {
-        return Ok(What::Kind);
+        return Ok(DifferenceKind::Kind);
     }
-    if context.terms.scope.by == By::Presence {
-        return Ok(What::Nothing);
+    if context.terms.scope.by == CompareBy::Presence {
+        return Ok(DifferenceKind::Nothing);
     }
     if capabilities.carry.has(Aspect::Content)
         && let Some(change) = content_differs(context, capabilities, sides)?
     {
-        return Ok(What::Content(change));
+        return Ok(DifferenceKind::Content(change));
     }
     if context.reads.contents.is_noted() {
-        return Ok(What::Nothing);
+        return Ok(DifferenceKind::Nothing);
     }
     let aspects = differing_aspects(context, capabilities, sides)?;
-    Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
+    Ok(if aspects.is_empty() { DifferenceKind::Nothing } else { DifferenceKind::Aspects(aspects) })
 }
 
 /// As [`compare`], but always with every byte and every attribute.
@@ -62,10 +62,10 @@ pub(super) fn compare_all(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
     sides: &BothEntries<'_>,
-) -> io::Result<What> {
+) -> io::Result<DifferenceKind> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.kind != destination.kind {
-        return Ok(What::Kind);
+        return Ok(DifferenceKind::Kind);
     }
     let change = match source.kind {
         Kind::File if source.size != destination.size => Some(Change::SizeTime),
@@ -73,10 +73,10 @@ pub(super) fn compare_all(
         _ => content_differs(context, capabilities, sides)?,
     };
     if let Some(change) = change {
-        return Ok(What::Content(change));
+        return Ok(DifferenceKind::Content(change));
     }
     let aspects = differing_aspects(context, capabilities, sides)?;
-    Ok(if aspects.is_empty() { What::Nothing } else { What::Aspects(aspects) })
+    Ok(if aspects.is_empty() { DifferenceKind::Nothing } else { DifferenceKind::Aspects(aspects) })
 }
 
 fn content_differs(
@@ -116,10 +116,10 @@ fn file_differs(
         return Ok(Some(Change::SizeTime));
     }
     let by = context.terms.scope.by;
-    if by == By::Content {
+    if by == CompareBy::Content {
         return contents_differ(context, sides);
     }
-    if by == By::SizeTime {
+    if by == CompareBy::SizeTime {
         if capabilities.carry.has(Aspect::Times) {
             if capabilities.hours_apart(source.modified, destination.modified) {
                 // The times mean nothing.

@@ -18,7 +18,7 @@ use utter_echo_select::Verdict;
 
 use crate::compare::dated_names;
 use crate::compare::difference::{
-    Difference, LinkedEntry, LinkedName, Obstacle, OnSide, Presence, What,
+    Difference, DifferenceKind, LinkedEntry, LinkedName, Obstacle, OnSide, Presence,
 };
 use crate::compare::entry::{self, BothEntries};
 use crate::compare::found::Halt;
@@ -28,10 +28,10 @@ use crate::compare::visit::{Visit, Walk};
 use crate::request::{DriveCrossing, EqualEntries, ExtraFolders, LeftOutEntries, RenamePath};
 
 /// No obstacle, and no rename.
-const NOTHING_MORE: Way = Way { obstacle: None, rename_path: RenamePath::Impossible };
+const NOTHING_MORE: Placement = Placement { obstacle: None, rename_path: RenamePath::Impossible };
 
 /// How an entry can come to its place, and what prevents it.
-struct Way {
+struct Placement {
     obstacle: Option<Obstacle>,
     rename_path: RenamePath,
 }
@@ -176,8 +176,8 @@ impl Walk<'_, '_> {
         let difference = visit.note(
             merged,
             (visit.source_state(source), there),
-            What::New,
-            Way { obstacle, rename_path },
+            DifferenceKind::New,
+            Placement { obstacle, rename_path },
         );
         if source.kind == Kind::Folder {
             if !stops && rename_path != RenamePath::WholeTree {
@@ -219,24 +219,36 @@ impl Walk<'_, '_> {
         };
         let are_folders = source.kind == Kind::Folder && there.kind == Kind::Folder;
         let path = || visit.listed.path_there.join(merged.name);
-        let keeps = self.context.terms.keeps_both.filter(|_| what != What::Nothing && !are_folders);
+        let keeps = self
+            .context
+            .terms
+            .keeps_both
+            .filter(|_| what != DifferenceKind::Nothing && !are_folders);
         if keeps.is_some_and(|keeps| keeps(&path()))
             && self.find_beside(visit, merged, (source, verdict))
         {
             return;
         }
-        let makes = !matches!(what, What::Nothing | What::Aspects(_));
+        let makes = !matches!(what, DifferenceKind::Nothing | DifferenceKind::Aspects(_));
         let mut obstacle = makes.then(|| self.obstacle(visit, merged, source)).flatten();
-        if what == What::Kind && there.kind == Kind::Folder && visit.is_destination_mount(there) {
+        if what == DifferenceKind::Kind
+            && there.kind == Kind::Folder
+            && visit.is_destination_mount(there)
+        {
             obstacle = Some(Obstacle::Mount);
         }
         let is_mount = obstacle == Some(Obstacle::Mount);
         let sides = (visit.source_state(source), visit.destination_state(there));
-        let agrees = what == What::Nothing;
-        let told = if agrees { What::Same } else { what };
+        let agrees = what == DifferenceKind::Nothing;
+        let told = if agrees { DifferenceKind::Same } else { what };
         let is_reported = !agrees || self.context.terms.scope.same == EqualEntries::Reported;
         let difference = is_reported.then(|| {
-            visit.note(merged, sides, told, Way { obstacle, rename_path: RenamePath::Impossible })
+            visit.note(
+                merged,
+                sides,
+                told,
+                Placement { obstacle, rename_path: RenamePath::Impossible },
+            )
         });
         let down = match (source.kind, there.kind) {
             (Kind::Folder, Kind::Folder) => {
@@ -308,9 +320,9 @@ impl Walk<'_, '_> {
                 return true;
             }
             let compared = self.compare_entries(visit, &other, source, &there);
-            if compared.is_ok_and(|what| what == What::Nothing) {
+            if compared.is_ok_and(|what| what == DifferenceKind::Nothing) {
                 let sides = (visit.source_state(source), visit.destination_state(&there));
-                visit.note(&other, sides, What::Same, NOTHING_MORE);
+                visit.note(&other, sides, DifferenceKind::Same, NOTHING_MORE);
                 return true;
             }
         }
@@ -327,7 +339,7 @@ impl Walk<'_, '_> {
         let leftover =
             hidden_names::is_leftover(merged.name, there) || merged.name == self.marker_name;
         let whole = visit.node.begun.whole.or(leftover.then_some(WholeFolder::Leftover));
-        let what = whole.map_or(What::Extra, WholeFolder::what);
+        let what = whole.map_or(DifferenceKind::Extra, WholeFolder::what);
         let difference = visit.note(
             merged,
             (OnSide::Absent, visit.destination_state(there)),
@@ -353,7 +365,8 @@ impl Walk<'_, '_> {
             _ => OnSide::Absent,
         };
         let there_seen = visit.destination_state(there);
-        let difference = visit.note(merged, (source, there_seen), What::LeftOut, NOTHING_MORE);
+        let difference =
+            visit.note(merged, (source, there_seen), DifferenceKind::LeftOut, NOTHING_MORE);
         if there.kind == Kind::Folder {
             let below = FolderBelow::new(Presence::Destination, Verdict::Take { all_below: true });
             let (destination, difference) = (Some(there), Some(difference));
@@ -506,10 +519,10 @@ impl Walk<'_, '_> {
         merged: &MergedEntry<'_>,
         source: &Stat,
         there: &Stat,
-    ) -> io::Result<What> {
+    ) -> io::Result<DifferenceKind> {
         let (Some(from), Some(to)) = (&visit.listed.sides.source, &visit.listed.sides.destination)
         else {
-            return Ok(What::Nothing);
+            return Ok(DifferenceKind::Nothing);
         };
         let sides = BothEntries {
             source: (entry_of(merged.source.handle(), from, merged.source_name), source),
@@ -581,8 +594,8 @@ impl Visit<'_> {
         &self,
         merged: &MergedEntry<'_>,
         (source, destination): (OnSide, OnSide),
-        what: What,
-        Way { obstacle, rename_path }: Way,
+        what: DifferenceKind,
+        Placement { obstacle, rename_path }: Placement,
     ) -> usize {
         let obstacle = obstacle.map(Box::new);
         let own = NameRange::default();

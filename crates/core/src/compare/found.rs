@@ -10,7 +10,7 @@ use utter_echo_model::state::State;
 use utter_echo_model::verb::Side;
 use utter_echo_os::Time;
 
-use crate::compare::difference::What;
+use crate::compare::difference::DifferenceKind;
 
 /// The results of a comparison besides the folders that it passes to a sink.
 #[derive(Debug, Default)]
@@ -43,7 +43,7 @@ pub(crate) struct LeftBehind {
 pub(crate) struct RootDifference {
     pub(crate) source: State,
     pub(crate) destination: Option<State>,
-    pub(crate) what: What,
+    pub(crate) what: DifferenceKind,
 }
 
 /// Why comparing ended without a result.

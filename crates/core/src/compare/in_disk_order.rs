@@ -19,7 +19,7 @@ use crate::compare::found::Halt;
 use crate::compare::noted::{Contents, FilesToRead, NotedFile, NotedFiles, SameFiles, fingerprint};
 use crate::compare::rename_proof::LikelyRenames;
 use crate::compare::walk;
-use crate::request::{By, Reading};
+use crate::request::{CompareBy, Reading};
 
 /// Ignores all folders.
 struct NoSink;
@@ -32,7 +32,7 @@ impl FolderSink for NoSink {
 
 /// Compares contents in disk order, if that is worth it.
 pub(crate) fn compare_in_disk_order(comparison: &mut Comparison<'_>) -> Result<(), Halt> {
-    let reads = comparison.terms.scope.by == By::Content && comparison.pair.single.is_none();
+    let reads = comparison.terms.scope.by == CompareBy::Content && comparison.pair.single.is_none();
     if !reads || !comparison.reads.disks.any() {
         return Ok(());
     }

@@ -25,8 +25,8 @@ mod walk;
 
 pub(crate) use comparison::{Comparison, ComparisonTerms, ContentReads, OwnFolder};
 pub(crate) use difference::{
-    Change, ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink, LinkedEntry,
-    LinkedName, Obstacle, OnSide, Presence, What, WhatStays,
+    Change, ComparedFolder, Difference, DifferenceKind, FolderDecision, FolderHead, FolderSink,
+    LinkedEntry, LinkedName, Obstacle, OnSide, Presence, WhatStays,
 };
 pub(crate) use found::{Compared, Halt, LeftBehind, RootDifference};
 pub(crate) use in_disk_order::compare_in_disk_order;

@@ -17,8 +17,8 @@ use utter_echo_os::{Kind, Stat, Time};
 use utter_echo_select::{CountedSide, RuleCounts, Selection};
 
 use crate::compare::difference::{
-    ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink, FolderStays, LinkedName,
-    OnSide, Presence, What,
+    ComparedFolder, Difference, DifferenceKind, FolderDecision, FolderHead, FolderSink,
+    FolderStays, LinkedName, OnSide, Presence,
 };
 use crate::request::RenamePath;
 use crate::sides;
@@ -61,10 +61,10 @@ pub(super) enum WholeFolder {
 }
 
 impl WholeFolder {
-    pub(super) fn what(self) -> What {
+    pub(super) fn what(self) -> DifferenceKind {
         match self {
-            Self::Leftover => What::Leftover,
-            Self::LeftOut => What::LeftOut,
+            Self::Leftover => DifferenceKind::Leftover,
+            Self::LeftOut => DifferenceKind::LeftOut,
         }
     }
 }
@@ -321,7 +321,7 @@ impl OpenFolder {
             Some(there) => Difference {
                 source: OnSide::LeftOut,
                 destination: OnSide::There(there),
-                what: What::LeftOut,
+                what: DifferenceKind::LeftOut,
                 ..Difference::nothing(name)
             },
             None => Difference::nothing(name),

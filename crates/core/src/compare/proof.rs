@@ -16,7 +16,7 @@ use utter_echo_model::path::TreePath;
 use utter_echo_os::{Entry, Identity, Kind, Stat};
 
 use crate::compare::comparison::Comparison;
-use crate::compare::difference::What;
+use crate::compare::difference::DifferenceKind;
 use crate::compare::entry::{self, BothEntries};
 use crate::compare::in_disk_order;
 use crate::compare::rename_proof::{LikelyRenames, MovedEntry, Proof, ProvenRename};
@@ -60,8 +60,8 @@ impl Comparison<'_> {
         let aspects = match own.what {
             // Its hard links would have to be renamed as well.
             _ if own.linked.is_some() || own.crosses => return Ok(None),
-            What::Nothing => Aspects::NONE,
-            What::Aspects(aspects) => aspects,
+            DifferenceKind::Nothing => Aspects::NONE,
+            DifferenceKind::Aspects(aspects) => aspects,
             _ => return Ok(None),
         };
         let same = own.kind != Kind::Folder || self.same_below(moved);
@@ -112,7 +112,7 @@ impl Comparison<'_> {
         for (name, folder) in &names[range] {
             let held = self.compare_pair((&source, name), (&destination, name), moved.drive)?;
             self.pool.did(1);
-            if held.what != What::Nothing || held.crosses {
+            if held.what != DifferenceKind::Nothing || held.crosses {
                 return Ok(None);
             }
             if let Some(both) = held.linked {
@@ -179,7 +179,7 @@ impl Comparison<'_> {
 
 /// The result of comparing two entries with every byte read.
 struct PairResult {
-    what: What,
+    what: DifferenceKind,
     /// Of the source's.
     kind: Kind,
     /// Both entries, if either has hard links.

@@ -12,11 +12,11 @@ use utter_echo_model::state::State;
 use utter_echo_os::Entry;
 
 use crate::compare::comparison::Comparison;
-use crate::compare::difference::{FolderSink, What};
+use crate::compare::difference::{DifferenceKind, FolderSink};
 use crate::compare::entry::{self, BothEntries};
 use crate::compare::found::{Compared, Halt, RootDifference};
 use crate::compare::walk;
-use crate::request::By;
+use crate::request::CompareBy;
 
 /// Compares one pair of roots, and passes every folder with differences to `sink`.
 pub(crate) fn compare(
@@ -72,9 +72,9 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
     }
     let source = State::from(&pair.source_stat);
     if !pair.destination.exists() {
-        return Ok(Some(RootDifference { source, destination: None, what: What::New }));
+        return Ok(Some(RootDifference { source, destination: None, what: DifferenceKind::New }));
     }
-    if comparison.terms.scope.by == By::Presence {
+    if comparison.terms.scope.by == CompareBy::Presence {
         return Ok(None);
     }
     let there = &pair.destination.anchor_stat;
@@ -90,7 +90,7 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
     if !drive.capabilities.keeps_top_times(pair.destination.exists()) {
         aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
     }
-    let what = What::Aspects(aspects);
+    let what = DifferenceKind::Aspects(aspects);
     Ok((!aspects.is_empty()).then(|| RootDifference {
         source,
         destination: Some(there.into()),

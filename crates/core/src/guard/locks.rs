@@ -14,7 +14,7 @@ use crate::guard::refusal::Refusal;
 use crate::sides::{self, Pair, SetAsidePlace};
 
 /// A folder to lock.
-struct ToLock {
+struct FolderToLock {
     folder: OwnedFd,
     stat: Stat,
     mode: LockMode,
@@ -33,9 +33,10 @@ pub(crate) fn take(
 ) -> Result<(Vec<Lock>, Vec<Note>), Refusal> {
     let (mut locks, mut notes) = (Vec::new(), Vec::new());
     let store = aside_place.and_then(SetAsidePlace::store);
-    let is_store = |it: &ToLock| it.mode == LockMode::Shared && Some(it.stat.identity) == store;
+    let is_store =
+        |it: &FolderToLock| it.mode == LockMode::Shared && Some(it.stat.identity) == store;
     let all = to_lock(system, pairs, takes_from_source).into_values();
-    for ToLock { folder, stat, mode, shown } in all.filter(|it| !is_store(it)) {
+    for FolderToLock { folder, stat, mode, shown } in all.filter(|it| !is_store(it)) {
         match system.lock(folder.as_fd(), mode) {
             Ok(Some(lock)) => locks.push(lock),
             Ok(None) => match foreign_holder(system, &folder, &stat) {
@@ -56,7 +57,7 @@ fn to_lock(
     system: &dyn System,
     pairs: &[Pair],
     takes_from_source: bool,
-) -> BTreeMap<Identity, ToLock> {
+) -> BTreeMap<Identity, FolderToLock> {
     let mut all = BTreeMap::new();
     for pair in pairs {
         let destination = &pair.destination;
@@ -75,7 +76,7 @@ fn add_with_all_above(
     system: &dyn System,
     place: &OwnedFd,
     (mode, shown): (LockMode, &String),
-    all: &mut BTreeMap<Identity, ToLock>,
+    all: &mut BTreeMap<Identity, FolderToLock>,
 ) {
     // If the folders above cannot be opened, the place itself is locked all the same.
     let above = sides::open_folders_above(system, place).unwrap_or_default();
@@ -84,7 +85,7 @@ fn add_with_all_above(
     for (folder, mode) in own.into_iter().chain(above) {
         let Ok(stat) = system.stat(Entry::Pinned(folder.as_fd())) else { continue };
         let shown = shown.clone();
-        let known = all.entry(stat.identity).or_insert(ToLock { folder, stat, mode, shown });
+        let known = all.entry(stat.identity).or_insert(FolderToLock { folder, stat, mode, shown });
         known.mode = known.mode.max(mode);
     }
 }

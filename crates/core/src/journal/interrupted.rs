@@ -8,7 +8,7 @@ use utter_echo_os::System;
 
 use crate::journal::frame::JournalMark;
 use crate::journal::lines::{self, PastPart};
-use crate::journal::lock::Hold;
+use crate::journal::lock::RunLock;
 use crate::journal::origin;
 use crate::journal::reader::Standing;
 use crate::journal::store::open_store;
@@ -103,7 +103,7 @@ impl SetAsidePlace {
             let moves = lines::about(&notes).is_some_and(|about| about.task == Task::Move);
             let is_due = notes.standing == Standing::CutShort
                 || is_wanted && notes.standing == Standing::Complete;
-            if !moves || !is_due || matches!(store.hold(run), Hold::InUse) {
+            if !moves || !is_due || matches!(store.hold(run), RunLock::InUse) {
                 continue;
             }
             let standing = notes.standing;

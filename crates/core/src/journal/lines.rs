@@ -22,7 +22,7 @@ use crate::request::{Request, Task};
 #[derive(Serialize, Deserialize)]
 pub(crate) enum JournalLine {
     /// A summary of the run.
-    About(About),
+    About(RunSummary),
     /// A line of the plan, in the form of a saved plan.
     Plan(PlanLine),
     /// The places of the parts of the plan.
@@ -52,7 +52,7 @@ pub(crate) struct SourcePlace {
 
 /// What a run was, in brief.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct About {
+pub struct RunSummary {
     /// What was to be done.
     pub task: Task,
     /// Planned replacements, with the bytes of the replaced entries.
@@ -62,7 +62,7 @@ pub struct About {
     destination: Bytes,
 }
 
-impl About {
+impl RunSummary {
     /// The subject of `plan`.
     pub(crate) fn of(plan: &Plan, request: &Request) -> io::Result<Self> {
         let destination = std::path::absolute(&request.places.destination)?;
@@ -81,7 +81,7 @@ impl About {
 }
 
 /// The first line of a journal, if it is complete.
-pub(crate) fn about(notes: &JournalLines) -> Option<About> {
+pub(crate) fn about(notes: &JournalLines) -> Option<RunSummary> {
     match postcard::from_bytes(notes.bodies().next()?) {
         Ok(JournalLine::About(about)) => Some(about),
         _ => None,
@@ -118,7 +118,7 @@ pub(crate) fn add_plan(
     plan: &Plan,
     request: &Request,
 ) -> io::Result<()> {
-    add(recorder, &JournalLine::About(About::of(plan, request)?))?;
+    add(recorder, &JournalLine::About(RunSummary::of(plan, request)?))?;
     plan::each_line(plan, request, &mut |line| add(recorder, &JournalLine::Plan(line)))
 }
 

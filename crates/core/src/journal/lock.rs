@@ -8,7 +8,7 @@ use utter_echo_os::{Lock, LockMode};
 use crate::journal::store::RunStore;
 
 /// The result of locking a run.
-pub(crate) enum Hold {
+pub(crate) enum RunLock {
     /// Nobody else uses it while this is held.
     Ours(Lock),
     /// It is running, being undone, or being removed.
@@ -22,12 +22,12 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 impl RunStore<'_> {
     /// Locks a run, without waiting.
-    pub(crate) fn hold(&self, run: &str) -> Hold {
+    pub(crate) fn hold(&self, run: &str) -> RunLock {
         let own = self.system.open_folder(self.folder(), run.as_bytes());
         match own.map(|own| self.system.lock(own.as_fd(), LockMode::Alone)) {
-            Ok(Ok(Some(lock))) => Hold::Ours(lock),
-            Ok(Ok(None)) => Hold::InUse,
-            _ => Hold::Unknown,
+            Ok(Ok(Some(lock))) => RunLock::Ours(lock),
+            Ok(Ok(None)) => RunLock::InUse,
+            _ => RunLock::Unknown,
         }
     }
 

@@ -16,9 +16,9 @@ mod store;
 
 pub(crate) use frame::JournalMark;
 pub(crate) use interrupted::of_source;
-pub use lines::About;
+pub use lines::RunSummary;
 pub(crate) use lines::{PastPart, read};
-pub(crate) use lock::Hold;
+pub(crate) use lock::RunLock;
 pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
 pub use reader::Standing;
 pub(crate) use reader::Unreadable;

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use utter_echo_os::System;
 
-use crate::journal::lines::{self, About};
-use crate::journal::lock::Hold;
+use crate::journal::lines::{self, RunSummary};
+use crate::journal::lock::RunLock;
 use crate::journal::reader::{Standing, Unreadable};
 use crate::journal::store::{RunStore, locate, open_store};
 
@@ -18,7 +18,7 @@ pub struct Overview {
     /// Its name, which is the time when it began.
     pub name: String,
     /// Its state and summary; an error if its journal is damaged or of another version.
-    pub known: Result<(Standing, Option<About>), String>,
+    pub known: Result<(Standing, Option<RunSummary>), String>,
     /// The space in bytes of its set-aside entries, if known.
     pub room: Option<u64>,
 }
@@ -41,7 +41,7 @@ fn overview(store: &RunStore<'_>, folder: &Path, name: String) -> Overview {
     Overview { path, name, known, room }
 }
 
-fn known(store: &RunStore<'_>, name: &str) -> Result<(Standing, Option<About>), String> {
+fn known(store: &RunStore<'_>, name: &str) -> Result<(Standing, Option<RunSummary>), String> {
     match store.read(name) {
         Ok(read) => Ok((read.standing, lines::about(&read))),
         Err(Unreadable::Closed(error)) => Err(error.to_string()),
@@ -77,9 +77,9 @@ pub fn discard(system: &dyn System, path: &Path) -> Result<(), NotDiscarded> {
         return Err(none());
     }
     let _lock = match store.hold(&name) {
-        Hold::InUse => return Err(NotDiscarded::InUse(path.to_owned())),
-        Hold::Ours(lock) => Some(lock),
-        Hold::Unknown => None,
+        RunLock::InUse => return Err(NotDiscarded::InUse(path.to_owned())),
+        RunLock::Ours(lock) => Some(lock),
+        RunLock::Unknown => None,
     };
     let failed = |cause| NotDiscarded::Failed { path: path.to_owned(), cause };
     store.remove(&name).map_err(failed)

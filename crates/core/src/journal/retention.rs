@@ -9,7 +9,7 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::retention;
 use utter_echo_os::Lock;
 
-use crate::journal::lock::Hold;
+use crate::journal::lock::RunLock;
 use crate::journal::store::{RunStore, notes_of};
 use crate::request::Keep;
 
@@ -42,9 +42,9 @@ impl RunStore<'_> {
             Keep::Since(oldest) => self.old_by_age(&runs, oldest, finder)?,
         };
         let claim = |run: String| match self.hold(&run) {
-            Hold::Ours(lock) => Some((run, Some(lock))),
-            Hold::Unknown => Some((run, None)),
-            Hold::InUse => None,
+            RunLock::Ours(lock) => Some((run, Some(lock))),
+            RunLock::Unknown => Some((run, None)),
+            RunLock::InUse => None,
         };
         Ok(old.into_iter().filter_map(claim).collect())
     }

@@ -1,7 +1,7 @@
 //! Assembling a plan from the results of each pair.
 
 use utter_echo_drives::map::DriveMap;
-use utter_echo_model::note::{Note, Rest};
+use utter_echo_model::note::{Note, WhyRootStays};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::verb::Verb;
@@ -104,7 +104,7 @@ fn count_not_carried(map: &DriveMap, part: &Part) {
 }
 
 /// A note if the root of a source stays although everything in it is removed.
-pub(crate) fn root_stays(pair: &Pair, part: &Part, why: Rest) -> Option<Note> {
+pub(crate) fn root_stays(pair: &Pair, part: &Part, why: WhyRootStays) -> Option<Note> {
     let top = part.folders.first()?;
     let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
     let is_emptied = !top.source_stays && part.all_steps().any(goes);

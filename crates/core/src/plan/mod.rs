@@ -17,6 +17,6 @@ pub use totals::{StepTotals, Totals};
 
 pub use crate::policy::Step;
 pub use utter_echo_model::count::{Count, Tally};
-pub use utter_echo_model::note::{Nested, NotHeld, Note, Rest};
+pub use utter_echo_model::note::{Nested, NotHeld, Note, WhyRootStays};
 pub use utter_echo_model::state::State;
 pub use utter_echo_model::verb::{Reason, Side, UnknownVerb, Verb, Verbs};

@@ -220,13 +220,13 @@ fn saved(step: &Step, name: &[u8]) -> SavedStep {
 }
 
 /// Counts and digests what passes.
-struct Sealed<W> {
+struct DigestWriter<W> {
     out: W,
     lines: usize,
     digest: Sha256,
 }
 
-impl<W: Write> Sealed<W> {
+impl<W: Write> DigestWriter<W> {
     fn line(&mut self, line: &PlanLine) -> io::Result<()> {
         let mut text = serde_json::to_vec(line)?;
         text.push(b'\n');
@@ -238,7 +238,7 @@ impl<W: Write> Sealed<W> {
 
 /// Writes a plan. Its notes are not part of what is carried out, and stay behind.
 pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
-    let mut out = Sealed { out, lines: 0, digest: Sha256::new() };
+    let mut out = DigestWriter { out, lines: 0, digest: Sha256::new() };
     each_line(plan, request, &mut |line| out.line(&line))?;
     let (lines, sha256) = (out.lines, hex(out.digest));
     serde_json::to_writer(&mut out.out, &PlanLine::End { lines, sha256 })?;

@@ -5,7 +5,7 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 
-use crate::compare::{Compared, Proof, RootDifference, What};
+use crate::compare::{Compared, DifferenceKind, Proof, RootDifference};
 use crate::policy::decisions::Decisions;
 use crate::policy::dependence;
 use crate::policy::draft::Draft;
@@ -44,7 +44,8 @@ impl Draft<'_> {
         if !compared.takes_root {
             self.roots.state = None;
         }
-        let lacks_root = compared.root.is_some_and(|root| root.what == What::New) && root.is_none();
+        let lacks_root =
+            compared.root.is_some_and(|root| root.what == DifferenceKind::New) && root.is_none();
         self.report_locked();
         self.arrange();
         if lacks_root {
@@ -76,12 +77,12 @@ impl Draft<'_> {
     fn root_step(&mut self, root: &RootDifference) -> Option<Step> {
         let RootDifference { source, destination, what } = *root;
         let (verb, reason) = match what {
-            What::New => (Verb::Add, Reason::New),
-            What::Aspects(_) => (Verb::Adjust, Reason::Aspects),
+            DifferenceKind::New => (Verb::Add, Reason::New),
+            DifferenceKind::Aspects(_) => (Verb::Adjust, Reason::Aspects),
             _ => return None,
         };
         let mut step = Step::new(verb, reason, (Some(source), destination));
-        if let What::Aspects(aspects) = what {
+        if let DifferenceKind::Aspects(aspects) = what {
             let sides = (Some(source), destination);
             step.aspects = self.policy.own_aspects(aspects, sides, &TreePath::default);
             if step.aspects.is_empty() {

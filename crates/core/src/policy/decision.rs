@@ -9,7 +9,9 @@ use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::Kind;
 use utter_echo_select::FolderNeeds;
 
-use crate::compare::{Change, Difference, FolderDecision, Obstacle, OnSide, What, WhatStays};
+use crate::compare::{
+    Change, Difference, DifferenceKind, FolderDecision, Obstacle, OnSide, WhatStays,
+};
 use crate::policy::may::Permission;
 use crate::policy::step::Step;
 use crate::policy::terms::Policy;
@@ -63,21 +65,23 @@ impl DifferenceContext<'_> {
     pub(super) fn decide(&self) -> Decision {
         let obstacle = self.difference.obstacle.as_deref();
         match self.difference.what {
-            What::Nothing | What::Same => Decision::Nothing,
-            What::Extra => self.removal(Reason::Extra),
-            What::Leftover => self.removal(Reason::Leftover),
-            What::LeftOut => self.removal(Reason::Unselected),
-            What::New => self.arrival(obstacle),
+            DifferenceKind::Nothing | DifferenceKind::Same => Decision::Nothing,
+            DifferenceKind::Extra => self.removal(Reason::Extra),
+            DifferenceKind::Leftover => self.removal(Reason::Leftover),
+            DifferenceKind::LeftOut => self.removal(Reason::Unselected),
+            DifferenceKind::New => self.arrival(obstacle),
             // An entry that came back already has its attributes; those of the other side may never have been
             // complete.
-            What::Aspects(_) if self.has_come_back() => Decision::Nothing,
+            DifferenceKind::Aspects(_) if self.has_come_back() => Decision::Nothing,
             // It was never moved.
-            What::Kind | What::Content(_) | What::Aspects(_) if self.is_at_home() => {
+            DifferenceKind::Kind | DifferenceKind::Content(_) | DifferenceKind::Aspects(_)
+                if self.is_at_home() =>
+            {
                 Decision::Stays
             }
-            What::Kind => self.other_kind(obstacle),
-            What::Content(change) => self.other_content(change, obstacle),
-            What::Aspects(aspects) => self.other_aspects(aspects, obstacle),
+            DifferenceKind::Kind => self.other_kind(obstacle),
+            DifferenceKind::Content(change) => self.other_content(change, obstacle),
+            DifferenceKind::Aspects(aspects) => self.other_aspects(aspects, obstacle),
         }
     }
 
@@ -152,7 +156,7 @@ impl DifferenceContext<'_> {
 
     /// True if a move back finds the content in place that it would bring.
     fn has_come_back(&self) -> bool {
-        let is_aspects = matches!(self.difference.what, What::Aspects(_));
+        let is_aspects = matches!(self.difference.what, DifferenceKind::Aspects(_));
         let is_folder = is_a_folder(self.difference.source);
         is_aspects && self.policy.selection.is_of_chosen() && !is_folder
     }
@@ -198,7 +202,7 @@ impl DifferenceContext<'_> {
             }
             Decision::Step(_) => Reason::Arrives,
             Decision::Nothing if source.kind == Kind::Folder => Reason::Arrived,
-            Decision::Nothing if self.difference.what == What::Same => Reason::Arrived,
+            Decision::Nothing if self.difference.what == DifferenceKind::Same => Reason::Arrived,
             Decision::Nothing if self.has_come_back() => Reason::Arrived,
             _ => return None,
         };
@@ -234,7 +238,7 @@ impl DifferenceContext<'_> {
     fn removal(&self, reason: Reason) -> Decision {
         let Difference { source, destination, what, .. } = self.difference;
         // The source has another entry there, of a kind that the drive cannot hold.
-        let source = source.state().filter(|_| *what != What::Kind);
+        let source = source.state().filter(|_| *what != DifferenceKind::Kind);
         let step = Step::new(Verb::Remove, reason, (source, destination.state()));
         let clears = reason == Reason::Leftover;
         if !self.policy.task.removes() && !self.policy.task.only_compares() && !clears {

@@ -8,8 +8,8 @@ use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::verb::Verb;
 
 use crate::compare::{
-    ComparedFolder, Difference, FolderDecision, FolderSink, LinkedName, OnSide, Presence, What,
-    WhatStays,
+    ComparedFolder, Difference, DifferenceKind, FolderDecision, FolderSink, LinkedName, OnSide,
+    Presence, WhatStays,
 };
 use crate::policy::decision::{Decision, DifferenceContext, is_a_folder};
 use crate::policy::draft::{Draft, DraftFolder, LinkedDraft, OwnDecision, SubtreeStatus};
@@ -204,7 +204,7 @@ impl Draft<'_> {
             Decision::NotHeld(kind) => {
                 self.decided.not_held.push((drafted.drive(), kind));
                 self.settle_subtree(
-                    child.filter(|_| difference.what == What::New),
+                    child.filter(|_| difference.what == DifferenceKind::New),
                     SubtreeStatus::Lost,
                 );
                 WhatStays::Nothing

@@ -8,7 +8,7 @@ use utter_echo_model::verb::Verbs;
 use utter_echo_os::Time;
 use utter_echo_select::Selection;
 
-use crate::request::{By, OnConflict, Request, Task, Vacating};
+use crate::request::{CompareBy, MoveOptions, OnConflict, Request, Task};
 
 /// Facts about drives that decisions need.
 pub(crate) trait DriveFacts: Sync {
@@ -60,7 +60,7 @@ pub(crate) struct SamenessTerms {
 pub(crate) struct Policy<'a> {
     pub(crate) task: Task,
     pub(crate) steps: Verbs,
-    pub(crate) vacating: Vacating,
+    pub(crate) vacating: MoveOptions,
     /// The entries that a move back leaves in place.
     pub(crate) selection: &'a Selection,
     pub(crate) drives: &'a dyn DriveFacts,
@@ -97,7 +97,7 @@ impl<'a> Policy<'a> {
                 spare_newer: request.changed.spare_newer,
                 content: request.carry.has(Aspect::Content),
                 strictly: request.changed.strictly,
-                by_presence: request.changed.by == By::Presence,
+                by_presence: request.changed.by == CompareBy::Presence,
                 doubts_times: request.task.vacates() && !has_notes,
             },
         }

@@ -16,11 +16,11 @@ use utter_echo_os::{Flags, Identity, Kind, Stat, Time};
 use utter_echo_select::Selection;
 
 use crate::compare::{
-    Change, Compared, ComparedFolder, Difference, FolderDecision, FolderHead, FolderSink,
-    LinkedEntry, LinkedName, MovedEntry, OnSide, Presence, Proof, ProvenRename, What,
+    Change, Compared, ComparedFolder, Difference, DifferenceKind, FolderDecision, FolderHead,
+    FolderSink, LinkedEntry, LinkedName, MovedEntry, OnSide, Presence, Proof, ProvenRename,
 };
 use crate::policy::terms::{DriveFacts, SamenessTerms};
-use crate::request::{OnConflict, RenamePath, Task, Vacating};
+use crate::request::{MoveOptions, OnConflict, RenamePath, Task};
 
 /// Drives that keep everything, the first of them in units of two seconds.
 struct Made {
@@ -79,7 +79,7 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     Policy {
         task,
         steps,
-        vacating: Vacating::default(),
+        vacating: MoveOptions::default(),
         selection: ALL.get_or_init(Selection::everything),
         drives,
         conflicts: Conflicts { how: &|_| OnConflict::Skip, may_be_ours: &|_| false },
@@ -114,7 +114,7 @@ fn folder(name: &str, is_root: bool, drive: DriveId) -> ComparedFolder {
     }
 }
 
-fn differs(of: &mut ComparedFolder, name: &str, sides: Sides, what: What) {
+fn differs(of: &mut ComparedFolder, name: &str, sides: Sides, what: DifferenceKind) {
     let seen = |state: Option<State>| state.map_or(OnSide::Absent, OnSide::There);
     let (source, destination) = (seen(sides.0), seen(sides.1));
     let name = of.head.names.add(name.as_bytes());
@@ -148,18 +148,18 @@ fn steps(decided: &Decisions) -> Vec<(Verb, Reason)> {
 type Sides = (Option<State>, Option<State>);
 
 /// Every difference that one file can show, with what a mirror does about it.
-fn differences() -> [(Sides, What, Verb); 7] {
+fn differences() -> [(Sides, DifferenceKind, Verb); 7] {
     let (old, new) = (state(Kind::File, 100), state(Kind::File, 200));
     let link = state(Kind::Symlink, 100);
     let both = (Some(new), Some(old));
     [
-        ((Some(new), None), What::New, Verb::Add),
-        (both, What::Content(Change::SizeTime), Verb::Replace),
-        (both, What::Content(Change::Bytes(3)), Verb::Replace),
-        ((Some(link), Some(old)), What::Kind, Verb::Replace),
-        (both, What::Aspects([Aspect::Mode].into_iter().collect()), Verb::Adjust),
-        ((None, Some(old)), What::Extra, Verb::Remove),
-        ((None, Some(old)), What::LeftOut, Verb::Remove),
+        ((Some(new), None), DifferenceKind::New, Verb::Add),
+        (both, DifferenceKind::Content(Change::SizeTime), Verb::Replace),
+        (both, DifferenceKind::Content(Change::Bytes(3)), Verb::Replace),
+        ((Some(link), Some(old)), DifferenceKind::Kind, Verb::Replace),
+        (both, DifferenceKind::Aspects([Aspect::Mode].into_iter().collect()), Verb::Adjust),
+        ((None, Some(old)), DifferenceKind::Extra, Verb::Remove),
+        ((None, Some(old)), DifferenceKind::LeftOut, Verb::Remove),
     ]
 }
 
@@ -214,7 +214,7 @@ fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
         };
         let mut root = folder("", true, DriveId(drive));
         let sides = (Some(state(Kind::File, 500)), Some(state(Kind::File, 500 + ahead)));
-        differs(&mut root, "log.csv", sides, What::Content(Change::SizeTime));
+        differs(&mut root, "log.csv", sides, DifferenceKind::Content(Change::SizeTime));
         let decided = decided(&spare, vec![root], false);
         assert_eq!(steps(&decided).is_empty(), spared, "{ahead} s ahead on drive {drive}");
         assert_eq!(decided.spared_newer, u64::from(spared));
@@ -236,9 +236,9 @@ fn what_moved_is_renamed_only_if_proven_on_one_drive_that_keeps_it() {
         let drives = Made { renames };
         let policy = policy(Task::Mirror, allowed, &drives);
         let mut below = folder("new", false, DriveId(u16::from(apart)));
-        differs(&mut below, "log.csv", (Some(moved), None), What::New);
+        differs(&mut below, "log.csv", (Some(moved), None), DifferenceKind::New);
         let mut root = folder("", true, DriveId::default());
-        differs(&mut root, "log.csv", (None, Some(moved)), What::Extra);
+        differs(&mut root, "log.csv", (None, Some(moved)), DifferenceKind::Extra);
         let decided = decided(&policy, vec![below, root], same);
         let got = steps(&decided);
         let renamed = got == [(Verb::Rename, Reason::Moved)];
@@ -253,12 +253,12 @@ fn a_folder_goes_only_with_all_that_it_holds() {
     let drives = Made { renames: true };
     let there = state(Kind::Folder, 300);
     for holds in [false, true] {
-        for what in [What::Extra, What::Kind] {
+        for what in [DifferenceKind::Extra, DifferenceKind::Kind] {
             let policy = policy(Task::Mirror, Verbs::ALL, &drives);
             let mut below = folder("old", false, DriveId::default());
             (below.presence, below.stays.destination_stays) = (Presence::Destination, holds);
             let mut root = folder("", true, DriveId::default());
-            let file = (what == What::Kind).then(|| state(Kind::File, 100));
+            let file = (what == DifferenceKind::Kind).then(|| state(Kind::File, 100));
             differs(&mut root, "old", (file, Some(there)), what);
             let mut draft = Draft::new(&policy);
             let below = draft.folder(below);
@@ -266,7 +266,7 @@ fn a_folder_goes_only_with_all_that_it_holds() {
             draft.folder(root);
             let decided = draft.decide(&Compared::default(), &Says(false));
             assert_eq!(steps(&decided).is_empty(), holds, "{what:?}, holding something: {holds}");
-            let told = usize::from(holds && what == What::Kind);
+            let told = usize::from(holds && what == DifferenceKind::Kind);
             assert_eq!(decided.problems.len(), told, "what stands in the way is told");
         }
     }
@@ -318,28 +318,29 @@ fn a_folder_that_lost_something_to_a_rename_is_not_renamed_as_a_whole() {
         differs(&mut facts, "log.csv", file, what);
         facts
     };
-    let new = |name| holding(name, Presence::Source, (Some(file), None), What::New);
-    let old = |name| holding(name, Presence::Destination, (None, Some(file)), What::Extra);
+    let new = |name| holding(name, Presence::Source, (Some(file), None), DifferenceKind::New);
+    let old =
+        |name| holding(name, Presence::Destination, (None, Some(file)), DifferenceKind::Extra);
     let mut draft = Draft::new(&policy);
     // The source has a/log.csv and b/deep/log.csv, the destination old/deep/log.csv.
     let a = draft.folder(new("a"));
     let deep = draft.folder(new("deep"));
     let mut b =
         ComparedFolder { presence: Presence::Source, ..folder("b", false, DriveId::default()) };
-    differs(&mut b, "deep", (Some(there), None), What::New);
+    differs(&mut b, "deep", (Some(there), None), DifferenceKind::New);
     b.below = vec![(Some(0), deep)];
     let b = draft.folder(b);
     let deep = draft.folder(old("deep"));
     let mut was =
         ComparedFolder { presence: Presence::Destination, ..folder("old", false, DriveId(0)) };
-    differs(&mut was, "deep", (None, Some(there)), What::Extra);
+    differs(&mut was, "deep", (None, Some(there)), DifferenceKind::Extra);
     was.below = vec![(Some(0), deep)];
     let was = draft.folder(was);
     let mut root = folder("", true, DriveId::default());
     for (name, sides, what) in [
-        ("a", (Some(there), None), What::New),
-        ("b", (Some(there), None), What::New),
-        ("old", (None, Some(there)), What::Extra),
+        ("a", (Some(there), None), DifferenceKind::New),
+        ("b", (Some(there), None), DifferenceKind::New),
+        ("old", (None, Some(there)), DifferenceKind::Extra),
     ] {
         differs(&mut root, name, sides, what);
     }

@@ -6,7 +6,7 @@ use utter_echo_model::verb::Verbs;
 
 /// When a file counts as changed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum By {
+pub enum CompareBy {
     /// Size or modification time differ.
     #[default]
     SizeTime,
@@ -43,12 +43,12 @@ pub struct Changed {
     /// Attributes that cannot be carried are a problem instead of a note.
     pub strictly: bool,
     /// How a changed file is recognised.
-    pub by: By,
+    pub by: CompareBy,
     /// A random sample of unchanged files whose contents are compared.
     pub sample: Option<Sample>,
     /// How compared contents are read.
     pub reading: Reading,
-    /// Compare all attributes of every entry, whatever the change times. `Task::Verify` and [`By::Content`] always
+    /// Compare all attributes of every entry, whatever the change times. `Task::Verify` and [`CompareBy::Content`] always
     /// do.
     pub all_aspects: bool,
     /// The largest difference of modification times that count as equal, besides the resolution of the
@@ -65,7 +65,7 @@ impl Default for Changed {
     fn default() -> Self {
         Self {
             strictly: false,
-            by: By::default(),
+            by: CompareBy::default(),
             sample: None,
             reading: Reading::default(),
             all_aspects: false,

@@ -9,11 +9,11 @@ mod safety;
 mod scope;
 mod task;
 
-pub use comparing::{By, Changed, Reading, Sample};
+pub use comparing::{Changed, CompareBy, Reading, Sample};
 pub use run::Request;
 pub use safety::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 pub(crate) use scope::{
     DriveCrossing, EqualEntries, ExtraFolders, HiddenAttributes, LeftOutEntries, RenamePath, Scope,
 };
-pub use task::{OnConflict, Places, Task, Vacating};
+pub use task::{MoveOptions, OnConflict, Places, Task};
 pub use utter_echo_model::running::{Cache, Flush, Retries, Running, Workers};

@@ -11,7 +11,7 @@ use utter_echo_select::Selection;
 
 use crate::request::comparing::Changed;
 use crate::request::safety::Safety;
-use crate::request::task::{OnConflict, Places, Task, Vacating};
+use crate::request::task::{MoveOptions, OnConflict, Places, Task};
 
 /// The request of a run. Each part goes to the layer that needs it.
 #[derive(Debug)]
@@ -31,7 +31,7 @@ pub struct Request {
     /// How to work.
     pub running: Running,
     /// Options of a move.
-    pub vacating: Vacating,
+    pub vacating: MoveOptions,
     /// The state folder of the program, which changes during the run and is always left out.
     pub own: Option<PathBuf>,
     answers: OnceLock<HashMap<Vec<u8>, OnConflict>>,
@@ -65,7 +65,7 @@ impl Request {
             carry: Aspects::ALL,
             safety: Safety::default(),
             running: Running::default(),
-            vacating: Vacating::default(),
+            vacating: MoveOptions::default(),
             own: None,
             answers: OnceLock::new(),
         }
@@ -73,7 +73,7 @@ impl Request {
 
     /// With these options of a move.
     #[must_use]
-    pub fn vacating(self, vacating: Vacating) -> Self {
+    pub fn vacating(self, vacating: MoveOptions) -> Self {
         Self { vacating, ..self }
     }
 

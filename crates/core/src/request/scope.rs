@@ -5,14 +5,14 @@ use utter_echo_model::aspect::Aspects;
 use utter_echo_model::verb::Verb;
 use utter_echo_select::Selection;
 
-use crate::request::comparing::{By, Changed, Reading, Sample};
+use crate::request::comparing::{Changed, CompareBy, Reading, Sample};
 use crate::request::run::Request;
 
 /// The scope of a comparison.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Scope {
     /// How a changed file is recognised.
-    pub(crate) by: By,
+    pub(crate) by: CompareBy,
     /// A random sample of files to read.
     pub(crate) sample: Option<Sample>,
     /// How files are read.
@@ -92,7 +92,8 @@ impl Scope {
     pub(crate) fn of(request: &Request, selection: &Selection) -> Self {
         let Request { task, changed, .. } = request;
         let Changed { by, sample, reading, all_aspects, .. } = *changed;
-        let always = all_aspects || task.only_compares() || task.vacates() || by == By::Content;
+        let always =
+            all_aspects || task.only_compares() || task.vacates() || by == CompareBy::Content;
         let drops = task.removes() && selection.drops_unselected();
         Self {
             by,

@@ -105,7 +105,7 @@ pub enum OnConflict {
 
 /// Options of a move.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Vacating {
+pub struct MoveOptions {
     /// Keep empty folders in the source.
     pub leave_folders: bool,
     /// What to do if a name is taken.

@@ -28,7 +28,7 @@ use crate::guard::{self, GuardedRun, PlacesError, PlacesOfRun, Refusal};
 use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
 use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
-use crate::request::{By, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
+use crate::request::{CompareBy, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
 use crate::session::error::PlanError;
 use crate::sides::{self, CallError, Pair, SetAsidePlace};
 use crate::undo::PastRun;
@@ -261,7 +261,8 @@ impl<'a> Session<'a> {
     fn looks_at_everything(&self) -> bool {
         use utter_echo_model::aspect::Aspect::Content;
         let Request { selection, changed, carry, .. } = self.request;
-        let by = matches!(changed.by, By::SizeTime | By::Content) && self.selections.is_empty();
+        let by = matches!(changed.by, CompareBy::SizeTime | CompareBy::Content)
+            && self.selections.is_empty();
         selection.takes_everything() && by && carry.has(Content)
     }
 

@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::AsFd as _;
 use std::path::Path;
 
-use utter_echo_model::note::Rest;
+use utter_echo_model::note::WhyRootStays;
 use utter_echo_model::state::State;
 use utter_echo_os::Entry;
 
@@ -31,24 +31,24 @@ impl Session<'_> {
 
     /// The source's root folder, if a move may remove it: no mount point, and not the working folder. The error is
     /// the reason for a note, if any.
-    pub(super) fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<Rest>> {
+    pub(super) fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<WhyRootStays>> {
         let stat = &pair.source_stat;
         let is_kept = self.selection_of(pair).keeps(b"");
         if !self.request.task.vacates() || pair.single.is_some() || is_kept {
             return Err(None);
         }
         if stat.mounted {
-            return Err(Some(Rest::Mounted));
+            return Err(Some(WhyRootStays::Mounted));
         }
         let here = self.system.open_root(Path::new("."));
         let here = here.and_then(|here| self.system.stat(Entry::Pinned(here.as_fd())));
         let works_there = here.is_ok_and(|here| here.identity == stat.identity);
         if works_there {
-            return Err(Some(Rest::WorkedIn));
+            return Err(Some(WhyRootStays::WorkedIn));
         }
         // If that cannot be found out, it is tried.
         if self.is_root_held(pair).unwrap_or(false) {
-            Err(Some(Rest::Held))
+            Err(Some(WhyRootStays::Held))
         } else {
             Ok(stat.into())
         }

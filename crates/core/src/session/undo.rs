@@ -8,7 +8,7 @@ use utter_echo_os::{Lock, System};
 use utter_echo_workers::pool::WorkerPool;
 
 use crate::guard::Refusal;
-use crate::journal::Hold;
+use crate::journal::RunLock;
 use crate::plan::{PlacedStep, Plan};
 use crate::request::{Guard, Request};
 use crate::session::error::PlanError;
@@ -121,9 +121,11 @@ impl<'a> Session<'a> {
     pub fn hold(&self) -> Result<Option<Lock>, Refusal> {
         let Some(run) = self.history.undoes else { return Ok(None) };
         match run.hold() {
-            Hold::InUse => Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() }),
-            Hold::Ours(lock) => Ok(Some(lock)),
-            Hold::Unknown => Ok(None),
+            RunLock::InUse => {
+                Err(Refusal::RunInUse { path: run.path.to_string_lossy().into_owned() })
+            }
+            RunLock::Ours(lock) => Ok(Some(lock)),
+            RunLock::Unknown => Ok(None),
         }
     }
 

@@ -15,7 +15,7 @@ use crate::sides::Pair;
 use crate::undo::partners;
 
 /// Files of which names were removed from a source: their states, and those names.
-type Went = HashMap<Identity, (State, Vec<TreePath>)>;
+type RemovedNames = HashMap<Identity, (State, Vec<TreePath>)>;
 
 /// The source of one part of a move.
 pub(crate) struct OriginalSource<'a> {
@@ -73,8 +73,8 @@ impl OriginalSource<'_> {
         &self,
         (part, past, pair): (&Part, &PastPart, &Pair),
         chosen: &mut RestoreSet,
-    ) -> Went {
-        let (mut went, mut copied) = (Went::new(), HashSet::new());
+    ) -> RemovedNames {
+        let (mut went, mut copied) = (RemovedNames::new(), HashSet::new());
         for (at, folder) in part.folders.iter().enumerate() {
             let drive = self.drive_of(pair, &part.source_path(at));
             let moved =
@@ -105,7 +105,7 @@ impl OriginalSource<'_> {
     /// renamed back with it.
     fn names_that_stayed(
         &self,
-        went: &Went,
+        went: &RemovedNames,
         (part, pair): (&Part, &Pair),
     ) -> HashMap<Identity, LinkPartner> {
         if went.is_empty() {

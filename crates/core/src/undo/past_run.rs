@@ -10,7 +10,7 @@ use utter_echo_model::verb::Verb;
 use utter_echo_os::System;
 
 use crate::journal::{
-    self, Hold, JournalMark, JournalWriter, PastPart, RunStore, Standing, Unreadable,
+    self, JournalMark, JournalWriter, PastPart, RunLock, RunStore, Standing, Unreadable,
 };
 use crate::plan::{PlacedStep, Plan, Purpose};
 
@@ -169,7 +169,7 @@ impl<'a> PastRun<'a> {
     }
 
     /// Locks the run against being undone or removed, until the result is dropped.
-    pub(crate) fn hold(&self) -> Hold {
+    pub(crate) fn hold(&self) -> RunLock {
         self.store.hold(&self.name)
     }
 

@@ -16,7 +16,7 @@ use std::sync::OnceLock;
 
 use tempfile::TempDir;
 use utter_echo_core::aspect::Aspect;
-use utter_echo_core::observe::Silent;
+use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::plan::{Plan, Verb, Verbs};
@@ -82,16 +82,16 @@ pub fn move_a_folder(root: &Path) {
 }
 
 pub fn plan_of(system: &dyn System, request: &Request) -> Plan {
-    Session::open(system, request).unwrap().plan(&Silent).unwrap()
+    Session::open(system, request).unwrap().plan(&NoObserver).unwrap()
 }
 
 pub fn apply(system: &dyn System, request: &Request) -> Outcome {
     let session = Session::open(system, request).unwrap();
-    let mut plan = session.plan(&Silent).unwrap();
+    let mut plan = session.plan(&NoObserver).unwrap();
     if session.recover(&plan).unwrap() {
-        plan = session.plan(&Silent).unwrap();
+        plan = session.plan(&NoObserver).unwrap();
     }
-    session.execute(&plan, &Silent)
+    session.execute(&plan, &NoObserver)
 }
 
 pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {
@@ -182,9 +182,9 @@ pub fn chosen_calls(planned: usize, all: usize) -> Vec<usize> {
 /// The same of a run that goes well.
 pub fn chosen_calls_of(system: &Tampered<'_>, request: &Request) -> Vec<usize> {
     let session = Session::open(system, request).unwrap();
-    let plan = session.plan(&Silent).unwrap();
+    let plan = session.plan(&NoObserver).unwrap();
     let planned = system.calls().len();
-    let outcome = session.execute(&plan, &Silent);
+    let outcome = session.execute(&plan, &NoObserver);
     assert!(plan.problems.is_empty() && outcome.problems.is_empty(), "{:?}", outcome.problems);
     chosen_calls(planned, system.calls().len())
 }
@@ -204,7 +204,7 @@ pub type Trouble = String;
 pub type Lost = HashSet<TreePath>;
 
 pub fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
-    let outcome = session.execute(plan, &Silent);
+    let outcome = session.execute(plan, &NoObserver);
     let listed = listed(plan);
     let problems = plan.problems.iter().chain(&outcome.problems);
     let is_lost = |problem: &&Problem| problem.operation == Operation::PutBack;
@@ -237,9 +237,9 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
     if past.is_move() {
         let back = request(Task::Move, safety);
         let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
-        let mut plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+        let mut plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
         if session.recover(&plan).map_err(shown)? {
-            plan = session.plan_to_move_back(&Silent).map_err(shown)?;
+            plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
         }
         session.guard(&plan, &[]).map_err(shown)?;
         enact(&session, &plan)?;

@@ -7,7 +7,7 @@ use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches};
 use utter_echo_core::aspect::Aspect;
 use utter_echo_core::plan::{Plan, Reason, Verb};
-use utter_echo_core::request::{By, Request};
+use utter_echo_core::request::{CompareBy, Request};
 
 use crate::context::Context;
 use crate::terminal::shell::quoted;
@@ -20,11 +20,11 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
     let name = if sees_extra && is_folder { "mirror" } else { "copy" };
     let by_content =
         plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
-    let by_content = by_content && request.changed.by != By::Content;
+    let by_content = by_content && request.changed.by != CompareBy::Content;
     let all_aspects = plan.totals.steps.adjust.entries > 0
         && !by_content
         && !request.changed.all_aspects
-        && request.changed.by != By::Content;
+        && request.changed.by != CompareBy::Content;
     // Without `content`, mirror adds and removes nothing, although verify reports missing and extra entries.
     let other_steps = plan.totals.steps() > plan.totals.steps.adjust.entries;
     let with_content = other_steps && !request.carry.has(Aspect::Content);

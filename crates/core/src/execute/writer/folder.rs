@@ -10,7 +10,7 @@ use utter_echo_files::attributes;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::verb::Verb;
-use utter_echo_os::{Entry, Flags, Kind, Onto};
+use utter_echo_os::{Entry, Flags, IfExists, Kind};
 
 use crate::execute::writer::drive_writer::Writer;
 use crate::execute::writer::flags::AfterWork;
@@ -93,7 +93,7 @@ impl Writer<'_> {
             if self.set_aside(place, name, DisplacedBy::Replaced)? == NameState::Free {
                 return self.rename_to_new(place, (folder, temporary), name);
             }
-            match system.rename((folder, temporary), (folder, name), Onto::Exchange) {
+            match system.rename((folder, temporary), (folder, name), IfExists::Exchange) {
                 Ok(()) => system.remove_file(folder, temporary).during(Operation::Remove),
                 Err(e) if no_exchange(&e) => {
                     let waiting = self.replace_in_turn((folder, temporary), (folder, name))?;

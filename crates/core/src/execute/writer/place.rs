@@ -10,7 +10,7 @@ use utter_echo_files::hidden_names;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
-use utter_echo_os::{Entry, Flags, Kind, LARGE, Onto};
+use utter_echo_os::{Entry, Flags, IfExists, Kind, LARGE};
 
 use crate::execute::writer::attributes::{AttributeModel, EntryCopy};
 use crate::execute::writer::content::MadeUnder;
@@ -224,7 +224,7 @@ impl Writer<'_> {
                 let waiting = self.replace_in_turn(ready, (folder, name))?;
                 return system.remove_file(folder, &waiting).during(Operation::Remove);
             }
-            let placed = system.rename(ready, (folder, name), Onto::Replace);
+            let placed = system.rename(ready, (folder, name), IfExists::Replace);
             if placed.is_err() {
                 self.take_back(place, name, name_is);
             }
@@ -235,12 +235,12 @@ impl Writer<'_> {
     /// Replaces an empty folder.
     fn replace_folder(&self, ready: NamedEntry<'_>, to: NamedEntry<'_>) -> StepResult {
         let system = self.system();
-        match system.rename(ready, to, Onto::Exchange) {
+        match system.rename(ready, to, IfExists::Exchange) {
             Ok(()) => system
                 .remove_folder(ready.0, ready.1)
                 .or_else(|error| {
                     // Somebody put something into the empty folder, so it is restored.
-                    system.rename(ready, to, Onto::Exchange)?;
+                    system.rename(ready, to, IfExists::Exchange)?;
                     Err(error)
                 })
                 .during(Operation::Remove),
