@@ -22,7 +22,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = values::removal_limit(text);
     let _ = values::keep(text);
     let _ = values::sizes(text);
-    let _ = values::ages(text).map(|age| values::aged(age, utter_echo_core::os::Time::default()));
+    let _ = values::ages(text).map(|age| values::times_of_age(age, utter_echo_core::os::Time::default()));
     let _ = values::dates(text);
     let _ = values::kinds(text);
     let _ = values::steps(text);
