@@ -6,7 +6,7 @@
 
 use std::fs;
 use std::io::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::UNIX_EPOCH;
 
@@ -199,13 +199,16 @@ fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() 
         Ok(drive) => drive,
         Err(reason) => return utter_echo_lab::left_out(reason),
     };
-    let loft = drive.folder().join("loft");
-    let calls = |happens: &(dyn Fn(usize) + Sync)| {
-        let _ = fs::remove_dir_all(&loft);
+    // A folder of its own for each try: a removed file stays under a hidden name while anybody holds it open.
+    let loft_of = |try_number: &str| {
+        let loft = drive.folder().join(try_number);
         fs::create_dir(&loft).unwrap();
+        loft
+    };
+    let calls = |loft: &Path, happens: &(dyn Fn(usize) + Sync)| {
         let nth = AtomicUsize::new(0);
         let system = Tampered::before_each(|_| happens(nth.fetch_add(1, Ordering::Relaxed)));
-        let places = Places::new(vec![trees.source.clone()], loft.clone());
+        let places = Places::new(vec![trees.source.clone()], loft.to_owned());
         let mut request = Request::new(Task::Copy, places);
         request.running.workers = Workers::Fixed(1);
         let session = Session::open(&system, &request).unwrap();
@@ -217,10 +220,11 @@ fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() 
     fs::write(trees.source.join("logbook"), "Monday: fog").unwrap();
     fs::create_dir(trees.source.join("plans")).unwrap();
     let (mut appeared, mut came) = (0, 0);
-    for at in calls(&|_| {}) {
+    for at in calls(&loft_of("first"), &|_| {}) {
+        let loft = loft_of(&at.to_string());
         let made = AtomicBool::new(false);
         let own = loft.join("logbook");
-        calls(&|nth| {
+        calls(&loft, &|nth| {
             let file = (nth == at).then(|| fs::File::create_new(&own).ok()).flatten();
             if let Some(mut file) = file {
                 file.write_all(b"somebody's own").unwrap();

@@ -8,7 +8,8 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 use std::process::Command;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
 use crate::common::{Trees, chosen_calls_of};
@@ -19,7 +20,7 @@ use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::problem::{Cause, Problem};
-use utter_echo_core::request::{Guard, MoveOptions, OnConflict, Request, Task, Workers};
+use utter_echo_core::request::{Guard, MoveOptions, OnConflict, Request, Retries, Task, Workers};
 use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
@@ -53,7 +54,13 @@ fn by_renaming(trees: &Trees) -> Request {
     request
 }
 
-type Placement = fn(&Trees) -> Request;
+/// An injected error is not retried.
+fn impatient(mut request: Request) -> Request {
+    request.running.retries = Retries::default();
+    request
+}
+
+type RequestOf = fn(&Trees) -> Request;
 
 /// What a run says that is not well, or stays.
 fn told(system: &dyn System, request: &Request) -> Result<(), String> {
@@ -178,7 +185,7 @@ fn tampered(seed: u64, tampering: Tampering) -> Tampered<'static> {
 }
 
 fn each_call(
-    (prepare, seed, request): (fn(u64) -> Trees, u64, Placement),
+    (prepare, seed, request): (fn(u64) -> Trees, u64, RequestOf),
     tampering: impl Fn(usize) -> Tampering + Sync,
     may_stand_in_the_way: bool,
 ) {
@@ -188,7 +195,7 @@ fn each_call(
         let trees = prepare(seed);
         let before = snapshot(&trees.source);
         let system = tampered(seed, tampering(at));
-        let well = run(&system, &request(&trees));
+        let well = run(&system, &impatient(request(&trees)));
         let call = system.calls().get(at).copied().unwrap_or("none");
         let when = format!("seed {seed}, call {at} ({call})");
         assert_nothing_is_lost(&trees, &before, &when);
@@ -229,7 +236,7 @@ fn a_renaming_killed_at_any_call_loses_nothing_and_the_next_run_finishes() {
     each_call((prepare_half, 12, by_renaming), Tampering::KillAt, false);
 }
 
-fn each_call_fails(prepare: fn(u64) -> Trees, way: Placement) {
+fn each_call_fails(prepare: fn(u64) -> Trees, way: RequestOf) {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::BUSY];
     for seed in [5, 9] {
         let fail = |at: usize| errors[at % errors.len()].raw_os_error();
@@ -380,19 +387,25 @@ fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
 
 #[test]
 fn what_is_written_to_meanwhile_stays() {
-    for how in ["open", "changed", "replaced"] {
+    for how in ["open", "closed", "changed", "replaced"] {
         let trees = Trees::new();
         fs::write(trees.source.join("tide.csv"), "1,2,3").unwrap();
         fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
         let path = trees.source.join("tide.csv");
-        let open = (how == "open").then(|| fs::File::options().append(true).open(&path).unwrap());
-        let count = std::sync::atomic::AtomicUsize::new(0);
+        let open = || fs::File::options().append(true).open(&path).unwrap();
+        let open = Mutex::new(["open", "closed"].contains(&how).then(open));
+        let (count, leases) = (AtomicUsize::new(0), AtomicUsize::new(0));
         let system = Tampered::before_each(|call| {
             let nth = count.fetch_add(usize::from(call == "remove_file"), Ordering::Relaxed);
             if call == "flush_drive" && nth == 0 && how == "changed" {
                 let time = fs::metadata(&path).unwrap().modified().unwrap();
                 fs::write(&path, "4,5,6").unwrap();
                 fs::File::open(&path).unwrap().set_modified(time).unwrap();
+            }
+            // The other file takes two leases. The first try for this one takes one, and then its writer ends.
+            let lease = leases.fetch_add(usize::from(call == "take_lease"), Ordering::Relaxed);
+            if call == "take_lease" && lease == 3 && how == "closed" {
+                drop(open.lock().unwrap().take());
             }
             if call == "flush_drive" && how == "replaced" {
                 let _ = fs::remove_file(&path);
@@ -403,6 +416,12 @@ fn what_is_written_to_meanwhile_stays() {
         let session = Session::open(&system, &request).unwrap();
         let plan = session.plan(&NoObserver).unwrap();
         let outcome = session.execute(&plan, &NoObserver);
+        assert!(!trees.source.join("lens.svg").exists(), "{how}: the rest goes");
+        if how == "closed" {
+            assert!(open.lock().unwrap().is_none());
+            assert!(outcome.problems.is_empty() && !path.exists(), "{outcome:?}");
+            continue;
+        }
         let theirs = match how {
             "open" => "1,2,3",
             "changed" => "4,5,6",
@@ -410,8 +429,6 @@ fn what_is_written_to_meanwhile_stays() {
         };
         assert_eq!(fs::read_to_string(&path).unwrap(), theirs, "{how}: {outcome:?}");
         assert!(!outcome.problems.is_empty(), "{how}: {outcome:?}");
-        assert!(!trees.source.join("lens.svg").exists(), "{how}: the rest goes");
-        drop(open);
     }
 }
 
@@ -607,7 +624,7 @@ fn keeping_both_by_renaming(trees: &Trees) -> Request {
 
 #[test]
 fn a_folder_that_meets_a_file_arrives_beside_it_wherever_it_is_cut_short() {
-    for (seed, way) in [(4, keeping_both as Placement), (6, keeping_both_by_renaming)] {
+    for (seed, way) in [(4, keeping_both as RequestOf), (6, keeping_both_by_renaming)] {
         let calls = Tampered::new(Tampering::Nothing);
         assert!(run(&calls, &way(&prepare_met(seed).0)));
         for at in 0..=calls.calls().len() {
@@ -781,7 +798,7 @@ fn what_was_proven_is_not_compared_again() {
     fs::write(trees.source.join("season.wav"), vec![7; 900_000]).unwrap();
     let reads = |tampering: Tampering| {
         let system = Tampered::new(tampering);
-        let well = run(&system, &request(&trees));
+        let well = run(&system, &impatient(request(&trees)));
         let calls = system.calls();
         let last = calls.iter().rposition(|call| *call == "remove_file");
         (well, calls.iter().filter(|call| **call == "read_at").count(), last)

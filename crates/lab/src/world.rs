@@ -9,6 +9,7 @@ use std::io;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::time::Duration;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -17,13 +18,17 @@ use tempfile::TempDir;
 use utter_echo_core::aspect::{Aspect, Aspects};
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
-    Changed, CompareBy, Flush, Places, RemovalLimit, Request, Running, Task, Workers,
+    Changed, CompareBy, Flush, Places, RemovalLimit, Request, Retries, Running, Task, Workers,
 };
 use utter_echo_core::select::{Clutter, Kinds, PatternRules, Rules, Selection, Span};
 
 use crate::gardener::is_root;
 use crate::lying::{Lies, LyingDrive};
 use crate::snapshot::{Snapshot, snapshot};
+
+/// For moves in a process that starts programs: until such a program begins, it holds copies of all handles, and a
+/// file just written counts as being written.
+pub const PATIENT: Retries = Retries { times: 20, wait: Duration::from_millis(10) };
 
 /// Few, so that names meet on the two sides and patterns have something to match.
 pub const NAMES: [&str; 6] = ["a", "b", "c", "log.csv", "x.tmp", ".fog"];
@@ -445,6 +450,7 @@ impl Options {
             // Three stand for as many as the drives can use.
             workers: if self.workers < 3 { Workers::Fixed(self.workers) } else { Workers::Auto },
             flush: Flush::None,
+            retries: if self.task == Task::Move { PATIENT } else { Retries::default() },
             ..Running::default()
         };
         let places = Places::new(vec![world.seen.clone()], world.destination.clone());

@@ -323,7 +323,7 @@ impl Cause {
                 let number = error.raw_os_error();
                 passing.iter().any(|errno| number == Some(errno.raw_os_error()))
             }
-            Self::Restless => true,
+            Self::Restless | Self::BeingWritten => true,
             _ => false,
         }
     }

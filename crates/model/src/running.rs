@@ -25,7 +25,7 @@ pub enum Cache {
 }
 
 /// How often, and after which time, a temporary error is retried: a busy entry, an input or output error, a stale
-/// handle, a file that changes while it is read.
+/// handle, a file that changes while it is read or that a program holds open for writing.
 #[derive(Clone, Copy, Debug)]
 pub struct Retries {
     /// Further tries; 0 for none.

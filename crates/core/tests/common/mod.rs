@@ -25,6 +25,7 @@ use utter_echo_core::request::{
     Changed, Flush, Guard, Keeping, Places, Request, Running, Safety, SetAside, Task, Workers,
 };
 use utter_echo_core::{Outcome, PastRun, Session};
+use utter_echo_lab::world::PATIENT;
 use utter_echo_lab::{Facts, Snapshot, Tampered};
 
 const ACCESS_LIST: &[u8] = b"system.posix_acl_access";
@@ -60,6 +61,8 @@ pub fn request(trees: &Trees, task: Task) -> Request {
     let steps = Verbs::ALL.without(Verb::Rename);
     // The tests pull no plug, and some make hundreds of runs.
     let running = Running { workers: Workers::Fixed(2), flush: Flush::None, ..Running::default() };
+    let retries = if task == Task::Move { PATIENT } else { running.retries };
+    let running = Running { retries, ..running };
     Request::new(task, places).comparing(Changed { steps, ..Changed::default() }).running(running)
 }
 
@@ -232,7 +235,8 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
     let safety = Safety { set_aside: Some(aside), waived, ..Safety::default() };
     let request = |task, safety| {
         let places = Places::new(vec!["there".into()], "here".into());
-        Request::new(task, places).guarded(safety)
+        let running = Running { retries: PATIENT, ..Running::default() };
+        Request::new(task, places).guarded(safety).running(running)
     };
     if past.is_move() {
         let back = request(Task::Move, safety);

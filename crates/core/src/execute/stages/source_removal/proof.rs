@@ -180,6 +180,8 @@ impl SourceRemoval<'_, '_> {
         let interrupted = run.terms.interrupted;
         let is_proven = interrupted.is_some_and(|run| run.proves(&path, &both(seen, &before)));
         let observer = run.site.context.observer;
+        // Fails before all of a file is read that a program holds open for writing.
+        drop(take_lease(system, file)?);
         if is_proven {
             observer.compared(seen.size.saturating_mul(2));
         } else {
@@ -194,10 +196,7 @@ impl SourceRemoval<'_, '_> {
                 return Err(not_arrived());
             }
         }
-        let lease = match system.take_lease(file) {
-            Ok(None) => return Err(StepError(Operation::Vacate, Cause::BeingWritten)),
-            other => other.ok().flatten(),
-        };
+        let lease = take_lease(system, file)?;
         let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
         if !is_unchanged(seen, &now) {
             return Err(StepError(Operation::Vacate, Cause::Restless));
@@ -206,5 +205,13 @@ impl SourceRemoval<'_, '_> {
             aside.note_proven(&path, both(&now, &before))?;
         }
         Ok(lease)
+    }
+}
+
+/// Fails if somebody writes to the file. `None` where the drive has no leases.
+fn take_lease(system: &dyn System, file: BorrowedFd<'_>) -> Result<Option<Lease>, StepError> {
+    match system.take_lease(file) {
+        Ok(None) => Err(StepError(Operation::Vacate, Cause::BeingWritten)),
+        other => Ok(other.ok().flatten()),
     }
 }
