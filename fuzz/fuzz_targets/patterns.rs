@@ -14,7 +14,7 @@ libfuzzer_sys::fuzz_target!(|given: (String, Vec<String>, String)| {
         files: vec![file],
         exclude: patterns.clone(),
         only: patterns,
-        any_case: false,
+        ignore_case: false,
     };
     let without = Clutter { no_litter: true, ..Clutter::default() };
     let rules = Rules { patterns, without, ..Rules::default() };

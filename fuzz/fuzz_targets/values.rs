@@ -1,4 +1,4 @@
-//! Whatever is given as a size, duration, limit or list of aspects is read or refused.
+//! Whatever is given as a size, duration, limit or list of attributes is read or refused.
 #![no_main]
 
 #[path = "../../crates/cli/src/options/values.rs"]

@@ -95,9 +95,8 @@ fn about_conflict(path: &[u8], signals: &Signals) -> Result<Option<(OnConflict, 
     let mut terminal = Terminal::open()?;
     let path = names::shown(path);
     loop {
-        let question = format!(
-            "{path} is there already. Skip it, replace that one, or keep both? [s/r/k, ? for more] "
-        );
+        let question =
+            format!("{path} already exists. Skip, replace, or keep both? [s/r/k, ? for help] ");
         let answer = answer(&mut terminal, &question, signals)?;
         let (word, for_all) = match answer.strip_suffix(" all") {
             Some(word) => (word, true),
@@ -111,9 +110,7 @@ fn about_conflict(path: &[u8], signals: &Signals) -> Result<Option<(OnConflict, 
             _ => {
                 writeln!(
                     terminal,
-                    "s leaves both where they are, r replaces the one in the destination, k gives the one that \
-                     arrives its date into its name; 's all' and the like answer for all that follow, q ends \
-                     without touching anything"
+                    "s leaves both in place, r replaces the destination's entry, k adds the date to the name of the arriving one; 's all', 'r all', 'k all' answer for all that follow, q quits without touching anything"
                 )?;
                 continue;
             }
@@ -149,9 +146,9 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
     writeln!(terminal, "{}", totals(plan))?;
     let place = names::path(destination);
     let question = if removals > 0 {
-        format!("Go ahead and remove {} from {place}?", units::entries(removals))
+        format!("Remove {} from {place}?", units::entries(removals))
     } else {
-        format!("Go ahead in {place}?")
+        format!("Make these changes in {place}?")
     };
     loop {
         let answer = answer(&mut terminal, &format!("{question} [y/N, l to list] "), signals)?;
@@ -160,8 +157,7 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
             ("l" | "list", word) => list(&mut terminal, plan, word.trim(), signals)?,
             ("?", _) => writeln!(
                 terminal,
-                "y goes ahead, n ends without touching anything, l lists all steps page by page, \
-                 l WORD only those of a kind, like 'l remove', or with WORD in their path"
+                "y continues, n quits without touching anything, l lists all steps page by page, 'l WORD' only those of a kind, like 'l remove', or with WORD in the path"
             )?,
             _ => return Ok(false),
         }
@@ -182,7 +178,7 @@ pub(crate) fn continue_despite(refusal: &Refusal, signals: &Signals) -> Result<b
     let refusal = refusal.to_string();
     let why = refusal.lines().next().unwrap_or_default();
     writeln!(terminal, "{}", names::harmless(why))?;
-    let answer = answer(&mut terminal, "Go on anyway? [y/N] ", signals)?;
+    let answer = answer(&mut terminal, "Continue anyway? [y/N] ", signals)?;
     Ok(matches!(&*answer, "y" | "yes"))
 }
 
@@ -190,7 +186,7 @@ pub(crate) fn continue_despite(refusal: &Refusal, signals: &Signals) -> Result<b
 pub(crate) fn discard(runs: usize, signals: &Signals) -> Result<bool> {
     let mut terminal = Terminal::open()?;
     let what = if runs == 1 { "this run".into() } else { format!("these {runs} runs") };
-    let question = format!("Remove what {what} set aside, for good? [y/N] ");
+    let question = format!("Remove the set-aside entries of {what} for good? [y/N] ");
     Ok(matches!(&*answer(&mut terminal, &question, signals)?, "y" | "yes"))
 }
 
@@ -203,14 +199,14 @@ fn list(terminal: &mut Terminal, plan: &Plan, word: &str, signals: &Signals) -> 
     };
     let mut steps = plan.steps().filter(wanted).peekable();
     if steps.peek().is_none() {
-        writeln!(terminal, "No step is of that kind or has that in its path.")?;
+        writeln!(terminal, "No step is of that kind or has that text in its path.")?;
     }
     while steps.peek().is_some() {
         for placed in steps.by_ref().take(PAGE) {
             step_line(terminal, &placed)?;
         }
         let goes_on = steps.peek().is_some()
-            && answer(terminal, "Enter for more, q to go back to the question: ", signals)?
+            && answer(terminal, "Enter for more, q to return to the question: ", signals)?
                 .is_empty();
         if !goes_on {
             break;
@@ -284,8 +280,7 @@ fn about_one(terminal: &mut Terminal, placed: &PlacedStep<'_>, signals: &Signals
             "q" | "quit" => return Ok(One::Quit),
             _ => writeln!(
                 terminal,
-                "answer yes or no, or all or none for this step and all that follow; quit ends without \
-                 touching anything"
+                "answer yes or no; all or none for this step and all that follow; quit quits without touching anything"
             )?,
         }
     }

@@ -2,6 +2,9 @@
 
 mod trade;
 
+pub(crate) use trade::renamed;
+
+use std::borrow::Cow;
 use std::ffi::OsString;
 use std::io::Write as _;
 
@@ -117,7 +120,7 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
         .or_else(|| not_text(error))
         .unwrap_or_else(|| first_paragraph(&text));
     let text = text.strip_prefix("error: ").unwrap_or(&text);
-    let answer = word(error).and_then(|word| trade::answer(word)).map(str::to_owned);
+    let answer = word(error).and_then(|word| trade::answer(word)).map(Cow::into_owned);
     let help = match command(program, text) {
         Some(command) => format!("'utter {command} -h' lists the options"),
         None => "'utter -h' lists the commands".to_owned(),

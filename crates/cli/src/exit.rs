@@ -58,17 +58,17 @@ impl Exit {
         match self {
             Self::Done => "all was done; for verify: no difference",
             Self::Different => "verify found differences",
-            Self::WrongCall => "the call is wrong; nothing was touched",
-            Self::Problems => "finished, with problems; all of them are named",
+            Self::WrongCall => "wrong usage; nothing was touched",
+            Self::Problems => "finished with problems; all of them are listed",
             Self::Refused => {
-                "refused by a guard or by whoever was asked, or a move can take nothing away; nothing was touched"
+                "refused by a guard, declined at the prompt, or nothing can be moved; nothing was touched"
             }
             Self::EndedEarly => {
-                "ended early, since the drive is full or gone, or the hours are over; run it again"
+                "stopped early: drive full or gone, or outside --within; run it again"
             }
             Self::CutOff => "a command that only shows could not write its output",
-            Self::Interrupted => "interrupted; run it again to go on",
-            Self::Terminated => "terminated; run it again to go on",
+            Self::Interrupted => "interrupted; run it again to continue",
+            Self::Terminated => "terminated; run it again to continue",
         }
     }
 }
@@ -106,7 +106,7 @@ pub(crate) struct Refused(pub(crate) String);
 /// A run that may not begin at this time.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "it is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within"
+    "the time is not between {0} and {1}; nothing was touched\n  run it again in these hours, or leave out --within"
 )]
 pub(crate) struct OutOfHours(pub(crate) String, pub(crate) String);
 

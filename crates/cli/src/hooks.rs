@@ -10,18 +10,18 @@ use crate::terminal::streams;
 
 /// Runs the command before, then `run`, then the command after.
 pub(crate) fn around(writing: &Writing, run: impl FnOnce() -> Result<Exit>) -> Result<Exit> {
-    let before = writing.before.as_deref().map_or(Ok(()), |command| {
+    let before = writing.run_before.as_deref().map_or(Ok(()), |command| {
         let why = shell(command, None).err();
-        why.map_or(Ok(()), |why| Err(Refused(format!("--before '{command}' {why}"))))
+        why.map_or(Ok(()), |why| Err(Refused(format!("--run-before '{command}' {why}"))))
     });
     let result = before.map_err(Into::into).and_then(|()| run());
-    let Some(command) = &writing.after else { return result };
+    let Some(command) = &writing.run_after else { return result };
     let exit = result.as_ref().map_or_else(exit::of_error, |exit| *exit);
     match shell(command, Some(exit)) {
         Ok(()) => result,
         Err(why) => {
             // The result of the run is kept, whatever the command after it does.
-            streams::print_error(&anyhow::anyhow!("--after '{command}' {why}"));
+            streams::print_error(&anyhow::anyhow!("--run-after '{command}' {why}"));
             result.map(|exit| if exit == Exit::Done { Exit::Problems } else { exit })
         }
     }

@@ -11,6 +11,7 @@ mod jobs;
 mod metrics;
 mod mounting;
 mod options;
+mod placeholders;
 mod progress;
 mod real;
 mod records;

@@ -88,7 +88,7 @@ pub(crate) fn change(
         let mut came = runner.plan_and_carry_out(anew)?;
         while came.exit == Exit::EndedEarly && !drives.are_there() {
             let span = units::span(patience);
-            let text = format!("a drive is gone; waiting up to {span} for it to come back");
+            let text = format!("a drive is gone; waiting up to {span} for it to return");
             runner.report.emit(Event::note("waiting", text));
             let is_back = drives.come_back_within(patience, runner.signals);
             let again = PlanOptions { save_plan: None, ..anew };
@@ -144,7 +144,7 @@ pub(crate) fn around(
     if doing.safety.ask.is_some() && !dry_run {
         ask::require_terminal("--ask")?;
     }
-    if request.vacating.on_conflict == OnConflict::Ask && !dry_run {
+    if request.moving.on_conflict == OnConflict::Ask && !dry_run {
         ask::require_terminal("--on-conflict ask")?;
     }
     if request.task == Task::Mirror {
@@ -185,7 +185,7 @@ impl Runner<'_> {
             Ok(plan) => plan,
             Err(exit) => return Ok(exit.into()),
         };
-        if self.request.vacating.on_conflict == OnConflict::Ask && !self.doing.safety.dry_run {
+        if self.request.moving.on_conflict == OnConflict::Ask && !self.doing.safety.dry_run {
             let Some(answers) = ask::about_conflicts(&plan, self.signals)? else {
                 return Ok(self.declined(&plan, "you did not agree"));
             };
@@ -200,7 +200,7 @@ impl Runner<'_> {
         if let Some(file) = anew.save_plan {
             save(&plan, self.request, file)?;
             let shown = names::path(file);
-            let text = format!("the plan is saved; carry it out with: utter enact {shown}");
+            let text = format!("the plan is saved; carry it out with: utter execute {shown}");
             self.report.emit(Event::note("plan-saved", text));
         }
         if anew.all_or_nothing && !self.doing.safety.dry_run && !plan.problems.is_empty() {
@@ -304,7 +304,7 @@ impl Runner<'_> {
         if !self.is_agreed(&mut plan)? {
             return Ok(self.declined(&plan, "you did not agree"));
         }
-        let reads_back = self.request.running.recheck || self.request.task.vacates();
+        let reads_back = self.request.running.read_back || self.request.task.removes_sources();
         let progress = Progress::changing(&self.doing.output, self.signals, &plan, reads_back);
         let watching = Watching::new(&progress, self.report.recorder(), &plan);
         let begun = Instant::now();
@@ -317,12 +317,12 @@ impl Runner<'_> {
         }
         if let Some(error) = &outcome.lost_notes {
             let text = format!(
-                "this move cannot be undone with 'utter undo', since its notes could not be written: {error}; --set-aside gives them another place"
+                "this move cannot be undone with 'utter undo', since its undo journal could not be written: {error}; --set-aside gives it another place"
             );
             self.report.emit(Event::note("not-undoable", text));
         }
-        let (enacting, reading_back) = (begun.elapsed(), progress.reading_back());
-        let took = Took { planning, enacting, reading_back };
+        let (executing, reading_back) = (begun.elapsed(), progress.reading_back());
+        let took = Took { planning, executing, reading_back };
         self.report.emit_all(conversion::steps_taken(&plan, &outcome));
         Ok(RunResult {
             exit: exit::of_outcome(&outcome, plan.problems.len(), self.signals.caught()),
@@ -363,7 +363,7 @@ impl Runner<'_> {
         if unasked && !wanted {
             let removals = units::entries(plan.totals.steps.remove.entries);
             let text = format!(
-                "removing {removals} without asking, since there is no terminal to ask on; with --yes this note is left out"
+                "removing {removals} without asking, since there is no terminal; --yes silences this note"
             );
             self.report.emit(Event::note("not-asked", text));
         }
@@ -377,7 +377,7 @@ impl Runner<'_> {
     }
 }
 
-const NOT_ALL: &str = "not all of it can be done, and --all-or-nothing was given";
+const NOT_ALL: &str = "some steps are no longer possible, and --all-or-nothing was given";
 
 /// The decision of guards and user on a plan.
 enum Guarded {
@@ -396,7 +396,7 @@ impl NamedDrives {
         let known = |path: &PathBuf| {
             RememberedDrive::holding(&Linux, path).with_context(|| {
                 let path = names::path(path);
-                WrongCall(format!("cannot find out which drive '{path}' is on, to wait for it"))
+                WrongCall(format!("cannot determine the drive of '{path}', to wait for it"))
             })
         };
         all.map(known).collect::<Result<_>>().map(Self)
@@ -424,12 +424,10 @@ fn save(plan: &Plan, request: &Request, file: &Path) -> Result<()> {
     let shown = names::path(file);
     let out = File::create_new(file).map_err(|error| match error.kind() {
         ErrorKind::AlreadyExists => WrongCall(format!(
-            "'{shown}' exists already, so the plan was not saved and nothing was touched\n  give \
-             --save-plan another name, or remove that file"
+            "'{shown}' already exists, so the plan was not saved and nothing was touched\n  choose another name for --save-plan, or remove that file"
         )),
         _ => WrongCall(format!(
-            "cannot save the plan to '{shown}': {error}\n  name a file in a folder \
-             that you may write to"
+            "cannot save the plan to '{shown}': {error}\n  choose a folder that you may write to"
         )),
     })?;
     let saved = saved::write(plan, request, BufWriter::new(&out)).and_then(|()| out.sync_all());

@@ -18,7 +18,7 @@ fn a_mirror_that_removes_does_so_only_after_a_yes() {
         let room = room();
         let asked = room.on_a_terminal("mirror source echo", typed);
         assert_eq!(asked.code, code, "{typed:?}: {asked:?}");
-        assert!(asked.out.contains("Go ahead and remove 1 entry from echo? [y/N, "), "{asked:?}");
+        assert!(asked.out.contains("Remove 1 entry from echo? [y/N, "), "{asked:?}");
         assert!(asked.out.contains("gone.txt"), "{asked:?}");
         assert_eq!(room.path("echo/gone.txt").exists(), code != 0, "{typed:?}");
     }
@@ -34,7 +34,11 @@ fn nothing_is_asked_where_nothing_goes_or_yes_was_given() {
     assert_eq!((adds.code, adds.out.contains("Go ahead")), (0, false), "{adds:?}");
     room.write("source/newer.txt", "newer");
     let asks = room.on_a_terminal("copy --ask source echo", "n\n");
-    assert_eq!((asks.code, asks.out.contains("Go ahead in echo?")), (4, true), "{asks:?}");
+    assert_eq!(
+        (asks.code, asks.out.contains("Make these changes in echo?")),
+        (4, true),
+        "{asks:?}"
+    );
     assert!(!room.path("echo/newer.txt").exists());
 }
 

@@ -23,7 +23,7 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
     room.write("bin/after", "#!/bin/sh\necho $UTTER_EXIT_CODE >> ended");
     let run = |before: &str, after: &str, source: &str| {
         let mut command = room.command("copy");
-        command.args(["--before", before, "--after", after, source, "echo"]);
+        command.args(["--run-before", before, "--run-after", after, source, "echo"]);
         ran(&command.output().unwrap())
     };
     let (before, after) = ("sh bin/before", "sh bin/after");
@@ -35,17 +35,17 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
     room.write("source/log", "dark, and longer");
     let second = run(before, after, "source");
     assert_eq!(second.code, 4, "{second:?}");
-    assert!(second.err.contains("--before 'sh bin/before' failed"), "{second:?}");
+    assert!(second.err.contains("--run-before 'sh bin/before' failed"), "{second:?}");
     assert!(second.err.contains("nothing was touched"), "{second:?}");
     assert_eq!(room.read("echo/log"), "lit");
     assert_eq!(run("true", after, "nowhere").code, 2);
     assert_eq!(room.read("ended"), "0\n4\n2\n");
     let third = run("true", "exit 7", "source");
     assert_eq!(third.code, 3, "{third:?}");
-    assert!(third.err.contains("--after 'exit 7' failed: exit status: 7"), "{third:?}");
+    assert!(third.err.contains("--run-after 'exit 7' failed: exit status: 7"), "{third:?}");
     assert_eq!(room.read("echo/log"), "dark, and longer");
     let dry = ran(&room
-        .command("copy -n --before")
+        .command("copy -n --run-before")
         .args(["touch dry", "source", "echo"])
         .output()
         .unwrap());
@@ -56,7 +56,7 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
 fn what_was_written_is_read_back_and_what_became_another_is_named() {
     let room = Room::new().with("source/a.log", "lit").with("source/deep/lens.svg", "<svg/>");
     fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
-    let mut run = room.command("copy --recheck --rate 1M --workers 1 source echo");
+    let mut run = room.command("copy --read-back --rate 1M --workers 1 source echo");
     let run = run.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     // While the long file is on its way, one that is written already changes, and keeps its stamp.
     let early = room.path("echo/a.log");
@@ -72,18 +72,18 @@ fn what_was_written_is_read_back_and_what_became_another_is_named() {
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.err.contains("a.log") && !run.err.contains("lens.svg"), "{run:?}");
     // It lost its stamp, so the next run writes it anew.
-    let again = room.run("copy --recheck source echo");
+    let again = room.run("copy --read-back source echo");
     assert_eq!((again.code, &*room.read("echo/a.log")), (0, "lit"), "{again:?}");
 }
 
 #[test]
 fn a_destination_on_another_drive_than_was_named_is_refused() {
     let room = Room::new().with("source/log", "lit");
-    let run = room.run("copy --drive keeper-a source echo");
+    let run = room.run("copy --require-drive keeper-a source echo");
     assert_eq!(run.code, 4, "{run:?}");
-    assert!(run.err.contains("guard 'drive'") && run.err.contains("'keeper-a'"), "{run:?}");
+    assert!(run.err.contains("the guard 'drive'") && run.err.contains("'keeper-a'"), "{run:?}");
     assert!(run.err.contains("--waive drive") && !room.path("echo").exists(), "{run:?}");
-    assert_eq!(room.run("copy --drive keeper-a --waive drive source echo").code, 0);
+    assert_eq!(room.run("copy --require-drive keeper-a --waive drive source echo").code, 0);
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }
@@ -93,7 +93,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     let line: serde_json::Value = serde_json::from_str(listed.out.lines().nth(1).unwrap()).unwrap();
     let uuid = line["uuid"].as_str().unwrap();
     let to = drive.folder().join("echo");
-    let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
+    let run = room.run(&format!("copy --require-drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 0, "{run:?}");
     // By its name the drive is found wherever it is mounted; the letters may be of either case.
     let run = room.run(&format!("copy source uuid={}/new/deep", uuid.to_uppercase()));
@@ -111,7 +111,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     room.write(
         "utter.toml",
         &format!(
-            "[job.a]\ndoes = \"copy\"\nsource = \"source\"\ndestination = \"uuid={uuid}/job\"\nat = \"when mounted\"\n"
+            "[job.a]\ncommand = \"copy\"\nsource = \"source\"\ndestination = \"uuid={uuid}/job\"\nat = \"when mounted\"\n"
         ),
     );
     let scheduled = room.run("schedule --jobs utter.toml a");
@@ -132,7 +132,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
         "{gone:?}"
     );
     // The folder is there without its drive.
-    let run = room.run(&format!("copy --drive {uuid} source {}", to.display()));
+    let run = room.run(&format!("copy --require-drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 4, "{run:?}");
     assert!(!to.exists());
 }
@@ -216,7 +216,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
             .map(|line| serde_json::from_str(line).unwrap())
             .filter(|line: &serde_json::Value| line["kind"] == "totals")
             .collect();
-        let done = |verb: &str| totals[0]["run"]["done"][verb]["entries"].as_u64().unwrap();
+        let done = |verb: &str| totals[0]["run_totals"]["done"][verb]["entries"].as_u64().unwrap();
         assert_eq!(totals.len(), 1, "{ended:?}");
         assert!(done("add") >= if code == 0 { 500 - 2 * before as u64 } else { 10 }, "{totals:?}");
         if code != 0 {
@@ -234,7 +234,7 @@ fn what_a_size_says_and_what_comes_are_told_apart() {
     let room = Room::new();
     let content = fs::read(empty).unwrap();
     assert!(empty.metadata().unwrap().len() == 0 && !content.is_empty());
-    let copied = room.run("copy --recheck /proc/version made-up");
+    let copied = room.run("copy --read-back /proc/version made-up");
     assert_eq!(copied.code, 0, "{copied:?}");
     assert_eq!(fs::read(room.path("made-up")).unwrap(), content);
     let Ok(is) = fs::read(longer) else { return utter_echo_lab::left_out("no /sys to read") };

@@ -57,7 +57,7 @@ fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
     assert_eq!(refused.code, 4, "{refused:?}");
     assert!(refused.err.contains("--waive space"), "{refused:?}");
     assert_eq!(full.code, 5, "{full:?}");
-    assert!(full.out.contains("run the same line again"), "{full:?}");
+    assert!(full.out.contains("run the same command again"), "{full:?}");
     let left = room.list("echo");
     assert!(left.iter().all(|name| name == "a.txt"), "{left:?}");
 }
@@ -103,7 +103,7 @@ fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
     assert_eq!(room.list("echo"), ["old/", "old/old.wav"], "nothing went before its time");
     // The plan remembers it.
     assert_eq!(room.run(&format!("{line} --remove-first --save-plan plan --dry-run")).code, 0);
-    let ran = room.run("enact plan");
+    let ran = room.run("execute plan");
     assert_eq!(ran.code, 0, "{ran:?}");
     assert_eq!(room.list("echo"), ["new.wav"]);
     // What is set aside on the same drive stays there, and gives no room.

@@ -11,7 +11,7 @@ use serde_json::Value;
 use utter_echo_lab::{differences, snapshot};
 
 const FILE: &str = r#"
-[values]
+[variables]
 archive = "lantern/${place}"
 place = "archive"
 
@@ -20,33 +20,33 @@ exclude = "*.tmp"
 limit = 5
 
 [job.papers]
-about = "The keepers' papers"
-does = "mirror"
+description = "The keepers' papers"
+command = "mirror"
 source = "saltmere"
 destination = "${archive}"
 tags = ["night"]
 then = ["proof"]
 
 [job.proof]
-does = "verify"
+command = "verify"
 source = "saltmere"
 destination = "${archive}"
 
 [job.lost]
-does = "copy"
+command = "copy"
 source = "${place}"
 destination = "lantern/lost"
 tags = ["night"]
 
 [job.shop]
-does = "copy"
+command = "copy"
 enabled = false
 tags = ["night"]
 source = "saltmere"
 destination = "lantern/shop"
 
 [job.both]
-does = "copy"
+command = "copy"
 pairs = [
     { source = "saltmere/logbooks", destination = "lantern/logbooks" },
     { source = "saltmere/lens.svg", destination = "lantern/drawings/" },
@@ -84,8 +84,7 @@ fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
         "{night:?}"
     );
     let told: Vec<_> = rows(&night).iter().map(|row| row[..2].join(": ")).collect();
-    let expected =
-        ["papers: went well", "proof: went well", "lost: could not run", "shop: not enabled"];
+    let expected = ["papers: succeeded", "proof: succeeded", "lost: invalid", "shop: not enabled"];
     assert_eq!(told, expected, "{night:?}");
     assert_eq!(rows(&night)[0][2..4], ["4", "17 B"]);
     assert_eq!(room.list("lantern/archive"), ["lens.svg", "logbooks/", "logbooks/1931.csv"]);
@@ -102,7 +101,7 @@ fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
     let proof = room.run("run --jobs utter.toml proof both");
     assert_eq!(proof.code, 1, "{proof:?}");
     assert_eq!(rows(&proof)[0][1], "differences found");
-    assert_eq!(rows(&proof)[1][..3], ["both", "went well", "3"]);
+    assert_eq!(rows(&proof)[1][..3], ["both", "succeeded", "3"]);
     assert_eq!(room.read("lantern/drawings/lens.svg"), "<svg/>");
 }
 
@@ -135,9 +134,13 @@ fn what_runs_is_told_as_events() {
     let kinds: Vec<_> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
     let all = |kind: &str| kinds.iter().filter(|other| **other == kind).count();
     // The run's own, and one for each call.
-    assert_eq!([all("head"), all("job"), all("job-ran"), all("totals")], [3, 2, 2, 3], "{kinds:?}");
-    let papers = lines.iter().find(|line| line["kind"] == "job-ran").unwrap();
-    assert_eq!((&papers["outcome"], &papers["code"]), (&"well".into(), &0.into()));
+    assert_eq!(
+        [all("head"), all("job"), all("job-result"), all("totals")],
+        [3, 2, 2, 3],
+        "{kinds:?}"
+    );
+    let papers = lines.iter().find(|line| line["kind"] == "job-result").unwrap();
+    assert_eq!((&papers["outcome"], &papers["exit_code"]), (&"succeeded".into(), &0.into()));
     assert_eq!(papers["done"], serde_json::json!({ "entries": 4, "bytes": 17 }));
 }
 
@@ -150,11 +153,11 @@ fn a_file_is_checked_as_a_whole_before_anything_runs() {
     // What another job is to make need not be there.
     assert_eq!(checked.err.lines().filter(|line| line.starts_with("utter: ")).count(), 1);
     let well = room.run("jobs check --jobs utter.toml papers proof shop both");
-    assert_eq!((well.code, &*well.out), (0, "Checked 4 jobs: nothing is wrong.\n"), "{well:?}");
+    assert_eq!((well.code, &*well.out), (0, "Checked 4 jobs: no errors.\n"), "{well:?}");
     assert!(!room.path("lantern").exists());
     // A drive that is not mounted is missed, unless it is mounted for the run.
     for (mount, code) in [("", 2), ("mount = true\n", 0)] {
-        let usb = "[job.usb]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"label=nowhere-at-all/x\"\n";
+        let usb = "[job.usb]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"label=nowhere-at-all/x\"\n";
         room.write("usb.toml", &format!("{usb}{mount}"));
         let checked = room.run("jobs check --jobs usb.toml");
         assert_eq!(checked.code, code, "{checked:?}");
@@ -185,7 +188,7 @@ fn a_line_that_was_tried_becomes_a_job_and_the_file_stays_as_it_was_otherwise() 
     for (line, told) in [
         ("new -- copy saltmere x", "has a job 'new' already"),
         ("other -- miror saltmere x", "did you mean 'mirror'?"),
-        ("other -- drives", "a job does copy, mirror, move or verify"),
+        ("other -- drives", "the command of a job is copy, mirror, move or verify"),
         ("other -- copy saltmere", "nothing was added"),
     ] {
         let refused = room.run(&format!("jobs add --jobs utter.toml {line}"));
@@ -210,51 +213,67 @@ const WRONG: &[(&str, &str)] = &[
     ),
     ("job = 1", "utter.toml:1:1: 'job' has to be a table"),
     ("[defaults]\nexlude = 1", "utter.toml:2:1: 'exlude' is no option"),
-    ("[values]\ndate = \"x\"", "utter.toml:2:1: 'date' is a value that utter gives itself"),
-    ("[job.a]\nsource = \"x\"", "utter.toml:1:6: job 'a' does not say what it does"),
+    // Names of before.
     (
-        "[job.a]\ndoes = \"miror\"",
-        "utter.toml:2:8: no job does 'miror'\n  does = \"miror\"\n  did you mean 'mirror'?",
+        "[values]\nx = 1",
+        "utter.toml:1:2: 'values' is no part of a job file\n  [values]\n  'values' is 'variables' here",
     ),
-    ("[job.a]\ndoes = \"copy\"", "utter.toml:1:6: job 'a' has no source"),
     (
-        "[job.a]\ndoes = \"mirror\"\nsource = [\"x\", \"y\"]\ndestination = \"z\"",
+        "[job.a]\ndoes = \"copy\"",
+        "utter.toml:2:1: 'does' is no option of jobs\n  does = \"copy\"\n  'does' is 'command' here",
+    ),
+    (
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nspare-newer = true",
+        "'spare-newer' is 'leave-newer' here",
+    ),
+    (
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\ndestination = \"${date}\"",
+        "utter.toml:4:15: there is no variable 'date'\n  destination = \"${date}\"\n  write {date}, without the $",
+    ),
+    ("[job.a]\nsource = \"x\"", "utter.toml:1:6: job 'a' has no command"),
+    (
+        "[job.a]\ncommand = \"miror\"",
+        "utter.toml:2:11: 'miror' is not a command of jobs\n  command = \"miror\"\n  did you mean 'mirror'?",
+    ),
+    ("[job.a]\ncommand = \"copy\"", "utter.toml:1:6: job 'a' has no source"),
+    (
+        "[job.a]\ncommand = \"mirror\"\nsource = [\"x\", \"y\"]\ndestination = \"z\"",
         "utter.toml:3:10: mirror takes one source, and here are 2",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"${sauce}\"\n[values]\nsource = \"x\"",
-        "utter.toml:3:10: there is no value 'sauce'\n  source = \"${sauce}\"\n  did you mean 'source'?",
+        "[job.a]\ncommand = \"copy\"\nsource = \"${sauce}\"\n[variables]\nsource = \"x\"",
+        "utter.toml:3:10: there is no variable 'sauce'\n  source = \"${sauce}\"\n  did you mean 'source'?",
     ),
     (
-        "[values]\na = \"${b}\"\nb = \"${a}\"\n[job.a]\ndoes = \"copy\"\nsource = \"${a}\"\ndestination = \"z\"",
-        "utter.toml:2:5: the value 'a' refers to itself",
+        "[variables]\na = \"${b}\"\nb = \"${a}\"\n[job.a]\ncommand = \"copy\"\nsource = \"${a}\"\ndestination = \"z\"",
+        "utter.toml:2:5: the variable 'a' refers to itself",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = \"many\"",
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = \"many\"",
         "utter.toml:5:11: invalid value 'many'",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nyes = 1",
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nyes = 1",
         "utter.toml:5:7: 'yes' is either true or false",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = [1, 2]",
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\ndestination = \"z\"\nretries = [1, 2]",
         "utter.toml:5:11: 'retries' takes one value, and no list",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"x\"\npairs = []",
+        "[job.a]\ncommand = \"copy\"\nsource = \"x\"\npairs = []",
         "utter.toml:3:1: 'source' and 'pairs' exclude each other",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\nthen = \"b\"\n[job.b]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"y\"\nthen = \"a\"",
+        "[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\nthen = \"b\"\n[job.b]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"y\"\nthen = \"a\"",
         "in a circle: a, b, a",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\n[job.b]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"z/in\"",
+        "[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\n[job.b]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z/in\"",
         "jobs 'a' and 'b' both write to",
     ),
     (
-        "[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"saltmere/in\"",
+        "[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"saltmere/in\"",
         "overlap: they are one folder",
     ),
 ];

@@ -183,15 +183,15 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
     seen.run(&room, "explain --exclude odd-* saltmere ODDfolder/in nowhere");
     seen.run(&room, "mirror --dry-run --removal-limit 0 saltmere keeper");
     seen.run(&room, "mirror --dry-run --waive nesting --save-plan planODD saltmere keeper");
-    seen.run(&room, "enact --dry-run planODD");
+    seen.run(&room, "execute --dry-run planODD");
     seen.run(&room, "mirror --yes --waive nesting --set-aside asideODD saltmere keeper");
     room.write("attic/trunk/letter", "dear keeper");
     let moved = seen.run(&room, "move --steps all,-rename attic loft");
-    assert!(moved.iter().any(|line| line["verb"] == "vacate"), "{moved:?}");
+    assert!(moved.iter().any(|line| line["side"] == "source"), "{moved:?}");
     seen.run(&room, "copy placeODD fileODD inODD");
     seen.run(&room, "verify --sample 100% saltmere keeper");
     let runs = seen.run(&room, "undo");
-    assert_eq!(runs[1]["standing"], "complete");
+    assert_eq!(runs[1]["state"], "complete");
     // An entry that cannot be made: a problem with its path.
     fs::create_dir(room.path("keeper").join(odd("in-the-way"))).unwrap();
     fs::write(room.path("keeper").join(odd("in-the-way")).join("x"), "x").unwrap();
@@ -211,9 +211,9 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
     bytes[20] ^= 0xff;
     fs::write(&notes, bytes).unwrap();
     let runs = seen.run(&room, "undo");
-    assert!(runs.iter().any(|run| run["standing"] == "unreadable"), "{runs:?}");
+    assert!(runs.iter().any(|run| run["state"] == "unreadable"), "{runs:?}");
     seen.run(&room, "drives");
-    let job = "[job.papers]\nabout = \"papers\"\ndoes = \"copy\"\nsource = \"loft\"\ndestination = \"x\"\nat = \"hourly\"";
+    let job = "[job.papers]\ndescription = \"papers\"\ncommand = \"copy\"\nsource = \"loft\"\ndestination = \"x\"\nat = \"hourly\"";
     fs::write(room.path("").join(odd("jobs")), job).unwrap();
     fs::set_permissions(room.path("").join(odd("jobs")), fs::Permissions::from_mode(0o644))
         .unwrap();
@@ -253,7 +253,7 @@ fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
         fs::create_dir(&inner).unwrap();
         assert!(mount(&[OsStr::new("--bind"), point.as_os_str(), inner.as_os_str()]).success());
         let noted = seen.run(&room, "copy --dry-run saltmere new");
-        assert!(noted.iter().any(|line| line["about"] == "mount"), "{noted:?}");
+        assert!(noted.iter().any(|line| line["code"] == "mount-included"), "{noted:?}");
         assert!(Command::new("umount").arg(&inner).status().unwrap().success());
         assert!(Command::new("umount").arg(&point).status().unwrap().success());
     }
@@ -284,7 +284,7 @@ fn the_documentation_knows_every_kind_field_and_word() {
     let kinds: BTreeSet<_> = kinds.map(str::to_owned).collect();
     let real = fields.iter().filter(|field| !field.contains('.')).cloned().collect();
     assert_eq!(kinds, real, "kinds in docs/json.md");
-    assert!(page.contains(&format!("which is now **{}**", 2)), "the version");
+    assert!(page.contains(&format!("which is now **{}**", 3)), "the version");
 }
 
 #[test]
@@ -299,7 +299,10 @@ fn quiet_is_nothing_but_problems() {
     assert_eq!((&lines[0]["kind"], &lines[0]["path"]), (&"problem".into(), &"lens.svg".into()));
     let refused = room.run("mirror --quiet --removal-limit 0 saltmere keeper");
     assert_eq!((refused.code, &*refused.out), (4, ""), "{refused:?}");
-    assert!(refused.err.starts_with("utter: guard 'removals' refuses the plan: "), "{refused:?}");
+    assert!(
+        refused.err.starts_with("utter: the guard 'removals' refuses the plan: "),
+        "{refused:?}"
+    );
     let differs = room.run("verify --quiet saltmere keeper");
     assert_eq!((differs.code, &*differs.out, &*differs.err), (1, "", ""));
 }

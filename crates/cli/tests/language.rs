@@ -86,7 +86,7 @@ fn all_that_people_read_is_in_one_file_and_in_one_style() {
         "move",
         "verify",
         "explain",
-        "enact",
+        "execute",
         "undo",
         "drives",
         "demo",

@@ -97,7 +97,7 @@ fn old_logs_go_and_nothing_else_does() {
     for name in old.iter().chain(&others) {
         room.write(&format!("logs/{name}"), "of long ago");
     }
-    let job = "[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"keeper\"\n";
+    let job = "[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"keeper\"\n";
     let logs = "log = \"logs/{job}-{date}.log\"\n";
     let runs = |keep: &str| {
         room.write("utter.toml", &format!("{job}{logs}log-keep = \"{keep}\""));

@@ -33,7 +33,7 @@ fn a_mirror_one_folder_too_high_or_too_low_is_refused_with_what_was_probably_mea
     // So is a plan that was saved before.
     let line = "mirror lamps archive --removal-limit 100% --save-plan plan --dry-run";
     assert_eq!(room.run(line).code, 4);
-    assert!(room.run("enact plan").err.contains("'nesting'"));
+    assert!(room.run("execute plan").err.contains("'nesting'"));
     let waived = room.run("mirror lamps archive/lamps/lamps --waive nesting");
     assert_eq!(waived.code, 0, "{waived:?}");
 }
@@ -95,7 +95,7 @@ fn a_mirror_from_the_echo_onto_the_work_is_refused() {
         if is_refused {
             let asked = room.on_a_terminal("mirror echo work --yes", "n\n");
             assert_eq!(asked.code, 4, "{asked:?}");
-            assert!(asked.out.contains("Go on anyway?"), "{asked:?}");
+            assert!(asked.out.contains("Continue anyway?"), "{asked:?}");
         }
         // The way it was meant, and the way it was said, if that is meant.
         assert_eq!(room.run("mirror work echo --dry-run").code, 0);

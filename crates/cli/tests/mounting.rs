@@ -39,7 +39,9 @@ fn a_drive_is_mounted_for_the_run_alone() {
     let Ok(device) = device.inspect_err(|why| utter_echo_lab::left_out(why)) else { return };
     let _device = Device(device);
     let place = format!("label={label}/saltmere");
-    let is_mounted = || fs::read_to_string("/proc/mounts").unwrap().contains(&label);
+    // Other tests mount folders whose names are not UTF-8.
+    let mounts = || String::from_utf8_lossy(&fs::read("/proc/mounts").unwrap()).into_owned();
+    let is_mounted = || mounts().contains(&label);
     let run = |words: &str, code: i32| {
         let ran = room.run(&format!("{words} {place}"));
         assert_eq!(ran.code, code, "{words}: {ran:?}");
@@ -54,9 +56,9 @@ fn a_drive_is_mounted_for_the_run_alone() {
     // Also after a failure.
     run("copy --mount nowhere", 2);
     run("mirror --mount --yes --removal-limit 0 source/log", 2);
-    run("copy --mount --before false source", 4);
+    run("copy --mount --run-before false source", 4);
     let job = format!(
-        "[job.usb]\ndoes = \"copy\"\nmount = true\nsource = \"source\"\ndestination = \"{place}\"\n"
+        "[job.usb]\ncommand = \"copy\"\nmount = true\nsource = \"source\"\ndestination = \"{place}\"\n"
     );
     room.write("utter.toml", &job);
     let ran = room.run("run --jobs utter.toml usb");

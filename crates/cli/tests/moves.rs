@@ -25,11 +25,12 @@ fn everything_goes_with_the_folder_that_held_it() {
     let room = attic();
     let before = snapshot(&room.path("attic"));
     let copying = "--steps all,-rename";
-    let one_step = ["rename   . · renamed from the source to here, with everything in it"];
-    let many = ["add      1931/tide.csv", "vacate   1931/tide.csv", "vacate   . "];
+    let one_step = ["rename   . · moved here, with everything in it"];
+    let many =
+        ["add      1931/tide.csv", "From the source", "remove   1931/tide.csv", "remove   . "];
     for (option, planned, came_to) in [
         ("", &one_step[..], "  renamed    1 entry\n"),
-        (copying, &many[..], "  vacated    9 entries"),
+        (copying, &many[..], "  left the source 9 entries"),
     ] {
         let dry = room.run(&format!("move --dry-run {option} attic loft"));
         assert_eq!(dry.code, 0, "{dry:?}");
@@ -46,7 +47,7 @@ fn everything_goes_with_the_folder_that_held_it() {
         assert_eq!(differences(&before, &snapshot(&room.path("loft"))), "");
         let again = room.run("move attic loft");
         assert!(again.code == 2 && again.err.contains("does not exist"), "{again:?}");
-        let notes = room.run(&format!("undo --notes {}", run_to_undo(&moved.out)));
+        let notes = room.run(&format!("undo --show {}", run_to_undo(&moved.out)));
         assert!(
             notes.code == 0 && planned.iter().all(|line| notes.out.contains(line)),
             "{notes:?}"
@@ -117,11 +118,11 @@ fn what_is_replaced_and_kept_nowhere_is_said_to_be_gone_by_the_move_and_by_its_u
     let line = "move --on-conflict replace attic loft";
     let dry = room.run(&format!("{line} --dry-run"));
     let moved = room.run(line);
-    let note = "note: what is replaced is kept nowhere (1 entry)";
+    let note = "note: replaced entries are not kept (1 entry)";
     assert!(dry.err.contains(note) || dry.out.contains(note), "{dry:?}");
     assert!(!moved.out.contains("set aside"), "{moved:?}");
     let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
-    let named = "note.txt: cannot be put back: it was replaced or removed";
+    let named = "note.txt: cannot put back: it was replaced or removed";
     assert!(undone.code == 3 && undone.err.contains(named), "{undone:?}");
     assert_eq!(room.read("attic/note.txt"), "the note.txt");
     assert!(!room.path("loft/note.txt").exists() && !room.path("loft/1931").exists());
@@ -201,9 +202,9 @@ fn a_saved_plan_is_carried_out_as_it_was_seen() {
             }
         }
         let saved = room.run(&format!("move --dry-run --save-plan plan {options} attic loft"));
-        let enacted = room.run("enact plan");
+        let executed = room.run("execute plan");
         let moved = twin.run(&format!("move {options} attic loft"));
-        assert_eq!(enacted.code, moved.code, "{options}: {enacted:?} {saved:?}");
+        assert_eq!(executed.code, moved.code, "{options}: {executed:?} {saved:?}");
         assert_eq!(room.list("loft"), twin.list("loft"), "{options}");
         assert_eq!(room.path("attic").exists(), twin.path("attic").exists(), "{options}");
         if room.path("attic").exists() {
@@ -213,10 +214,10 @@ fn a_saved_plan_is_carried_out_as_it_was_seen() {
         let room = attic().with("loft/other.txt", "other");
         room.run(&format!("move --dry-run --save-plan plan {options} attic loft"));
         room.write("attic/note.txt", "longer than it was");
-        let enacted = room.run("enact plan");
+        let executed = room.run("execute plan");
         let is_left = room.path("attic/note.txt").exists();
-        assert!(is_left, "{options}: {enacted:?}");
-        assert_eq!(enacted.code, if options.contains("only") { 0 } else { 3 }, "{enacted:?}");
+        assert!(is_left, "{options}: {executed:?}");
+        assert_eq!(executed.code, if options.contains("only") { 0 } else { 3 }, "{executed:?}");
     }
 }
 
@@ -230,7 +231,9 @@ fn what_meets_another_stays_is_listed_and_refuses_the_whole_if_wanted() {
     let moved = room.run("move attic loft");
     assert_eq!(moved.code, 3, "{moved:?}");
     assert!(
-        moved.err.contains("1931/tide.csv: cannot move: another entry of this name"),
+        moved
+            .err
+            .contains("1931/tide.csv: cannot move: the destination has another entry of this name"),
         "{moved:?}"
     );
     assert!(moved.err.contains("--on-conflict"), "{moved:?}");
@@ -292,7 +295,7 @@ fn places_that_cannot_be_meant_are_refused() {
         ("move attic/1931 attic", 4, "overlap"),
         ("move nowhere loft", 2, "does not exist"),
         ("move attic", 2, "the destination is missing"),
-        ("move --carry content attic loft", 4, "guard 'loss'"),
+        ("move --carry content attic loft", 4, "the guard 'loss'"),
         ("move --on-conflict perhaps attic loft", 2, "skip, replace, newer"),
         ("move --on-conflict ask attic loft", 2, "needs a terminal"),
     ] {
@@ -352,7 +355,10 @@ fn what_belongs_to_somebody_else_stays_in_a_shared_folder() {
         .unwrap();
     let chest = run("move shared/chest archive/chest --set-aside home");
     assert_eq!((chest.code, room.list("shared/chest").len()), (0, 0), "{chest:?}");
-    assert!(chest.out.contains("shared/chest itself stays, since nothing can be"), "{chest:?}");
+    assert!(
+        chest.out.contains("shared/chest itself stays, since the folder that contains it"),
+        "{chest:?}"
+    );
 }
 
 #[test]

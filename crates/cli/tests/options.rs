@@ -93,7 +93,7 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     let done = run.of("step").iter().all(|step| step["outcome"] == "done");
     ensure!(done, "not all is done: {:#?}", run.of("step"));
     ensure!(from == snapshot(&world.source), "the source changed");
-    let held = ["held_back", "spared_newer"].map(|name| planned[name].as_u64().unwrap());
+    let held = ["held_back", "left_newer"].map(|name| planned[name].as_u64().unwrap());
     let again = utter(&world, command, &waived(&["--dry-run"]));
     let adjusts = again.of("step").iter().all(|step| step["verb"] == "adjust");
     ensure!(
@@ -104,7 +104,7 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     ensure!(again.of("problem").len() == problems, "other problems the second time");
     let everything = options.steps.len() == Verb::ALL.len() && problems == 0 && held == [0, 0];
     if everything && options.task == Task::Mirror && !options.drop_unselected {
-        let unknown = |word: &String| word.starts_with("--steps") || word == "--spare-newer";
+        let unknown = |word: &String| word.starts_with("--steps") || word == "--leave-newer";
         let spoken = words.iter().filter(|word| !unknown(word)).cloned();
         let verdict = utter(&world, "verify", &spoken.collect::<Vec<_>>());
         let named = verdict.of("difference");

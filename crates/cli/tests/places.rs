@@ -137,7 +137,7 @@ const REFUSED: [(&str, i32, &str); 60] = [
     ),
     ("copy --size -5.. lens echo", 2, "there is no option '-5'"),
     ("copy --retries -1 lens echo", 2, "-1 is not in 0..=1000"),
-    ("copy lens echo --carry paint", 2, "'paint' is not an aspect"),
+    ("copy lens echo --carry paint", 2, "'paint' is not an attribute"),
 ];
 
 #[test]
@@ -234,8 +234,8 @@ fn a_folder_of_one_side_that_is_mounted_in_the_other_is_an_overlap() {
             assert_eq!(run.code, 4, "{from} at {to}: {run:?}");
             assert!(run.err.contains("overlap"), "{run:?}");
         }
-        let enacted = room.run("enact --yes early.plan");
-        assert_eq!(enacted.code, 4, "{from} at {to}: {enacted:?}");
+        let executed = room.run("execute --yes early.plan");
+        assert_eq!(executed.code, 4, "{from} at {to}: {executed:?}");
         assert_eq!(room.list("source/b"), before.0, "{from} at {to}");
         drop(bound);
     }

@@ -23,7 +23,7 @@ fn lines(ran: &Ran) -> Vec<Value> {
 fn history(room: &Room, options: &str) -> Vec<Value> {
     let ran = room.run(&format!("history --format json {options}"));
     assert_eq!(ran.code, 0, "{ran:?}");
-    lines(&ran).into_iter().filter(|line| line["kind"] == "recorded").collect()
+    lines(&ran).into_iter().filter(|line| line["kind"] == "past-run").collect()
 }
 
 fn saltmere() -> Room {
@@ -75,7 +75,7 @@ fn a_record_tells_what_the_run_told() {
         "verify --exclude *.svg saltmere keeper",
         "verify saltmere aside",
         "copy --dry-run --save-plan plan saltmere fourth",
-        "enact plan",
+        "execute plan",
         "mirror --removal-limit 0 empty keeper",
         "mirror --removal-limit 0 saltmere/logbooks keeper",
         "move saltmere/logbooks third",
@@ -90,7 +90,7 @@ fn a_record_tells_what_the_run_told() {
         number += 1;
         let recorded = &history(&room, "")[0];
         assert_eq!(
-            (&recorded["run"], &recorded["closed"]["code"]),
+            (&recorded["run"], &recorded["closed"]["exit_code"]),
             (&number.into(), &ran.code.into()),
             "{line}"
         );
@@ -98,7 +98,8 @@ fn a_record_tells_what_the_run_told() {
         assert_eq!(again[1], *recorded, "{line}");
         // Its own head and totals, and the first and last line of the record, stand around what was told.
         let inner = again[2..again.len() - 1].iter();
-        let inner = inner.filter(|line| line["kind"] != "began" && line["kind"] != "closed");
+        let inner =
+            inner.filter(|line| line["kind"] != "run-started" && line["kind"] != "run-ended");
         let text = |lines: &mut dyn Iterator<Item = &Value>| -> Vec<String> {
             let mut all: Vec<String> = lines.map(ToString::to_string).collect();
             all.sort();
@@ -112,16 +113,16 @@ fn a_record_tells_what_the_run_told() {
     assert_eq!(history(&room, "--limit 1")[0]["command"], "undo");
     let listed: Vec<_> = history(&room, "").iter().map(|run| run["outcome"].clone()).collect();
     let expected = [
-        "well",
-        "wrong",
-        "well",
+        "succeeded",
+        "invalid",
+        "succeeded",
         "refused",
         "refused",
-        "well",
+        "succeeded",
         "different",
-        "well",
-        "well",
-        "well",
+        "succeeded",
+        "succeeded",
+        "succeeded",
         "problems",
     ];
     assert_eq!(listed, expected);
@@ -141,7 +142,7 @@ fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
     let room = saltmere();
     let told = |path: &str| -> Vec<String> {
         let ran = room.run(&format!("history --format json --path {path}"));
-        let happened = lines(&ran).into_iter().filter(|line| line["kind"] == "happened");
+        let happened = lines(&ran).into_iter().filter(|line| line["kind"] == "path-history");
         let word = |line: &Value, field: &str| line[field].as_str().unwrap_or_default().to_owned();
         happened.map(|line| format!("{} {}", line["run"], word(&line, "what"))).collect()
     };
@@ -186,7 +187,7 @@ fn a_killed_run_is_cut_short_and_its_record_tells_what_it_had_done() {
     while written() < 20 && begun.elapsed() < Duration::from_secs(60) {
         std::thread::sleep(Duration::from_millis(20));
     }
-    assert_eq!(history(&room, "--outcome going-on").len(), 1);
+    assert_eq!(history(&room, "--outcome running").len(), 1);
     child.kill().unwrap();
     child.wait().unwrap();
     let run = &history(&room, "")[0];
@@ -202,7 +203,7 @@ fn a_killed_run_is_cut_short_and_its_record_tells_what_it_had_done() {
     assert!(told.is_subset(&there), "{told:?} {there:?}");
     assert!(told.len() >= 5, "{told:?}");
     assert_eq!(room.run("copy saltmere keeper").code, 0);
-    assert_eq!(history(&room, "")[0]["outcome"], "well");
+    assert_eq!(history(&room, "")[0]["outcome"], "succeeded");
 }
 
 #[test]
@@ -255,7 +256,7 @@ fn whatever_becomes_of_the_records_a_run_is_the_same() {
         if !is_lost {
             assert_eq!(listed.code, 0, "{what}: {listed:?}");
             let listed = history(&room, "");
-            assert_eq!(listed[0]["outcome"], "well", "{what}: {listed:?}");
+            assert_eq!(listed[0]["outcome"], "succeeded", "{what}: {listed:?}");
             let shown = room.run(&format!("history {}", listed.last().unwrap()["run"]));
             assert_eq!(shown.code, 0, "{what}: {shown:?}");
         }
@@ -276,8 +277,10 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
     for mut child in children {
         assert!(child.wait().unwrap().success());
     }
-    let numbers: BTreeSet<u64> =
-        history(&room, "--outcome well").iter().map(|run| run["run"].as_u64().unwrap()).collect();
+    let numbers: BTreeSet<u64> = history(&room, "--outcome succeeded")
+        .iter()
+        .map(|run| run["run"].as_u64().unwrap())
+        .collect();
     assert_eq!(numbers, (1..=8).collect());
     let mode = |path: PathBuf| fs::metadata(path).unwrap().permissions().mode() & 0o777;
     assert_eq!(mode(room.path(RECORDS)), 0o700);
@@ -285,7 +288,7 @@ fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them(
         assert_eq!(mode(room.path(RECORDS).join(&record)), 0o600, "{record}");
     }
     if utter_echo_lab::is_root() {
-        let job = "[records]\ngroup = \"daemon\"\n[job.a]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"a\"\n";
+        let job = "[records]\ngroup = \"daemon\"\n[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"a\"\n";
         room.write("utter.toml", job);
         assert_eq!(room.run("run --jobs utter.toml a").code, 0);
         assert_eq!(mode(room.path(RECORDS)), 0o750);
@@ -328,7 +331,7 @@ fn steps_of_a_run_are_shown_page_by_page_and_all_of_them_to_programs() {
 fn runs_are_chosen_by_what_they_were() {
     let room = saltmere().with(
         "utter.toml",
-        "[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n",
+        "[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n",
     );
     room.run("copy saltmere keeper");
     room.run("run --jobs utter.toml papers");
@@ -339,7 +342,7 @@ fn runs_are_chosen_by_what_they_were() {
     assert_eq!(numbers(""), [3, 2, 1]);
     assert_eq!(numbers("--job papers"), [2]);
     assert_eq!(numbers("--outcome problems"), [1]);
-    assert_eq!(numbers("--outcome not-well"), [1]);
+    assert_eq!(numbers("--outcome not-ok"), [1]);
     assert_eq!(numbers("--destination new"), [3, 2]);
     assert_eq!(numbers("--limit 2"), [3, 2]);
     assert_eq!(numbers("--since 1h"), [3, 2, 1]);
@@ -392,8 +395,8 @@ fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
 
 #[test]
 fn old_records_go_and_the_last_ones_of_each_job_stay() {
-    let file = "[records]\nkeep = \"1h\"\n[job.papers]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n\
-                [job.lost]\ndoes = \"copy\"\nsource = \"nowhere\"\ndestination = \"lost\"\n";
+    let file = "[records]\nkeep = \"1h\"\n[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n\
+                [job.lost]\ncommand = \"copy\"\nsource = \"nowhere\"\ndestination = \"lost\"\n";
     let room = saltmere().with("utter.toml", file);
     for _ in 0..3 {
         room.run("run --jobs utter.toml papers lost");

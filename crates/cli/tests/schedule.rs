@@ -12,20 +12,20 @@ use serde_json::Value;
 
 const FILE: &str = r#"
 [job.papers]
-about = "100 % of the \"papers\""
-does = "copy"
+description = "100 % of the \"papers\""
+command = "copy"
 source = "saltmere"
 destination = "lantern"
 at = "weekdays 18:00"
 
 [job."odd % $name, \"so\""]
-does = "copy"
+command = "copy"
 source = "saltmere"
 destination = "odd"
 at = "hourly"
 
 [job.by-hand]
-does = "copy"
+command = "copy"
 source = "saltmere"
 destination = "hand"
 "#;
@@ -115,7 +115,10 @@ fn what_is_installed_is_sound_and_runs_the_job() {
     let odd = "odd % $name, \"so\"";
     let ran = schedule(&room, "UTC", &["--install", "--into", "units", "papers", odd]);
     assert_eq!(ran.code, 0, "{ran:?}");
-    assert!(ran.out.ends_with("Written; the system has not been told to start them.\n"), "{ran:?}");
+    assert!(
+        ran.out.ends_with("Written, but not installed: the system does not start them yet.\n"),
+        "{ran:?}"
+    );
     let units = room.list("units");
     assert_eq!(units.len(), 4, "{units:?}");
     if has_systemd() {

@@ -114,7 +114,7 @@ fn completes_everything(room: &Room, shell: &mut Shell) {
         Ok(_drive) => {
             let label = label_of(room);
             shell.completes(
-                &format!("utter copy --drive {}", &label[..label.len() - 2]),
+                &format!("utter copy --require-drive {}", &label[..label.len() - 2]),
                 &label[label.len() - 2..],
             );
         }

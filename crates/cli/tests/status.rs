@@ -13,25 +13,25 @@ use serde_json::Value;
 
 const FILE: &str = r#"
 [job.papers]
-does = "copy"
+command = "copy"
 source = "saltmere"
 destination = "lantern/papers"
 at = "daily 02:30"
 
 [job.both]
-does = "copy"
+command = "copy"
 pairs = [
   { source = "saltmere", destination = "lantern/one" },
   { source = "shop", destination = "lantern/two" },
 ]
 
 [job.proof]
-does = "verify"
+command = "verify"
 source = "saltmere"
 destination = "lantern/papers"
 
 [job.old]
-does = "copy"
+command = "copy"
 source = "saltmere"
 destination = "lantern/old"
 enabled = false
@@ -45,7 +45,7 @@ fn room() -> Room {
 fn status(room: &Room, jobs: &str) -> (i32, Vec<Value>) {
     let ran = room.run(&format!("status --jobs utter.toml --format json {jobs}"));
     let lines = ran.out.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
-    (ran.code, lines.filter(|line| line["kind"] == "job-stands").collect())
+    (ran.code, lines.filter(|line| line["kind"] == "job-status").collect())
 }
 
 fn run(room: &Room, jobs: &str) -> i32 {
@@ -57,7 +57,7 @@ fn all_is_well_only_if_it_is() {
     let room = room();
     let outcome = |job: &str| {
         let (code, jobs) = status(&room, job);
-        let said = (jobs[0]["is_well"].as_bool().unwrap(), jobs[0]["outcome"].as_str().unwrap());
+        let said = (jobs[0]["ok"].as_bool().unwrap(), jobs[0]["outcome"].as_str().unwrap());
         assert_eq!(code, if said.0 { 0 } else { 3 }, "{jobs:?}");
         (said.0, said.1.to_owned())
     };
@@ -67,8 +67,8 @@ fn all_is_well_only_if_it_is() {
     is("papers", false, "never-run");
     is("old", true, "never-run");
     assert_eq!(run(&room, "papers proof"), 0);
-    is("papers", true, "well");
-    is("proof", true, "well");
+    is("papers", true, "succeeded");
+    is("proof", true, "succeeded");
     assert_eq!(status(&room, "papers proof old").0, 0);
     // Another file's job of the same name is another job, and a link to this one is this one.
     room.write("others.toml", FILE);
@@ -77,22 +77,22 @@ fn all_is_well_only_if_it_is() {
     assert_eq!(room.run("status --jobs link.toml papers").code, 0);
     // Only one of its two calls can be made.
     assert_eq!(run(&room, "both"), 2);
-    is("both", false, "wrong");
+    is("both", false, "invalid");
     assert_eq!(status(&room, "").0, 3);
     room.write("shop/stock.csv", "3 lamps");
     assert_eq!(run(&room, "both"), 0);
-    is("both", true, "well");
+    is("both", true, "succeeded");
     room.write("saltmere/new.csv", "new");
     assert_eq!(run(&room, "proof"), 1);
     is("proof", false, "different");
     // A dry run is no run, also of what only compares.
     assert_eq!(room.run("run --dry-run --jobs utter.toml papers").code, 0);
     assert_eq!(room.run("run --dry-run --jobs utter.toml proof").code, 1);
-    assert_eq!(room.run("history --format json").out.matches("\"recorded\"").count(), 7);
+    assert_eq!(room.run("history --format json").out.matches("\"past-run\"").count(), 7);
     fs::remove_dir_all(room.path("saltmere")).unwrap();
-    is("papers", true, "well");
+    is("papers", true, "succeeded");
     assert_eq!(run(&room, "papers"), 2);
-    is("papers", false, "wrong");
+    is("papers", false, "invalid");
     let shown = room.run("status --jobs utter.toml");
     assert!(shown.out.contains("Not all is well: papers, proof."), "{shown:?}");
     let unknown = room.run("status --jobs utter.toml paper");
@@ -111,7 +111,7 @@ fn a_start_that_was_missed_is_overdue() {
     let began = status(&room, "papers").1[0]["last"].as_str().unwrap().to_owned();
     fs::write(&index, text.replace(&began, "2020-01-31T02:30:00Z")).unwrap();
     let (code, jobs) = status(&room, "papers");
-    assert_eq!((code, &jobs[0]["outcome"]), (3, &"well".into()), "{jobs:?}");
+    assert_eq!((code, &jobs[0]["outcome"]), (3, &"succeeded".into()), "{jobs:?}");
     assert!(jobs[0]["overdue_since"].as_str().unwrap().ends_with("02:30:00Z"), "{jobs:?}");
     let shown = room.run("status --jobs utter.toml papers");
     assert!(shown.out.contains("overdue since "), "{shown:?}");
@@ -164,7 +164,7 @@ fn one_job_runs_once_at_a_time() {
         "utter.toml",
         &FILE.replace(
             "at = \"daily",
-            "before = \": > begun; while [ ! -e go ]; do sleep 0.05; done\"\nat = \"daily",
+            "run-before = \": > begun; while [ ! -e go ]; do sleep 0.05; done\"\nat = \"daily",
         ),
     );
     let mut command = room.command("run --jobs utter.toml papers");
@@ -188,7 +188,7 @@ fn one_job_runs_once_at_a_time() {
     }
     assert_eq!(status(&room, "papers").0, 0);
     let list = room.run("history --format json --job papers");
-    assert_eq!(list.out.matches("\"recorded\"").count(), 2, "{list:?}");
+    assert_eq!(list.out.matches("\"past-run\"").count(), 2, "{list:?}");
 }
 
 #[test]
@@ -198,7 +198,7 @@ fn whoever_is_to_know_hears_of_it() {
     fs::set_permissions(room.path("tell"), fs::Permissions::from_mode(0o755)).unwrap();
     let told = format!(
         "[defaults]\non-problem = \"./tell bad\"\non-success = \"./tell good\"\nmetrics = \"{{job}}.prom\"\n{FILE}\
-         [job.usb]\ndoes = \"copy\"\nsource = \"saltmere\"\ndestination = \"label=nowhere-at-all/x\"\n"
+         [job.usb]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"label=nowhere-at-all/x\"\n"
     );
     room.write("utter.toml", &told);
     let metric = |job: &str, name: &str| -> Option<f64> {
@@ -212,19 +212,19 @@ fn whoever_is_to_know_hears_of_it() {
     // What it comes to changes nothing.
     assert_eq!(run(&room, "papers"), 0);
     let good = room.read("told-good");
-    assert!(good.starts_with("papers well 0 0\n") && good.contains("\nCopied "), "{good}");
+    assert!(good.starts_with("papers succeeded 0 0\n") && good.contains("\nCopied "), "{good}");
     assert!(good.contains("added      2 entries"), "{good}");
     assert_eq!(metric("papers", "utter_last_run_exit_code"), Some(0.0));
     let success = metric("papers", "utter_last_success_timestamp_seconds");
     fs::remove_dir_all(room.path("saltmere")).unwrap();
     assert_eq!(run(&room, "papers"), 2);
     let bad = room.read("told-bad");
-    assert!(bad.starts_with("papers wrong 2 0\nsource '"), "{bad}");
+    assert!(bad.starts_with("papers invalid 2 0\nsource '"), "{bad}");
     assert_eq!(metric("papers", "utter_last_run_exit_code"), Some(2.0));
     assert_eq!(metric("papers", "utter_last_success_timestamp_seconds"), success);
     assert_eq!(run(&room, "usb"), 2);
     let bad = room.read("told-bad");
-    assert!(bad.starts_with("usb wrong 2 0\n") && bad.contains("nowhere-at-all"), "{bad}");
+    assert!(bad.starts_with("usb invalid 2 0\n") && bad.contains("nowhere-at-all"), "{bad}");
     assert_eq!(metric("usb", "utter_last_success_timestamp_seconds"), None);
     // A dry run tells nobody.
     fs::remove_file(room.path("told-bad")).unwrap();

@@ -52,8 +52,8 @@ fn whatever_becomes_of_the_output_the_run_is_the_same() {
         "copy --format json saltmere new",
         "mirror --yes --waive removals saltmere keeper",
         "mirror --yes --waive removals --verbose saltmere keeper",
-        "enact --yes plan",
-        "enact --yes --format json plan",
+        "execute --yes plan",
+        "execute --yes --format json plan",
         "undo --yes --verbose RUN",
         "undo --yes --format json RUN",
         "copy --dry-run saltmere new",
@@ -128,7 +128,7 @@ fn a_question_goes_to_the_terminal_wherever_the_streams_go() {
         let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
         let line = "mirror --waive nesting saltmere keeper >out 2>err </dev/null";
         let asked = room.on_a_terminal(line, &format!("{answer}\n"));
-        assert!(asked.out.contains("Go ahead and remove 1 entry"), "{asked:?}");
+        assert!(asked.out.contains("Remove 1 entry"), "{asked:?}");
         assert_eq!(room.list("keeper"), left, "{asked:?}");
     }
     // Nobody is in front of it.
@@ -172,7 +172,7 @@ fn no_name_in_an_error_steers_the_terminal() {
         &["explain", "saltmere", "--rules", trick],
         &["explain", "saltmere", "--rules", "rules"],
         &["explain", "saltmere", &format!("../{trick}")],
-        &["enact", trick],
+        &["execute", trick],
         &["undo", trick],
         &["undo", "--yes", "--discard", trick],
         &["drives", trick],

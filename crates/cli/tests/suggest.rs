@@ -27,17 +27,20 @@ fn pasted(line: &str, folder: &Path) -> Ran {
 
 /// The line that a verification suggests; none if it found nothing.
 fn suggested(verdict: &Ran) -> Option<&str> {
-    let at = verdict.out.find("\nTo make it so: ")?;
-    Some(verdict.out[at..].trim_start_matches("\nTo make it so: ").trim_end_matches('\n'))
+    let at = verdict.out.find("\nTo make them identical: ")?;
+    Some(verdict.out[at..].trim_start_matches("\nTo make them identical: ").trim_end_matches('\n'))
 }
 
 #[test]
 fn a_suggestion_is_right_for_whatever_was_verified() {
     let newline = OsString::from_vec(b"new\nline \xff\n".to_vec());
     for (words, line) in [
-        ("saltmere keeper", "utter mirror --all-aspects saltmere keeper"),
-        ("saltmere keeper --ignore-extra", "utter copy --all-aspects saltmere keeper"),
-        ("saltmere keeper --all-aspects --limit 1", "utter mirror --all-aspects saltmere keeper"),
+        ("saltmere keeper", "utter mirror --all-attributes saltmere keeper"),
+        ("saltmere keeper --ignore-extra", "utter copy --all-attributes saltmere keeper"),
+        (
+            "saltmere keeper --all-attributes --limit 1",
+            "utter mirror --all-attributes saltmere keeper",
+        ),
         (
             "--sample 100% --limit=2 --exclude old saltmere keeper --by=size",
             "utter mirror --by content --exclude old saltmere keeper",

@@ -68,7 +68,7 @@ fn a_run_on_a_place_that_another_works_in_or_below_or_above_is_refused() {
         }
         let refused = room.run(second);
         assert_eq!(refused.code, 4, "{first}, {second}: {refused:?}");
-        assert!(refused.err.contains("guard 'other-run'"), "{refused:?}");
+        assert!(refused.err.contains("the guard 'other-run'"), "{refused:?}");
         assert!(refused.err.contains("--waive other-run"), "{refused:?}");
         drop(slow);
         // However it ended, its locks are gone with it.

@@ -17,8 +17,7 @@ fn mirrored() -> (Room, String) {
     let run = room.run("mirror --yes --set-aside aside saltmere keeper");
     assert_eq!(run.code, 0, "{run:?}");
     assert_eq!(room.list("keeper"), ["lens.svg", "tide.csv"]);
-    let told =
-        run.out.lines().find_map(|line| line.strip_prefix("To take this run back: utter undo "));
+    let told = run.out.lines().find_map(|line| line.strip_prefix("Undo this run: utter undo "));
     (room, told.unwrap().to_owned())
 }
 
@@ -76,7 +75,7 @@ fn what_was_declined_can_still_be_undone() {
 /// The folder of the run that a call with `--format json` made.
 fn run_of(ran: &Ran) -> String {
     let totals: serde_json::Value = serde_json::from_str(ran.out.lines().last().unwrap()).unwrap();
-    totals["run"]["set_aside"].as_str().unwrap().to_owned()
+    totals["run_totals"]["set_aside"].as_str().unwrap().to_owned()
 }
 
 #[test]
@@ -203,7 +202,7 @@ fn runs_are_listed_and_their_room_is_freed() {
     }
     let line: serde_json::Value =
         serde_json::from_str(list("--format json").lines().nth(1).unwrap()).unwrap();
-    assert_eq!(line["standing"], "complete", "{line}");
+    assert_eq!(line["state"], "complete", "{line}");
     assert_eq!(line["removed"]["entries"], 2, "{line}");
     assert_eq!(line["destination"], room.path("keeper").to_str().unwrap());
     // Another that is older, of which only a beginning is left.
@@ -221,19 +220,19 @@ fn runs_are_listed_and_their_room_is_freed() {
         ("undo --discard keeper".into(), 2, "is not the folder of a run"),
         ("undo --discard aside".into(), 2, "is not the folder of a run"),
         (format!("undo --dry-run --discard {run}.notes"), 0, ""),
-        ("undo --yes --discard older-than:soon".into(), 2, "a length of time"),
+        ("undo --yes --discard-older soon".into(), 2, "a length of time"),
         (format!("undo --discard {run} {run}"), 2, "cannot be used with"),
-        ("undo --dry-run --discard older-than:1000d".into(), 0, ""),
-        ("undo --yes --discard older-than:5000d".into(), 0, ""),
+        ("undo --dry-run --discard-older 1000d".into(), 0, ""),
+        ("undo --yes --discard-older 5000d".into(), 0, ""),
     ] {
         let refused = room.run(&call);
         assert_eq!(refused.code, code, "{call}: {refused:?}");
         assert!(refused.err.contains(word), "{call}: {refused:?}");
         assert_eq!(list("").lines().count(), 6, "{call}");
     }
-    let none = room.run("undo --yes --discard older-than:5000d");
+    let none = room.run("undo --yes --discard-older 5000d");
     assert!(none.out.contains("no run began longer ago"), "{none:?}");
-    assert_eq!(room.run("undo --yes --discard older-than:1000d").code, 0);
+    assert_eq!(room.run("undo --yes --discard-older 1000d").code, 0);
     assert!(!room.path("aside/2020-01-31T00-00-00Z.notes").exists());
     let declined = room.on_a_terminal(&format!("undo --discard {run}"), "n\n");
     assert_eq!(declined.code, 4, "{declined:?}");

@@ -30,7 +30,7 @@ pub mod drives {
 }
 
 pub use plan::saved;
-pub use utter_echo_model::{aspect, observe, path, problem, retention};
+pub use utter_echo_model::{attribute, observe, path, problem, retention};
 pub use utter_echo_os as os;
 pub use utter_echo_select as select;
 pub use utter_echo_select::explain;

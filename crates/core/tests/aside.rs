@@ -446,7 +446,7 @@ fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
             xattr::set(&theirs, name, b"old").and_then(|()| xattr::set(&theirs, "user.b", b"b"));
         let able = set.and_then(|()| xattr::set(ours, name, b"new")).is_ok();
         let mut request = mirror_into(&trees, &trees.base.path().join("aside"));
-        (request.changed.all_aspects, request.running.workers) = (true, Workers::Fixed(1));
+        (request.changed.all_attributes, request.running.workers) = (true, Workers::Fixed(1));
         (trees, request, able)
     };
     let (trees, request, able) = prepare();

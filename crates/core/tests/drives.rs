@@ -32,7 +32,7 @@ use utter_echo_lab::{
 use crate::common::Trees;
 
 /// What an entry can differ in, as the table calls it.
-const ASPECTS: [&str; 11] = [
+const ATTRIBUTES: [&str; 11] = [
     "content",
     "times",
     "mode",
@@ -124,7 +124,7 @@ fn every_kind_of_drive_gets_what_it_can_hold() {
     Gardener::unlock(&source);
 }
 
-/// Mirrors, and asks what this file promises. Returns the aspects in which something got lost.
+/// Mirrors, and asks what this file promises. Returns the attributes in which something got lost.
 fn mirror_and_check(
     source: &Path,
     echo: &Path,
@@ -160,13 +160,13 @@ fn mirror_and_check(
             None => vec![kind_of(facts)],
         };
         let shown = String::from_utf8_lossy(path);
-        for aspect in differing {
+        for attribute in differing {
             assert!(
-                may_lose(kind, aspect),
-                "{name} {round}: {shown:?} lost its {aspect}: {facts:?}, {:?}",
+                may_lose(kind, attribute),
+                "{name} {round}: {shown:?} lost its {attribute}: {facts:?}, {:?}",
                 copy.get(path)
             );
-            lost.insert(aspect);
+            lost.insert(attribute);
         }
     }
     let extra: Vec<_> = copy.keys().filter(|path| !model.contains_key(*path)).collect();
@@ -181,13 +181,13 @@ fn mirror_and_check(
 }
 
 /// What each kind is known to lack, by its own description or its driver's.
-fn may_lose(kind: DriveKind, aspect: &str) -> bool {
+fn may_lose(kind: DriveKind, attribute: &str) -> bool {
     match kind {
-        DriveKind::Fat | DriveKind::ExFat => !matches!(aspect, "content" | "times"),
+        DriveKind::Fat | DriveKind::ExFat => !matches!(attribute, "content" | "times"),
         // Of extended attributes it holds those of users.
-        DriveKind::Ntfs => matches!(aspect, "mode" | "owner" | "acl" | "flags" | "xattr"),
+        DriveKind::Ntfs => matches!(attribute, "mode" | "owner" | "acl" | "flags" | "xattr"),
         // Memory knows no synchronous writes.
-        DriveKind::Tmpfs | DriveKind::Overlay => aspect == "flags",
+        DriveKind::Tmpfs | DriveKind::Overlay => attribute == "flags",
         _ => false,
     }
 }
@@ -231,21 +231,21 @@ fn differing(here: &Facts, there: &Facts, kind: DriveKind) -> Vec<&'static str> 
         // A block or two more are the drive's own affair.
         ("holes", there.allocated.0 > here.allocated.0.next_multiple_of(4096) + 8192),
     ];
-    checks.into_iter().filter(|(_, differs)| *differs).map(|(aspect, _)| aspect).collect()
+    checks.into_iter().filter(|(_, differs)| *differs).map(|(attribute, _)| attribute).collect()
 }
 
 fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
-    let mut text = String::from("| aspect |");
+    let mut text = String::from("| attribute |");
     for kind in kinds {
         let _ = write!(text, " {} |", kind.name());
     }
     text.push_str("\n| --- |");
     text.push_str(&" --- |".repeat(kinds.len()));
-    for aspect in ASPECTS {
-        let _ = write!(text, "\n| {aspect} |");
+    for attribute in ATTRIBUTES {
+        let _ = write!(text, "\n| {attribute} |");
         for kind in kinds {
             let word =
-                match (lost[kind.name()].contains(aspect), aspect) {
+                match (lost[kind.name()].contains(attribute), attribute) {
                     (true, "flags") if matches!(kind, DriveKind::Tmpfs | DriveKind::Overlay) => {
                         "some"
                     }

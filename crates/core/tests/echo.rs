@@ -9,7 +9,7 @@
 )]
 
 use crate::common::{Trees, plan_of, request};
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::os::Linux;
 use utter_echo_core::request::{CompareBy, Task, Workers};
 use utter_echo_lab::{Gardener, differences, snapshot};
@@ -89,21 +89,21 @@ fn the_plan_does_not_depend_on_the_number_of_workers() {
 }
 
 #[test]
-fn leaving_an_aspect_out_leaves_it_alone() {
-    use Aspect::{Acl, Flags, Mode, Owner, Times, Xattr};
-    for (seed, aspect) in (300..).zip([Times, Mode, Owner, Acl, Xattr, Flags]) {
+fn leaving_an_attribute_out_leaves_it_alone() {
+    use Attribute::{Acl, Flags, Mode, Owner, Times, Xattr};
+    for (seed, attribute) in (300..).zip([Times, Mode, Owner, Acl, Xattr, Flags]) {
         let trees = Trees::new();
         Gardener::new(seed).grow(&trees.source, 60);
         crate::common::apply(&Linux, &request(&trees, Task::Mirror));
         Gardener::new(seed + 50).change(&trees.source, 40);
         let old = snapshot(&trees.destination);
         let mut request = request(&trees, Task::Mirror);
-        request.carry = Aspects::ALL.without(aspect);
+        request.carry = Attributes::ALL.without(attribute);
         let outcome = crate::common::apply(&Linux, &request);
-        assert!(outcome.problems.is_empty(), "{aspect:?}: {:?}", outcome.problems);
+        assert!(outcome.problems.is_empty(), "{attribute:?}: {:?}", outcome.problems);
         assert!(
             crate::common::listed(&plan_of(&Linux, &request)).is_empty(),
-            "{aspect:?}: planned again"
+            "{attribute:?}: planned again"
         );
         let (source, destination) = (snapshot(&trees.source), snapshot(&trees.destination));
         for (path, there) in &destination {
@@ -113,8 +113,8 @@ fn leaving_an_aspect_out_leaves_it_alone() {
             let kept = old
                 .get(path)
                 .filter(|old| old.mode >> 12 == here.mode >> 12 && there.same_as.is_none());
-            crate::common::leave(&mut expected, there, kept, aspect);
-            assert_eq!(*there, expected, "{aspect:?} at {:?}", String::from_utf8_lossy(path));
+            crate::common::leave(&mut expected, there, kept, attribute);
+            assert_eq!(*there, expected, "{attribute:?} at {:?}", String::from_utf8_lossy(path));
         }
         assert_eq!(source.len(), destination.len());
     }

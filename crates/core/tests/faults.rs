@@ -73,7 +73,7 @@ fn sequential(trees: &Trees, seed: u64) -> Request {
     request.running.workers = Workers::Fixed(1);
     request.changed.steps = Verbs::ALL;
     request.running.flush = if seed == 1 { Flush::None } else { Flush::End };
-    request.running.recheck = seed == 2;
+    request.running.read_back = seed == 2;
     request
 }
 

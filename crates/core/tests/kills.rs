@@ -9,7 +9,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fastrand::Rng;
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::Verbs;
@@ -108,12 +108,11 @@ impl Case {
         self.runs += 1;
         let places = Places::new(vec![self.source.clone()], self.destination.clone());
         let mut request = Request::new(self.task, places);
-        request.carry = [Aspect::Content, Aspect::Times].into_iter().collect();
+        request.carry = [Attribute::Content, Attribute::Times].into_iter().collect();
         request.running.flush = Flush::None;
         request.running.workers = Workers::Fixed(self.workers);
         request.changed.steps = Verbs::ALL;
-        request.vacating =
-            MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
+        request.moving = MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
         let run = format!("2026-11-23T14-{:02}-09Z", self.runs);
         let (folder, what) = (self.store.clone(), Keeping::Displaced);
         request.safety.set_aside = Some(SetAside { folder, run, keep: None, what });

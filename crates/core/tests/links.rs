@@ -9,7 +9,7 @@ use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 
 use crate::common::{Trees, apply, listed, plan_of, request};
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Task;
@@ -105,7 +105,7 @@ fn a_name_outside_the_tree_is_not_changed_with_one_inside() {
 #[test]
 fn without_hardlinks_each_name_is_a_file_and_what_is_linked_stays_so() {
     let trees = prepare();
-    let carry = Aspects::ALL.without(Aspect::Hardlinks);
+    let carry = Attributes::ALL.without(Attribute::Hardlinks);
     let mut request = request(&trees, Task::Mirror);
     request.carry = carry;
     assert!(listed(&plan_of(&Linux, &request)).is_empty(), "links that are there are left alone");

@@ -52,7 +52,7 @@ fn mirrored(lies: &Lies) -> Option<Told> {
         }
     };
     let mut wanted = request(&trees, Task::Mirror);
-    wanted.running.recheck = true;
+    wanted.running.read_back = true;
     wanted.running.retries = Retries { times: 3, wait: Duration::ZERO };
     let session = Session::open(&Linux, &wanted).unwrap();
     let plan = session.plan(&NoObserver).unwrap();

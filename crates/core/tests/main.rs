@@ -5,8 +5,8 @@
 mod common;
 
 mod aside;
-mod aspects;
 mod attackers;
+mod attributes;
 mod drives;
 mod echo;
 mod editors;

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::Path;
 
-use crate::common::{RUN, Trees, Trouble, enact, entries, sampled, shown, undo};
+use crate::common::{RUN, Trees, Trouble, entries, execute, sampled, shown, undo};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::NoObserver;
@@ -27,7 +27,7 @@ fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
         plan = session.plan(&NoObserver).map_err(shown)?;
     }
     session.guard(&plan, &[]).map_err(shown)?;
-    enact(&session, &plan).map(|_| ())
+    execute(&session, &plan).map(|_| ())
 }
 
 fn seen(root: &Path) -> Snapshot {
@@ -82,9 +82,9 @@ fn holds(
     ((on_conflict, leave_folders, what), apart): ((OnConflict, bool, Keeping), bool),
 ) -> TestCaseResult {
     let world = World::grow(source, other, options.mounts);
-    let vacating = MoveOptions { on_conflict, leave_folders };
-    let mut request = options.request(&world).vacating(vacating);
-    request.carry = utter_echo_core::aspect::Aspects::ALL;
+    let moving = MoveOptions { on_conflict, leave_folders };
+    let mut request = options.request(&world).moving(moving);
+    request.carry = utter_echo_core::attribute::Attributes::ALL;
     request.running.workers = Workers::Fixed(options.workers);
     if apart {
         request.places.sources = entries(&world.source);
@@ -160,10 +160,10 @@ fn grown(seed: u64) -> (Trees, Request) {
     request.running.workers = Workers::Fixed(1);
     request.changed.steps =
         if seed.is_multiple_of(3) { Verbs::ALL } else { Verbs::ALL.without(Verb::Rename) };
-    request.vacating.on_conflict = OnConflict::Replace;
+    request.moving.on_conflict = OnConflict::Replace;
     if seed > 20 {
         // A folder meets a file, and gets another name.
-        request.vacating.on_conflict = OnConflict::KeepBoth;
+        request.moving.on_conflict = OnConflict::KeepBoth;
         fs::create_dir(trees.source.join("logbooks")).unwrap();
         Gardener::new(seed + 1).grow(&trees.source.join("logbooks"), 8);
         fs::write(trees.destination.join("logbooks"), "a list of them").unwrap();

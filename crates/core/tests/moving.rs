@@ -15,7 +15,7 @@ use std::time::{Duration, SystemTime};
 use crate::common::{Trees, chosen_calls_of};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use rustix::io::Errno;
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
@@ -160,7 +160,7 @@ fn all_arrives_and_nothing_stays() {
         assert!(!trees.source.exists(), "seed {seed}: {:?}", seen(&trees.source).keys());
         let differences = differences(&before, &snapshot(&trees.destination));
         assert!(differences.is_empty(), "seed {seed}:\n{differences}");
-        let vacated = plan.steps().filter(|placed| placed.step.verb == Verb::Vacate);
+        let vacated = plan.steps().filter(|placed| placed.step.verb == Verb::RemoveSource);
         assert!(
             vacated.count() > 0 && plan.steps().all(|p| outcome.of(p.number) == StepOutcome::Done)
         );
@@ -209,7 +209,7 @@ fn each_call(
             let replace =
                 MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
             let next = told(&Linux, &request(&trees));
-            let replaces = || told(&Linux, &request(&trees).vacating(replace));
+            let replaces = || told(&Linux, &request(&trees).moving(replace));
             let finished = next.is_ok() || may_stand_in_the_way && replaces().is_ok();
             assert!(finished, "{when}: the next run has problems: {next:?}");
         }
@@ -458,8 +458,7 @@ fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
             fs::File::open(root.join("shared/same")).unwrap().set_modified(time).unwrap();
         }
         fs::write(trees.source.join("shared/new"), "new").unwrap();
-        let request =
-            request(&trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() });
+        let request = request(&trees).moving(MoveOptions { on_conflict, ..MoveOptions::default() });
         let (plan, outcome) = carried_out(&request);
         assert_eq!(plan.problems.len(), left.len(), "{on_conflict:?}: {:?}", plan.problems);
         assert!(outcome.problems.is_empty(), "{on_conflict:?}: {outcome:?}");
@@ -506,8 +505,8 @@ fn folders_stay_empty_where_that_is_wanted() {
         .map(|(path, _)| path)
         .collect();
     let before = snapshot(&trees.source);
-    let vacating = MoveOptions { leave_folders: true, ..MoveOptions::default() };
-    let (_, outcome) = carried_out(&request(&trees).vacating(vacating));
+    let moving = MoveOptions { leave_folders: true, ..MoveOptions::default() };
+    let (_, outcome) = carried_out(&request(&trees).moving(moving));
     assert!(outcome.problems.is_empty(), "{outcome:?}");
     assert_eq!(snapshot(&trees.source).into_keys().collect::<Vec<_>>(), folders);
     assert_eq!(differences(&before, &snapshot(&trees.destination)), "");
@@ -552,11 +551,13 @@ fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
     fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
     fs::set_permissions(trees.source.join("lens.svg"), fs::Permissions::from_mode(0o640)).unwrap();
     let mut request = request(&trees);
-    request.carry =
-        "content,times".split(',').fold(utter_echo_core::aspect::Aspects::NONE, |set, name| {
-            let all = Aspect::ALL;
-            set.with(all.into_iter().find(|aspect| aspect.name() == name).unwrap())
-        });
+    request.carry = "content,times".split(',').fold(
+        utter_echo_core::attribute::Attributes::NONE,
+        |set, name| {
+            let all = Attribute::ALL;
+            set.with(all.into_iter().find(|attribute| attribute.name() == name).unwrap())
+        },
+    );
     let session = Session::open(&Linux, &request).unwrap();
     let plan = session.plan(&NoObserver).unwrap();
     let refused = session.guard(&plan, &[]).unwrap_err();
@@ -614,12 +615,12 @@ fn prepare_met(seed: u64) -> (Trees, Snapshot) {
 
 fn keeping_both(trees: &Trees) -> Request {
     let on_conflict = OnConflict::KeepBoth;
-    request(trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() })
+    request(trees).moving(MoveOptions { on_conflict, ..MoveOptions::default() })
 }
 
 fn keeping_both_by_renaming(trees: &Trees) -> Request {
     let on_conflict = OnConflict::KeepBoth;
-    by_renaming(trees).vacating(MoveOptions { on_conflict, ..MoveOptions::default() })
+    by_renaming(trees).moving(MoveOptions { on_conflict, ..MoveOptions::default() })
 }
 
 #[test]
@@ -663,8 +664,8 @@ fn holds(
     let (from, there) = (snapshot(&world.source), snapshot(&world.destination));
     let selected = select(options, &from, &there);
     let mut request =
-        options.request(&world).vacating(MoveOptions { on_conflict, ..MoveOptions::default() });
-    request.carry = utter_echo_core::aspect::Aspects::ALL;
+        options.request(&world).moving(MoveOptions { on_conflict, ..MoveOptions::default() });
+    request.carry = utter_echo_core::attribute::Attributes::ALL;
     request.running.workers = Workers::Fixed(options.workers);
     // Half of the runs see drives with heads.
     let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
@@ -706,7 +707,7 @@ fn holds(
         ensure!(stays || gave_way, "{:?} of the destination was changed", shown(path));
     }
     let told = plan.problems.len() + outcome.problems.len() > 0;
-    let everything = options.steps.len() == Verb::ALL.len() && !options.spare_newer;
+    let everything = options.steps.len() == Verb::ALL.len() && !options.leave_newer;
     for path in selected.source.iter().filter(|path| left.contains_key(path.as_bytes())) {
         let is_folder = is_folder(&left[path.as_bytes()]);
         ensure!(is_folder || told || !everything, "{path:?} stays, and nobody says why");
@@ -765,7 +766,7 @@ fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
         let planned = system.calls();
         assert_eq!(planned.iter().filter(|call| **call == "list").count(), 2, "{planned:?}");
         let steps: Vec<Verb> = plan.steps().map(|placed| placed.step.verb).collect();
-        assert_eq!(steps, [Verb::Rename, Verb::Rename, Verb::Vacate]);
+        assert_eq!(steps, [Verb::Rename, Verb::Rename, Verb::RemoveSource]);
         let outcome = session.execute(&plan, &NoObserver);
         assert!(outcome.problems.is_empty(), "{outcome:?}");
         assert_eq!(fs::read_dir(trees.destination.join("logbooks/1931")).unwrap().count(), files);
@@ -878,7 +879,7 @@ fn a_stick_that_stores_something_else_than_it_says_is_found_below_its_driver() {
         fs::write(trees.source.join("logbook"), &content).unwrap();
         let mut request = request(&trees);
         request.safety.waived.clear();
-        request.carry = [Aspect::Content].into_iter().collect();
+        request.carry = [Attribute::Content].into_iter().collect();
         let done = AtomicBool::new(false);
         let system = Tampered::before_each(|call| {
             if call == "drop_device_cache" && !done.swap(true, Ordering::Relaxed) {

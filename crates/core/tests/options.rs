@@ -14,7 +14,7 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Plan, Reason, Tally, Verb};
@@ -109,7 +109,7 @@ fn run(world: &World, options: &Options) -> TestCaseResult {
     let (from, before) = (world.truth(), snapshot(&world.destination));
     let selected = select(options, &from, &before);
     let mut request = options.request(world);
-    request.running.recheck = options.workers == 2;
+    request.running.read_back = options.workers == 2;
     let aside = world.base.path().join("aside");
     if options.set_aside {
         let run = "2026-11-23T14-05-09Z".to_owned();
@@ -168,7 +168,7 @@ fn only_allowed_steps(options: &Options, plan: &Plan) -> TestCaseResult {
         ensure!(options.may(verb), "{verb:?} of '{path}' is not allowed");
         let takes_away = matches!(verb, Verb::Remove | Verb::Rename);
         ensure!(options.task == Task::Mirror || !takes_away, "copy would {verb:?} '{path}'");
-        let content = options.carries(Aspect::Content) || verb == Verb::Adjust;
+        let content = options.carries(Attribute::Content) || verb == Verb::Adjust;
         ensure!(content, "{verb:?} of '{path}' without content");
         let dropped = placed.step.reason == Reason::Unselected;
         ensure!(!dropped || options.drop_unselected, "'{path}' goes for being left out");
@@ -199,10 +199,10 @@ fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) 
     let totals = &plan.totals;
     let taken = entries(&selected.source, from);
     ensure!(totals.source == taken, "source counted as {:?}, is {taken:?}", totals.source);
-    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Aspect::Content);
-    let held = totals.held_back > 0 && !options.spare_newer;
+    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Attribute::Content);
+    let held = totals.held_back > 0 && !options.leave_newer;
     ensure!(!everything || !held, "held back for no option: {totals:?}");
-    ensure!(options.spare_newer || totals.spared_newer == 0, "spared unasked: {totals:?}");
+    ensure!(options.leave_newer || totals.left_newer == 0, "spared unasked: {totals:?}");
     Ok(())
 }
 
@@ -210,16 +210,16 @@ fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) 
 fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResult {
     let without = Verb::ALL.into_iter().filter(|verb| *verb != Verb::Rename).collect();
     let mut carry = options.carry.clone();
-    carry.extend((!options.carries(Aspect::Content)).then_some(Aspect::Content));
-    let all = Options { steps: without, spare_newer: false, carry, ..options.clone() };
+    carry.extend((!options.carries(Attribute::Content)).then_some(Attribute::Content));
+    let all = Options { steps: without, leave_newer: false, carry, ..options.clone() };
     let all = Session::open(&Linux, &all.request(world)).unwrap().plan(&NoObserver).unwrap();
-    let held = plan.totals.held_back + plan.totals.spared_newer;
+    let held = plan.totals.held_back + plan.totals.left_newer;
     let told = plan.steps().count() as u64 + held + plan.problems.len() as u64;
     let most = all.steps().count() as u64 + all.problems.len() as u64;
     // A rename does what would be an addition and a removal, and takes along what it holds.
     // Without content in what is carried, nobody looks whether content differs.
     let renames = plan.steps().any(|placed| placed.step.verb == Verb::Rename);
-    let less = renames || !options.carries(Aspect::Content);
+    let less = renames || !options.carries(Attribute::Content);
     ensure!(
         told == most || less && told < most,
         "{held} held back of {:#?}\nleft {:#?}",
@@ -313,7 +313,7 @@ fn spared(
     plan: &Plan,
     (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
 ) -> TestCaseResult {
-    if !options.spare_newer {
+    if !options.leave_newer {
         return Ok(());
     }
     for placed in plan.steps().filter(|placed| placed.step.verb == Verb::Replace) {
@@ -342,7 +342,7 @@ fn same_content(options: &Options, here: &Facts, there: &Facts) -> bool {
             (CompareBy::Presence, _) => true,
             (_, 0o12) | (CompareBy::Content, _) => here.content == there.content,
             (CompareBy::Size, _) => same_size,
-            (CompareBy::SizeTime, 0o10) if options.carries(Aspect::Times) => {
+            (CompareBy::SizeTime, 0o10) if options.carries(Attribute::Times) => {
                 same_size && here.modified == there.modified
             }
             (CompareBy::SizeTime, 0o10) => same_size && there.modified >= here.modified,
@@ -357,8 +357,8 @@ fn echoes(
     world: &World,
     (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
 ) -> TestCaseResult {
-    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Aspect::Content);
-    if !everything || options.spare_newer {
+    let everything = options.steps.len() == Verb::ALL.len() && options.carries(Attribute::Content);
+    if !everything || options.leave_newer {
         return Ok(());
     }
     for path in &selected.source {
@@ -381,9 +381,9 @@ fn echoes(
         if options.by == CompareBy::Presence && was.is_some_and(|was| kind(was) == kind(here)) {
             continue;
         }
-        let time = here.modified == is.modified || !options.carries(Aspect::Times);
+        let time = here.modified == is.modified || !options.carries(Attribute::Times);
         ensure!(time, "'{path}' has another time: {here:?} and {is:?}");
-        let mode = here.mode == is.mode || !options.carries(Aspect::Mode);
+        let mode = here.mode == is.mode || !options.carries(Attribute::Mode);
         ensure!(mode || kind(here) == 0o12, "'{path}' has another mode: {here:?} and {is:?}");
     }
     links_follow(options, selected, world, (from, before, after))?;
@@ -420,7 +420,7 @@ fn links_follow(
     world: &World,
     (from, before, after): (&Snapshot, &Snapshot, &Snapshot),
 ) -> TestCaseResult {
-    if !options.carries(Aspect::Hardlinks) {
+    if !options.carries(Attribute::Hardlinks) {
         return Ok(());
     }
     let on_a_drive = |path: &str| {
@@ -451,7 +451,7 @@ fn links_follow(
 /// A second run has nothing to do, and what an option held back is held back again. Only what was a name
 /// of something that went meanwhile can be adjusted then, where it was held back before.
 fn nothing_left_to_do(request: &Request, first: &Plan) -> TestCaseResult {
-    let told = |plan: &Plan| (plan.totals.held_back, plan.totals.spared_newer, plan.problems.len());
+    let told = |plan: &Plan| (plan.totals.held_back, plan.totals.left_newer, plan.problems.len());
     let again = || {
         let session = Session::open(&Linux, request).unwrap();
         let plan = session.plan(&NoObserver).unwrap();
@@ -494,7 +494,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
         } else {
             Verb::ALL.into_iter().filter(|verb| *verb != Verb::Remove).collect()
         },
-        spare_newer: false,
+        leave_newer: false,
         ..options.clone()
     };
     let (from, there) = (world.truth(), snapshot(&world.destination));
@@ -516,14 +516,14 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
         listed(&plan)
     );
     let ignores = !options.may(Verb::Remove);
-    let compared = options.by != CompareBy::Presence && options.carries(Aspect::Content);
+    let compared = options.by != CompareBy::Presence && options.carries(Attribute::Content);
     let (here, theirs) = (plan.totals.source, plan.totals.destination);
     let same = if compared { here == theirs } else { here.entries() == theirs.entries() };
     ensure!(found || ignores || same, "identical, and the table says {here:?} and {theirs:?}");
     Ok(())
 }
 
-/// What differs in those aspects that a verification has to tell, links left out.
+/// What differs in those attributes that a verification has to tell, links left out.
 fn translate_error(
     options: &Options,
     selected: &Selected,
@@ -550,21 +550,21 @@ fn translate_error(
         if options.by == CompareBy::Presence {
             continue;
         }
-        let mode = options.carries(Aspect::Mode) && kind(here) != 0o12 && here.mode != is.mode;
-        let time = options.carries(Aspect::Times) && here.modified != is.modified;
-        let content = options.carries(Aspect::Content) && !same_content(options, here, is);
+        let mode = options.carries(Attribute::Mode) && kind(here) != 0o12 && here.mode != is.mode;
+        let time = options.carries(Attribute::Times) && here.modified != is.modified;
+        let content = options.carries(Attribute::Content) && !same_content(options, here, is);
         if mode || time || content {
             differs.push(format!("attributes or content {path}"));
         }
     }
     let root = (&from[&[][..]], &there[&[][..]]);
     if options.by != CompareBy::Presence
-        && (options.carries(Aspect::Mode) && root.0.mode != root.1.mode
-            || options.carries(Aspect::Times) && root.0.modified != root.1.modified)
+        && (options.carries(Attribute::Mode) && root.0.mode != root.1.mode
+            || options.carries(Attribute::Times) && root.0.modified != root.1.modified)
     {
         differs.push("root".to_owned());
     }
-    if options.carries(Aspect::Hardlinks) && options.carries(Aspect::Content) {
+    if options.carries(Attribute::Hardlinks) && options.carries(Attribute::Content) {
         differs.extend(torn(options, selected, world, (from, there)));
     }
     if options.may(Verb::Remove) {

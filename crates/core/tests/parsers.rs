@@ -4,7 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use proptest::prelude::*;
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::os::Linux;
 use utter_echo_core::path::TreePath;
 use utter_echo_core::saved;
@@ -82,11 +82,11 @@ patterns: PatternRules {  exclude: vec![pattern],
     #[test]
     fn any_carry_list_is_read_or_refused_with_a_reason(list in telling()) {
         let mut words = list.split(',').map(|word| word.trim().trim_start_matches('-'));
-        let names = words.all(|word| word == "all" || Aspect::ALL.iter().any(|a| a.name() == word));
-        match Aspects::parse(&list) {
+        let names = words.all(|word| word == "all" || Attribute::ALL.iter().any(|a| a.name() == word));
+        match Attributes::parse(&list) {
             Ok(_) => prop_assert!(names, "{}", list),
             Err(reason) => {
-                prop_assert!(reason.to_string().contains("is not an aspect"));
+                prop_assert!(reason.to_string().contains("is not an attribute"));
                 prop_assert!(!names || list.contains("--"), "{}", list);
             }
         }
@@ -94,20 +94,20 @@ patterns: PatternRules {  exclude: vec![pattern],
 
     #[test]
     fn a_carry_list_does_what_its_words_say_from_left_to_right(
-        words in prop::collection::vec((any::<bool>(), 0..Aspect::ALL.len()), 1..6),
+        words in prop::collection::vec((any::<bool>(), 0..Attribute::ALL.len()), 1..6),
     ) {
         let list: Vec<String> = words
             .iter()
-            .map(|(take, which)| format!("{}{}", if *take { "" } else { "-" }, Aspect::ALL[*which].name()))
+            .map(|(take, which)| format!("{}{}", if *take { "" } else { "-" }, Attribute::ALL[*which].name()))
             .collect();
         let starts_full = !words[0].0;
         // All but the access time.
-        let mut expected = Aspect::ALL.map(|aspect| starts_full && aspect != Aspect::Atime);
+        let mut expected = Attribute::ALL.map(|attribute| starts_full && attribute != Attribute::Atime);
         for (take, which) in words {
             expected[which] = take;
         }
-        let set = Aspects::parse(&list.join(",")).unwrap();
-        prop_assert_eq!(Aspect::ALL.map(|aspect| set.has(aspect)), expected);
+        let set = Attributes::parse(&list.join(",")).unwrap();
+        prop_assert_eq!(Attribute::ALL.map(|attribute| set.has(attribute)), expected);
     }
 
     #[test]

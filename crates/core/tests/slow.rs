@@ -17,7 +17,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use crate::common::{Trees, apply, plan_of, request};
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::observe::{NoObserver, Observer};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
@@ -202,7 +202,7 @@ fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
             read_in_order(&trees.source).unwrap();
         });
         let mut request = request(&trees, task);
-        (request.running.recheck, request.running.flush) = (true, Flush::End);
+        (request.running.read_back, request.running.flush) = (true, Flush::End);
         let before = other.done().seeks;
         let here = seeks(&disk, || {
             let outcome = apply(&Linux, &request);
@@ -237,7 +237,8 @@ fn two_sides_on_one_disk_are_read_in_turns() {
         read_in_order(&trees.destination).unwrap();
     });
     let mut verify = request(&trees, Task::Verify);
-    (verify.changed.by, verify.carry) = (CompareBy::Content, Aspects::NONE.with(Aspect::Content));
+    (verify.changed.by, verify.carry) =
+        (CompareBy::Content, Attributes::NONE.with(Attribute::Content));
     let verified = seeks(&disk, || {
         let plan = plan_of(&Linux, &verify);
         assert!(plan.is_empty() && plan.problems.is_empty());
@@ -418,7 +419,7 @@ fn what_a_drive_of_this_kind_holds_is_told(kind: DriveKind) {
     let there = drive.folder().join("echo");
     let places = Places::new(vec![trees.source.clone()], there);
     let mut copy = Request::new(Task::Copy, places.clone());
-    copy.carry = [Aspect::Content].into_iter().collect();
+    copy.carry = [Attribute::Content].into_iter().collect();
     let outcome = apply(&Linux, &copy);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     // A driver in user space whose device is not for this user.

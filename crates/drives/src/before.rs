@@ -4,7 +4,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd};
 
 use utter_echo_files::attributes;
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::state::{AttributesBefore, State};
 use utter_echo_os::{Caller, Entry, Kind, System};
 
@@ -34,7 +34,7 @@ pub fn look_before(
         }
         _ => None,
     };
-    let xattrs = capabilities.xattrs_of(system, entry, Aspects::ALL)?;
+    let xattrs = capabilities.xattrs_of(system, entry, Attributes::ALL)?;
     Ok(AttributesBefore { state: State::from(&stat), accessed: stat.accessed, flags, xattrs })
 }
 
@@ -44,6 +44,6 @@ pub fn look_here(
     caller: &Caller,
     folder: BorrowedFd<'_>,
 ) -> io::Result<AttributesBefore> {
-    let capabilities = Capabilities::new(Aspects::ALL, Features::default(), caller, 0);
+    let capabilities = Capabilities::new(Attributes::ALL, Features::default(), caller, 0);
     look_before(system, &capabilities, Entry::Open(folder))
 }

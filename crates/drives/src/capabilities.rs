@@ -4,8 +4,8 @@ use parking_lot::Mutex;
 use std::io;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
-use utter_echo_files::attributes::aspect_of;
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_files::attributes::attribute_of;
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::note::{NotHeld, Note};
 use utter_echo_model::state::State;
 use utter_echo_os::{Caller, Entry, Flags, Kind, Stat, System, Time, Xattrs, is_unsupported};
@@ -16,7 +16,7 @@ use crate::features::{self, Feature, Features};
 #[derive(Debug)]
 pub struct Capabilities {
     /// Attributes that are carried: requested, and supported by the drive.
-    pub carry: Aspects,
+    pub carry: Attributes,
     /// The features of the drive.
     pub drive: Features,
     /// The rights of the caller.
@@ -24,7 +24,7 @@ pub struct Capabilities {
     /// Times that differ by at most this many nanoseconds count as equal on any drive.
     slack: u64,
     /// Requested, but not supported by the drive.
-    not_held: Aspects,
+    not_held: Attributes,
     /// Counts of what cannot be carried.
     missed: UncarriedCounts,
     /// Results for unusual link texts and device numbers.
@@ -66,28 +66,29 @@ const SET_GROUP: u32 = 0o2000;
 const CAPABILITIES: &[u8] = b"security.capability";
 
 /// The features that an attribute needs, any one of them.
-const NEEDS: [(Aspect, &[Feature]); 6] = [
-    (Aspect::Mode, &[Feature::Modes]),
-    (Aspect::Owner, &[Feature::Owners]),
-    (Aspect::Acl, &[Feature::Acl]),
-    (Aspect::Xattr, &[Feature::UserXattrs, Feature::TrustedXattrs, Feature::SecurityXattrs]),
-    (Aspect::Hardlinks, &[Feature::Hardlinks]),
-    (Aspect::Holes, &[Feature::Holes]),
+const NEEDS: [(Attribute, &[Feature]); 6] = [
+    (Attribute::Mode, &[Feature::Modes]),
+    (Attribute::Owner, &[Feature::Owners]),
+    (Attribute::Acl, &[Feature::Acl]),
+    (Attribute::Xattr, &[Feature::UserXattrs, Feature::TrustedXattrs, Feature::SecurityXattrs]),
+    (Attribute::Hardlinks, &[Feature::Hardlinks]),
+    (Attribute::Holes, &[Feature::Holes]),
 ];
 
 impl Capabilities {
     /// `slack`, in nanoseconds, is the largest difference of times that count as equal.
-    pub fn new(asked: Aspects, drive: Features, caller: &Caller, slack: u64) -> Self {
+    pub fn new(asked: Attributes, drive: Features, caller: &Caller, slack: u64) -> Self {
         let held = |needs: &[Feature]| needs.iter().any(|ability| drive.holds(*ability));
-        let lacking = NEEDS.iter().filter(|(_, needs)| !held(needs)).map(|(aspect, _)| *aspect);
-        let no_flags = drive.flags.is_empty().then_some(Aspect::Flags);
-        let lacking: Aspects = lacking.chain(no_flags).collect();
+        let lacking =
+            NEEDS.iter().filter(|(_, needs)| !held(needs)).map(|(attribute, _)| *attribute);
+        let no_flags = drive.flags.is_empty().then_some(Attribute::Flags);
+        let lacking: Attributes = lacking.chain(no_flags).collect();
         Self {
-            carry: asked.iter().filter(|aspect| !lacking.has(*aspect)).collect(),
+            carry: asked.iter().filter(|attribute| !lacking.has(*attribute)).collect(),
             slack,
             drive,
             caller: caller.clone(),
-            not_held: asked.iter().filter(|aspect| lacking.has(*aspect)).collect(),
+            not_held: asked.iter().filter(|attribute| lacking.has(*attribute)).collect(),
             missed: UncarriedCounts::default(),
             references: Mutex::new(TriedReferences {
                 links: (SHORT_TEXT, u64::MAX),
@@ -106,7 +107,7 @@ impl Capabilities {
         let mut notes = Vec::new();
         let count = |of: &AtomicU64| of.load(Ordering::Relaxed);
         let not_held = NotHeld {
-            aspects: self.not_held,
+            attributes: self.not_held,
             grain: self.drive.grain,
             links: count(&self.missed.links),
             fifos: count(&self.missed.fifos),
@@ -190,7 +191,7 @@ impl Capabilities {
 
     /// Counts an entry whose time the drive cannot keep.
     pub fn count_time(&self, source: Time) {
-        if self.carry.has(Aspect::Times) && !self.drive.keeps(source) {
+        if self.carry.has(Attribute::Times) && !self.drive.keeps(source) {
             self.missed.times.fetch_add(1, Ordering::Relaxed);
         }
     }
@@ -223,7 +224,7 @@ impl Capabilities {
     pub fn flags_to_carry(&self, source: Flags) -> Flags {
         let wanted = source.and(Flags::CARRIED);
         let missed = wanted.without(self.drive.flags);
-        if !missed.is_empty() && self.carry.has(Aspect::Flags) {
+        if !missed.is_empty() && self.carry.has(Attribute::Flags) {
             self.missed.flags.fetch_or(missed.0, Ordering::Relaxed);
         }
         wanted.and(self.drive.flags)
@@ -234,7 +235,7 @@ impl Capabilities {
     pub fn count_not_carried(&self, source: &State) {
         let born = (self.caller.uid, self.caller.gid);
         let owner = self.owner_to_set((source.uid, source.gid), born).unwrap_or(born);
-        if self.carry.has(Aspect::Mode) {
+        if self.carry.has(Attribute::Mode) {
             self.mode_with(source.mode(), (source.uid, source.gid), owner);
         }
         self.flags_to_carry(source.flags());
@@ -244,7 +245,7 @@ impl Capabilities {
     /// The owner that an entry gets, from the wanted one and the one that it has. Without the right to give files
     /// away only the group can change, to a group of the caller.
     pub fn owner_to_set(&self, wanted: (u32, u32), has: (u32, u32)) -> Option<(u32, u32)> {
-        if !self.carry.has(Aspect::Owner) || wanted == has {
+        if !self.carry.has(Attribute::Owner) || wanted == has {
             return None;
         }
         if self.caller.gives_files {
@@ -287,7 +288,7 @@ impl Capabilities {
 
     /// True if attributes beyond `stat` are carried at all.
     pub fn carries_hidden(&self) -> bool {
-        [Aspect::Xattr, Aspect::Acl, Aspect::Flags].into_iter().any(|a| self.carry.has(a))
+        [Attribute::Xattr, Attribute::Acl, Attribute::Flags].into_iter().any(|a| self.carry.has(a))
     }
 
     /// The carried extended attributes of an entry.
@@ -295,15 +296,15 @@ impl Capabilities {
         self.xattrs_of(system, entry, self.carry)
     }
 
-    /// The extended attributes of an entry that belong to some aspects.
+    /// The extended attributes of an entry that belong to some attributes.
     pub fn xattrs_of(
         &self,
         system: &dyn System,
         entry: Entry<'_>,
-        aspects: Aspects,
+        attributes: Attributes,
     ) -> io::Result<Xattrs> {
         let mut xattrs = Vec::new();
-        if !aspects.has(Aspect::Xattr) && !aspects.has(Aspect::Acl) {
+        if !attributes.has(Attribute::Xattr) && !attributes.has(Attribute::Acl) {
             return Ok(xattrs);
         }
         let names = match system.list_xattrs(entry) {
@@ -311,7 +312,7 @@ impl Capabilities {
             other => other?,
         };
         for name in names {
-            if self.aspect_of(&name).is_some_and(|aspect| aspects.has(aspect)) {
+            if self.attribute_of(&name).is_some_and(|attribute| attributes.has(attribute)) {
                 let value = system.get_xattr(entry, &name)?;
                 xattrs.push((name, value));
             }
@@ -320,16 +321,16 @@ impl Capabilities {
         Ok(xattrs)
     }
 
-    fn aspect_of(&self, name: &[u8]) -> Option<Aspect> {
-        let needed = match aspect_of(name)? {
-            Aspect::Acl => Feature::Acl,
+    fn attribute_of(&self, name: &[u8]) -> Option<Attribute> {
+        let needed = match attribute_of(name)? {
+            Attribute::Acl => Feature::Acl,
             _ if name.starts_with(b"trusted.") => Feature::TrustedXattrs,
             _ if name.starts_with(b"security.") => Feature::SecurityXattrs,
             _ => Feature::UserXattrs,
         };
         let own = matches!(needed, Feature::Acl | Feature::UserXattrs);
         let reached = (own || self.caller.administers) && self.drive.holds(needed);
-        aspect_of(name).filter(|_| reached)
+        attribute_of(name).filter(|_| reached)
     }
 }
 
@@ -348,7 +349,7 @@ mod tests {
             administers: false,
             acts_for_owners: false,
         };
-        Capabilities::new(Aspects::ALL, drive, &caller, slack)
+        Capabilities::new(Attributes::ALL, drive, &caller, slack)
     }
 
     #[test]

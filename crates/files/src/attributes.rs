@@ -3,7 +3,7 @@
 use std::io;
 use std::os::fd::BorrowedFd;
 
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_os::{
     ACCESS_LIST, Caller, DEFAULT_LIST, Entry, Flags, System, Xattrs, is_absent, is_unsupported,
 };
@@ -15,9 +15,10 @@ pub fn shown_xattrs(system: &dyn System, entry: Entry<'_>, caller: &Caller) -> i
         Err(e) if is_unsupported(&e) => return Ok(Xattrs::new()),
         other => other?,
     };
-    let for_all = |name: &[u8]| aspect_of(name) == Some(Aspect::Acl) || name.starts_with(b"user.");
+    let for_all =
+        |name: &[u8]| attribute_of(name) == Some(Attribute::Acl) || name.starts_with(b"user.");
     let is_shown =
-        |name: &Vec<u8>| aspect_of(name).is_some() && (for_all(name) || caller.administers);
+        |name: &Vec<u8>| attribute_of(name).is_some() && (for_all(name) || caller.administers);
     let shown = names.into_iter().filter(is_shown);
     let read = |name: Vec<u8>| Ok((name.clone(), system.get_xattr(entry, &name)?));
     let mut xattrs = shown.map(read).collect::<io::Result<Xattrs>>()?;
@@ -25,26 +26,26 @@ pub fn shown_xattrs(system: &dyn System, entry: Entry<'_>, caller: &Caller) -> i
     Ok(xattrs)
 }
 
-/// The aspects in which two sets of extended attributes differ.
-pub fn differing(source: &Xattrs, destination: &Xattrs) -> Aspects {
+/// The attributes in which two sets of extended attributes differ.
+pub fn differing(source: &Xattrs, destination: &Xattrs) -> Attributes {
     let only_in = |a: &Xattrs, b: &Xattrs| {
         let missing = a.iter().filter(|x| !b.contains(x));
-        missing.filter_map(|(name, _)| aspect_of(name)).collect::<Vec<_>>()
+        missing.filter_map(|(name, _)| attribute_of(name)).collect::<Vec<_>>()
     };
     only_in(source, destination).into_iter().chain(only_in(destination, source)).collect()
 }
 
 /// What other attributes of the system's own mean differs from drive to drive.
-pub fn aspect_of(name: &[u8]) -> Option<Aspect> {
+pub fn attribute_of(name: &[u8]) -> Option<Attribute> {
     if name == ACCESS_LIST || name == DEFAULT_LIST {
-        return Some(Aspect::Acl);
+        return Some(Attribute::Acl);
     }
     // XFS shows its access lists to root a second time, as what it keeps them in.
     if name.starts_with(b"trusted.SGI_ACL_") {
         return None;
     }
     let spaces: [&[u8]; 3] = [b"user.", b"trusted.", b"security."];
-    spaces.iter().any(|space| name.starts_with(space)).then_some(Aspect::Xattr)
+    spaces.iter().any(|space| name.starts_with(space)).then_some(Attribute::Xattr)
 }
 
 /// True if what is made in this folder is born with access lists of its own.

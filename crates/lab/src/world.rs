@@ -15,7 +15,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 use rustix::fs::{AtFlags, CWD, FileType, Mode, Timespec, Timestamps};
 use tempfile::TempDir;
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
     Changed, CompareBy, Flush, Places, RemovalLimit, Request, Retries, Running, Task, Workers,
@@ -210,8 +210,8 @@ pub struct Options {
     pub task: Task,
     pub steps: Vec<Verb>,
     pub by: CompareBy,
-    pub spare_newer: bool,
-    pub carry: Vec<Aspect>,
+    pub leave_newer: bool,
+    pub carry: Vec<Attribute>,
     pub exclude: Vec<Pattern>,
     pub only: Vec<Pattern>,
     /// Sizes from 5 bytes on.
@@ -221,7 +221,7 @@ pub struct Options {
     pub no_hidden: bool,
     pub no_empty_folders: bool,
     pub drop_unselected: bool,
-    pub all_aspects: bool,
+    pub all_attributes: bool,
     pub workers: usize,
     /// The plan is written to bytes and read again before it is carried out.
     pub saved: bool,
@@ -243,10 +243,10 @@ where
 }
 
 /// Task, kinds of steps, what counts as changed, and what goes along.
-type DifferenceKind = (Task, Vec<Verb>, (CompareBy, bool), Vec<Aspect>, bool);
+type DifferenceKind = (Task, Vec<Verb>, (CompareBy, bool), Vec<Attribute>, bool);
 
 fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
-    use Aspect::{Content, Hardlinks, Mode, Times};
+    use Attribute::{Content, Hardlinks, Mode, Times};
     let carry = prop_oneof![
         Just(vec![Mode]),
         Just(vec![Times, Mode]),
@@ -255,7 +255,7 @@ fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
         Just(vec![Content, Times, Mode]),
         Just(vec![Content, Mode, Hardlinks]),
     ];
-    let every = Aspects::ALL.iter().collect::<Vec<_>>();
+    let every = Attributes::ALL.iter().collect::<Vec<_>>();
     let by =
         prop_oneof![Just(CompareBy::Content), Just(CompareBy::Size), Just(CompareBy::Presence)];
     // What is newer and yet right can only be where times do not decide.
@@ -300,7 +300,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         (seldom((0..6_usize).prop_map(Some), None), proptest::option::of(0..6_usize)),
     );
     (what(tasks), narrowed(), how).prop_map(|(what, narrowed, how)| {
-        let (task, steps, (by, spare_newer), carry, all_aspects) = what;
+        let (task, steps, (by, leave_newer), carry, all_attributes) = what;
         let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = narrowed;
         let (workers, saved, set_aside, declined, mounts) = how;
         let kinds = if kinds == [false; 4] { [true; 4] } else { kinds };
@@ -311,7 +311,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
             task,
             steps,
             by,
-            spare_newer,
+            leave_newer,
             carry,
             exclude,
             only,
@@ -321,7 +321,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
             no_hidden,
             no_empty_folders,
             drop_unselected: drops && task == Task::Mirror,
-            all_aspects,
+            all_attributes,
             workers,
             saved,
             set_aside: set_aside && task != Task::Verify,
@@ -343,7 +343,7 @@ impl std::fmt::Debug for Options {
         };
         field("steps", &self.steps, self.steps.len() == Verb::ALL.len());
         field("by", &self.by, self.by == CompareBy::SizeTime);
-        field("spare_newer", &true, !self.spare_newer);
+        field("leave_newer", &true, !self.leave_newer);
         field("carry", &self.carry, self.carry.len() > 5);
         field("exclude", &self.exclude, self.exclude.is_empty());
         field("only", &self.only, self.only.is_empty());
@@ -353,7 +353,7 @@ impl std::fmt::Debug for Options {
         field("no_hidden", &true, !self.no_hidden);
         field("no_empty_folders", &true, !self.no_empty_folders);
         field("drop_unselected", &true, !self.drop_unselected);
-        field("all_aspects", &true, !self.all_aspects);
+        field("all_attributes", &true, !self.all_attributes);
         field("workers", &self.workers, self.workers == 1);
         field("saved", &true, !self.saved);
         field("set_aside", &true, !self.set_aside);
@@ -364,8 +364,8 @@ impl std::fmt::Debug for Options {
 }
 
 impl Options {
-    pub fn carries(&self, aspect: Aspect) -> bool {
-        self.carry.contains(&aspect)
+    pub fn carries(&self, attribute: Attribute) -> bool {
+        self.carry.contains(&attribute)
     }
 
     pub fn may(&self, verb: Verb) -> bool {
@@ -387,10 +387,10 @@ impl Options {
             CompareBy::Presence => "presence",
         };
         say(format!("--by={by}"));
-        if self.spare_newer && self.task != Task::Verify {
-            say("--spare-newer".into());
+        if self.leave_newer && self.task != Task::Verify {
+            say("--leave-newer".into());
         }
-        let carried: Vec<_> = self.carry.iter().map(|aspect| aspect.name()).collect();
+        let carried: Vec<_> = self.carry.iter().map(|attribute| attribute.name()).collect();
         say(format!("--carry={}", carried.join(",")));
         self.exclude.iter().for_each(|pattern| say(format!("--exclude={}", pattern.text())));
         self.only.iter().for_each(|pattern| say(format!("--only={}", pattern.text())));
@@ -412,8 +412,8 @@ impl Options {
         if self.drop_unselected {
             say("--drop-unselected".into());
         }
-        if self.all_aspects {
-            say("--all-aspects".into());
+        if self.all_attributes {
+            say("--all-attributes".into());
         }
         say(format!("--workers={}", self.workers));
         words
@@ -441,9 +441,9 @@ impl Options {
         };
         let changed = Changed {
             by: self.by,
-            spare_newer: self.spare_newer,
+            leave_newer: self.leave_newer,
             steps: self.steps.iter().copied().collect::<Verbs>(),
-            all_aspects: self.all_aspects,
+            all_attributes: self.all_attributes,
             ..Changed::default()
         };
         let running = Running {

@@ -1,7 +1,7 @@
 //! The vocabulary of a run, and the data that its stages exchange: paths, states of entries, attributes, verbs,
 //! problems, notes. Nothing here touches a file.
 
-pub mod aspect;
+pub mod attribute;
 pub mod bytes;
 pub mod count;
 pub mod identity;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use utter_echo_os::Flags;
 
-use crate::aspect::{Aspect, Aspects};
+use crate::attribute::{Attribute, Attributes};
 use crate::path::TreePath;
 
 /// Something worth knowing that is neither a step nor a problem.
@@ -87,8 +87,8 @@ pub struct Nested {
 /// What was asked for and the destination's drive, or this caller on it, cannot hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct NotHeld {
-    /// Aspects it holds for no entry.
-    pub aspects: Aspects,
+    /// Attributes it holds for no entry.
+    pub attributes: Attributes,
     /// Unit of its times, in nanoseconds.
     pub grain: u64,
     /// Symbolic links that are left out.
@@ -132,7 +132,7 @@ impl Note {
 
 impl NotHeld {
     fn not_carried(&self) -> Option<String> {
-        let mut missed: Vec<&str> = self.aspects.iter().map(Aspect::name).collect();
+        let mut missed: Vec<&str> = self.attributes.iter().map(Attribute::name).collect();
         if self.grain > 1 || self.times > 0 {
             missed.push("times as they are");
         }
@@ -144,7 +144,7 @@ impl NotHeld {
 
     /// Takes in what another drive cannot hold.
     pub fn merge(&mut self, other: &Self) {
-        self.aspects = self.aspects.iter().chain(other.aspects.iter()).collect();
+        self.attributes = self.attributes.iter().chain(other.attributes.iter()).collect();
         self.grain = self.grain.max(other.grain);
         self.links += other.links;
         self.fifos += other.fifos;
@@ -155,7 +155,7 @@ impl NotHeld {
 
     /// True if all can be held. Times to less than a tenth of a microsecond are not missed.
     pub fn is_empty(&self) -> bool {
-        self.aspects.is_empty()
+        self.attributes.is_empty()
             && self.grain <= 100
             && self.links + self.fifos + self.devices + self.times == 0
             && self.flags.is_empty()

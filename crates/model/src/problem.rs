@@ -31,7 +31,7 @@ pub enum Operation {
     /// Flushing the destination's drive.
     Flush,
     /// Reading back what was written.
-    Recheck,
+    ReadBack,
     /// Setting aside what is removed or replaced, or writing down what was done.
     SetAside,
     /// Putting back what a run displaced.
@@ -41,7 +41,7 @@ pub enum Operation {
     /// Taking along what was to be carried strictly.
     Carry,
     /// Taking away from the source what has arrived.
-    Vacate,
+    RemoveSource,
 }
 
 impl Operation {
@@ -50,20 +50,20 @@ impl Operation {
         match self {
             Self::ListSource => "cannot list in the source",
             Self::ListDestination => "cannot list in the destination",
-            Self::LookAtSource => "cannot look at in the source",
-            Self::LookAtDestination => "cannot look at in the destination",
+            Self::LookAtSource => "cannot read the attributes in the source",
+            Self::LookAtDestination => "cannot read the attributes in the destination",
             Self::Compare => "cannot compare",
             Self::Read => "cannot read",
             Self::Write => "cannot write",
             Self::SetAttributes => "cannot set attributes",
             Self::Remove => "cannot remove",
             Self::Flush => "cannot flush",
-            Self::Recheck => "cannot be confirmed",
+            Self::ReadBack => "cannot read back",
             Self::SetAside => "cannot set aside",
-            Self::PutBack => "cannot be put back",
-            Self::Prune => "cannot be pruned",
-            Self::Carry => "cannot carry",
-            Self::Vacate => "cannot move",
+            Self::PutBack => "cannot put back",
+            Self::Prune => "cannot remove old runs of",
+            Self::Carry => "cannot copy",
+            Self::RemoveSource => "cannot move",
         }
     }
 
@@ -78,12 +78,12 @@ impl Operation {
         Self::SetAttributes,
         Self::Remove,
         Self::Flush,
-        Self::Recheck,
+        Self::ReadBack,
         Self::SetAside,
         Self::PutBack,
         Self::Prune,
         Self::Carry,
-        Self::Vacate,
+        Self::RemoveSource,
     ];
 
     /// The operation with this stable word.
@@ -104,12 +104,12 @@ impl Operation {
             Self::SetAttributes => "set-attributes",
             Self::Remove => "remove",
             Self::Flush => "flush",
-            Self::Recheck => "recheck",
+            Self::ReadBack => "read-back",
             Self::SetAside => "set-aside",
             Self::PutBack => "put-back",
             Self::Prune => "prune",
             Self::Carry => "carry",
-            Self::Vacate => "vacate",
+            Self::RemoveSource => "remove-source",
         }
     }
 }
@@ -121,10 +121,10 @@ pub enum Cause {
     #[error("{}", plain(.0))]
     System(#[from] io::Error),
     /// It changed between plan and step.
-    #[error("{0} is no longer what the plan saw; run again")]
+    #[error("{0} has changed since the plan was made; run again")]
     Stale(&'static str),
     /// It is being written by somebody.
-    #[error("it keeps changing while it is read; run again when nobody writes to it")]
+    #[error("it keeps changing while it is read; run again later")]
     Restless,
     /// Its drive reports a size that is not that of the content.
     #[error("{}", belied(*.size, *.came))]
@@ -136,61 +136,59 @@ pub enum Cause {
     },
     /// A move meets another entry under a name.
     #[error(
-        "another entry of this name is in the destination, so this one stays in the source; --on-conflict says what to do"
+        "the destination has another entry of this name, so this one stays in the source; choose with --on-conflict"
     )]
     NameTaken,
     /// It was copied, and the copy is not the same.
-    #[error("the copy in the destination is not the same, so it stays in the source")]
+    #[error("the copy in the destination differs, so it stays in the source")]
     NotArrived,
     /// What is in its place was taken for the same by size and time.
     #[error(
-        "the destination has another one, though size and time agree, so it stays in the source; with --by content it counts as another, and --on-conflict says what to do"
+        "the destination's file differs although size and time agree, so the source file stays; use --by content with --on-conflict"
     )]
     OnlyLooksTheSame,
     /// The system does not rename from there to here, though both are on one drive.
     #[error(
-        "the system does not rename it from there to here; to have it copied and then removed, run again with --steps all,-rename"
+        "the system refuses to rename it; to copy and then remove it, run again with --steps all,-rename"
     )]
     NotRenamed,
     /// Names of one file go together, and one of them does not go.
-    #[error("another name of the same file stays in the source, so this one does, too")]
+    #[error("another hard link of this file stays in the source, so this one stays, too")]
     NamesTogether,
     /// A file that somebody writes to.
-    #[error(
-        "somebody has it open for writing, so it stays in the source; run again when nobody does"
-    )]
+    #[error("a program has it open for writing, so it stays in the source; run again later")]
     BeingWritten,
     /// Entries that a killed move was about to remove lie in a folder of its own.
     #[error(
-        "a move that was killed left entries of it in '{}' within it; run that move again, or rename them back",
+        "a killed move left entries of it in '{}' inside it; run that move again, or rename them back",
         String::from_utf8_lossy(.0)
     )]
     LeftOnItsWay(Vec<u8>),
     /// Nobody knows what the destination's drive holds, but only what the system remembers of it.
     #[error(
-        "its copy can only be compared with what the system remembers of the destination's drive, since this user may not read the device below its driver; so it stays in the source (--waive loss accepts that)"
+        "its copy can only be verified from the cache, not from the drive, since this user may not read the device; so it stays in the source (--waive loss accepts that)"
     )]
     ProvenInMemoryAlone,
     /// Somebody put another entry in the place of one that was about to go.
     #[error(
-        "another program put something else in its place meanwhile; both are kept, this one as '{}'",
+        "another program put a new entry in its place meanwhile; both are kept, this one as '{}'",
         String::from_utf8_lossy(.0).escape_debug()
     )]
     KeptBeside(Vec<u8>),
     /// Something is in a folder of the source that was to be empty by now.
-    #[error("something new is in it, so it stays in the source")]
+    #[error("it has new entries, so it stays in the source")]
     NotEmpty,
     /// A folder of the source that the caller may not change, or nobody.
-    #[error("{}, so what is in it stays in the source; make it writable, or copy instead", plain(.0))]
+    #[error("{}, so its entries stay in the source; make it writable, or copy instead", plain(.0))]
     SourceLocked(io::Error),
     /// Its flags keep everybody from renaming or removing it.
     #[error(
-        "its flags lock it (immutable or append-only), so it stays in the source; lift them, or copy instead"
+        "it is immutable or append-only, so it stays in the source; clear these flags, or copy instead"
     )]
     SourceFlagged,
     /// It belongs to somebody else, in a folder from which everybody may take only their own.
     #[error(
-        "it belongs to another user, and so it stays in this folder of the source (its mode is sticky); ask its owner, or copy instead"
+        "it belongs to another user and its folder is sticky, so it stays in the source; ask its owner, or copy instead"
     )]
     SourceOfAnother,
     /// Copying removes nothing.
@@ -199,16 +197,16 @@ pub enum Cause {
     )]
     FolderInTheWay,
     /// What the selection leaves out stays.
-    #[error("the selection leaves out what is here in the destination, so it stays")]
+    #[error("the selection leaves out the destination's entry, so it stays")]
     LeftOutInTheWay,
     /// The destination's drive has no entries of this kind, or not for this caller.
-    #[error("the destination's drive cannot hold an entry of this kind")]
+    #[error("the destination's drive cannot store an entry of this kind")]
     KindNotHeld,
     /// The destination's drive does not take a link with so long a text.
-    #[error("the destination's drive cannot hold a symbolic link with such a long target")]
+    #[error("the destination's drive cannot store a symbolic link with such a long target")]
     LinkTooLong,
     /// The destination's drive does not take a device with this number.
-    #[error("the destination's drive cannot hold a device with this number")]
+    #[error("the destination's drive cannot store a device with this number")]
     DeviceNotHeld,
     /// A mounted drive stays where it is.
     #[error(
@@ -216,31 +214,31 @@ pub enum Cause {
     )]
     MountInTheWay,
     /// The destination's drive does not take the name.
-    #[error("the destination's drive does not take a name that {}", objection(*.0))]
+    #[error("the destination's drive does not accept a name that {}", objection(*.0))]
     NameNotHeld(NameObjection),
     /// Two names of the source are one in the destination.
-    #[error("to the destination's drive this is the same name as '{}'", String::from_utf8_lossy(.0).escape_debug())]
+    #[error("the destination's drive cannot tell this name from '{}'", String::from_utf8_lossy(.0).escape_debug())]
     SameNameThere(Vec<u8>),
     /// The file is longer than the destination's drive can store.
     #[error("larger than the {0} bytes that the destination's drive can store in one file")]
     TooLarge(u64),
     /// What was read back from the drive is not what was written.
-    #[error("read back from the drive it differs from the source at byte {0}")]
+    #[error("its copy on the drive differs from the source at byte {0}")]
     ReadBack(u64),
     /// Not only this entry, but all of its drive.
-    #[error("every access to its drive fails; has it been pulled out?")]
+    #[error("every access to its drive fails; was it unplugged?")]
     DriveLost,
     /// Something that was to be carried strictly cannot be.
-    #[error("{0}; the destination's drive cannot hold that, or not for this user")]
+    #[error("{0}; the destination's drive, or this user, cannot store that")]
     NotCarried(String),
     /// The plan foresaw it when it was saved, in these words.
     #[error("{0}")]
     Foreseen(String),
     /// What a run displaced is not where it set things aside.
-    #[error("it was replaced or removed, and is not among what the run set aside")]
+    #[error("it was replaced or removed, and was not set aside")]
     NotSetAside,
     /// Something that a run changed was not seen to be as it was before.
-    #[error("it is not what it was before that run")]
+    #[error("it differs from its state before that run")]
     NotBack,
     /// The first name of a group of hard links was not written.
     #[error("the file that it is a hard link of could not be written")]
@@ -343,7 +341,7 @@ fn objection(objection: NameObjection) -> String {
         NameObjection::NotUtf8 => "is not UTF-8".into(),
         NameObjection::NotAscii => "is not ASCII".into(),
         NameObjection::LooseEnd => "ends with a dot or a space".into(),
-        NameObjection::TooLong => "is that long".into(),
+        NameObjection::TooLong => "is this long".into(),
     }
 }
 

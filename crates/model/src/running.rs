@@ -65,7 +65,7 @@ pub struct Running {
     /// Retries of temporary errors.
     pub retries: Retries,
     /// Whether written files are read back from the drive and compared.
-    pub recheck: bool,
+    pub read_back: bool,
 }
 
 impl Default for Running {
@@ -77,7 +77,7 @@ impl Default for Running {
             rate: None,
             cache: Cache::default(),
             retries: Retries::default(),
-            recheck: false,
+            read_back: false,
         }
     }
 }

@@ -17,23 +17,23 @@ pub enum Verb {
     /// The source does not have it.
     Remove,
     /// The entry is removed from the source, since its copy is verified.
-    Vacate,
+    #[serde(rename = "remove-source")]
+    RemoveSource,
 }
 
 impl Verb {
     /// All of them.
     pub const ALL: [Self; 6] =
-        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove, Self::Vacate];
+        [Self::Add, Self::Replace, Self::Adjust, Self::Rename, Self::Remove, Self::RemoveSource];
 
-    /// The word for it.
+    /// The word for it, the same on either side.
     pub fn name(self) -> &'static str {
         match self {
             Self::Add => "add",
             Self::Replace => "replace",
             Self::Adjust => "adjust",
             Self::Rename => "rename",
-            Self::Remove => "remove",
-            Self::Vacate => "vacate",
+            Self::Remove | Self::RemoveSource => "remove",
         }
     }
 }
@@ -79,10 +79,11 @@ impl Verbs {
         let mut set = if list.trim_start().starts_with('-') { Self::ALL } else { Self::NONE };
         for word in list.split(',').map(str::trim) {
             let (name, take) = word.strip_prefix('-').map_or((word, true), |rest| (rest, false));
-            let named = match Verb::ALL.into_iter().find(|verb| verb.name() == name) {
-                Some(verb) => Self::NONE.with(verb),
-                None if name == "all" => Self::ALL,
-                None => return Err(UnknownVerb(word.to_owned())),
+            let named: Self = Verb::ALL.into_iter().filter(|verb| verb.name() == name).collect();
+            let named = match named {
+                _ if name == "all" => Self::ALL,
+                Self::NONE => return Err(UnknownVerb(word.to_owned())),
+                named => named,
             };
             set = if take { Self(set.0 | named.0) } else { Self(set.0 & !named.0) };
         }
@@ -99,7 +100,7 @@ impl FromIterator<Verb> for Verbs {
 /// A word in a list of kinds of steps that names none.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename, remove and vacate, each also with a '-' in front to leave it out"
+    "'{0}' is not a kind of step; the kinds are all, add, replace, adjust, rename and remove, each also with a '-' in front to leave it out"
 )]
 pub struct UnknownVerb(String);
 
@@ -125,7 +126,7 @@ pub enum Reason {
     /// It is a hard link of another name in the destination, but not in the source.
     Apart,
     /// Only attributes differ; the step lists them.
-    Aspects,
+    Attributes,
     /// Not in the source.
     Extra,
     /// Left behind by an interrupted run of this program.

@@ -77,7 +77,7 @@ impl Patterns {
         Self { given: Vec::new(), meanings: Vec::new(), globs: GlobSet::empty() }
     }
 
-    pub(crate) fn new(given: Vec<GivenPattern>, any_case: bool) -> Result<Self, BadPattern> {
+    pub(crate) fn new(given: Vec<GivenPattern>, ignore_case: bool) -> Result<Self, BadPattern> {
         let bad = |given: &GivenPattern, cause: &str, at| BadPattern {
             given: given.clone(),
             cause: cause.to_owned(),
@@ -91,7 +91,7 @@ impl Patterns {
                 .literal_separator(true)
                 .backslash_escape(true)
                 .empty_alternates(true)
-                .case_insensitive(any_case)
+                .case_insensitive(ignore_case)
                 .build()
                 .map_err(|e| {
                     bad(pattern, &e.kind().to_string(), position_of(&pattern.text, e.kind()))

@@ -77,7 +77,7 @@ pub struct PatternRules {
     /// If not empty, only entries that match one of these take part, with everything below folders that match.
     pub only: Vec<String>,
     /// Patterns ignore the case of letters.
-    pub any_case: bool,
+    pub ignore_case: bool,
 }
 
 /// Kinds of clutter to leave out.

@@ -93,8 +93,9 @@ impl Selection {
             text: text.to_owned(),
             origin: PatternOrigin::BuiltIn("--skip-litter"),
         });
-        let exclude = Patterns::new(exclude, rules.patterns.any_case)?;
-        let only = Patterns::new(given(&rules.patterns.only, "--only"), rules.patterns.any_case)?;
+        let exclude = Patterns::new(exclude, rules.patterns.ignore_case)?;
+        let only =
+            Patterns::new(given(&rules.patterns.only, "--only"), rules.patterns.ignore_case)?;
         let litter = if rules.without.no_litter { litter.to_vec() } else { Vec::new() };
         let litter = Patterns::new(litter, true)?;
         let everything = *rules == Rules::default();

@@ -1,5 +1,7 @@
 //! Words of the trade that are typed out of habit, each with what does that here.
 
+use std::borrow::Cow;
+
 /// Words that mean the same to whoever types them, and the answer.
 const WORDS: [(&[&str], &str); 27] = [
     (
@@ -33,7 +35,7 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["update", "newer", "older"],
-        "only what changed is replaced; --spare-newer leaves newer files in the destination alone",
+        "only what changed is replaced; --leave-newer leaves newer files in the destination alone",
     ),
     (
         &["existing", "missing", "new", "fill", "overwrite", "replace"],
@@ -100,18 +102,42 @@ const WORDS: [(&[&str], &str); 27] = [
         &["compare", "diff", "check", "difference", "differences"],
         "'utter verify' compares both sides and changes nothing",
     ),
-    (&["apply", "execute", "commit"], "'utter enact' carries out a plan that --save-plan saved"),
+    (&["apply", "commit"], "'utter execute' carries out a plan that --save-plan saved"),
     (
         &["compress", "encrypt", "remote", "network", "server"],
         "files are copied as they are, between folders of this machine; a mounted share is a folder, too",
     ),
 ];
 
+/// Names of before, in command lines and job files, and those of today.
+const RENAMED: [(&str, &str); 13] = [
+    ("enact", "execute"),
+    ("spare-newer", "leave-newer"),
+    ("all-aspects", "all-attributes"),
+    ("any-case", "ignore-case"),
+    ("before", "run-before"),
+    ("after", "run-after"),
+    ("drive", "require-drive"),
+    ("recheck", "read-back"),
+    ("notes", "show"),
+    ("does", "command"),
+    ("about", "description"),
+    ("values", "variables"),
+    ("older-than", "discard-older"),
+];
+
+/// Today's name of what had this one before.
+pub(crate) fn renamed(word: &str) -> Option<&'static str> {
+    RENAMED.iter().find(|(old, _)| *old == word).map(|(_, new)| *new)
+}
+
 /// What to say instead of a word.
-pub(super) fn answer(word: &str) -> Option<&'static str> {
+pub(super) fn answer(word: &str) -> Option<Cow<'static, str>> {
     let word = word.trim_start_matches(['-', '/']).to_ascii_lowercase();
     let word = word.split(['=', ':', ' ']).next().unwrap_or_default();
-    WORDS.iter().find(|(words, _)| words.contains(&word)).map(|(_, answer)| *answer)
+    let new_name = || Some(format!("'{word}' is '{}' here", renamed(word)?).into());
+    let known = WORDS.iter().find(|(words, _)| words.contains(&word));
+    known.map(|(_, answer)| (*answer).into()).or_else(new_name)
 }
 
 #[cfg(test)]

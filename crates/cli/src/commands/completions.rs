@@ -17,7 +17,7 @@ To have them in every new shell:
 
 /// Print a script that makes a shell complete commands, options and values
 ///
-/// Names of drives, runs that can be undone, steps, aspects and guards are completed, too: the script asks
+/// Names of drives, runs that can be undone, steps, attributes and guards are completed, too: the script asks
 /// this program each time, and so is never out of date.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]

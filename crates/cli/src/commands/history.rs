@@ -14,7 +14,7 @@ use crate::options::{ShownOptions, path, values};
 use crate::real::real;
 use crate::records::{self, Lines, RunEntry, Store};
 use crate::report::events::{
-    self, Event, Head, Placed, ProblemLine, Recorded, RunOutcome, StepLine, TotalsLine,
+    self, Event, Head, Placed, ProblemLine, RecordedRun, RunOutcome, StepLine, TotalsLine,
 };
 use crate::reporter::Report;
 use crate::terminal::{names, units};
@@ -25,7 +25,7 @@ const PAGE: u64 = 100;
 const EXAMPLES: &str = "\
 Examples:
   utter history                                  the last runs, the newest first
-  utter history --outcome not-well --since 7d    what went wrong this week
+  utter history --outcome not-ok --since 7d      what failed this week
   utter history 42 --find remove                 what run 42 removed
   utter history --path /mnt/lantern/saltmere/logbooks/gull-ness-1931.txt";
 
@@ -81,8 +81,8 @@ struct Filters {
     /// Default: all.
     #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     job: Option<String>,
-    /// Only runs that ended like this: well, not-well, different, problems, refused, ended-early, wrong, stopped,
-    /// cut-short or going-on
+    /// Only runs with this outcome: succeeded, not-ok, different, problems, refused, ended-early, invalid, stopped,
+    /// cut-short or running
     ///
     /// Default: all.
     #[arg(long, value_name = "OUTCOME", value_parser = Wanted::read, hide_short_help = true)]
@@ -102,22 +102,22 @@ struct Filters {
 /// A filter on outcomes.
 #[derive(Clone, Copy, Debug)]
 enum Wanted {
-    NotWell,
+    NotOk,
     One(RunOutcome),
 }
 
 impl Wanted {
     fn read(word: &str) -> Result<Self, String> {
         match (word, RunOutcome::of(word)) {
-            ("not-well", _) => Ok(Self::NotWell),
+            ("not-ok", _) => Ok(Self::NotOk),
             (_, Some(one)) => Ok(Self::One(one)),
-            (_, None) => Err("an outcome is one of well, not-well, different, problems, refused, ended-early, wrong, stopped, cut-short and going-on".to_owned()),
+            (_, None) => Err("an outcome is one of succeeded, not-ok, different, problems, refused, ended-early, invalid, stopped, cut-short and running".to_owned()),
         }
     }
 
     fn takes(self, outcome: RunOutcome) -> bool {
         match self {
-            Self::NotWell => !matches!(outcome, RunOutcome::Well | RunOutcome::GoingOn),
+            Self::NotOk => !matches!(outcome, RunOutcome::Succeeded | RunOutcome::Running),
             Self::One(one) => one == outcome,
         }
     }
@@ -151,7 +151,7 @@ impl Command for History {
             }
             (None, None) => {
                 let runs = self.chosen(&store, context).with_context(unread)?;
-                let runs: Vec<Event> = runs.map(Event::Recorded).collect();
+                let runs: Vec<Event> = runs.map(Event::PastRun).collect();
                 let count = runs.len() as u64;
                 if count == 0 {
                     let text = "no run is recorded that fits".to_owned();
@@ -173,11 +173,11 @@ impl History {
         &self,
         store: &Store,
         context: &Context,
-    ) -> std::io::Result<impl Iterator<Item = Recorded>> {
+    ) -> std::io::Result<impl Iterator<Item = RecordedRun>> {
         let limit = if self.last { 1 } else { self.limit };
         let runs = self.entries(store, context)?.map(RunEntry::described);
         let takes =
-            |run: &Recorded| self.filters.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
+            |run: &RecordedRun| self.filters.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
         Ok(runs.filter(takes).take(limit))
     }
 
@@ -218,7 +218,7 @@ impl History {
         let found = records::search(store, &runs, &path);
         for (run, why) in found.unread {
             let text = format!("the record of run {run} cannot be read: {why}");
-            report.emit(Event::note("passed-over", text));
+            report.emit(Event::note("unreadable-run-folder", text));
         }
         let count = found.happened.len() as u64;
         if count == 0 {
@@ -226,7 +226,7 @@ impl History {
             let text = format!("no record tells of '{shown}'; runs tell of what they change alone");
             report.emit(Event::note("no-runs", text));
         }
-        report.emit_all(found.happened.into_iter().map(Event::Happened));
+        report.emit_all(found.happened.into_iter().map(Event::PathHistory));
         Ok(count)
     }
 
@@ -235,12 +235,12 @@ impl History {
         let lines = run.lines(store);
         let told = run.described();
         let is_whole = told.closed.is_some();
-        report.emit(Event::Recorded(told));
+        report.emit(Event::PastRun(told));
         let mut lines = match lines {
             Ok(lines) => lines,
             Err(error) => {
                 let text = format!("only this is left of its record: {error}");
-                report.emit(Event::note("passed-over", text));
+                report.emit(Event::note("unreadable-run-folder", text));
                 return;
             }
         };
@@ -263,7 +263,7 @@ impl History {
             };
             let next = format!("; --page {} goes on, --find WORD looks for some", page + 1);
             let next = if steps > last { next } else { String::new() };
-            report.emit(Event::note("page", shown + &next));
+            report.emit(Event::note("listed-range", shown + &next));
         }
     }
 
@@ -274,7 +274,7 @@ impl History {
         let mut end = Vec::new();
         for event in lines {
             match event {
-                Event::Began(_) | Event::Closed(_) if !report.is_exact() => {}
+                Event::RunStarted(_) | Event::RunEnded(_) if !report.is_exact() => {}
                 Event::Step(step) if self.takes(&step) => {
                     let is_shown = page.is_none_or(|page| steps / PAGE + 1 == page);
                     steps += 1;
@@ -285,7 +285,7 @@ impl History {
                 Event::Step(_) => {}
                 Event::Problem(ProblemLine { path: None, .. })
                 | Event::Totals(_)
-                | Event::Closed(_) => {
+                | Event::RunEnded(_) => {
                     end.push(event);
                 }
                 event => report.emit(event),
@@ -308,7 +308,7 @@ impl History {
     }
 }
 
-impl Recorded {
+impl RecordedRun {
     /// The destination, if it has one.
     pub(crate) fn destination(&self) -> Option<&Placed> {
         self.began.sides.last()

@@ -22,7 +22,7 @@ use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::records::Within;
 use crate::report::conversion;
-use crate::report::events::{self, Event, Head, JobTold, Suggestion, TotalsLine};
+use crate::report::events::{self, Event, Head, JobLine, Suggestion, TotalsLine};
 use crate::reporter::Report;
 use crate::terminal::shell::quoted;
 use crate::terminal::{names, streams};
@@ -118,7 +118,7 @@ fn list(asked: &JobQuery, context: &Context) -> Result<Exit> {
         match file.job(name) {
             Ok(job) => {
                 let stands = standing.remove(name);
-                report.emit(Event::Job(JobTold { stands, ..JobTold::from(&job) }));
+                report.emit(Event::Job(JobLine { status: stands, ..JobLine::from(&job) }));
             }
             Err(wrong) => {
                 problems += 1;
@@ -136,7 +136,7 @@ fn show(name: &str, asked: &JobQuery, context: &Context) -> Result<Exit> {
     let job = file.job(name)?;
     let head = Head::of_jobs(events::CommandWord::Jobs, file.path(), false);
     let report = Report::new(form, head, &context.heard);
-    let lines = JobTold::from(&job).commands.into_iter();
+    let lines = JobLine::from(&job).commands.into_iter();
     report.emit_all(lines.map(|command| Event::Suggestion(Suggestion { command })));
     report.emit(TotalsLine::default().into());
     Ok(exit::of_shown(Exit::Done))
@@ -276,7 +276,7 @@ fn overlaps(calls: &[CheckedCall]) -> Vec<(&CheckedCall, &CheckedCall)> {
     found
 }
 
-impl From<&Job> for JobTold {
+impl From<&Job> for JobLine {
     fn from(job: &Job) -> Self {
         let line = |call: &Vec<OsString>| {
             let words = call.iter().map(|word| word_for_a_shell(word));
@@ -284,12 +284,12 @@ impl From<&Job> for JobTold {
         };
         Self {
             name: job.name.clone(),
-            about: job.about.clone(),
+            description: job.description.clone(),
             enabled: job.enabled,
             tags: job.tags.clone(),
             then: job.then.clone(),
             commands: job.calls.iter().map(line).collect(),
-            stands: None,
+            status: None,
         }
     }
 }
@@ -310,6 +310,6 @@ fn word_for_a_shell(word: &OsStr) -> String {
 impl Head {
     /// The head of a command that reads the job file.
     pub(crate) fn of_jobs(command: events::CommandWord, file: &Path, dry_run: bool) -> Self {
-        Self { dry_run, jobs: Some(file.into()), ..Self::new(command) }
+        Self { dry_run, job_file: Some(file.into()), ..Self::new(command) }
     }
 }

@@ -4,7 +4,7 @@ mod completions;
 mod copy;
 mod demo;
 mod drives;
-mod enact;
+mod execute;
 mod explain;
 mod help;
 mod history;
@@ -49,7 +49,7 @@ commands! {
     moving::Move,
     verify::Verify,
     explain::Explain,
-    enact::Enact,
+    execute::Execute,
     undo::Undo,
     run::Run,
     jobs::Jobs,

@@ -11,7 +11,7 @@ use utter_echo_core::{Overview, PastRun, discard, past_run, past_runs};
 use crate::ask;
 use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
-use crate::options::{AllOrNothing, DiscardWhat, Discarding, Doing, SettingAside};
+use crate::options::{AllOrNothing, Discarding, Doing, SettingAside};
 use crate::remembered;
 use crate::report::conversion;
 use crate::report::events::{CommandWord, Event, Head, StepLine};
@@ -52,11 +52,11 @@ pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
 
 fn report(args: &WithRuns, context: &Context) -> Result<Report> {
     let form = args.doing.output.settle(&args.doing.verbose)?;
-    let dry_run = args.discarding.discard.is_some() && args.doing.safety.dry_run;
+    let dry_run = args.discarding.is_asked() && args.doing.safety.dry_run;
     let head = Head { dry_run, ..Head::new(CommandWord::Undo) };
     let mut keeping = args.doing.output.keeping.clone();
     // A list needs no hint.
-    keeping.no_record |= args.discarding.discard.is_none();
+    keeping.no_record |= !args.discarding.is_asked();
     let kept = keeping.open(&head, context)?;
     Ok(Report::kept(form, head, kept, &context.heard))
 }
@@ -72,7 +72,7 @@ fn known(report: &Report) -> Vec<Overview> {
                 let text = format!(
                     "'{shown}' cannot be looked into: {error}; if it is on a drive that is not mounted, mount it to see its runs"
                 );
-                report.emit(Event::note("passed-over", text));
+                report.emit(Event::note("unreadable-run-folder", text));
             }
         }
     }
@@ -99,23 +99,22 @@ pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Ex
 }
 
 /// Removes the set-aside entries of runs for good.
-pub(super) fn discard_runs(args: &WithRuns, what: &DiscardWhat, context: &Context) -> Result<Exit> {
+pub(super) fn discard_runs(args: &WithRuns, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
-    let came = report_discards(args, what, &report, context);
+    let came = report_discards(args, &report, context);
     args.doing.output.keeping.close(report, &came, context);
     came
 }
 
-fn report_discards(
-    args: &WithRuns,
-    what: &DiscardWhat,
-    report: &Report,
-    context: &Context,
-) -> Result<Exit> {
-    let runs = match what {
-        DiscardWhat::Run(path) => vec![named(path)?],
-        DiscardWhat::OlderThan(age) => older_than(*age, context, report),
-    };
+fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Result<Exit> {
+    let Discarding { discard: path, discard_older: age, .. } = &args.discarding;
+    let mut runs = Vec::new();
+    if let Some(path) = path {
+        runs.push(named(path)?);
+    }
+    if let Some(age) = age {
+        runs.extend(older_than(*age, context, report));
+    }
     if runs.is_empty() {
         let text = "no run began longer ago than that; nothing was removed".to_owned();
         report.emit(Event::note("no-runs", text));

@@ -23,7 +23,7 @@ use crate::real::real;
 use crate::records::Within;
 use crate::records::{self, RecordRetention};
 use crate::report::events::{
-    self, Amount, Event, Head, JobCall, JobRan, JobTold, RunOutcome, TotalsLine,
+    self, Amount, Event, Head, JobCall, JobLine, JobResult, RunOutcome, TotalsLine,
 };
 use crate::report::{HeardTotals, conversion};
 use crate::reporter::{Report, Summary};
@@ -85,18 +85,18 @@ impl Command for Run {
         // Its own summary is separate from theirs.
         context.heard.take();
         let mut due: VecDeque<Job> = jobs.into();
-        let mut ran: Vec<JobRan> = Vec::new();
+        let mut ran: Vec<JobResult> = Vec::new();
         let mut worst = Exit::Done;
         while let Some(job) = due.pop_front() {
             if signals.caught().is_some() {
-                ran.push(JobRan::passed_over(&job.name, RunOutcome::NotReached));
+                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotReached));
                 continue;
             }
             if !job.enabled {
-                ran.push(JobRan::passed_over(&job.name, RunOutcome::NotEnabled));
+                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotEnabled));
                 continue;
             }
-            report.emit(Event::Job(JobTold::from(&job)));
+            report.emit(Event::Job(JobLine::from(&job)));
             let began = Instant::now();
             let (exit, heard) = match self.turn(&job, &file, signals) {
                 LockAttempt::Ours(lock) => {
@@ -110,7 +110,7 @@ impl Command for Run {
                 }
             };
             worst = worst.worse(exit);
-            ran.push(JobRan::of(&job.name, exit, (&heard, began.elapsed())));
+            ran.push(JobResult::of(&job.name, exit, (&heard, began.elapsed())));
             if exit == Exit::Done {
                 let is_new = |name: &&String| {
                     due.iter().all(|job| job.name != **name)
@@ -133,7 +133,7 @@ impl Command for Run {
             listed: Some(ran.len() as u64),
             ..TotalsLine::default()
         };
-        report.emit_all(ran.into_iter().map(Event::JobRan).chain([totals.into()]));
+        report.emit_all(ran.into_iter().map(Event::JobResult).chain([totals.into()]));
         Ok(signals.caught().map_or(worst, exit::of_stop))
     }
 }
@@ -285,15 +285,15 @@ fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u
     run
 }
 
-impl JobRan {
+impl JobResult {
     fn passed_over(name: &str, outcome: RunOutcome) -> Self {
         let done = Amount { entries: 0, bytes: 0 };
-        Self { name: name.into(), outcome, code: None, done, seconds: 0.0, problems: 0 }
+        Self { name: name.into(), outcome, exit_code: None, done, seconds: 0.0, problems: 0 }
     }
 
     fn of(name: &str, exit: Exit, (heard, took): (&HeardTotals, Duration)) -> Self {
         let outcome = RunOutcome::after(exit);
         let (done, seconds, problems) = (heard.done(), took.as_secs_f64(), heard.problems);
-        Self { name: name.into(), outcome, code: Some(exit as u8), done, seconds, problems }
+        Self { name: name.into(), outcome, exit_code: Some(exit as u8), done, seconds, problems }
     }
 }

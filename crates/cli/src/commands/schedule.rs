@@ -120,7 +120,7 @@ impl Schedule {
         };
         Ok(Scheduled {
             name: job.name.clone(),
-            about: job.about.clone(),
+            description: job.description.clone(),
             when,
             command: command_line(job, file)?,
             has_commands: has_commands(job, file),
@@ -247,7 +247,7 @@ fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
 fn has_commands(job: &Job, file: &JobFile) -> bool {
     let runs = |word: &OsString| {
         let word = word.to_string_lossy();
-        ["--before", "--after", "--on-problem", "--on-success", "--mount"]
+        ["--run-before", "--run-after", "--on-problem", "--on-success", "--mount"]
             .iter()
             .any(|option| word.starts_with(option))
     };

@@ -24,7 +24,9 @@ use crate::real::real;
 use crate::records::Within;
 use crate::records::{Starts, Store};
 use crate::report::conversion;
-use crate::report::events::{self, Event, Head, JobStands, JobTimes, Room, RunOutcome, TotalsLine};
+use crate::report::events::{
+    self, DriveSpace, Event, Head, JobStatus, JobTimes, RunOutcome, TotalsLine,
+};
 use crate::reporter::Report;
 
 /// The tolerated delay of a start: systems group starts.
@@ -76,10 +78,10 @@ impl Command for Status {
                 Ok(job) => {
                     let starts = known.remove(name).unwrap_or_default();
                     let look = lock::look(file.path(), name);
-                    let stands = JobStands::of(&job, (starts, look), &now);
-                    let rooms = rooms(&job, context);
-                    problems += u64::from(!stands.is_well);
-                    report.emit(Event::JobStands(JobStands { rooms, ..stands }));
+                    let stands = JobStatus::of(&job, (starts, look), &now);
+                    let spaces = spaces(&job, context);
+                    problems += u64::from(!stands.ok);
+                    report.emit(Event::JobStatus(JobStatus { space: spaces, ..stands }));
                 }
                 Err(wrong) => {
                     problems += 1;
@@ -99,18 +101,18 @@ fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Sta
         Some(Ok(known)) => known,
         Some(Err(error)) => {
             let text = format!("the records of past runs cannot be read: {error}");
-            report.emit(Event::note("passed-over", text));
+            report.emit(Event::note("unreadable-run-folder", text));
             HashMap::new()
         }
         None => HashMap::new(),
     }
 }
 
-impl JobStands {
+impl JobStatus {
     /// The records of a job against its schedule.
     pub(super) fn of(job: &Job, (starts, look): (Starts, LockState), now: &Zoned) -> Self {
         let time = |text: &String| text.parse::<Timestamp>().ok();
-        let Starts { last, last_ended, last_well } = starts;
+        let Starts { last, last_ended, last_succeeded } = starts;
         let at = job.at.as_ref().filter(|_| job.enabled);
         let overdue_since = at.and_then(|when| {
             let grace = now.checked_sub(GRACE).ok()?;
@@ -119,10 +121,10 @@ impl JobStands {
             // Jobs that never ran are marked as such.
             began.filter(|began| *began < due.timestamp()).map(|_| due)
         });
-        let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Well);
+        let ended_well = last_ended.is_some_and(|last| last.outcome == RunOutcome::Succeeded);
         let ended_well = ended_well && look != LockState::CutShort;
         let outcome = match (look, last.as_ref()) {
-            (LockState::GoingOn, _) => RunOutcome::GoingOn,
+            (LockState::GoingOn, _) => RunOutcome::Running,
             // It may have been killed before it left a record.
             (LockState::CutShort, _) => RunOutcome::CutShort,
             (LockState::Ended, last) => last.map_or(RunOutcome::NeverRun, |last| last.outcome),
@@ -131,13 +133,13 @@ impl JobStands {
         Self {
             name: job.name.clone(),
             enabled: job.enabled,
-            is_well: !job.enabled || ended_well && overdue_since.is_none(),
+            ok: !job.enabled || ended_well && overdue_since.is_none(),
             outcome,
             run: last.as_ref().map(|last| last.run),
-            rooms: Vec::new(),
+            space: Vec::new(),
             times: JobTimes {
                 last: last.map(|last| last.began),
-                last_well: last_well.map(|last| last.began),
+                last_succeeded: last_succeeded.map(|last| last.began),
                 at: job.at.as_ref().map(ToString::to_string),
                 next: next.map(|next| next.timestamp().to_string()),
                 overdue_since: overdue_since.map(|due| due.timestamp().to_string()),
@@ -147,14 +149,14 @@ impl JobStands {
 }
 
 /// The space on each mounted destination of a job.
-fn rooms(job: &Job, context: &Context) -> Vec<Room> {
+fn spaces(job: &Job, context: &Context) -> Vec<DriveSpace> {
     let room = |words: &Vec<OsString>| {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
         let called = call::parse_within(line, Within::of_job(&job.name), context).ok()?;
         let places = called.request().ok()??.places;
         let space = drives::room(&Linux, &places.destination).ok()?;
         let destination = (&*places.destination).into();
-        Some(Room { destination, bytes: space.total, bytes_free: space.bytes })
+        Some(DriveSpace { destination, bytes: space.total, bytes_free: space.bytes })
     };
     job.calls.iter().filter_map(room).collect()
 }
@@ -164,14 +166,14 @@ pub(super) fn status_of_jobs(
     file: &JobFile,
     report: &Report,
     now: &Zoned,
-) -> HashMap<String, JobStands> {
+) -> HashMap<String, JobStatus> {
     let names: Vec<&str> = file.names().collect();
     let mut known = known(file, &names, report);
     let jobs = names.iter().filter_map(|name| file.job(name).ok());
     jobs.map(|job| {
         let starts = known.remove(&job.name).unwrap_or_default();
         let look = lock::look(file.path(), &job.name);
-        (job.name.clone(), JobStands::of(&job, (starts, look), now))
+        (job.name.clone(), JobStatus::of(&job, (starts, look), now))
     })
     .collect()
 }

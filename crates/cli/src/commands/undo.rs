@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
 use clap_complete::engine::ArgValueCompleter;
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{PlacedStep, Verb};
@@ -27,7 +27,7 @@ Examples:
   utter mirror --set-aside /mnt/lantern/aside saltmere /mnt/lantern/saltmere
   utter undo                                                     which runs can be taken back
   utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what that would change
-  utter undo --discard older-than:30d                            free the room of old runs";
+  utter undo --discard-older 30d                                 free the space of old runs";
 
 /// Take back a move, or a run that set aside what it removed or replaced
 ///
@@ -49,13 +49,12 @@ pub(crate) struct Undo {
 
 impl Command for Undo {
     fn run(&self, context: &Context) -> Result<Exit> {
-        match (&self.with.discarding.discard, &self.run) {
-            (Some(what), _) => past_runs::discard_runs(&self.with, what, context),
-            (None, Some(run)) if self.with.discarding.notes => {
-                past_runs::show(&self.with, run, context)
-            }
-            (None, Some(run)) => self.take_back(run, context),
-            (None, None) => past_runs::list(&self.with, context),
+        let discarding = &self.with.discarding;
+        match &self.run {
+            _ if discarding.is_asked() => past_runs::discard_runs(&self.with, context),
+            Some(run) if discarding.show => past_runs::show(&self.with, run, context),
+            Some(run) => self.take_back(run, context),
+            None => past_runs::list(&self.with, context),
         }
     }
 }
@@ -172,11 +171,11 @@ impl Undo {
 
 /// The request to put back what a run displaced.
 fn request(run: &PastRun<'_>, selection: Selection, safety: Safety) -> Request {
-    let atime = run.purpose.carry.has(Aspect::Atime);
+    let atime = run.purpose.carry.has(Attribute::Atime);
     let destination = run.purpose.places.destination.clone();
     Request::new(Task::Undo, Places::new(vec![run.path.clone()], destination))
         .selecting(selection)
-        .carrying(if atime { Aspects::ALL.with(Aspect::Atime) } else { Aspects::ALL })
+        .carrying(if atime { Attributes::ALL.with(Attribute::Atime) } else { Attributes::ALL })
         .guarded(safety)
 }
 

@@ -12,7 +12,7 @@ use toml_edit::{Array, DocumentMut, Item, Table, Value};
 
 use crate::context::Program;
 use crate::exit::WrongCall;
-use crate::jobs::file::{DOES, JobFile, command};
+use crate::jobs::file::{COMMANDS, JobFile, command};
 use crate::jobs::find;
 use crate::jobs::spot::{Source, wrong_file};
 use crate::jobs::words::is_path;
@@ -30,12 +30,12 @@ pub(crate) struct NewJob {
 impl NewJob {
     /// From a parsed call. The error names what a job file cannot hold.
     pub(crate) fn of(program: Program, name: &str, typed: &ArgMatches) -> Result<Self, String> {
-        let called = typed.subcommand().filter(|(does, _)| DOES.contains(does));
+        let called = typed.subcommand().filter(|(does, _)| COMMANDS.contains(does));
         let Some((does, typed)) = called else {
-            return Err("a job does copy, mirror, move or verify".to_owned());
+            return Err("the command of a job is copy, mirror, move or verify".to_owned());
         };
         let mut table = Table::new();
-        table.insert("does", does.into());
+        table.insert("command", does.into());
         let does = command(program, does);
         // The two sides come first; options that only look, like a dry run, are not part of a job.
         let options = does.get_arguments().filter(|arg| !arg.is_positional());

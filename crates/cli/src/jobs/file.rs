@@ -1,6 +1,5 @@
 //! The job file as a whole.
 
-use std::collections::HashMap;
 use std::ffi::OsString;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -11,7 +10,7 @@ use toml_edit::{Document, Item, Key, Table, TableLike, Value};
 
 use crate::context::Program;
 use crate::exit::WrongCall;
-use crate::jobs::expand::{GIVEN, Values};
+use crate::jobs::expand::Variables;
 use crate::jobs::spot::{Source, nearest};
 use crate::jobs::words::Setting;
 use crate::jobs::{find, words};
@@ -23,14 +22,16 @@ use crate::schedule::When;
 pub(super) const RECORDS: [&str; 3] = ["keep", "at-most", "group"];
 
 /// The commands of jobs.
-pub(super) const DOES: [&str; 4] = ["copy", "mirror", "move", "verify"];
+pub(super) const COMMANDS: [&str; 4] = ["copy", "mirror", "move", "verify"];
 
 /// The job file.
 pub(crate) struct JobFile {
     pub(super) source: Source,
     pub(super) folder: PathBuf,
     pub(super) document: Document<String>,
-    pub(super) values: Values,
+    pub(super) variables: Variables,
+    /// When its jobs start.
+    pub(super) now: Zoned,
     /// The commands of its calls.
     pub(super) program: Program,
 }
@@ -39,7 +40,7 @@ pub(crate) struct JobFile {
 #[derive(Debug)]
 pub(crate) struct Job {
     pub(crate) name: String,
-    pub(crate) about: Option<String>,
+    pub(crate) description: Option<String>,
     pub(crate) enabled: bool,
     /// When it starts.
     pub(crate) at: Option<When>,
@@ -68,8 +69,8 @@ impl JobFile {
             source.wrong(&at, &format!("this is no TOML: {}", error.message()), "")
         })?;
         let folder = find::folder(&source.path);
-        let values = Values::new(own_values(&source, &document)?, now);
-        let file = Self { source, folder, document, values, program };
+        let variables = variables(&source, &document)?;
+        let file = Self { source, folder, document, variables, now: now.clone(), program };
         file.check_tables()?;
         Ok(file)
     }
@@ -87,12 +88,11 @@ impl JobFile {
     /// Checks the names of tables and of jobs.
     fn check_tables(&self) -> Result<(), WrongCall> {
         for (name, item) in self.document.iter() {
-            let known = ["values", "defaults", "records", "job"];
+            let known = ["variables", "defaults", "records", "job"];
             let at = key_span(self.document.as_table(), name);
             if !known.contains(&name) {
                 let what = format!("'{name}' is no part of a job file");
-                let advice =
-                    "its parts are [values], [defaults], [records] and a [job.NAME] for each job";
+                let advice = "its parts are [variables], [defaults], [records] and a [job.NAME] for each job";
                 let advice = nearest(name, known.into_iter(), advice);
                 return Err(self.source.wrong(&at, &what, &advice));
             }
@@ -103,15 +103,11 @@ impl JobFile {
         }
         self.keep()?;
         for setting in self.defaults() {
-            if !DOES
+            if !COMMANDS
                 .iter()
                 .any(|does| words::option(&command(self.program, does), setting.key).is_some())
             {
-                return Err(words::unknown(
-                    &self.source,
-                    &setting,
-                    &command(self.program, DOES[0]),
-                ));
+                return Err(words::unknown(&self.source, &setting, None));
             }
         }
         Ok(())
@@ -173,23 +169,16 @@ fn key_span(table: &Table, name: &str) -> Range<usize> {
     key.unwrap_or(0..0)
 }
 
-fn own_values(
-    source: &Source,
-    document: &Document<String>,
-) -> Result<HashMap<String, (String, Range<usize>)>, WrongCall> {
-    let mut own = HashMap::new();
-    let table = document.get("values").and_then(Item::as_table_like);
+fn variables(source: &Source, document: &Document<String>) -> Result<Variables, WrongCall> {
+    let mut own = Variables::new();
+    let table = document.get("variables").and_then(Item::as_table_like);
     for setting in table.map(settings).unwrap_or_default() {
         let (key, at) = (setting.key, setting.value_at());
-        if GIVEN.contains(&key) {
-            let what = format!("'{key}' is a value that utter gives itself");
-            return Err(source.wrong(&setting.at, &what, "give yours another name"));
-        }
         let text = match setting.value {
             Item::Value(Value::String(text)) => text.value().clone(),
             Item::Value(Value::Integer(number)) => number.value().to_string(),
             _ => {
-                let what = format!("the value '{key}' has to be a text or a number");
+                let what = format!("the variable '{key}' has to be a text or a number");
                 return Err(source.wrong(&at, &what, &format!("write {key} = \"…\"")));
             }
         };

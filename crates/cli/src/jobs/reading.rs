@@ -10,10 +10,12 @@ use toml_edit::{Item, TableLike, Value};
 
 use crate::call;
 use crate::exit::WrongCall;
-use crate::jobs::file::{DOES, Job, JobFile, command, settings};
+use crate::jobs::expand::Names;
+use crate::jobs::file::{COMMANDS, Job, JobFile, command, settings};
 use crate::jobs::spot::{nearest, wrong_file};
 use crate::jobs::words::{self, DESTINATION_SHARED, OWN, Setting};
 use crate::options::begins_with_drive;
+use crate::placeholders::Placeholders;
 use crate::schedule::{NoTime, When};
 
 impl JobFile {
@@ -50,7 +52,8 @@ impl JobFile {
             let what = format!("job '{name}' has to be a table");
             return Err(self.source.wrong(&at, &what, &format!("write [job.{name}]")));
         };
-        JobReading { file: self, name, at, settings: settings(table) }.job()
+        let placeholders = Placeholders::new(name, &self.now);
+        JobReading { file: self, name, placeholders, at, settings: settings(table) }.job()
     }
 }
 
@@ -58,6 +61,7 @@ impl JobFile {
 pub(super) struct JobReading<'f> {
     pub(super) file: &'f JobFile,
     pub(super) name: &'f str,
+    placeholders: Placeholders,
     /// The position of its name.
     pub(super) at: Range<usize>,
     pub(super) settings: Vec<Setting<'f>>,
@@ -65,6 +69,13 @@ pub(super) struct JobReading<'f> {
 
 impl JobReading<'_> {
     pub(super) fn job(&self) -> Result<Job, WrongCall> {
+        let renamed = self
+            .settings
+            .iter()
+            .find(|setting| !OWN.contains(&setting.key) && call::renamed(setting.key).is_some());
+        if let Some(setting) = renamed {
+            return Err(words::unknown(&self.file.source, setting, None));
+        }
         let does = self.command()?;
         let mut pairs = Vec::new();
         if let Some(setting) = self.setting("pairs") {
@@ -84,7 +95,7 @@ impl JobReading<'_> {
         });
         let job = Job {
             name: self.name.to_owned(),
-            about: self.text("about")?,
+            description: self.text("description")?,
             at: self.when()?,
             enabled: self.switch("enabled")?.unwrap_or(true),
             tags: self.texts("tags")?,
@@ -105,23 +116,32 @@ impl JobReading<'_> {
     }
 
     fn expand(&self, text: (&str, &Range<usize>)) -> Result<String, WrongCall> {
-        self.file.values.expand(&self.file.source, text, self.name)
+        Ok(self.placeholders.fill(&self.names().expand(text)?))
+    }
+
+    fn names(&self) -> Names<'_> {
+        let JobFile { variables, source, .. } = self.file;
+        Names { variables, placeholders: &self.placeholders, source }
     }
 
     fn command(&self) -> Result<Command, WrongCall> {
-        let all = "a job does copy, mirror, move or verify";
-        let Some(setting) = self.setting("does") else {
-            let what = format!("job '{}' does not say what it does", self.name);
+        let all = "the command of a job is copy, mirror, move or verify";
+        let Some(setting) = self.setting("command") else {
+            let what = format!("job '{}' has no command", self.name);
             return Err(self.wrong(
                 &self.at,
                 &what,
-                "write does = \"mirror\", or copy, move or verify",
+                "write command = \"mirror\", or copy, move or verify",
             ));
         };
-        let does = self.text("does")?.unwrap_or_default();
-        if !DOES.contains(&&*does) {
-            let advice = nearest(&does, DOES.into_iter(), all);
-            return Err(self.wrong(&setting.value_at(), &format!("no job does '{does}'"), &advice));
+        let does = self.text("command")?.unwrap_or_default();
+        if !COMMANDS.contains(&&*does) {
+            let advice = nearest(&does, COMMANDS.into_iter(), all);
+            return Err(self.wrong(
+                &setting.value_at(),
+                &format!("'{does}' is not a command of jobs"),
+                &advice,
+            ));
         }
         Ok(command(self.file.program, &does))
     }
@@ -250,9 +270,13 @@ impl JobReading<'_> {
         let mut all = Vec::new();
         for setting in defaults.chain(own) {
             let Some(arg) = words::option(does, setting.key) else {
-                return Err(words::unknown(&self.file.source, setting, does));
+                return Err(words::unknown(&self.file.source, setting, Some(does)));
             };
-            let expand = |text: (&str, &Range<usize>)| self.expand(text);
+            let expand = |text: (&str, &Range<usize>)| match setting.key {
+                // They have placeholders of their own, by which old logs are found.
+                "log" | "metrics" => self.names().expand(text),
+                _ => self.expand(text),
+            };
             let (source, folder) = (&self.file.source, &*self.file.folder);
             all.extend(words::words_of(source, folder, setting, arg, &expand)?);
         }

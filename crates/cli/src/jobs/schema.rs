@@ -6,13 +6,13 @@ use schemars::{Schema, json_schema};
 use serde_json::{Map, Value, json};
 
 use crate::context::Program;
-use crate::jobs::file::{DOES, command};
+use crate::jobs::file::{COMMANDS, command};
 use crate::jobs::words;
 use crate::jobs::words::DESTINATION_SHARED;
 
 /// The schema of the whole file.
 pub(crate) fn schema(program: Program) -> Schema {
-    let all: Vec<Command> = DOES.map(|does| command(program, does)).into();
+    let all: Vec<Command> = COMMANDS.map(|does| command(program, does)).into();
     let jobs: Vec<Value> = all.iter().map(job).collect();
     let defaults: Map<String, Value> = all.iter().flat_map(options).collect();
     json_schema!({
@@ -21,8 +21,8 @@ pub(crate) fn schema(program: Program) -> Schema {
         "type": "object",
         "additionalProperties": false,
         "properties": {
-            "values": {
-                "description": "Values of your own, used as ${NAME}",
+            "variables": {
+                "description": "Your own variables, used as ${NAME}",
                 "type": "object",
                 "additionalProperties": { "type": ["string", "integer"] },
             },
@@ -64,8 +64,8 @@ fn job(does: &Command) -> Value {
         "properties": { "source": source, "destination": { "type": "string" } },
     });
     let own = [
-        ("does", json!({ "const": does.get_name() })),
-        ("about", text("A line for people")),
+        ("command", json!({ "const": does.get_name() })),
+        ("description", text("What the job is for")),
         ("at", text("When it starts, like 'daily 02:30'")),
         ("source", source.clone()),
         ("destination", json!({ "type": "string" })),
@@ -79,7 +79,7 @@ fn job(does: &Command) -> Value {
     json!({
         "type": "object",
         "additionalProperties": false,
-        "required": ["does"],
+        "required": ["command"],
         "oneOf": [
             { "required": ["source", "destination"], "not": { "required": ["pairs"] } },
             { "required": ["pairs"] },

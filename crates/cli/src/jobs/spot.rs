@@ -3,6 +3,7 @@
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
+use crate::call;
 use crate::exit::WrongCall;
 use crate::terminal::names;
 
@@ -32,8 +33,11 @@ impl Source {
     }
 }
 
-/// Advice: the most similar known word, else the list of all.
+/// Advice: today's name, or the most similar known word, else the list of all.
 pub(super) fn nearest<'k>(word: &str, known: impl Iterator<Item = &'k str>, all: &str) -> String {
+    if let Some(new) = call::renamed(word) {
+        return format!("'{word}' is '{new}' here");
+    }
     let alike = |one: &&str| strsim::jaro_winkler(word, one);
     let best = known.max_by(|a, b| alike(a).total_cmp(&alike(b)));
     match best.filter(|best| alike(best) > 0.75) {

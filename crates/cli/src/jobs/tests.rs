@@ -9,7 +9,7 @@ use clap::{Arg, Command};
 use jiff::Zoned;
 use toml_edit::Value;
 
-use super::file::{DOES, command};
+use super::file::{COMMANDS, command};
 use super::*;
 use crate::call;
 use crate::commands::PROGRAM;
@@ -35,7 +35,7 @@ fn job_of(does: &str, setting: &str) -> Result<Job, WrongCall> {
     let room = tempfile::tempdir().unwrap();
     let path = room.path().join("utter.toml");
     let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
-    std::fs::write(&path, format!("[job.a]\ndoes = \"{does}\"\n{places}\n{setting}\n")).unwrap();
+    std::fs::write(&path, format!("[job.a]\ncommand = \"{does}\"\n{places}\n{setting}\n")).unwrap();
     JobFile::read(Some(&path), &Zoned::now(), PROGRAM).unwrap().job("a")
 }
 
@@ -79,7 +79,7 @@ fn fitting(does: &str, key: &str, arg: &Arg) -> String {
 #[test]
 fn every_option_of_a_job_is_understood_as_if_it_were_typed() {
     let mut tried = 0;
-    for does in DOES.map(|does| command(PROGRAM, does)) {
+    for does in COMMANDS.map(|does| command(PROGRAM, does)) {
         let name = does.get_name();
         for (key, arg) in options(&does) {
             let (setting, option) = if arg.get_action().takes_values() {
@@ -122,7 +122,7 @@ static SCHEMA: LazyLock<jsonschema::Validator> =
 
 fn is_in_schema(does: &str, setting: &str) -> bool {
     let places = "source = \"/saltmere\"\ndestination = \"/lantern\"";
-    let file = format!("[job.a]\ndoes = \"{does}\"\n{places}\n{setting}\n");
+    let file = format!("[job.a]\ncommand = \"{does}\"\n{places}\n{setting}\n");
     let document: toml_edit::DocumentMut = file.parse().unwrap();
     let job = document["job"]["a"].as_table().unwrap();
     let job = job.iter().map(|(key, item)| (key.to_owned(), as_json(item.as_value().unwrap())));
@@ -144,7 +144,7 @@ fn as_json(value: &Value) -> serde_json::Value {
 #[test]
 fn what_is_wrong_when_typed_is_wrong_in_a_job_and_its_place_is_told() {
     let mut refused = 0;
-    for does in DOES.map(|does| command(PROGRAM, does)) {
+    for does in COMMANDS.map(|does| command(PROGRAM, does)) {
         let name = does.get_name();
         for (key, _) in options(&does).filter(|(_, arg)| arg.get_action().takes_values()) {
             let option = format!("--{key}=\u{1f56f}");

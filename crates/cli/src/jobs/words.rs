@@ -15,9 +15,9 @@ use crate::jobs::spot::{Source, nearest};
 
 /// Keys of a job that are not options.
 pub(super) const OWN: [&str; 10] = [
-    "about",
+    "description",
     "at",
-    "does",
+    "command",
     "source",
     "destination",
     "pairs",
@@ -134,10 +134,19 @@ pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
     below_home.unwrap_or_else(|| folder.join(text))
 }
 
-/// Unknown option.
-pub(super) fn unknown(source: &Source, setting: &Setting<'_>, command: &Command) -> WrongCall {
-    let what = format!("'{}' is no option of 'utter {}'", setting.key, command.get_name());
-    let known = command.get_arguments().filter_map(Arg::get_long).chain(OWN);
-    let advice = format!("'utter {} --help' lists the options", command.get_name());
-    source.wrong(&setting.at, &what, &nearest(setting.key, known, &advice))
+/// Unknown option, of a command or of all.
+pub(super) fn unknown(
+    source: &Source,
+    setting: &Setting<'_>,
+    command: Option<&Command>,
+) -> WrongCall {
+    let whose = command
+        .map_or_else(|| "jobs".to_owned(), |command| format!("'utter {}'", command.get_name()));
+    let what = format!("'{}' is no option of {whose}", setting.key);
+    let options = command.into_iter().flat_map(Command::get_arguments).filter_map(Arg::get_long);
+    let advice = match command {
+        Some(command) => format!("'utter {} --help' lists the options", command.get_name()),
+        None => "'utter help job-file' shows what a job holds".to_owned(),
+    };
+    source.wrong(&setting.at, &what, &nearest(setting.key, options.chain(OWN), &advice))
 }

@@ -12,7 +12,7 @@ use crate::options::complete;
 use crate::options::values;
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What counts as changed")]
+#[command(next_help_heading = "Comparison")]
 pub(crate) struct ChangedOptions {
     /// How to tell that a file changed
     ///
@@ -26,7 +26,7 @@ pub(crate) struct ChangedOptions {
     /// they are always looked at: use it after a run that left them out of --carry, or when somebody
     /// changed them in the destination. verify always looks.
     #[arg(long, hide_short_help = true)]
-    pub(crate) all_aspects: bool,
+    pub(crate) all_attributes: bool,
     /// Treat times that differ by no more than this as equal, like 2s or 1h
     ///
     /// Default: 0s, and what the destination's drive cannot tell apart.
@@ -65,7 +65,7 @@ impl ChangedOptions {
                 ByWhat::Size => CompareBy::Size,
                 ByWhat::Presence => CompareBy::Presence,
             },
-            all_aspects: self.all_aspects,
+            all_attributes: self.all_attributes,
             time_slack: self.time_slack.unwrap_or_default(),
             ..request.changed
         };
@@ -75,11 +75,11 @@ impl ChangedOptions {
 
 /// Of copy and mirror: what a plan may hold.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What counts as changed")]
+#[command(next_help_heading = "Comparison")]
 pub(crate) struct Steps {
     /// Never replace a file in the destination that is newer than the source's
     #[arg(long, hide_short_help = true)]
-    pub(crate) spare_newer: bool,
+    pub(crate) leave_newer: bool,
     /// Take only these kinds of steps: all, or some of add, replace, adjust, rename, remove
     ///
     /// 'adjust' sets attributes and leaves the content alone. 'add' by itself only fills gaps,
@@ -92,14 +92,14 @@ pub(crate) struct Steps {
 impl Steps {
     pub(crate) fn apply(&self, request: Request) -> Request {
         let steps = self.steps.unwrap_or(request.changed.steps);
-        let changed = request::Changed { spare_newer: self.spare_newer, steps, ..request.changed };
+        let changed = request::Changed { leave_newer: self.leave_newer, steps, ..request.changed };
         request.comparing(changed)
     }
 }
 
 /// Of verify.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What counts as changed")]
+#[command(next_help_heading = "Comparison")]
 pub(crate) struct Verifying {
     /// Read every byte of this part of the files, chosen at random, like 5%
     ///

@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 
 use clap_complete::engine::CompletionCandidate;
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Guard;
@@ -32,8 +32,8 @@ pub(super) fn steps(typed: &OsStr) -> Suggestions {
     listed(typed, Verb::ALL.map(Verb::name).into_iter().chain(["all"]))
 }
 
-pub(super) fn aspects(typed: &OsStr) -> Suggestions {
-    listed(typed, Aspect::ALL.map(Aspect::name).into_iter().chain(["all"]))
+pub(super) fn attributes(typed: &OsStr) -> Suggestions {
+    listed(typed, Attribute::ALL.map(Attribute::name).into_iter().chain(["all"]))
 }
 
 pub(super) fn kinds(typed: &OsStr) -> Suggestions {

@@ -7,7 +7,6 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, Result};
 use clap::Args;
-use jiff::Zoned;
 use jiff::tz::TimeZone;
 
 use crate::context::Context;
@@ -15,15 +14,16 @@ use crate::exit::{WrongCall, wrong_call};
 use crate::options::by_name::path;
 use crate::options::values;
 use crate::options::values::KeepRuns;
+use crate::placeholders::Placeholders;
 use crate::terminal::names;
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
 pub(crate) struct Logging {
-    /// Also write what is told to the end of this file, each line with its time
+    /// Also append the output to this file, with timestamps
     ///
-    /// {date}, {time} and {job} in the name are filled in, the last with the name of the job, else of the
-    /// command. Folders that are missing are made. Default: there is no log.
+    /// {date}, {time}, {job}, {host} and {user} in the name are filled in; {job} is the command if it is not a job.
+    /// Missing folders are created. Default: no log.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     log: Option<PathBuf>,
     /// Keep only the newest N logs, or those of the last DURATION, like 10 or 30d
@@ -48,9 +48,10 @@ impl Logging {
                 "--log-keep has no other logs to go by\n  put {{date}} into the name of the log, like night-{{date}}.log"
             );
         }
-        let job = context.job().map_or(command, |job| &*job.name).replace('/', "-");
+        let job = context.job().map_or(command, |job| &*job.name);
         let now = context.began.to_zoned(TimeZone::system());
-        let filled = PathBuf::from(filled(&path.to_string_lossy(), &job, &now));
+        let placeholders = Placeholders::new(job, &now);
+        let filled = PathBuf::from(placeholders.fill(&path.to_string_lossy()));
         let shown = names::path(&filled);
         let file = open(&filled).with_context(|| {
             WrongCall(format!("cannot write the log '{shown}'; nothing was touched"))
@@ -61,16 +62,14 @@ impl Logging {
                 KeepRuns::For(duration) => Some((&now - duration).date().to_string()),
             };
             // A log that cannot be removed is tried again the next time.
-            let _ = Family { name, job: &job }.prune(&filled, keep, since.as_deref());
+            let _ = LogFamily { name, placeholders: &placeholders }.prune(
+                &filled,
+                keep,
+                since.as_deref(),
+            );
         }
         Ok(Some(file))
     }
-}
-
-fn filled(text: &str, job: &str, now: &Zoned) -> String {
-    let (date, time) = (now.strftime("%Y-%m-%d"), now.strftime("%H-%M-%S"));
-    let text = text.replace("{date}", &date.to_string()).replace("{time}", &time.to_string());
-    text.replace("{job}", job)
 }
 
 fn open(path: &Path) -> io::Result<File> {
@@ -81,12 +80,12 @@ fn open(path: &Path) -> io::Result<File> {
 }
 
 /// Logs whose names differ only in date and time.
-struct Family<'f> {
+struct LogFamily<'f> {
     name: &'f str,
-    job: &'f str,
+    placeholders: &'f Placeholders,
 }
 
-impl Family<'_> {
+impl LogFamily<'_> {
     /// Removes old logs from the folder of a log, never that log itself.
     fn prune(&self, own: &Path, keep: KeepRuns, since: Option<&str>) -> io::Result<()> {
         let above = own.parent().filter(|above| !above.as_os_str().is_empty());
@@ -116,14 +115,13 @@ impl Family<'_> {
         let mut parts = Vec::new();
         let (mut form, mut rest) = (self.name, name);
         while !form.is_empty() {
-            let (marked, length) = match form {
-                form if form.starts_with("{date}") => ("{date}", "2026-01-31".len()),
-                form if form.starts_with("{time}") => ("{time}", "23-59-59".len()),
-                form if form.starts_with("{job}") => {
-                    rest = rest.strip_prefix(self.job)?;
-                    ("{job}", 0)
+            let (marked, length) = match self.placeholders.first_of(form) {
+                Some((marked @ ("{date}" | "{time}"), value)) => (marked, value.len()),
+                Some((marked, value)) => {
+                    rest = rest.strip_prefix(value)?;
+                    (marked, 0)
                 }
-                _ => {
+                None => {
                     let first = form.chars().next()?;
                     rest = rest.strip_prefix(first)?;
                     form = &form[first.len_utf8()..];
@@ -150,10 +148,13 @@ impl Family<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::Zoned;
 
     #[test]
     fn logs_are_known_by_their_names_alone() {
-        let family = Family { name: "{job} at {time} of {date}.log", job: "papers" };
+        let placeholders = Placeholders::new("papers", &Zoned::now());
+        let family =
+            LogFamily { name: "{job} at {time} of {date}.log", placeholders: &placeholders };
         let date = |name: &str| family.date_of(name);
         let own = date("papers at 23-59-01 of 2026-01-31.log");
         assert_eq!(own.as_deref(), Some("2026-01-31 23-59-01"));

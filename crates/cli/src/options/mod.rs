@@ -36,7 +36,7 @@ pub(crate) use output::{Colors, ListingOptions, Output, ProgressHow, ShownOption
 pub(crate) use places::places;
 pub(crate) use running::{RunningOptions, Waiting, Writing};
 pub(crate) use safety::{
-    AllOrNothing, Ask, DiscardWhat, Discarding, Removing, SafetyOptions, Saving, SettingAside,
+    AllOrNothing, Ask, Discarding, Removing, SafetyOptions, Saving, SettingAside,
 };
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
 

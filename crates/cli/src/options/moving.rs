@@ -4,7 +4,7 @@ use clap::{Args, ValueEnum};
 use utter_echo_core::request::{self, MoveOptions, Request};
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct Moving {
     /// Leave the folders of the source where they are, empty
     ///
@@ -42,6 +42,6 @@ impl Moving {
             ConflictOptions::Ask => request::OnConflict::Ask,
             ConflictOptions::KeepBoth => request::OnConflict::KeepBoth,
         };
-        request.vacating(MoveOptions { leave_folders: self.leave_folders, on_conflict })
+        request.moving(MoveOptions { leave_folders: self.leave_folders, on_conflict })
     }
 }

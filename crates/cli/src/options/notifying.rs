@@ -6,10 +6,12 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 use clap::Args;
+use jiff::Zoned;
 
 use crate::exit::Exit;
 use crate::metrics;
 use crate::options::by_name::path;
+use crate::placeholders::Placeholders;
 use crate::report::events::RunOutcome;
 use crate::reporter::Summary;
 use crate::terminal::{names, streams};
@@ -31,7 +33,7 @@ pub(crate) struct NotifyOptions {
     pub(crate) on_success: Option<String>,
     /// Write what became of the run to this file, for Prometheus
     ///
-    /// It is written whole and then renamed into place; {job} in its name is filled in as for a log. Default: none.
+    /// It is written whole and then renamed into place; {date}, {job} and the like in its name are filled in as for --log. Default: none.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     pub(crate) metrics: Option<PathBuf>,
 }
@@ -59,7 +61,8 @@ impl NotifyOptions {
     pub(crate) fn emit(&self, summary: &Summary, job: Option<&str>) {
         if let Some(file) = &self.metrics {
             let job = job.unwrap_or(summary.command);
-            let path = file.to_string_lossy().replace("{job}", &job.replace('/', "-"));
+            let placeholders = Placeholders::new(job, &Zoned::now());
+            let path = placeholders.fill(&file.to_string_lossy());
             if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
                 let shown = names::shown(path.as_bytes());
                 streams::print_wrong(&format!(

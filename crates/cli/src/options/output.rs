@@ -55,7 +55,7 @@ pub(crate) enum ProgressHow {
     /// A bar
     Bar,
     /// A line every ten seconds
-    Plain,
+    Lines,
     /// Nothing
     None,
 }
@@ -147,7 +147,7 @@ impl Output {
     }
 
     fn refuse_senseless(&self) -> Result<()> {
-        if self.quiet && matches!(self.progress, ProgressHow::Bar | ProgressHow::Plain) {
+        if self.quiet && matches!(self.progress, ProgressHow::Bar | ProgressHow::Lines) {
             wrong_call!("--quiet shows no progress\n  leave out --progress, or --quiet");
         }
         Ok(())

@@ -13,7 +13,7 @@ use crate::options::values;
 use crate::signals::Signals;
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Speed and faults")]
+#[command(next_help_heading = "Speed and errors")]
 pub(crate) struct RunningOptions {
     /// Use this many threads to scan, compare and write, or as many as the drives can use
     ///
@@ -88,7 +88,7 @@ impl RunningOptions {
 
 /// Of commands that write.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Speed and faults")]
+#[command(next_help_heading = "Speed and errors")]
 pub(crate) struct Writing {
     /// When to make sure that what was written is on the drive: at the end, after each file, or never
     ///
@@ -102,19 +102,19 @@ pub(crate) struct Writing {
     pub(crate) rate: Option<u64>,
     /// Read back from the drive what was written, and compare it with the source
     #[arg(long, hide_short_help = true)]
-    pub(crate) recheck: bool,
+    pub(crate) read_back: bool,
     /// Run this command before anything else; if it fails, nothing is touched
     ///
     /// It is run with 'sh -c', for example to stop a database or to make a snapshot. A dry run does not run
     /// it. Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
-    pub(crate) before: Option<String>,
+    pub(crate) run_before: Option<String>,
     /// Run this command at the end, however the run went
     ///
     /// It is run with 'sh -c', and UTTER_EXIT_CODE in its environment is the exit code that utter ends
     /// with. It also runs if the command before failed. A dry run does not run it. Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
-    pub(crate) after: Option<String>,
+    pub(crate) run_after: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -136,7 +136,7 @@ impl Writing {
                 FlushWhen::None => Flush::None,
             },
             rate: self.rate,
-            recheck: self.recheck,
+            read_back: self.read_back,
             ..request.running
         };
         request.running(running)
@@ -145,7 +145,7 @@ impl Writing {
 
 /// Of commands that can find out anew what is left to be done.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Speed and faults")]
+#[command(next_help_heading = "Speed and errors")]
 pub(crate) struct Waiting {
     /// If a drive goes away in the middle of the run, wait this long for it to come back, and go on
     ///

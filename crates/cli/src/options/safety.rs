@@ -8,15 +8,12 @@ use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
 use crate::context::Context;
-use crate::options::by_name;
 use crate::options::by_name::path;
 use crate::options::complete;
 use crate::options::values;
 use crate::options::values::KeepRuns;
 use crate::run_name;
 use crate::user_folders;
-
-pub(crate) use crate::options::values::DiscardWhat;
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
@@ -37,7 +34,7 @@ pub(crate) struct SafetyOptions {
     ///
     /// Default: any drive.
     #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
-    pub(crate) drive: Option<String>,
+    pub(crate) require_drive: Option<String>,
     /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run, loss
     ///
     /// empty-source refuses a mirror whose source has nothing to take while the destination has something.
@@ -45,7 +42,7 @@ pub(crate) struct SafetyOptions {
     /// there is. nesting refuses a mirror into a folder that looks nothing like the source while the folder
     /// above it, or one inside it, does. swapped refuses a mirror that would mostly take away what is newer
     /// than everything in the source. drive refuses a destination that is not on the drive given with
-    /// --drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
+    /// --require-drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
     /// destination in which another run is working, or above or below it, and the same source of a move. loss refuses a move onto a drive that cannot hold all that
     /// would be gone with the source. A source and a destination that overlap are always
     /// refused. Default: all guards are on.
@@ -64,7 +61,7 @@ pub(crate) enum Ask {
 impl SafetyOptions {
     /// The guards and limits, except those for removals.
     pub(crate) fn guards(&self) -> Safety {
-        let (drive, waived) = (self.drive.clone(), self.waive.clone());
+        let (drive, waived) = (self.require_drive.clone(), self.waive.clone());
         Safety { drive, waived, ..Safety::default() }
     }
 }
@@ -156,7 +153,7 @@ impl Removing {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
 pub(crate) struct Saving {
-    /// Save the plan to this new file, to look at it or to carry it out later with 'utter enact'
+    /// Save the plan to this new file, to look at it or to carry it out later with 'utter execute'
     ///
     /// Default: it is not saved.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
@@ -172,28 +169,32 @@ pub(crate) struct AllOrNothing {
     pub(crate) all_or_nothing: bool,
 }
 
-/// The run may be on a named drive.
-fn discard(text: &str) -> Result<DiscardWhat, String> {
-    match values::discard(text)? {
-        DiscardWhat::Run(path) => by_name::found(path).map(DiscardWhat::Run),
-        older @ DiscardWhat::OlderThan(_) => Ok(older),
-    }
-}
-
 /// Of an undo.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
 pub(crate) struct Discarding {
     /// Remove what a run set aside, to free its room; it can then not be undone any more
     ///
-    /// RUN is the folder of one run; 'older-than:30d' means every run that began longer ago than that, below
-    /// the folders that were given to --set-aside before. It asks first; without a terminal it needs --yes.
-    /// Default: nothing is removed for good.
-    #[arg(long, value_name = "RUN|older-than:DURATION", value_parser = discard, add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing"])]
-    pub(crate) discard: Option<DiscardWhat>,
-    /// Only show what the notes of RUN say: each step of its plan, and how far it came
+    /// RUN is the folder of one run. It asks first; without a terminal it needs --yes. Default: nothing is removed
+    /// for good.
+    #[arg(long, value_name = "RUN", value_parser = path(), add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing", "discard_older"])]
+    pub(crate) discard: Option<PathBuf>,
+    /// Remove the set-aside entries of all runs that began longer ago than this, like 30d
+    ///
+    /// It looks in the folders that were given to --set-aside before, and asks like --discard. Default: nothing is
+    /// removed for good.
+    #[arg(long, value_name = "DURATION", value_parser = values::duration, conflicts_with_all = ["run", "only", "all_or_nothing"])]
+    pub(crate) discard_older: Option<Duration>,
+    /// Show the undo journal of RUN: each step of its plan, and how far it came
     ///
     /// Of a move, what was compared with its copy and found to be the same is marked. Nothing is touched.
-    #[arg(long, requires = "run", conflicts_with_all = ["discard", "only", "all_or_nothing"])]
-    pub(crate) notes: bool,
+    #[arg(long, requires = "run", conflicts_with_all = ["discard", "discard_older", "only", "all_or_nothing"])]
+    pub(crate) show: bool,
+}
+
+impl Discarding {
+    /// True if runs are to be removed for good.
+    pub(crate) fn is_asked(&self) -> bool {
+        self.discard.is_some() || self.discard_older.is_some()
+    }
 }

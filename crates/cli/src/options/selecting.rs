@@ -17,7 +17,7 @@ use crate::options::values;
 use crate::terminal::names;
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct PatternOptions {
     /// Leave out what matches this pattern, like '*.tmp' or /firmware/
     ///
@@ -44,11 +44,11 @@ pub(crate) struct PatternOptions {
     pub(crate) only: Vec<String>,
     /// Ignore the difference between upper and lower case in patterns
     #[arg(long, hide_short_help = true)]
-    pub(crate) any_case: bool,
+    pub(crate) ignore_case: bool,
 }
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct EntryOptions {
     /// Take only files of this size, like 1M..2GiB, 1M.. or ..500K
     ///
@@ -79,7 +79,7 @@ pub(crate) struct EntryOptions {
 }
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct ClutterOptions {
     /// Whether to take entries whose names begin with a dot
     #[arg(long, value_name = "WHETHER", default_value = "yes", hide_short_help = true)]
@@ -93,7 +93,7 @@ pub(crate) struct ClutterOptions {
 }
 
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 #[allow(clippy::struct_excessive_bools, reason = "switches, each by itself")]
 pub(crate) struct Selecting {
     #[command(flatten)]
@@ -130,7 +130,7 @@ pub(crate) enum YesNo {
 
 /// Of commands that put a source somewhere.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct Inside {
     /// Put the source itself, under its own name, inside the destination
     #[arg(long)]
@@ -139,7 +139,7 @@ pub(crate) struct Inside {
 
 /// Of a mirror.
 #[derive(Debug, Default, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct Dropping {
     /// Also remove from the destination what the selection leaves out
     ///
@@ -150,7 +150,7 @@ pub(crate) struct Dropping {
 
 /// Of an undo.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What to take")]
+#[command(next_help_heading = "Selection")]
 pub(crate) struct OnlyOfRun {
     /// Bring back only what matches this pattern; may be given more than once
     ///
@@ -214,7 +214,7 @@ impl Selecting {
                 files,
                 exclude: self.patterns.exclude.clone(),
                 only: self.patterns.only.clone(),
-                any_case: self.patterns.any_case,
+                ignore_case: self.patterns.ignore_case,
             },
             without: Clutter {
                 no_hidden: self.without.hidden == YesNo::No,

@@ -8,7 +8,7 @@ use bytesize::ByteSize;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::{Offset, TimeZone};
 use jiff::{Timestamp, ToSpan as _};
-use utter_echo_core::aspect::{Aspects, UnknownAspect};
+use utter_echo_core::attribute::{Attributes, UnknownAttribute};
 use utter_echo_core::os::Time;
 use utter_echo_core::plan::{UnknownVerb, Verbs};
 use utter_echo_core::request::{Guard, RemovalLimit, Workers};
@@ -52,22 +52,6 @@ pub(crate) enum KeepRuns {
     Newest(usize),
     /// Those that began within this duration.
     For(Duration),
-}
-
-/// Which set-aside runs to discard.
-#[derive(Clone, Debug)]
-pub(crate) enum DiscardWhat {
-    /// The run of this folder.
-    Run(PathBuf),
-    /// Those that began longer ago than this.
-    OlderThan(Duration),
-}
-
-pub(super) fn discard(text: &str) -> Result<DiscardWhat, String> {
-    match text.strip_prefix("older-than:") {
-        Some(age) => duration(age).map(DiscardWhat::OlderThan),
-        None => Ok(DiscardWhat::Run(text.into())),
-    }
 }
 
 pub(super) fn keep(text: &str) -> Result<KeepRuns, String> {
@@ -290,8 +274,8 @@ pub(super) fn refuse_expanded(
     Ok(())
 }
 
-pub(super) fn carry(list: &str) -> Result<Aspects, UnknownAspect> {
-    Aspects::parse(list)
+pub(super) fn carry(list: &str) -> Result<Attributes, UnknownAttribute> {
+    Attributes::parse(list)
 }
 
 pub(super) fn waivable(name: &str) -> Result<Guard, String> {

@@ -83,7 +83,7 @@ fn how(output: &Output) -> ProgressHow {
 
 enum Display {
     Bar(ProgressBar),
-    Plain,
+    Lines,
     Nothing,
 }
 
@@ -117,7 +117,7 @@ impl<'a> Progress<'a> {
         let shared = Arc::new(Shared {
             display: match how {
                 ProgressHow::Bar => Display::Bar(line_on_stderr(turning)),
-                ProgressHow::Plain => Display::Plain,
+                ProgressHow::Lines => Display::Lines,
                 ProgressHow::Auto | ProgressHow::None => Display::Nothing,
             },
             begun: Instant::now(),
@@ -186,7 +186,7 @@ impl Shared {
 
     /// Shows progress until the stage ends.
     fn show(&self, caught: &Caught) {
-        let (mut pace, mut plain_at, mut has_answered) = (Pace::default(), PLAIN, false);
+        let (mut pace, mut line_at, mut has_answered) = (Pace::default(), PLAIN, false);
         let mut followed = *self.stage();
         let mut is_over = self.is_over.lock();
         loop {
@@ -210,19 +210,19 @@ impl Shared {
             match &self.display {
                 // Under the lock, so that nothing is drawn after clearing.
                 Display::Bar(bar) => bar.set_message(far.line(width(), &about)),
-                Display::Plain if stops && !has_answered => {
+                Display::Lines if stops && !has_answered => {
                     has_answered = true;
                     streams::emit(STOPPING);
                 }
-                Display::Plain if now >= plain_at => {
-                    plain_at += PLAIN;
+                Display::Lines if now >= line_at => {
+                    line_at += PLAIN;
                     let about = match about {
                         LineHead::Path(_) => LineHead::Said(""),
                         said @ LineHead::Said(_) => said,
                     };
                     streams::emit(&far.line(usize::MAX, &about));
                 }
-                Display::Plain | Display::Nothing => {}
+                Display::Lines | Display::Nothing => {}
             }
         }
     }
@@ -342,7 +342,7 @@ impl Observer for Progress<'_> {
 
     fn flushing(&self) {
         self.shared.flushes.store(true, Ordering::Relaxed);
-        if let Display::Plain = &self.shared.display {
+        if let Display::Lines = &self.shared.display {
             streams::emit(FLUSHING);
         }
     }
@@ -386,7 +386,7 @@ mod tests {
         let signals = Signals::default();
         let changing =
             ShownStage::Changing(Expected { steps: 4, bytes: 900 }, AfterReading::ReadingBack);
-        let progress = Progress::new(ProgressHow::Plain, &signals, changing);
+        let progress = Progress::new(ProgressHow::Lines, &signals, changing);
         let far = || progress.shared.far(*progress.shared.stage());
         progress.wrote(300);
         progress.comparing(600);

@@ -14,7 +14,7 @@ use crate::real::real_side;
 use crate::records::reader;
 use crate::records::store::{Named, Store, try_lock};
 use crate::report::events::{
-    Amount, Began, Closed, CommandWord, Event, Head, Recorded, RunOutcome,
+    Amount, CommandWord, Event, Head, RecordedRun, RunEnded, RunOutcome, RunStarted,
 };
 use crate::run_name;
 
@@ -44,8 +44,8 @@ impl RunKey {
 /// A run in the index.
 #[derive(Debug)]
 pub(crate) struct RunEntry {
-    pub(crate) began: Began,
-    closed: Option<Closed>,
+    pub(crate) began: RunStarted,
+    closed: Option<RunEnded>,
     store: Store,
 }
 
@@ -95,7 +95,8 @@ impl Store {
         let mut lines = Vec::new();
         for Named { name, .. } in self.names()? {
             let (began, closed) = reader::ends(self, &name);
-            for event in [began.map(Event::Began), closed.map(Event::Closed)].into_iter().flatten()
+            for event in
+                [began.map(Event::RunStarted), closed.map(Event::RunEnded)].into_iter().flatten()
             {
                 lines.extend(line(&event));
             }
@@ -176,17 +177,19 @@ impl Iterator for Runs {
             let begin = memchr::memrchr(b'\n', &self.bytes[..end]).map_or(0, |at| at + 1);
             self.end = begin.saturating_sub(1);
             let line = &self.bytes[begin..end];
-            if line.starts_with(br#"{"kind":"closed""#) {
+            // The second as in records of version 2.
+            let ends: [&[u8]; 2] = [br#"{"kind":"run-ended""#, br#"{"kind":"closed""#];
+            if ends.iter().any(|end| line.starts_with(end)) {
                 if let Some(run) = run_of(line) {
                     self.closed.insert(run, (begin, end));
                 }
                 continue;
             }
-            let Ok(Event::Began(began)) = serde_json::from_slice(line) else { continue };
+            let Ok(Event::RunStarted(began)) = serde_json::from_slice(line) else { continue };
             let closed =
                 self.closed.remove(&began.run).and_then(
                     |(begin, end)| match serde_json::from_slice(&self.bytes[begin..end]) {
-                        Ok(Event::Closed(closed)) => Some(closed),
+                        Ok(Event::RunEnded(closed)) => Some(closed),
                         _ => None,
                     },
                 );
@@ -208,17 +211,17 @@ impl RunEntry {
     }
 
     /// The outcome of the run, as far as it is known.
-    pub(crate) fn described(self) -> Recorded {
+    pub(crate) fn described(self) -> RecordedRun {
         let name = self.name();
         let Self { began, closed, store } = self;
         // It may have been killed between closing its record and adding to the index.
         let closed = closed.or_else(|| reader::ends(&store, &name).1);
         let outcome = match &closed {
             Some(closed) => closed.outcome,
-            None if is_held(&store, &name) => RunOutcome::GoingOn,
+            None if is_held(&store, &name) => RunOutcome::Running,
             None => RunOutcome::CutShort,
         };
-        Recorded { began, outcome, closed }
+        RecordedRun { began, outcome, closed }
     }
 }
 

@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 
 use crate::records::store::Store;
-use crate::report::events::{Began, Closed, Event};
+use crate::report::events::{Event, RunEnded, RunStarted};
 
 /// The lines of a record, in order.
 pub(crate) struct Lines {
@@ -58,15 +58,15 @@ impl Iterator for Lines {
 }
 
 /// The first and the last line of a record, if present.
-pub(super) fn ends(store: &Store, name: &str) -> (Option<Began>, Option<Closed>) {
+pub(super) fn ends(store: &Store, name: &str) -> (Option<RunStarted>, Option<RunEnded>) {
     let Ok(mut lines) = open(store, name) else { return (None, None) };
-    let Some(Event::Began(began)) = lines.next() else { return (None, None) };
+    let Some(Event::RunStarted(began)) = lines.next() else { return (None, None) };
     let mut last = Vec::new();
     while let Some(line) = lines.next_line() {
         line.clone_into(&mut last);
     }
     match serde_json::from_slice(&last) {
-        Ok(Event::Closed(closed)) if closed.run == began.run => (Some(began), Some(closed)),
+        Ok(Event::RunEnded(closed)) if closed.run == began.run => (Some(began), Some(closed)),
         _ => (Some(began), None),
     }
 }

@@ -26,7 +26,7 @@ use crate::records::index::{line, stamp};
 use crate::records::retention::{self, RecordRetention};
 use crate::records::store::{Named, Store, try_lock};
 use crate::report::events::{
-    Began, CallingProcess, Closed, CommandWord, Event, Placed, RunOutcome, StepLine,
+    CallingProcess, CommandWord, Event, Placed, RunEnded, RunOutcome, RunStarted, StepLine,
 };
 use crate::report::{HeardTotals, conversion};
 use crate::terminal::shell::quoted;
@@ -63,7 +63,7 @@ impl Recorder {
         store.make()?;
         store.allow_group(keep.group, store.folder())?;
         let began = call.began.to_string();
-        let mut began = Began {
+        let mut began = RunStarted {
             run: 0,
             command: call.command,
             line: call.line,
@@ -84,7 +84,7 @@ impl Recorder {
             job.start = began.run;
         }
         let (run, name) = (began.run, Named::new(began.run, &stamp(&began.began)).name);
-        let first = line(&Event::Began(began));
+        let first = line(&Event::RunStarted(began));
         store.add(&first)?;
         store.allow_group(keep.group, &store.index())?;
         let open =
@@ -173,18 +173,18 @@ impl Recorder {
     ) -> io::Result<()> {
         let exit = came.unwrap_or_else(exit::of_error);
         let cause = came.err().map(|error| format!("{error:#}"));
-        let closed = Closed {
+        let closed = RunEnded {
             run: self.run,
             ended: Timestamp::now().to_string(),
             seconds: self.begun.elapsed().as_secs_f64(),
             outcome: RunOutcome::after(exit),
-            code: exit as u8,
+            exit_code: exit as u8,
             done: heard.done(),
             left: heard.left(),
             problems: heard.problems,
             cause,
         };
-        let last = line(&Event::Closed(closed));
+        let last = line(&Event::RunEnded(closed));
         let Self { store, journal, .. } = self;
         let Journal { mut file, waiting, failed, .. } = journal.into_inner();
         let whole = failed.map_or(Ok(()), Err).and_then(|()| {

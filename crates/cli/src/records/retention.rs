@@ -13,7 +13,7 @@ use utter_echo_core::retention;
 
 use crate::records::index::{RunEntry, line};
 use crate::records::store::Store;
-use crate::report::events::{Event, Recorded, RunOutcome};
+use crate::report::events::{Event, RecordedRun, RunOutcome};
 
 /// How long records are kept, and in how much space.
 #[derive(Clone, Debug)]
@@ -49,7 +49,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
         return Ok(());
     }
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
-    let mut all: Vec<Recorded> = store.runs()?.map(RunEntry::described).collect();
+    let mut all: Vec<RecordedRun> = store.runs()?.map(RunEntry::described).collect();
     all.reverse();
     let due = store.folder().join("due");
     let marked = marked(&due);
@@ -64,9 +64,9 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     }
     let mut lines = Vec::new();
     for run in all.iter().filter(|run| !old.contains(&run.began.run)) {
-        lines.extend(line(&Event::Began(run.began.clone())));
+        lines.extend(line(&Event::RunStarted(run.began.clone())));
         if let Some(closed) = &run.closed {
-            lines.extend(line(&Event::Closed(closed.clone())));
+            lines.extend(line(&Event::RunEnded(closed.clone())));
         }
     }
     // A record that cannot be removed is tried again the next time, as long as it is in the index.
@@ -91,7 +91,7 @@ fn marked(due: &Path) -> BTreeMap<u64, String> {
 }
 
 /// The size of a record in bytes.
-fn room(store: &Store, run: &Recorded) -> u64 {
+fn room(store: &Store, run: &RecordedRun) -> u64 {
     let name =
         crate::records::store::Named::new(run.began.run, &super::index::stamp(&run.began.began))
             .name;
@@ -100,17 +100,17 @@ fn room(store: &Store, run: &Recorded) -> u64 {
 
 /// Which of these runs, the oldest first, may be removed, and which are old now and may be removed by a later run.
 fn old(
-    all: &[Recorded],
+    all: &[RecordedRun],
     keep: &RecordRetention,
     (now, marked): (Timestamp, &BTreeMap<u64, String>),
-    room: impl Fn(&Recorded) -> u64,
+    room: impl Fn(&RecordedRun) -> u64,
 ) -> (HashSet<u64>, BTreeMap<u64, String>) {
     // A start counts as a success only if all its calls succeeded.
     let mut well: HashMap<u64, u64> = HashMap::new();
-    for run in all.iter().filter(|run| run.outcome == RunOutcome::Well) {
+    for run in all.iter().filter(|run| run.outcome == RunOutcome::Succeeded) {
         *well.entry(run.began.start()).or_default() += 1;
     }
-    let is_start_well = |run: &Recorded| {
+    let is_start_well = |run: &RecordedRun| {
         let calls = run.began.job.as_ref().map_or(1, |job| job.calls);
         well.get(&run.began.start()).is_some_and(|well| *well >= calls)
     };
@@ -119,18 +119,18 @@ fn old(
         let job = run.began.job.as_ref().map(|job| (&job.name, job.file.as_bytes()));
         let is_last = seen.insert(job);
         let is_last_well = is_start_well(run) && seen_well.insert(job);
-        if is_last || is_last_well || run.outcome == RunOutcome::GoingOn {
+        if is_last || is_last_well || run.outcome == RunOutcome::Running {
             needed.insert(run.began.start());
         }
     }
-    let is_needed = |run: &Recorded| needed.contains(&run.began.start());
-    let age = |run: &Recorded| {
+    let is_needed = |run: &RecordedRun| needed.contains(&run.began.start());
+    let age = |run: &RecordedRun| {
         let began = run.began.began.parse::<Timestamp>().ok()?;
         Duration::try_from(now.duration_since(began)).ok()
     };
-    let is_well = |run: &&Recorded| run.outcome == RunOutcome::Well;
-    let is_old = |run: &Recorded| {
-        let time = if is_well(&run) { keep.time } else { keep.time * 2 };
+    let ok = |run: &&RecordedRun| run.outcome == RunOutcome::Succeeded;
+    let is_old = |run: &RecordedRun| {
+        let time = if ok(&run) { keep.time } else { keep.time * 2 };
         !is_needed(run) && age(run).is_some_and(|age| age > time)
     };
     let too_old: HashSet<u64> =
@@ -140,14 +140,14 @@ fn old(
     let finder = numbers.last().map(u64::to_string).unwrap_or_default();
     let times_of_age = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
     let mut gone: HashSet<u64> = times_of_age.goes.into_iter().collect();
-    let mut rooms: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
-    let by_worth = all.iter().filter(is_well).chain(all.iter().filter(|run| !is_well(run)));
+    let mut spaces: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
+    let by_worth = all.iter().filter(ok).chain(all.iter().filter(|run| !ok(run)));
     for run in by_worth.filter(|run| !is_needed(run)) {
-        if rooms <= keep.at_most {
+        if spaces <= keep.at_most {
             break;
         }
         if gone.insert(run.began.run) {
-            rooms -= room(run).min(rooms);
+            spaces -= room(run).min(spaces);
         }
     }
     (gone, times_of_age.marked)
@@ -156,7 +156,7 @@ fn old(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::report::events::{Began, CallingProcess, CommandWord, JobCall};
+    use crate::report::events::{CallingProcess, CommandWord, JobCall, RunStarted};
     use std::path::Path;
 
     /// A job's call with this outcome, so many days ago.
@@ -165,11 +165,11 @@ mod tests {
         days: i64,
         (start, call, calls): (u64, u64, u64),
         outcome: RunOutcome,
-    ) -> Recorded {
+    ) -> RecordedRun {
         let began = now() - jiff::SignedDuration::from_hours(24 * days);
         let file = Path::new("/utter.toml").into();
         let job = JobCall { name: "papers".into(), file, start, call, calls };
-        let began = Began {
+        let began = RunStarted {
             run,
             began: began.to_string(),
             command: CommandWord::Copy,
@@ -184,7 +184,7 @@ mod tests {
                 program: String::new(),
             },
         };
-        Recorded { began, outcome, closed: None }
+        RecordedRun { began, outcome, closed: None }
     }
 
     fn now() -> Timestamp {
@@ -192,7 +192,7 @@ mod tests {
     }
 
     /// The runs that stay, if each takes one byte.
-    fn left(all: &[Recorded], days: u64, at_most: u64) -> Vec<u64> {
+    fn left(all: &[RecordedRun], days: u64, at_most: u64) -> Vec<u64> {
         let keep = RecordRetention {
             time: DAY * u32::try_from(days).unwrap(),
             at_most,
@@ -207,13 +207,13 @@ mod tests {
 
     #[test]
     fn the_last_start_and_the_last_that_went_well_as_a_whole_stay() {
-        use RunOutcome::{Problems, Well};
+        use RunOutcome::{Problems, Succeeded};
         let all = [
-            call(1, 90, (1, 1, 2), Well),
-            call(2, 90, (1, 2, 2), Well),
-            call(3, 80, (3, 1, 2), Well),
+            call(1, 90, (1, 1, 2), Succeeded),
+            call(2, 90, (1, 2, 2), Succeeded),
+            call(3, 80, (3, 1, 2), Succeeded),
             call(4, 80, (3, 2, 2), Problems),
-            call(5, 70, (5, 1, 2), Well),
+            call(5, 70, (5, 1, 2), Succeeded),
             call(6, 70, (5, 2, 2), Problems),
         ];
         assert_eq!(left(&all, 10, 100), [1, 2, 5, 6]);

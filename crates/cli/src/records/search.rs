@@ -11,7 +11,8 @@ use crate::records::index::RunEntry;
 use crate::records::reader;
 use crate::records::store::Store;
 use crate::report::events::{
-    Began, CommandWord, DifferenceLine, Event, Happened, ProblemLine, StepLine, VerbWord,
+    CommandWord, DifferenceLine, Event, PathHistory, ProblemLine, RunStarted, SideWord, StepLine,
+    VerbWord,
 };
 use crate::report::exact::Exact;
 
@@ -20,7 +21,7 @@ const STRETCH: usize = 1 << 20;
 
 /// The events about a path, the newest first; and unreadable records with their errors.
 pub(crate) struct PathEvents {
-    pub(crate) happened: Vec<Happened>,
+    pub(crate) happened: Vec<PathHistory>,
     pub(crate) unread: Vec<(u64, String)>,
 }
 
@@ -73,7 +74,7 @@ struct Search {
 
 impl Search {
     /// `None` if the path is outside both sides of the run.
-    fn of(began: &Began, path: &Path) -> Option<Self> {
+    fn of(began: &RunStarted, path: &Path) -> Option<Self> {
         let mut names: Vec<SearchedName> = Vec::new();
         for (at, side) in began.sides.iter().enumerate() {
             let is_source = at + 1 < began.sides.len();
@@ -105,7 +106,7 @@ impl Search {
         (!names.is_empty()).then_some(Self { names, needles })
     }
 
-    fn look_in(&self, store: &Store, run: &RunEntry) -> io::Result<Vec<Happened>> {
+    fn look_in(&self, store: &Store, run: &RunEntry) -> io::Result<Vec<PathHistory>> {
         let mut record = reader::bytes(store, &run.name())?;
         let (mut found, mut bytes) = (Vec::new(), Vec::with_capacity(2 * STRETCH));
         loop {
@@ -125,7 +126,7 @@ impl Search {
     }
 
     /// Only lines that may be about the path are parsed.
-    fn look_at(&self, lines: &[u8], began: &Began, found: &mut Vec<Happened>) {
+    fn look_at(&self, lines: &[u8], began: &RunStarted, found: &mut Vec<PathHistory>) {
         let hits = self.needles.iter().flat_map(|needle| needle.find_iter(lines));
         let begin = |hit: usize| memchr::memrchr(b'\n', &lines[..hit]).map_or(0, |at| at + 1);
         let mut begins: Vec<usize> = hits.map(begin).collect();
@@ -140,14 +141,19 @@ impl Search {
         }
     }
 
-    fn emit(&self, event: Event, began: &Began) -> Option<Happened> {
+    fn emit(&self, event: Event, began: &RunStarted) -> Option<PathHistory> {
         let told = match event {
             Event::Step(step) => {
-                let StepLine { verb, path, was, reason, outcome, .. } = step;
-                let sides = match verb {
-                    // The entry left one folder and is in the other.
-                    VerbWord::Rename if began.command == CommandWord::Move => Sides::Both,
-                    VerbWord::Vacate => Sides::Source,
+                let StepLine { verb, side, path, was, reason, outcome, .. } = step;
+                let sides = match (verb, side) {
+                    // A renamed entry left one folder and is in the other. Of removals, records of version 2
+                    // name no side.
+                    (VerbWord::Rename | VerbWord::Remove, None)
+                        if began.command == CommandWord::Move =>
+                    {
+                        Sides::Both
+                    }
+                    (_, Some(SideWord::Source)) => Sides::Source,
                     _ => Sides::Destination,
                 };
                 // A renamed folder takes its entries along.
@@ -178,7 +184,7 @@ impl Search {
         let SearchedName { root, .. } =
             is_it(path.as_bytes()).or_else(|| is_it(was.as_ref().map(Exact::as_bytes)?))?;
         let below = |path: Exact<_>| (&*root.join(path.to_path())).into();
-        Some(Happened {
+        Some(PathHistory {
             run: began.run,
             began: began.began.clone(),
             job: began.job.as_ref().map(|job| job.name.clone()),

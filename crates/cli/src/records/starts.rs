@@ -6,7 +6,7 @@ use std::path::Path;
 
 use crate::records::index::RunEntry;
 use crate::records::store::Store;
-use crate::report::events::{JobCall, Recorded, RunOutcome};
+use crate::report::events::{JobCall, RecordedRun, RunOutcome};
 
 /// One start of a job.
 #[derive(Clone, Debug)]
@@ -24,27 +24,27 @@ pub(crate) struct Starts {
     pub(crate) last: Option<Start>,
     /// The last start that has ended.
     pub(crate) last_ended: Option<Start>,
-    pub(crate) last_well: Option<Start>,
+    pub(crate) last_succeeded: Option<Start>,
 }
 
 impl Starts {
     fn is_known(&self) -> bool {
-        self.last_ended.is_some() && self.last_well.is_some()
+        self.last_ended.is_some() && self.last_succeeded.is_some()
     }
 
     fn add(&mut self, start: Start) {
-        if start.outcome != RunOutcome::GoingOn {
+        if start.outcome != RunOutcome::Running {
             self.last_ended.get_or_insert_with(|| start.clone());
         }
-        if start.outcome == RunOutcome::Well {
-            self.last_well.get_or_insert_with(|| start.clone());
+        if start.outcome == RunOutcome::Succeeded {
+            self.last_succeeded.get_or_insert_with(|| start.clone());
         }
         self.last.get_or_insert(start);
     }
 }
 
 /// The calls of one start seen so far, the last first.
-type Seen = (u64, Vec<Recorded>);
+type Seen = (u64, Vec<RecordedRun>);
 
 impl Store {
     /// The starts of these jobs of a file; `file` is a path without links.
@@ -76,13 +76,13 @@ impl Store {
 
 impl Starts {
     /// Adds the calls of one start, the last first.
-    fn extend(&mut self, calls: &[Recorded]) {
+    fn extend(&mut self, calls: &[RecordedRun]) {
         let Some(first) = calls.last() else { return };
         let expected = first.began.job.as_ref().map_or(1, |job| job.calls);
         let outcomes = || calls.iter().map(|call| call.outcome);
         let worst = outcomes().max_by_key(|outcome| severity(*outcome));
         let outcome = match worst.unwrap_or(RunOutcome::CutShort) {
-            going @ RunOutcome::GoingOn => going,
+            going @ RunOutcome::Running => going,
             RunOutcome::Stopped => RunOutcome::Stopped,
             // Later calls of the start are missing.
             _ if (calls.len() as u64) < expected => RunOutcome::CutShort,
@@ -95,8 +95,9 @@ impl Starts {
 /// From good to bad.
 fn severity(outcome: RunOutcome) -> usize {
     use RunOutcome::{
-        CutShort, Different, EndedEarly, GoingOn, Problems, Refused, Stopped, Well, Wrong,
+        CutShort, Different, EndedEarly, Invalid, Problems, Refused, Running, Stopped, Succeeded,
     };
-    let all = [Well, Different, Problems, EndedEarly, Refused, Wrong, CutShort, Stopped, GoingOn];
+    let all =
+        [Succeeded, Different, Problems, EndedEarly, Refused, Invalid, CutShort, Stopped, Running];
     all.iter().position(|known| *known == outcome).unwrap_or_default()
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::drives::{self, CaseFolding, Feature, Features};
 use utter_echo_core::explain::{self, RuleTally, Survey};
 use utter_echo_core::guard::Refusal;
@@ -20,10 +20,10 @@ use utter_echo_core::{self as core, Overview, StepOutcome};
 use crate::exit::{Exit, WrongCall};
 use crate::report::events::{
     Amount, CommandWord, DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine,
-    FoundLine, Head, Holds, Letters, NoteLine, OutcomeWord, ParticipationWord, PastRunLine,
-    Planned, ProblemLine, RuleLine, RunOutcome, RunTotals, Says, Selected, SideTotals,
-    StandingWord, StateWord, StepLine, Suggestion, TotalsLine, VerbTotals, VerbWord, VerdictLine,
-    Word,
+    FoundLine, Head, Holds, Letters, NoteLine, OutcomeWord, ParticipationWord, Planned,
+    ProblemLine, RuleLine, RunOutcome, RunTotals, Says, Selected, SetAsideRunLine, SideTotals,
+    SideWord, StandingWord, StateWord, StepLine, Suggestion, TotalsLine, VerbTotals, VerbWord,
+    VerdictLine, Word,
 };
 use crate::report::exact::Sources;
 use crate::report::wording;
@@ -36,7 +36,7 @@ use crate::terminal::names;
 pub(crate) struct Took {
     pub(crate) planning: Duration,
     /// Including reading back.
-    pub(crate) enacting: Duration,
+    pub(crate) executing: Duration,
     pub(crate) reading_back: Duration,
 }
 
@@ -52,8 +52,8 @@ impl Head {
     }
 
     /// The head of a saved plan.
-    pub(crate) fn enacting(self, plan: &Path) -> Self {
-        Self { command: CommandWord::Enact, plan: Some(plan.into()), ..self }
+    pub(crate) fn executing(self, plan: &Path) -> Self {
+        Self { command: CommandWord::Execute, plan: Some(plan.into()), ..self }
     }
 }
 
@@ -80,7 +80,7 @@ pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.notes.iter().map(|note| {
         let path = wording::note_path(note).map(Into::into);
         Event::Note(NoteLine {
-            about: wording::note_id(note).into(),
+            code: wording::note_id(note).into(),
             path,
             text: wording::note(note),
         })
@@ -109,8 +109,8 @@ pub(crate) fn totals_of_run(plan: &Plan, outcome: &core::Outcome, took: Took) ->
     let run = RunTotals {
         done: VerbTotals::of(|verb| outcome.done(verb)),
         bytes_written: outcome.bytes_written,
-        seconds: (took.planning + took.enacting).as_secs_f64(),
-        seconds_writing: took.enacting.saturating_sub(took.reading_back).as_secs_f64(),
+        seconds: (took.planning + took.executing).as_secs_f64(),
+        seconds_writing: took.executing.saturating_sub(took.reading_back).as_secs_f64(),
         seconds_reading_back: took.reading_back.as_secs_f64(),
         ending: match outcome.ending {
             core::Ending::Complete => EndingWord::Complete,
@@ -118,7 +118,7 @@ pub(crate) fn totals_of_run(plan: &Plan, outcome: &core::Outcome, took: Took) ->
             core::Ending::Early(_) => EndingWord::Early,
         },
         set_aside: outcome.set_aside.as_deref().map(Into::into),
-        notes_only: outcome.notes_only,
+        journal_only: outcome.notes_only,
     };
     let totals = totals(plan, plan.problems.len() + outcome.problems.len());
     TotalsLine { run: Some(run), ..totals }
@@ -140,7 +140,7 @@ impl RunTotals {
 }
 
 fn nothing_was_touched(has_begun: bool) -> &'static str {
-    if has_begun { "what was done before is whole" } else { "nothing was touched" }
+    if has_begun { "finished files are intact" } else { "nothing was touched" }
 }
 
 /// A declined plan.
@@ -157,10 +157,10 @@ pub(crate) fn ending(plan: &Plan, outcome: &core::Outcome, stop: Option<Stop>) -
         core::Ending::Stopped => return Some(stopped(stop.unwrap_or(Stop::Terminated))),
         core::Ending::Early(cause) if cause.is_full() && plan.totals.steps.remove.bytes > 0 => (
             format!("ended early: {cause}"),
-            "make room, or let the removals make room with --remove-first, and run the same line again",
+            "free some space, or use --remove-first, and run the same command again",
         ),
         core::Ending::Early(cause) => {
-            (format!("ended early: {cause}"), "mend the cause and run the same line again")
+            (format!("ended early: {cause}"), "fix the cause and run the same command again")
         }
     };
     Some(ended(cause, advice))
@@ -172,16 +172,16 @@ pub(crate) fn stopped(stop: Stop) -> Event {
         Stop::Interrupted | Stop::Terminated => "stopped",
         Stop::HoursOver => "ended early: the hours of --within are over",
     };
-    ended(cause.to_owned(), "run the same line again to go on")
+    ended(cause.to_owned(), "run the same command again to continue")
 }
 
 /// Why a run that waited for its drive ends.
 pub(crate) fn gave_up(error: &anyhow::Error) -> Event {
-    ended(format!("cannot go on: {error:#}"), "mend the cause and run the same line again")
+    ended(format!("cannot continue: {error:#}"), "fix the cause and run the same command again")
 }
 
 fn ended(cause: String, advice: &str) -> Event {
-    let advice = Some(format!("what was done is whole; {advice}"));
+    let advice = Some(format!("finished files are intact; {advice}"));
     Event::Problem(ProblemLine { path: None, operation: "run".into(), cause, advice, guard: None })
 }
 
@@ -225,12 +225,12 @@ impl VerdictLine {
         });
         let left_out = |held: NotHeld| held.links + held.fifos + held.devices;
         Self {
-            says: match plan.is_empty() {
+            result: match plan.is_empty() {
                 _ if !plan.problems.is_empty() => Says::NotProven,
                 true => Says::Identical,
                 false => Says::Different,
             },
-            compared: compared(request, held.map_or(Aspects::NONE, |held| held.aspects)),
+            compared: compared(request, held.map_or(Attributes::NONE, |held| held.attributes)),
             not_held: held.map_or(0, left_out),
             sampled: (plan.totals.sampled.entries > 0).then(|| plan.totals.sampled.into()),
             content_differs: plan
@@ -241,18 +241,18 @@ impl VerdictLine {
 }
 
 /// The attributes that a verification compared.
-fn compared(request: &Request, not_held: Aspects) -> Vec<Word> {
+fn compared(request: &Request, not_held: Attributes) -> Vec<Word> {
     let content = match request.changed.by {
         CompareBy::SizeTime | CompareBy::Size => "size",
         CompareBy::Content => "content",
         CompareBy::Presence => return vec!["presence".into()],
     };
-    let has_report = |aspect: &Aspect| {
+    let has_report = |attribute: &Attribute| {
         // Holes are not compared, and content is named with how it was compared.
-        !matches!(aspect, Aspect::Content | Aspect::Holes) && !not_held.has(*aspect)
+        !matches!(attribute, Attribute::Content | Attribute::Holes) && !not_held.has(*attribute)
     };
-    let content = request.carry.has(Aspect::Content).then_some(content);
-    let carried = request.carry.iter().filter(has_report).map(Aspect::name);
+    let content = request.carry.has(Attribute::Content).then_some(content);
+    let carried = request.carry.iter().filter(has_report).map(Attribute::name);
     content.into_iter().chain(carried).map(Into::into).collect()
 }
 
@@ -262,13 +262,13 @@ pub(crate) fn explained(explained: &[explain::Explained]) -> impl Iterator<Item 
         Event::Path(ExplainedLine {
             path: (&one.path).into(),
             entry: one.kind.map(Into::into),
-            fate: match one.fate {
+            decision: match one.fate {
                 explain::Participation::Taken => ParticipationWord::Taken,
                 explain::Participation::IfNeeded => ParticipationWord::IfNeeded,
                 explain::Participation::LeftOut => ParticipationWord::LeftOut,
             },
             rule: one.rule.clone(),
-            decided_at: one.at.as_ref().map(Into::into),
+            decided_by_folder: one.at.as_ref().map(Into::into),
         })
     };
     explained.iter().map(one).chain([TotalsLine::default().into()])
@@ -279,7 +279,7 @@ pub(crate) fn survey(survey: &Survey) -> impl Iterator<Item = Event> {
     let rule = |RuleTally { rule, leaves_out, count }: &RuleTally| {
         let (taken, left_out) = if *leaves_out { (0, count.entries) } else { (count.entries, 0) };
         let (rule, bytes) = (rule.clone(), Some(count.bytes));
-        Event::Rule(RuleLine { rule, taken, left_out, kept: 0, bytes })
+        Event::Rule(RuleLine { rule, taken, left_out, left_in_destination: 0, bytes })
     };
     let selection = Some(Selected { taken: survey.taken.into(), left_out: survey.left_out.into() });
     let problem_count = survey.problems.len() as u64;
@@ -296,7 +296,7 @@ pub(crate) fn drives(drives: &[drives::Drive]) -> impl Iterator<Item = Event> {
 /// Runs with set-aside entries.
 pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
     let end = TotalsLine { listed: Some(runs.len() as u64), ..TotalsLine::default() };
-    runs.iter().map(|run| Event::Run(run.into())).chain([end.into()])
+    runs.iter().map(|run| Event::SetAsideRun(run.into())).chain([end.into()])
 }
 
 /// A problem with a job.
@@ -307,9 +307,7 @@ pub(crate) fn wrong_job(wrong: &WrongCall) -> Event {
 /// A job that another process runs.
 pub(crate) fn job_in_use(name: &str, process: Option<u32>) -> Event {
     let by = process.map_or("another process".to_owned(), |process| format!("process {process}"));
-    of_a_job(&format!(
-        "job '{name}' is being run by {by}\n  wait until that ends, or say --queue to wait for it here"
-    ))
+    of_a_job(&format!("job '{name}' is being run by {by}\n  wait for it to end, or use --queue"))
 }
 
 /// A job with wrong places or rules.
@@ -321,8 +319,7 @@ pub(crate) fn job_that_fails(name: &str, error: &anyhow::Error) -> Event {
 pub(crate) fn shared_destination(name: &str, other: &str, place: &Path) -> Event {
     let place = names::path(place);
     of_a_job(&format!(
-        "jobs '{name}' and '{other}' both write to '{place}'\n  give one another destination, or write \
-         shares-destination = true in both, which suits copies alone"
+        "jobs '{name}' and '{other}' both write to '{place}'\n  give one another destination, or set shares-destination = true in both (for copies only)"
     ))
 }
 
@@ -346,8 +343,8 @@ pub(crate) fn problems(problems: &[problem::Problem]) -> impl Iterator<Item = Ev
 }
 
 impl Event {
-    pub(crate) fn note(about: &'static str, text: String) -> Self {
-        Self::Note(NoteLine { about: about.into(), path: None, text })
+    pub(crate) fn note(code: &'static str, text: String) -> Self {
+        Self::Note(NoteLine { code: code.into(), path: None, text })
     }
 }
 
@@ -358,9 +355,11 @@ impl From<TotalsLine> for Event {
 }
 
 fn rules(plan: &Plan) -> impl Iterator<Item = Event> {
-    plan.decided.iter().cloned().map(|RuleSummary { rule, taken, left_out, kept }| {
-        Event::Rule(RuleLine { rule, taken, left_out, kept, bytes: None })
-    })
+    plan.decided.iter().cloned().map(
+        |RuleSummary { rule, taken, left_out, kept: left_in_destination }| {
+            Event::Rule(RuleLine { rule, taken, left_out, left_in_destination, bytes: None })
+        },
+    )
 }
 
 fn step(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Event {
@@ -372,6 +371,7 @@ impl StepLine {
     pub(crate) fn of(placed: &PlacedStep<'_>, outcome: Option<StepOutcome>) -> Self {
         Self {
             verb: placed.step.verb.into(),
+            side: (placed.step.verb == plan::Verb::RemoveSource).then_some(SideWord::Source),
             entry: placed.step.kind().into(),
             path: (&placed.path).into(),
             was: placed.was.as_ref().map(Into::into),
@@ -381,7 +381,7 @@ impl StepLine {
             outcome: outcome.map(|outcome| match outcome {
                 StepOutcome::Done => OutcomeWord::Done,
                 StepOutcome::Failed => OutcomeWord::Failed,
-                StepOutcome::Stale => OutcomeWord::Overtaken,
+                StepOutcome::Stale => OutcomeWord::Stale,
                 StepOutcome::NotReached => OutcomeWord::NotReached,
             }),
         }
@@ -411,7 +411,7 @@ pub(crate) fn totals(plan: &Plan, problems: usize) -> TotalsLine {
     let planned = Planned {
         steps: VerbTotals::of(|verb| totals.of(verb)),
         unchanged: totals.unchanged.into(),
-        spared_newer: totals.spared_newer,
+        left_newer: totals.left_newer,
         held_back: totals.held_back,
         source: totals.source.into(),
         destination: totals.destination.into(),
@@ -427,7 +427,7 @@ impl VerbTotals {
             adjust: count(plan::Verb::Adjust).into(),
             rename: count(plan::Verb::Rename).into(),
             remove: count(plan::Verb::Remove).into(),
-            vacate: count(plan::Verb::Vacate).into(),
+            left_source: count(plan::Verb::RemoveSource).into(),
         }
     }
 }
@@ -444,7 +444,7 @@ impl VerbTotals {
             adjust: sum(self.adjust, other.adjust),
             rename: sum(self.rename, other.rename),
             remove: sum(self.remove, other.remove),
-            vacate: sum(self.vacate, other.vacate),
+            left_source: sum(self.left_source, other.left_source),
         }
     }
 }
@@ -462,8 +462,7 @@ impl From<plan::Verb> for VerbWord {
             plan::Verb::Replace => Self::Replace,
             plan::Verb::Adjust => Self::Adjust,
             plan::Verb::Rename => Self::Rename,
-            plan::Verb::Remove => Self::Remove,
-            plan::Verb::Vacate => Self::Vacate,
+            plan::Verb::Remove | plan::Verb::RemoveSource => Self::Remove,
         }
     }
 }
@@ -515,31 +514,31 @@ impl From<&Features> for Holds {
         let held = Feature::ALL.into_iter().filter(|ability| abilities.holds(*ability));
         let names = &abilities.names;
         Self {
-            abilities: held.filter_map(|a| wording::ability(a).map(Into::into)).collect(),
+            features: held.filter_map(|a| wording::ability(a).map(Into::into)).collect(),
             flags: abilities.flags.names().map(Into::into).collect(),
-            time_grain_nanoseconds: abilities.grain,
+            time_resolution_nanoseconds: abilities.grain,
             forbidden_in_names: names.forbidden.clone(),
-            names_no_control: names.no_control,
+            names_without_control_characters: names.no_control,
             names_letters: match names.letters {
                 drives::NameBytes::Any => Letters::Any,
                 drives::NameBytes::Utf8 => Letters::Utf8,
                 drives::NameBytes::Ascii => Letters::Ascii,
             },
-            names_firm_end: names.firm_end,
-            names_fold_case: names.folding != CaseFolding::Never,
+            names_no_trailing_dot_or_space: names.firm_end,
+            names_case_insensitive: names.folding != CaseFolding::Never,
             largest_file: abilities.largest_file,
         }
     }
 }
 
-impl From<&Overview> for PastRunLine {
+impl From<&Overview> for SetAsideRunLine {
     fn from(run: &Overview) -> Self {
         let about = run.known.as_ref().ok().and_then(|(_, about)| about.as_ref());
         let destination = about.map(core::RunSummary::destination);
         Self {
             path: (&*run.path).into(),
             began: began(&run.name).map(|began| began.to_string()),
-            standing: run.known.as_ref().map_or(StandingWord::Unreadable, |(standing, _)| {
+            state: run.known.as_ref().map_or(StandingWord::Unreadable, |(standing, _)| {
                 match standing {
                     core::Standing::NeverBegun => StandingWord::NeverBegun,
                     core::Standing::CutShort => StandingWord::CutShort,
@@ -562,10 +561,10 @@ impl RunOutcome {
     /// Of a run that ended with this.
     pub(crate) fn after(exit: Exit) -> Self {
         match exit {
-            Exit::Done => Self::Well,
+            Exit::Done => Self::Succeeded,
             Exit::Different => Self::Different,
             Exit::Problems | Exit::CutOff => Self::Problems,
-            Exit::WrongCall => Self::Wrong,
+            Exit::WrongCall => Self::Invalid,
             Exit::Refused => Self::Refused,
             Exit::EndedEarly => Self::EndedEarly,
             Exit::Interrupted | Exit::Terminated => Self::Stopped,

@@ -2,8 +2,8 @@
 //! with text.
 
 use crate::report::events::{
-    CommandWord, DifferenceLine, Event, FoundLine, Happened, Head, JobStands, OutcomeWord,
-    Recorded, StepLine,
+    CommandWord, DifferenceLine, Event, FoundLine, Head, JobStatus, OutcomeWord, PathHistory,
+    RecordedRun, StepLine,
 };
 use crate::report::sink::Sink;
 use crate::report::text;
@@ -39,7 +39,7 @@ const RUNS: Heads = &[
 const HAPPENED: Heads =
     &["run", "began", "job", "command", "what", "path", "was", "reason", "outcome"];
 const JOBS: Heads =
-    &["job", "enabled", "well", "outcome", "run", "last", "last_well", "next", "overdue_since"];
+    &["job", "enabled", "ok", "outcome", "run", "last", "last_succeeded", "next", "overdue_since"];
 
 impl Csv {
     pub(crate) fn new() -> Self {
@@ -92,12 +92,12 @@ impl Sink for Csv {
                     [number(bytes), word(reason), word(outcome.map_or("", OutcomeWord::word))];
                 self.row(STEPS, &[&fields[..], &rest].concat());
             }
-            Event::Recorded(run) => {
+            Event::PastRun(run) => {
                 self.write_pending();
                 self.waiting = Some(recorded(run));
             }
-            Event::Happened(happened) => self.row(HAPPENED, &happened_fields(happened)),
-            Event::JobStands(job) => self.row(JOBS, &job_status(job)),
+            Event::PathHistory(happened) => self.row(HAPPENED, &happened_fields(happened)),
+            Event::JobStatus(job) => self.row(JOBS, &job_status(job)),
             Event::Found(FoundLine { state, differences, listed }) if listed < differences => {
                 let (count, state) = (units::count(differences - listed), state.word());
                 streams::emit(&format!(
@@ -127,7 +127,7 @@ fn text_or_empty<T: ToString>(value: Option<T>) -> Vec<u8> {
     value.map(|value| number(&value)).unwrap_or_default()
 }
 
-fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
+fn recorded(run: &RecordedRun) -> Vec<Vec<u8>> {
     let (began, closed) = (&run.began, run.closed.as_ref());
     let job = began.job.as_ref().map(|job| &job.name);
     let destination = began.sides.last().map(|side| side.path.as_bytes().to_vec());
@@ -138,7 +138,7 @@ fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
         text_or_empty(job),
         destination.unwrap_or_default(),
         word(run.outcome.word()),
-        text_or_empty(closed.map(|closed| closed.code)),
+        text_or_empty(closed.map(|closed| closed.exit_code)),
         text_or_empty(closed.map(|closed| closed.done.entries)),
         text_or_empty(closed.map(|closed| closed.done.bytes)),
         text_or_empty(closed.map(|closed| closed.seconds)),
@@ -147,8 +147,8 @@ fn recorded(run: &Recorded) -> Vec<Vec<u8>> {
     ]
 }
 
-fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
-    let Happened { run, began, job, command, path, was, what, reason, outcome } = happened;
+fn happened_fields(happened: &PathHistory) -> Vec<Vec<u8>> {
+    let PathHistory { run, began, job, command, path, was, what, reason, outcome } = happened;
     vec![
         number(run),
         word(began),
@@ -162,15 +162,15 @@ fn happened_fields(happened: &Happened) -> Vec<Vec<u8>> {
     ]
 }
 
-fn job_status(job: &JobStands) -> Vec<Vec<u8>> {
+fn job_status(job: &JobStatus) -> Vec<Vec<u8>> {
     vec![
         word(&job.name),
         number(&job.enabled),
-        number(&job.is_well),
+        number(&job.ok),
         word(job.outcome.word()),
         text_or_empty(job.run),
         text_or_empty(job.times.last.as_ref()),
-        text_or_empty(job.times.last_well.as_ref()),
+        text_or_empty(job.times.last_succeeded.as_ref()),
         text_or_empty(job.times.next.as_ref()),
         text_or_empty(job.times.overdue_since.as_ref()),
     ]

@@ -25,16 +25,24 @@ pub(crate) trait Field {
     const TEXT: &'static str;
     const BASE64: &'static str;
     const ABOUT: &'static str;
+    /// Their names in older records.
+    const OLD: (&'static str, &'static str);
 }
 
-/// Defines a [`Field`] of this name.
+/// Defines a [`Field`] of this name. Names after a `|` are those of older records.
 macro_rules! field {
-    ($(#[doc = $about:literal])+ $name:ident = $text:literal / $base64:literal) => {
+    ($(#[doc = $about:literal])+ $name:ident = $text:literal / $base64:literal $(| $old:literal / $old64:literal)?) => {
         pub(crate) struct $name;
         impl crate::report::exact::Field for $name {
             const TEXT: &'static str = $text;
             const BASE64: &'static str = $base64;
             const ABOUT: &'static str = concat!($($about),+);
+            #[allow(unused_mut, unused_assignments, reason = "most have no older names")]
+            const OLD: (&'static str, &'static str) = {
+                let mut old = ($text, $base64);
+                $(old = ($old, $old64);)?
+                old
+            };
         }
     };
 }
@@ -109,8 +117,9 @@ fn described(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
 impl<'de, F: Field> Deserialize<'de> for Exact<F> {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let fields: HashMap<String, Value> = HashMap::deserialize(from)?;
-        let text = fields.get(F::TEXT).ok_or_else(|| D::Error::missing_field(F::TEXT))?;
-        let bytes = described(text, fields.get(F::BASE64));
+        let named = |name, old| fields.get(name).or_else(|| fields.get(old));
+        let text = named(F::TEXT, F::OLD.0).ok_or_else(|| D::Error::missing_field(F::TEXT))?;
+        let bytes = described(text, named(F::BASE64, F::OLD.1));
         bytes.map(|bytes| Self(bytes, PhantomData)).ok_or_else(|| D::Error::custom("no path"))
     }
 }

@@ -46,8 +46,8 @@ impl HeardTotals {
         self.entries += amounts.iter().map(|amount| amount.entries).sum::<u64>();
         self.bytes += amounts.iter().map(|amount| amount.bytes).sum::<u64>();
         let entries = |amount: Amount| i64::try_from(amount.entries).unwrap_or_default();
-        let VerbTotals { add, remove, vacate, .. } = run.done;
-        self.more = entries(add) - entries(remove) - entries(vacate);
+        let VerbTotals { add, remove, left_source, .. } = run.done;
+        self.more = entries(add) - entries(remove) - entries(left_source);
     }
 }
 

@@ -1,8 +1,8 @@
 //! Sets of words, the same in text and JSON.
 
-/// Defines an enum whose variants are printed as these words.
+/// Defines an enum whose variants are printed as these words. Words after a `|` are those of older records.
 macro_rules! words {
-    ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
+    ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal $(| $old:literal)?),+ $(,)? }) => {
         #[derive(Clone, Copy, Debug, PartialEq, Eq, schemars::JsonSchema)]
         $(#[$about])*
         pub(crate) enum $name {
@@ -18,7 +18,10 @@ macro_rules! words {
         impl<'de> serde::Deserialize<'de> for $name {
             fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
                 let word = std::borrow::Cow::<'de, str>::deserialize(from)?;
-                let known = Self::of(&word);
+                let known = match &*word {
+                    $($($old => Some(Self::$variant),)?)+
+                    word => Self::of(word),
+                };
                 known.ok_or_else(|| serde::de::Error::unknown_variant(&word, &[$($word),+]))
             }
         }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::drives::Feature;
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
@@ -35,7 +35,7 @@ pub(super) const ABILITIES: [(&str, &str); 12] = [
     ("trusted-xattr", "trusted attributes"),
     ("security-xattr", "security attributes"),
     ("holes", "holes"),
-    ("sharing", "shared content"),
+    ("shared_extents", "shared content"),
 ];
 
 /// The stable word for a capability; `None` for one that is not shown.
@@ -52,7 +52,7 @@ pub(super) fn ability(ability: Feature) -> Option<&'static str> {
         Feature::TrustedXattrs => "trusted-xattr",
         Feature::SecurityXattrs => "security-xattr",
         Feature::Holes => "holes",
-        Feature::Sharing => "sharing",
+        Feature::Sharing => "shared_extents",
         _ => return None,
     })
 }
@@ -67,15 +67,15 @@ pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
     let step = placed.step;
     if let Some(was) = &placed.was {
         let was = format!("was {}", names::shown(was.as_bytes()));
-        return match (step.aspects.is_empty(), &step.source, &step.destination) {
+        return match (step.attributes.is_empty(), &step.source, &step.destination) {
             (false, Some(source), Some(there)) => {
-                format!("{was}, {}", aspects(step.aspects, source, there))
+                format!("{was}, {}", attributes(step.attributes, source, there))
             }
             _ => was,
         };
     }
     if let Some(named) = &placed.named {
-        return format!("named {} in the source", names::shown(named));
+        return format!("was {} in the source", names::shown(named));
     }
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {
@@ -99,31 +99,30 @@ fn both_sides(step: &Step, reason: Reason) -> String {
             format!("same size, content differs from byte {}", units::count(offset))
         }
         (Reason::Reference, Some(source), _) if source.kind == Kind::Symlink => {
-            "leads elsewhere".to_owned()
+            "link target differs".to_owned()
         }
-        (Reason::Reference, ..) => "another device number".to_owned(),
-        (Reason::Apart, ..) => {
-            "shares its content with another name, and the source's does not".to_owned()
-        }
-        (Reason::Aspects, Some(source), Some(destination)) => {
-            aspects(step.aspects, source, destination)
+        (Reason::Reference, ..) => "device number differs".to_owned(),
+        (Reason::Apart, ..) => "hard link here, separate file in the source".to_owned(),
+        (Reason::Attributes, Some(source), Some(destination)) => {
+            attributes(step.attributes, source, destination)
         }
         (Reason::Extra, ..) => "not in the source".to_owned(),
         (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
         (Reason::Moved, ..) => "moved".to_owned(),
         (Reason::Unselected, ..) => "left out by the selection".to_owned(),
-        (Reason::Made, ..) => "made by that run".to_owned(),
+        (Reason::Made, ..) => "added by that run".to_owned(),
         (Reason::Before, ..) => "as it was before that run".to_owned(),
         (Reason::TakenOver, ..) => match step.kind() {
-            Kind::Folder => "renamed from the source to here, with everything in it".to_owned(),
-            _ => "renamed from the source to here".to_owned(),
+            Kind::Folder => "moved here, with everything in it".to_owned(),
+            _ => "moved here".to_owned(),
         },
-        (Reason::Arrives, ..) => "goes from the source once its copy is proven".to_owned(),
-        (Reason::Arrived, ..) => "goes from the source, since it is there already".to_owned(),
+        (Reason::Arrives, ..) => "removed from the source after verification".to_owned(),
+        (Reason::Arrived, ..) => "already in the destination".to_owned(),
         // Plans never hold these without both sides.
-        (Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Aspects, ..) => {
-            String::new()
-        }
+        (
+            Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Attributes,
+            ..,
+        ) => String::new(),
     }
 }
 
@@ -143,7 +142,7 @@ fn size_time(source: &State, destination: &State) -> String {
         (Some(time), Some(length)) => format!("{time}, {length}"),
         (Some(time), None) => format!("{time}, same size"),
         (None, Some(length)) => format!("{length}, same time"),
-        (None, None) => "older than its source".to_owned(),
+        (None, None) => "differs within the drive's time resolution".to_owned(),
     }
 }
 
@@ -160,21 +159,21 @@ fn time_difference(source: Time, destination: Time) -> Option<String> {
     Some(format!("{} by {span}", if difference > 0 { "newer" } else { "older" }))
 }
 
-fn aspects(differing: Aspects, source: &State, destination: &State) -> String {
-    let told = differing.iter().map(|aspect| match aspect {
-        Aspect::Times => {
+fn attributes(differing: Attributes, source: &State, destination: &State) -> String {
+    let told = differing.iter().map(|attribute| match attribute {
+        Attribute::Times => {
             let difference = time_difference(source.modified(), destination.modified());
             format!("time {}", difference.unwrap_or_default())
         }
-        Aspect::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
-        Aspect::Owner => {
+        Attribute::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
+        Attribute::Owner => {
             format!("owner {}:{} → {}:{}", destination.uid, destination.gid, source.uid, source.gid)
         }
-        Aspect::Acl => "access list".to_owned(),
-        Aspect::Xattr => "extended attributes".to_owned(),
-        Aspect::Flags => flags(source, destination),
-        Aspect::Atime => "access time".to_owned(),
-        Aspect::Content | Aspect::Hardlinks | Aspect::Holes => aspect.name().to_owned(),
+        Attribute::Acl => "access list".to_owned(),
+        Attribute::Xattr => "extended attributes".to_owned(),
+        Attribute::Flags => flags(source, destination),
+        Attribute::Atime => "access time".to_owned(),
+        Attribute::Content | Attribute::Hardlinks | Attribute::Holes => attribute.name().to_owned(),
     });
     told.collect::<Vec<_>>().join(", ")
 }
@@ -199,28 +198,26 @@ pub(crate) fn note(note: &Note) -> String {
     match note {
         Note::Mount(path) => {
             format!(
-                "{} is another drive mounted in the source; it is taken along",
+                "{} is another drive mounted in the source; it is included",
                 names::shown(path.as_bytes())
             )
         }
         Note::Nested(Nested { source_path, destination_path, folder }) => format!(
-            "{destination_path} has almost nothing of what {source_path} has, but {folder} \
-             does: did you mean that as the destination?"
+            "{destination_path} has almost nothing in common with {source_path}, but {folder} has: did you mean that as the destination?"
         ),
         Note::MissingFolders(path) => {
-            format!("folders that are missing on the way to {path} are made")
+            format!("creating missing parent folders of {path}")
         }
         Note::OwnerNotCarried => {
-            "owners are not carried: only a privileged user may give files to others".to_owned()
+            "owners are not copied: only root may give files to other users".to_owned()
         }
         Note::ReadFromMemory(files) => format!(
-            "{} could be read only as memory holds them, not as their drive does: they are in use, their drive is \
-             memory, or its driver has a device that only root may read",
+            "{} were read from the cache, not from the drive: they are in use, on a file system in memory, or on a device that only root may read",
             units::counted(*files, "file", "files")
         ),
         Note::OwnLeftOut(path) => {
             let path = names::shown(path.as_bytes());
-            format!("{path} is left out: utter itself writes there while it runs")
+            format!("{path} is left out: utter writes there during the run")
         }
         Note::MountLeftOut(path) => {
             format!(
@@ -232,11 +229,11 @@ pub(crate) fn note(note: &Note) -> String {
             let path =
                 if path.as_bytes().is_empty() { "it" } else { &names::shown(path.as_bytes()) };
             format!(
-                "the source is unfinished: a run that wrote to {path} was cut short; run that command again first"
+                "the source is incomplete: a run that wrote to {path} was cut short; run that command again first"
             )
         }
         Note::DriveWrittenTo(path) => format!(
-            "{} is another drive mounted in the destination; the run goes onto it",
+            "{} is another drive mounted in the destination; it is included",
             names::shown(path.as_bytes())
         ),
         Note::DriveLeftAlone(path) => format!(
@@ -245,47 +242,46 @@ pub(crate) fn note(note: &Note) -> String {
             names::shown(path.as_bytes())
         ),
         Note::OfTheDrive(path) => {
-            format!("{} belongs to its drive and is left alone", names::shown(path.as_bytes()))
+            format!(
+                "{} belongs to the file system and is left alone",
+                names::shown(path.as_bytes())
+            )
         }
         Note::PrivilegesLeftOut(count) => format!(
-            "set-id bits or capabilities of {} are left out: without their owner they would give \
-             somebody else's rights away",
+            "set-id bits or capabilities of {} are left out: without the original owner they would grant rights to others",
             units::entries(*count)
         ),
         Note::NotHeld(not_held) => self::not_held(not_held),
         Note::Ahead(count, span) => format!(
-            "the times of {} in the destination are in the future, up to {} ahead of this machine's \
-             clock: the clocks do not agree, so times do not tell what is newer",
+            "the times of {} in the destination are up to {} in the future: the clocks disagree, so times do not show which file is newer",
             units::counted(*count, "file", "files"),
             units::span(*span)
         ),
         Note::SecondFiles(count) => {
             let files = units::counted(*count, "file has", "files have");
-            format!(
-                "{files} more names than are moved together: what arrives is a second file, and names that stay keep the first"
-            )
+            format!("{files} hard links that stay behind; the destination gets separate copies")
         }
         Note::RootStays(source, WhyRootStays::Mounted) => {
             format!("{} itself stays, since a drive is mounted on it", names::harmless(source))
         }
         Note::RootStays(source, WhyRootStays::WorkedIn) => {
-            format!("{} itself stays, since you are working in it", names::harmless(source))
+            format!("{} itself stays, since it is your working folder", names::harmless(source))
         }
         Note::RootStays(source, WhyRootStays::Held) => {
             format!(
-                "{} itself stays, since nothing can be taken from the folder that it is in",
+                "{} itself stays, since the folder that contains it cannot be changed",
                 names::harmless(source)
             )
         }
         Note::NotUndoable(why) => format!(
-            "this move cannot be undone with 'utter undo', since there is no place for its notes: {why}; --set-aside gives it one"
+            "this move cannot be undone with 'utter undo', since there is no place for its undo journal: {why}; --set-aside gives it one"
         ),
         Note::GoneForGood(count) => format!(
-            "what is replaced is kept nowhere ({}), so an undo cannot bring it back; --set-aside keeps it",
+            "replaced entries are not kept ({}), so undo cannot restore them; use --set-aside",
             units::entries(*count)
         ),
         Note::LockPassedOver { path, process } => format!(
-            "process {process} has locked '{path}' or a folder above it, in which it may not write: its lock is passed over"
+            "process {process} has locked '{path}' or a folder above it, but may not write there: its lock is ignored"
         ),
         Note::IdlePattern(rule) => idle_pattern(rule),
     }
@@ -306,17 +302,17 @@ pub(super) fn idle_pattern(rule: &str) -> String {
 /// What a drive cannot store, in a short paragraph.
 fn not_held(not_held: &NotHeld) -> String {
     let mut parts = Vec::new();
-    let aspects: Vec<_> = not_held.aspects.iter().map(plural).collect();
-    if !aspects.is_empty() {
-        parts.push(format!("holds no {}", listed(&aspects, "or")));
+    let attributes: Vec<_> = not_held.attributes.iter().map(plural).collect();
+    if !attributes.is_empty() {
+        parts.push(format!("stores no {}", listed(&attributes, "or")));
     }
     if not_held.grain > 100 {
-        parts.push(format!("keeps times to {}", time_resolution(not_held.grain)));
+        parts.push(format!("stores times to {}", time_resolution(not_held.grain)));
     }
     if not_held.times > 0 {
         let entries = units::entries(not_held.times);
         parts.push(format!(
-            "cannot keep the times of {entries}, which are too far in the past or future"
+            "cannot store the times of {entries}, which are too far in the past or future"
         ));
     }
     let mut text = Vec::new();
@@ -335,16 +331,13 @@ fn not_held(not_held: &NotHeld) -> String {
     if !left_out.is_empty() {
         let left_out: Vec<_> = left_out.iter().map(String::as_str).collect();
         text.push(format!(
-            "left out, since the drive cannot hold them or this user may not make them: {}",
+            "left out, since the drive cannot store them or this user may not create them: {}",
             listed(&left_out, "and")
         ));
     }
     if !not_held.flags.is_empty() {
         let flags: Vec<_> = not_held.flags.names().collect();
-        text.push(format!(
-            "flags that cannot be set there by this user: {}",
-            listed(&flags, "and")
-        ));
+        text.push(format!("flags that this user cannot set there: {}", listed(&flags, "and")));
     }
     text.join("; ")
 }
@@ -357,15 +350,17 @@ pub(crate) fn time_resolution(nanos: u64) -> String {
     format!("{} {unit}", nanos / size)
 }
 
-fn plural(aspect: Aspect) -> &'static str {
-    match aspect {
-        Aspect::Mode => "modes",
-        Aspect::Owner => "owners",
-        Aspect::Acl => "access lists",
-        Aspect::Xattr => "extended attributes",
-        Aspect::Hardlinks => "hard links",
-        Aspect::Atime => "access times",
-        Aspect::Content | Aspect::Times | Aspect::Flags | Aspect::Holes => aspect.name(),
+fn plural(attribute: Attribute) -> &'static str {
+    match attribute {
+        Attribute::Mode => "modes",
+        Attribute::Owner => "owners",
+        Attribute::Acl => "access lists",
+        Attribute::Xattr => "extended attributes",
+        Attribute::Hardlinks => "hard links",
+        Attribute::Atime => "access times",
+        Attribute::Content | Attribute::Times | Attribute::Flags | Attribute::Holes => {
+            attribute.name()
+        }
     }
 }
 
@@ -395,25 +390,25 @@ pub(super) fn note_path(note: &Note) -> Option<&TreePath> {
 /// A stable word for a note, for programs.
 pub(crate) fn note_id(note: &Note) -> &'static str {
     match note {
-        Note::Mount(_) => "mount",
+        Note::Mount(_) => "mount-included",
         Note::Nested(_) => "nested",
         Note::MissingFolders(_) => "missing-folders",
         Note::OwnerNotCarried => "owner-not-carried",
         Note::MountLeftOut(_) => "mount-left-out",
-        Note::OwnLeftOut(_) => "own-left-out",
+        Note::OwnLeftOut(_) => "utter-own-files",
         Note::ReadFromMemory(_) => "read-from-memory",
-        Note::Ahead(..) => "ahead",
+        Note::Ahead(..) => "times-in-future",
         Note::UnfinishedSource(_) => "unfinished-source",
         Note::DriveWrittenTo(_) => "drive-written-to",
         Note::DriveLeftAlone(_) => "drive-left-alone",
-        Note::OfTheDrive(_) => "of-the-drive",
+        Note::OfTheDrive(_) => "drive-own-files",
         Note::PrivilegesLeftOut(_) => "privileges-left-out",
         Note::NotHeld(_) => "not-held",
-        Note::SecondFiles(_) => "second-files",
-        Note::RootStays(..) => "root-stays",
+        Note::SecondFiles(_) => "hard-links-split",
+        Note::RootStays(..) => "source-folder-stays",
         Note::NotUndoable(_) => "not-undoable",
-        Note::GoneForGood(_) => "gone-for-good",
-        Note::LockPassedOver { .. } => "lock-passed-over",
-        Note::IdlePattern(_) => "idle-pattern",
+        Note::GoneForGood(_) => "not-kept",
+        Note::LockPassedOver { .. } => "lock-ignored",
+        Note::IdlePattern(_) => "pattern-unused",
     }
 }

@@ -9,7 +9,7 @@ use crate::schedule::when::When;
 #[derive(Clone, Debug)]
 pub(crate) struct Scheduled {
     pub(crate) name: String,
-    pub(crate) about: Option<String>,
+    pub(crate) description: Option<String>,
     pub(crate) when: When,
     pub(crate) command: CommandLine,
     /// True if it runs commands of the user.

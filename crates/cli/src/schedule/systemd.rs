@@ -80,8 +80,8 @@ fn service(job: &Scheduled) -> String {
 
 fn title(job: &Scheduled) -> String {
     let plain = |text: &str| text.replace(char::is_control, " ").replace('%', "%%");
-    match &job.about {
-        Some(about) => format!("Utter Echo: {} ({})", plain(&job.name), plain(about)),
+    match &job.description {
+        Some(description) => format!("Utter Echo: {} ({})", plain(&job.name), plain(description)),
         None => format!("Utter Echo: {}", plain(&job.name)),
     }
 }

@@ -1,6 +1,6 @@
 //! Facts about one path on both sides, before anything is decided.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::identity::{DriveId, InodeNumbers};
 use utter_echo_model::names::NameObjection;
 use utter_echo_model::path::{NameArena, NameRange, TreePath};
@@ -61,7 +61,7 @@ pub(crate) enum DifferenceKind {
     /// The content, and why it counts as different.
     Content(Change),
     /// Only these attributes.
-    Aspects(Aspects),
+    Attributes(Attributes),
 }
 
 /// Why the destination's drive cannot hold the source's entry.

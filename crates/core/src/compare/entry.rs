@@ -7,7 +7,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use utter_echo_drives::capabilities::Capabilities;
 use utter_echo_files::attributes;
 use utter_echo_files::dirty_marker::Unflushed;
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::path::TreePath;
 use utter_echo_os::{Entry, Flags, Kind, Stat};
 
@@ -45,7 +45,7 @@ pub(super) fn compare(
     if context.terms.scope.by == CompareBy::Presence {
         return Ok(DifferenceKind::Nothing);
     }
-    if capabilities.carry.has(Aspect::Content)
+    if capabilities.carry.has(Attribute::Content)
         && let Some(change) = content_differs(context, capabilities, sides)?
     {
         return Ok(DifferenceKind::Content(change));
@@ -53,8 +53,12 @@ pub(super) fn compare(
     if context.reads.contents.is_noted() {
         return Ok(DifferenceKind::Nothing);
     }
-    let aspects = differing_aspects(context, capabilities, sides)?;
-    Ok(if aspects.is_empty() { DifferenceKind::Nothing } else { DifferenceKind::Aspects(aspects) })
+    let attributes = differing_attributes(context, capabilities, sides)?;
+    Ok(if attributes.is_empty() {
+        DifferenceKind::Nothing
+    } else {
+        DifferenceKind::Attributes(attributes)
+    })
 }
 
 /// As [`compare`], but always with every byte and every attribute.
@@ -75,8 +79,12 @@ pub(super) fn compare_all(
     if let Some(change) = change {
         return Ok(DifferenceKind::Content(change));
     }
-    let aspects = differing_aspects(context, capabilities, sides)?;
-    Ok(if aspects.is_empty() { DifferenceKind::Nothing } else { DifferenceKind::Aspects(aspects) })
+    let attributes = differing_attributes(context, capabilities, sides)?;
+    Ok(if attributes.is_empty() {
+        DifferenceKind::Nothing
+    } else {
+        DifferenceKind::Attributes(attributes)
+    })
 }
 
 fn content_differs(
@@ -120,7 +128,7 @@ fn file_differs(
         return contents_differ(context, sides);
     }
     if by == CompareBy::SizeTime {
-        if capabilities.carry.has(Aspect::Times) {
+        if capabilities.carry.has(Attribute::Times) {
             if capabilities.hours_apart(source.modified, destination.modified) {
                 // The times mean nothing.
                 return contents_differ(context, sides);
@@ -193,40 +201,40 @@ fn opened<'a>(
 }
 
 /// The carried attributes in which two entries of one kind differ.
-pub(super) fn differing_aspects(
+pub(super) fn differing_attributes(
     context: &Comparison<'_>,
     capabilities: &Capabilities,
     sides: &BothEntries<'_>,
-) -> io::Result<Aspects> {
+) -> io::Result<Attributes> {
     let (source, destination) = (sides.source.1, sides.destination.1);
     if source.modified != destination.modified {
         capabilities.count_time(source.modified);
     }
-    let mut differing = Aspects::NONE;
-    let mut note = |aspect, differs: bool| {
-        if differs && capabilities.carry.has(aspect) {
-            differing = differing.with(aspect);
+    let mut differing = Attributes::NONE;
+    let mut note = |attribute, differs: bool| {
+        if differs && capabilities.carry.has(attribute) {
+            differing = differing.with(attribute);
         }
     };
-    note(Aspect::Times, !capabilities.agree(source.modified, destination.modified));
-    note(Aspect::Atime, !capabilities.agree(source.accessed, destination.accessed));
+    note(Attribute::Times, !capabilities.agree(source.modified, destination.modified));
+    note(Attribute::Atime, !capabilities.agree(source.accessed, destination.accessed));
     let has = (destination.uid, destination.gid);
     let owner = capabilities.owner_to_set((source.uid, source.gid), has);
-    note(Aspect::Owner, owner.is_some());
+    note(Attribute::Owner, owner.is_some());
     let owner = owner.unwrap_or(has);
     // Nobody can set the mode of a symbolic link.
     let mode = capabilities.mode_for(source, owner);
-    note(Aspect::Mode, source.kind != Kind::Symlink && mode != destination.mode);
+    note(Attribute::Mode, source.kind != Kind::Symlink && mode != destination.mode);
     let told = source.flags_told.and(destination.flags_told).and(capabilities.drive.flags);
     note(
-        Aspect::Flags,
+        Attribute::Flags,
         capabilities.flags_to_carry(source.flags).and(told) != destination.flags.and(told),
     );
     if !capabilities.carries_hidden() || !looks_closely(sides, differing) {
         return Ok(differing);
     }
-    if capabilities.carry.has(Aspect::Flags) && flags_differ(context, capabilities, sides)? {
-        differing = differing.with(Aspect::Flags);
+    if capabilities.carry.has(Attribute::Flags) && flags_differ(context, capabilities, sides)? {
+        differing = differing.with(Attribute::Flags);
     }
     let xattrs = |entry| capabilities.xattrs(context.system, entry);
     let wanted = capabilities.xattrs_for(xattrs(sides.source.0)?, (source.uid, source.gid), owner);
@@ -267,7 +275,7 @@ fn flags(context: &Comparison<'_>, entry: Entry<'_>, kind: Kind) -> io::Result<O
 
 /// Attributes that `statx` does not show cost further calls. They are compared if the change time of the source
 /// shows that it may have been changed since it was copied, if something else differs, or if that was requested.
-fn looks_closely(sides: &BothEntries<'_>, differing: Aspects) -> bool {
+fn looks_closely(sides: &BothEntries<'_>, differing: Attributes) -> bool {
     let altered = sides.source.1.changed >= sides.destination.1.changed;
     let touched =
         sides.unflushed.is_some_and(|unflushed| unflushed.may_have_touched(sides.destination.1));

@@ -229,7 +229,7 @@ impl Walk<'_, '_> {
         {
             return;
         }
-        let makes = !matches!(what, DifferenceKind::Nothing | DifferenceKind::Aspects(_));
+        let makes = !matches!(what, DifferenceKind::Nothing | DifferenceKind::Attributes(_));
         let mut obstacle = makes.then(|| self.obstacle(visit, merged, source)).flatten();
         if what == DifferenceKind::Kind
             && there.kind == Kind::Folder

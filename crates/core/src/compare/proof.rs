@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use utter_echo_files::listing::Listing;
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_os::{Entry, Identity, Kind, Stat};
@@ -57,15 +57,15 @@ impl Comparison<'_> {
         let ((above, name), (other_above, other)) = (source.split_last(), destination.split_last());
         let (from, to) = (self.open_source(above)?, self.open_destination(other_above)?);
         let own = self.compare_pair((&from, name), (&to, other), *drive)?;
-        let aspects = match own.what {
+        let attributes = match own.what {
             // Its hard links would have to be renamed as well.
             _ if own.linked.is_some() || own.crosses => return Ok(None),
-            DifferenceKind::Nothing => Aspects::NONE,
-            DifferenceKind::Aspects(aspects) => aspects,
+            DifferenceKind::Nothing => Attributes::NONE,
+            DifferenceKind::Attributes(attributes) => attributes,
             _ => return Ok(None),
         };
         let same = own.kind != Kind::Folder || self.same_below(moved);
-        Ok(same.then_some(ProvenRename { aspects }))
+        Ok(same.then_some(ProvenRename { attributes }))
     }
 
     fn open_source(&self, path: &[u8]) -> io::Result<OwnedFd> {

@@ -1,6 +1,6 @@
 //! Questions and answers of the proof of a rename.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 
@@ -8,7 +8,7 @@ use utter_echo_model::path::TreePath;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct ProvenRename {
     /// The attributes to change after the rename.
-    pub(crate) aspects: Aspects,
+    pub(crate) attributes: Attributes,
 }
 
 /// The planned contents of new folders.

@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::AsFd;
 use std::sync::atomic::Ordering;
 
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
@@ -86,12 +86,12 @@ fn compare_roots(comparison: &Comparison<'_>) -> io::Result<Option<RootDifferenc
         at: None,
     };
     let drive = comparison.drives.root();
-    let mut aspects = entry::differing_aspects(comparison, &drive.capabilities, &sides)?;
+    let mut attributes = entry::differing_attributes(comparison, &drive.capabilities, &sides)?;
     if !drive.capabilities.keeps_top_times(pair.destination.exists()) {
-        aspects = aspects.without(Aspect::Times).without(Aspect::Atime);
+        attributes = attributes.without(Attribute::Times).without(Attribute::Atime);
     }
-    let what = DifferenceKind::Aspects(aspects);
-    Ok((!aspects.is_empty()).then(|| RootDifference {
+    let what = DifferenceKind::Attributes(attributes);
+    Ok((!attributes.is_empty()).then(|| RootDifference {
         source,
         destination: Some(there.into()),
         what,

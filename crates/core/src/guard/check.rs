@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use utter_echo_drives::features::Feature;
 use utter_echo_drives::map::DriveMap;
 use utter_echo_drives::mounted;
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::note::Note;
 use utter_echo_os::{Space, System};
@@ -55,7 +55,7 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
     if task.removes() && on(Guard::Swapped) {
         swapped::check(plan)?;
     }
-    if task.vacates() && on(Guard::Loss) {
+    if task.removes_sources() && on(Guard::Loss) {
         loss(run, plan)?;
     }
     if on(Guard::Space) {
@@ -67,11 +67,11 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
 /// Refuses a move that would lose attributes.
 pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
     let request = run.request;
-    if plan.totals.steps.vacate.entries == 0 {
+    if plan.totals.steps.left_source.entries == 0 {
         return Ok(());
     }
-    let lacks = Aspects::ALL.iter().filter(|aspect| !request.carry.has(*aspect));
-    let lacks = lacks.map(|aspect| aspect.name().to_owned());
+    let lacks = Attributes::ALL.iter().filter(|attribute| !request.carry.has(*attribute));
+    let lacks = lacks.map(|attribute| attribute.name().to_owned());
     let notes = plan.notes.iter().filter_map(|note| match note {
         Note::PrivilegesLeftOut(_) => Some("set-id bits and capabilities".to_owned()),
         other => other.not_carried(),

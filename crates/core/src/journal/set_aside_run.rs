@@ -12,7 +12,7 @@ use std::sync::OnceLock;
 use utter_echo_drives::capabilities::Capabilities;
 use utter_echo_drives::drive_handle::DriveHandle;
 use utter_echo_drives::features::Features;
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::state::{AttributesBefore, StateAfter};
 use utter_echo_os::{Caller, Entry, Lock, System};
 
@@ -84,7 +84,7 @@ impl<'a> SetAsideRun<'a> {
             });
         }
         lines::add(&recorder, &JournalLine::Roots(roots))?;
-        if request.task.vacates() {
+        if request.task.removes_sources() {
             let origins = pairs.iter().map(|pair| origin::of(system, pair));
             lines::add(&recorder, &JournalLine::Sources(origins.collect::<io::Result<_>>()?))?;
         }
@@ -93,7 +93,7 @@ impl<'a> SetAsideRun<'a> {
             // Only the journal is written there.
             Keeping::Notes => Features::default(),
         };
-        let capabilities = Capabilities::new(Aspects::ALL, features, caller, 0);
+        let capabilities = Capabilities::new(Attributes::ALL, features, caller, 0);
         let path = aside_place.path.join(run.name);
         let (keeping, lost) = (set_aside.what, OnceLock::new());
         let drive = DriveHandle::new(system, system.open_folder(folder.as_fd(), b"")?);

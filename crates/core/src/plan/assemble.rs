@@ -45,7 +45,7 @@ impl Plan {
         totals.destination.merge(&compared.destination);
         totals.unchanged.merge(compared.unchanged);
         totals.unchanged.merge(decided.unchanged);
-        totals.spared_newer += decided.spared_newer;
+        totals.left_newer += decided.left_newer;
         totals.held_back += decided.held_back;
         totals.sampled.merge(compared.sampled);
     }
@@ -86,7 +86,7 @@ impl Plan {
                 cause: Cause::NotCarried(missed),
             }));
         }
-        let leaves_none = self.totals.held_back == 0 && self.totals.spared_newer == 0;
+        let leaves_none = self.totals.held_back == 0 && self.totals.left_newer == 0;
         self.settles &= leaves_none && self.problems.iter().all(|it| it.cause.is_conflict());
         self.number();
     }
@@ -106,7 +106,7 @@ fn count_not_carried(map: &DriveMap, part: &Part) {
 /// A note if the root of a source stays although everything in it is removed.
 pub(crate) fn root_stays(pair: &Pair, part: &Part, why: WhyRootStays) -> Option<Note> {
     let top = part.folders.first()?;
-    let goes = |step: &Step| step.verb == Verb::Vacate || step.is_taken_over();
+    let goes = |step: &Step| step.verb == Verb::RemoveSource || step.is_taken_over();
     let is_emptied = !top.source_stays && part.all_steps().any(goes);
     is_emptied.then(|| Note::RootStays(pair.source_shown.clone(), why))
 }

@@ -11,7 +11,7 @@ use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::bytes::Bytes;
 use utter_echo_model::count::Count;
 use utter_echo_model::identity::DriveId;
@@ -29,7 +29,7 @@ use crate::policy::{
 use crate::request::{Guard, Places, RemovalLimit, Request, Safety, Task};
 
 /// Raised when an older program could misread what a newer one wrote.
-const VERSION: u32 = 3;
+const VERSION: u32 = 4;
 
 /// What a saved plan is for, and what it was made under.
 #[derive(Clone, Debug)]
@@ -39,7 +39,7 @@ pub struct Purpose {
     /// From where to where, as absolute paths.
     pub places: Places,
     /// The attributes to carry.
-    pub carry: Aspects,
+    pub carry: Attributes,
     /// What cannot be carried was a problem.
     pub strictly: bool,
     /// Guards and limits.
@@ -104,9 +104,11 @@ pub(crate) enum PlanLine {
         sha256: String,
     },
     /// The source's root goes when all in it went.
-    Vacate(SavedStep),
+    #[serde(rename = "source_root")]
+    SourceRoot(SavedStep),
     /// The source's name of the folder or step before, where that is another.
-    CameAs {
+    #[serde(rename = "source_name")]
+    SourceName {
         name: Bytes,
     },
 }
@@ -115,7 +117,7 @@ pub(crate) enum PlanLine {
 #[derive(Serialize, Deserialize)]
 pub(crate) struct SavedTerms {
     #[serde(with = "words")]
-    carry: Aspects,
+    carry: Attributes,
     strictly: bool,
     removal_limit: SavedLimit,
     remove_first: bool,
@@ -168,7 +170,7 @@ pub(crate) struct SavedStep {
     side: Side,
     reason: Reason,
     #[serde(with = "words")]
-    aspects: Aspects,
+    attributes: Attributes,
     source: Option<State>,
     destination: Option<State>,
     /// Number of the name that it becomes another name of.
@@ -177,29 +179,32 @@ pub(crate) struct SavedStep {
     rename_of: Option<u32>,
 }
 
-/// Aspects as their names where people may read them.
+/// Attributes as their names where people may read them.
 mod words {
     use serde::{Deserialize as _, Deserializer, Serialize as _, Serializer, de};
 
-    use utter_echo_model::aspect::Aspect;
-    use utter_echo_model::aspect::Aspects;
+    use utter_echo_model::attribute::Attribute;
+    use utter_echo_model::attribute::Attributes;
 
     #[allow(clippy::trivially_copy_pass_by_ref, reason = "so it is called")]
-    pub(crate) fn serialize<S: Serializer>(aspects: &Aspects, to: S) -> Result<S::Ok, S::Error> {
+    pub(crate) fn serialize<S: Serializer>(
+        attributes: &Attributes,
+        to: S,
+    ) -> Result<S::Ok, S::Error> {
         if to.is_human_readable() {
-            to.collect_seq(aspects.iter().map(Aspect::name))
+            to.collect_seq(attributes.iter().map(Attribute::name))
         } else {
-            aspects.bits().serialize(to)
+            attributes.bits().serialize(to)
         }
     }
 
-    pub(crate) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Aspects, D::Error> {
+    pub(crate) fn deserialize<'d, D: Deserializer<'d>>(from: D) -> Result<Attributes, D::Error> {
         if !from.is_human_readable() {
-            return u16::deserialize(from).map(Aspects::of_bits);
+            return u16::deserialize(from).map(Attributes::of_bits);
         }
         let named = |word: String| {
-            let known = Aspect::ALL.into_iter().find(|aspect| aspect.name() == word);
-            known.ok_or_else(|| de::Error::custom(format!("'{word}' is not an aspect")))
+            let known = Attribute::ALL.into_iter().find(|attribute| attribute.name() == word);
+            known.ok_or_else(|| de::Error::custom(format!("'{word}' is not an attribute")))
         };
         Vec::<String>::deserialize(from)?.into_iter().map(named).collect()
     }
@@ -211,7 +216,7 @@ fn saved(step: &Step, name: &[u8]) -> SavedStep {
         verb: step.verb,
         side: step.side,
         reason: step.reason,
-        aspects: step.aspects,
+        attributes: step.attributes,
         source: step.source,
         destination: step.destination,
         link_of: step.link().map(|NameId(name)| name),
@@ -264,17 +269,17 @@ pub(crate) fn each_line(
             let (known, before) = (*known, *before);
             put(PlanLine::Folder { parent, name, known, before })?;
             if let Some(name) = &folder.head.source_name {
-                put(PlanLine::CameAs { name: (&**name).into() })?;
+                put(PlanLine::SourceName { name: (&**name).into() })?;
             }
-            for step in folder.steps.iter().chain(&folder.vacates) {
+            for step in folder.steps.iter().chain(&folder.source_removals) {
                 put(PlanLine::Step(saved(step, folder.head.names.get(step.name))))?;
                 if let Some(name) = folder.other_name_in_source(step) {
-                    put(PlanLine::CameAs { name: name.into() })?;
+                    put(PlanLine::SourceName { name: name.into() })?;
                 }
             }
         }
-        if let Some(step) = &part.root_vacate {
-            put(PlanLine::Vacate(saved(step, b"")))?;
+        if let Some(step) = &part.root_source_removal {
+            put(PlanLine::SourceRoot(saved(step, b"")))?;
         }
         for NameElsewhere { folder, name } in &part.elsewhere {
             put(PlanLine::Name { folder: *folder, name: (&**name).into() })?;
@@ -388,12 +393,12 @@ impl PlanReader {
                 let step = step_of(step, &mut folder.head.names, false)?;
                 self.steps.push(step);
             }
-            PlanLine::Vacate(step) => {
+            PlanLine::SourceRoot(step) => {
                 self.end_folder();
                 let step = step_of(step, &mut NameArena::default(), true)?;
-                self.part()?.root_vacate = Some(step);
+                self.part()?.root_source_removal = Some(step);
             }
-            PlanLine::CameAs { name } => self.source_names(&name.name()?)?,
+            PlanLine::SourceName { name } => self.source_names(&name.name()?)?,
             PlanLine::Name { folder, name } => {
                 self.end_folder();
                 let name = name.name()?.into();
@@ -457,9 +462,10 @@ impl PlanReader {
         if let Some(folder) = self.parts.last_mut().and_then(|part| part.folders.last_mut())
             && !steps.is_empty()
         {
-            let goes = |step: &Step| step.verb == Verb::Vacate;
-            let (vacates, steps): (Vec<Step>, Vec<Step>) = steps.into_iter().partition(goes);
-            (folder.steps, folder.vacates) = (steps.into(), vacates.into());
+            let goes = |step: &Step| step.verb == Verb::RemoveSource;
+            let (source_removals, steps): (Vec<Step>, Vec<Step>) =
+                steps.into_iter().partition(goes);
+            (folder.steps, folder.source_removals) = (steps.into(), source_removals.into());
         }
     }
 
@@ -485,8 +491,8 @@ impl PlanReader {
         let mut plan = Plan { parts, problems, drives, totals: saved, ..Plan::default() };
         // Counted anew, the steps must come to what was saved; the rest does not follow from them.
         plan.number();
-        let vacate = Count::default();
-        (Totals { steps: StepTotals { vacate, ..plan.totals.steps }, ..plan.totals } == saved)
+        let left_source = Count::default();
+        (Totals { steps: StepTotals { left_source, ..plan.totals.steps }, ..plan.totals } == saved)
             .then_some((purpose, plan))
     }
 }
@@ -496,7 +502,7 @@ fn is_sorted(folder: &PlannedFolder) -> bool {
     let names =
         |pair: &[Step]| (folder.head.names.get(pair[0].name), folder.head.names.get(pair[1].name));
     let is_sorted = |steps: &[Step]| steps.windows(2).map(names).all(|(a, b)| a < b);
-    is_sorted(&folder.steps) && is_sorted(&folder.vacates)
+    is_sorted(&folder.steps) && is_sorted(&folder.source_removals)
 }
 
 fn purpose(head: PlanHead) -> Result<Purpose, String> {
@@ -529,7 +535,7 @@ fn step_of(step: SavedStep, names: &mut NameArena, is_root: bool) -> Result<Step
         verb: step.verb,
         side: step.side,
         reason: step.reason,
-        aspects: step.aspects,
+        attributes: step.attributes,
         source: step.source,
         destination: step.destination,
         relation,

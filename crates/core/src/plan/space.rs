@@ -102,7 +102,7 @@ impl SpaceNeed {
                 self.covered = self.covered.saturating_add(new.min(old));
                 self.largest_replaced = self.largest_replaced.max(new.min(old));
             }
-            Verb::Adjust | Verb::Rename | Verb::Remove | Verb::Vacate => {}
+            Verb::Adjust | Verb::Rename | Verb::Remove | Verb::RemoveSource => {}
         }
     }
 

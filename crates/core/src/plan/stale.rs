@@ -62,7 +62,7 @@ impl StaleSearch<'_> {
             stale.map(|stale| problem(&now.path.join(folder.name(step)), stale))
         };
         // Arriving entries are checked by their step in the destination.
-        let arrived = folder.vacates.iter().filter(|step| step.reason == Reason::Arrived);
+        let arrived = folder.source_removals.iter().filter(|step| step.reason == Reason::Arrived);
         let mut problems: Vec<Problem> =
             arrived.filter_map(|step| of_step(step, self.arrived(&now, step))).collect();
         if !folder.steps.is_empty() && self.is_another(&now) {

@@ -22,7 +22,7 @@ pub struct StepTotals {
     pub remove: Count,
     /// Entries that are removed from the source, with their bytes. Saved plans and journals do not hold them.
     #[serde(skip)]
-    pub vacate: Count,
+    pub left_source: Count,
 }
 
 /// Sums over a plan.
@@ -35,7 +35,7 @@ pub struct Totals {
     /// Unchanged entries.
     pub unchanged: Count,
     /// Different entries that stay because the destination's is newer.
-    pub spared_newer: u64,
+    pub left_newer: u64,
     /// Steps that an option forbids, each counted once.
     pub held_back: u64,
     /// Files of the random sample that were read.
@@ -62,7 +62,7 @@ impl Totals {
             Verb::Adjust => self.steps.adjust,
             Verb::Rename => self.steps.rename,
             Verb::Remove => self.steps.remove,
-            Verb::Vacate => self.steps.vacate,
+            Verb::RemoveSource => self.steps.left_source,
         }
     }
 
@@ -85,7 +85,7 @@ impl Totals {
             Verb::Adjust => &mut self.steps.adjust,
             Verb::Rename => &mut self.steps.rename,
             Verb::Remove => &mut self.steps.remove,
-            Verb::Vacate => &mut self.steps.vacate,
+            Verb::RemoveSource => &mut self.steps.left_source,
         };
         count.add(step.bytes());
         self.leftovers += u64::from(step.reason == Reason::Leftover);

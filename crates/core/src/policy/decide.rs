@@ -28,7 +28,7 @@ impl Draft<'_> {
         let selection = self.policy.selection;
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
-        dependence::settle_vacates(&mut decided.part, |_| false);
+        dependence::settle_source_removals(&mut decided.part, |_| false);
         if selection.is_of_chosen() {
             Linker::new(&mut decided.part).group_as_before(selection);
         }
@@ -60,8 +60,8 @@ impl Draft<'_> {
     }
 
     /// Sets the source's root folder, if it may be removed, and whether it can be renamed.
-    pub(crate) fn vacating_root(mut self, root: Option<State>, rename_path: RenamePath) -> Self {
-        self.roots.state = root.filter(|_| !self.policy.vacating.leave_folders);
+    pub(crate) fn source_root(mut self, root: Option<State>, rename_path: RenamePath) -> Self {
+        self.roots.state = root.filter(|_| !self.policy.moving.leave_folders);
         self.roots.rename_path = rename_path;
         self
     }
@@ -78,14 +78,14 @@ impl Draft<'_> {
         let RootDifference { source, destination, what } = *root;
         let (verb, reason) = match what {
             DifferenceKind::New => (Verb::Add, Reason::New),
-            DifferenceKind::Aspects(_) => (Verb::Adjust, Reason::Aspects),
+            DifferenceKind::Attributes(_) => (Verb::Adjust, Reason::Attributes),
             _ => return None,
         };
         let mut step = Step::new(verb, reason, (Some(source), destination));
-        if let DifferenceKind::Aspects(aspects) = what {
+        if let DifferenceKind::Attributes(attributes) = what {
             let sides = (Some(source), destination);
-            step.aspects = self.policy.own_aspects(aspects, sides, &TreePath::default);
-            if step.aspects.is_empty() {
+            step.attributes = self.policy.own_attributes(attributes, sides, &TreePath::default);
+            if step.attributes.is_empty() {
                 return None;
             }
         }

@@ -1,6 +1,6 @@
 //! The decision about one difference.
 
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Cause;
@@ -72,16 +72,16 @@ impl DifferenceContext<'_> {
             DifferenceKind::New => self.arrival(obstacle),
             // An entry that came back already has its attributes; those of the other side may never have been
             // complete.
-            DifferenceKind::Aspects(_) if self.has_come_back() => Decision::Nothing,
+            DifferenceKind::Attributes(_) if self.has_come_back() => Decision::Nothing,
             // It was never moved.
-            DifferenceKind::Kind | DifferenceKind::Content(_) | DifferenceKind::Aspects(_)
+            DifferenceKind::Kind | DifferenceKind::Content(_) | DifferenceKind::Attributes(_)
                 if self.is_at_home() =>
             {
                 Decision::Stays
             }
             DifferenceKind::Kind => self.other_kind(obstacle),
             DifferenceKind::Content(change) => self.other_content(change, obstacle),
-            DifferenceKind::Aspects(aspects) => self.other_aspects(aspects, obstacle),
+            DifferenceKind::Attributes(attributes) => self.other_attributes(attributes, obstacle),
         }
     }
 
@@ -135,15 +135,15 @@ impl DifferenceContext<'_> {
         }
     }
 
-    fn other_aspects(&self, aspects: Aspects, obstacle: Option<&Obstacle>) -> Decision {
+    fn other_attributes(&self, attributes: Attributes, obstacle: Option<&Obstacle>) -> Decision {
         match obstacle {
             Some(obstacle) => Decision::Problem(cause_of(obstacle)),
             None if self.is_ours() => self.if_granted(self.step(Verb::Replace, Reason::Leftover)),
             None if self.is_conflict() => Decision::Problem(Cause::NameTaken),
             None => {
-                let aspects = self.policy.own_aspects(aspects, self.sides(), self.path);
-                let step = Step { aspects, ..self.step(Verb::Adjust, Reason::Aspects) };
-                if aspects.is_empty() { Decision::Nothing } else { self.if_granted(step) }
+                let attributes = self.policy.own_attributes(attributes, self.sides(), self.path);
+                let step = Step { attributes, ..self.step(Verb::Adjust, Reason::Attributes) };
+                if attributes.is_empty() { Decision::Nothing } else { self.if_granted(step) }
             }
         }
     }
@@ -151,14 +151,14 @@ impl DifferenceContext<'_> {
     /// The destination's entry must not be replaced by another of the same name.
     fn keeps_its_name(&self, step: &Step) -> bool {
         let how = || (self.policy.conflicts.how)(&(self.path)());
-        self.policy.task.vacates() && self.policy.gives_way_not(step, how())
+        self.policy.task.removes_sources() && self.policy.gives_way_not(step, how())
     }
 
     /// True if a move back finds the content in place that it would bring.
     fn has_come_back(&self) -> bool {
-        let is_aspects = matches!(self.difference.what, DifferenceKind::Aspects(_));
+        let is_attributes = matches!(self.difference.what, DifferenceKind::Attributes(_));
         let is_folder = is_a_folder(self.difference.source);
-        is_aspects && self.policy.selection.is_of_chosen() && !is_folder
+        is_attributes && self.policy.selection.is_of_chosen() && !is_folder
     }
 
     /// True if a move back finds another entry in its place.
@@ -178,14 +178,14 @@ impl DifferenceContext<'_> {
             is_file && self.policy.drives.agree(self.drive, here, there)
         });
         let may_be_ours = self.policy.conflicts.may_be_ours;
-        self.policy.task.vacates() && same_time && may_be_ours(&(self.path_there)())
+        self.policy.task.removes_sources() && same_time && may_be_ours(&(self.path_there)())
     }
 
     /// True for a file with other attributes that a move finds in its place. A folder takes on the attributes of
     /// the arriving one.
     fn is_conflict(&self) -> bool {
         let gives_way = || (self.policy.conflicts.how)(&(self.path)()) == OnConflict::Replace;
-        self.policy.task.vacates() && !is_a_folder(self.difference.source) && !gives_way()
+        self.policy.task.removes_sources() && !is_a_folder(self.difference.source) && !gives_way()
     }
 
     /// The removal from the source: only of an entry that arrives or has arrived, and of a folder only if
@@ -210,11 +210,11 @@ impl DifferenceContext<'_> {
             // The entries of a folder that is renamed as a whole are not known.
             let is_unseen = self.difference.rename_path == RenamePath::WholeTree;
             let goes = self.child.map_or(is_unseen, |child| !child.source_stays);
-            if !goes || self.policy.vacating.leave_folders {
+            if !goes || self.policy.moving.leave_folders {
                 return None;
             }
         }
-        let step = Step::vacate(reason, self.difference.name, (Some(source), there));
+        let step = Step::source_removal(reason, self.difference.name, (Some(source), there));
         (self.policy.may(&step, self.drive) == Permission::Yes).then_some(step)
     }
 
@@ -279,12 +279,12 @@ impl DifferenceContext<'_> {
 impl Policy<'_> {
     /// The attributes in which a folder itself differs. Entries that were moved out of a source's folder have
     /// changed its time, so a newer time means nothing without a journal.
-    pub(super) fn own_aspects(
+    pub(super) fn own_attributes(
         &self,
-        aspects: Aspects,
+        attributes: Attributes,
         (source, there): (Option<State>, Option<State>),
         path: PathOf<'_>,
-    ) -> Aspects {
+    ) -> Attributes {
         let is_folder = source.is_some_and(|source| source.kind == Kind::Folder);
         let needs = if is_folder && self.selection.is_of_chosen() {
             self.selection.needs_of(path().as_bytes())
@@ -292,9 +292,12 @@ impl Policy<'_> {
             FolderNeeds::All
         };
         match needs {
-            FolderNeeds::Nothing => return Aspects::NONE,
+            FolderNeeds::Nothing => return Attributes::NONE,
             FolderNeeds::Time => {
-                return aspects.iter().filter(|aspect| *aspect == Aspect::Times).collect();
+                return attributes
+                    .iter()
+                    .filter(|attribute| *attribute == Attribute::Times)
+                    .collect();
             }
             FolderNeeds::All => {}
         }
@@ -302,9 +305,9 @@ impl Policy<'_> {
             source.kind == Kind::Folder && source.modified() > there.modified()
         });
         if self.sameness.doubts_times && is_newer {
-            aspects.without(Aspect::Times)
+            attributes.without(Attribute::Times)
         } else {
-            aspects
+            attributes
         }
     }
 }

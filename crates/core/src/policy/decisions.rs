@@ -14,7 +14,7 @@ pub(crate) struct Decisions {
     /// The number of steps that an option forbids, each counted once.
     pub(crate) held_back: u64,
     /// Files of the destination that stay because they are newer.
-    pub(crate) spared_newer: u64,
+    pub(crate) left_newer: u64,
     /// Unchanged entries that the comparison did not count.
     pub(crate) unchanged: Count,
     pub(crate) problems: Vec<Problem>,

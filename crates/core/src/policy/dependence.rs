@@ -20,13 +20,13 @@ pub(super) fn prune(part: &mut Part) -> u64 {
 /// Removes steps from a part, by their numbers in the plan, and steps that depend on them. Returns their number.
 pub(crate) fn withdraw(part: &mut Part, unwanted: &HashSet<usize>) -> u64 {
     let steps = DependencyGraph::of(part).prune(part, |number| unwanted.contains(&number));
-    let vacates = settle_vacates(part, |number| unwanted.contains(&number));
-    steps + vacates
+    let source_removals = settle_source_removals(part, |number| unwanted.contains(&number));
+    steps + source_removals
 }
 
 /// Removes source removals that are not possible in the present part: of entries that do not arrive, and of folders
 /// in which something stays. `unwanted` selects more, by their numbers in the plan. Returns their number.
-pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
+pub(super) fn settle_source_removals(part: &mut Part, unwanted: impl Fn(usize) -> bool) -> u64 {
     let mut stay: HashSet<(u32, Box<[u8]>)> = HashSet::new();
     let mut gone = 0;
     for at in (0..part.folders.len()).rev() {
@@ -43,9 +43,9 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
                 (arrives && !is_held && !unwanted(part.number(id))).then_some(*step)
             })
             .collect();
-        let lost = folder.vacates.len() - kept.len();
+        let lost = folder.source_removals.len() - kept.len();
         let folder = &mut part.folders[at];
-        folder.vacates = kept.into();
+        folder.source_removals = kept.into();
         folder.source_stays |= lost > 0;
         gone += lost as u64;
         if folder.source_stays {
@@ -53,8 +53,8 @@ pub(super) fn settle_vacates(part: &mut Part, unwanted: impl Fn(usize) -> bool) 
         }
     }
     let top_stays = part.folders.first().is_some_and(|top| top.source_stays);
-    if part.root_vacate.is_some() && top_stays {
-        part.root_vacate = None;
+    if part.root_source_removal.is_some() && top_stays {
+        part.root_source_removal = None;
         gone += 1;
     }
     gone

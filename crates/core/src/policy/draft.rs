@@ -34,7 +34,7 @@ pub(super) struct PassedOver {
     /// Entries for which an option forbids the step.
     pub(super) held_back: u64,
     /// Files that stay because they are newer in the destination.
-    pub(super) spared_newer: u64,
+    pub(super) left_newer: u64,
 }
 
 /// A folder with its drafted steps.
@@ -44,7 +44,7 @@ pub(super) struct DraftFolder {
     pub(super) presence: Presence,
     pub(super) steps: Vec<Option<Step>>,
     /// Removals from the source.
-    pub(super) vacates: Vec<Step>,
+    pub(super) source_removals: Vec<Step>,
     /// Something stays in the source's folder.
     pub(super) source_stays: bool,
     /// Names of entries that differ in the source.
@@ -118,7 +118,7 @@ impl DraftFolder {
         Self {
             presence: from.presence,
             steps: Vec::new(),
-            vacates: Vec::new(),
+            source_removals: Vec::new(),
             source_stays: false,
             source_names: SourceNames::default(),
             linked: Vec::new(),
@@ -130,13 +130,13 @@ impl DraftFolder {
                 before: from.head.before,
                 names: from.head.names,
             },
-            passed_over: PassedOver { held_back: 0, spared_newer: 0 },
+            passed_over: PassedOver { held_back: 0, left_newer: 0 },
             place: DraftPlace { children, parent: 0, order: Vec::new() },
         }
     }
 
     pub(super) fn is_empty(&self) -> bool {
-        let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;
+        let holds_back = self.passed_over.held_back + self.passed_over.left_newer > 0;
         self.does_nothing()
             && self.linked.is_empty()
             && self.place.children.is_empty()
@@ -145,7 +145,7 @@ impl DraftFolder {
 
     /// True if no step is planned in it, on either side.
     pub(super) fn does_nothing(&self) -> bool {
-        self.steps.is_empty() && self.vacates.is_empty()
+        self.steps.is_empty() && self.source_removals.is_empty()
     }
 
     fn sort(&mut self) {
@@ -205,7 +205,7 @@ impl<'a> Draft<'a> {
             children.sort_unstable_by(|a, b| name_of(&closed, *b).cmp(name_of(&closed, *a)));
             waiting.extend(children.into_iter().map(|child| (child, here, status)));
             if status != SubtreeStatus::Open {
-                folder.vacates.clear();
+                folder.source_removals.clear();
                 folder.source_stays = true;
                 folder.passed_over.held_back +=
                     folder.steps.iter_mut().filter_map(Option::take).count() as u64;
@@ -213,7 +213,7 @@ impl<'a> Draft<'a> {
             // Steps in a folder that is not made are dropped; one problem reports that.
             if status != SubtreeStatus::Lost {
                 self.decided.held_back += folder.passed_over.held_back;
-                self.decided.spared_newer += folder.passed_over.spared_newer;
+                self.decided.left_newer += folder.passed_over.left_newer;
             }
             self.folders.push(folder);
         }
@@ -241,7 +241,7 @@ impl<'a> Draft<'a> {
             let steps = folder.steps.iter_mut().filter_map(Option::take);
             self.decided.held_back += steps.count() as u64;
             folder.linked.clear();
-            folder.vacates.clear();
+            folder.source_removals.clear();
             folder.source_stays = true;
         }
     }
@@ -303,7 +303,7 @@ impl<'a> Draft<'a> {
             let DraftFolder {
                 mut head,
                 mut steps,
-                mut vacates,
+                mut source_removals,
                 source_stays,
                 source_names,
                 place,
@@ -316,11 +316,11 @@ impl<'a> Draft<'a> {
             let mut steps: Vec<Step> = steps.into_iter().map_while(identity).collect();
             steps.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             names.shrink();
-            vacates.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
+            source_removals.sort_unstable_by(|a, b| names.get(a.name).cmp(names.get(b.name)));
             PlannedFolder {
                 parent,
                 steps: steps.into(),
-                vacates: vacates.into(),
+                source_removals: source_removals.into(),
                 source_stays,
                 source_names,
                 head,
@@ -329,11 +329,10 @@ impl<'a> Draft<'a> {
         });
         let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.source_stays);
-        let root_vacate =
-            self.roots.state.filter(|_| goes).map(|root| {
-                Step::vacate(Reason::Arrived, NameRange::default(), (Some(root), None))
-            });
-        Part { root, root_vacate, folders, elsewhere: self.elsewhere, ..Part::default() }
+        let root_source_removal = self.roots.state.filter(|_| goes).map(|root| {
+            Step::source_removal(Reason::Arrived, NameRange::default(), (Some(root), None))
+        });
+        Part { root, root_source_removal, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
     /// The folders with a step or with a name that steps refer to, and those above them.
@@ -346,7 +345,7 @@ impl<'a> Draft<'a> {
         }
         for at in (1..self.folders.len()).rev() {
             needed[at] |= self.folders[at].steps.iter().any(Option::is_some);
-            needed[at] |= !self.folders[at].vacates.is_empty();
+            needed[at] |= !self.folders[at].source_removals.is_empty();
             needed[at] &= !dropped.contains(&at);
             if needed[at] {
                 needed[self.folders[at].place.parent as usize] = true;

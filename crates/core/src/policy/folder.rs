@@ -31,7 +31,7 @@ struct FolderDraft {
     is_locked: bool,
     only_of: Option<u32>,
     drafted: DraftFolder,
-    vacates: Vec<Step>,
+    source_removals: Vec<Step>,
     /// What stays in the destination's folder.
     left: WhatStays,
     /// Something stays in the source's folder; it stays because it cannot be removed.
@@ -65,7 +65,7 @@ impl FolderSink for Draft<'_> {
             is_locked: locked.is_some(),
             only_of: folder.stays.only_of,
             drafted: DraftFolder::new(folder),
-            vacates: Vec::new(),
+            source_removals: Vec::new(),
             left,
             source_stays,
             is_held: false,
@@ -86,18 +86,20 @@ impl FolderSink for Draft<'_> {
                 differences.shrink_to_fit();
             }
         }
-        let FolderDraft { path, mut drafted, vacates, left, source_stays, is_held, .. } = deciding;
+        let FolderDraft { path, mut drafted, source_removals, left, source_stays, is_held, .. } =
+            deciding;
         let is_removal = |step: &Step| step.verb == Verb::Remove;
         let removes = below.values().any(|below| below.removes)
             || drafted.steps.iter().flatten().any(is_removal);
         drafted.linked = linked.into_iter().map(|facts| alone(facts, &slots)).collect();
-        (drafted.vacates, drafted.source_stays) = (vacates, source_stays);
+        (drafted.source_removals, drafted.source_stays) = (source_removals, source_stays);
         let goes = below.values().any(|below| below.number.is_some() && !below.is_locked);
         let holds_locked = is_held || below.values().any(|below| below.is_locked);
         let is_locked = holds_locked && !goes && drafted.does_nothing();
         self.is_locked |= is_root && is_locked;
         if let Some(cause) = locked.filter(|_| is_held) {
-            self.locked.push((Problem { path, operation: Operation::Vacate, cause }, is_locked));
+            self.locked
+                .push((Problem { path, operation: Operation::RemoveSource, cause }, is_locked));
         }
         drafted.steps.shrink_to_fit();
         let number = (is_root || !drafted.is_empty()).then_some(self.folders.len());
@@ -137,12 +139,12 @@ impl Draft<'_> {
         let own_hold = own_hold.and_then(|state| sides::why_kept(&state, folder.only_of));
         let holds = own_hold.is_some() || folder.is_locked && goes.is_some();
         if let Some(cause) = own_hold.filter(|_| !folder.is_locked) {
-            let problem = Problem { path: own(), operation: Operation::Vacate, cause };
+            let problem = Problem { path: own(), operation: Operation::RemoveSource, cause };
             self.decided.problems.push(problem);
         }
         folder.source_stays |= holds || goes.is_none() && difference.source != OnSide::Absent;
         folder.is_held |= holds;
-        folder.vacates.extend(goes.filter(|_| !holds));
+        folder.source_removals.extend(goes.filter(|_| !holds));
         let decision = self.unless_locked(decision, difference, child, holds);
         if let Some(source) = difference.source_name {
             let drafted = &mut folder.drafted;
@@ -195,7 +197,7 @@ impl Draft<'_> {
             Decision::Stays => WhatStays::Something,
             Decision::Held(word) => {
                 match word {
-                    Permission::Newer => drafted.passed_over.spared_newer += 1,
+                    Permission::Newer => drafted.passed_over.left_newer += 1,
                     Permission::Held | Permission::Yes => drafted.passed_over.held_back += 1,
                 }
                 self.settle_subtree(child, SubtreeStatus::Held);
@@ -216,7 +218,7 @@ impl Draft<'_> {
                 );
                 let path = path.join(drafted.head.names.get(difference.name));
                 let operation = match cause {
-                    Cause::NameTaken => Operation::Vacate,
+                    Cause::NameTaken => Operation::RemoveSource,
                     _ => Operation::Write,
                 };
                 self.decided.problems.push(Problem { path, operation, cause });

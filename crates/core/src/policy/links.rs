@@ -3,7 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::verb::{Reason, Verb};
@@ -71,7 +71,7 @@ impl Draft<'_> {
             let seen = u32::try_from(group.len()).unwrap_or(u32::MAX);
             let has_more = group.iter().any(|member| member.source.links > seen);
             self.decided.is_short_sighted |= has_more && self.has_unseen;
-            self.decided.second_files += u64::from(has_more && self.policy.task.vacates());
+            self.decided.second_files += u64::from(has_more && self.policy.task.removes_sources());
             for member in &group {
                 self.copy_instead(member);
             }
@@ -117,7 +117,7 @@ impl Draft<'_> {
     }
 
     fn is_carried(&self, member: &LinkMember) -> bool {
-        self.policy.drives.carries(self.drive_of(member), Aspect::Hardlinks)
+        self.policy.drives.carries(self.drive_of(member), Attribute::Hardlinks)
     }
 
     /// In the order of their first members. If hard links are not carried, names that are links on both sides still

@@ -33,25 +33,29 @@ impl Policy<'_> {
             return Permission::Held;
         }
         // Conflicts of a move were decided where the path is known.
-        let how = match self.vacating.on_conflict {
+        let how = match self.moving.on_conflict {
             OnConflict::Ask => OnConflict::Replace,
             other => other,
         };
         let is_ours = step.reason == Reason::Leftover;
         let gives_way_not = !is_ours && self.gives_way_not(step, how);
-        if step.verb == Verb::Vacate && !self.task.vacates() || gives_way_not {
+        if step.verb == Verb::RemoveSource && !self.task.removes_sources() || gives_way_not {
             return Permission::Held;
         }
         let clears = step.reason == Reason::Leftover;
         if step.is_taken_over() {
-            let all = [Verb::Add, Verb::Vacate].iter().all(|verb| self.steps.has(*verb));
-            return if all && self.task.vacates() { Permission::Yes } else { Permission::Held };
+            let all = [Verb::Add, Verb::RemoveSource].iter().all(|verb| self.steps.has(*verb));
+            return if all && self.task.removes_sources() {
+                Permission::Yes
+            } else {
+                Permission::Held
+            };
         }
         let takes_away = matches!(step.verb, Verb::Remove | Verb::Rename);
         if takes_away && !clears && !self.task.removes() && !self.task.only_compares() {
             return Permission::Held;
         }
-        if self.sameness.spare_newer && self.is_newer_there(step, drive) {
+        if self.sameness.leave_newer && self.is_newer_there(step, drive) {
             Permission::Newer
         } else {
             Permission::Yes
@@ -60,7 +64,7 @@ impl Policy<'_> {
 
     /// True for a conflict of a move that must stay.
     pub(super) fn gives_way_not(&self, step: &Step, how: OnConflict) -> bool {
-        let (Verb::Replace, true) = (step.verb, self.task.vacates()) else { return false };
+        let (Verb::Replace, true) = (step.verb, self.task.removes_sources()) else { return false };
         match (how, step.source, step.destination) {
             (OnConflict::Replace, ..) => false,
             (OnConflict::Newer, Some(source), Some(there)) => source.modified() <= there.modified(),
@@ -85,7 +89,7 @@ impl Draft<'_> {
         match self.policy.may(&step, drive) {
             Permission::Yes => return Some(step),
             Permission::Held => self.decided.held_back += 1,
-            Permission::Newer => self.decided.spared_newer += 1,
+            Permission::Newer => self.decided.left_newer += 1,
         }
         None
     }

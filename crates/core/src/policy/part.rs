@@ -25,10 +25,10 @@ pub(crate) struct PlannedFolder {
     /// Steps in the destination, sorted by name.
     pub(crate) steps: Box<[Step]>,
     /// Removals from the source, sorted by name.
-    pub(crate) vacates: Box<[Step]>,
+    pub(crate) source_removals: Box<[Step]>,
     /// The number of the first step of either list in the plan.
     pub(crate) first: usize,
-    pub(crate) first_vacate: usize,
+    pub(crate) first_source_removal: usize,
     /// Something stays in the source's folder.
     pub(crate) source_stays: bool,
     /// For entries with another name than in the source.
@@ -59,14 +59,14 @@ impl PlannedFolder {
     /// Its steps that change one side.
     pub(crate) fn list(&self, side: Side) -> &[Step] {
         match side {
-            Side::Source => &self.vacates,
+            Side::Source => &self.source_removals,
             Side::Destination => &self.steps,
         }
     }
 
     fn first(&self, side: Side) -> usize {
         match side {
-            Side::Source => self.first_vacate,
+            Side::Source => self.first_source_removal,
             Side::Destination => self.first,
         }
     }
@@ -83,8 +83,8 @@ pub(crate) struct Part {
     /// The step of the root folder itself, which is the first of the part.
     pub(crate) root: Option<Step>,
     /// The removal of the source's root folder, which is the last step of the part.
-    pub(crate) root_vacate: Option<Step>,
-    /// The number of its first step, and the number of `root_vacate`, also if there is none.
+    pub(crate) root_source_removal: Option<Step>,
+    /// The number of its first step, and the number of `root_source_removal`, also if there is none.
     pub(crate) first: usize,
     pub(crate) last: usize,
     /// In tree order: each folder after the one above it.
@@ -108,11 +108,11 @@ impl Part {
             next += folder.steps.len();
         }
         for folder in &mut self.folders {
-            folder.first_vacate = next;
-            next += folder.vacates.len();
+            folder.first_source_removal = next;
+            next += folder.source_removals.len();
         }
         self.last = next;
-        next + usize::from(self.root_vacate.is_some())
+        next + usize::from(self.root_source_removal.is_some())
     }
 
     /// The number of a step in the plan.
@@ -130,10 +130,10 @@ impl Part {
             return Some(StepId::of_root(Side::Destination));
         }
         if number == self.last {
-            return self.root_vacate.map(|_| StepId::of_root(Side::Source));
+            return self.root_source_removal.map(|_| StepId::of_root(Side::Source));
         }
-        let is_vacate = number >= self.folders.first()?.first_vacate;
-        let side = if is_vacate { Side::Source } else { Side::Destination };
+        let is_source_removal = number >= self.folders.first()?.first_source_removal;
+        let side = if is_source_removal { Side::Source } else { Side::Destination };
         let begins = |folder: &PlannedFolder| folder.first(side) <= number;
         let at = self.folders.partition_point(begins).checked_sub(1)?;
         let slot = number - self.folders[at].first(side);
@@ -144,7 +144,7 @@ impl Part {
     pub(crate) fn step(&self, id: StepId) -> Option<&Step> {
         match (id.in_folder(), id.side()) {
             (None, Side::Destination) => self.root.as_ref(),
-            (None, Side::Source) => self.root_vacate.as_ref(),
+            (None, Side::Source) => self.root_source_removal.as_ref(),
             (Some(at), side) => self.folders.get(at)?.list(side).get(id.slot()),
         }
     }
@@ -184,9 +184,9 @@ impl Part {
     }
 
     pub(crate) fn all_steps(&self) -> impl Iterator<Item = &Step> {
-        let vacates = self.folders.iter().flat_map(|folder| &*folder.vacates);
+        let source_removals = self.folders.iter().flat_map(|folder| &*folder.source_removals);
         let steps = self.folders.iter().flat_map(|folder| &*folder.steps);
-        self.root.iter().chain(steps).chain(vacates).chain(&self.root_vacate)
+        self.root.iter().chain(steps).chain(source_removals).chain(&self.root_source_removal)
     }
 
     /// For parts from files: something stays in every folder of the source that is not removed.
@@ -194,10 +194,10 @@ impl Part {
         for at in (0..self.folders.len()).rev() {
             let (folder, above) = (&self.folders[at], self.folders[at].parent as usize);
             let names = &self.folders[above].head.names;
-            let mut vacates = self.folders[above].vacates.iter();
+            let mut source_removals = self.folders[above].source_removals.iter();
             let goes = match at {
-                0 => self.root_vacate.is_some(),
-                _ => vacates.any(|step| names.get(step.name) == &*folder.head.name),
+                0 => self.root_source_removal.is_some(),
+                _ => source_removals.any(|step| names.get(step.name) == &*folder.head.name),
             };
             self.folders[at].source_stays = !goes;
         }

@@ -113,7 +113,7 @@ impl RenameSearch<'_> {
         if let Some(step) = draft.step(new) {
             let sides = (step.source, removal.destination);
             *step = Step {
-                aspects: proven.aspects,
+                attributes: proven.attributes,
                 relation: Some(Relation::RenameOf(from)),
                 name: step.name,
                 ..Step::new(Verb::Rename, Reason::Moved, sides)

@@ -1,6 +1,6 @@
 //! The steps that undo the steps of a run.
 
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::path::NameRange;
 use utter_echo_model::state::{AttributesBefore, State, StateAfter};
 use utter_echo_model::verb::{Reason, Verb};
@@ -46,7 +46,7 @@ pub(crate) struct Reversal {
 impl Reversal {
     pub(crate) fn step(self, of: &Step) -> Step {
         let mut back = Step::new(Verb::Rename, Reason::Before, (self.before, Some(self.now)));
-        back.aspects = of.aspects;
+        back.attributes = of.attributes;
         back.relation = Some(Relation::RenameOf(self.from));
         back.name = self.name;
         back
@@ -63,7 +63,7 @@ pub(crate) fn reverse(
     let made = made(step, taken, alike);
     let planned = |verb, reason, source, destination| {
         let mut back = Step::new(verb, reason, (source, destination));
-        back.aspects = step.aspects;
+        back.attributes = step.attributes;
         back.name = name;
         Some(back)
     };
@@ -91,7 +91,7 @@ pub(crate) fn reverse(
             }
         }
         // Renames are undone in their old folder: see `Reversal`. Removals from a source are undone by moving back.
-        Verb::Rename | Verb::Vacate => None,
+        Verb::Rename | Verb::RemoveSource => None,
         Verb::Adjust => {
             let before = taken.before?;
             if taken.is_whole {
@@ -99,8 +99,8 @@ pub(crate) fn reverse(
             }
             let after = taken.left().or(taken.there.as_ref().map(State::from));
             // Other changes to a folder or file have changed its time as well.
-            let back = planned(Verb::Adjust, Reason::Aspects, Some(before.state), after)?;
-            Some(Step { aspects: back.aspects.with(Aspect::Times), ..back })
+            let back = planned(Verb::Adjust, Reason::Attributes, Some(before.state), after)?;
+            Some(Step { attributes: back.attributes.with(Attribute::Times), ..back })
         }
     }
 }
@@ -117,15 +117,15 @@ pub(crate) fn close(before: &AttributesBefore, there: &Stat, name: NameRange) ->
 
 /// The step that restores the attributes of an entry.
 pub(crate) fn adjusted(was: State, now: State, name: NameRange) -> Step {
-    let mut step = Step::new(Verb::Adjust, Reason::Aspects, (Some(was), Some(now)));
-    step.aspects = Aspects::ALL;
+    let mut step = Step::new(Verb::Adjust, Reason::Attributes, (Some(was), Some(now)));
+    step.attributes = Attributes::ALL;
     step.name = name;
     step
 }
 
 /// The step that restores the time of a folder.
 pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
-    Step { aspects: Aspects::NONE.with(Aspect::Times), ..adjusted(was, now, name) }
+    Step { attributes: Attributes::NONE.with(Attribute::Times), ..adjusted(was, now, name) }
 }
 
 /// The state after the step. If the run was killed before it could record that, the present entry counts if it is

@@ -1,6 +1,6 @@
 //! Reading steps from a saved plan, which were checked before they were saved.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::path::NameRange;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Side, Verb};
@@ -13,7 +13,7 @@ pub(crate) struct SavedParts {
     pub(crate) verb: Verb,
     pub(crate) side: Side,
     pub(crate) reason: Reason,
-    pub(crate) aspects: Aspects,
+    pub(crate) attributes: Attributes,
     pub(crate) source: Option<State>,
     pub(crate) destination: Option<State>,
     pub(crate) relation: Option<Relation>,
@@ -22,14 +22,14 @@ pub(crate) struct SavedParts {
 
 /// A step from a saved plan; fails if no plan could have it.
 pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
-    let SavedParts { verb, side, reason, aspects, source, destination, relation, name } = read;
+    let SavedParts { verb, side, reason, attributes, source, destination, relation, name } = read;
     let sides = match verb {
         Verb::Add => source.is_some() && destination.is_none(),
         Verb::Rename if reason == Reason::TakenOver => source.is_some() && destination.is_none(),
         Verb::Rename => destination.is_some(),
         Verb::Replace | Verb::Adjust => source.is_some() && destination.is_some(),
         Verb::Remove => source.is_none() && destination.is_some(),
-        Verb::Vacate => source.is_some(),
+        Verb::RemoveSource => source.is_some(),
     };
     if !sides {
         return Err("the sides do not fit the verb".into());
@@ -42,9 +42,9 @@ pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
     if !fits {
         return Err("the name that it speaks of does not fit the verb".into());
     }
-    let changed = if verb == Verb::Vacate { Side::Source } else { Side::Destination };
+    let changed = if verb == Verb::RemoveSource { Side::Source } else { Side::Destination };
     if side != changed {
         return Err("the step does not change that side".into());
     }
-    Ok(Step { side, aspects, relation, name, ..Step::new(verb, reason, (source, destination)) })
+    Ok(Step { side, attributes, relation, name, ..Step::new(verb, reason, (source, destination)) })
 }

@@ -1,6 +1,6 @@
 //! A step: one change to one side, with its reason. Only [`policy`](super) can make one.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::path::NameRange;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Side, Verb};
@@ -25,7 +25,7 @@ pub struct Step {
     /// Why.
     pub reason: Reason,
     /// The attributes that differ.
-    pub aspects: Aspects,
+    pub attributes: Attributes,
     /// The source's side; `None` if it has none.
     pub source: Option<State>,
     /// The destination's side; `None` if it has none.
@@ -49,7 +49,7 @@ impl Step {
             verb,
             side: Side::Destination,
             reason,
-            aspects: Aspects::NONE,
+            attributes: Attributes::NONE,
             source,
             destination,
             relation: None,
@@ -59,12 +59,12 @@ impl Step {
     }
 
     /// A removal from the source, for an entry that has arrived or will.
-    pub(in crate::policy) fn vacate(
+    pub(in crate::policy) fn source_removal(
         reason: Reason,
         name: NameRange,
         sides: (Option<State>, Option<State>),
     ) -> Self {
-        Self { side: Side::Source, name, ..Self::new(Verb::Vacate, reason, sides) }
+        Self { side: Side::Source, name, ..Self::new(Verb::RemoveSource, reason, sides) }
     }
 
     /// True if it renames the entry from the source.
@@ -103,7 +103,7 @@ impl Step {
         let state = match self.verb {
             Verb::Add | Verb::Replace if self.link().is_none() => self.source,
             Verb::Remove => self.destination,
-            Verb::Vacate => self.source,
+            Verb::RemoveSource => self.source,
             _ => None,
         };
         state.map_or(0, |state| state.bytes())
@@ -135,7 +135,7 @@ impl Step {
 
     /// True if it makes or changes an entry other than a folder.
     pub(crate) fn writes(&self) -> bool {
-        !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::Vacate)
+        !matches!(self.verb, Verb::Rename | Verb::Remove | Verb::RemoveSource)
             && self.kind() != Kind::Folder
     }
 }

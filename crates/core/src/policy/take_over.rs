@@ -28,7 +28,7 @@ impl Draft<'_> {
         // In tree order the entries of a folder follow it.
         for at in (0..self.folders.len()).rev() {
             let mut comes_along = true;
-            let vacates = self.folders[at].take_vacates();
+            let source_removals = self.folders[at].take_source_removals();
             let mut gone = HashSet::new();
             for slot in 0..self.folders[at].steps.len() {
                 let Some(step) = self.folders[at].steps[slot] else { continue };
@@ -36,7 +36,7 @@ impl Draft<'_> {
                 let is_whole = child.is_none_or(|child| whole.contains(&child));
                 let folder = &mut self.folders[at];
                 let goes = folder
-                    .find_vacate(&vacates, &step)
+                    .find_source_removal(&source_removals, &step)
                     .filter(|_| step.reason == Reason::TakenOver && is_whole);
                 comes_along &= goes.is_some();
                 if let Some(goes) = goes {
@@ -47,9 +47,9 @@ impl Draft<'_> {
                     folder.steps[slot] = Some(Step { reason: Reason::New, ..step });
                 }
             }
-            let left = vacates.into_iter().enumerate().filter(|(at, _)| !gone.contains(at));
+            let left = source_removals.into_iter().enumerate().filter(|(at, _)| !gone.contains(at));
             let folder = &mut self.folders[at];
-            folder.vacates = left.map(|(_, step)| step).collect();
+            folder.source_removals = left.map(|(_, step)| step).collect();
             if comes_along && folder.is_only_here() {
                 whole.insert(at);
             }
@@ -74,22 +74,24 @@ impl Draft<'_> {
 
 impl DraftFolder {
     /// Removals from the source, by name.
-    fn take_vacates(&mut self) -> Vec<Step> {
-        let mut vacates = std::mem::take(&mut self.vacates);
-        vacates
+    fn take_source_removals(&mut self) -> Vec<Step> {
+        let mut source_removals = std::mem::take(&mut self.source_removals);
+        source_removals
             .sort_unstable_by(|a, b| self.head.names.get(a.name).cmp(self.head.names.get(b.name)));
-        vacates
+        source_removals
     }
 
-    fn find_vacate(&self, vacates: &[Step], step: &Step) -> Option<usize> {
+    fn find_source_removal(&self, source_removals: &[Step], step: &Step) -> Option<usize> {
         let name = self.head.names.get(step.name);
-        vacates.binary_search_by(|vacate| self.head.names.get(vacate.name).cmp(name)).ok()
+        source_removals
+            .binary_search_by(|source_removal| self.head.names.get(source_removal.name).cmp(name))
+            .ok()
     }
 
     /// True if nothing of it stays in the source, and nothing of it is in the destination.
     fn is_only_here(&self) -> bool {
-        let goes = self.presence == Presence::Source && self.vacates.is_empty();
-        let holds_back = self.passed_over.held_back + self.passed_over.spared_newer > 0;
+        let goes = self.presence == Presence::Source && self.source_removals.is_empty();
+        let holds_back = self.passed_over.held_back + self.passed_over.left_newer > 0;
         goes && !self.source_stays && !holds_back
     }
 }

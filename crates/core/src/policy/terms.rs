@@ -1,7 +1,7 @@
 //! The options that decide about steps.
 
 use utter_echo_drives::map::DriveMap;
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::verb::Verbs;
@@ -17,7 +17,7 @@ pub(crate) trait DriveFacts: Sync {
     /// The time that the drive would keep.
     fn nearest(&self, drive: DriveId, time: Time) -> Time;
     /// True if an attribute is carried to the drive.
-    fn carries(&self, drive: DriveId, aspect: Aspect) -> bool;
+    fn carries(&self, drive: DriveId, attribute: Attribute) -> bool;
     /// True if renames keep the entries of folders and the times of files.
     fn renames(&self, drive: DriveId) -> bool;
 }
@@ -31,8 +31,8 @@ impl DriveFacts for DriveMap {
         self.get(drive).capabilities.drive.nearest(time)
     }
 
-    fn carries(&self, drive: DriveId, aspect: Aspect) -> bool {
-        self.get(drive).capabilities.carry.has(aspect)
+    fn carries(&self, drive: DriveId, attribute: Attribute) -> bool {
+        self.get(drive).capabilities.carry.has(attribute)
     }
 
     fn renames(&self, drive: DriveId) -> bool {
@@ -45,7 +45,7 @@ impl DriveFacts for DriveMap {
 /// When two entries count as the same.
 #[allow(clippy::struct_excessive_bools, reason = "options, each by itself")]
 pub(crate) struct SamenessTerms {
-    pub(crate) spare_newer: bool,
+    pub(crate) leave_newer: bool,
     /// Content is carried. Otherwise nothing is added, replaced or removed.
     pub(crate) content: bool,
     pub(crate) strictly: bool,
@@ -60,7 +60,7 @@ pub(crate) struct SamenessTerms {
 pub(crate) struct Policy<'a> {
     pub(crate) task: Task,
     pub(crate) steps: Verbs,
-    pub(crate) vacating: MoveOptions,
+    pub(crate) moving: MoveOptions,
     /// The entries that a move back leaves in place.
     pub(crate) selection: &'a Selection,
     pub(crate) drives: &'a dyn DriveFacts,
@@ -83,22 +83,22 @@ impl<'a> Policy<'a> {
         selection: &'a Selection,
         (drives, conflicts): (&'a dyn DriveFacts, &Conflicts<'a>),
     ) -> Self {
-        let mut vacating = request.vacating;
+        let mut moving = request.moving;
         // Folders that are not selected may lead to entries that are.
-        vacating.leave_folders |= !selection.takes_folders();
+        moving.leave_folders |= !selection.takes_folders();
         Self {
             task: request.task,
             steps: request.changed.steps,
-            vacating,
+            moving,
             selection,
             drives,
             conflicts: *conflicts,
             sameness: SamenessTerms {
-                spare_newer: request.changed.spare_newer,
-                content: request.carry.has(Aspect::Content),
+                leave_newer: request.changed.leave_newer,
+                content: request.carry.has(Attribute::Content),
                 strictly: request.changed.strictly,
                 by_presence: request.changed.by == CompareBy::Presence,
-                doubts_times: request.task.vacates() && !has_notes,
+                doubts_times: request.task.removes_sources() && !has_notes,
             },
         }
     }

@@ -7,7 +7,7 @@ use std::sync::OnceLock;
 
 use super::*;
 
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::NameArena;
 use utter_echo_model::state::{FolderIdentity, State};
@@ -36,7 +36,7 @@ impl DriveFacts for Made {
         time
     }
 
-    fn carries(&self, _: DriveId, _: Aspect) -> bool {
+    fn carries(&self, _: DriveId, _: Attribute) -> bool {
         true
     }
 
@@ -50,7 +50,7 @@ struct Says(bool);
 
 impl Proof for Says {
     fn same(&self, _: &MovedEntry<'_>) -> Option<ProvenRename> {
-        self.0.then_some(ProvenRename { aspects: Aspects::NONE })
+        self.0.then_some(ProvenRename { attributes: Attributes::NONE })
     }
 }
 
@@ -79,12 +79,12 @@ fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     Policy {
         task,
         steps,
-        vacating: MoveOptions::default(),
+        moving: MoveOptions::default(),
         selection: ALL.get_or_init(Selection::everything),
         drives,
         conflicts: Conflicts { how: &|_| OnConflict::Skip, may_be_ours: &|_| false },
         sameness: SamenessTerms {
-            spare_newer: false,
+            leave_newer: false,
             content: true,
             strictly: false,
             by_presence: false,
@@ -157,7 +157,7 @@ fn differences() -> [(Sides, DifferenceKind, Verb); 7] {
         (both, DifferenceKind::Content(Change::SizeTime), Verb::Replace),
         (both, DifferenceKind::Content(Change::Bytes(3)), Verb::Replace),
         ((Some(link), Some(old)), DifferenceKind::Kind, Verb::Replace),
-        (both, DifferenceKind::Aspects([Aspect::Mode].into_iter().collect()), Verb::Adjust),
+        (both, DifferenceKind::Attributes([Attribute::Mode].into_iter().collect()), Verb::Adjust),
         ((None, Some(old)), DifferenceKind::Extra, Verb::Remove),
         ((None, Some(old)), DifferenceKind::LeftOut, Verb::Remove),
     ]
@@ -182,7 +182,7 @@ fn each_difference_gets_its_step_or_is_counted_once_as_held_back() {
                     differs(&mut root, "log.csv", sides, what);
                     let decided = decided(&policy, vec![root], false);
                     let case = format!("{task:?} without {without:?}, {content}: {what:?}");
-                    let counted = decided.held_back + decided.spared_newer;
+                    let counted = decided.held_back + decided.left_newer;
                     // What a copy leaves alone was never wanted, and so not held back either.
                     let wanted = verb != Verb::Remove || task != Task::Copy;
                     let carried = content || verb == Verb::Adjust || task == Task::Verify;
@@ -207,7 +207,7 @@ fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
     {
         let spare = Policy {
             sameness: SamenessTerms {
-                spare_newer: true,
+                leave_newer: true,
                 ..policy(Task::Mirror, Verbs::ALL, &drives).sameness
             },
             ..policy(Task::Mirror, Verbs::ALL, &drives)
@@ -217,7 +217,7 @@ fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
         differs(&mut root, "log.csv", sides, DifferenceKind::Content(Change::SizeTime));
         let decided = decided(&spare, vec![root], false);
         assert_eq!(steps(&decided).is_empty(), spared, "{ahead} s ahead on drive {drive}");
-        assert_eq!(decided.spared_newer, u64::from(spared));
+        assert_eq!(decided.left_newer, u64::from(spared));
     }
 }
 
@@ -280,10 +280,10 @@ fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
         identity: Identity { drive: 1, inode },
         links,
     };
-    for (spare_newer, ahead) in [(true, 60), (true, -60), (false, 60)] {
+    for (leave_newer, ahead) in [(true, 60), (true, -60), (false, 60)] {
         let policy = Policy {
             sameness: SamenessTerms {
-                spare_newer,
+                leave_newer,
                 ..policy(Task::Mirror, Verbs::ALL, &drives).sameness
             },
             ..policy(Task::Mirror, Verbs::ALL, &drives)
@@ -301,10 +301,10 @@ fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
             });
         }
         let decided = decided(&policy, vec![root], false);
-        let spared = spare_newer && ahead > 0;
+        let spared = leave_newer && ahead > 0;
         let linked = steps(&decided) == [(Verb::Replace, Reason::Linked)];
         assert_eq!(linked, !spared, "{:?}", steps(&decided));
-        assert_eq!(decided.spared_newer, u64::from(spared));
+        assert_eq!(decided.left_newer, u64::from(spared));
     }
 }
 

@@ -50,12 +50,12 @@ pub struct Changed {
     pub reading: Reading,
     /// Compare all attributes of every entry, whatever the change times. `Task::Verify` and [`CompareBy::Content`] always
     /// do.
-    pub all_aspects: bool,
+    pub all_attributes: bool,
     /// The largest difference of modification times that count as equal, besides the resolution of the
     /// destination's drive.
     pub time_slack: Duration,
     /// Do not replace files of the destination that are newer.
-    pub spare_newer: bool,
+    pub leave_newer: bool,
     /// The allowed verbs.
     pub steps: Verbs,
 }
@@ -68,9 +68,9 @@ impl Default for Changed {
             by: CompareBy::default(),
             sample: None,
             reading: Reading::default(),
-            all_aspects: false,
+            all_attributes: false,
             time_slack: Duration::ZERO,
-            spare_newer: false,
+            leave_newer: false,
             steps: Verbs::ALL,
         }
     }

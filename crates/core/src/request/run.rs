@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::Running;
 use utter_echo_select::Selection;
@@ -25,13 +25,13 @@ pub struct Request {
     /// What counts as changed, and which steps are allowed.
     pub changed: Changed,
     /// The attributes to carry.
-    pub carry: Aspects,
+    pub carry: Attributes,
     /// Guards.
     pub safety: Safety,
     /// How to work.
     pub running: Running,
     /// Options of a move.
-    pub vacating: MoveOptions,
+    pub moving: MoveOptions,
     /// The state folder of the program, which changes during the run and is always left out.
     pub own: Option<PathBuf>,
     answers: OnceLock<HashMap<Vec<u8>, OnConflict>>,
@@ -46,7 +46,7 @@ impl Request {
     }
 
     pub(crate) fn on_conflict(&self, path: &TreePath) -> OnConflict {
-        match self.vacating.on_conflict {
+        match self.moving.on_conflict {
             OnConflict::Ask => {
                 let answered = self.answers.get().and_then(|all| all.get(path.as_bytes()));
                 answered.copied().unwrap_or_default()
@@ -62,10 +62,10 @@ impl Request {
             places,
             selection: Selection::everything(),
             changed: Changed::default(),
-            carry: Aspects::ALL,
+            carry: Attributes::ALL,
             safety: Safety::default(),
             running: Running::default(),
-            vacating: MoveOptions::default(),
+            moving: MoveOptions::default(),
             own: None,
             answers: OnceLock::new(),
         }
@@ -73,8 +73,8 @@ impl Request {
 
     /// With these options of a move.
     #[must_use]
-    pub fn vacating(self, vacating: MoveOptions) -> Self {
-        Self { vacating, ..self }
+    pub fn moving(self, moving: MoveOptions) -> Self {
+        Self { moving, ..self }
     }
 
     /// With this selection.
@@ -91,7 +91,7 @@ impl Request {
 
     /// With these attributes.
     #[must_use]
-    pub fn carrying(self, carry: Aspects) -> Self {
+    pub fn carrying(self, carry: Attributes) -> Self {
         Self { carry, ..self }
     }
 

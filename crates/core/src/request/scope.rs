@@ -1,7 +1,7 @@
 //! The scope of a comparison, derived from the request here and nowhere else. So the comparison reads only what is
 //! needed, and knows nothing of steps.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::verb::Verb;
 use utter_echo_select::Selection;
 
@@ -91,9 +91,11 @@ pub(crate) enum DriveCrossing {
 impl Scope {
     pub(crate) fn of(request: &Request, selection: &Selection) -> Self {
         let Request { task, changed, .. } = request;
-        let Changed { by, sample, reading, all_aspects, .. } = *changed;
-        let always =
-            all_aspects || task.only_compares() || task.vacates() || by == CompareBy::Content;
+        let Changed { by, sample, reading, all_attributes, .. } = *changed;
+        let always = all_attributes
+            || task.only_compares()
+            || task.removes_sources()
+            || by == CompareBy::Content;
         let drops = task.removes() && selection.drops_unselected();
         Self {
             by,
@@ -115,7 +117,11 @@ impl Scope {
             } else {
                 DriveCrossing::WhereTheSourceGoes
             },
-            same: if task.vacates() { EqualEntries::Reported } else { EqualEntries::Counted },
+            same: if task.removes_sources() {
+                EqualEntries::Reported
+            } else {
+                EqualEntries::Counted
+            },
             rename_path: rename_path(request, selection),
         }
     }
@@ -123,12 +129,13 @@ impl Scope {
 
 /// A rename carries all attributes and removes the entry from the source, so both must be allowed.
 fn rename_path(request: &Request, selection: &Selection) -> RenamePath {
-    let Request { task, changed, carry, vacating, .. } = request;
-    let carries_all = Aspects::ALL.iter().all(|aspect| carry.has(aspect));
-    let may = [Verb::Add, Verb::Rename, Verb::Vacate].iter().all(|verb| changed.steps.has(*verb));
-    if !task.vacates() || !carries_all || !may {
+    let Request { task, changed, carry, moving, .. } = request;
+    let carries_all = Attributes::ALL.iter().all(|attribute| carry.has(attribute));
+    let may =
+        [Verb::Add, Verb::Rename, Verb::RemoveSource].iter().all(|verb| changed.steps.has(*verb));
+    if !task.removes_sources() || !carries_all || !may {
         RenamePath::Impossible
-    } else if selection.takes_everything() && !vacating.leave_folders {
+    } else if selection.takes_everything() && !moving.leave_folders {
         RenamePath::WholeTree
     } else {
         RenamePath::EachEntry

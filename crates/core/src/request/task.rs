@@ -39,7 +39,7 @@ impl Task {
     }
 
     /// Removes entries from the source once they have arrived.
-    pub fn vacates(self) -> bool {
+    pub fn removes_sources(self) -> bool {
         matches!(self, Self::Move)
     }
 

@@ -110,7 +110,7 @@ impl<'a> Session<'a> {
             }
             other => (other?, None),
         };
-        let moves = aside_place.as_ref().filter(|_| request.task.vacates());
+        let moves = aside_place.as_ref().filter(|_| request.task.removes_sources());
         let interrupted =
             moves.map_or_else(Vec::new, |aside_place| aside_place.interrupted(system, &pairs));
         for (pair, interrupted) in pairs.iter_mut().zip(&interrupted) {
@@ -141,7 +141,7 @@ impl<'a> Session<'a> {
         self.pairs.iter().try_for_each(|pair| self.refuse_overlap(pair))?;
         let counts = RuleCounts::of(&self.request.selection);
         for (pair, map) in self.pairs.iter().zip(self.maps()) {
-            let root = self.root_to_vacate(pair);
+            let root = self.source_root_removal(pair);
             let (goes, rest) = (root.as_ref().ok(), root.as_ref().err().copied().flatten());
             let (compared, decided) = self
                 .decide((pair, map), goes, &counts, observer)
@@ -171,7 +171,7 @@ impl<'a> Session<'a> {
         let selection = self.selection_of(pair);
         let prefix = &pair.prefix;
         let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
-        let moves = self.request.task.vacates();
+        let moves = self.request.task.removes_sources();
         let interrupted = self.number_of(pair).and_then(|at| self.history.interrupted.get(at));
         let may_be_ours = |path: &TreePath| {
             interrupted.is_some_and(|interrupted| interrupted.may_have_made(path))
@@ -203,7 +203,7 @@ impl<'a> Session<'a> {
         };
         let rename_path =
             root.map_or(RenamePath::Impossible, |_| self.rename_path_of_root(&comparison));
-        let draft = || Draft::new(&policy).vacating_root(root.copied(), rename_path);
+        let draft = || Draft::new(&policy).source_root(root.copied(), rename_path);
         if rename_path == RenamePath::WholeTree {
             let compared =
                 compare::compare_roots_alone(&comparison).map_err(Halt::source_closed)?;
@@ -259,7 +259,7 @@ impl<'a> Session<'a> {
 
     /// True if a plan of this request reads everything below both roots that shows whether anything is unfinished.
     fn looks_at_everything(&self) -> bool {
-        use utter_echo_model::aspect::Aspect::Content;
+        use utter_echo_model::attribute::Attribute::Content;
         let Request { selection, changed, carry, .. } = self.request;
         let by = matches!(changed.by, CompareBy::SizeTime | CompareBy::Content)
             && self.selections.is_empty();
@@ -325,7 +325,7 @@ impl<'a> Session<'a> {
     /// waived nor `answered` for this plan. Returns notes.
     pub fn guard(&self, plan: &Plan, answered: &[Guard]) -> Result<Vec<Note>, Refusal> {
         let refuses = !self.request.safety.waived.contains(&Guard::OtherRun);
-        let moves = self.request.task.vacates();
+        let moves = self.request.task.removes_sources();
         // Locks of an earlier check would be in the way.
         self.found.locks.lock().clear();
         let places = (&*self.pairs, self.aside_place.as_ref());
@@ -338,7 +338,7 @@ impl<'a> Session<'a> {
     /// Restores entries from the exit folders of killed moves, in folders that this run may change. Returns true if
     /// there were any; then the plan must be made again. Refused like [`guard`](Self::guard).
     pub fn recover(&self, plan: &Plan) -> Result<bool, Refusal> {
-        let moves = self.request.task.vacates();
+        let moves = self.request.task.removes_sources();
         let may_change = |side: &Side| moves || *side == Side::Destination;
         let exits = self.pairs.iter().zip(&plan.left_behind);
         let exits = exits.flat_map(|(pair, left)| left.exits.iter().map(move |exit| (pair, exit)));
@@ -384,7 +384,7 @@ impl<'a> Session<'a> {
         let execute = |aside: Option<&SetAsideRun<'_>>| {
             let mut running = self.request.running;
             // Nothing is removed from a source before its copy is on the drive.
-            if self.request.task.vacates() && running.flush == Flush::None {
+            if self.request.task.removes_sources() && running.flush == Flush::None {
                 running.flush = Flush::End;
             }
             let remove_first = self.request.safety.remove_first;
@@ -429,7 +429,7 @@ impl<'a> Session<'a> {
                 if matches!(outcome.ending, Ending::Complete) {
                     let pruned = aside_place.prune(self.system, set_aside, &aside.name());
                     outcome.problems.extend(pruned);
-                    if outcome.problems.is_empty() && self.request.task.vacates() {
+                    if outcome.problems.is_empty() && self.request.task.removes_sources() {
                         // If this fails, the next move verifies again what was verified already.
                         let _ = aside_place.end_earlier(self.system, &self.pairs);
                     }

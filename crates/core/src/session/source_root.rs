@@ -31,10 +31,10 @@ impl Session<'_> {
 
     /// The source's root folder, if a move may remove it: no mount point, and not the working folder. The error is
     /// the reason for a note, if any.
-    pub(super) fn root_to_vacate(&self, pair: &Pair) -> Result<State, Option<WhyRootStays>> {
+    pub(super) fn source_root_removal(&self, pair: &Pair) -> Result<State, Option<WhyRootStays>> {
         let stat = &pair.source_stat;
         let is_kept = self.selection_of(pair).keeps(b"");
-        if !self.request.task.vacates() || pair.single.is_some() || is_kept {
+        if !self.request.task.removes_sources() || pair.single.is_some() || is_kept {
             return Err(None);
         }
         if stat.mounted {

@@ -134,7 +134,7 @@ impl<'a> Session<'a> {
     pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
         let Some(run) = self.history.undoes else { return Ok(Vec::new()) };
         let plan = self.whole_plan_to_undo()?;
-        let (operation, cause) = (Operation::Recheck, || Cause::NotBack);
+        let (operation, cause) = (Operation::PutBack, || Cause::NotBack);
         let left = plan.steps().map(|placed| placed.path);
         let left = left.map(|path| Problem { path, operation, cause: cause() });
         let mut left: Vec<Problem> = left.collect();

@@ -42,7 +42,7 @@ pub(crate) fn open(
         }
         pairs.push(pair);
     }
-    if task.vacates() && pairs.len() > 1 {
+    if task.removes_sources() && pairs.len() > 1 {
         refuse_twice(system, &pairs)?;
     }
     Ok(pairs)

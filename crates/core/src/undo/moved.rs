@@ -114,7 +114,7 @@ impl PastRun<'_> {
 fn only_name(part: &Part) -> Vec<u8> {
     let top = part.folders.first();
     let name = top.and_then(|top| {
-        let step = top.steps.first().or(top.vacates.first())?;
+        let step = top.steps.first().or(top.source_removals.first())?;
         Some(top.head.names.get(step.name).to_vec())
     });
     name.unwrap_or_default()
@@ -196,7 +196,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
         if let Some(name) = &folder.head.source_name {
             chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
         }
-        let renamed = folder.steps.iter().chain(&folder.vacates);
+        let renamed = folder.steps.iter().chain(&folder.source_removals);
         // Both names of a single entry are known.
         let has_other =
             |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
@@ -220,7 +220,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
                     chosen.add(path(step), RestoreExtent::Itself);
                 }
                 // What was in the destination already was only removed from the source.
-                Verb::Adjust | Verb::Remove | Verb::Vacate => {}
+                Verb::Adjust | Verb::Remove | Verb::RemoveSource => {}
             }
         }
         let goes = |step: &&Step| {
@@ -228,7 +228,7 @@ fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &P
             let own = folder.find(name).map(|slot| folder.steps[slot].verb);
             !matches!(own, Some(Verb::Add | Verb::Replace))
         };
-        folder.vacates.iter().filter(goes).for_each(|step| chosen.add_kept(path(step)));
+        folder.source_removals.iter().filter(goes).for_each(|step| chosen.add_kept(path(step)));
     }
     Selection::of_chosen(chosen)
 }

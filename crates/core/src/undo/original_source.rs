@@ -77,8 +77,10 @@ impl OriginalSource<'_> {
         let (mut went, mut copied) = (RemovedNames::new(), HashSet::new());
         for (at, folder) in part.folders.iter().enumerate() {
             let drive = self.drive_of(pair, &part.source_path(at));
-            let moved =
-                folder.vacates.iter().chain(folder.steps.iter().filter(|s| s.is_taken_over()));
+            let moved = folder
+                .source_removals
+                .iter()
+                .chain(folder.steps.iter().filter(|s| s.is_taken_over()));
             for step in moved.filter(|step| step.kind() != Kind::Folder) {
                 let there = part.folder_path(at).join(folder.head.names.get(step.name));
                 let proven = past.moved.proven.get(there.as_bytes());
@@ -91,7 +93,7 @@ impl OriginalSource<'_> {
                 let file = Identity { drive, inode: was.inode };
                 chosen.was_of(&own, file);
                 went.entry(file).or_insert((was, Vec::new())).1.push(own);
-                if step.verb == Verb::Vacate {
+                if step.verb == Verb::RemoveSource {
                     copied.insert(file);
                 }
             }

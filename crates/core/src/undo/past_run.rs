@@ -151,7 +151,7 @@ impl<'a> PastRun<'a> {
     /// True for a removal from the source whose entry was verified byte by byte.
     pub fn has_compared(&self, placed: &PlacedStep<'_>) -> bool {
         let path = placed.path.as_bytes();
-        placed.step.verb == Verb::Vacate
+        placed.step.verb == Verb::RemoveSource
             && self.parts.iter().any(|past| {
                 let below = path.strip_prefix(&*past.prefix).unwrap_or_default();
                 past.moved.proven.contains_key(below.strip_prefix(b"/").unwrap_or(below))

@@ -299,7 +299,7 @@ impl Reversing<'_> {
                 Ok(true) => None,
                 Ok(false) => {
                     let path = self.pair.prefix.join(path.as_bytes());
-                    Some(Problem { path, operation: Operation::Recheck, cause: Cause::NotBack })
+                    Some(Problem { path, operation: Operation::PutBack, cause: Cause::NotBack })
                 }
                 Err(error) => Some(self.problem(&path, error)),
             }

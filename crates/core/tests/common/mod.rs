@@ -15,7 +15,7 @@ use std::process::Command;
 use std::sync::OnceLock;
 
 use tempfile::TempDir;
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::System;
 use utter_echo_core::path::TreePath;
@@ -120,29 +120,29 @@ fn lent(model: &Facts, there: &Facts) -> u32 {
     user | group
 }
 
-/// Adjusts what is expected of an entry when `aspect` was not carried: the old value where there
+/// Adjusts what is expected of an entry when `attribute` was not carried: the old value where there
 /// was an old entry, anything for a new one.
-pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: Aspect) {
+pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, attribute: Attribute) {
     let model = kept.unwrap_or(there);
-    match aspect {
+    match attribute {
         // New content has a new time.
-        Aspect::Times => expected.modified = there.modified,
+        Attribute::Times => expected.modified = there.modified,
         // An access list holds permission bits of its own.
-        Aspect::Mode if expected.xattrs.contains_key(ACCESS_LIST) => {
+        Attribute::Mode if expected.xattrs.contains_key(ACCESS_LIST) => {
             expected.mode = expected.mode & !0o7000 | model.mode & 0o7000 & !lent(model, there);
         }
-        Aspect::Mode => {
+        Attribute::Mode => {
             expected.mode = expected.mode & !0o7777 | model.mode & 0o7777 & !lent(model, there);
         }
-        Aspect::Owner => {
+        Attribute::Owner => {
             expected.mode &= !lent(expected, there);
             expected.owner = model.owner;
         }
-        Aspect::Acl | Aspect::Xattr => {
+        Attribute::Acl | Attribute::Xattr => {
             let list = |name: &[u8]| name.starts_with(b"system.posix_acl");
-            let of_aspect = |name: &Vec<u8>| list(name) == (aspect == Aspect::Acl);
-            expected.xattrs.retain(|name, _| !of_aspect(name));
-            let own = model.xattrs.iter().filter(|(name, _)| of_aspect(name));
+            let of_attribute = |name: &Vec<u8>| list(name) == (attribute == Attribute::Acl);
+            expected.xattrs.retain(|name, _| !of_attribute(name));
+            let own = model.xattrs.iter().filter(|(name, _)| of_attribute(name));
             expected.xattrs.extend(own.map(|(name, value)| (name.clone(), value.clone())));
             // The mode, which was carried, shows in the list as well.
             let lists = (there.xattrs.get(ACCESS_LIST), expected.xattrs.get_mut(ACCESS_LIST));
@@ -151,8 +151,8 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, aspect: 
                 expected.clone_from(list);
             }
         }
-        Aspect::Flags => expected.flags = model.flags,
-        Aspect::Content | Aspect::Hardlinks | Aspect::Holes | Aspect::Atime => {}
+        Attribute::Flags => expected.flags = model.flags,
+        Attribute::Content | Attribute::Hardlinks | Attribute::Holes | Attribute::Atime => {}
     }
 }
 
@@ -206,7 +206,7 @@ pub type Trouble = String;
 /// Paths of what was displaced and kept nowhere, as far as it was said to be.
 pub type Lost = HashSet<TreePath>;
 
-pub fn enact(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
+pub fn execute(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
     let outcome = session.execute(plan, &NoObserver);
     let listed = listed(plan);
     let problems = plan.problems.iter().chain(&outcome.problems);
@@ -246,14 +246,14 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
             plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
         }
         session.guard(&plan, &[]).map_err(shown)?;
-        enact(&session, &plan)?;
+        execute(&session, &plan)?;
     }
     let mut lost = Lost::new();
     if !(past.is_move() && past.is_gone()) {
         let rest = request(Task::Undo, Safety::default());
         let session = Session::open_to_undo(system, &rest, &past).map_err(shown)?;
         let plan = session.plan_to_undo().map_err(shown)?;
-        lost = enact(&session, &plan)?;
+        lost = execute(&session, &plan)?;
         let mut left = session.not_back().map_err(shown)?;
         left.retain(|problem| !lost.contains(&problem.path));
         if !left.is_empty() {

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt as _;
 
 use clap::parser::ValueSource;
 use clap::{Arg, ArgAction, ArgMatches};
-use utter_echo_core::aspect::Aspect;
+use utter_echo_core::attribute::Attribute;
 use utter_echo_core::plan::{Plan, Reason, Verb};
 use utter_echo_core::request::{CompareBy, Request};
 
@@ -21,19 +21,19 @@ pub(super) fn command(plan: &Plan, request: &Request, context: &Context) -> Stri
     let by_content =
         plan.steps().any(|placed| matches!(placed.step.reason, Reason::Content { .. }));
     let by_content = by_content && request.changed.by != CompareBy::Content;
-    let all_aspects = plan.totals.steps.adjust.entries > 0
+    let all_attributes = plan.totals.steps.adjust.entries > 0
         && !by_content
-        && !request.changed.all_aspects
+        && !request.changed.all_attributes
         && request.changed.by != CompareBy::Content;
     // Without `content`, mirror adds and removes nothing, although verify reports missing and extra entries.
     let other_steps = plan.totals.steps() > plan.totals.steps.adjust.entries;
-    let with_content = other_steps && !request.carry.has(Aspect::Content);
+    let with_content = other_steps && !request.carry.has(Attribute::Content);
     let mut words = vec!["utter".to_owned(), name.to_owned()];
     words.extend(by_content.then(|| "--by content".to_owned()));
-    words.extend(all_aspects.then(|| "--all-aspects".to_owned()));
+    words.extend(all_attributes.then(|| "--all-attributes".to_owned()));
     if with_content {
-        let carried = request.carry.with(Aspect::Content);
-        let carried: Vec<_> = carried.iter().map(Aspect::name).collect();
+        let carried = request.carry.with(Attribute::Content);
+        let carried: Vec<_> = carried.iter().map(Attribute::name).collect();
         words.push(format!("--carry {}", carried.join(",")));
     }
     if let Some((_, typed)) = context.typed.subcommand() {

@@ -6,18 +6,18 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::report::events::fields::{
-    Amount, AtPath, CommandWord, DecidedAt, Destination, Device, JobsIn, LinkOf, MountedAt,
+    Amount, AtPath, CommandWord, DecidedByFolder, Destination, Device, JobsIn, LinkOf, MountedAt,
     OutcomeWord, PlanFile, SetAsideIn, Was, Word,
 };
-use crate::report::events::jobs::{JobRan, JobStands, JobTold, ScheduledJob};
-use crate::report::events::records::{Began, Closed, Happened, Recorded};
+use crate::report::events::jobs::{JobLine, JobResult, JobStatus, ScheduledJob};
+use crate::report::events::records::{PathHistory, RecordedRun, RunEnded, RunStarted};
 use crate::report::exact::{Exact, Sources};
 use crate::report::word::words;
 
 /// The version of this form.
-pub(crate) const VERSION: u32 = 2;
+pub(crate) const VERSION: u32 = 3;
 
-/// One line of what a command tells.
+/// One line of output. Aliases, here and below, read the records of version 2.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub(crate) enum Event {
@@ -31,15 +31,19 @@ pub(crate) enum Event {
     Suggestion(Suggestion),
     Path(ExplainedLine),
     Drive(DriveLine),
-    Run(PastRunLine),
-    Job(JobTold),
-    JobRan(JobRan),
-    JobStands(JobStands),
+    #[serde(alias = "run")]
+    SetAsideRun(SetAsideRunLine),
+    Job(JobLine),
+    #[serde(alias = "job-ran")]
+    JobResult(JobResult),
+    JobStatus(JobStatus),
     Scheduled(ScheduledJob),
-    Began(Began),
-    Closed(Closed),
-    Recorded(Recorded),
-    Happened(Happened),
+    #[serde(alias = "began")]
+    RunStarted(RunStarted),
+    #[serde(alias = "closed")]
+    RunEnded(RunEnded),
+    PastRun(RecordedRun),
+    PathHistory(PathHistory),
     Totals(Box<TotalsLine>),
 }
 
@@ -59,7 +63,7 @@ pub(crate) struct Head {
     #[serde(flatten)]
     pub(crate) plan: Option<Exact<PlanFile>>,
     #[serde(flatten)]
-    pub(crate) jobs: Option<Exact<JobsIn>>,
+    pub(crate) job_file: Option<Exact<JobsIn>>,
 }
 
 /// Worth knowing, and no fault.
@@ -67,7 +71,8 @@ pub(crate) struct Head {
 #[schemars(rename = "Note")]
 pub(crate) struct NoteLine {
     /// A stable word for what it is about.
-    pub(crate) about: Word,
+    #[serde(alias = "about")]
+    pub(crate) code: Word,
     /// The folder that it is about, for a drive within one of the sides.
     #[serde(flatten)]
     pub(crate) path: Option<Exact<AtPath>>,
@@ -80,6 +85,9 @@ pub(crate) struct NoteLine {
 #[schemars(rename = "Step")]
 pub(crate) struct StepLine {
     pub(crate) verb: VerbWord,
+    /// The destination, if missing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) side: Option<SideWord>,
     #[serde(rename = "type")]
     pub(crate) entry: EntryType,
     #[serde(flatten)]
@@ -105,8 +113,15 @@ words! {
         Replace = "replace",
         Adjust = "adjust",
         Rename = "rename",
-        Remove = "remove",
-        Vacate = "vacate",
+        Remove = "remove" | "vacate",
+    }
+}
+
+words! {
+    /// The tree that a step changes.
+    #[schemars(rename = "ChangedSide")]
+    SideWord {
+        Source = "source",
     }
 }
 
@@ -199,7 +214,8 @@ pub(crate) struct RuleLine {
     /// Entries of the source that it left out.
     pub(crate) left_out: u64,
     /// Entries that only the destination has and that it kept there.
-    pub(crate) kept: u64,
+    #[serde(alias = "kept")]
+    pub(crate) left_in_destination: u64,
     /// Of the content it decided about; only `explain` counts that.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) bytes: Option<u64>,
@@ -221,11 +237,11 @@ pub(crate) struct ExplainedLine {
     /// Null if there is no such entry.
     #[serde(rename = "type")]
     pub(crate) entry: Option<EntryType>,
-    pub(crate) fate: ParticipationWord,
+    pub(crate) decision: ParticipationWord,
     /// The rule that decided; null if none did.
     pub(crate) rule: Option<String>,
     #[serde(flatten)]
-    pub(crate) decided_at: Option<Exact<DecidedAt>>,
+    pub(crate) decided_by_folder: Option<Exact<DecidedByFolder>>,
 }
 
 words! {
@@ -248,7 +264,6 @@ pub(crate) struct DriveLine {
     #[serde(flatten)]
     pub(crate) device: Exact<Device>,
     /// Kind of file system.
-    #[serde(rename = "type")]
     pub(crate) file_system: String,
     /// Null if it has none, or that cannot be found out.
     pub(crate) label: Option<String>,
@@ -266,19 +281,19 @@ pub(crate) struct DriveLine {
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Holds {
     /// Of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`, `trusted-xattr`,
-    /// `security-xattr`, `holes`, `sharing`.
-    pub(crate) abilities: Vec<Word>,
+    /// `security-xattr`, `holes`, `shared_extents`.
+    pub(crate) features: Vec<Word>,
     /// Of `sync`, `immutable`, `append-only`, `no-dump`, `no-atime`.
     pub(crate) flags: Vec<Word>,
-    pub(crate) time_grain_nanoseconds: u64,
+    pub(crate) time_resolution_nanoseconds: u64,
     /// Characters.
     pub(crate) forbidden_in_names: Vec<char>,
-    pub(crate) names_no_control: bool,
+    pub(crate) names_without_control_characters: bool,
     pub(crate) names_letters: Letters,
     /// No dot or space at the end.
-    pub(crate) names_firm_end: bool,
+    pub(crate) names_no_trailing_dot_or_space: bool,
     /// Large and small letters are the same.
-    pub(crate) names_fold_case: bool,
+    pub(crate) names_case_insensitive: bool,
     /// In bytes; null for no limit.
     pub(crate) largest_file: Option<u64>,
 }
@@ -294,14 +309,15 @@ words! {
 
 /// A past run that set something aside. What is not known is null.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-#[schemars(rename = "PastRun")]
-pub(crate) struct PastRunLine {
+#[schemars(rename = "SetAsideRun")]
+pub(crate) struct SetAsideRunLine {
     /// Its folder.
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
     /// RFC 3339.
     pub(crate) began: Option<String>,
-    pub(crate) standing: StandingWord,
+    #[serde(alias = "standing")]
+    pub(crate) state: StandingWord,
     /// Why its notes are unreadable.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) cause: Option<String>,
@@ -339,6 +355,7 @@ pub(crate) struct TotalsLine {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) plan: Option<Planned>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "run_totals", alias = "run")]
     pub(crate) run: Option<RunTotals>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) verdict: Option<VerdictLine>,
@@ -357,7 +374,8 @@ pub(crate) struct Planned {
     /// Entries that are as they should be.
     pub(crate) unchanged: Amount,
     /// Files left as they are, since they are newer than the source's.
-    pub(crate) spared_newer: u64,
+    #[serde(alias = "spared_newer")]
+    pub(crate) left_newer: u64,
     /// Differences left as they are, for `--steps`, `--carry` or `--ignore-extra`.
     pub(crate) held_back: u64,
     pub(crate) source: SideTotals,
@@ -373,27 +391,21 @@ pub(crate) struct VerbTotals {
     pub(crate) adjust: Amount,
     pub(crate) rename: Amount,
     pub(crate) remove: Amount,
-    /// What goes from the source.
-    pub(crate) vacate: Amount,
+    /// Entries that a move removes from the source.
+    #[serde(default, alias = "vacate")]
+    pub(crate) left_source: Amount,
 }
 
 impl VerbTotals {
     /// Each with its word.
     pub(crate) fn named(&self) -> [(&'static str, Amount); 6] {
-        let words = [
-            VerbWord::Add,
-            VerbWord::Replace,
-            VerbWord::Adjust,
-            VerbWord::Rename,
-            VerbWord::Remove,
-            VerbWord::Vacate,
-        ];
+        let words = ["add", "replace", "adjust", "rename", "remove", "left-source"];
         let amounts = self.amounts();
-        std::array::from_fn(|at| (words[at].word(), amounts[at]))
+        std::array::from_fn(|at| (words[at], amounts[at]))
     }
 
     pub(crate) fn amounts(&self) -> [Amount; 6] {
-        [self.add, self.replace, self.adjust, self.rename, self.remove, self.vacate]
+        [self.add, self.replace, self.adjust, self.rename, self.remove, self.left_source]
     }
 }
 
@@ -413,8 +425,8 @@ pub(crate) struct RunTotals {
     #[serde(flatten)]
     pub(crate) set_aside: Option<Exact<SetAsideIn>>,
     /// Only its notes are there, and not what it displaced.
-    #[serde(default)]
-    pub(crate) notes_only: bool,
+    #[serde(default, alias = "notes_only")]
+    pub(crate) journal_only: bool,
 }
 
 words! {
@@ -433,8 +445,9 @@ words! {
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Verdict")]
 pub(crate) struct VerdictLine {
-    pub(crate) says: Says,
-    /// What was compared: `presence`, or of `size`, `content` and the aspects carried.
+    #[serde(alias = "says")]
+    pub(crate) result: Says,
+    /// What was compared: `presence`, or of `size`, `content` and the attributes carried.
     pub(crate) compared: Vec<Word>,
     /// Entries that the destination's drive cannot hold, and that are no differences for that.
     pub(crate) not_held: u64,
@@ -482,7 +495,7 @@ impl Head {
             dry_run: false,
             sources: Sources::default(),
             destination: None,
-            jobs: None,
+            job_file: None,
             plan: None,
         }
     }

@@ -28,7 +28,7 @@ field!(
 
 field!(
     /// The folder above that the rule decided about.
-    DecidedAt = "decided_at" / "decided_at_base64"
+    DecidedByFolder = "decided_by_folder" / "decided_by_folder_base64"
 );
 
 field!(
@@ -48,7 +48,7 @@ field!(
 
 field!(
     /// The job file that was read.
-    JobsIn = "jobs" / "jobs_base64"
+    JobsIn = "job_file" / "job_file_base64" | "jobs" / "jobs_base64"
 );
 
 field!(
@@ -74,7 +74,7 @@ words! {
         Mirror = "mirror",
         Move = "move",
         Verify = "verify",
-        Enact = "enact",
+        Execute = "execute" | "enact",
         Undo = "undo",
         Explain = "explain",
         Drives = "drives",
@@ -87,12 +87,12 @@ words! {
 }
 
 words! {
-    /// What became of a step. `failed` and `overtaken` have a problem of the same path or of a folder above it.
+    /// What became of a step. `failed` and `stale` have a problem of the same path or of a folder above it.
     #[schemars(rename = "Outcome")]
     OutcomeWord {
         Done = "done",
         Failed = "failed",
-        Overtaken = "overtaken",
+        Stale = "stale" | "overtaken",
         NotReached = "not-reached",
     }
 }

@@ -9,10 +9,10 @@ use crate::report::word::words;
 
 /// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobTold {
+pub(crate) struct JobLine {
     pub(crate) name: String,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) about: Option<String>,
+    pub(crate) description: Option<String>,
     pub(crate) enabled: bool,
     pub(crate) tags: Vec<String>,
     /// Jobs that run after it, if it went well.
@@ -21,17 +21,18 @@ pub(crate) struct JobTold {
     pub(crate) commands: Vec<String>,
     /// How it stands, in a list of jobs.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) stands: Option<JobStands>,
+    pub(crate) status: Option<JobStatus>,
 }
 
 /// What became of a job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobRan {
+pub(crate) struct JobResult {
     pub(crate) name: String,
     pub(crate) outcome: RunOutcome,
     /// The exit code that its command would have ended with, the worst of several.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) code: Option<u8>,
+    #[serde(alias = "code")]
+    pub(crate) exit_code: Option<u8>,
     /// Steps that were done, and the bytes of what they added, replaced and removed.
     pub(crate) done: Amount,
     pub(crate) seconds: f64,
@@ -42,7 +43,7 @@ pub(crate) struct JobRan {
 words! {
     /// How a job, or a run, ended.
     RunOutcome {
-        Well = "well",
+        Succeeded = "succeeded" | "well",
         /// A verification found differences.
         Different = "different",
         Problems = "problems",
@@ -51,7 +52,7 @@ words! {
         /// The drive is full or gone.
         EndedEarly = "ended-early",
         /// What it says cannot be meant, or is not there.
-        Wrong = "wrong",
+        Invalid = "invalid" | "wrong",
         /// By a signal.
         Stopped = "stopped",
         /// A signal came before its turn.
@@ -59,7 +60,7 @@ words! {
         NotEnabled = "not-enabled",
         /// It was killed, or the power failed.
         CutShort = "cut-short",
-        GoingOn = "going-on",
+        Running = "running" | "going-on",
         NeverRun = "never-run",
     }
 }
@@ -70,7 +71,7 @@ pub(crate) struct JobTimes {
     /// When that began; RFC 3339.
     pub(crate) last: Option<String>,
     /// When it last began and then went well; RFC 3339.
-    pub(crate) last_well: Option<String>,
+    pub(crate) last_succeeded: Option<String>,
     /// When it is to run, as the job file has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) at: Option<String>,
@@ -84,18 +85,18 @@ pub(crate) struct JobTimes {
 
 /// How things stand with a job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct JobStands {
+pub(crate) struct JobStatus {
     pub(crate) name: String,
     pub(crate) enabled: bool,
     /// Nothing has to be done about it.
-    pub(crate) is_well: bool,
+    pub(crate) ok: bool,
     /// Of its last start; `never-run` if there is none.
     pub(crate) outcome: RunOutcome,
     /// The first run of its last start.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) run: Option<u64>,
     /// The room on the drives of its destinations, where they are there.
-    pub(crate) rooms: Vec<Room>,
+    pub(crate) space: Vec<DriveSpace>,
     #[serde(flatten)]
     pub(crate) times: JobTimes,
 }
@@ -124,7 +125,7 @@ pub(crate) struct UnitFile {
 
 /// The room on a drive.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Room {
+pub(crate) struct DriveSpace {
     #[serde(flatten)]
     pub(crate) destination: Exact<Destination>,
     /// In all.

@@ -8,12 +8,14 @@ mod records;
 
 pub(crate) use event::{
     DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine, FoundLine, Head, Holds,
-    Letters, NoteLine, ParticipationWord, PastRunLine, Planned, ProblemLine, RuleLine, RunTotals,
-    Says, Selected, SideTotals, StandingWord, StateWord, StepLine, Suggestion, TotalsLine,
-    VerbTotals, VerbWord, VerdictLine,
+    Letters, NoteLine, ParticipationWord, Planned, ProblemLine, RuleLine, RunTotals, Says,
+    Selected, SetAsideRunLine, SideTotals, SideWord, StandingWord, StateWord, StepLine, Suggestion,
+    TotalsLine, VerbTotals, VerbWord, VerdictLine,
 };
 pub(crate) use fields::{Amount, CommandWord, OutcomeWord, Word};
 pub(crate) use jobs::{
-    JobRan, JobStands, JobTimes, JobTold, Room, RunOutcome, ScheduledJob, UnitFile,
+    DriveSpace, JobLine, JobResult, JobStatus, JobTimes, RunOutcome, ScheduledJob, UnitFile,
 };
-pub(crate) use records::{Began, CallingProcess, Closed, Happened, JobCall, Placed, Recorded};
+pub(crate) use records::{
+    CallingProcess, JobCall, PathHistory, Placed, RecordedRun, RunEnded, RunStarted,
+};

@@ -23,7 +23,7 @@ pub(crate) struct CallingProcess {
 /// The first line of a record: which run it is of, and how that was called.
 #[allow(clippy::struct_field_names, reason = "the names that they have in JSON")]
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Began {
+pub(crate) struct RunStarted {
     /// The number of the run, in the order in which runs began, whatever the clock said.
     pub(crate) run: u64,
     /// RFC 3339.
@@ -72,14 +72,15 @@ pub(crate) struct Placed {
 
 /// The last line of a record: how the run ended.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Closed {
+pub(crate) struct RunEnded {
     pub(crate) run: u64,
     /// RFC 3339.
     pub(crate) ended: String,
     pub(crate) seconds: f64,
     pub(crate) outcome: RunOutcome,
     /// The exit code.
-    pub(crate) code: u8,
+    #[serde(alias = "code")]
+    pub(crate) exit_code: u8,
     /// What it added, replaced and removed.
     pub(crate) done: Amount,
     /// What the next run will scan and compare if nothing changes until then, of both sides together.
@@ -94,17 +95,17 @@ pub(crate) struct Closed {
 
 /// A run of which there is a record.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Recorded {
+pub(crate) struct RecordedRun {
     #[serde(flatten)]
-    pub(crate) began: Began,
+    pub(crate) began: RunStarted,
     pub(crate) outcome: RunOutcome,
     /// Null where it did not come to its end.
-    pub(crate) closed: Option<Closed>,
+    pub(crate) closed: Option<RunEnded>,
 }
 
 /// Something that happened to a path.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
-pub(crate) struct Happened {
+pub(crate) struct PathHistory {
     pub(crate) run: u64,
     /// When that run began; RFC 3339.
     pub(crate) began: String,
@@ -125,7 +126,7 @@ pub(crate) struct Happened {
     pub(crate) outcome: Option<OutcomeWord>,
 }
 
-impl Began {
+impl RunStarted {
     /// What tells the starts of jobs, and all other runs, apart.
     pub(crate) fn start(&self) -> u64 {
         self.job.as_ref().map_or(self.run, |job| job.start)

@@ -22,13 +22,15 @@ impl Text {
         self.fact("room", &format!("{free} free of {total}"));
         match &drive.holds {
             Some(holds) => self.holds(holds),
-            None if drive.writable => self.fact("holds", "not known: it could not be tried out"),
-            None => self.fact("holds", "not known: it is mounted read-only"),
+            None if drive.writable => {
+                self.fact("holds", "not known: the drive could not be tested");
+            }
+            None => self.fact("holds", "not known: the drive is mounted read-only"),
         }
     }
 
     fn holds(&mut self, holds: &Holds) {
-        let has = |id: &str| holds.abilities.iter().any(|held| held == id);
+        let has = |id: &str| holds.features.iter().any(|held| held == id);
         // Attributes that only root can set are shown only where they differ from the users'.
         let apart = |id: &&str| {
             let for_root = matches!(*id, "trusted-xattr" | "security-xattr");
@@ -45,7 +47,7 @@ impl Text {
         }
         self.fact(
             "times",
-            &format!("to {}", wording::time_resolution(holds.time_grain_nanoseconds)),
+            &format!("to {}", wording::time_resolution(holds.time_resolution_nanoseconds)),
         );
         let limits = limits(holds);
         if !limits.is_empty() {
@@ -60,14 +62,14 @@ impl Text {
 
 fn limits(holds: &Holds) -> Vec<String> {
     let mut limits = Vec::new();
-    if holds.names_fold_case {
-        limits.push("upper and lower case are the same".to_owned());
+    if holds.names_case_insensitive {
+        limits.push("ignores upper and lower case".to_owned());
     }
     if !holds.forbidden_in_names.is_empty() {
         let characters: Vec<_> = holds.forbidden_in_names.iter().map(char::to_string).collect();
         limits.push(format!("no names with {}", characters.join(" ")));
     }
-    if holds.names_no_control {
+    if holds.names_without_control_characters {
         limits.push("no control characters".to_owned());
     }
     match holds.names_letters {
@@ -75,7 +77,7 @@ fn limits(holds: &Holds) -> Vec<String> {
         Letters::Utf8 => limits.push("only UTF-8".to_owned()),
         Letters::Ascii => limits.push("only ASCII".to_owned()),
     }
-    if holds.names_firm_end {
+    if holds.names_no_trailing_dot_or_space {
         limits.push("no dot or space at the end".to_owned());
     }
     if let Some(bytes) = holds.largest_file {

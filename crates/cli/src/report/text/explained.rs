@@ -4,17 +4,17 @@ use crate::report::events::{
     EntryType, ExplainedLine, ParticipationWord, RuleLine, Selected, SideTotals,
 };
 use crate::report::text::printer::Text;
-use crate::report::text::styles::{BAD, FAINT, GOOD, HEADING};
+use crate::report::text::styles::{FAINT, HEADING, PLAIN};
 use crate::report::wording;
 use crate::terminal::{names, units};
 
 impl Text {
     /// One path with the rule that decided.
     pub(super) fn explained(&mut self, one: &ExplainedLine) {
-        let (style, word) = match one.fate {
-            ParticipationWord::Taken => (GOOD, "taken"),
-            ParticipationWord::IfNeeded => (GOOD, "taken if needed"),
-            ParticipationWord::LeftOut => (BAD, "left out"),
+        let (style, word) = match one.decision {
+            ParticipationWord::Taken => (PLAIN, "taken"),
+            ParticipationWord::IfNeeded => (PLAIN, "taken if needed"),
+            ParticipationWord::LeftOut => (FAINT, "left out"),
         };
         let path = one.path.shown();
         self.line(&format!("{style}{word:<15}{style:#} {path} {FAINT}· {}{FAINT:#}", why(one)));
@@ -38,7 +38,8 @@ impl Text {
                 "entries", "bytes"
             ));
         }
-        let (style, word) = if *left_out > 0 { (BAD, "left out by") } else { (GOOD, "taken by") };
+        let (style, word) =
+            if *left_out > 0 { (FAINT, "left out by") } else { (PLAIN, "taken by") };
         let (entries, bytes) = (units::count(taken + left_out), units::bytes(bytes.unwrap_or(0)));
         self.line(&format!("{entries:>12} {bytes:>12}  {style}{word}{style:#} {rule}"));
     }
@@ -54,28 +55,32 @@ impl Text {
 }
 
 fn why(one: &ExplainedLine) -> String {
-    let rule = match (&one.rule, one.fate) {
+    let rule = match (&one.rule, one.decision) {
         (Some(rule), _) => format!("by {}", names::shown(rule.as_bytes())),
-        (None, ParticipationWord::IfNeeded) => "no rule takes it by itself".to_owned(),
+        (None, ParticipationWord::IfNeeded) => "no rule includes it".to_owned(),
         (None, _) => "no rule leaves it out".to_owned(),
     };
-    let at = one.decided_at.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
-    let missing =
-        if one.entry.is_none() { "; there is no such entry, so its name decides" } else { "" };
+    let at =
+        one.decided_by_folder.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
+    let missing = if one.entry.is_none() {
+        "; there is no such entry, so only its name was checked"
+    } else {
+        ""
+    };
     format!("{rule}{}{missing}", at.unwrap_or_default())
 }
 
 /// What the decision for a folder means for its entries.
 fn below(one: &ExplainedLine) -> Option<&'static str> {
-    match (one.entry, one.fate) {
+    match (one.entry, one.decision) {
         (Some(EntryType::Folder), ParticipationWord::LeftOut) => Some(
-            "with everything in it: no rule can take back what is in a folder that is left out",
+            "with everything in it: entries of a folder that is left out cannot be included again",
         ),
         (Some(EntryType::Folder), ParticipationWord::Taken) => {
             Some("with everything in it that no rule leaves out")
         }
         (Some(EntryType::Folder), ParticipationWord::IfNeeded) => {
-            Some("only to hold what is taken in it")
+            Some("only if an entry in it is taken")
         }
         _ => None,
     }

@@ -3,11 +3,11 @@
 use std::time::Duration;
 
 use crate::report::events::{
-    Closed, Happened, Head, OutcomeWord, Placed, Recorded, RunOutcome, TotalsLine,
+    Head, OutcomeWord, PathHistory, Placed, RecordedRun, RunEnded, RunOutcome, TotalsLine,
 };
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
-use crate::report::text::printer::Text;
+use crate::report::text::printer::{ListedSteps, Text};
 use crate::report::text::styles::{BAD, FAINT, HEADING};
 use crate::terminal::{names, units};
 
@@ -17,10 +17,10 @@ pub(super) const RUNS: [&str; 8] =
 
 impl Text {
     /// A run in a list, or a single run.
-    pub(super) fn recorded(&mut self, run: &Recorded) {
+    pub(super) fn recorded(&mut self, run: &RecordedRun) {
         let destination = run.destination().map(|side| side.path.shown());
         let closed = run.closed.as_ref();
-        let amount = |show: fn(&Closed) -> String| closed.map(show).unwrap_or_default();
+        let amount = |show: fn(&RunEnded) -> String| closed.map(show).unwrap_or_default();
         self.kept.runs.push([
             run.began.run.to_string(),
             when(&run.began.began),
@@ -42,7 +42,7 @@ impl Text {
         self.kept.runs.clear();
         self.is_past = true;
         self.take_head(head);
-        self.lists_steps = true;
+        self.listed = ListedSteps::Destination;
     }
 
     /// What is listed.
@@ -56,12 +56,12 @@ impl Text {
             let rows: Vec<Vec<String>> = rows.into_iter().map(Vec::from).collect();
             self.table(&RUNS, 5, &rows);
             self.line("");
-            self.line("To see one whole: utter history RUN");
+            self.line("Details of a run: utter history RUN");
         }
     }
 
-    pub(super) fn happened(&mut self, happened: &Happened) {
-        let Happened { run, began, job, command, path, what, reason, outcome, .. } = happened;
+    pub(super) fn happened(&mut self, happened: &PathHistory) {
+        let PathHistory { run, began, job, command, path, what, reason, outcome, .. } = happened;
         let job =
             job.as_ref().map_or_else(|| command.word().to_owned(), |job| format!("job {job}"));
         let job = names::harmless(&job);
@@ -78,12 +78,12 @@ impl Text {
 /// Failed runs stand out.
 pub(super) fn marked(outcome: RunOutcome, told: &str) -> String {
     match outcome {
-        RunOutcome::Well | RunOutcome::GoingOn => told.to_owned(),
+        RunOutcome::Succeeded | RunOutcome::Running => told.to_owned(),
         _ => format!("{BAD}{told}{BAD:#}"),
     }
 }
 
-fn what(run: &Recorded) -> String {
+fn what(run: &RecordedRun) -> String {
     let command = run.began.command.word();
     match &run.began.job {
         Some(job) if job.calls > 1 => {
@@ -94,7 +94,7 @@ fn what(run: &Recorded) -> String {
     }
 }
 
-fn described(run: &Recorded) -> String {
+fn described(run: &RecordedRun) -> String {
     let problems = run.closed.as_ref().map(|closed| closed.problems);
     match (run.outcome, problems) {
         (RunOutcome::Problems, Some(problems @ 1..)) => {
@@ -110,7 +110,7 @@ fn span(seconds: f64) -> String {
 }
 
 /// The lines about a run above its own events.
-fn lines(run: &Recorded) -> Vec<String> {
+fn lines(run: &RecordedRun) -> Vec<String> {
     let began = &run.began;
     let mut lines = vec![
         format!("{HEADING}Run {}: {}, {}{HEADING:#}", began.run, what(run), described(run)),
@@ -127,8 +127,7 @@ fn lines(run: &Recorded) -> Vec<String> {
     lines.push(format!("  began {time}{took}; by {by}, process {}", began.caller.process));
     lines.extend(began.sides.iter().map(|side| format!("  {}", place(side))));
     if let Some(cause) = run.closed.as_ref().and_then(|closed| closed.cause.as_ref()) {
-        lines
-            .push(format!("  {BAD}it could not be carried out:{BAD:#} {}", names::harmless(cause)));
+        lines.push(format!("  {BAD}it failed:{BAD:#} {}", names::harmless(cause)));
     }
     lines
 }

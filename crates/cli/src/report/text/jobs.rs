@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::report::events::{CommandWord, JobRan, JobTold, TotalsLine};
+use crate::report::events::{CommandWord, JobLine, JobResult, TotalsLine};
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
 use crate::report::text::printer::Text;
@@ -14,7 +14,7 @@ use crate::terminal::{names, units};
 const COLUMNS: [&str; 6] = ["", "", "entries", "bytes", "time", "problems"];
 
 impl Text {
-    pub(super) fn job(&mut self, job: &JobTold) {
+    pub(super) fn job(&mut self, job: &JobLine) {
         if self.lines > 0 {
             self.line("");
         }
@@ -22,8 +22,8 @@ impl Text {
         if self.command == CommandWord::Run {
             return;
         }
-        if let Some(about) = &job.about {
-            self.line(&format!("  {FAINT}{}{FAINT:#}", names::harmless(about)));
+        if let Some(description) = &job.description {
+            self.line(&format!("  {FAINT}{}{FAINT:#}", names::harmless(description)));
         }
         for command in &job.commands {
             self.line(&format!("  {}", names::harmless(command)));
@@ -32,7 +32,7 @@ impl Text {
         for (what, names) in facts.into_iter().filter(|(_, names)| !names.is_empty()) {
             self.line(&format!("  {what}: {}", names::harmless(&names.join(", "))));
         }
-        let Some(stands) = &job.stands else { return };
+        let Some(stands) = &job.status else { return };
         if !job.enabled {
             self.line("  not enabled");
         }
@@ -44,9 +44,9 @@ impl Text {
         }
     }
 
-    pub(super) fn job_ran(&mut self, ran: &JobRan) {
+    pub(super) fn job_ran(&mut self, ran: &JobResult) {
         let span = Duration::try_from_secs_f64(ran.seconds).unwrap_or_default();
-        let was_run = ran.code.is_some();
+        let was_run = ran.exit_code.is_some();
         let shown = |text: String| if was_run { text } else { String::new() };
         self.kept.jobs.push(vec![
             names::harmless(&ran.name),
@@ -70,10 +70,10 @@ impl Text {
         };
         let jobs = units::counted(count, "job", "jobs");
         let line = match (self.dry_run, totals.problems) {
-            (_, 0) if count == 0 => "There is no job in this file.".to_owned(),
-            (true, 0) => format!("Checked {jobs}: nothing is wrong."),
-            (true, _) => format!("Checked {jobs}: {BAD}not all can be run{BAD:#}, see above."),
-            (false, _) => format!("{jobs}; to run one: utter run JOB"),
+            (_, 0) if count == 0 => "This file has no jobs.".to_owned(),
+            (true, 0) => format!("Checked {jobs}: no errors."),
+            (true, _) => format!("Checked {jobs}: {BAD}not all of them can run{BAD:#}, see above."),
+            (false, _) => format!("{jobs}; run one with: utter run JOB"),
         };
         if self.lines > 0 {
             self.line("");

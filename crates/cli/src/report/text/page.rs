@@ -104,7 +104,7 @@ impl Page for Gathered {
             text.push_str(&anstream::adapter::strip_str(line).to_string());
             text.push('\n');
             if text.len() >= GATHERED_AT_MOST {
-                text.push_str("… and more, which 'utter history' has\n");
+                text.push_str("… and more, see 'utter history'\n");
             }
         }
     }

@@ -5,16 +5,16 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::report::events::{PastRunLine, StandingWord};
+use crate::report::events::{SetAsideRunLine, StandingWord};
 use crate::report::exact::Exact;
 use crate::report::text::printer::Text;
 use crate::report::text::styles::HEADING;
 use crate::terminal::{names, units};
 
 impl Text {
-    pub(super) fn past_run(&mut self, run: &PastRunLine) {
+    pub(super) fn past_run(&mut self, run: &SetAsideRunLine) {
         self.line(&format!("{HEADING}{}{HEADING:#}", run.path.shown()));
-        let room = run.bytes_on_drive.map(|bytes| format!("; takes {}", units::bytes(bytes)));
+        let room = run.bytes_on_drive.map(|bytes| format!("; uses {}", units::bytes(bytes)));
         self.line(&format!("  {}{}{}", age(run), summary_text(run), room.unwrap_or_default()));
         self.kept.bytes_on_drive += run.bytes_on_drive.unwrap_or_default();
     }
@@ -22,12 +22,12 @@ impl Text {
     pub(super) fn past_runs(&mut self, count: u64) {
         let room = units::bytes(self.kept.bytes_on_drive);
         self.line(&format!("{}, {room} in all", units::counted(count, "run", "runs")));
-        self.line("To take one back: utter undo RUN; to free its room: utter undo --discard RUN");
+        self.line("Undo one: utter undo RUN; free its space: utter undo --discard RUN");
     }
 }
 
 /// How long ago a run began.
-fn age(run: &PastRunLine) -> String {
+fn age(run: &SetAsideRunLine) -> String {
     let began = run.began.as_ref().and_then(|began| began.parse::<Timestamp>().ok());
     let ago = began.map(|began| Timestamp::now().duration_since(began));
     match ago.and_then(|ago| Duration::try_from(ago).ok()) {
@@ -37,12 +37,12 @@ fn age(run: &PastRunLine) -> String {
     }
 }
 
-fn summary_text(run: &PastRunLine) -> String {
+fn summary_text(run: &SetAsideRunLine) -> String {
     if let Some(cause) = &run.cause {
-        return format!("{}; what it set aside is in its folder", names::harmless(cause));
+        return format!("{}; its set-aside entries are in its folder", names::harmless(cause));
     }
     let Some(command) = &run.command else {
-        return "never started, so there is nothing to take back".to_owned();
+        return "never started, so there is nothing to undo".to_owned();
     };
     let place = run.destination.as_ref().map(Exact::shown).unwrap_or_default();
     let mut summary_text = format!("{command} to {place}");
@@ -54,11 +54,11 @@ fn summary_text(run: &PastRunLine) -> String {
         }
     }
     summary_text
-        + match run.standing {
-            StandingWord::NeverBegun => "; never started, so there is nothing to take back",
-            StandingWord::CutShort => "; cut short, or still going on",
+        + match run.state {
+            StandingWord::NeverBegun => "; never started, so there is nothing to undo",
+            StandingWord::CutShort => "; cut short, or still running",
             StandingWord::Complete | StandingWord::Unreadable => "",
-            StandingWord::BeingUndone => "; not all of it is back yet",
-            StandingWord::Undone => "; all of it is back",
+            StandingWord::BeingUndone => "; partly undone",
+            StandingWord::Undone => "; undone",
         }
 }

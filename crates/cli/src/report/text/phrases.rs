@@ -16,25 +16,27 @@ pub(super) fn when(time: &str) -> String {
 /// How a job or a run ended.
 pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
     match outcome {
-        RunOutcome::Well => "went well",
+        RunOutcome::Succeeded => "succeeded",
         RunOutcome::Different => "differences found",
         RunOutcome::Problems => "with problems",
         RunOutcome::Refused => "refused",
         RunOutcome::EndedEarly => "ended early",
-        RunOutcome::Wrong => "could not run",
+        RunOutcome::Invalid => "invalid",
         RunOutcome::Stopped => "stopped",
         RunOutcome::NotReached => "not reached",
         RunOutcome::NotEnabled => "not enabled",
         RunOutcome::CutShort => "cut short",
-        RunOutcome::GoingOn => "going on",
+        RunOutcome::Running => "running",
         RunOutcome::NeverRun => "never run",
     }
 }
 
 /// What a rule of the selection left out.
-pub(super) fn left_out(RuleLine { rule, left_out, kept, .. }: &RuleLine) -> Option<String> {
+pub(super) fn left_out(
+    RuleLine { rule, left_out, left_in_destination: kept, .. }: &RuleLine,
+) -> Option<String> {
     let source = (*left_out > 0).then(|| format!("{} of the source", units::entries(*left_out)));
-    let kept = (*kept > 0).then(|| format!("{} kept in the destination", units::entries(*kept)));
+    let kept = (*kept > 0).then(|| format!("{} left in the destination", units::entries(*kept)));
     let told: Vec<_> = [source, kept].into_iter().flatten().collect();
     let told = (!told.is_empty()).then(|| told.join(", "))?;
     Some(format!("Left out by {}: {told}.", names::shown(rule.as_bytes())))

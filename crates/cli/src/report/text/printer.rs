@@ -7,7 +7,7 @@ use crate::report::events::{
 use crate::report::sink::Sink;
 use crate::report::text::page::Page;
 use crate::report::text::phrases::left_out;
-use crate::report::text::styles::{BAD, FAINT, style_of};
+use crate::report::text::styles::{BAD, FAINT, HEADING, style_of};
 use crate::report::wording;
 use crate::terminal::names;
 use crate::terminal::streams;
@@ -19,7 +19,7 @@ pub(crate) struct Text {
     /// "saltmere → keeper"
     pub(super) places: String,
     pub(super) dry_run: bool,
-    pub(super) lists_steps: bool,
+    pub(super) listed: ListedSteps,
     /// The events are those of a past run.
     pub(super) is_past: bool,
     /// Printed with the totals after a long list.
@@ -27,6 +27,15 @@ pub(crate) struct Text {
     /// Differences still to be listed, and those beyond the limit.
     pub(super) unlisted: (u64, u64),
     pub(super) lines: u64,
+}
+
+/// The steps that are being listed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum ListedSteps {
+    None,
+    Destination,
+    /// Below their heading.
+    Source,
 }
 
 /// Held back until the totals.
@@ -52,7 +61,11 @@ impl Text {
             command: head.command,
             places: String::new(),
             dry_run: false,
-            lists_steps: head.dry_run || verbose,
+            listed: if head.dry_run || verbose {
+                ListedSteps::Destination
+            } else {
+                ListedSteps::None
+            },
             is_past: false,
             kept: HeldText::default(),
             unlisted: (0, 0),
@@ -127,6 +140,15 @@ impl Text {
         }
     }
 
+    /// Steps in the source come last, below a heading.
+    fn step(&mut self, step: &StepLine) {
+        if step.side.is_some() && self.listed == ListedSteps::Destination {
+            self.listed = ListedSteps::Source;
+            self.line(&format!("{HEADING}From the source, once its copy is verified:{HEADING:#}"));
+        }
+        self.line(&step_line(step));
+    }
+
     pub(super) fn print_held(&mut self, lines: fn(&mut HeldText) -> &mut Vec<String>) {
         for line in std::mem::take(lines(&mut self.kept)) {
             self.line(&line);
@@ -138,13 +160,13 @@ impl Sink for Text {
     fn show(&mut self, event: &Event) {
         match event {
             Event::Note(note) => self.note(note),
-            Event::Step(step) if self.lists_steps => self.line(&step_line(step)),
+            Event::Step(step) if self.listed != ListedSteps::None => self.step(step),
             Event::Head(head)
                 if self.command == CommandWord::History && head.command != CommandWord::History =>
             {
                 self.replay(head);
             }
-            Event::Head(_) | Event::Step(_) | Event::Began(_) | Event::Closed(_) => {}
+            Event::Head(_) | Event::Step(_) | Event::RunStarted(_) | Event::RunEnded(_) => {}
             Event::Difference(difference) => self.difference(difference),
             Event::Found(found) => self.found(found),
             Event::Problem(problem) if self.is_past => {
@@ -163,13 +185,13 @@ impl Sink for Text {
             }
             Event::Path(explained) => self.explained(explained),
             Event::Drive(drive) => self.drive(drive),
-            Event::Run(run) => self.past_run(run),
+            Event::SetAsideRun(run) => self.past_run(run),
             Event::Job(job) => self.job(job),
-            Event::JobRan(ran) => self.job_ran(ran),
-            Event::JobStands(job) => self.job_stands(job),
+            Event::JobResult(ran) => self.job_ran(ran),
+            Event::JobStatus(job) => self.job_stands(job),
             Event::Scheduled(job) => self.scheduled(job),
-            Event::Recorded(run) => self.recorded(run),
-            Event::Happened(happened) => self.happened(happened),
+            Event::PastRun(run) => self.recorded(run),
+            Event::PathHistory(happened) => self.happened(happened),
             Event::Totals(totals) => self.totals(totals),
         }
     }
@@ -181,7 +203,7 @@ impl Sink for Text {
 
 /// Verb, path, size and reason of a step, and its outcome unless done.
 pub(crate) fn step_line(step: &StepLine) -> String {
-    let style = style_of(step.verb);
+    let style = style_of(step);
     let word = step.verb.word();
     let has_size = step.entry == EntryType::File
         && !matches!(step.verb, VerbWord::Adjust | VerbWord::Rename)
@@ -209,7 +231,7 @@ fn problem_text(problem: &ProblemLine) -> String {
     let ProblemLine { path, operation, cause, advice, guard } = problem;
     let place = path.as_ref().map(|path| format!("{}: ", path.shown())).unwrap_or_default();
     let what = match guard {
-        Some(guard) => format!("guard '{guard}' refuses the plan: "),
+        Some(guard) => format!("the guard '{guard}' refuses the plan: "),
         None => wording::operation(operation).map(|words| format!("{words}: ")).unwrap_or_default(),
     };
     let mut text = format!("{place}{what}{cause}");

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::report::events::{Amount, CommandWord, EndingWord, Planned, RunTotals, VerbTotals};
-use crate::report::text::printer::Text;
+use crate::report::text::printer::{ListedSteps, Text};
 use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
 
@@ -20,7 +20,7 @@ pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
         part(steps.adjust, "adjust", false),
         part(steps.rename, "rename", false),
         part(steps.remove, "remove", true),
-        part(steps.vacate, "vacate", true),
+        part(steps.left_source, "remove from the source", true),
     ];
     let parts: Vec<_> = parts.into_iter().flatten().collect();
     let stays = format!("{} unchanged", units::count(unchanged));
@@ -31,6 +31,17 @@ pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
     }
 }
 
+/// A rate is printed only for more than this.
+const FEW_BYTES: u64 = 10 << 20;
+
+/// A rate is printed only if writing took longer.
+const MOMENT: Duration = Duration::from_secs(1);
+
+fn counted(count: Amount, with_bytes: bool) -> String {
+    let bytes = if with_bytes { format!(", {}", units::bytes(count.bytes)) } else { String::new() };
+    format!("{}{bytes}", units::entries(count.entries))
+}
+
 impl Text {
     /// After the steps of a plan that is not carried out.
     pub(super) fn planned(&mut self, plan: &Planned, problems: u64) {
@@ -39,7 +50,7 @@ impl Text {
         }
         self.print_held(|kept| &mut kept.notes);
         let what = match self.command {
-            CommandWord::Enact => "Plan",
+            CommandWord::Execute => "Plan",
             CommandWord::Mirror => "Plan to mirror",
             CommandWord::Move => "Plan to move",
             CommandWord::Undo => "Plan to undo",
@@ -55,48 +66,55 @@ impl Text {
 
     /// The short block after a run.
     pub(super) fn ran(&mut self, plan: &Planned, run: &RunTotals, problems: u64) {
-        if self.lists_steps && self.lines > 0 {
+        if self.listed != ListedSteps::None && self.lines > 0 {
             self.line("");
         }
         self.headline(plan, run, problems);
         let done = &run.done;
+        let width = if done.left_source.entries > 0 { 15 } else { 10 };
+        let label = |what: &str, text: &str| format!("  {what:<width$} {text}");
         for (what, count, with_bytes) in [
             ("added", done.add, true),
             ("replaced", done.replace, true),
             ("adjusted", done.adjust, false),
             ("renamed", done.rename, false),
             ("removed", done.remove, true),
-            ("vacated", done.vacate, true),
+            ("left the source", done.left_source, true),
         ] {
             if count.entries > 0 {
-                self.count_line(what, count, with_bytes);
+                self.line(&label(what, &counted(count, with_bytes)));
             }
         }
         if plan.unchanged.entries > 0 || plan.steps.count() == 0 {
-            self.count_line("unchanged", plan.unchanged, true);
+            self.line(&label("unchanged", &counted(plan.unchanged, true)));
         }
         if run.bytes_written > 0 {
             let took = Duration::try_from_secs_f64(run.seconds_writing).unwrap_or_default();
-            let (bytes, rate) = (run.bytes_written, units::per_second(run.bytes_written, took));
-            self.line(&format!("  wrote      {} at {}/s", units::bytes(bytes), units::bytes(rate)));
+            let rate = if run.bytes_written < FEW_BYTES || took < MOMENT {
+                String::new()
+            } else {
+                format!(" at {}/s", units::bytes(units::per_second(run.bytes_written, took)))
+            };
+            self.line(&label("wrote", &(units::bytes(run.bytes_written) + &rate)));
         }
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
             let has_report =
                 count > 0 || !matches!(self.command, CommandWord::Move | CommandWord::Undo);
-            if has_report && !run.notes_only {
-                self.line(&format!("  set aside  {} in {folder}", units::entries(count)));
+            if has_report && !run.journal_only {
+                let text = format!("{} in {folder}", units::entries(count));
+                self.line(&label("set aside", &text));
             }
             if done.count() > 0 {
-                self.line(&format!("To take this run back: utter undo {folder}"));
+                self.line(&format!("Undo this run: utter undo {folder}"));
             }
         }
         self.problem_count(problems);
         if run.ending != EndingWord::Complete {
             let how = if run.ending == EndingWord::Stopped { "Stopped." } else { "Ended early." };
             self.line(&format!(
-                "{BAD}{how}{BAD:#} What was done is whole; run the same line again to go on."
+                "{BAD}{how}{BAD:#} Finished files are intact; run the same command again to continue."
             ));
         }
     }
@@ -110,7 +128,7 @@ impl Text {
             CommandWord::Mirror => "Mirrored",
             CommandWord::Move => "Moved",
             CommandWord::Undo => "Undone",
-            CommandWord::Enact => "Carried out",
+            CommandWord::Execute => "Carried out",
             _ => "Copied",
         };
         // More digits than people need, and shorter than a clock shows.
@@ -119,35 +137,32 @@ impl Text {
         self.line(&format!("{HEADING}{what}{HEADING:#} {} in {took}", self.places));
     }
 
-    fn count_line(&mut self, what: &str, count: Amount, with_bytes: bool) {
-        let bytes =
-            if with_bytes { format!(", {}", units::bytes(count.bytes)) } else { String::new() };
-        self.line(&format!("  {what:<10} {}{bytes}", units::entries(count.entries)));
-    }
-
     /// Differences left alone at the user's request.
     fn left_as_it_is(&mut self, plan: &Planned) {
-        if plan.spared_newer > 0 {
-            let count = units::counted(plan.spared_newer, "file", "files");
-            self.line(&format!("Spared: {count} newer than the source's."));
+        if plan.left_newer > 0 {
+            let count = units::counted(plan.left_newer, "file", "files");
+            self.line(&format!("Left alone: {count} newer than in the source."));
         }
         if plan.held_back > 0 {
             let count = units::counted(plan.held_back, "difference", "differences");
-            self.line(&format!("Left as they are, because of --steps or --carry: {count}."));
+            self.line(&format!("Left alone, because of --steps or --carry: {count}."));
         }
     }
 
     fn problem_count(&mut self, count: u64) {
         if count > 0 {
             let count = units::counted(count, "problem", "problems");
-            self.line(&format!("{BAD}{count}{BAD:#}, each of them named above."));
+            self.line(&format!("{BAD}{count}{BAD:#}, listed above."));
         }
     }
 }
 
 impl VerbTotals {
     pub(super) fn count(&self) -> u64 {
-        let Self { add, replace, adjust, rename, remove, vacate } = self;
-        [add, replace, adjust, rename, remove, vacate].into_iter().map(|count| count.entries).sum()
+        let Self { add, replace, adjust, rename, remove, left_source } = self;
+        [add, replace, adjust, rename, remove, left_source]
+            .into_iter()
+            .map(|count| count.entries)
+            .sum()
     }
 }

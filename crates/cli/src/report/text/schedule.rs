@@ -41,9 +41,11 @@ impl Text {
         self.print_held(|kept| &mut kept.notes);
         let what = if totals.listed == Some(1) { "it" } else { "them" };
         let line = match (self.dry_run, self.kept.installed) {
-            (true, _) => "Nothing was installed; --install does that.".to_owned(),
-            (false, true) => format!("Installed; the system starts {what} at these times."),
-            (false, false) => format!("Written; the system has not been told to start {what}."),
+            (true, _) => "Not installed; install with --install.".to_owned(),
+            (false, true) => format!("Installed: the system starts {what} at these times."),
+            (false, false) => {
+                format!("Written, but not installed: the system does not start {what} yet.")
+            }
         };
         self.line(&line);
     }

@@ -4,31 +4,31 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use crate::report::events::{JobStands, Room, RunOutcome, TotalsLine};
+use crate::report::events::{DriveSpace, JobStatus, RunOutcome, TotalsLine};
 use crate::report::text::phrases::outcome_words;
 use crate::report::text::phrases::when;
 use crate::report::text::printer::Text;
 use crate::report::text::styles::BAD;
 use crate::terminal::{names, units};
 
-const JOBS: [&str; 6] = ["job", "", "last run", "last went well", "next run", "room left"];
+const JOBS: [&str; 6] = ["job", "", "last run", "last success", "next run", "free"];
 
 impl Text {
-    pub(super) fn job_stands(&mut self, job: &JobStands) {
+    pub(super) fn job_stands(&mut self, job: &JobStatus) {
         let never = |time: &Option<String>| time.as_deref().map_or("never".to_owned(), when);
         self.kept.jobs.push(vec![
             names::harmless(&job.name),
-            match (job.enabled, job.is_well) {
+            match (job.enabled, job.ok) {
                 (false, _) => "not enabled".to_owned(),
                 (true, true) => job_status(job),
                 (true, false) => format!("{BAD}{}{BAD:#}", job_status(job)),
             },
             never(&job.times.last),
-            job.times.last_well.as_deref().map_or_else(|| "never".to_owned(), ago),
+            job.times.last_succeeded.as_deref().map_or_else(|| "never".to_owned(), ago),
             next(job),
-            rooms(job),
+            spaces(job),
         ]);
-        if !job.is_well {
+        if !job.ok {
             self.kept.unwell.push(names::harmless(&job.name));
         }
     }
@@ -41,8 +41,8 @@ impl Text {
         }
         let unwell = std::mem::take(&mut self.kept.unwell);
         self.line(&match (totals.listed, totals.problems) {
-            (Some(0), _) => "There is no job in this file.".to_owned(),
-            (_, 0) => "All is well.".to_owned(),
+            (Some(0), _) => "This file has no jobs.".to_owned(),
+            (_, 0) => "All jobs are OK.".to_owned(),
             _ if unwell.is_empty() => format!("{BAD}Not all is well{BAD:#}, see above."),
             _ => format!(
                 "{BAD}Not all is well{BAD:#}: {}. To see why: utter history --job JOB",
@@ -53,16 +53,16 @@ impl Text {
 }
 
 /// In a few words.
-pub(super) fn job_status(job: &JobStands) -> String {
+pub(super) fn job_status(job: &JobStatus) -> String {
     let outcome = outcome_words(job.outcome);
     match &job.times.overdue_since {
         Some(due) => format!("overdue since {}", when(due)),
-        None if job.is_well && job.outcome == RunOutcome::Well => "well".to_owned(),
+        None if job.ok && job.outcome == RunOutcome::Succeeded => "ok".to_owned(),
         None => outcome.to_owned(),
     }
 }
 
-pub(super) fn next(job: &JobStands) -> String {
+pub(super) fn next(job: &JobStatus) -> String {
     match (&job.times.next, &job.times.at) {
         (Some(next), _) => when(next),
         (None, Some(at)) if job.enabled => at.clone(),
@@ -79,13 +79,13 @@ fn ago(time: &str) -> String {
 }
 
 /// Each drive once.
-fn rooms(job: &JobStands) -> String {
-    let mut rooms: Vec<String> = job.rooms.iter().map(room).collect();
-    rooms.dedup();
-    rooms.join(", ")
+fn spaces(job: &JobStatus) -> String {
+    let mut spaces: Vec<String> = job.space.iter().map(room).collect();
+    spaces.dedup();
+    spaces.join(", ")
 }
 
-fn room(room: &Room) -> String {
+fn room(room: &DriveSpace) -> String {
     let part = room.bytes_free.saturating_mul(100).checked_div(room.bytes).unwrap_or_default();
     format!("{} ({part}%)", units::bytes(room.bytes_free))
 }

@@ -14,11 +14,11 @@ impl Text {
             self.line("");
         }
         let what = match state {
-            StateWord::Missing => "Missing in the destination",
-            StateWord::Extra => "Extra in the destination",
-            StateWord::Moved => "Elsewhere in the destination",
-            StateWord::Differs => "Not the same",
-            StateWord::Attributes => "The same but for attributes",
+            StateWord::Missing => "Only in the source",
+            StateWord::Extra => "Only in the destination",
+            StateWord::Moved => "Moved in the destination",
+            StateWord::Differs => "Different",
+            StateWord::Attributes => "Different in attributes only",
         };
         self.line(&format!("{HEADING}{what}: {}{HEADING:#}", units::entries(*differences)));
         self.unlisted = (*listed, differences - listed);
@@ -44,15 +44,15 @@ impl Text {
         self.sides(plan);
         if plan.held_back > 0 {
             let count = units::entries(plan.held_back);
-            self.line(&format!("Not counted: {count} that only the destination has."));
+            self.line(&format!("Not counted: {count} only in the destination."));
         }
-        let style = if verdict.says == Says::Identical { GOOD } else { BAD };
+        let style = if verdict.result == Says::Identical { GOOD } else { BAD };
         self.line(&format!("{style}{}{style:#}", sentence(plan, verdict, problems)));
         if let Some(confidence) = confidence(plan, verdict) {
             self.line(&confidence);
         }
         if let Some(command) = self.kept.suggestion.take() {
-            self.line(&format!("To make it so: {command}"));
+            self.line(&format!("To make them identical: {command}"));
         }
     }
 
@@ -86,30 +86,32 @@ impl Text {
 
 fn sentence(plan: &Planned, verdict: &VerdictLine, problems: u64) -> String {
     let steps = &plan.steps;
-    match verdict.says {
+    match verdict.result {
         Says::NotProven => {
             let count = units::counted(problems, "problem", "problems");
             let found = units::counted(steps.count(), "difference", "differences");
             format!(
-                "Not proven: {count} kept part of it from being compared; {found} found in the rest."
+                "Not proven: {count}, so not everything could be compared; {found} in the rest."
             )
         }
         Says::Different => {
-            let moved = match steps.rename.entries {
-                0 => String::new(),
-                moved => format!(" {} moved,", units::count(moved)),
-            };
-            format!(
-                "Different: {} missing, {} extra,{moved} {} not the same.",
-                units::count(steps.add.entries),
-                units::count(steps.remove.entries),
-                units::count(steps.replace.entries + steps.adjust.entries),
-            )
+            let parts = [
+                (steps.add, "only in the source"),
+                (steps.remove, "only in the destination"),
+                (steps.rename, "moved"),
+                (steps.replace, "different"),
+                (steps.adjust, "different in attributes only"),
+            ];
+            let parts = parts.iter().filter(|(count, _)| count.entries > 0);
+            let parts: Vec<_> = parts
+                .map(|(count, what)| format!("{} {what}", units::count(count.entries)))
+                .collect();
+            format!("Different: {}.", parts.join(", "))
         }
         Says::Identical => {
             let count = units::entries(plan.unchanged.entries);
             let how_far = if verdict.not_held > 0 {
-                "Identical as far as the drive can hold it"
+                "Identical as far as the drive can store it"
             } else {
                 "Identical"
             };
@@ -120,10 +122,13 @@ fn sentence(plan: &Planned, verdict: &VerdictLine, problems: u64) -> String {
 
 fn compared(verdict: &VerdictLine) -> String {
     let told = |word: &str| match word {
-        "presence" => "name and kind, and nothing else was compared".to_owned(),
+        "presence" => "name and kind; nothing else was compared".to_owned(),
         "content" => "every byte".to_owned(),
         "size" if verdict.compared.iter().any(|other| other == "times") => "size".to_owned(),
         "size" => "size alone".to_owned(),
+        "acl" => "access lists".to_owned(),
+        "xattr" => "extended attributes".to_owned(),
+        "hardlinks" => "hard links".to_owned(),
         other => other.to_owned(),
     };
     verdict.compared.iter().map(|word| told(word)).collect::<Vec<_>>().join(", ")
@@ -134,21 +139,20 @@ fn compared(verdict: &VerdictLine) -> String {
 fn confidence(plan: &Planned, verdict: &VerdictLine) -> Option<String> {
     let (read, all) = (verdict.sampled?, plan.source.files);
     let told = format!(
-        "Read by chance: {} of {} files ({})",
+        "Random sample: {} of {} files ({})",
         units::count(read.entries),
         units::count(all),
         units::bytes(read.bytes)
     );
     if verdict.content_differs {
-        return Some(format!("{told}, and some of them differ: verify with --by content."));
+        return Some(format!("{told}; some of them differ: verify with --by content."));
     }
     if read.entries >= all {
-        return Some(format!("{told}, which is all of them."));
+        return Some(format!("{told}: all of them."));
     }
     let part = 1.0 - 0.05_f64.powf(1.0 / read.entries as f64);
     Some(format!(
-        "{told}, and all of them agree.\nWith 95 % confidence the content of less than {:.2} % of \
-         all files differs.",
-        part * 100.0
+        "{told}; all of them agree.\nWith 95 % confidence, fewer than {:.0} % of all files differ in content.",
+        (part * 100.0).ceil()
     ))
 }

@@ -5,7 +5,7 @@ use crate::execute::writer::ErrorContext as _;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::observe::StepOutcome;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
@@ -190,9 +190,9 @@ impl PartRun<'_> {
 
     /// True if a folder got the source's flags in this run.
     fn has_flags_of_source(&self, at: usize) -> bool {
-        let sets = |step: &Step| step.verb != Verb::Adjust || step.aspects.has(Aspect::Flags);
+        let sets = |step: &Step| step.verb != Verb::Adjust || step.attributes.has(Attribute::Flags);
         let own = self.site.part.own_step(at);
-        self.site.drive_of(at).writer.carries(Aspect::Flags)
+        self.site.drive_of(at).writer.carries(Attribute::Flags)
             && own.is_some_and(|(id, step)| sets(step) && self.ledger.is_done(id))
     }
 }

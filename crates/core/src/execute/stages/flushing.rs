@@ -21,7 +21,7 @@ use crate::policy::{Step, StepId};
 /// A marker is needed only for a flush at the end: see [`dirty_marker`].
 pub(super) fn needs_marker(run: &PartRun<'_>) -> bool {
     // Renames and removals from the source write no content.
-    let writes = |step: &Step| step.verb != Verb::Vacate && !step.is_taken_over();
+    let writes = |step: &Step| step.verb != Verb::RemoveSource && !step.is_taken_over();
     run.site.context.running.flush == Flush::End && run.site.part.all_steps().any(writes)
 }
 
@@ -78,7 +78,7 @@ pub(super) fn flush(run: &PartRun<'_>) {
 
 /// True if written files are compared with the source.
 fn reads_back(run: &PartRun<'_>) -> bool {
-    run.site.context.running.recheck || run.site.part.steps_on(Side::Source).next().is_some()
+    run.site.context.running.read_back || run.site.part.steps_on(Side::Source).next().is_some()
 }
 
 /// Makes all written files on a drive look changed after a failed flush. It is unknown which of them are on the

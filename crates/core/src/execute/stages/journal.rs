@@ -59,13 +59,13 @@ impl PartJournal<'_, '_> {
         let mut paths: BTreeSet<TreePath> = BTreeSet::new();
         for (at, folder) in part.folders.iter().enumerate() {
             let path = part.source_path(at);
-            let goes = folder.vacates.iter().filter(|step| step.kind() == Kind::Folder);
+            let goes = folder.source_removals.iter().filter(|step| step.kind() == Kind::Folder);
             paths.extend(goes.map(|step| path.join(folder.name_in_source(step))));
-            if !folder.vacates.is_empty() || folder.steps.iter().any(Step::is_taken_over) {
+            if !folder.source_removals.is_empty() || folder.steps.iter().any(Step::is_taken_over) {
                 paths.insert(path);
             }
         }
-        paths.extend(part.root_vacate.map(|_| TreePath::default()));
+        paths.extend(part.root_source_removal.map(|_| TreePath::default()));
         paths.iter().try_for_each(|path| self.aside.note_here(path, self.look_here(path)))
     }
 
@@ -167,7 +167,7 @@ impl PartJournal<'_, '_> {
     /// An entry that is renamed and adjusted is recorded under its old name.
     fn note_renamed(&self, on: &OnDrive<'_>, step: &Step) -> StepResult {
         let (run, part) = (self.run, self.run.site.part);
-        let adjusts = !step.aspects.is_empty() && !is_noted_here(step);
+        let adjusts = !step.attributes.is_empty() && !is_noted_here(step);
         let Some(from) = step.renamed_from().filter(|_| adjusts) else {
             return Ok(());
         };

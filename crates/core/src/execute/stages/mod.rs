@@ -14,7 +14,7 @@ mod names;
 mod order;
 mod postponed;
 mod read_back;
-mod recheck;
+mod read_back_stage;
 mod removal;
 mod run;
 mod site;

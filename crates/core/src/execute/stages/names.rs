@@ -4,7 +4,7 @@ use crate::execute::writer::ErrorContext as _;
 use parking_lot::Mutex;
 use std::os::fd::AsFd as _;
 
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
@@ -65,7 +65,7 @@ impl<'r, 'a> Names<'r, 'a> {
         let above = self.run.enter_to_change(*folder as usize)?;
         let now = writer.rename(&above, old, place, name, &seen)?;
         self.run.has_changed(*folder as usize, &above);
-        if step.aspects.is_empty() {
+        if step.attributes.is_empty() {
             return Ok(());
         }
         let operation = EntryOperation::from(step).adjusting(State::from(&now));
@@ -85,7 +85,7 @@ impl<'r, 'a> Names<'r, 'a> {
         let path = part.folder_path(leader.folder as usize);
         let from = system.open_folder(self.run.root, path.as_bytes()).during(Operation::Write)?;
         let writer = &on.writer;
-        let may_be_locked = !writer.carries(Aspect::Flags)
+        let may_be_locked = !writer.carries(Attribute::Flags)
             || step.source.is_some_and(|s| !s.flags().and(Flags::LOCKS).is_empty());
         // Otherwise one worker would lock the file again while another links to it.
         let _alone = may_be_locked.then(|| self.linking.lock());

@@ -25,7 +25,8 @@ use crate::execute::stages::run::{FlushState, PartRun, PartTerms, Terms};
 use crate::execute::stages::site::{OnDrive, PartSite};
 use crate::execute::stages::source_times::SourceTimes;
 use crate::execute::stages::{
-    enter, fill, flushing, folder_attributes, journal, make_space, recheck, removal, source_removal,
+    enter, fill, flushing, folder_attributes, journal, make_space, read_back_stage, removal,
+    source_removal,
 };
 use crate::execute::writer::{ErrorContext as _, SetAsideWriter, WriteContext, Writer};
 use crate::journal::SetAsideRun;
@@ -73,7 +74,10 @@ const STAGES: [Stage; 17] = [
     Stage { gate: Gate::WhileItGoesOn, work: |run| write_all(run, &adjusts) },
     Stage { gate: Gate::Always, work: folder_attributes::finish_folders },
     Stage { gate: Gate::If(flushing::is_due), work: flushing::flush },
-    Stage { gate: Gate::If(|run| run.site.context.running.recheck), work: recheck::recheck },
+    Stage {
+        gate: Gate::If(|run| run.site.context.running.read_back),
+        work: read_back_stage::read_back_files,
+    },
     Stage { gate: Gate::If(|run| run.flushed.is_complete()), work: flushing::clear_markers },
     // Nothing is removed from the source before its copy is on the drive and verified.
     Stage { gate: Gate::If(source_removal::is_due), work: source_removal::remove_from_source },

@@ -91,7 +91,7 @@ impl PartSite<'_> {
         // A single entry may get another name beside an existing one.
         let folder = &self.part.folders[folder];
         let mut names = SourceNames::default();
-        for step in folder.steps.iter().chain(&folder.vacates) {
+        for step in folder.steps.iter().chain(&folder.source_removals) {
             names.add(folder.name(step), &single.source);
         }
         names

@@ -12,7 +12,7 @@ use std::os::fd::AsFd;
 
 use rustix::io::Errno;
 use utter_echo_drives::features::Feature;
-use utter_echo_model::aspect::{Aspect, Aspects};
+use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::state::{AttributesBefore, State};
@@ -82,7 +82,7 @@ impl Writer<'_> {
         let replaced = operation.destination.filter(|_| operation.replaces_its_kind());
         let born = (self.capabilities.caller.uid, place.gives.born_gid);
         let of = |state: &State| (state.uid, state.gid);
-        let (owner, settled) = if self.carries(Aspect::Owner) {
+        let (owner, settled) = if self.carries(Attribute::Owner) {
             let owner = of(source);
             (owner, self.capabilities.owner_to_set(owner, born).unwrap_or(born))
         } else {
@@ -91,7 +91,7 @@ impl Writer<'_> {
             (owner, if self.gives_owners() { owner } else { born })
         };
         let mode = match replaced {
-            _ if self.carries(Aspect::Mode) => {
+            _ if self.carries(Attribute::Mode) => {
                 Some(self.capabilities.mode_with(source.mode(), of(source), settled))
             }
             Some(old) => Some(self.capabilities.mode_with(old.mode(), of(&old), settled)),
@@ -144,7 +144,7 @@ impl Writer<'_> {
             let old = Entry::Named(place.destination.as_fd(), name);
             xattrs.extend(self.uncarried(old).during(Operation::LookAtDestination)?);
         }
-        if place.gives.gives_lists && (replaced || self.carries(Aspect::Acl)) {
+        if place.gives.gives_lists && (replaced || self.carries(Attribute::Acl)) {
             self.drop_inherited(made, &xattrs)?;
         }
         for (name, value) in &xattrs {
@@ -184,11 +184,11 @@ impl Writer<'_> {
         accessed: impl FnOnce() -> std::io::Result<Time>,
     ) -> StepResult {
         let (system, capabilities) = (self.system(), self.capabilities);
-        let carries_access = self.carries(Aspect::Atime);
-        if !self.carries(Aspect::Times) && !carries_access {
+        let carries_access = self.carries(Attribute::Atime);
+        if !self.carries(Attribute::Times) && !carries_access {
             return Ok(());
         }
-        let modified = if self.carries(Aspect::Times) {
+        let modified = if self.carries(Attribute::Times) {
             capabilities.drive.nearest(source.modified())
         } else {
             system.stat(entry).during(Operation::SetAttributes)?.modified
@@ -226,8 +226,8 @@ impl Writer<'_> {
 
     /// Extended attributes of a replaced entry that are not carried, and so stay.
     fn uncarried(&self, old: Entry<'_>) -> std::io::Result<Xattrs> {
-        let hidden = [Aspect::Acl, Aspect::Xattr].into_iter();
-        let uncarried: Aspects = hidden.filter(|aspect| !self.carries(*aspect)).collect();
+        let hidden = [Attribute::Acl, Attribute::Xattr].into_iter();
+        let uncarried: Attributes = hidden.filter(|attribute| !self.carries(*attribute)).collect();
         self.capabilities.xattrs_of(self.system(), old, uncarried)
     }
 
@@ -250,7 +250,7 @@ impl Writer<'_> {
         wanted: (u32, u32),
         has: (u32, u32),
     ) -> Result<bool, StepError> {
-        let set = if self.carries(Aspect::Owner) {
+        let set = if self.carries(Attribute::Owner) {
             self.capabilities.owner_to_set(wanted, has)
         } else {
             // The owner of the replaced entry is kept, and may be somebody else.
@@ -272,9 +272,9 @@ impl Writer<'_> {
     ) -> StepResult {
         let system = self.system();
         let of = |state: &State| (state.uid, state.gid);
-        let owner = of(if self.carries(Aspect::Owner) { source } else { has });
+        let owner = of(if self.carries(Attribute::Owner) { source } else { has });
         let owner_set = self.set_owner(entry, owner, of(has))?;
-        let settled = if self.carries(Aspect::Owner) {
+        let settled = if self.carries(Attribute::Owner) {
             self.capabilities.owner_to_set(owner, of(has)).unwrap_or(of(has))
         } else {
             of(has)
@@ -287,7 +287,7 @@ impl Writer<'_> {
         };
         let wanted = self.capabilities.xattrs_for(wanted, of(source), settled);
         let lists_set = self.change_xattrs(&wanted, entry, has)?;
-        let from = if self.carries(Aspect::Mode) { source } else { has };
+        let from = if self.carries(Attribute::Mode) { source } else { has };
         let usual = self.capabilities.mode_with(from.mode(), of(from), settled);
         let mode = self.mode_with_list(usual, source, &wanted);
         // A new owner removes special bits, and a new access list changes the group bits.
@@ -299,8 +299,8 @@ impl Writer<'_> {
 
     fn mode_with_list(&self, usual: u32, source: &State, xattrs: &Xattrs) -> u32 {
         let listed =
-            self.carries(Aspect::Acl) && xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
-        if listed && !self.carries(Aspect::Mode) {
+            self.carries(Attribute::Acl) && xattrs.iter().any(|(name, _)| name == ACCESS_LIST);
+        if listed && !self.carries(Attribute::Mode) {
             usual & 0o7000 | source.mode() & 0o777
         } else {
             usual
@@ -348,14 +348,15 @@ impl Writer<'_> {
         };
         let system = self.system();
         let adjusts = operation.verb == Verb::Adjust;
-        let times = [Aspect::Times, Aspect::Atime];
-        let has_times = times.iter().any(|aspect| operation.aspects.has(*aspect));
-        let only_times = adjusts && operation.aspects.iter().all(|aspect| times.contains(&aspect));
+        let times = [Attribute::Times, Attribute::Atime];
+        let has_times = times.iter().any(|attribute| operation.attributes.has(*attribute));
+        let only_times =
+            adjusts && operation.attributes.iter().all(|attribute| times.contains(&attribute));
         // If its time did not differ before, the changes in it have changed it.
         let keeps_its_own = adjusts && !has_times;
         let model = operation.destination.filter(|_| keeps_its_own).unwrap_or(planned);
         self.between_flags(operation, source, made, || {
-            if !adjusts && !self.carries(Aspect::Mode) {
+            if !adjusts && !self.carries(Attribute::Mode) {
                 self.set_mode(made, 0o777 & !self.capabilities.caller.umask)?;
             }
             if !only_times {

@@ -8,7 +8,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use utter_echo_files::same_content::{self, BLOCK, ReadLength};
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
 use utter_echo_model::running::{Cache, Flush};
@@ -142,7 +142,7 @@ impl Writer<'_> {
     }
 
     fn is_sparse(&self, stat: &Stat) -> bool {
-        self.carries(Aspect::Holes) && stat.allocated < stat.size
+        self.carries(Attribute::Holes) && stat.allocated < stat.size
     }
 
     fn flush_before_naming(&self, made: BorrowedFd<'_>) -> StepResult {

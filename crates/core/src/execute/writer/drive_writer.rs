@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use utter_echo_drives::capabilities::Capabilities;
 use utter_echo_drives::write_back::WriteBackLimit;
 use utter_echo_files::hidden_names::HiddenNames;
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::running::{Flush, Running};
@@ -138,7 +138,7 @@ impl<'a> Writer<'a> {
         self.aside.filter(|aside| aside.aside.keeps_displaced())
     }
 
-    pub(crate) fn carries(&self, aspect: Aspect) -> bool {
-        self.capabilities.carry.has(aspect)
+    pub(crate) fn carries(&self, attribute: Attribute) -> bool {
+        self.capabilities.carry.has(attribute)
     }
 }

@@ -7,7 +7,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_files::attributes;
 use utter_echo_files::free_name::NamedEntry;
-use utter_echo_model::aspect::Aspect;
+use utter_echo_model::attribute::Attribute;
 use utter_echo_model::problem::Operation;
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Entry, Flags, Kind, Lock};
@@ -103,7 +103,7 @@ impl Writer<'_> {
             return Ok(None);
         }
         let system = self.system();
-        let wanted = if self.carries(Aspect::Flags) {
+        let wanted = if self.carries(Attribute::Flags) {
             attributes::flags(system, source).map(|flags| self.capabilities.flags_to_carry(flags))
         } else if operation.replaces_its_kind() {
             let old = system.open_file(place.destination.as_fd(), name);
@@ -144,8 +144,9 @@ impl Writer<'_> {
         entry: Entry<'_>,
         work: impl FnOnce() -> StepResult,
     ) -> StepResult {
-        let concerned = operation.aspects.has(Aspect::Flags) || operation.verb != Verb::Adjust;
-        let carries = self.carries(Aspect::Flags) && concerned;
+        let concerned =
+            operation.attributes.has(Attribute::Flags) || operation.verb != Verb::Adjust;
+        let carries = self.carries(Attribute::Flags) && concerned;
         let locked = operation.destination.is_some_and(|d| !d.flags().and(Flags::LOCKS).is_empty());
         if !matches!(operation.kind(), Kind::File | Kind::Folder) || !(carries || locked) {
             return work();

@@ -1,6 +1,6 @@
 //! The operation on one entry, for a writer.
 
-use utter_echo_model::aspect::Aspects;
+use utter_echo_model::attribute::Attributes;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::Kind;
@@ -13,7 +13,7 @@ pub(crate) struct EntryOperation {
     pub(crate) verb: Verb,
     pub(crate) reason: Reason,
     /// The attributes that differ.
-    pub(crate) aspects: Aspects,
+    pub(crate) attributes: Attributes,
     /// The wanted state; `None` for a removal.
     pub(crate) source: Option<State>,
     /// The state of the existing entry, if any.
@@ -22,16 +22,16 @@ pub(crate) struct EntryOperation {
 
 impl From<&Step> for EntryOperation {
     fn from(step: &Step) -> Self {
-        let Step { verb, reason, aspects, source, destination, .. } = *step;
-        Self { verb, reason, aspects, source, destination }
+        let Step { verb, reason, attributes, source, destination, .. } = *step;
+        Self { verb, reason, attributes, source, destination }
     }
 }
 
 impl EntryOperation {
     /// Copying an entry.
     pub(crate) fn copy_of(source: State) -> Self {
-        let (verb, reason, aspects) = (Verb::Add, Reason::New, Aspects::NONE);
-        Self { verb, reason, aspects, source: Some(source), destination: None }
+        let (verb, reason, attributes) = (Verb::Add, Reason::New, Attributes::NONE);
+        Self { verb, reason, attributes, source: Some(source), destination: None }
     }
 
     /// Changing attributes of the existing entry.

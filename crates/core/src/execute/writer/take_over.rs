@@ -34,7 +34,7 @@ impl Writer<'_> {
 fn translate_error(renamed: StepResult) -> StepResult {
     match renamed {
         Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => {
-            Err(StepError(Operation::Vacate, Cause::NotRenamed))
+            Err(StepError(Operation::RemoveSource, Cause::NotRenamed))
         }
         other => other,
     }

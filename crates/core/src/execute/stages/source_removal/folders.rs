@@ -47,7 +47,7 @@ impl SourceRemoval<'_, '_> {
         let here = HeldEntry::open(system, place.source()?, own)?;
         let there = HeldEntry::open(system, place.destination.as_fd(), folder.name(step))?;
         if !step.source.is_some_and(|planned| planned.still(&here.stat)) || here.stat.mounted {
-            return Err(StepError::stale_source(Operation::Vacate));
+            return Err(StepError::stale_source(Operation::RemoveSource));
         }
         if !self.is_home(step) {
             let on = run.site.drive_of(id.folder());
@@ -62,16 +62,16 @@ impl SourceRemoval<'_, '_> {
         let system = self.run.system();
         if self.run.terms.removal.is_move_back {
             // Leftovers of killed runs in a folder that is moved back are removed with it.
-            let folder = system.open_folder(above, name).during(Operation::Vacate)?;
+            let folder = system.open_folder(above, name).during(Operation::RemoveSource)?;
             let cleared = leftovers::clear_all_leftovers(system, folder.as_fd());
-            cleared.during(Operation::Vacate)?;
+            cleared.during(Operation::RemoveSource)?;
         }
         match system.remove_folder(above, name) {
             // Somebody put something into the empty folder.
             Err(e) if e.kind() == io::ErrorKind::DirectoryNotEmpty => {
-                Err(StepError(Operation::Vacate, Cause::NotEmpty))
+                Err(StepError(Operation::RemoveSource, Cause::NotEmpty))
             }
-            other => other.during(Operation::Vacate),
+            other => other.during(Operation::RemoveSource),
         }
     }
 
@@ -90,7 +90,7 @@ impl SourceRemoval<'_, '_> {
         let root = StepId::of_root(Side::Destination);
         let has_arrived = part.root.is_none() || self.run.ledger.is_done(root);
         let all_went = has_arrived && (part.folders.is_empty() || self.went(0));
-        if part.root_vacate.is_some() && all_went && !self.must_stop() {
+        if part.root_source_removal.is_some() && all_went && !self.must_stop() {
             self.run.ledger.conclude(StepId::of_root(Side::Source), self.take_root_away());
         }
     }
@@ -98,10 +98,10 @@ impl SourceRemoval<'_, '_> {
     fn take_root_away(&self) -> StepResult {
         let (site, system) = (self.run.site, self.run.system());
         let (above, name) =
-            sides::parent_of_root(system, &site.pair.source).during(Operation::Vacate)?;
+            sides::parent_of_root(system, &site.pair.source).during(Operation::RemoveSource)?;
         let here = HeldEntry::open(system, above.as_fd(), &name)?;
         if here.stat.identity != site.pair.source_stat.identity {
-            return Err(StepError::stale_source(Operation::Vacate));
+            return Err(StepError::stale_source(Operation::RemoveSource));
         }
         let was_there = site.part.root.is_none_or(|root| root.verb == Verb::Adjust);
         if !(self.run.terms.removal.is_move_back && was_there) {

@@ -31,7 +31,7 @@ impl SourceRemoval<'_, '_> {
             // A further name is left out by the selection, unless the plan has problems.
             let all = usize::try_from(seen.links).is_ok_and(|links| links == names.len());
             if staying.contains(&seen.identity.inode) || !all && !self.run.terms.knows_all {
-                let together = StepError(Operation::Vacate, Cause::NamesTogether);
+                let together = StepError(Operation::RemoveSource, Cause::NamesTogether);
                 self.run.ledger.conclude(names[0], Err(together));
             } else {
                 self.remove_group(&seen, &names);
@@ -57,7 +57,7 @@ impl SourceRemoval<'_, '_> {
             match ledger.retry(|| self.prove_name(id, seen)) {
                 // One file in the source must be one file in the destination.
                 Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(id) => {
-                    let error = StepError(Operation::Vacate, Cause::NotArrived);
+                    let error = StepError(Operation::RemoveSource, Cause::NotArrived);
                     return ledger.conclude(id, Err(error));
                 }
                 Ok((place, one)) => proven.push((id, place, one)),
@@ -82,7 +82,7 @@ impl SourceRemoval<'_, '_> {
 
     fn prove_name(&self, id: StepId, seen: &Stat) -> Result<(FolderPair, ProvenEntry), StepError> {
         let place = self.run.enter(id.folder())?;
-        let stale = || StepError::stale_source(Operation::Vacate);
+        let stale = || StepError::stale_source(Operation::RemoveSource);
         let (step, name) = self.run.site.step(id).ok_or_else(stale)?;
         let on = self.run.site.drive_of(id.folder());
         let proven = self.prove(&StepSite { on, place: &place, name, step }, seen, false)?;

@@ -33,21 +33,21 @@ impl<'f> HeldEntry<'f> {
         folder: BorrowedFd<'f>,
         name: &'f [u8],
     ) -> Result<Self, StepError> {
-        let named = system.stat(Entry::Named(folder, name)).during(Operation::Vacate)?;
+        let named = system.stat(Entry::Named(folder, name)).during(Operation::RemoveSource)?;
         let handle = match named.kind {
-            Kind::File => Some(system.open_file(folder, name).during(Operation::Vacate)?),
-            Kind::Folder => Some(system.open_folder(folder, name).during(Operation::Vacate)?),
+            Kind::File => Some(system.open_file(folder, name).during(Operation::RemoveSource)?),
+            Kind::Folder => Some(system.open_folder(folder, name).during(Operation::RemoveSource)?),
             _ => system.pin(folder, name).ok(),
         };
         let mut held = Self { folder, name, handle, stat: named };
-        held.stat = system.stat(held.entry()).during(Operation::Vacate)?;
+        held.stat = system.stat(held.entry()).during(Operation::RemoveSource)?;
         Ok(held)
     }
 
     /// The entry of a root.
     pub(super) fn of_root(system: &dyn System, root: BorrowedFd<'f>) -> Result<Self, StepError> {
-        let handle = system.open_folder(root, b"").during(Operation::Vacate)?;
-        let stat = system.stat(Entry::Open(handle.as_fd())).during(Operation::Vacate)?;
+        let handle = system.open_folder(root, b"").during(Operation::RemoveSource)?;
+        let stat = system.stat(Entry::Open(handle.as_fd())).during(Operation::RemoveSource)?;
         Ok(Self { folder: root, name: b"", handle: Some(handle), stat })
     }
 
@@ -72,7 +72,7 @@ pub(super) struct ProvenEntry {
 }
 
 fn not_arrived() -> StepError {
-    StepError(Operation::Vacate, Cause::NotArrived)
+    StepError(Operation::RemoveSource, Cause::NotArrived)
 }
 
 impl SourceRemoval<'_, '_> {
@@ -110,14 +110,14 @@ impl SourceRemoval<'_, '_> {
             }
             (Kind::Symlink, ..) => {
                 let read = |side: &HeldEntry<'_>| {
-                    system.read_link(side.folder, side.name).during(Operation::Vacate)
+                    system.read_link(side.folder, side.name).during(Operation::RemoveSource)
                 };
                 if read(&here)? != read(&there)? {
                     return Err(not_arrived());
                 }
             }
             // It is no longer a file.
-            (Kind::File, ..) => return Err(StepError::stale_source(Operation::Vacate)),
+            (Kind::File, ..) => return Err(StepError::stale_source(Operation::RemoveSource)),
             _ => {}
         }
         Ok(ProvenEntry { entry: here.handle, copy: there.stat.identity, lease })
@@ -142,7 +142,8 @@ impl SourceRemoval<'_, '_> {
         let same_owner = (seen.uid, seen.gid) == (copy.uid, copy.gid);
         let hidden = |side: &HeldEntry<'_>| {
             let entry = side.entry();
-            attributes::shown_xattrs(system, entry, &capabilities.caller).during(Operation::Vacate)
+            attributes::shown_xattrs(system, entry, &capabilities.caller)
+                .during(Operation::RemoveSource)
         };
         let flags = |side: &HeldEntry<'_>| {
             let flags = side.opened().and_then(|file| attributes::flags(system, file));
@@ -165,13 +166,13 @@ impl SourceRemoval<'_, '_> {
     ) -> Result<Option<Lease>, StepError> {
         let (run, system, on) = (self.run, self.run.system(), at.on);
         let path = at.place.path.join(at.name);
-        let before = system.stat(Entry::Open(copy)).during(Operation::Vacate)?;
+        let before = system.stat(Entry::Open(copy)).during(Operation::RemoveSource)?;
         let is_device_cache_dropped = is_fresh && on.has_flushed(&before)
-            || read_back::drop_cache(run, Some(on), copy).during(Operation::Vacate)?;
+            || read_back::drop_cache(run, Some(on), copy).during(Operation::RemoveSource)?;
         let is_device_cache_dropped =
             is_device_cache_dropped && on.is_device_cache_dropped.load(Ordering::Relaxed);
         if !is_device_cache_dropped && !run.terms.removal.may_lose {
-            return Err(StepError(Operation::Vacate, Cause::ProvenInMemoryAlone));
+            return Err(StepError(Operation::RemoveSource, Cause::ProvenInMemoryAlone));
         }
         let numbers = on.mounted.capabilities.drive.numbers;
         let both = |here: &Stat, there: &Stat| {
@@ -192,14 +193,14 @@ impl SourceRemoval<'_, '_> {
             };
             let length = ReadLength { size: seen.size, block: run.site.block() };
             let differs = same_content::first_difference(system, file, copy, length, go_on);
-            if differs.during(Operation::Vacate)?.is_some() {
+            if differs.during(Operation::RemoveSource)?.is_some() {
                 return Err(not_arrived());
             }
         }
         let lease = take_lease(system, file)?;
-        let now = system.stat(Entry::Open(file)).during(Operation::Vacate)?;
+        let now = system.stat(Entry::Open(file)).during(Operation::RemoveSource)?;
         if !is_unchanged(seen, &now) {
-            return Err(StepError(Operation::Vacate, Cause::Restless));
+            return Err(StepError(Operation::RemoveSource, Cause::Restless));
         }
         if let Some(aside) = on.writer.aside.filter(|_| !is_proven) {
             aside.note_proven(&path, both(&now, &before))?;
@@ -211,7 +212,7 @@ impl SourceRemoval<'_, '_> {
 /// Fails if somebody writes to the file. `None` where the drive has no leases.
 fn take_lease(system: &dyn System, file: BorrowedFd<'_>) -> Result<Option<Lease>, StepError> {
     match system.take_lease(file) {
-        Ok(None) => Err(StepError(Operation::Vacate, Cause::BeingWritten)),
+        Ok(None) => Err(StepError(Operation::RemoveSource, Cause::BeingWritten)),
         other => Ok(other.ok().flatten()),
     }
 }

@@ -49,11 +49,11 @@ impl SourceRemoval<'_, '_> {
         step: &Step,
     ) -> Result<Stat, StepError> {
         let entry = Entry::Named(place.source()?, place.source_name(name));
-        let now = self.run.system().stat(entry).during(Operation::Vacate)?;
+        let now = self.run.system().stat(entry).during(Operation::RemoveSource)?;
         if step.source.is_some_and(|planned| planned.still(&now)) {
             Ok(now)
         } else {
-            Err(StepError::stale_source(Operation::Vacate))
+            Err(StepError::stale_source(Operation::RemoveSource))
         }
     }
 
@@ -68,31 +68,32 @@ impl SourceRemoval<'_, '_> {
     ) -> StepResult {
         let (system, name) = (self.run.system(), place.source_name(name));
         let here = place.source()?;
-        let now = system.stat(Entry::Named(here, name)).during(Operation::Vacate)?;
+        let now = system.stat(Entry::Named(here, name)).during(Operation::RemoveSource)?;
         if !is_unchanged(seen, &now) {
-            return Err(StepError::stale_source(Operation::Vacate));
+            return Err(StepError::stale_source(Operation::RemoveSource));
         }
         let Some((exit, numbers)) = self.exit_of(place, here) else {
             // The exit folder cannot be made.
-            return system.remove_file(here, name).during(Operation::Vacate);
+            return system.remove_file(here, name).during(Operation::RemoveSource);
         };
-        free_name::rename_free(system, (here, name), (exit, name)).during(Operation::Vacate)?;
+        free_name::rename_free(system, (here, name), (exit, name))
+            .during(Operation::RemoveSource)?;
         let is_same = system
             .stat(Entry::Named(exit, name))
             .is_ok_and(|now| is_same_after_rename(seen, &now, numbers));
         let why_not = if !is_same {
-            StepError::stale_source(Operation::Vacate)
+            StepError::stale_source(Operation::RemoveSource)
         } else if !lease.is_none_or(Lease::is_whole) {
-            StepError(Operation::Vacate, Cause::BeingWritten)
+            StepError(Operation::RemoveSource, Cause::BeingWritten)
         } else {
-            match system.remove_file(exit, name).during(Operation::Vacate) {
+            match system.remove_file(exit, name).during(Operation::RemoveSource) {
                 Ok(()) => return Ok(()),
                 Err(error) => error,
             }
         };
-        match exit_folder::put_back(system, (exit, here), name).during(Operation::Vacate)? {
+        match exit_folder::put_back(system, (exit, here), name).during(Operation::RemoveSource)? {
             None => Err(why_not),
-            Some(beside) => Err(StepError(Operation::Vacate, Cause::KeptBeside(beside))),
+            Some(beside) => Err(StepError(Operation::RemoveSource, Cause::KeptBeside(beside))),
         }
     }
 
@@ -129,7 +130,8 @@ impl SourceRemoval<'_, '_> {
     pub(super) fn close_exits(&self) {
         let (site, system) = (self.run.site, self.run.system());
         let folders = site.part.folders.iter().enumerate();
-        let left = folders.filter(|(_, folder)| !folder.vacates.is_empty()).map(|(at, _)| at);
+        let left =
+            folders.filter(|(_, folder)| !folder.source_removals.is_empty()).map(|(at, _)| at);
         site.context.pool.each(left.collect(), |at| {
             let path = site.part.source_path(at);
             if let Ok(folder) = system.open_folder(site.pair.source.as_fd(), path.as_bytes()) {

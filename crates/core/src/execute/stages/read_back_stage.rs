@@ -28,13 +28,13 @@ enum CacheDrop {
 }
 
 /// Reads every added or replaced file again. A different one has failed after all.
-pub(super) fn recheck(run: &PartRun<'_>) {
+pub(super) fn read_back_files(run: &PartRun<'_>) {
     let part = run.site.part;
     let written = part.all_steps().filter(|step| step.writes_file());
     let bytes = count::total(written.map(|step| step.bytes().saturating_mul(2)));
     run.site.context.observer.comparing(bytes);
     let back = ReadBack::of_written(run);
-    if back.in_order(Step::writes_file, |id| recheck_one(run, &back, id)) {
+    if back.in_order(Step::writes_file, |id| read_back_one(run, &back, id)) {
         return;
     }
     let folders = part.folders.iter().enumerate();
@@ -43,7 +43,7 @@ pub(super) fn recheck(run: &PartRun<'_>) {
     run.site.context.pool.each(folders, |at| {
         let Some(place) = enter(run, at) else { return };
         let steps = part.steps_of(at, Side::Destination).filter(|(_, step)| step.writes_file());
-        steps.for_each(|(id, _)| recheck_step(run, &place, id, CacheDrop::Both));
+        steps.for_each(|(id, _)| read_back_step(run, &place, id, CacheDrop::Both));
     });
 }
 
@@ -53,7 +53,7 @@ fn enter(run: &PartRun<'_>, at: usize) -> Option<FolderPair> {
     run.enter(at).map_err(report).ok()
 }
 
-fn recheck_one(run: &PartRun<'_>, back: &ReadBack<'_, '_>, id: StepId) {
+fn read_back_one(run: &PartRun<'_>, back: &ReadBack<'_, '_>, id: StepId) {
     let is_fresh = back.is_fresh(id);
     let drops = match &run.site.disks {
         RotationalDisks { source: Some(_), .. } if is_fresh => CacheDrop::Nothing,
@@ -62,12 +62,12 @@ fn recheck_one(run: &PartRun<'_>, back: &ReadBack<'_, '_>, id: StepId) {
         RotationalDisks { .. } => CacheDrop::Both,
     };
     if let Some(place) = back.places.take(id.folder()).or_else(|| enter(run, id.folder())) {
-        recheck_step(run, &place, id, drops);
+        read_back_step(run, &place, id, drops);
         back.places.give_back(id.folder(), place);
     }
 }
 
-fn recheck_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, drops: CacheDrop) {
+fn read_back_step(run: &PartRun<'_>, place: &FolderPair, id: StepId, drops: CacheDrop) {
     let Some((step, name)) = run.site.step(id) else { return };
     if !run.ledger.is_done(id) || run.must_end() {
         return;
@@ -92,15 +92,16 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, drops: CacheDrop) -> StepResu
     let (system, observer) = (run.system(), run.site.context.observer);
     let source = system.open_file(place.source()?, place.source_name(name));
     let source = source.during(Operation::Read)?;
-    let copy = system.open_file(place.destination.as_fd(), name).during(Operation::Recheck)?;
+    let copy = system.open_file(place.destination.as_fd(), name).during(Operation::ReadBack)?;
     let now = system.stat(Entry::Open(source.as_fd())).during(Operation::Read)?;
     if step.source.is_some_and(|planned| !planned.still(&now)) {
         // A source that changed since the copy cannot be compared.
-        return Err(StepError(Operation::Recheck, Cause::Stale("the source")));
+        return Err(StepError(Operation::ReadBack, Cause::Stale("the source")));
     }
     if matches!(drops, CacheDrop::Both | CacheDrop::Destination) {
         // A file in use by another program is compared as the cache has it.
-        let _ = read_back::drop_cache(run, Some(at.on), copy.as_fd()).during(Operation::Recheck)?;
+        let _ =
+            read_back::drop_cache(run, Some(at.on), copy.as_fd()).during(Operation::ReadBack)?;
     }
     if matches!(drops, CacheDrop::Both | CacheDrop::Source) {
         // The source needs no flush.
@@ -112,8 +113,8 @@ fn read_back(run: &PartRun<'_>, at: &StepSite<'_>, drops: CacheDrop) -> StepResu
         observer.compared(bytes as u64);
         run.site.context.go_on()
     });
-    match differs.during(Operation::Recheck)? {
-        Some(offset) => Err(StepError(Operation::Recheck, Cause::ReadBack(offset))),
+    match differs.during(Operation::ReadBack)? {
+        Some(offset) => Err(StepError(Operation::ReadBack, Cause::ReadBack(offset))),
         None => Ok(()),
     }
 }

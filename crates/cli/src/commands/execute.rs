@@ -1,4 +1,4 @@
-//! `utter enact`: carry out a saved plan.
+//! `utter execute`: carry out a saved plan.
 
 use std::fs::File;
 use std::io::BufReader;
@@ -20,7 +20,7 @@ use crate::terminal::names;
 const EXAMPLES: &str = "\
 Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
-  utter enact monday.plan                               exactly what you looked at, and nothing else";
+  utter execute monday.plan                               exactly what you looked at, and nothing else";
 
 /// Carry out a plan that copy, mirror or move saved
 ///
@@ -28,7 +28,7 @@ Examples:
 /// longer what the plan saw; the others are done. A plan that was damaged or edited is refused as a whole.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
-pub(crate) struct Enact {
+pub(crate) struct Execute {
     /// The file that --save-plan wrote
     #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath, value_parser = path())]
     plan: PathBuf,
@@ -42,7 +42,7 @@ pub(crate) struct Enact {
     removing: Removing,
 }
 
-impl Command for Enact {
+impl Command for Execute {
     fn run(&self, context: &Context) -> Result<Exit> {
         let shown = names::path(&self.plan);
         let file = File::open(&self.plan)
@@ -51,7 +51,7 @@ impl Command for Enact {
             .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
         // The guards and limits of the plan hold, unless others are given now.
         let guards = self.doing.safety.guards();
-        let mut guards = if purpose.task.vacates() {
+        let mut guards = if purpose.task.removes_sources() {
             self.aside.over_move(guards, context)
         } else {
             self.aside.over(guards, context)
@@ -65,7 +65,7 @@ impl Command for Enact {
             .strictly(purpose.strictly)
             .guarded(guards);
         let request = &self.doing.apply(request);
-        let head = Head::of(request, self.doing.safety.dry_run).enacting(&self.plan);
+        let head = Head::of(request, self.doing.safety.dry_run).executing(&self.plan);
         runner::around(request, head, &self.doing, context, |runner| {
             let session = Session::open(&Linux, request)?;
             match runner.whole(session.adopt(plan))? {

@@ -1,4 +1,4 @@
-//! Guarantee: a change of one aspect of one entry, of any kind, set or lifted, is found by the next
+//! Guarantee: a change of one attribute of one entry, of any kind, set or lifted, is found by the next
 //! run, is the one thing it does, and arrives.
 
 #![allow(
@@ -12,7 +12,7 @@ use std::os::unix::fs::{PermissionsExt, lchown, symlink};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, FileType, IFlags, Mode, Timespec, Timestamps};
-use utter_echo_core::aspect::{Aspect, Aspects};
+use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::Verb;
 use utter_echo_core::request::Task;
@@ -27,10 +27,10 @@ const WRITES: &[u8] = b"\x02\0\0\0\x01\0\x06\0\xff\xff\xff\xff\x02\0\x06\0\x01\0
 /// The right to bind low ports.
 const CAPABLE: &[u8] = b"\x01\0\0\x02\0\x04\0\0\0\0\0\0\0\0\0\0\0\0\0\0";
 
-type Change = (&'static str, Aspect, Box<dyn Fn(&Path)>);
+type Change = (&'static str, Attribute, Box<dyn Fn(&Path)>);
 
-fn change(what: &'static str, aspect: Aspect, how: impl Fn(&Path) + 'static) -> Change {
-    (what, aspect, Box::new(how))
+fn change(what: &'static str, attribute: Attribute, how: impl Fn(&Path) + 'static) -> Change {
+    (what, attribute, Box::new(how))
 }
 
 fn set(name: &'static str, value: &'static [u8]) -> impl Fn(&Path) {
@@ -68,42 +68,42 @@ fn owner(uid: u32, gid: u32) -> impl Fn(&Path) {
 /// For files and folders alike, each on top of the one before.
 fn changes_of_both() -> Vec<Change> {
     vec![
-        change("a mode", Aspect::Mode, mode(0o751)),
-        change("a sticky bit", Aspect::Mode, mode(0o1751)),
-        change("a group bit", Aspect::Mode, mode(0o2751)),
+        change("a mode", Attribute::Mode, mode(0o751)),
+        change("a sticky bit", Attribute::Mode, mode(0o1751)),
+        change("a group bit", Attribute::Mode, mode(0o2751)),
         // A new owner would take special bits away from the source's file as well.
-        change("no special bits", Aspect::Mode, mode(0o740)),
-        change("an owner", Aspect::Owner, owner(1000, 0)),
-        change("a group", Aspect::Owner, owner(1000, 1001)),
-        change("a time", Aspect::Times, time(1_000_000_000, 1)),
-        change("a nanosecond", Aspect::Times, time(1_000_000_000, 2)),
-        change("a time before 1970", Aspect::Times, time(-1_000_000_001, 999_999_999)),
-        change("a new attribute", Aspect::Xattr, set("user.keeper", b"keeper three")),
-        change("another value", Aspect::Xattr, set("user.keeper", b"Bea")),
-        change("no value", Aspect::Xattr, set("user.keeper", b"")),
-        change("an attribute less", Aspect::Xattr, lift("user.keeper")),
-        change("a trusted attribute", Aspect::Xattr, set("trusted.keeper", b"keeper three")),
-        change("a trusted attribute less", Aspect::Xattr, lift("trusted.keeper")),
-        change("no dumps", Aspect::Flags, flags(0x40)),
-        change("no access times", Aspect::Flags, flags(0xc0)),
-        change("locked", Aspect::Flags, flags(0xd0)),
-        change("only to grow", Aspect::Flags, flags(0xe0)),
-        change("unlocked", Aspect::Flags, flags(0)),
+        change("no special bits", Attribute::Mode, mode(0o740)),
+        change("an owner", Attribute::Owner, owner(1000, 0)),
+        change("a group", Attribute::Owner, owner(1000, 1001)),
+        change("a time", Attribute::Times, time(1_000_000_000, 1)),
+        change("a nanosecond", Attribute::Times, time(1_000_000_000, 2)),
+        change("a time before 1970", Attribute::Times, time(-1_000_000_001, 999_999_999)),
+        change("a new attribute", Attribute::Xattr, set("user.keeper", b"keeper three")),
+        change("another value", Attribute::Xattr, set("user.keeper", b"Bea")),
+        change("no value", Attribute::Xattr, set("user.keeper", b"")),
+        change("an attribute less", Attribute::Xattr, lift("user.keeper")),
+        change("a trusted attribute", Attribute::Xattr, set("trusted.keeper", b"keeper three")),
+        change("a trusted attribute less", Attribute::Xattr, lift("trusted.keeper")),
+        change("no dumps", Attribute::Flags, flags(0x40)),
+        change("no access times", Attribute::Flags, flags(0xc0)),
+        change("locked", Attribute::Flags, flags(0xd0)),
+        change("only to grow", Attribute::Flags, flags(0xe0)),
+        change("unlocked", Attribute::Flags, flags(0)),
     ]
 }
 
 fn changes_of_lists(list: &'static str) -> Vec<Change> {
     vec![
-        change("a list", Aspect::Acl, set(list, READS)),
-        change("another list", Aspect::Acl, set(list, WRITES)),
-        change("a list less", Aspect::Acl, lift(list)),
+        change("a list", Attribute::Acl, set(list, READS)),
+        change("another list", Attribute::Acl, set(list, WRITES)),
+        change("a list less", Attribute::Acl, lift(list)),
     ]
 }
 
 #[test]
-fn a_change_of_one_aspect_is_found_and_carried() {
+fn a_change_of_one_attribute_is_found_and_carried() {
     if !utter_echo_lab::is_root() {
-        return utter_echo_lab::left_out("only root sets every aspect");
+        return utter_echo_lab::left_out("only root sets every attribute");
     }
     let trees = Trees::new();
     let at = |name: &str| trees.source.join(name);
@@ -112,34 +112,35 @@ fn a_change_of_one_aspect_is_found_and_carried() {
     fs::write(at("folder/inside"), "lit").unwrap();
     symlink("file", at("link")).unwrap();
     rustix::fs::mknodat(CWD, at("fifo"), FileType::Fifo, Mode::RUSR, 0).unwrap();
-    let capable = [change("a capability", Aspect::Xattr, set("security.capability", CAPABLE))];
+    let capable = [change("a capability", Attribute::Xattr, set("security.capability", CAPABLE))];
     let mut all: Vec<(&str, Change)> = Vec::new();
     let access = "system.posix_acl_access";
     all.extend(changes_of_both().into_iter().map(|change| ("file", change)));
-    all.push(("file", change("plain again", Aspect::Mode, mode(0o644))));
+    all.push(("file", change("plain again", Attribute::Mode, mode(0o644))));
     all.extend(changes_of_lists(access).into_iter().map(|change| ("file", change)));
     all.extend(capable.into_iter().map(|change| ("file", change)));
     all.extend(changes_of_both().into_iter().map(|change| ("folder", change)));
-    all.push(("folder", change("plain again", Aspect::Mode, mode(0o755))));
+    all.push(("folder", change("plain again", Attribute::Mode, mode(0o755))));
     let default = changes_of_lists("system.posix_acl_default");
     all.extend(default.into_iter().map(|change| ("folder", change)));
     for name in ["link", "fifo"] {
-        all.push((name, change("an owner", Aspect::Owner, owner(1000, 1001))));
-        all.push((name, change("a time", Aspect::Times, time(5, 6))));
+        all.push((name, change("an owner", Attribute::Owner, owner(1000, 1001))));
+        all.push((name, change("a time", Attribute::Times, time(5, 6))));
     }
-    all.push(("fifo", change("a mode", Aspect::Mode, mode(0o600))));
+    all.push(("fifo", change("a mode", Attribute::Mode, mode(0o600))));
     let request = request(&trees, Task::Mirror);
     apply(&Linux, &request);
-    for (name, (what, aspect, how)) in all {
+    for (name, (what, attribute, how)) in all {
         how(&at(name));
         let plan = plan_of(&Linux, &request);
-        let steps: Vec<_> = plan.steps().map(|p| (p.step.verb, p.path, p.step.aspects)).collect();
+        let steps: Vec<_> =
+            plan.steps().map(|p| (p.step.verb, p.path, p.step.attributes)).collect();
         assert_eq!(steps.len(), 1, "{what} of the {name}: {steps:?}");
         // A file of another time counts as another file.
-        let expected = if (name, aspect) == ("file", Aspect::Times) {
-            (Verb::Replace, Aspects::NONE)
+        let expected = if (name, attribute) == ("file", Attribute::Times) {
+            (Verb::Replace, Attributes::NONE)
         } else {
-            (Verb::Adjust, Aspects::NONE.with(aspect))
+            (Verb::Adjust, Attributes::NONE.with(attribute))
         };
         assert_eq!((steps[0].0, steps[0].2), expected, "{what} of the {name}");
         let outcome = apply(&Linux, &request);
@@ -160,7 +161,7 @@ fn an_access_time_is_carried_only_if_it_is_named() {
     let mut request = request(&trees, Task::Copy);
     apply(&Linux, &request);
     assert_ne!(accessed(&there), 1_000_000_000);
-    request.carry = Aspects::parse("all,atime").unwrap();
+    request.carry = Attributes::parse("all,atime").unwrap();
     apply(&Linux, &request);
     assert_eq!(accessed(&there), 1_000_000_000);
     assert_eq!(accessed(&here), 1_000_000_000);
@@ -195,14 +196,14 @@ fn a_locked_tree_is_changed_and_removed_and_what_stays_is_locked_again() {
     fs::remove_dir_all(at("kind")).unwrap();
     fs::write(at("kind"), "a file now").unwrap();
     // Left alone, they are locked still.
-    request.carry = Aspects::ALL.without(Aspect::Flags);
+    request.carry = Attributes::ALL.without(Attribute::Flags);
     let outcome = apply(&Linux, &request);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     let there = snapshot(&trees.destination);
     assert_eq!(there[&b"keep"[..]].flags & 0x10, 0x10);
     assert_eq!(there[&b"keep/log"[..]].flags & 0x10, 0x10);
     assert!(!there.contains_key(&b"gone"[..]) && !there.contains_key(&b"keep/old"[..]));
-    request.carry = Aspects::ALL;
+    request.carry = Attributes::ALL;
     assert!(apply(&Linux, &request).problems.is_empty());
     let differences = differences(&snapshot(&trees.source), &snapshot(&trees.destination));
     assert!(differences.is_empty(), "{differences}");

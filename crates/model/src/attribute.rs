@@ -5,7 +5,7 @@ use std::fmt;
 /// An attribute that a run carries, or its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 #[repr(u8)]
-pub enum Aspect {
+pub enum Attribute {
     /// The bytes of a file or the text of a link. Without it nothing is added or replaced.
     Content,
     /// Modification time, to the nanosecond.
@@ -28,8 +28,8 @@ pub enum Aspect {
     Atime,
 }
 
-impl Aspect {
-    /// All aspects, in the order in which they are documented.
+impl Attribute {
+    /// All attributes, in the order in which they are documented.
     pub const ALL: [Self; 10] = [
         Self::Content,
         Self::Times,
@@ -60,31 +60,31 @@ impl Aspect {
     }
 }
 
-/// A set of aspects.
+/// A set of attributes.
 #[derive(Clone, Copy, Default, PartialEq, Eq, Hash)]
-pub struct Aspects(u16);
+pub struct Attributes(u16);
 
-impl Aspects {
-    /// No aspect.
+impl Attributes {
+    /// No attribute.
     pub const NONE: Self = Self(0);
-    /// Every aspect but the access time, which is carried only if it is named.
-    pub const ALL: Self = Self(Self::bit(Aspect::Atime) - 1);
+    /// Every attribute but the access time, which is carried only if it is named.
+    pub const ALL: Self = Self(Self::bit(Attribute::Atime) - 1);
 
-    /// True if `aspect` is in the set.
-    pub fn has(self, aspect: Aspect) -> bool {
-        self.0 & Self::bit(aspect) != 0
+    /// True if `attribute` is in the set.
+    pub fn has(self, attribute: Attribute) -> bool {
+        self.0 & Self::bit(attribute) != 0
     }
 
-    /// The set with `aspect`.
+    /// The set with `attribute`.
     #[must_use]
-    pub fn with(self, aspect: Aspect) -> Self {
-        Self(self.0 | Self::bit(aspect))
+    pub fn with(self, attribute: Attribute) -> Self {
+        Self(self.0 | Self::bit(attribute))
     }
 
-    /// The set without `aspect`.
+    /// The set without `attribute`.
     #[must_use]
-    pub fn without(self, aspect: Aspect) -> Self {
-        Self(self.0 & !Self::bit(aspect))
+    pub fn without(self, attribute: Attribute) -> Self {
+        Self(self.0 & !Self::bit(attribute))
     }
 
     /// True if nothing is in the set.
@@ -92,21 +92,21 @@ impl Aspects {
         self.0 == 0
     }
 
-    /// The aspects in the set, in documented order.
-    pub fn iter(self) -> impl Iterator<Item = Aspect> {
-        Aspect::ALL.into_iter().filter(move |a| self.has(*a))
+    /// The attributes in the set, in documented order.
+    pub fn iter(self) -> impl Iterator<Item = Attribute> {
+        Attribute::ALL.into_iter().filter(move |a| self.has(*a))
     }
 
     /// Reads a list as a user types it: `all`, `content,times`, `all,-owner`. Later words act on
     /// what earlier ones left; a list that opens with a `-` starts from `all`.
-    pub fn parse(list: &str) -> Result<Self, UnknownAspect> {
+    pub fn parse(list: &str) -> Result<Self, UnknownAttribute> {
         let mut set = if list.trim_start().starts_with('-') { Self::ALL } else { Self::NONE };
         for word in list.split(',').map(str::trim) {
             let (name, take) = word.strip_prefix('-').map_or((word, true), |rest| (rest, false));
-            let named = match Aspect::ALL.into_iter().find(|a| a.name() == name) {
-                Some(aspect) => Self::NONE.with(aspect),
+            let named = match Attribute::ALL.into_iter().find(|a| a.name() == name) {
+                Some(attribute) => Self::NONE.with(attribute),
                 None if name == "all" => Self::ALL,
-                None => return Err(UnknownAspect(word.to_owned())),
+                None => return Err(UnknownAttribute(word.to_owned())),
             };
             set = if take { Self(set.0 | named.0) } else { Self(set.0 & !named.0) };
         }
@@ -118,34 +118,34 @@ impl Aspects {
         self.0
     }
 
-    /// The aspects among these bits.
+    /// The attributes among these bits.
     pub fn of_bits(bits: u16) -> Self {
-        Aspect::ALL.into_iter().filter(|aspect| bits & Self::bit(*aspect) != 0).collect()
+        Attribute::ALL.into_iter().filter(|attribute| bits & Self::bit(*attribute) != 0).collect()
     }
 
-    const fn bit(aspect: Aspect) -> u16 {
-        1 << aspect as u8
+    const fn bit(attribute: Attribute) -> u16 {
+        1 << attribute as u8
     }
 }
 
-impl fmt::Debug for Aspects {
+impl fmt::Debug for Attributes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_set().entries(self.iter()).finish()
     }
 }
 
-impl FromIterator<Aspect> for Aspects {
-    fn from_iter<I: IntoIterator<Item = Aspect>>(aspects: I) -> Self {
-        aspects.into_iter().fold(Self::NONE, Self::with)
+impl FromIterator<Attribute> for Attributes {
+    fn from_iter<I: IntoIterator<Item = Attribute>>(attributes: I) -> Self {
+        attributes.into_iter().fold(Self::NONE, Self::with)
     }
 }
 
-/// A word in a carry list that names no aspect.
+/// A word in a carry list that names no attribute.
 #[derive(Debug, thiserror::Error)]
 #[error(
-    "'{0}' is not an aspect; the aspects are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front to leave it out"
+    "'{0}' is not an attribute; the attributes are all, content, times, mode, owner, acl, xattr, flags, hardlinks, holes and atime, each also with a '-' in front to leave it out"
 )]
-pub struct UnknownAspect(String);
+pub struct UnknownAttribute(String);
 
 #[cfg(test)]
 mod tests {
@@ -153,18 +153,21 @@ mod tests {
 
     #[test]
     fn a_carry_list_is_read_from_left_to_right() {
-        let parse = |list| Aspects::parse(list).unwrap();
-        assert_eq!(parse("all"), Aspects::ALL);
+        let parse = |list| Attributes::parse(list).unwrap();
+        assert_eq!(parse("all"), Attributes::ALL);
         assert_eq!(
             parse("content, times").iter().collect::<Vec<_>>(),
-            [Aspect::Content, Aspect::Times]
+            [Attribute::Content, Attribute::Times]
         );
-        assert_eq!(parse("all,-owner"), Aspects::ALL.without(Aspect::Owner));
-        assert_eq!(parse("-owner,-acl"), Aspects::ALL.without(Aspect::Owner).without(Aspect::Acl));
-        assert!(parse("all,atime").has(Aspect::Atime) && !parse("all").has(Aspect::Atime));
-        assert!(parse("all,atime").has(Aspect::Holes) && parse("all").has(Aspect::Holes));
-        assert_eq!(parse("-all,mode"), Aspects::NONE.with(Aspect::Mode));
-        assert!(Aspects::parse("colour").unwrap_err().to_string().contains("'colour'"));
-        assert!(Aspects::parse("").is_err());
+        assert_eq!(parse("all,-owner"), Attributes::ALL.without(Attribute::Owner));
+        assert_eq!(
+            parse("-owner,-acl"),
+            Attributes::ALL.without(Attribute::Owner).without(Attribute::Acl)
+        );
+        assert!(parse("all,atime").has(Attribute::Atime) && !parse("all").has(Attribute::Atime));
+        assert!(parse("all,atime").has(Attribute::Holes) && parse("all").has(Attribute::Holes));
+        assert_eq!(parse("-all,mode"), Attributes::NONE.with(Attribute::Mode));
+        assert!(Attributes::parse("colour").unwrap_err().to_string().contains("'colour'"));
+        assert!(Attributes::parse("").is_err());
     }
 }
