@@ -109,7 +109,10 @@ fn what_only_shows_says_that_it_was_cut_off() {
 fn help_that_nobody_asked_for_is_help_and_no_error() {
     let ran = Room::new().run("");
     assert_eq!(ran.code, 2, "{ran:?}");
-    assert!(ran.err.starts_with("Makes one folder tree") && ran.err.contains("Usage:"), "{ran:?}");
+    assert!(
+        ran.err.starts_with("Copy, mirror, move and verify") && ran.err.contains("Usage:"),
+        "{ran:?}"
+    );
 }
 
 #[test]

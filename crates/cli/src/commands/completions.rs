@@ -15,10 +15,10 @@ To have them in every new shell:
   echo 'source <(utter completions zsh)' >> ~/.zshrc
   utter completions fish > ~/.config/fish/completions/utter.fish";
 
-/// Print a script that makes a shell complete commands, options and values
+/// Print a completion script for a shell
 ///
-/// Names of drives, runs that can be undone, steps, attributes and guards are completed, too: the script asks
-/// this program each time, and so is never out of date.
+/// It also completes names of drives, jobs, runs that can be undone, steps, attributes and guards: the script asks
+/// this program each time, so it is never out of date.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Completions {

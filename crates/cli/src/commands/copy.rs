@@ -16,19 +16,19 @@ Examples:
   utter copy --dry-run logbooks /mnt/lantern/logbooks    what would be copied, and why
   utter copy logbooks lens-drawings /mnt/lantern         two folders, each under its own name";
 
-/// Add what is missing and replace what changed; remove nothing
+/// Add missing entries and replace changed ones; remove nothing
 ///
-/// A source folder's CONTENTS become the destination's contents, with or without a slash at the end. With
-/// --inside, or with several sources, each source goes inside the destination under its own name. A single
-/// file goes into the destination if that is a folder or ends in a slash; otherwise the destination is its
-/// new name. Missing folders on the way to the destination are made. The source is never changed.
+/// A source folder's CONTENTS become the destination's contents, with or without a slash at the end. With --inside,
+/// or with several sources, each source goes inside the destination under its own name. A single file goes into the
+/// destination if that is a folder or ends in a slash; otherwise the destination is its new name. Missing parent
+/// folders of the destination are created. The source is never changed.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Copy {
     /// Folders or single entries to copy
     #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     sources: Vec<PathBuf>,
-    /// Where they go
+    /// Where to put them
     #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]

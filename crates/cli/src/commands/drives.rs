@@ -19,14 +19,14 @@ Examples:
   utter drives                 all of them
   utter drives /mnt/lantern    the one that holds this folder";
 
-/// List the mounted drives, the room on them, and what each can hold
+/// List the mounted drives, their space, and what each can store
 ///
-/// What a drive can hold is tried out and not guessed from its kind: with a file that has no name where the
-/// drive allows that, else in a folder that is removed again. Where nothing may be written it is not known.
+/// utter tests each drive with an unnamed file, or in a temporary folder that it removes. Read-only drives show
+/// "not known".
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Drives {
-    /// Only the drives that hold these folders [default: all]
+    /// Only the drives of these folders [default: all]
     #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path())]
     folders: Vec<PathBuf>,
     #[command(flatten)]

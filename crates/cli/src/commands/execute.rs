@@ -22,14 +22,14 @@ Examples:
   utter mirror --dry-run --save-plan monday.plan saltmere /mnt/lantern/saltmere
   utter execute monday.plan                               exactly what you looked at, and nothing else";
 
-/// Carry out a plan that copy, mirror or move saved
+/// Execute a plan that copy, mirror or move saved
 ///
-/// It takes exactly the steps of the plan. A step is left out and named if its source or destination is no
-/// longer what the plan saw; the others are done. A plan that was damaged or edited is refused as a whole.
+/// It takes exactly the steps of the plan. A step whose source or destination has changed since is skipped and
+/// listed; the others are done. A damaged or edited plan is refused as a whole.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Execute {
-    /// The file that --save-plan wrote
+    /// The file written by --save-plan
     #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath, value_parser = path())]
     plan: PathBuf,
     #[command(flatten)]

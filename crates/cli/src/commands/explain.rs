@@ -21,18 +21,18 @@ Examples:
   utter explain --exclude '*.wav' saltmere                   what each rule leaves out, in bytes
   utter explain --rules nightly.rules saltmere fog-signals   whether that is taken, and why";
 
-/// Say what a selection takes of a source, and which rule decides
+/// Show what a selection includes, and which rule decided
 ///
-/// For each PATH: whether it is taken, the rule that decided with its file and line, and for a folder what
-/// that means for what is in it. Without a PATH: what each rule decides about over the whole source, in
-/// entries and bytes, and which rules match nothing.
+/// For each PATH: whether it is included, the rule that decided with its file and line, and for a folder what that
+/// means for its entries. Without a PATH: what each rule decides over the whole source, in entries and bytes, and
+/// which rules match nothing.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Explain {
-    /// The folder that would be copied
+    /// The folder to copy
     #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
     source: PathBuf,
-    /// Entries to ask about, as paths in the source; they need not exist
+    /// Entries to check, as paths in the source; they need not exist
     #[arg(value_name = "PATH", value_hint = ValueHint::AnyPath)]
     paths: Vec<PathBuf>,
     #[command(flatten)]

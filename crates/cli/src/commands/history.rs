@@ -29,22 +29,22 @@ Examples:
   utter history 42 --find remove                 what run 42 removed
   utter history --path /mnt/lantern/saltmere/logbooks/gull-ness-1931.txt";
 
-/// List past runs, show one of them, or tell what ever happened to a path
+/// List past runs, show one of them, or list all changes to a path
 ///
-/// Every run that changes something, and every verification, leaves a record: how it was called, each step with
-/// what came of it, and each problem. One that was killed is told as cut short, with what it had done by then.
+/// Every run that changes something, and every verification, leaves a record: its call, each step with its outcome,
+/// and each problem. A killed run is shown as cut short, with what it had done by then.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct History {
-    /// The number of a run, to show all of it [default: list the runs]
+    /// The number of a run, to show its details [default: list the runs]
     #[arg(value_name = "RUN", conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
     run: Option<u64>,
-    /// Tell what ever happened to this path, in which run, and why
+    /// List all recorded changes to this path, with run and reason
     ///
-    /// Default: the runs are listed.
+    /// Default: list the runs.
     #[arg(long = "path", id = "told_of", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = path(), help_heading = "Runs", conflicts_with = "last")]
     told_of: Option<PathBuf>,
-    /// Tell the last run in one line, as for a login message
+    /// Print the last run in one line, as for a login message
     #[arg(long, help_heading = "Runs")]
     last: bool,
     #[command(flatten)]
@@ -58,14 +58,14 @@ pub(crate) struct History {
         hide_short_help = true
     )]
     limit: usize,
-    /// Of one run, only steps of a kind, like remove, or with this text in their path
+    /// With RUN: only steps of this kind, like remove, or with this text in the path
     ///
     /// Default: all.
     #[arg(long, value_name = "WORD", requires = "run", help_heading = "Steps")]
     find: Option<String>,
-    /// Of one run, which hundred of the steps to list
+    /// With RUN: which page of 100 steps to list
     ///
-    /// Default: the first, and all for programs.
+    /// Default: the first; all for --format json and csv.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), requires = "run", help_heading = "Steps", hide_short_help = true)]
     page: Option<u64>,
     #[command(flatten)]

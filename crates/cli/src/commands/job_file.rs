@@ -26,7 +26,7 @@ pub(crate) struct JobQuery {
 pub(crate) struct JobFileOption {
     /// Read this job file
     ///
-    /// Default: utter-echo/utter.toml in the folder of your settings, else, for root, in /etc.
+    /// Default: utter-echo/utter.toml in your configuration folder, else, for root, in /etc.
     #[arg(long = "jobs", global = true, value_name = "FILE", value_hint = ValueHint::FilePath, value_parser = path())]
     pub(crate) job_file: Option<PathBuf>,
 }

@@ -38,11 +38,11 @@ const ADD_EXAMPLES: &str = "\
 Example:
   utter jobs add papers -- mirror --exclude '*.tmp' saltmere /mnt/lantern/saltmere";
 
-/// List the jobs of the job file, check, show and add them
+/// List, check, show and add jobs of the job file
 ///
-/// A job is a command line with a name, kept in a file; 'utter run' runs it, and 'utter help job-file' shows
-/// what such a file looks like. The file is the one given with --jobs, else utter-echo/utter.toml in the folder of
-/// your settings (~/.config), else, for root, /etc/utter-echo/utter.toml.
+/// A job is a command line with a name, kept in a file; 'utter run' runs it, and 'utter help job-file' shows such a
+/// file. The file is the one given with --jobs, else utter-echo/utter.toml in your configuration folder
+/// (~/.config), else, for root, /etc/utter-echo/utter.toml.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Jobs {
@@ -54,28 +54,28 @@ pub(crate) struct Jobs {
 
 #[derive(Debug, Subcommand)]
 enum JobsAction {
-    /// Check jobs without running them: keys, values, places, rules, and how they hang together
+    /// Check jobs without running them: keys, values, paths, rules, and the jobs that follow them
     Check {
         /// Only these jobs [default: all]
         #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
         names: Vec<String>,
     },
-    /// Add a job to the file: a name, and after -- the line as you tried it
+    /// Add a job to the file: a name, and after -- the command as you tried it
     ///
-    /// Paths are written down as absolute ones, --dry-run is left out, and whatever else is in the file stays as it
-    /// is, comments included. The file is made if there is none.
+    /// Paths are written as absolute ones, --dry-run is left out, and everything else in the file stays unchanged,
+    /// comments included. A missing file is created.
     #[command(after_help = ADD_EXAMPLES)]
     Add {
         /// The name of the new job
         #[arg(value_name = "JOB")]
         name: String,
-        /// The line, with or without the 'utter' before it
+        /// The command, with or without 'utter' before it
         #[arg(value_name = "LINE", required = true, last = true)]
         line: Vec<OsString>,
     },
     /// Print a JSON Schema of job files, for editors
     Schema,
-    /// Print the command line that a job stands for, one for each pair of places
+    /// Print the command of a job, one for each pair of paths
     Show {
         /// The job
         #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]

@@ -16,19 +16,19 @@ Examples:
   utter mirror --dry-run saltmere /mnt/lantern/saltmere  look first, above all at what would go
   utter mirror saltmere /mnt/lantern/saltmere            then do it; asks before it removes";
 
-/// Do what copy does, and also remove what the source does not have
+/// Copy, and remove what the source does not have
 ///
-/// The source folder's CONTENTS become the destination's contents, and nothing else stays there. What the
-/// selection leaves out is left alone on both sides, unless --drop-unselected is given. What only has another
-/// name or place in the source is renamed. On a terminal it asks before it removes anything, unless --yes is
-/// given; without a terminal it goes ahead as far as the guards allow. The source is never changed.
+/// The source folder's CONTENTS become the destination's contents, and nothing else stays there. Entries that the
+/// selection excludes are left alone on both sides, unless --drop-unselected is given. Entries renamed or moved in
+/// the source are renamed, not copied again. On a terminal it asks before it removes anything, unless --yes is
+/// given; without a terminal it continues as far as the guards allow. The source is never changed.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Mirror {
     /// The folder to mirror
     #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
     source: PathBuf,
-    /// The folder that becomes its echo
+    /// The folder to make identical
     #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]

@@ -68,8 +68,7 @@ const STYLES: Styles = Styles::styled()
     .literal(AnsiColor::Cyan.on_default())
     .placeholder(Style::new().italic());
 
-/// Makes one folder tree the faithful echo of another, on local folders and drives, and proves that
-/// it did.
+/// Copy, mirror, move and verify folder trees on local drives.
 #[derive(Debug, Parser)]
 #[command(name = "utter", version, styles = STYLES, max_term_width = 100)]
 #[command(disable_help_subcommand = true, after_help = after())]

@@ -16,24 +16,25 @@ Examples:
   utter move --dry-run /mnt/stick archive/1931    what would arrive there, and go from here
   utter move --age 1y.. logbooks archive          only what was not changed for a year";
 
-/// Do what copy does, and take away from the source what has arrived
+/// Copy, then remove from the source what was verified in the destination
 ///
-/// On one drive, entries are renamed: a whole folder in one step where nothing of it stays and nothing is in its
-/// way. Between drives, an entry goes from the source only once its copy is on the drive and was compared with
-/// it, byte by byte and with all its attributes; whatever is not proven, changes meanwhile or is being written to
-/// stays, and is named. Folders go when everything in them has gone. What the selection leaves out stays, with
-/// the folders that hold it; what a read-only drive or a folder that you may not change would not let go is not
-/// copied. Names of one file go together or stay. The source folder itself goes, too, if nothing stays in it, no
-/// drive is mounted on it, you are not working in it and it can be taken from the folder that it is in. If a move
-/// is interrupted, nothing is missing, and the same line finishes it. It keeps notes of what it took where, for half a year, and 'utter undo' moves
-/// everything back. Only 'utter move' ever changes a source; 'utter copy' and 'utter mirror' never do.
+/// On one drive, entries are renamed: a whole folder in one step if all of it moves and nothing is in its way.
+/// Between drives, an entry is removed from the source only after its copy on the drive was compared with it, byte
+/// by byte and with all attributes. An entry that cannot be verified, changes, or is open for writing stays in the
+/// source and is listed. Folders are removed once they are empty. Entries that the selection excludes stay, with
+/// their folders. Entries that could not be removed from the source (read-only drive, no permission) are not
+/// copied. All hard links of a file move together, or none does. The source folder itself is removed, too, if
+/// nothing stays in it, no drive is mounted on it, it is not your working folder, and its parent can be changed. An
+/// interrupted move loses nothing, and the same command finishes it. It keeps an undo journal for six months, and
+/// 'utter undo' moves everything back. Only 'utter move' ever changes a source; 'utter copy' and 'utter mirror'
+/// never do.
 #[derive(Debug, Args)]
 #[command(name = "move", after_help = EXAMPLES)]
 pub(crate) struct Move {
     /// Folders or single entries to move
     #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     sources: Vec<PathBuf>,
-    /// Where they go
+    /// Where to put them
     #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]

@@ -37,14 +37,14 @@ Examples:
 
 /// Run jobs from the job file, one after another
 ///
-/// A job that fails does not keep the next from running. Jobs that are to come after one ('then') run if that one
-/// went well. At the end a table tells what became of each, and the exit code is the worst of theirs. A job that is
-/// not enabled is passed over. 'utter help job-file' shows what a job file looks like.
+/// A failed job does not stop the next one. Jobs listed under 'then' run after a job if it succeeded. Disabled jobs
+/// are skipped. At the end a table shows the result of each, and the exit code is the worst of theirs. 'utter help
+/// job-file' shows a job file.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 #[allow(clippy::struct_field_names, reason = "as the option is called")]
 pub(crate) struct Run {
-    /// The jobs, in the order in which they are to run
+    /// The jobs, in the order to run them
     #[arg(value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     names: Vec<String>,
     /// Run all jobs, in the order of the file
@@ -52,18 +52,18 @@ pub(crate) struct Run {
     all: bool,
     /// Run the jobs with this tag; can be given several times
     ///
-    /// Default: those that are named.
+    /// Default: the named jobs.
     #[arg(long = "tag", value_name = "TAG", conflicts_with = "names", help_heading = "Jobs")]
     tags: Vec<String>,
     /// Only print what would be done, and why; touch nothing
     #[arg(long, short = 'n', help_heading = "Safety")]
     dry_run: bool,
-    /// Begin only between these times of the day, like 22:00..06:00, and stop when they are over
+    /// Begin only between these times of day, like 22:00..06:00, and stop at their end
     ///
-    /// Default: as the jobs say.
+    /// Default: as set in the jobs.
     #[arg(long, value_name = "HOURS", help_heading = "Jobs", value_parser = Hours::read, hide_short_help = true)]
     within: Option<Hours>,
-    /// Wait for a job that is being run already; without this, it is not run a second time
+    /// Wait for a job that is already running; without this, it is skipped
     #[arg(long, help_heading = "Jobs")]
     queue: bool,
     #[command(flatten)]

@@ -33,36 +33,35 @@ Examples:
   utter schedule --at 'weekdays 18:00' papers
   utter schedule --remove papers";
 
-/// Have the system start jobs at their times
+/// Schedule jobs with systemd or cron
 ///
-/// Without --install it shows the next three starts, and the units of systemd that would start them: for root
-/// those of the machine, else your own. A start that was missed while the machine was off is made up for, and a run
-/// stands back behind everything else. When a job starts stands in the job file ('at'), as one of 'daily 02:30',
-/// 'weekdays 18:00', 'mondays 06:00', 'hourly', 'every 15 minutes', 'every 6 hours', 'monthly 1 03:00' or
-/// 'when mounted', in local time.
+/// Without --install it shows the next three starts, and the systemd units that would start them: for root those of
+/// the machine, else your own. A start missed while the machine was off is made up for. Scheduled runs have the
+/// lowest priority. The job file's 'at' sets the time: 'daily 02:30', 'weekdays 18:00', 'mondays 06:00', 'hourly',
+/// 'every 15 minutes', 'every 6 hours', 'monthly 1 03:00' or 'when mounted', in local time.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Schedule {
     /// The jobs
     #[arg(required = true, value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     names: Vec<String>,
-    /// When they start, instead of what the job file says
+    /// When they start, instead of the time in the job file
     ///
-    /// Default: as the job file says.
+    /// Default: as set in the job file.
     #[arg(long, value_name = "WHEN", help_heading = "Schedule")]
     at: Option<When>,
-    /// Have the system start them from now on
+    /// Install the schedule
     #[arg(long, conflicts_with = "remove", help_heading = "Schedule")]
     install: bool,
-    /// Have the system start them no more
+    /// Remove the schedule
     #[arg(long, conflicts_with = "at", help_heading = "Schedule")]
     remove: bool,
     /// Use cron instead of systemd
     #[arg(long, conflicts_with = "into", help_heading = "Schedule")]
     cron: bool,
-    /// With --install or --remove: the folder for the units, of which nothing is started or stopped
+    /// With --install or --remove: write or remove the units there; start or stop nothing
     ///
-    /// Default: /etc/systemd/system for root, else systemd/user in the folder of your settings.
+    /// Default: /etc/systemd/system for root, else systemd/user in your configuration folder.
     #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Schedule", hide_short_help = true)]
     into: Option<PathBuf>,
     #[command(flatten)]

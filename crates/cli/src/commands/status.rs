@@ -37,11 +37,10 @@ Examples:
   utter status                                all jobs
   utter status papers || notify-send 'papers were not copied'";
 
-/// Tell for every job whether its last run went well, and was not too long ago
+/// Show whether each job's last run succeeded and is recent enough
 ///
-/// A job is well if its last run ended well and no start of it was missed since then ('at' in the job file). One
-/// that never ran is not well; one that is not enabled is passed over. The exit code is 0 only if all is well,
-/// and otherwise 3.
+/// A job is OK if its last run succeeded and no scheduled start ('at' in the job file) was missed since. A job that
+/// never ran is not OK; disabled jobs are skipped. The exit code is 0 if all jobs are OK, and otherwise 3.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Status {

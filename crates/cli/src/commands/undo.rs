@@ -29,16 +29,16 @@ Examples:
   utter undo --dry-run /mnt/lantern/aside/2026-11-23T14-05-09Z   what that would change
   utter undo --discard-older 30d                                 free the space of old runs";
 
-/// Take back a move, or a run that set aside what it removed or replaced
+/// Reverse a move, or a run made with --set-aside
 ///
-/// What a move took from its source is moved back there. What a run added is removed; what it replaced, changed
-/// or removed is put back as it was. An entry that somebody changed since is left alone and named, and the rest
-/// is done. Once everything is back, the folder of the run is removed. On a terminal it asks before it removes
-/// anything, unless --yes is given. Without RUN it lists the runs that can be undone, the newest first.
+/// Moved entries are moved back. Added entries are removed; replaced, changed or removed entries are restored.
+/// Entries changed since the run are left alone and listed, and the rest is done. Once everything is back, the
+/// folder of the run is removed. On a terminal it asks before it removes anything, unless --yes is given. Without
+/// RUN it lists the runs that can be undone, the newest first.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Undo {
-    /// The folder of the run, as the run told it at its end [default: list all runs]
+    /// The folder of the run, as printed at its end [default: list all runs]
     #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath, value_parser = path())]
     run: Option<PathBuf>,
     #[command(flatten)]

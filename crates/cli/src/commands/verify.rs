@@ -28,16 +28,15 @@ Examples:
 
 /// Compare both sides and change nothing
 ///
-/// Lists every difference, counts folders, files and bytes of both sides, and says in one sentence whether
-/// the destination is the source's echo. Unlike copy and mirror it looks at every attribute of every entry,
-/// even where no time says that it changed.
+/// Lists every difference, counts folders, files and bytes of both sides, and gives a verdict in one sentence.
+/// Unlike copy and mirror it compares every attribute of every entry, even if no time shows a change.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Verify {
     /// The folder, or single entry, to compare with
     #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
     source: PathBuf,
-    /// What should be its echo
+    /// The copy to check
     #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
     destination: PathBuf,
     #[command(flatten)]

@@ -14,22 +14,21 @@ use crate::options::values;
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Comparison")]
 pub(crate) struct ChangedOptions {
-    /// How to tell that a file changed
+    /// What counts as a changed file
     ///
-    /// With 'content', every attribute of every entry is looked at, too.
+    /// With 'content', every attribute of every entry is compared, too.
     #[arg(long, value_name = "WHAT", default_value = "size-time")]
     pub(crate) by: ByWhat,
-    /// Look at every attribute of every entry
+    /// Compare every attribute of every entry
     ///
-    /// Access lists and extended attributes take extra calls to the system, so copy and mirror look at
-    /// them only where the source's entry was changed after it was last carried over. With this option
-    /// they are always looked at: use it after a run that left them out of --carry, or when somebody
-    /// changed them in the destination. verify always looks.
+    /// Access lists and extended attributes take extra system calls, so copy and mirror compare them only where the
+    /// source's entry was changed since it was last copied. This option always compares them: use it after a run
+    /// that left them out of --carry, or when they were changed in the destination. verify always compares them.
     #[arg(long, hide_short_help = true)]
     pub(crate) all_attributes: bool,
     /// Treat times that differ by no more than this as equal, like 2s or 1h
     ///
-    /// Default: 0s, and what the destination's drive cannot tell apart.
+    /// Default: 0s, plus the time resolution of the destination's drive.
     #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
     pub(crate) time_slack: Option<Duration>,
 }
@@ -42,7 +41,7 @@ pub(crate) enum ByWhat {
     Content,
     /// Its size differs
     Size,
-    /// Never: only what is missing or extra counts
+    /// Nothing: only missing and extra entries count
     Presence,
 }
 
@@ -82,9 +81,8 @@ pub(crate) struct Steps {
     pub(crate) leave_newer: bool,
     /// Take only these kinds of steps: all, or some of add, replace, adjust, rename, remove
     ///
-    /// 'adjust' sets attributes and leaves the content alone. 'add' by itself only fills gaps,
-    /// 'replace,adjust' only brings up to date what is there, and 'all,-rename' copies what moved instead of
-    /// renaming it. Default: all.
+    /// 'adjust' sets attributes only. 'add' only adds missing entries; 'replace,adjust' only updates existing ones;
+    /// 'all,-rename' copies moved entries again. Default: all.
     #[arg(long, value_name = "LIST", value_parser = values::steps, add = ArgValueCompleter::new(complete::steps), allow_hyphen_values = true, hide_short_help = true)]
     pub(crate) steps: Option<Verbs>,
 }
@@ -103,16 +101,16 @@ impl Steps {
 pub(crate) struct Verifying {
     /// Read every byte of this part of the files, chosen at random, like 5%
     ///
-    /// The verdict then says how sure it is about the others. Default: none are read.
+    /// The verdict then says how certain it is about the others. Default: none.
     #[arg(long, value_name = "P%", value_parser = values::percent)]
     pub(crate) sample: Option<f64>,
-    /// Read every byte as the drives hold it, not as the system's cache remembers it
+    /// Read every byte from the drives, not from the system's cache
     ///
-    /// A drive may hold something else than was written to it, and as long as the system still knows what that
-    /// was, nobody sees it. Goes with --by content, which need not be given, and with --sample.
+    /// The cache can hide damage on the drive; this option reads past it. It implies --by content, or goes with
+    /// --sample.
     #[arg(long)]
     pub(crate) from_drive: bool,
-    /// Do not count what only the destination has, as after a copy
+    /// Ignore entries that only the destination has, as after a copy
     #[arg(long)]
     pub(crate) ignore_extra: bool,
 }

@@ -22,8 +22,8 @@ pub(crate) struct KeepingOptions {
     pub(crate) logging: Logging,
     /// Leave no record of this run for 'utter history' and 'utter status'
     ///
-    /// Otherwise every run that is no dry run leaves one: how it was called, each step with what came of it, and
-    /// each problem. Records are kept for 180 days, or as the job file says.
+    /// Every other run that is not a dry run leaves one: its call, each step with its outcome, and each problem.
+    /// Records are kept for 180 days, or as set in the job file.
     #[arg(long, hide_short_help = true)]
     pub(crate) no_record: bool,
     #[command(flatten)]

@@ -28,7 +28,7 @@ pub(crate) struct Logging {
     log: Option<PathBuf>,
     /// Keep only the newest N logs, or those of the last DURATION, like 10 or 30d
     ///
-    /// The name of the log needs a {date} for that, by which the others are known. Default: all are kept.
+    /// The name of the log must contain {date}, by which old logs are found. Default: all are kept.
     #[arg(long, value_name = "N|DURATION", requires = "log", value_parser = values::keep, hide_short_help = true)]
     log_keep: Option<KeepRuns>,
 }

@@ -8,28 +8,28 @@ use utter_echo_core::request::{self, MoveOptions, Request};
 pub(crate) struct Moving {
     /// Leave the folders of the source where they are, empty
     ///
-    /// Without it, a folder goes once everything in it has gone.
+    /// Without it, a folder is removed once it is empty.
     #[arg(long)]
     pub(crate) leave_folders: bool,
-    /// What to do where the destination has another entry of the same name
+    /// What to do if the destination has another entry of the same name
     ///
-    /// What is the same in content and attributes is no conflict: it only goes from the source. Neither are
-    /// folders, which become one.
+    /// An entry with the same content and attributes is no conflict: it is only removed from the source. Folders
+    /// are merged.
     #[arg(long, value_name = "HOW", default_value = "skip")]
     pub(crate) on_conflict: ConflictOptions,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum ConflictOptions {
-    /// Both stay where they are, and are named
+    /// Both stay in place and are listed
     Skip,
-    /// The destination's gives way
+    /// The destination's entry is replaced
     Replace,
-    /// The destination's gives way if it is older; else both stay
+    /// The destination's entry is replaced if it is older; otherwise both stay
     Newer,
-    /// You are asked about each, on a terminal
+    /// Ask about each, on a terminal
     Ask,
-    /// The one that arrives gets its date (in UTC) into its name
+    /// The arriving entry gets its date (in UTC) in its name
     KeepBoth,
 }
 

@@ -19,19 +19,19 @@ use crate::terminal::{names, streams};
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
 pub(crate) struct NotifyOptions {
-    /// Run this command after a run that did not go well, with what was told on its standard input
+    /// Run this command after a failed run, with its output on standard input
     ///
     /// It is run with 'sh -c', for example to send a mail. In its environment are UTTER_COMMAND, UTTER_JOB,
-    /// UTTER_OUTCOME, UTTER_EXIT_CODE, UTTER_RUN (the number for 'utter history'), UTTER_PROBLEMS, UTTER_ENTRIES and
-    /// UTTER_BYTES. What it comes to changes nothing. A dry run does not run it. Default: none.
+    /// UTTER_OUTCOME, UTTER_EXIT_CODE, UTTER_RUN (the number for 'utter history'), UTTER_PROBLEMS, UTTER_ENTRIES
+    /// and UTTER_BYTES. Its exit code is ignored. Not run in a dry run. Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
     pub(crate) on_problem: Option<String>,
-    /// The same after a run that went well
+    /// The same after a successful run
     ///
     /// Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
     pub(crate) on_success: Option<String>,
-    /// Write what became of the run to this file, for Prometheus
+    /// Write the result to this file in Prometheus text format
     ///
     /// It is written whole and then renamed into place; {date}, {job} and the like in its name are filled in as for --log. Default: none.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]

@@ -16,7 +16,7 @@ pub(crate) struct Output {
     /// How to show progress on stderr
     #[arg(long, value_name = "HOW", default_value = "auto", hide_short_help = true)]
     pub(crate) progress: ProgressHow,
-    /// Print problems, and nothing else
+    /// Print only problems
     #[arg(long, short)]
     pub(crate) quiet: bool,
     #[command(flatten)]
@@ -88,7 +88,7 @@ pub(crate) struct ListingOptions {
     /// Default: all are listed.
     #[arg(long, value_name = "N", conflicts_with = "quiet", allow_negative_numbers = true)]
     pub(crate) limit: Option<usize>,
-    /// Print the command that would make the destination the source's echo
+    /// Print the command that would make the destination identical
     #[arg(long, conflicts_with = "quiet")]
     pub(crate) suggest: bool,
 }

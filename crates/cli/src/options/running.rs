@@ -15,48 +15,48 @@ use crate::signals::Signals;
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and errors")]
 pub(crate) struct RunningOptions {
-    /// Use this many threads to scan, compare and write, or as many as the drives can use
+    /// Number of threads; 'auto' adapts to the drives
     ///
-    /// With 'auto' a run begins with one for each processor, at most 8. Where they mostly wait for a drive, as
-    /// on a share, it tries twice as many, up to 64, as long as they do more together.
+    /// 'auto' begins with one per processor, at most 8. While they mostly wait for drives, as on a network share,
+    /// it tries twice as many, up to 64, as long as that is faster.
     #[arg(long, value_name = "N", default_value = "auto", value_parser = values::workers, allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) workers: Workers,
-    /// Try this often again where that may help, as with a busy file or a read error
+    /// Retry temporary errors this often, such as a busy file or a read error
     ///
-    /// What cannot pass, like a missing permission or a full drive, is not tried again. Default: 2.
+    /// Permanent errors, such as a missing permission or a full drive, are not retried. Default: 2.
     #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) retries: u32,
-    /// Wait this long before each further try, like 500ms, 1s or 1m; a run waits at most twenty times
+    /// Wait this long before each retry, like 500ms, 1s or 1m; a run waits at most twenty times
     #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = values::duration, hide_short_help = true)]
     pub(crate) retry_wait: Duration,
-    /// Run with the lowest processor and drive priority, behind everything else
+    /// Run with the lowest priority for processor and drives
     #[arg(long, hide_short_help = true)]
     pub(crate) gentle: bool,
-    /// Begin only between these times of the day, like 22:00..06:00, and stop when they are over
+    /// Begin only between these times of day, like 22:00..06:00, and stop at their end
     ///
-    /// A run stops at a point where everything is whole, with exit code 5, and the same line goes on the next time.
+    /// A run then stops with exit code 5; finished files are intact, and the same command continues the next time.
     /// Default: at any time.
     #[arg(long, value_name = "HOURS", value_parser = Hours::read, hide_short_help = true)]
     pub(crate) within: Option<Hours>,
-    /// Mount the drives that are named by label= or uuid= for this run, and unmount them after it
+    /// Mount the drives named by label= or uuid= for this run, and unmount them afterwards
     ///
-    /// They are mounted as the system's table of drives says, else, for root, below /run/utter-echo. They are
-    /// unmounted also after a failure. For a dry run they are mounted for reading alone.
+    /// They are mounted as in the system's table of drives, else, for root, below /run/utter-echo. They are
+    /// unmounted after a failure, too. A dry run mounts them read-only.
     #[arg(long, hide_short_help = true)]
     pub(crate) mount: bool,
     /// Whether files over 8 MiB may stay in the system's cache
     ///
-    /// With 'drop', what was copied or compared is taken out of the cache behind the run, so that what
-    /// other programs have there stays. That costs a flush for every 64 MiB written.
+    /// 'drop' removes files over 8 MiB from the cache once they are done, so that other programs' cached data
+    /// stays. That costs a flush for every 64 MiB written.
     #[arg(long, value_name = "HOW", default_value = "keep", hide_short_help = true)]
     pub(crate) cache: CacheHow,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum CacheHow {
-    /// As the system sees fit
+    /// As the system decides
     Keep,
-    /// Nothing of files over 8 MiB
+    /// No content of files over 8 MiB
     Drop,
 }
 
@@ -90,9 +90,9 @@ impl RunningOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and errors")]
 pub(crate) struct Writing {
-    /// When to make sure that what was written is on the drive: at the end, after each file, or never
+    /// When to flush to the drive: at the end, after each file, or never
     ///
-    /// 'end' guarantees whatever a finished run reported. With 'none', a power cut may undo what was reported.
+    /// 'end' guarantees everything that a finished run reported. With 'none', a power cut may undo it.
     #[arg(long, value_name = "WHEN", default_value = "end", hide_short_help = true)]
     pub(crate) flush: FlushWhen,
     /// Write at most this many bytes per second, like 500K or 20MiB
@@ -100,28 +100,28 @@ pub(crate) struct Writing {
     /// Default: no limit.
     #[arg(long, value_name = "BYTES", value_parser = values::bytes, hide_short_help = true)]
     pub(crate) rate: Option<u64>,
-    /// Read back from the drive what was written, and compare it with the source
+    /// Read written files back from the drive and compare them with the source
     #[arg(long, hide_short_help = true)]
     pub(crate) read_back: bool,
-    /// Run this command before anything else; if it fails, nothing is touched
+    /// Run this command first; if it fails, nothing is touched
     ///
-    /// It is run with 'sh -c', for example to stop a database or to make a snapshot. A dry run does not run
-    /// it. Default: none.
+    /// It is run with 'sh -c', for example to stop a database or to make a snapshot. Not run in a dry run. Default:
+    /// none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
     pub(crate) run_before: Option<String>,
-    /// Run this command at the end, however the run went
+    /// Run this command at the end, whatever the result
     ///
-    /// It is run with 'sh -c', and UTTER_EXIT_CODE in its environment is the exit code that utter ends
-    /// with. It also runs if the command before failed. A dry run does not run it. Default: none.
+    /// It is run with 'sh -c'; UTTER_EXIT_CODE in its environment is the exit code of utter. It also runs if
+    /// --run-before failed. Not run in a dry run. Default: none.
     #[arg(long, value_name = "COMMAND", hide_short_help = true)]
     pub(crate) run_after: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum FlushWhen {
-    /// Once, before the run says that it is done
+    /// Once, before the run ends
     End,
-    /// Each file before it gets its name
+    /// Each file, before it gets its name
     Each,
     /// Left to the system
     None,
@@ -147,10 +147,10 @@ impl Writing {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Speed and errors")]
 pub(crate) struct Waiting {
-    /// If a drive goes away in the middle of the run, wait this long for it to come back, and go on
+    /// If a drive disappears during the run, wait this long for it to return, then continue
     ///
-    /// It must be the same drive, mounted in the same place; what is left to do is then worked out again.
-    /// Like 10m or 2h. Default: the run ends, and the same line goes on later.
+    /// It must be the same drive, mounted in the same place; the run then makes a new plan. Like 10m or 2h.
+    /// Default: the run ends, and the same command continues later.
     #[arg(long, value_name = "DURATION", value_parser = values::duration, hide_short_help = true)]
     pub(crate) wait_for_drive: Option<Duration>,
 }

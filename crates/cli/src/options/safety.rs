@@ -23,8 +23,8 @@ pub(crate) struct SafetyOptions {
     pub(crate) dry_run: bool,
     /// Ask before touching anything, or with =each before every step that replaces or removes
     ///
-    /// Before you answer you can look at the steps page by page, or only at those with a certain word in
-    /// their path. Default: on a terminal, a mirror or an undo asks once before it removes anything.
+    /// The prompt can list the steps page by page, or only those with a certain text in their path. Default: on a
+    /// terminal, mirror and undo ask once before they remove anything.
     #[arg(long, value_name = "HOW", num_args = 0..=1, require_equals = true, default_missing_value = "once", conflicts_with = "yes")]
     pub(crate) ask: Option<Ask>,
     /// Do not ask before removing
@@ -37,14 +37,14 @@ pub(crate) struct SafetyOptions {
     pub(crate) require_drive: Option<String>,
     /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run, loss
     ///
-    /// empty-source refuses a mirror whose source has nothing to take while the destination has something.
-    /// removals refuses more removals than --removal-limit. space refuses a plan that needs more room than
-    /// there is. nesting refuses a mirror into a folder that looks nothing like the source while the folder
-    /// above it, or one inside it, does. swapped refuses a mirror that would mostly take away what is newer
-    /// than everything in the source. drive refuses a destination that is not on the drive given with
-    /// --require-drive, and a folder where /etc/fstab wants a drive that is not mounted. other-run refuses a
-    /// destination in which another run is working, or above or below it, and the same source of a move. loss refuses a move onto a drive that cannot hold all that
-    /// would be gone with the source. A source and a destination that overlap are always
+    /// empty-source refuses a mirror of an empty source onto a destination that is not empty. removals refuses more
+    /// removals than --removal-limit. space refuses a plan that needs more space than is free. nesting refuses a
+    /// mirror into a folder that looks nothing like the source while the folder above it, or one inside it, does.
+    /// swapped refuses a mirror that would mostly replace or remove entries newer than anything in the source.
+    /// drive refuses a destination that is not on the drive given with --require-drive, and a mount point of
+    /// /etc/fstab whose drive is not mounted. other-run refuses a destination while another run works in it, above
+    /// it or below it, and a source that another run is moving. loss refuses a move onto a drive that cannot store
+    /// everything that would be removed from the source. A source and a destination that overlap are always
     /// refused. Default: all guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, add = ArgValueCompleter::new(complete::guards))]
     pub(crate) waive: Vec<Guard>,
@@ -72,16 +72,16 @@ impl SafetyOptions {
 pub(crate) struct SettingAside {
     /// Move what would be removed or replaced into a dated folder below FOLDER
     ///
-    /// Everything is kept there under the path it had, with all its attributes, and 'utter undo' puts the
-    /// destination back as it was. On the destination's own drive this only renames; on another drive it
-    /// copies, which takes room and time; hard links are separate files there, and links again when they come
-    /// back. Default: what is removed or replaced is lost.
+    /// Everything is kept there under its former path, with all attributes, and 'utter undo' restores the
+    /// destination. On the destination's own drive this only renames; on another drive it copies, which takes space
+    /// and time; hard links are separate files there, and hard links again after an undo. Default: removed and
+    /// replaced entries are lost.
     #[arg(long, value_name = "FOLDER", value_parser = path())]
     pub(crate) set_aside: Option<PathBuf>,
     /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
     ///
-    /// This run counts as one. Older runs are removed once this one has succeeded, except those whose
-    /// destination is not there now or whose notes cannot be read. Default: all are kept.
+    /// This run counts as one. Older runs are removed once this one has succeeded, except those whose destination
+    /// is not mounted now or whose undo journal cannot be read. Default: all are kept.
     #[arg(long, value_name = "N|DURATION", requires = "set_aside", value_parser = values::keep, hide_short_help = true)]
     pub(crate) set_aside_keep: Option<KeepRuns>,
 }
@@ -130,10 +130,10 @@ pub(crate) struct Removing {
     /// Default: a third of the destination's entries, once that is more than 20.
     #[arg(long, value_name = "N|P%", value_parser = values::removal_limit)]
     pub(crate) removal_limit: Option<RemovalLimit>,
-    /// Remove files before anything new arrives, to make room on a full drive
+    /// Remove files before adding new ones, to free space on a full drive
     ///
-    /// Without it, nothing goes until what takes its place has arrived. If such a run dies in the middle,
-    /// some files are removed and others not yet added; run the same line again to go on.
+    /// Without it, nothing is removed until its replacement is complete. If such a run is killed, some files are
+    /// removed and others not yet added; run the same command again to continue.
     #[arg(long)]
     pub(crate) remove_first: bool,
 }
@@ -153,9 +153,9 @@ impl Removing {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
 pub(crate) struct Saving {
-    /// Save the plan to this new file, to look at it or to carry it out later with 'utter execute'
+    /// Save the plan to this new file, to execute it later with 'utter execute'
     ///
-    /// Default: it is not saved.
+    /// Default: not saved.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     pub(crate) save_plan: Option<PathBuf>,
 }
@@ -164,7 +164,7 @@ pub(crate) struct Saving {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
 pub(crate) struct AllOrNothing {
-    /// Do nothing at all if a single step cannot be done any more
+    /// Do nothing if any step is no longer possible
     #[arg(long, hide_short_help = true)]
     pub(crate) all_or_nothing: bool,
 }
@@ -173,7 +173,7 @@ pub(crate) struct AllOrNothing {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
 pub(crate) struct Discarding {
-    /// Remove what a run set aside, to free its room; it can then not be undone any more
+    /// Remove the set-aside entries of a run, to free space; the run can then no longer be undone
     ///
     /// RUN is the folder of one run. It asks first; without a terminal it needs --yes. Default: nothing is removed
     /// for good.
@@ -187,7 +187,7 @@ pub(crate) struct Discarding {
     pub(crate) discard_older: Option<Duration>,
     /// Show the undo journal of RUN: each step of its plan, and how far it came
     ///
-    /// Of a move, what was compared with its copy and found to be the same is marked. Nothing is touched.
+    /// For a move, it marks the entries whose copy was verified. Nothing is touched.
     #[arg(long, requires = "run", conflicts_with_all = ["discard", "discard_older", "only", "all_or_nothing"])]
     pub(crate) show: bool,
 }

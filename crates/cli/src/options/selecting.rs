@@ -19,30 +19,29 @@ use crate::terminal::names;
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct PatternOptions {
-    /// Leave out what matches this pattern, like '*.tmp' or /firmware/
+    /// Exclude entries that match this pattern, like '*.tmp' or /firmware/
     ///
-    /// A pattern without a slash matches a name at any depth. A slash at the start ties it to the top of the
-    /// source, and one at the end makes it match folders only. '*' and '?' stop at slashes, '**' does not,
-    /// '[a-z]' is one character of that range, and '{a,b}' is either. '!pattern' takes back what an earlier
-    /// pattern left out. May be given more than once; the last pattern that matches decides. Put patterns in
-    /// quotes, or the shell replaces them by names of files. Default: nothing is left out.
+    /// A pattern without a slash matches names at any depth. A pattern with a slash always starts at the top of the
+    /// source; a slash at the end matches folders only. '*' and '?' stop at slashes, '**' does not, '[a-z]' is one
+    /// character of that range, '{a,b}' is either. '!pattern' includes again what an earlier pattern excluded. Can
+    /// be given several times; the last pattern that matches decides. Put patterns in quotes, or the shell expands
+    /// them. Default: nothing is excluded.
     #[arg(long, value_name = "GLOB")]
     pub(crate) exclude: Vec<String>,
-    /// Read patterns to leave out from this file, one a line; '#' begins a comment
+    /// Read exclude patterns from this file, one per line; '#' begins a comment
     ///
-    /// They count like those of --exclude and come before them: the last one that matches decides, whether
-    /// it stands in a file or in an --exclude. May be given more than once. Default: none.
+    /// They come before those of --exclude, and the last pattern that matches decides. Can be given several times.
+    /// Default: none.
     #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
     pub(crate) rules: Vec<PathBuf>,
-    /// Take only what matches this pattern, and the folders that hold it
+    /// Include only entries that match this pattern, and the folders above them
     ///
-    /// The patterns are those of --exclude; a folder that matches is taken with everything in it. May be
-    /// given more than once. An entry is taken if it matches one --only, or none is given, if --rules and
-    /// --exclude do not leave it out, and if it fits the sizes, ages and kinds below. Default: everything is
-    /// taken.
+    /// Patterns are as for --exclude; a folder that matches is included with everything in it. Can be given several
+    /// times. An entry is included if it matches any --only, or none is given, if --rules and --exclude do not
+    /// exclude it, and if it fits the sizes, ages and kinds below. Default: everything.
     #[arg(long, value_name = "GLOB")]
     pub(crate) only: Vec<String>,
-    /// Ignore the difference between upper and lower case in patterns
+    /// Ignore upper and lower case in patterns
     #[arg(long, hide_short_help = true)]
     pub(crate) ignore_case: bool,
 }
@@ -50,30 +49,30 @@ pub(crate) struct PatternOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct EntryOptions {
-    /// Take only files of this size, like 1M..2GiB, 1M.. or ..500K
+    /// Include only files of this size, like 1M..2GiB, 1M.. or ..500K
     ///
-    /// Both ends are included. This option, --age and --dated ask about the source's entry, and about the
-    /// destination's where only that has it. A folder is taken if something in it is. Default: any size.
+    /// Both ends count. This option, --age and --dated look at the source's entry, or at the destination's if only
+    /// that has it. A folder is included if anything in it is. Default: any size.
     #[arg(long, value_name = "FROM..TO", value_parser = values::sizes, hide_short_help = true)]
     pub(crate) size: Option<Span<u64>>,
-    /// Take only what was last changed this long ago, like ..5d or 1w..
+    /// Include only entries last modified this long ago, like ..5d or 1w..
     ///
     /// ..5d means within the last five days, 1w.. a week ago or longer. Default: any age.
     #[arg(long, value_name = "FROM..TO", value_parser = values::ages, conflicts_with = "dated")]
     pub(crate) age: Option<Span<Duration>>,
-    /// Take only what was last changed between two dates, like 2026-01-31..2026-02-28T14:00
+    /// Include only entries last modified between two dates, like 2026-01-31..2026-02-28T14:00
     ///
-    /// Times are local, unless they end in an offset like +02:00 or in Z. A day without a time counts from
-    /// its beginning, or to its end. Either end may be left out. Default: any time.
+    /// Times are local unless they end in an offset like +02:00 or in Z. A day without a time counts as a whole.
+    /// Either end can be omitted. Default: any time.
     #[arg(long, value_name = "FROM..TO", value_parser = values::dates, hide_short_help = true)]
     pub(crate) dated: Option<Span<Time>>,
-    /// Take only these kinds of entries: some of file, folder, symlink, special
+    /// Include only these kinds of entries: some of file, folder, symlink, special
     ///
-    /// Without 'folder', a folder is taken only if something in it is. 'special' means FIFOs, sockets and
+    /// Without 'folder', a folder is included only if anything in it is. 'special' means FIFOs, sockets and
     /// devices. Default: all kinds.
     #[arg(long, value_name = "LIST", value_parser = values::kinds, add = ArgValueCompleter::new(complete::kinds), hide_short_help = true)]
     pub(crate) kind: Option<Kinds>,
-    /// Take only the folders, without the files in them
+    /// Include only folders, without the files in them
     #[arg(long, conflicts_with = "kind", hide_short_help = true)]
     pub(crate) folders_only: bool,
 }
@@ -81,13 +80,13 @@ pub(crate) struct EntryOptions {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct ClutterOptions {
-    /// Whether to take entries whose names begin with a dot
+    /// Whether to include entries whose names begin with a dot
     #[arg(long, value_name = "WHETHER", default_value = "yes", hide_short_help = true)]
     pub(crate) hidden: YesNo,
-    /// Leave out what desktop systems scatter: thumbnails, indexes, trash (listed in 'utter help selection')
+    /// Exclude files that desktop systems create: thumbnails, indexes, trash (listed in 'utter help selection')
     #[arg(long, hide_short_help = true)]
     pub(crate) skip_litter: bool,
-    /// Leave out folders that a file CACHEDIR.TAG marks as caches
+    /// Exclude cache folders, marked by a file CACHEDIR.TAG
     #[arg(long, hide_short_help = true)]
     pub(crate) skip_caches: bool,
 }
@@ -102,22 +101,22 @@ pub(crate) struct Selecting {
     pub(crate) what: EntryOptions,
     #[command(flatten)]
     pub(crate) without: ClutterOptions,
-    /// Go no deeper than this; 1 is the top level only
+    /// Include at most this many levels; 1 is the top level only
     ///
-    /// Folders on the last level are taken without what is in them. Default: all levels.
+    /// Folders on the last level are included without their entries. Default: all levels.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) depth: Option<u32>,
-    /// Leave out folders in which nothing is taken
+    /// Exclude folders in which nothing is included
     #[arg(long, hide_short_help = true)]
     pub(crate) no_empty_folders: bool,
-    /// Leave out folders of the source where another drive is mounted
+    /// Exclude folders of the source where another drive is mounted
     ///
-    /// They are named, and left alone in the destination. Default: they are taken along, and named.
+    /// They are listed, and left alone in the destination. Default: they are included and listed.
     #[arg(long, hide_short_help = true)]
     pub(crate) same_drive: bool,
-    /// Also go onto other drives mounted in the destination where the source has nothing
+    /// Include other drives mounted in the destination where the source has nothing
     ///
-    /// A mirror then removes what they hold. Default: such drives are left alone, and named.
+    /// A mirror then removes their entries. Default: such drives are left alone and listed.
     #[arg(long, hide_short_help = true, conflicts_with = "same_drive")]
     pub(crate) cross_drives: bool,
 }
@@ -141,9 +140,9 @@ pub(crate) struct Inside {
 #[derive(Debug, Default, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct Dropping {
-    /// Also remove from the destination what the selection leaves out
+    /// Also remove entries from the destination that the selection excludes
     ///
-    /// Without it, what is left out is left alone on both sides.
+    /// Without it, excluded entries are left alone on both sides.
     #[arg(long, hide_short_help = true)]
     pub(crate) drop_unselected: bool,
 }
@@ -152,10 +151,10 @@ pub(crate) struct Dropping {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct OnlyOfRun {
-    /// Bring back only what matches this pattern; may be given more than once
+    /// Restore only entries that match this pattern; can be given several times
     ///
-    /// The patterns are those of 'utter copy --exclude', held against paths in the destination. The rest can
-    /// still be undone later. Default: everything is brought back.
+    /// Patterns are as for 'utter copy --exclude', for paths in the destination. The rest can still be undone
+    /// later. Default: everything.
     #[arg(long, value_name = "GLOB", requires = "run")]
     pub(crate) only: Vec<String>,
 }

@@ -15,14 +15,13 @@ use crate::exit::{Exit, WrongCall, wrong_call};
 use crate::options::Colors;
 use crate::terminal::{names, streams};
 
-/// Build a small made-up tree and walk through the whole job on it
+/// Take a guided tour with sample data
 ///
-/// Shows a dry run, a copy, a second run that has nothing to do, a mirror of changes and a verification, on
-/// the records of the invented Saltmere Light Trust.
+/// Shows a dry run, a copy, a second run with nothing to do, a mirror of changes and a verification, on the records
+/// of the invented Saltmere Light Trust.
 #[derive(Debug, Args)]
 pub(crate) struct Demo {
-    /// Folder to build it in, new or empty; it is kept [default: a temporary folder that is removed at
-    /// the end]
+    /// New or empty folder for the sample data; it is kept [default: a temporary folder that is removed at the end]
     #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath)]
     folder: Option<PathBuf>,
     #[command(flatten)]
@@ -32,24 +31,21 @@ pub(crate) struct Demo {
 /// A command of the tour, with its introduction. The paths are filled in when it runs.
 const WALK: [(&str, &str); 5] = [
     (
-        "First look: what would be copied to the keeper's drive, without the litter?",
+        "Dry run: what would be copied to the keeper's drive, without temporary files?",
         "copy --dry-run --exclude *.tmp {source} {echo}",
     ),
-    ("Do it.", "copy --exclude *.tmp {source} {echo}"),
-    ("The same line again finds nothing to do.", "copy --exclude *.tmp {source} {echo}"),
+    ("Copy.", "copy --exclude *.tmp {source} {echo}"),
+    ("The same command again has nothing to do.", "copy --exclude *.tmp {source} {echo}"),
     (
-        "A working day passes: pages are added, a drawing is corrected, a script made executable, old \
-      stock lists go. What would a mirror do, and above all, what would it remove? ('adjust' sets times, modes and \
-      the like, and leaves the content alone.)",
+        "A working day passes: pages are added, a drawing is corrected, a script becomes executable, old stock \
+      lists are deleted. What would a mirror do, and above all, what would it remove? ('adjust' sets attributes only.)",
         "mirror --dry-run --exclude *.tmp {source} {echo}",
     ),
-    ("Do it.", "mirror --yes --exclude *.tmp {source} {echo}"),
+    ("Mirror.", "mirror --yes --exclude *.tmp {source} {echo}"),
 ];
 
-const PROOF: (&str, &str) = (
-    "Is the echo faithful, to the last byte?",
-    "verify --by content --exclude *.tmp {source} {echo}",
-);
+const PROOF: (&str, &str) =
+    ("Verify every byte.", "verify --by content --exclude *.tmp {source} {echo}");
 
 impl Command for Demo {
     fn run(&self, context: &Context) -> Result<Exit> {

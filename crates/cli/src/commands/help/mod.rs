@@ -18,7 +18,7 @@ Examples:
   utter help json --schema        the JSON Schema of every line that --format json prints
   utter help man --out man1       manual pages; put them where 'man' looks";
 
-/// Show the help of a command, or one page on a topic
+/// Show the help of a command, or a page on a topic
 ///
 /// Without a TOPIC it lists the topics.
 #[derive(Debug, Args)]
@@ -32,7 +32,7 @@ pub(crate) struct Help {
     schema: bool,
     /// Write the manual pages into this folder, with the topic man
     ///
-    /// The folder is made if need be. Default: the page of 'utter' itself is printed.
+    /// The folder is created if missing. Default: the page of 'utter' itself is printed.
     #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath)]
     out: Option<PathBuf>,
 }
