@@ -134,7 +134,24 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
 /// The rest of the parser's message is replaced by a shorter one.
 fn first_paragraph(text: &str) -> String {
     let text = text.strip_prefix("error: ").unwrap_or(text);
-    text.split("\n\n").next().unwrap_or(text).trim_end().to_owned()
+    let text = text.split("\n\n").next().unwrap_or(text).trim_end();
+    without_placeholder(text)
+}
+
+/// "invalid value '5' for '--age <FROM..TO>'" names just the option; and no argument, whose value says enough.
+fn without_placeholder(text: &str) -> String {
+    let parts = text.split_once(" for '").and_then(|(before, rest)| {
+        let (argument, after) = rest.split_once('\'')?;
+        Some((before, argument, after))
+    });
+    match parts {
+        Some((before, argument, after)) if argument.starts_with('<') => format!("{before}{after}"),
+        Some((before, argument, after)) if argument.starts_with("--") => {
+            let option = argument.split([' ', '[', '=']).next().unwrap_or(argument);
+            format!("{before} for {option}{after}")
+        }
+        _ => text.to_owned(),
+    }
 }
 
 /// The error of a call that nobody typed, with a suggestion.

@@ -133,7 +133,7 @@ fn text_reads_as_documented() {
     other entries       0            0
     bytes              23           16
 
-    Different: 1 only in the source, 2 only in the destination, 1 different, 1 different in attributes only.
+    Different: 1 missing, 2 extra, 1 different, 1 in attributes only.
     ");
     let run = room.run("mirror --yes saltmere echo");
     let lines: Vec<_> = run.out.lines().collect();
@@ -359,11 +359,11 @@ fn drives_are_listed_with_what_they_hold() {
     let text = room.run("drives");
     assert_eq!(text.code, 0, "{text:?}");
     let root = text.out.split("\n\n").find(|part| part.starts_with("/\n")).unwrap();
-    for word in ["what ", "room ", "holds ", "times "] {
+    for word in ["type ", "space ", "stores ", "times "] {
         assert!(root.contains(word), "{word} is missing:\n{root}");
     }
     let one = room.run("drives .");
-    assert_eq!(one.out.matches("  room ").count(), 1, "{one:?}");
+    assert_eq!(one.out.matches("  space ").count(), 1, "{one:?}");
     let nowhere = room.run("drives nowhere");
     assert_eq!(nowhere.code, 2, "{nowhere:?}");
     assert!(nowhere.err.contains("'nowhere' cannot be opened: no such file or directory"));

@@ -95,7 +95,7 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     };
     let (what, listed, advice) = if fitting.is_empty() {
         let folder = names::path(&path);
-        let advice = format!("mount it; a folder that is really called so is './{folder}'");
+        let advice = format!("mount it, or write './{folder}' for a folder of that name");
         (format!("no drive that is mounted has the {what} '{shown}'"), all.iter().collect(), advice)
     } else {
         let advice = "name the one that you mean by its UUID, or by where it is mounted".to_owned();
@@ -137,7 +137,10 @@ mod tests {
             told.starts_with("no drive that is mounted has the label 'no such drive'\n"),
             "{told}"
         );
-        assert!(told.ends_with("is './label=no such drive/x'"), "{told}");
+        assert!(
+            told.ends_with("write './label=no such drive/x' for a folder of that name"),
+            "{told}"
+        );
         assert_eq!(found("plain/x".into()).unwrap(), Path::new("plain/x"));
     }
 }

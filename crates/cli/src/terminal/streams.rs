@@ -5,9 +5,10 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use crate::terminal::colors;
 use crate::terminal::names;
 
-const LABEL: anstyle::Style = anstyle::AnsiColor::Red.on_default().bold();
+const LABEL: anstyle::Style = colors::BAD;
 
 static OUT_CLOSED: AtomicBool = AtomicBool::new(false);
 static ERR_CLOSED: AtomicBool = AtomicBool::new(false);

@@ -17,15 +17,15 @@ impl Text {
         self.line(&format!("{HEADING}{point}{HEADING:#}{label}"));
         let id = drive.uuid.as_ref().map(|uuid| format!(", {uuid}")).unwrap_or_default();
         let kind = names::shown(drive.file_system.as_bytes());
-        self.fact("what", &format!("{kind} on {}{id}", drive.device.shown()));
+        self.fact("type", &format!("{kind} on {}{id}", drive.device.shown()));
         let (free, total) = (units::bytes(drive.bytes_free), units::bytes(drive.bytes));
-        self.fact("room", &format!("{free} free of {total}"));
+        self.fact("space", &format!("{free} free of {total}"));
         match &drive.holds {
             Some(holds) => self.holds(holds),
             None if drive.writable => {
-                self.fact("holds", "not known: the drive could not be tested");
+                self.fact("stores", "not known: the drive could not be tested");
             }
-            None => self.fact("holds", "not known: the drive is mounted read-only"),
+            None => self.fact("stores", "not known: the drive is mounted read-only"),
         }
     }
 
@@ -39,7 +39,7 @@ impl Text {
         let (mut held, mut lacking): (Vec<_>, Vec<_>) =
             wording::ABILITIES.iter().map(|(id, _)| *id).filter(apart).partition(|id| has(id));
         if holds.flags.is_empty() { &mut lacking } else { &mut held }.push("flags");
-        for (what, ids) in [("holds", held), ("lacks", lacking)] {
+        for (what, ids) in [("stores", held), ("lacks", lacking)] {
             if !ids.is_empty() {
                 let told: Vec<_> = ids.into_iter().map(wording::ability_in_words).collect();
                 self.fact(what, &told.join(", "));

@@ -33,10 +33,7 @@ impl Text {
         }
         let rule = names::shown(rule.as_bytes());
         if self.lines == 0 {
-            self.line(&format!(
-                "{HEADING}{:>12} {:>12}  what decides{HEADING:#}",
-                "entries", "bytes"
-            ));
+            self.line(&format!("{HEADING}{:>12} {:>12}  rule{HEADING:#}", "entries", "size"));
         }
         let (style, word) =
             if *left_out > 0 { (FAINT, "left out by") } else { (PLAIN, "taken by") };

@@ -13,7 +13,7 @@ use crate::terminal::{names, units};
 
 /// The header of the table of runs, numbers last.
 pub(super) const RUNS: [&str; 8] =
-    ["run", "began", "what", "destination", "outcome", "entries", "bytes", "time"];
+    ["run", "began", "command", "destination", "outcome", "entries", "bytes", "took"];
 
 impl Text {
     /// A run in a list, or a single run.

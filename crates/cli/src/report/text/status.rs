@@ -11,7 +11,7 @@ use crate::report::text::printer::Text;
 use crate::report::text::styles::BAD;
 use crate::terminal::{names, units};
 
-const JOBS: [&str; 6] = ["job", "", "last run", "last success", "next run", "free"];
+const JOBS: [&str; 6] = ["job", "state", "last run", "last success", "next run", "free"];
 
 impl Text {
     pub(super) fn job_stands(&mut self, job: &JobStatus) {

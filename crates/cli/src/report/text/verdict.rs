@@ -96,11 +96,11 @@ fn sentence(plan: &Planned, verdict: &VerdictLine, problems: u64) -> String {
         }
         Says::Different => {
             let parts = [
-                (steps.add, "only in the source"),
-                (steps.remove, "only in the destination"),
+                (steps.add, "missing"),
+                (steps.remove, "extra"),
                 (steps.rename, "moved"),
                 (steps.replace, "different"),
-                (steps.adjust, "different in attributes only"),
+                (steps.adjust, "in attributes only"),
             ];
             let parts = parts.iter().filter(|(count, _)| count.entries > 0);
             let parts: Vec<_> = parts
@@ -131,6 +131,10 @@ fn compared(verdict: &VerdictLine) -> String {
         "hardlinks" => "hard links".to_owned(),
         other => other.to_owned(),
     };
+    let all = ["content", "times", "mode", "owner", "acl", "xattr", "flags", "hardlinks"];
+    if verdict.compared.iter().eq(all.iter()) {
+        return "every byte and all attributes".to_owned();
+    }
     verdict.compared.iter().map(|word| told(word)).collect::<Vec<_>>().join(", ")
 }
 
