@@ -7,6 +7,7 @@ pub(crate) use trade::renamed;
 use std::borrow::Cow;
 use std::ffi::OsString;
 use std::io::Write as _;
+use std::os::unix::ffi::OsStrExt as _;
 
 use anyhow::Result;
 use clap::ArgMatches;
@@ -69,10 +70,46 @@ pub(crate) fn parse(
     words: impl IntoIterator<Item = OsString>,
 ) -> Result<Called, clap::Error> {
     let words: Vec<OsString> = words.into_iter().collect();
-    let typed = (program.command_line)().try_get_matches_from(&words)?;
+    let command_line = (program.command_line)();
+    let gathered = options_first(&command_line, &words);
+    let typed = command_line.try_get_matches_from(gathered)?;
     let command = (program.understand)(&typed)?;
     let context = Context::new(program, typed, words);
     Ok(Called { command, context, _mounts: Mounts::default() })
+}
+
+/// The words with all options before the first path: where several sources are allowed, the parser takes an option
+/// between two paths for the end of them.
+fn options_first(command_line: &clap::Command, words: &[OsString]) -> Vec<OsString> {
+    let name = words.get(1).and_then(|word| word.to_str());
+    let command = name.and_then(|name| command_line.find_subcommand(name));
+    let takes_several =
+        |command: &&clap::Command| command.get_positionals().any(|arg| arg.get_id() == "sources");
+    let Some(command) = command.filter(takes_several) else { return words.to_vec() };
+    let (mut options, mut paths) = (words[..2].to_vec(), vec![OsString::from("--")]);
+    let mut rest = words[2..].iter();
+    while let Some(word) = rest.next() {
+        if word == "--" {
+            break;
+        }
+        let bytes = word.as_bytes();
+        if bytes.len() < 2 || !bytes.starts_with(b"-") {
+            paths.push(word.clone());
+            continue;
+        }
+        options.push(word.clone());
+        let long = word.to_str().and_then(|word| word.strip_prefix("--"));
+        let arg =
+            command.get_arguments().find(|arg| arg.get_long().is_some_and(|it| Some(it) == long));
+        if arg.is_some_and(|arg| arg.get_action().takes_values() && !arg.is_require_equals_set()) {
+            options.extend(rest.next().cloned());
+        }
+    }
+    paths.extend(rest.cloned());
+    if paths.len() > 1 {
+        options.append(&mut paths);
+    }
+    options
 }
 
 /// The same for the call of a job, made by another command.

@@ -51,6 +51,28 @@ const CALLS: [(&str, &str, &[&str]); 17] = [
 ];
 
 #[test]
+fn options_may_stand_between_the_paths() {
+    let room = Room::new().with("lens/lens.svg", "<svg/>").with("tides/tide.csv", "1,2");
+    let words = ["lens", "tides", "keeper"];
+    for command in ["copy", "move"] {
+        for at in 0..=words.len() {
+            for option in [
+                &["--quiet"][..],
+                &["--exclude", "*.tmp"],
+                &["--retries=1"],
+                &["-q", "--depth", "9"],
+            ] {
+                let dry = if command == "move" { &["--dry-run"][..] } else { &[] };
+                let line = [&[command], dry, &words[..at], option, &words[at..]].concat().join(" ");
+                let ran = room.run(&line);
+                assert_eq!((ran.code, &*ran.err), (0, ""), "{line}: {ran:?}");
+            }
+        }
+    }
+    assert_eq!(room.list("keeper"), ["lens/", "lens/lens.svg", "tides/", "tides/tide.csv"]);
+}
+
+#[test]
 fn a_call_puts_things_where_the_rule_says() {
     for (call, folder, expected) in CALLS {
         let room = room();
