@@ -352,7 +352,7 @@ fn runs_are_chosen_by_what_they_were() {
         ("history --outcome good", "an outcome is one of"),
         ("history --since yesterday", "a length of time like 3d"),
         ("history 1 --job papers", "cannot be used with"),
-        ("history papers", "invalid value"),
+        ("history papers", "there is no record of a run papers"),
     ] {
         let ran = room.run(wrong);
         assert_eq!(ran.code, 2, "{ran:?}");

@@ -22,6 +22,31 @@ fn mirrored() -> (Room, String) {
 }
 
 #[test]
+fn a_run_has_one_name_in_undo_and_in_history() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/lens.svg", "older");
+    assert_eq!(room.run("copy --set-aside aside saltmere keeper").code, 0);
+    assert_eq!(room.run("verify saltmere keeper").code, 0);
+    let folder = format!("aside/{}", room.list("aside")[0].trim_end_matches(".notes"));
+    let by_number = room.run("history 1");
+    let by_folder = room.run(&format!("history {folder}"));
+    assert_eq!((by_number.code, &by_number.out), (0, &by_folder.out), "{by_folder:?}");
+    let shown = room.run("undo --show 1");
+    assert_eq!((shown.code, &shown.out), (0, &room.run(&format!("undo --show {folder}")).out));
+    assert_eq!(room.run("undo --dry-run 1").code, 0);
+    assert_eq!(room.run("undo --yes 1").code, 0);
+    assert_eq!(room.read("keeper/lens.svg"), "older");
+    for (line, told) in [
+        ("undo 2", "run 2 set nothing aside"),
+        ("undo 77", "there is no record of a run 77"),
+        ("history 77", "there is no record of a run 77"),
+        ("history keeper", "there is no record of a run keeper"),
+    ] {
+        let ran = room.run(line);
+        assert!(ran.code == 2 && ran.err.contains(told), "{line}: {ran:?}");
+    }
+}
+
+#[test]
 fn a_run_is_shown_and_taken_back() {
     let (room, run) = mirrored();
     assert_eq!(room.list(&run), ["lens.svg", "old/", "old/ledger.txt"]);

@@ -36,9 +36,9 @@ Examples:
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct History {
-    /// The number of a run, to show its details [default: list the runs]
-    #[arg(value_name = "RUN", conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
-    run: Option<u64>,
+    /// The number of a run, or its set-aside folder, to show its details [default: list the runs]
+    #[arg(value_name = "RUN", value_hint = ValueHint::DirPath, value_parser = path(), conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
+    run: Option<PathBuf>,
     /// List all recorded changes to this path, with run and reason
     ///
     /// Default: list the runs.
@@ -138,9 +138,15 @@ impl Command for History {
         let report = Report::new(form, Head::new(events::CommandWord::History), &context.heard);
         let listed = match (&self.run, &self.told_of) {
             (Some(run), _) => {
-                let Some(run) = store.run(*run).with_context(unread)? else {
+                let number = run.to_str().and_then(|text| text.parse().ok());
+                let found = match number {
+                    Some(number) => store.run(number),
+                    None => store.run_of_folder(run),
+                };
+                let Some(run) = found.with_context(unread)? else {
+                    let shown = names::path(run);
                     wrong_call!(
-                        "there is no record of a run {run}\n  'utter history' lists the runs with their numbers"
+                        "there is no record of a run {shown}\n  'utter history' lists the runs with their numbers"
                     );
                 };
                 self.show(&store, run, &report);

@@ -1,6 +1,6 @@
 //! `utter undo` without a run or with `--discard`: lists set-aside runs, and removes them for good.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::Result;
@@ -12,6 +12,7 @@ use crate::ask;
 use crate::context::Context;
 use crate::exit::{self, Exit, Refused, wrong_call};
 use crate::options::{AllOrNothing, Discarding, Doing, SettingAside};
+use crate::records::Store;
 use crate::remembered;
 use crate::report::conversion;
 use crate::report::events::{CommandWord, Event, Head, StepLine};
@@ -110,7 +111,7 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
     let Discarding { discard: path, discard_older: age, .. } = &args.discarding;
     let mut runs = Vec::new();
     if let Some(path) = path {
-        runs.push(named(path)?);
+        runs.push(named(&folder_of(path)?)?);
     }
     if let Some(age) = age {
         runs.extend(older_than(*age, context, report));
@@ -147,6 +148,24 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
         }
     }
     Ok(exit)
+}
+
+/// The folder of a run that is named by its folder, or by its number in the records.
+pub(super) fn folder_of(run: &Path) -> Result<PathBuf> {
+    let number = run.to_str().and_then(|text| text.parse().ok()).filter(|_| !run.exists());
+    let Some(number) = number else { return Ok(run.to_owned()) };
+    let entry = Store::find().and_then(|store| store.run(number).ok().flatten());
+    let Some(entry) = entry else {
+        wrong_call!(
+            "there is no record of a run {number}, and no folder of that name; nothing was touched\n  'utter undo' lists the runs that can be undone"
+        );
+    };
+    let Some(folder) = entry.set_aside_folder() else {
+        wrong_call!(
+            "run {number} set nothing aside, so it cannot be undone; nothing was touched\n  'utter undo' lists the runs that can be undone"
+        );
+    };
+    Ok(folder)
 }
 
 fn named(path: &Path) -> Result<Overview> {

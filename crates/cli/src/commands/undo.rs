@@ -38,7 +38,7 @@ Examples:
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Undo {
-    /// The folder of the run, as printed at its end [default: list all runs]
+    /// The folder of the run, as printed at its end, or its number in 'utter history' [default: list all runs]
     #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath, value_parser = path())]
     run: Option<PathBuf>,
     #[command(flatten)]
@@ -50,10 +50,14 @@ pub(crate) struct Undo {
 impl Command for Undo {
     fn run(&self, context: &Context) -> Result<Exit> {
         let discarding = &self.with.discarding;
+        if discarding.is_asked() {
+            return past_runs::discard_runs(&self.with, context);
+        }
         match &self.run {
-            _ if discarding.is_asked() => past_runs::discard_runs(&self.with, context),
-            Some(run) if discarding.show => past_runs::show(&self.with, run, context),
-            Some(run) => self.take_back(run, context),
+            Some(run) if discarding.show => {
+                past_runs::show(&self.with, &past_runs::folder_of(run)?, context)
+            }
+            Some(run) => self.take_back(&past_runs::folder_of(run)?, context),
             None => past_runs::list(&self.with, context),
         }
     }

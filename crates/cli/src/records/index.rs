@@ -6,11 +6,11 @@ use std::collections::HashMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read as _, Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
-use crate::real::real_side;
+use crate::real::{real, real_side};
 use crate::records::reader;
 use crate::records::store::{Named, Store, try_lock};
 use crate::report::events::{
@@ -157,6 +157,16 @@ impl Store {
     pub(crate) fn run(&self, number: u64) -> io::Result<Option<RunEntry>> {
         Ok(self.runs()?.find(|entry| entry.began.run == number))
     }
+
+    /// One run by the folder of its set-aside entries.
+    pub(crate) fn run_of_folder(&self, folder: &Path) -> io::Result<Option<RunEntry>> {
+        let folder = real(folder);
+        let name = folder.file_name().map(|name| name.to_string_lossy().into_owned());
+        let name = name.unwrap_or_default();
+        // The name of such a folder begins with the time of the run.
+        let mut runs = self.runs()?.filter(|run| name.starts_with(&stamp(&run.began.began)));
+        Ok(runs.find(|run| run.set_aside_folder().is_some_and(|it| real(&it) == folder)))
+    }
 }
 
 /// Reads an index backwards.
@@ -200,6 +210,15 @@ impl Iterator for Runs {
 }
 
 impl RunEntry {
+    /// The folder with the set-aside entries or the undo journal of the run, if it has one.
+    pub(crate) fn set_aside_folder(&self) -> Option<PathBuf> {
+        let totals = self.lines(&self.store).ok()?.filter_map(|event| match event {
+            Event::Totals(totals) => totals.run?.set_aside,
+            _ => None,
+        });
+        Some(self.began.folder.to_path().join(totals.last()?.to_path()))
+    }
+
     /// What was recorded of the run.
     pub(crate) fn lines(&self, store: &Store) -> io::Result<reader::Lines> {
         reader::open(store, &self.name())
