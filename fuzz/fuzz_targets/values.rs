@@ -27,7 +27,6 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = values::kinds(text);
     let _ = values::steps(text);
     let _ = values::percent(text);
-    let _ = values::discard(text);
     let _ = values::refuse_outside(text, &["/usr".into()]);
     let _ = values::refuse_expanded("--exclude", &[text.into()], &[text.into()]);
 });

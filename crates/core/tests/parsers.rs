@@ -55,7 +55,10 @@ patterns: PatternRules {  exclude: patterns.clone(), only: patterns,
     }
 
     #[test]
-    fn any_name_can_be_excluded_and_an_open_class_cannot(name in "[^/\\x00]{1,12}") {
+    fn any_name_can_be_excluded_and_an_open_class_cannot(
+        // Spaces of one byte and of several at the end count if they are escaped.
+        name in "[^/\\x00]{1,12}[ \u{a0}\u{3000}]?",
+    ) {
         let escaped: String = name.chars().flat_map(|letter| ['\\', letter]).collect();
         let excluding = |pattern: String| {
             Selection::new(&Rules {

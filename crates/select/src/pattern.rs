@@ -149,8 +149,11 @@ fn read(pattern: &str) -> (PatternParts, String) {
 /// Trailing spaces are invisible and so not meant, unless a backslash precedes them.
 fn without_spaces_at_the_end(pattern: &str) -> &str {
     let text = pattern.trim_end();
-    let is_escaped = text.ends_with('\\') && text.len() < pattern.len();
-    if is_escaped { &pattern[..=text.len()] } else { text }
+    // A space may have several bytes.
+    match pattern[text.len()..].chars().next() {
+        Some(space) if text.ends_with('\\') => &pattern[..text.len() + space.len_utf8()],
+        _ => text,
+    }
 }
 
 /// Checks a pattern as far as that is possible without the crate that compiles it.
