@@ -152,13 +152,21 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
         streams::emit(text.trim_end());
         return Wrong;
     }
+    let plain = text.strip_prefix("error: ").unwrap_or(&text);
+    let command = command(program, plain);
     let what = missing(error, only_one_more)
-        .or_else(|| unknown(error))
+        .or_else(|| unknown(error, command.as_deref()))
         .or_else(|| not_text(error))
         .unwrap_or_else(|| first_paragraph(&text));
-    let text = text.strip_prefix("error: ").unwrap_or(&text);
-    let answer = word(error).and_then(|word| trade::answer(word)).map(Cow::into_owned);
-    let help = match command(program, text) {
+    // Paths are no words of the trade.
+    let is_meant = |word: &&String| {
+        error.kind() == ErrorKind::InvalidSubcommand || word.starts_with(['-', '/'])
+    };
+    let answer = word(error)
+        .filter(is_meant)
+        .and_then(|word| trade::answer(word).or_else(|| of_other_commands(program, word)));
+    let answer = answer.map(Cow::into_owned);
+    let help = match command {
         Some(command) => format!("'utter {command} -h' lists the options"),
         None => "'utter -h' lists the commands".to_owned(),
     };
@@ -242,13 +250,28 @@ fn similar(error: &clap::Error) -> Option<String> {
 }
 
 /// Unknown option, command or argument.
-fn unknown(error: &clap::Error) -> Option<String> {
+/// The commands that have an option which another one lacks.
+fn of_other_commands(program: Program, word: &str) -> Option<Cow<'static, str>> {
+    let long = word.strip_prefix("--")?.split('=').next();
+    let command_line = (program.command_line)();
+    let has_it =
+        |command: &&clap::Command| command.get_arguments().any(|arg| arg.get_long() == long);
+    let names: Vec<_> =
+        command_line.get_subcommands().filter(has_it).map(clap::Command::get_name).collect();
+    let names = (!names.is_empty()).then(|| names.join("', 'utter "))?;
+    Some(format!("it is an option of 'utter {names}'").into())
+}
+
+fn unknown(error: &clap::Error, command: Option<&str>) -> Option<String> {
     let word = word(error)?;
     Some(match error.kind() {
         ErrorKind::InvalidSubcommand => format!("there is no command '{word}'"),
-        _ if word.starts_with('-') => format!("there is no option '{word}' here"),
+        _ if word.starts_with('-') => match command {
+            Some(command) => format!("'utter {command}' has no option '{word}'"),
+            None => format!("there is no option '{word}'"),
+        },
         _ => format!(
-            "'{word}' is one word too many\n  put names with spaces, and patterns, in quotes"
+            "unexpected argument '{word}'\n  put names with spaces, and patterns, in quotes"
         ),
     })
 }

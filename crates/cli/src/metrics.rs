@@ -68,7 +68,7 @@ fn text(job: &str, summary: &Summary, last_success: Option<f64>) -> Result<Strin
     one("utter_last_run_exit_code", "What the last run ended with", f64::from(summary.exit as u8));
     let success = if summary.exit == Exit::Done { Some(now) } else { last_success };
     if let Some(success) = success {
-        one(LAST_SUCCESS, "When the last run ended that went well", success);
+        one(LAST_SUCCESS, "When the last successful run ended", success);
     }
     one("utter_problems", "Entries with a problem in the last run", summary.heard.problems as f64);
     let mut several = |name: &str, help: &str, values: Vec<(&str, f64)>| {
@@ -96,7 +96,7 @@ fn text(job: &str, summary: &Summary, last_success: Option<f64>) -> Result<Strin
         summary.destination.as_ref().and_then(|path| drives::room(&Linux, path).ok())
     {
         let values = vec![("free", space.bytes as f64), ("total", space.total as f64)];
-        several("utter_destination_bytes", "The room on the drive of the destination", values);
+        several("utter_destination_bytes", "Space on the drive of the destination", values);
     }
     let mut text = String::new();
     encode(&mut text, &registry)?;

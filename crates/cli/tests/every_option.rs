@@ -87,7 +87,7 @@ const TRIED: &[(&str, Then)] = &[
     ("move --leave-folders saltmere new", There("saltmere/logbooks/", "saltmere/tide.csv")),
     ("move --on-conflict newer saltmere keeper", Err(3, "choose with --on-conflict")),
     ("undo --discard-older 30d --yes", Out(0, "1 run, 4.0 KiB in all")),
-    ("undo --discard nowhere", Err(2, "is not the folder of a run that set something aside")),
+    ("undo --discard nowhere", Err(2, "is not the folder of a set-aside run")),
     ("undo --show nowhere", Err(2, "nowhere")),
     ("undo --only *.csv nowhere", Err(2, "nowhere")),
     ("jobs --jobs utter.toml", Out(0, "night.rules")),

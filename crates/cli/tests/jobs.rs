@@ -291,7 +291,7 @@ fn what_is_wrong_is_told_with_its_place_and_what_to_do() {
         assert!(is_of_check || room.list("").len() == 3, "{file}\n{:?}", room.list(""));
     }
     for (line, told) in [
-        ("run --jobs utter.toml", "which jobs are to run is missing"),
+        ("run --jobs utter.toml", "no job is named"),
         ("run --jobs utter.toml c", "has no job 'c'"),
         ("run --jobs nowhere.toml c", "job file 'nowhere.toml' does not exist"),
         ("run --jobs utter.toml --tag x", "no job has the tag 'x'"),

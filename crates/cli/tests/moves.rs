@@ -278,8 +278,8 @@ fn what_would_go_twice_is_refused() {
     let before = snapshot(&room.path("attic"));
     for (line, why) in [
         ("move attic/1931 attic/again loft", "are the same folder"),
-        ("move attic attic/1931/fog loft", "lies in 'attic'"),
-        ("move attic attic/note.txt loft", "lies in 'attic'"),
+        ("move attic attic/1931/fog loft", "is inside 'attic'"),
+        ("move attic attic/note.txt loft", "is inside 'attic'"),
     ] {
         let refused = room.run(line);
         assert!(refused.code == 2 && refused.err.contains(why), "{refused:?}");

@@ -95,7 +95,7 @@ fn a_call_puts_things_where_the_rule_says() {
 }
 
 /// A call that is refused, its exit code, and a word that the message must hold.
-const REFUSED: [(&str, i32, &str); 60] = [
+const REFUSED: [(&str, i32, &str); 61] = [
     ("", 2, "Usage"),
     ("copy lens", 2, "the destination is missing"),
     ("copy", 2, "the source and the destination are missing"),
@@ -133,13 +133,23 @@ const REFUSED: [(&str, i32, &str); 60] = [
     ("copy lens echo --quiet --verbose", 2, "cannot be used with"),
     ("copy lens echo --depth 0", 2, "--depth"),
     ("verify --by content --sample 5% lens full", 2, "reads every byte already"),
-    ("verify --format csv --quiet lens full", 2, "leaves nothing of --format csv"),
-    ("verify --format csv --suggest lens full", 2, "has no place in a table"),
+    ("verify --format csv --quiet lens full", 2, "exclude each other"),
+    ("verify --format csv --suggest lens full", 2, "exclude each other"),
     ("verify --quiet --limit 3 lens full", 2, "cannot be used with"),
-    ("copy --quiet --progress bar lens echo", 2, "--quiet shows no progress"),
-    ("copy --format csv lens echo", 2, "for 'verify', 'history' and 'status' alone"),
+    ("copy --quiet --progress bar lens echo", 2, "--quiet and --progress exclude each other"),
+    ("copy --format csv lens echo", 2, "works with 'verify', 'history' and 'status' only"),
     ("explain --cross-drives lens", 2, "is about the destination"),
-    ("explain --inside lens", 2, "there is no option '--inside'"),
+    (
+        "explain --inside lens",
+        2,
+        "'utter explain' has no option '--inside'\n  it is an option of 'utter copy', 'utter mirror', 'utter move'",
+    ),
+    // A path is no word of the trade.
+    (
+        "mirror lens full archive",
+        2,
+        "put names with spaces, and patterns, in quotes\n  'utter mirror -h'",
+    ),
     ("undo --ask", 2, "the run to undo is missing"),
     ("help safety --schema", 2, "is for the topic json"),
     ("help lamps", 2, "neither a command nor a topic"),
@@ -147,7 +157,7 @@ const REFUSED: [(&str, i32, &str); 60] = [
     ("copy --delete lens echo", 2, "'utter copy' removes nothing"),
     ("verify --checksum lens full", 2, "--by content compares every byte"),
     ("mirror --exlude x lens full", 2, "did you mean '--exclude'?"),
-    ("mirror lens full extra", 2, "one word too many"),
+    ("mirror lens full extra", 2, "unexpected argument 'extra'"),
     ("copy lens/* echo", 2, "only outside of quotes"),
     ("copy ~/lens echo", 2, "by your home folder only outside of quotes"),
     ("copy far:lens echo", 2, "a mounted share is a folder"),
@@ -157,7 +167,7 @@ const REFUSED: [(&str, i32, &str); 60] = [
         2,
         "put the pattern in quotes: --exclude '*.txt'",
     ),
-    ("copy --size -5.. lens echo", 2, "there is no option '-5'"),
+    ("copy --size -5.. lens echo", 2, "'utter copy' has no option '-5'"),
     ("copy --retries -1 lens echo", 2, "-1 is not in 0..=1000"),
     ("copy lens echo --carry paint", 2, "'paint' is not an attribute"),
 ];

@@ -220,13 +220,13 @@ fn nothing_of_anybody_elses_is_touched() {
 fn what_cannot_be_scheduled_is_told_with_what_to_do() {
     let room = room();
     for (words, word) in [
-        (&["by-hand"][..], "does not say when it starts"),
+        (&["by-hand"][..], "has no start time"),
         (&["paper"], "did you mean 'papers'"),
         (&["--at", "sometimes", "papers"], "it is one of 'daily 02:30'"),
         (&["--at", "monthly 31 02:30", "papers"], "a day that not every month has"),
         (&["--at", "when mounted", "papers"], "always mounted"),
         (&["--at", "when mounted", "--cron", "papers"], "cron cannot"),
-        (&["--into", "units", "papers"], "means nothing by itself"),
+        (&["--into", "units", "papers"], "needs --install or --remove"),
         (&["--install", "--remove", "papers"], "cannot be used with"),
         (&["--remove", "--into", "units", "papers"], "nothing is scheduled for this job"),
         (&[], "the job is missing"),

@@ -203,9 +203,9 @@ fn what_cannot_be_meant_is_told_with_its_place() {
         ("copy --dated 2026-02-30.. saltmere keeper", 2, "is not a date like"),
         ("copy --kind disk saltmere keeper", 2, "'disk' is not a kind"),
         ("copy --steps erase saltmere keeper", 2, "'erase' is not a kind of step"),
-        ("copy --drop-unselected saltmere keeper", 2, "there is no option"),
+        ("copy --drop-unselected saltmere keeper", 2, "it is an option of 'utter mirror'"),
         ("explain saltmere ../keeper", 2, "is not in 'saltmere'"),
-        ("explain nowhere", 2, "is not a folder that exists"),
+        ("explain nowhere", 2, "is not an existing folder"),
     ] {
         let refused = room.run(call);
         assert_eq!(refused.code, code, "{call}: {refused:?}");

@@ -242,9 +242,9 @@ fn runs_are_listed_and_their_room_is_freed() {
     );
 
     for (call, code, word) in [
-        (format!("undo --discard {run}"), 2, "say --yes"),
-        ("undo --discard keeper".into(), 2, "is not the folder of a run"),
-        ("undo --discard aside".into(), 2, "is not the folder of a run"),
+        (format!("undo --discard {run}"), 2, "use --yes"),
+        ("undo --discard keeper".into(), 2, "is not the folder of a set-aside run"),
+        ("undo --discard aside".into(), 2, "is not the folder of a set-aside run"),
         (format!("undo --dry-run --discard {run}.notes"), 0, ""),
         ("undo --yes --discard-older soon".into(), 2, "a length of time"),
         (format!("undo --discard {run} {run}"), 2, "cannot be used with"),
@@ -301,7 +301,7 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     fs::create_dir(room.path("aside/later")).unwrap();
     write("aside/later.notes", &version);
     for (call, code, word) in [
-        ("undo nowhere", 2, "is not the folder of a run that set something aside"),
+        ("undo nowhere", 2, "is not the folder of a set-aside run"),
         ("undo aside", 2, "it holds one run; name the one to undo:"),
         ("undo keeper", 2, "name a folder that --set-aside made"),
         ("undo aside/edited", 2, "damaged"),

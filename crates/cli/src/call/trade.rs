@@ -56,11 +56,11 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["log", "output", "logfile"],
-        "what is printed can go to a file: >> nightly.log 2>&1; --format json is for programs",
+        "--log night-{date}.log writes the output to a file; --format json is for programs",
     ),
     (
         &["resume", "continue", "restart", "again"],
-        "run the same line again: it goes on where it stopped, in large files too",
+        "run the same command again: it continues where it stopped, in large files too",
     ),
     (
         &["simulate", "simulation", "pretend", "preview", "test", "plan"],
@@ -96,7 +96,7 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["restore", "revert", "rollback", "recover"],
-        "'utter undo' takes back a run that was made with --set-aside",
+        "'utter undo' reverses a run made with --set-aside",
     ),
     (
         &["compare", "diff", "check", "difference", "differences"],

@@ -48,12 +48,12 @@ impl Command for Explain {
         let shown = names::path(source);
         if !source.is_dir() {
             wrong_call!(
-                "source '{shown}' is not a folder that exists\n  check the spelling, and that its drive is mounted"
+                "source '{shown}' is not an existing folder\n  check the spelling, and that its drive is mounted"
             );
         }
         if self.selecting.cross_drives {
             wrong_call!(
-                "--cross-drives is about the destination, and 'explain' looks at the source alone\n  leave it out"
+                "--cross-drives is about the destination, and 'explain' reads only the source\n  leave it out"
             );
         }
         let sources = std::slice::from_ref(source);
@@ -85,7 +85,7 @@ fn within(source: &Path, path: &Path) -> Result<PathBuf> {
         relative.components().any(|part| !matches!(part, Component::Normal(_) | Component::CurDir));
     if leads_away {
         let (path, source) = (names::path(path), names::path(source));
-        wrong_call!("'{path}' is not in '{source}'\n  give paths as they are within the source");
+        wrong_call!("'{path}' is not in '{source}'\n  give paths inside the source");
     }
     let clean: PathBuf =
         relative.components().filter(|c| !matches!(c, Component::CurDir)).collect();

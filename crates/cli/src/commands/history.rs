@@ -128,7 +128,7 @@ impl Command for History {
         let form = self.shown.form_with_table();
         let Some(store) = Store::find() else {
             wrong_call!(
-                "nothing tells where your home is, so there are no records\n  set HOME or XDG_STATE_HOME"
+                "your home folder is not known, so there are no records\n  set HOME or XDG_STATE_HOME"
             );
         };
         let unread = || {

@@ -37,9 +37,7 @@ pub(super) struct WithRuns {
 pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
     let (safety, all) = (&args.doing.safety, args.all_or_nothing.all_or_nothing);
     if safety.ask.is_some() || args.aside.set_aside.is_some() || all {
-        wrong_call!(
-            "the run to undo is missing\n  'utter undo' lists the runs; give the folder of one of them"
-        );
+        wrong_call!("the run to undo is missing\n  name one of the runs that 'utter undo' lists");
     }
     let report = report(args, context)?;
     let runs = known(&report);
@@ -128,8 +126,7 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
     if !args.doing.safety.yes {
         if !ask::can_ask() {
             wrong_call!(
-                "what is discarded cannot be brought back, and there is no terminal to ask on; nothing was touched\n  \
-                 look with --dry-run, and then say --yes"
+                "discarded entries cannot be restored, and there is no terminal to ask on; nothing was touched\n  check with --dry-run, then use --yes"
             );
         }
         if !ask::discard(runs.len(), signals)? {
@@ -173,7 +170,7 @@ fn named(path: &Path) -> Result<Overview> {
         return Ok(run);
     }
     wrong_call!(
-        "'{}' is not the folder of a run that set something aside; nothing was touched\n  'utter undo' lists the runs",
+        "'{}' is not the folder of a set-aside run; nothing was touched\n  'utter undo' lists the runs",
         names::path(path)
     );
 }

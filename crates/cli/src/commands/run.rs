@@ -174,7 +174,7 @@ impl Run {
         }
         if chosen.is_empty() {
             wrong_call!(
-                "which jobs are to run is missing\n  name them, or say --all or --tag TAG; 'utter jobs' lists them"
+                "no job is named\n  name a job, or use --all or --tag TAG; 'utter jobs' lists the jobs"
             );
         }
         chosen.iter().try_for_each(|job| file.check_order(job))?;

@@ -74,7 +74,7 @@ impl Command for Schedule {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.shown.settle()?;
         if self.into.is_some() && !self.install && !self.remove {
-            wrong_call!("--into means nothing by itself\n  say --install or --remove, too");
+            wrong_call!("--into needs --install or --remove\n  add one of them");
         }
         let file = self.file.read(context)?;
         if self.remove {
@@ -104,11 +104,11 @@ impl Schedule {
         let shown = names::harmless(&job.name);
         let Some(when) = self.at.clone().or_else(|| job.at.clone()) else {
             wrong_call!(
-                "job '{shown}' does not say when it starts\n  write at = \"daily 02:30\" into the job file, or say --at"
+                "job '{shown}' has no start time\n  write at = \"daily 02:30\" in the job file, or use --at"
             );
         };
         if !job.enabled {
-            wrong_call!("job '{shown}' is not enabled\n  write enabled = true into the job file");
+            wrong_call!("job '{shown}' is not enabled\n  write enabled = true in the job file");
         }
         let mounted_at = match when {
             When::Mounted if self.cron => {
@@ -229,15 +229,14 @@ fn mounted_at(job: &Job, context: &Context) -> Result<PathBuf> {
     let request = called.ok().and_then(|called| called.request().ok()).flatten();
     let Some(request) = request else {
         wrong_call!(
-            "the drive of job '{shown}' has to be mounted for that\n  mount it, and call again"
+            "the drive of job '{shown}' must be mounted for that\n  mount it, then try again"
         );
     };
     let drive = drives::beneath(&Linux, &[request.places.destination]).pop().flatten();
     match drive.map(|drive| drive.mounted_at) {
         Some(mounted_at) if mounted_at.parent().is_some() => Ok(mounted_at),
         _ => wrong_call!(
-            "the destination of job '{shown}' is on the drive of the system, which is always mounted\n  \
-             mount its own drive, or say another time"
+            "the destination of job '{shown}' is on the system's drive, which is always mounted\n  mount its own drive, or choose another time"
         ),
     }
 }

@@ -146,8 +146,7 @@ impl Undo {
             let chooses = !self.only.only.is_empty() && !run.is_move();
             if plan.is_empty() && plan.problems.is_empty() && chooses {
                 wrong_call!(
-                    "nothing that is left to bring back matches --only; nothing was touched\n  patterns are \
-                     matched against paths in the destination; 'utter undo --dry-run' without --only shows them"
+                    "nothing left to restore matches --only; nothing was touched\n  patterns match paths in the destination; 'utter undo --dry-run' without --only lists them"
                 );
             }
             let all_or_nothing = self.with.all_or_nothing.all_or_nothing;

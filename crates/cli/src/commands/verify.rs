@@ -62,7 +62,7 @@ impl Verify {
         }
         if self.verifying.from_drive && self.comparing.changed.reads_none() {
             wrong_call!(
-                "--from-drive reads every byte, and --by size and --by presence read none\n  leave out one of them"
+                "--from-drive reads every byte, and --by size and --by presence read none\n  use only one of them"
             );
         }
         let sources = vec![self.source.clone()];

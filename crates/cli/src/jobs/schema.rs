@@ -33,7 +33,7 @@ pub(crate) fn schema(program: Program) -> Schema {
                 "properties": defaults,
             },
             "records": {
-                "description": "For how long records of runs are kept, and in how much room",
+                "description": "How long records are kept, and their maximum size",
                 "type": "object",
                 "additionalProperties": false,
                 "properties": { "keep": { "type": "string" }, "at-most": { "type": "string" }, "group": { "type": "string" } },

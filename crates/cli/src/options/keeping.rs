@@ -41,7 +41,7 @@ impl KeepingOptions {
                 continue;
             };
             wrong_call!(
-                "the {what} '{}' lies in the destination, from which the mirror would remove it\n  give it a place outside",
+                "the {what} '{}' is in the destination, and the mirror would remove it\n  choose a place outside",
                 names::path(&path)
             );
         }

@@ -45,7 +45,7 @@ impl Logging {
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
         if self.log_keep.is_some() && !name.contains("{date}") {
             wrong_call!(
-                "--log-keep has no other logs to go by\n  put {{date}} into the name of the log, like night-{{date}}.log"
+                "--log-keep needs {{date}} in the name of the log\n  use a name like night-{{date}}.log"
             );
         }
         let job = context.job().map_or(command, |job| &*job.name);

@@ -110,7 +110,7 @@ impl ShownOptions {
     pub(crate) fn settle(&self) -> Result<Form> {
         if self.format == Format::Csv {
             wrong_call!(
-                "--format csv is for 'verify', 'history' and 'status' alone\n  use text or json"
+                "--format csv works with 'verify', 'history' and 'status' only\n  use text or json"
             );
         }
         Ok(self.form_with_table())
@@ -134,11 +134,11 @@ impl Output {
     /// The form for a verification.
     pub(crate) fn form_for_verdict(&self, listing: &ListingOptions) -> Result<Form> {
         if self.shown.format == Format::Csv && self.quiet {
-            wrong_call!("--quiet leaves nothing of --format csv\n  leave one of the two out");
+            wrong_call!("--quiet and --format csv exclude each other\n  use only one of them");
         }
         if self.shown.format == Format::Csv && listing.suggest {
             wrong_call!(
-                "--suggest has no place in a table\n  leave it out, or use --format text or json"
+                "--suggest and --format csv exclude each other\n  use --format text or json"
             );
         }
         self.refuse_senseless()?;
@@ -148,7 +148,7 @@ impl Output {
 
     fn refuse_senseless(&self) -> Result<()> {
         if self.quiet && matches!(self.progress, ProgressHow::Bar | ProgressHow::Lines) {
-            wrong_call!("--quiet shows no progress\n  leave out --progress, or --quiet");
+            wrong_call!("--quiet and --progress exclude each other\n  use only one of them");
         }
         Ok(())
     }

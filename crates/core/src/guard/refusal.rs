@@ -31,7 +31,7 @@ pub enum Refusal {
     },
     /// See [`Guard::EmptySource`].
     #[error(
-        "nothing in the source is taken, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns are right; if you mean it: --waive empty-source"
+        "the source has nothing to mirror, and {removals} entries of the destination would be removed\n  check that the source's drive is mounted and that the patterns are right; to mirror it anyway: --waive empty-source"
     )]
     EmptySource {
         /// Entries that would be removed.
@@ -39,7 +39,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Removals`].
     #[error(
-        "{removals} of the destination's {entries} entries would be removed, and the limit is {limit}\n  look at them with --dry-run, then raise it with --removal-limit {removals} or switch it off with --waive removals"
+        "{removals} of the destination's {entries} entries would be removed; the limit is {limit}\n  check them with --dry-run, then raise the limit with --removal-limit {removals} or switch it off with --waive removals"
     )]
     Removals {
         /// Entries that would be removed.
@@ -51,8 +51,8 @@ pub enum Refusal {
     },
     /// See [`Guard::Space`].
     #[error(
-        "the plan needs {needed} {unit} and {drive} has {free} free\n  make room there, take less, {}or go ahead anyway with --waive space",
-        if *remove_first { "let the removals make room with --remove-first, " } else { "" }
+        "the plan needs {needed} {unit}, and {drive} has {free} free\n  free some space there, select less, {}or continue anyway with --waive space",
+        if *remove_first { "use --remove-first, " } else { "" }
     )]
     Space {
         /// Needed at the peak.
@@ -68,13 +68,13 @@ pub enum Refusal {
     },
     /// See [`Guard::Nesting`].
     #[error(
-        "'{}' has almost nothing of what '{}' has, but '{}' does\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
+        "'{}' has almost nothing in common with '{}', but '{}' has\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
         .0.destination_path, .0.source_path, .0.folder, .0.source_path, .0.folder
     )]
     Nesting(Nested),
     /// See [`Guard::Swapped`].
     #[error(
-        "{written} of the {taken} entries that would be replaced or removed were written in the destination after the newest entry of the source: the two sides are probably swapped\n  look at them with --dry-run; if you mean it: --waive swapped"
+        "{written} of the {taken} entries to replace or remove were written in the destination after the newest entry of the source: the two sides are probably swapped\n  check them with --dry-run; to replace or remove them anyway: --waive swapped"
     )]
     Swapped {
         /// Entries that were written in the destination.
@@ -84,7 +84,7 @@ pub enum Refusal {
     },
     /// See [`Guard::OtherRun`].
     #[error(
-        "another run is working in '{path}', above it or below it\n  wait until it has ended; if you are sure that it does no harm: --waive other-run"
+        "another run is working in '{path}', above it or below it\n  wait for it to end; if you are sure that it does no harm: --waive other-run"
     )]
     OtherRun {
         /// As the user named it.
@@ -92,7 +92,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Loss`].
     #[error(
-        "what goes from the source would be lost, since it does not arrive: {what}\n  copy it to a drive that holds that ('utter drives' shows what each holds); if you can do without it: --waive loss"
+        "the move would lose what the destination's drive cannot store: {what}\n  use a drive that can ('utter drives' shows what each stores); if you accept the loss: --waive loss"
     )]
     Loss {
         /// In words.
@@ -100,7 +100,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive that was there then; if it is the same folder after all: --waive drive"
+        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive of that run; if it is the same folder after all: --waive drive"
     )]
     OtherPlace {
         /// As the run named it.

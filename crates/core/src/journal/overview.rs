@@ -45,8 +45,10 @@ fn known(store: &RunStore<'_>, name: &str) -> Result<(Standing, Option<RunSummar
     match store.read(name) {
         Ok(read) => Ok((read.standing, lines::about(&read))),
         Err(Unreadable::Closed(error)) => Err(error.to_string()),
-        Err(Unreadable::Version(version)) => Err(format!("its notes are of version {version}")),
-        Err(Unreadable::Damaged(line)) => Err(format!("its notes are damaged in line {line}")),
+        Err(Unreadable::Version(version)) => Err(format!("its undo journal has version {version}")),
+        Err(Unreadable::Damaged(line)) => {
+            Err(format!("its undo journal is damaged in line {line}"))
+        }
     }
 }
 

@@ -24,7 +24,7 @@ pub enum CallError {
     NoDestination(String),
     /// The destination of a run to undo does not exist.
     #[error(
-        "'{0}', which that run changed, is not there\n  check that its drive is mounted; if it was removed, 'utter undo --discard RUN' frees what the run kept"
+        "'{0}', which that run changed, does not exist\n  check that its drive is mounted; if it was removed, 'utter undo --discard RUN' frees the space of the run"
     )]
     Gone(String),
     /// A component of a path cannot be opened.
@@ -47,7 +47,7 @@ pub enum CallError {
     FileInTheWay(String),
     /// A link that leads nowhere, or that must not be followed.
     #[error(
-        "destination '{0}' is a symbolic link that does not lead to a folder\n  name the folder itself"
+        "destination '{0}' is a symbolic link that does not point to a folder\n  name the folder itself"
     )]
     LinkInTheWay(String),
     /// `..` after a folder that does not exist.
@@ -62,9 +62,7 @@ pub enum CallError {
     #[error("sources '{0}' and '{1}' are the same folder\n  name it once")]
     SameSource(String, String),
     /// A source of a move that lies in another source.
-    #[error(
-        "source '{1}' lies in '{0}', which is moved with all it holds\n  name only one of them"
-    )]
+    #[error("source '{1}' is inside '{0}', which is moved as a whole\n  name only one of them")]
     WithinSource(String, String),
     /// A source that has no name of its own, like the root of the system.
     #[error(

@@ -18,7 +18,7 @@ use crate::plan::{PlacedStep, Plan, Purpose};
 #[derive(Debug, thiserror::Error)]
 pub enum BadRun {
     /// There is no such run.
-    #[error("'{path}' is not the folder of a run that set something aside: {cause}{}", hint(.runs))]
+    #[error("'{path}' is not the folder of a set-aside run: {cause}{}", hint(.runs))]
     NoRun {
         /// As the user named it.
         path: String,
@@ -29,12 +29,12 @@ pub enum BadRun {
     },
     /// The run was killed before it was ready to change anything.
     #[error(
-        "'{0}' was never started: its run was killed before it touched anything, so there is nothing to undo\n  its folder and its notes can be removed: utter undo --discard {0}"
+        "'{0}' was never started: the run was killed before it touched anything, so there is nothing to undo\n  remove its folder and its undo journal with: utter undo --discard {0}"
     )]
     NeverBegun(String),
     /// Another version of this program wrote its journal.
     #[error(
-        "the notes of '{path}' are of version {version}, which this program does not know\n  undo it with the version that made it"
+        "the undo journal of '{path}' has version {version}, which this program does not know\n  undo it with the program that made it"
     )]
     Version {
         /// As the user named it.
@@ -44,7 +44,7 @@ pub enum BadRun {
     },
     /// The journal is damaged.
     #[error(
-        "the notes of '{path}' are damaged: line {line}: {cause}\n  what the run set aside is in its folder, under the paths that it had"
+        "the undo journal of '{path}' is damaged: line {line}: {cause}\n  the set-aside entries are in its folder, under their former paths"
     )]
     Damaged {
         /// As the user named it.
