@@ -14,7 +14,7 @@ use utter_echo_core::request::OnConflict;
 
 use crate::exit::WrongCall;
 use crate::report::events::StepLine;
-use crate::report::text;
+use crate::report::{conversion, text, wording};
 use crate::signals::Signals;
 use crate::terminal::{names, units};
 
@@ -144,11 +144,15 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
         }
     }
     writeln!(terminal, "{}", totals(plan))?;
+    let newer = conversion::newer_replaced(plan);
+    if newer > 0 {
+        writeln!(terminal, "{}", wording::newer_replaced(newer))?;
+    }
     let place = names::path(destination);
-    let question = if removals > 0 {
-        format!("Remove {} from {place}?", units::entries(removals))
-    } else {
-        format!("Make these changes in {place}?")
+    let question = match (removals, newer) {
+        (1.., _) => format!("Remove {} from {place}?", units::entries(removals)),
+        (0, 1..) => format!("Replace newer files in {place}?"),
+        (0, 0) => format!("Make these changes in {place}?"),
     };
     loop {
         let answer = answer(&mut terminal, &format!("{question} [y/N, l to list] "), signals)?;
@@ -169,7 +173,8 @@ fn step_line(terminal: &mut Terminal, placed: &PlacedStep<'_>) -> io::Result<()>
 }
 
 fn totals(plan: &Plan) -> String {
-    text::plan_totals(&(&plan.totals).into(), plan.totals.unchanged.entries)
+    let left_alone = plan.totals.left_newer + plan.totals.held_back;
+    text::plan_totals(&(&plan.totals).into(), plan.totals.unchanged.entries, left_alone)
 }
 
 /// Shows why a guard refuses, and asks whether to continue.

@@ -358,9 +358,11 @@ impl Runner<'_> {
         let destination = &self.request.places.destination;
         let removals = plan.totals.steps.remove.entries > plan.totals.leftovers;
         let removes = removals && self.request.task.asks_before_removing();
-        let unasked = removes && !yes && ask.is_none();
-        let wanted = ask.is_some() || unasked && ask::can_ask();
-        if unasked && !wanted {
+        let is_mirror = self.request.task == Task::Mirror;
+        let replaces_newer = is_mirror && conversion::newer_replaced(plan) > 0;
+        let unasked = !yes && ask.is_none();
+        let wanted = ask.is_some() || unasked && (removes || replaces_newer) && ask::can_ask();
+        if unasked && removes && !wanted {
             let removals = units::entries(plan.totals.steps.remove.entries);
             let text = format!(
                 "removing {removals} without asking, since there is no terminal; --yes silences this note"

@@ -6,7 +6,7 @@
 use std::fs;
 use std::process::Command;
 
-use crate::common::{Room, UTTER};
+use crate::common::{Room, UTTER, set_time};
 
 /// Ten lamps, and one side that already echoes them within a folder of its own.
 fn lamps() -> Room {
@@ -36,6 +36,49 @@ fn a_mirror_one_folder_too_high_or_too_low_is_refused_with_what_was_probably_mea
     assert!(room.run("execute plan").err.contains("'nesting'"));
     let waived = room.run("mirror lamps archive/lamps/lamps --waive nesting");
     assert_eq!(waived.code, 0, "{waived:?}");
+}
+
+/// One folder too high, where a little of the source lies beside its copy.
+#[test]
+fn a_mirror_beside_its_copy_is_refused_though_the_destination_has_something_in_common() {
+    let room = lamps().with("archive/3.csv", "lit at four").with("archive/4.csv", "lit at four");
+    let before = room.list("archive");
+    let ran = room.run("mirror lamps archive --removal-limit 100%");
+    assert!(ran.code == 4 && ran.err.contains("'lamps' 'archive/lamps'"), "{ran:?}");
+    assert_eq!(room.list("archive"), before);
+    // Where the destination itself is the copy, a second one in it is just something extra.
+    for lamp in 0..10 {
+        room.write(&format!("archive/{lamp}.csv"), "lit at five");
+    }
+    assert_eq!(room.run("mirror lamps archive --removal-limit 100%").code, 0);
+    assert_eq!(room.list("archive").len(), 10);
+}
+
+/// A newer file that is replaced is lost work, maybe: every run says so, and a mirror asks.
+#[test]
+fn newer_files_that_are_replaced_are_told_and_asked_about() {
+    let room = Room::new().with("lens/a.svg", "<svg/>").with("echo/a.svg", "<svg>corrected</svg>");
+    set_time(&room.path("lens/a.svg"), 1_000_000_000);
+    set_time(&room.path("echo/a.svg"), 1_500_000_000);
+    let told = "1 file in the destination is newer than in the source, and it is replaced";
+    for line in ["copy --dry-run lens echo", "mirror --dry-run lens echo"] {
+        let ran = room.run(line);
+        assert!(ran.code == 0 && ran.out.contains(told), "{line}: {ran:?}");
+    }
+    let lines = room.run("copy --dry-run --format json lens echo").out;
+    assert!(lines.contains("\"code\":\"newer-replaced\""), "{lines}");
+    let asked = room.on_a_terminal("mirror lens echo", "n\n");
+    assert!(asked.code == 4 && asked.out.contains("Replace newer files in echo?"), "{asked:?}");
+    assert_eq!(room.read("echo/a.svg"), "<svg>corrected</svg>");
+    let left = room.run("mirror --leave-newer lens echo");
+    assert!(left.out.contains("Nothing to do with these options:"), "{left:?}");
+    let dry = room.run("mirror --leave-newer --dry-run lens echo");
+    assert!(dry.out.contains("0 unchanged, 1 left alone."), "{dry:?}");
+    // A copy asks nothing.
+    let copied = room.on_a_terminal("copy lens echo", "");
+    assert_eq!((copied.code, &*room.read("echo/a.svg")), (0, "<svg/>"), "{copied:?}");
+    let again = room.run("copy lens echo");
+    assert!(!again.out.contains("newer"), "{again:?}");
 }
 
 #[test]

@@ -91,7 +91,7 @@ const DAMAGES: [Damage; 11] = [
             fs::File::open(&path).unwrap().set_modified(time).unwrap();
         },
         "",
-        "same.svg · becomes a hard link of lens.svg",
+        "same.svg · separate file, hard link of lens.svg in the source",
     ),
     (
         "an attribute was added",
@@ -101,7 +101,7 @@ const DAMAGES: [Damage; 11] = [
         "--all-attributes",
         "lens.svg · ",
     ),
-    ("a folder's time is off", |e| set_time(&e.join("log"), 5), "", "log · time newer"),
+    ("a folder's time is off", |e| set_time(&e.join("log"), 5), "", "log · source newer"),
 ];
 
 #[test]

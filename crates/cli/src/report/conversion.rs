@@ -72,11 +72,34 @@ impl From<Task> for CommandWord {
 /// The steps of a plan that is not carried out, without its totals.
 pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
     let steps = plan.steps().map(|placed| step(&placed, None));
-    notes(plan).chain(problems(&plan.problems)).chain(steps).chain(rules(plan))
+    notes(plan).chain(steps).chain(problems(&plan.problems)).chain(rules(plan))
 }
 
 /// The notes before a plan is carried out.
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
+    let newer = newer_replaced(plan);
+    let text = || wording::newer_replaced(newer);
+    plan_notes(plan).chain((newer > 0).then(|| Event::note("newer-replaced", text())))
+}
+
+/// The number of files in the destination that a plan replaces although they are newer than the source's.
+pub(crate) fn newer_replaced(plan: &Plan) -> u64 {
+    let is_newer = |placed: &PlacedStep<'_>| {
+        let Some((source, there)) =
+            placed.step.source.as_ref().zip(placed.step.destination.as_ref())
+        else {
+            return false;
+        };
+        // An undo puts back older files on purpose, for other reasons.
+        let is_changed = matches!(placed.step.reason, Reason::SizeTime | Reason::Content { .. });
+        is_changed
+            && placed.step.verb == plan::Verb::Replace
+            && there.modified() > source.modified()
+    };
+    plan.steps().filter(is_newer).count() as u64
+}
+
+fn plan_notes(plan: &Plan) -> impl Iterator<Item = Event> {
     plan.notes.iter().map(|note| {
         let path = wording::note_path(note).map(Into::into);
         Event::Note(NoteLine {
@@ -204,7 +227,7 @@ pub(crate) fn verdict<'a>(
     let suggestion = suggestion.map(|command| Event::Suggestion(Suggestion { command }));
     let verdict = Some(VerdictLine::of(plan, request));
     let end = TotalsLine { verdict, ..totals(plan, plan.problems.len()) };
-    let found = notes(plan).chain(problems(&plan.problems)).chain(differences);
+    let found = plan_notes(plan).chain(problems(&plan.problems)).chain(differences);
     found.chain(rules(plan)).chain(suggestion).chain([end.into()])
 }
 

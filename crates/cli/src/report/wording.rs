@@ -80,7 +80,7 @@ pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {
         (Reason::New, Some(leader)) => format!("new, hard link of {leader}"),
-        (_, Some(leader)) => format!("becomes a hard link of {leader}"),
+        (_, Some(leader)) => format!("separate file, hard link of {leader} in the source"),
         (Reason::New, None) => match step.kind() {
             Kind::File => "new".to_owned(),
             other => format!("new {}", kind(other)),
@@ -126,7 +126,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
     }
 }
 
-/// "newer by 3 d, 1.2 KiB longer"
+/// "source newer by 3 d, 1.2 KiB longer"
 fn size_time(source: &State, destination: &State) -> String {
     let time = time_difference(source.modified(), destination.modified());
     let length = match source.size.cmp(&destination.size) {
@@ -139,10 +139,10 @@ fn size_time(source: &State, destination: &State) -> String {
         std::cmp::Ordering::Equal => None,
     };
     match (time, length) {
-        (Some(time), Some(length)) => format!("{time}, {length}"),
-        (Some(time), None) => format!("{time}, same size"),
+        (Some(time), Some(length)) => format!("source {time}, {length}"),
+        (Some(time), None) => format!("source {time}, same size"),
         (None, Some(length)) => format!("{length}, same time"),
-        (None, None) => "differs within the drive's time resolution".to_owned(),
+        (None, None) => "older than its source".to_owned(),
     }
 }
 
@@ -163,7 +163,7 @@ fn attributes(differing: Attributes, source: &State, destination: &State) -> Str
     let told = differing.iter().map(|attribute| match attribute {
         Attribute::Times => {
             let difference = time_difference(source.modified(), destination.modified());
-            format!("time {}", difference.unwrap_or_default())
+            format!("source {}", difference.unwrap_or_default())
         }
         Attribute::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
         Attribute::Owner => {
@@ -185,12 +185,22 @@ fn flags(source: &State, destination: &State) -> String {
     let (set, lifted) = (named(source.without(destination)), named(destination.without(source)));
     match (set.is_empty(), lifted.is_empty()) {
         (true, true) => "flags".to_owned(),
-        (false, true) => format!("flags {} to set", listed(&set, "and")),
-        (true, false) => format!("flags {} to lift", listed(&lifted, "and")),
+        (false, true) => format!("flags {} only in the source", listed(&set, "and")),
+        (true, false) => format!("flags {} only in the destination", listed(&lifted, "and")),
         (false, false) => {
-            format!("flags {} to set, {} to lift", listed(&set, "and"), listed(&lifted, "and"))
+            let (set, lifted) = (listed(&set, "and"), listed(&lifted, "and"));
+            format!("flags {set} only in the source, {lifted} only in the destination")
         }
     }
+}
+
+/// How many newer files a plan replaces.
+pub(crate) fn newer_replaced(count: u64) -> String {
+    let files = units::counted(count, "file", "files");
+    let (are, theirs) = if count == 1 { ("is", "it is") } else { ("are", "they are") };
+    format!(
+        "{files} in the destination {are} newer than in the source, and {theirs} replaced; --leave-newer leaves newer files alone"
+    )
 }
 
 /// A note as a sentence.

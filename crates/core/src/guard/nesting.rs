@@ -24,7 +24,7 @@ const FEW: usize = 4;
 const FOLDERS: usize = 1000;
 
 /// Finds a folder directly above or below a destination that looks like the source, while the destination itself
-/// does not. Folders that cannot be read are ignored.
+/// does not, or much less. Folders that cannot be read are ignored.
 pub(crate) fn find(system: &dyn System, pair: &Pair, part: &Part) -> Option<Nested> {
     if pair.single.is_some() || !changes_much(part) {
         return None;
@@ -58,11 +58,11 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     let mut here = Listing::default();
     if place.exists() {
         here = list(system, &place.anchor)?;
-        if in_common(&here) * 10 > source.count().min(here.count()) {
-            return Ok(None);
-        }
     }
-    if let Some(above) = above(system, pair)
+    let common_here = in_common(&here);
+    let is_like_source = common_here * 10 > source.count().min(here.count());
+    if !is_like_source
+        && let Some(above) = above(system, pair)
         && looks_like(&list(system, &above)?).is_some()
     {
         let named = path.parent().filter(|_| path.file_name().is_some());
@@ -75,7 +75,10 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     let below = folders.take(FOLDERS).filter_map(|(name, _)| {
         let folder = system.open_folder(place.anchor.as_fd(), name).ok()?;
         let common = looks_like(&Listing::read(system, folder.as_fd()).ok()?)?;
-        Some((common, name))
+        // Beside such a folder, the destination may have a few of the source's names: most of what would be removed
+        // there is in the source, after all.
+        let is_meant = !is_like_source || !source.has(name) && common >= 2 * common_here;
+        is_meant.then_some((common, name))
     });
     Ok(below.max().map(|(_, name)| path.join(OsStr::from_bytes(name))))
 }

@@ -8,7 +8,7 @@ use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
 
 /// One line: the number of steps of each kind, and what stays unchanged.
-pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
+pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64, left_alone: u64) -> String {
     let part = |count: Amount, what: &str, with_bytes: bool| {
         let bytes =
             if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
@@ -25,6 +25,10 @@ pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64) -> String {
     let parts: Vec<_> = parts.into_iter().flatten().collect();
     let stays = format!("{} unchanged", units::count(unchanged));
     match (parts.is_empty(), unchanged) {
+        (true, _) if left_alone > 0 => {
+            let left = units::count(left_alone);
+            format!("Nothing to do with these options: {stays}, {left} left alone.")
+        }
         (true, _) => format!("Nothing to do: {stays}."),
         (false, 0) => parts.join(" · "),
         (false, _) => format!("{}; {stays}", parts.join(" · ")),
@@ -57,7 +61,8 @@ impl Text {
             _ => "Plan to copy",
         };
         self.line(&format!("{HEADING}{what}{HEADING:#} {}", self.places));
-        self.line(&plan_totals(&plan.steps, plan.unchanged.entries));
+        let left_alone = plan.left_newer + plan.held_back;
+        self.line(&plan_totals(&plan.steps, plan.unchanged.entries, left_alone));
         self.left_as_it_is(plan);
         self.print_held(|kept| &mut kept.left_out);
         self.problem_count(problems);
@@ -124,6 +129,9 @@ impl Text {
         let what = match self.command {
             _ if !whole && run.done.count() == 0 => "Nothing done:",
             _ if !whole => "Partly done:",
+            _ if plan.steps.count() == 0 && plan.left_newer + plan.held_back > 0 => {
+                "Nothing to do with these options:"
+            }
             _ if plan.steps.count() == 0 => "Nothing to do:",
             CommandWord::Mirror => "Mirrored",
             CommandWord::Move => "Moved",
