@@ -204,6 +204,35 @@ fn a_line_that_was_tried_becomes_a_job_and_the_file_stays_as_it_was_otherwise() 
     assert_eq!(room.run("jobs check --jobs made/utter.toml").code, 0);
 }
 
+#[test]
+fn variables_and_placeholders_are_filled_in_once() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>");
+    let file = r#"
+[variables]
+place = "lantern/{job}"
+
+[job.papers]
+command = "copy"
+source = "saltmere"
+destination = "${place}"
+exclude = ["$${job}", "{a,b}", "{job}"]
+log = "{job}.log"
+"#;
+    room.write("utter.toml", file);
+    let shown = room.run("jobs show --jobs utter.toml papers");
+    assert_eq!(shown.code, 0, "{shown:?}");
+    let words = [
+        "--exclude='${job}'",
+        "--exclude='{a,b}'",
+        "--exclude=papers",
+        "/lantern/papers",
+        "/{job}.log",
+    ];
+    for word in words {
+        assert!(shown.out.contains(word), "{word} is not in {shown:?}");
+    }
+}
+
 /// A job file, and what is said of it with its place.
 const WRONG: &[(&str, &str)] = &[
     ("x =", "utter.toml:1:4: this is no TOML"),

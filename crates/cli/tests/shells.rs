@@ -191,7 +191,14 @@ fn the_manual_pages_can_be_read() {
     let room = Room::new();
     assert_eq!(room.run("help man --out man1").code, 0);
     let pages = room.list("man1");
-    for page in ["utter.1", "utter-copy.1", "utter-mirror.1", "utter-verify.1", "utter-undo.1"] {
+    for page in [
+        "utter.1",
+        "utter-copy.1",
+        "utter-mirror.1",
+        "utter-verify.1",
+        "utter-undo.1",
+        "utter-selection.7",
+    ] {
         assert!(pages.iter().any(|name| name == page), "{page} is not in {pages:?}");
     }
     assert_eq!(room.run("help man --out man1").code, 0, "they can be written again");
@@ -207,7 +214,11 @@ fn the_manual_pages_can_be_read() {
         let words = String::from_utf8_lossy(&read.stdout);
         let text = words.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(read.status.success() && err.is_empty(), "{page}: {err}");
-        assert!(text.contains("SYNOPSIS"), "{page}: {text}");
+        let command =
+            ["NAME", "SYNOPSIS", "DESCRIPTION", "OPTIONS", "EXIT STATUS", "FILES", "SEE ALSO"];
+        let sections = if page.ends_with(".7") { &command[2..3] } else { &command[..] };
+        let found = sections.iter().map(|section| text.find(section));
+        assert!(found.clone().all(|at| at.is_some()) && found.is_sorted(), "{page}: {text}");
         if page == "utter-mirror.1" {
             for part in ["--set-aside", "SAFETY", "Examples", "look first"] {
                 assert!(text.to_lowercase().contains(&part.to_lowercase()), "{part}: {text}");

@@ -1,4 +1,4 @@
-//! `${NAME}` in the values of a job file.
+//! `${NAME}` and placeholders in the values of a job file.
 
 use std::collections::HashMap;
 use std::ops::Range;
@@ -11,22 +11,24 @@ use crate::placeholders::Placeholders;
 pub(super) type Variables = HashMap<String, (String, Range<usize>)>;
 
 /// What the values of one job may name.
-pub(super) struct Names<'f> {
+pub(super) struct Expander<'f> {
     pub(super) variables: &'f Variables,
     pub(super) placeholders: &'f Placeholders,
     pub(super) source: &'f Source,
+    /// False for a value whose option fills its placeholders itself.
+    pub(super) fills: bool,
 }
 
-impl Names<'_> {
-    /// Expands the variables in a value at these bytes of the file.
+impl Expander<'_> {
+    /// Expands a value at these bytes of the file.
     pub(super) fn expand(&self, text: (&str, &Range<usize>)) -> Result<String, WrongCall> {
-        Expansion { names: self, above: Vec::new() }.of(text)
+        Expansion { expander: self, above: Vec::new() }.of(text)
     }
 }
 
 /// A value during expansion.
 struct Expansion<'e> {
-    names: &'e Names<'e>,
+    expander: &'e Expander<'e>,
     /// The variables being expanded, each within the one before.
     above: Vec<String>,
 }
@@ -38,28 +40,33 @@ impl Expansion<'_> {
         while let Some(begin) = rest.find("${") {
             // "$${" is a literal "${".
             if rest[..begin].ends_with('$') {
-                expanded.push_str(&rest[..begin - 1]);
+                expanded.push_str(&self.filled(&rest[..begin - 1]));
                 expanded.push_str("${");
                 rest = &rest[begin + 2..];
                 continue;
             }
-            expanded.push_str(&rest[..begin]);
+            expanded.push_str(&self.filled(&rest[..begin]));
             let Some((name, behind)) = rest[begin + 2..].split_once('}') else {
                 let advice = "write } behind the name, or $${ for ${ as it stands";
-                return Err(self.names.source.wrong(at, "${ has no end", advice));
+                return Err(self.expander.source.wrong(at, "${ has no end", advice));
             };
             expanded.push_str(&self.named(name, at)?);
             rest = behind;
         }
-        Ok(expanded + rest)
+        Ok(expanded + &self.filled(rest))
+    }
+
+    fn filled(&self, text: &str) -> String {
+        let Expander { placeholders, fills, .. } = self.expander;
+        if *fills { placeholders.fill(text) } else { text.to_owned() }
     }
 
     fn named(&mut self, name: &str, at: &Range<usize>) -> Result<String, WrongCall> {
-        let Names { variables, placeholders, source } = self.names;
+        let Expander { variables, placeholders, source, .. } = self.expander;
         if let Some((text, place)) = variables.get(name) {
             if self.above.iter().any(|one| one == name) {
                 let what = format!("the variable '{name}' refers to itself");
-                return Err(self.names.source.wrong(place, &what, "write out one of them"));
+                return Err(self.expander.source.wrong(place, &what, "write out one of them"));
             }
             self.above.push(name.to_owned());
             let expanded = self.of((text, place));

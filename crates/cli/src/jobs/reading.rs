@@ -10,7 +10,7 @@ use toml_edit::{Item, TableLike, Value};
 
 use crate::call;
 use crate::exit::WrongCall;
-use crate::jobs::expand::Names;
+use crate::jobs::expand::Expander;
 use crate::jobs::file::{COMMANDS, Job, JobFile, command, settings};
 use crate::jobs::spot::{nearest, wrong_file};
 use crate::jobs::words::{self, DESTINATION_SHARED, OWN, Setting};
@@ -116,12 +116,12 @@ impl JobReading<'_> {
     }
 
     fn expand(&self, text: (&str, &Range<usize>)) -> Result<String, WrongCall> {
-        Ok(self.placeholders.fill(&self.names().expand(text)?))
+        self.expander(true).expand(text)
     }
 
-    fn names(&self) -> Names<'_> {
+    fn expander(&self, fills: bool) -> Expander<'_> {
         let JobFile { variables, source, .. } = self.file;
-        Names { variables, placeholders: &self.placeholders, source }
+        Expander { variables, placeholders: &self.placeholders, source, fills }
     }
 
     fn command(&self) -> Result<Command, WrongCall> {
@@ -274,7 +274,7 @@ impl JobReading<'_> {
             };
             let expand = |text: (&str, &Range<usize>)| match setting.key {
                 // They have placeholders of their own, by which old logs are found.
-                "log" | "metrics" => self.names().expand(text),
+                "log" | "metrics" => self.expander(false).expand(text),
                 _ => self.expand(text),
             };
             let (source, folder) = (&self.file.source, &*self.file.folder);

@@ -213,7 +213,7 @@ pub(crate) fn note(note: &Note) -> String {
             )
         }
         Note::Nested(Nested { source_path, destination_path, folder }) => format!(
-            "{destination_path} has almost nothing in common with {source_path}, but {folder} has: did you mean that as the destination?"
+            "{destination_path} has little in common with {source_path}, but {folder} has much: did you mean that as the destination?"
         ),
         Note::MissingFolders(path) => {
             format!("creating missing parent folders of {path}")

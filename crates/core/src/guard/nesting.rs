@@ -72,13 +72,13 @@ fn look_around(system: &dyn System, pair: &Pair) -> io::Result<Option<PathBuf>> 
     }
     let folders = (0..here.count()).filter_map(|at| here.get(at));
     let folders = folders.filter(|(_, kind)| kind.is_none_or(|kind| kind == Kind::Folder));
+    // Beside the folder that is meant, the destination may have a few of the source's names. What would be removed
+    // there is in the source, after all.
+    let folders = folders.filter(|(name, _)| !is_like_source || !source.has(name));
     let below = folders.take(FOLDERS).filter_map(|(name, _)| {
         let folder = system.open_folder(place.anchor.as_fd(), name).ok()?;
         let common = looks_like(&Listing::read(system, folder.as_fd()).ok()?)?;
-        // Beside such a folder, the destination may have a few of the source's names: most of what would be removed
-        // there is in the source, after all.
-        let is_meant = !is_like_source || !source.has(name) && common >= 2 * common_here;
-        is_meant.then_some((common, name))
+        (!is_like_source || common >= 2 * common_here).then_some((common, name))
     });
     Ok(below.max().map(|(_, name)| path.join(OsStr::from_bytes(name))))
 }

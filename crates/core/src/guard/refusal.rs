@@ -68,7 +68,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Nesting`].
     #[error(
-        "'{}' has almost nothing in common with '{}', but '{}' has\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
+        "'{}' has little in common with '{}', but '{}' has much\n  you probably meant: utter mirror '{}' '{}'; if not: --waive nesting",
         .0.destination_path, .0.source_path, .0.folder, .0.source_path, .0.folder
     )]
     Nesting(Nested),

@@ -1,5 +1,7 @@
 //! `utter help`: one page on a topic, the help of a command, manual pages, and the schema of the JSON lines.
 
+mod man;
+
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -14,7 +16,7 @@ use crate::terminal::{names, streams};
 const EXAMPLES: &str = "\
 Examples:
   utter help copy                 the same as 'utter copy --help'
-  utter help safety               guards, questions, dry runs, and the way back
+  utter help safety               dry runs, questions, guards and undo
   utter help json --schema        the JSON Schema of every line that --format json prints
   utter help man --out man1       manual pages; put them where 'man' looks";
 
@@ -54,12 +56,12 @@ enum Topic {
 impl Topic {
     fn about(self) -> &'static str {
         match self {
-            Self::Selection => "what is taken and what is left out",
-            Self::Safety => "guards, questions, dry runs, and the way back",
-            Self::Drives => "what drives can hold, and drives that go away",
-            Self::JobFile => "what a file of jobs looks like",
-            Self::Nightly => "a job every night, and the morning after",
-            Self::ExitCodes => "how a command tells a script what happened",
+            Self::Selection => "what is included and what is left out",
+            Self::Safety => "dry runs, questions, guards and undo",
+            Self::Drives => "what drives can store, and what happens when they disappear",
+            Self::JobFile => "the job file: command lines with a name",
+            Self::Nightly => "from a tested command to a scheduled, monitored job",
+            Self::ExitCodes => "the result of a command, for scripts",
             Self::Json => "the lines that --format json prints",
             Self::Examples => "the examples of all commands",
             Self::Man => "manual pages",
@@ -80,9 +82,9 @@ impl Topic {
             Self::Json => include_str!("json.txt").to_owned(),
             Self::Examples => examples(program),
             Self::Man => {
-                let mut page = Vec::new();
-                clap_mangen::Man::new((program.command_line)()).render(&mut page)?;
-                String::from_utf8(page)?
+                let mut command = (program.command_line)();
+                command.build();
+                String::from_utf8(man::of_command(&command)?)?
             }
         })
     }
@@ -93,10 +95,10 @@ impl Command for Help {
         let program = context.program;
         let topic = self.topic.as_deref().map(|topic| (topic, Topic::from_str(topic, true)));
         if self.schema && !matches!(topic, Some((_, Ok(Topic::Json)))) {
-            wrong_call!("--schema is for the topic json\n  say 'utter help json --schema'");
+            wrong_call!("--schema is for the topic json\n  use 'utter help json --schema'");
         }
         if self.out.is_some() && !matches!(topic, Some((_, Ok(Topic::Man)))) {
-            wrong_call!("--out is for the topic man\n  say 'utter help man --out FOLDER'");
+            wrong_call!("--out is for the topic man\n  use 'utter help man --out FOLDER'");
         }
         match (topic, &self.out) {
             (None, _) => print(&topics()),
@@ -160,7 +162,12 @@ fn schema() -> Result<String> {
 
 fn write_man(program: Program, folder: &Path) -> Result<()> {
     let shown = names::path(folder);
+    let mut pages = Vec::new();
+    for topic in Topic::value_variants().iter().filter(|topic| **topic != Topic::Man) {
+        let name = topic.to_possible_value().map(|value| value.get_name().to_owned());
+        pages.push((name.unwrap_or_default(), topic.about(), topic.page(program)?));
+    }
     std::fs::create_dir_all(folder)
-        .and_then(|()| clap_mangen::generate_to((program.command_line)(), folder))
+        .and_then(|()| man::write(program, &pages, folder))
         .with_context(|| WrongCall(format!("cannot write the manual pages into '{shown}'")))
 }
