@@ -14,7 +14,7 @@ use utter_echo_core::request::OnConflict;
 
 use crate::exit::WrongCall;
 use crate::report::events::StepLine;
-use crate::report::{conversion, text, wording};
+use crate::report::{text, wording};
 use crate::signals::Signals;
 use crate::terminal::{names, units};
 
@@ -144,7 +144,7 @@ pub(crate) fn agreed(plan: &Plan, destination: &Path, signals: &Signals) -> Resu
         }
     }
     writeln!(terminal, "{}", totals(plan))?;
-    let newer = conversion::newer_replaced(plan);
+    let newer = plan.newer_replaced();
     if newer > 0 {
         writeln!(terminal, "{}", wording::newer_replaced(newer))?;
     }

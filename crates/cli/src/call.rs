@@ -157,11 +157,10 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
     let what = missing(error, only_one_more)
         .or_else(|| unknown(error, command.as_deref()))
         .or_else(|| not_text(error))
-        .unwrap_or_else(|| first_paragraph(&text));
+        .unwrap_or_else(|| first_paragraph(error, &text));
     // Paths are no words of the trade.
-    let is_meant = |word: &&String| {
-        error.kind() == ErrorKind::InvalidSubcommand || word.starts_with(['-', '/'])
-    };
+    let is_meant =
+        |word: &&String| error.kind() == ErrorKind::InvalidSubcommand || word.starts_with('-');
     let answer = word(error)
         .filter(is_meant)
         .and_then(|word| trade::answer(word).or_else(|| of_other_commands(program, word)));
@@ -177,31 +176,23 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
 }
 
 /// The rest of the parser's message is replaced by a shorter one.
-fn first_paragraph(text: &str) -> String {
+fn first_paragraph(error: &clap::Error, text: &str) -> String {
     let text = text.strip_prefix("error: ").unwrap_or(text);
     let text = text.split("\n\n").next().unwrap_or(text).trim_end();
-    without_placeholder(text)
-}
-
-/// "invalid value '5' for '--age <FROM..TO>'" names just the option; and no argument, whose value says enough.
-fn without_placeholder(text: &str) -> String {
-    let parts = text.split_once(" for '").and_then(|(before, rest)| {
-        let (argument, after) = rest.split_once('\'')?;
-        Some((before, argument, after))
-    });
-    match parts {
-        Some((before, argument, after)) if argument.starts_with('<') => format!("{before}{after}"),
-        Some((before, argument, after)) if argument.starts_with("--") => {
-            let option = argument.split([' ', '[', '=']).next().unwrap_or(argument);
-            format!("{before} for {option}{after}")
-        }
-        _ => text.to_owned(),
-    }
+    // "--age <FROM..TO>" is the option; an argument has no name that its user knows, and its value says enough.
+    let Some(ContextValue::String(argument)) = error.get(ContextKind::InvalidArg) else {
+        return text.to_owned();
+    };
+    let name = match argument.split([' ', '[', '=']).next() {
+        Some(option) if option.starts_with("--") => format!(" for {option}"),
+        _ => String::new(),
+    };
+    text.replacen(&format!(" for '{argument}'"), &name, 1)
 }
 
 /// The error of a call that nobody typed, with a suggestion.
-pub(crate) fn described(error: &clap::Error) -> (String, Option<String>) {
-    (first_paragraph(&error.render().to_string()), similar(error))
+pub(crate) fn explained(error: &clap::Error) -> (String, Option<String>) {
+    (first_paragraph(error, &error.render().to_string()), similar(error))
 }
 
 /// The long name of the option in an error.

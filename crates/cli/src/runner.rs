@@ -359,7 +359,7 @@ impl Runner<'_> {
         let removals = plan.totals.steps.remove.entries > plan.totals.leftovers;
         let removes = removals && self.request.task.asks_before_removing();
         let is_mirror = self.request.task == Task::Mirror;
-        let replaces_newer = is_mirror && conversion::newer_replaced(plan) > 0;
+        let replaces_newer = is_mirror && plan.newer_replaced() > 0;
         let unasked = !yes && ask.is_none();
         let wanted = ask.is_some() || unasked && (removes || replaces_newer) && ask::can_ask();
         if unasked && removes && !wanted {

@@ -95,7 +95,7 @@ fn a_call_puts_things_where_the_rule_says() {
 }
 
 /// A call that is refused, its exit code, and a word that the message must hold.
-const REFUSED: [(&str, i32, &str); 61] = [
+const REFUSED: [(&str, i32, &str); 64] = [
     ("", 2, "Usage"),
     ("copy lens", 2, "the destination is missing"),
     ("copy", 2, "the source and the destination are missing"),
@@ -144,6 +144,10 @@ const REFUSED: [(&str, i32, &str); 61] = [
         2,
         "'utter explain' has no option '--inside'\n  it is an option of 'utter copy', 'utter mirror', 'utter move'",
     ),
+    // The parser's own names for what it misses say nothing to a user.
+    ("copy --age soon lens echo", 2, "invalid value 'soon' for --age: "),
+    ("copy lens label=nowhere/x", 2, "invalid value 'label=nowhere/x': no drive that is mounted"),
+    ("mirror lens full /archive", 2, "unexpected argument '/archive'\n  put names"),
     // A path is no word of the trade.
     (
         "mirror lens full archive",

@@ -36,6 +36,73 @@ fn saltmere() -> Room {
 }
 
 /// A bar tells of how many entries it has scanned some: those that the run before left.
+/// Kinds, fields and words, and what version 2 had for them.
+const VERSION_2: [(&str, &str); 15] = [
+    ("\"version\":3", "\"version\":2"),
+    ("\"kind\":\"run-started\"", "\"kind\":\"began\""),
+    ("\"kind\":\"run-ended\"", "\"kind\":\"closed\""),
+    ("\"kind\":\"note\",\"code\"", "\"kind\":\"note\",\"about\""),
+    ("\"verb\":\"remove\",\"side\":\"source\"", "\"verb\":\"vacate\""),
+    ("\"left_in_destination\"", "\"kept\""),
+    ("\"run_totals\"", "\"run\""),
+    ("\"left_newer\"", "\"spared_newer\""),
+    ("\"left_source\"", "\"vacate\""),
+    ("\"journal_only\"", "\"notes_only\""),
+    ("\"result\"", "\"says\""),
+    ("\"job_file\"", "\"jobs\""),
+    ("\"exit_code\"", "\"code\""),
+    ("\"succeeded\"", "\"well\""),
+    ("\"invalid\"", "\"wrong\""),
+];
+
+#[test]
+fn records_of_version_2_are_read_like_those_of_today() {
+    let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("saltmere/fog.wav", "~~~");
+    let room = room.with("outbox/order.csv", "3 kites").with("keeper/extra.csv", "x").with(
+        "utter.toml",
+        "[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"a/b\"\n\
+         [job.lost]\ncommand = \"copy\"\nsource = \"nowhere\"\ndestination = \"lost\"\n",
+    );
+    room.run("mirror --set-aside aside --exclude fog.* --yes saltmere keeper");
+    room.run("move --steps all,-rename outbox archive");
+    room.run("verify --exclude fog.* saltmere keeper");
+    room.run("run --all --jobs utter.toml");
+    let calls = ["history", "history 1", "history 2", "history 3", "history 4", "history 5"];
+    let calls = calls.into_iter().chain([
+        "history --outcome not-ok",
+        "history --job papers",
+        "history --path archive/order.csv",
+        "history --path keeper/lens.svg",
+    ]);
+    let calls = calls.map(|call| format!("{call} --format json"));
+    // As JSON it tells of the space on the drive, which changes.
+    let calls: Vec<_> = calls.chain(["status --jobs utter.toml --format csv".into()]).collect();
+    let all = || -> Vec<_> { calls.iter().map(|call| room.run(call).out).collect() };
+    let today: Vec<String> = all();
+    let mut seen = String::new();
+    let mut translated = |text: &str| {
+        seen.push_str(text);
+        VERSION_2.iter().fold(text.to_owned(), |text, (new, old)| text.replace(new, old))
+    };
+    for name in room.list(RECORDS).iter().filter(|name| name.contains(".jsonl")) {
+        let path = room.path(RECORDS).join(name);
+        let text = zstd::decode_all(&*fs::read(&path).unwrap()).unwrap();
+        let text = translated(&String::from_utf8(text).unwrap());
+        fs::write(&path, zstd::encode_all(text.as_bytes(), 0).unwrap()).unwrap();
+    }
+    let index = room.path(RECORDS).join("index");
+    fs::write(&index, translated(&fs::read_to_string(&index).unwrap())).unwrap();
+    for (new, _) in VERSION_2 {
+        assert!(seen.contains(new), "no record has {new}");
+    }
+    // The head is told as it was written.
+    let again =
+        all().iter().map(|out| out.replace("\"version\":2", "\"version\":3")).collect::<Vec<_>>();
+    for (call, (today, again)) in calls.iter().zip(today.iter().zip(&again)) {
+        assert_eq!(today, again, "{call}");
+    }
+}
+
 #[test]
 fn what_a_run_leaves_is_what_the_next_one_looks_at() {
     let room = Room::new()

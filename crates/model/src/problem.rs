@@ -86,9 +86,13 @@ impl Operation {
         Self::RemoveSource,
     ];
 
-    /// The operation with this stable word.
+    /// The operation with this stable word, which older undo journals may have by its former name.
     pub fn of_id(id: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|operation| operation.id() == id)
+        match id {
+            "recheck" => Some(Self::ReadBack),
+            "vacate" => Some(Self::RemoveSource),
+            id => Self::ALL.into_iter().find(|operation| operation.id() == id),
+        }
     }
 
     /// The same for programs: one stable word.
@@ -365,4 +369,19 @@ pub struct Problem {
     pub operation: Operation,
     /// Why it did not work.
     pub cause: Cause,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_operation_is_known_by_its_word_and_by_its_former_one() {
+        for operation in Operation::ALL {
+            assert_eq!(Operation::of_id(operation.id()), Some(operation));
+        }
+        assert_eq!(Operation::of_id("recheck"), Some(Operation::ReadBack));
+        assert_eq!(Operation::of_id("vacate"), Some(Operation::RemoveSource));
+        assert_eq!(Operation::of_id("guess"), None);
+    }
 }

@@ -181,7 +181,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = RecordedRun>> {
         let limit = if self.last { 1 } else { self.limit };
-        let runs = self.entries(store, context)?.map(RunEntry::described);
+        let runs = self.entries(store, context)?.map(RunEntry::recorded);
         let takes =
             |run: &RecordedRun| self.filters.outcome.is_none_or(|wanted| wanted.takes(run.outcome));
         Ok(runs.filter(takes).take(limit))
@@ -239,7 +239,7 @@ impl History {
     /// Prints the events of a run, its steps page by page.
     fn show(&self, store: &Store, run: RunEntry, report: &Report) {
         let lines = run.lines(store);
-        let told = run.described();
+        let told = run.recorded();
         let is_whole = told.closed.is_some();
         report.emit(Event::PastRun(told));
         let mut lines = match lines {

@@ -148,7 +148,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     let called = match call::parse(context.program, words) {
         Ok(called) => called,
         Err(error) => {
-            let (what, advice) = call::described(&error);
+            let (what, advice) = call::explained(&error);
             let advice = advice.unwrap_or_else(|| "try the line by itself first".to_owned());
             wrong_call!("{what}\n  {advice}\n  nothing was added");
         }
@@ -233,7 +233,7 @@ impl CheckedCall {
             Ok(called) => called,
             // Its drives are mounted when it runs.
             Err(_) if words.iter().any(|word| word == "--mount") => return Ok(None),
-            Err(error) => return Err(WrongCall(call::described(&error).0).into()),
+            Err(error) => return Err(WrongCall(call::explained(&error).0).into()),
         };
         let Some(request) = called.request()? else { return Ok(None) };
         let place = std::path::absolute(&request.places.destination)?;
@@ -267,8 +267,8 @@ fn overlaps(calls: &[CheckedCall]) -> Vec<(&CheckedCall, &CheckedCall)> {
         for other in calls[..at].iter().filter(|other| other.writes()) {
             let meet = call.place.starts_with(&other.place) || other.place.starts_with(&call.place);
             let is_meant = call.is_shared && other.is_shared || call.job == other.job;
-            let has_report = found.iter().any(|(a, b)| a.job == other.job && b.job == call.job);
-            if meet && !is_meant && !has_report {
+            let is_listed = found.iter().any(|(a, b)| a.job == other.job && b.job == call.job);
+            if meet && !is_meant && !is_listed {
                 found.push((other, call));
             }
         }

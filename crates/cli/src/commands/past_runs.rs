@@ -3,14 +3,14 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use anyhow::Result;
+use anyhow::{Context as _, Result};
 use clap::Args;
 use utter_echo_core::os::Linux;
 use utter_echo_core::{Overview, PastRun, discard, past_run, past_runs};
 
 use crate::ask;
 use crate::context::Context;
-use crate::exit::{self, Exit, Refused, wrong_call};
+use crate::exit::{self, Exit, Refused, WrongCall, wrong_call};
 use crate::options::{AllOrNothing, Discarding, Doing, SettingAside};
 use crate::records::Store;
 use crate::remembered;
@@ -151,8 +151,9 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
 pub(super) fn folder_of(run: &Path) -> Result<PathBuf> {
     let number = run.to_str().and_then(|text| text.parse().ok()).filter(|_| !run.exists());
     let Some(number) = number else { return Ok(run.to_owned()) };
-    let entry = Store::find().and_then(|store| store.run(number).ok().flatten());
-    let Some(entry) = entry else {
+    let entry = Store::find().map(|store| store.run(number)).transpose();
+    let entry = entry.with_context(|| WrongCall("the records cannot be read".to_owned()))?;
+    let Some(entry) = entry.flatten() else {
         wrong_call!(
             "there is no record of a run {number}, and no folder of that name; nothing was touched\n  'utter undo' lists the runs that can be undone"
         );

@@ -241,7 +241,9 @@ impl Run {
         if self.dry_run && is_verify {
             // A dry run: no notifications, and no start of the job.
             let tells = ["--on-problem=", "--on-success=", "--metrics="];
-            words.retain(|word| !tells.iter().any(|emit| word.to_string_lossy().starts_with(emit)));
+            words.retain(|word| {
+                !tells.iter().any(|option| word.to_string_lossy().starts_with(option))
+            });
             words.insert(1, "--no-record".into());
         } else if self.dry_run && !is_dry {
             words.insert(1, "--dry-run".into());
@@ -257,7 +259,7 @@ fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> 
         match call::parse_within(line, within, context) {
             Ok(called) => called.run(),
             // The arguments of the file were parsed before; those given here may conflict with them.
-            Err(error) => Err(WrongCall(call::described(&error).0).into()),
+            Err(error) => Err(WrongCall(call::explained(&error).0).into()),
         }
     };
     run().inspect_err(streams::print_error)
@@ -281,7 +283,7 @@ fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u
         totals: None,
         text: format!("{error:#}\n"),
     };
-    NotifyOptions::of_words(words).emit(&summary, Some(&job));
+    NotifyOptions::of_words(words).notify_all(&summary, Some(&job));
     run
 }
 

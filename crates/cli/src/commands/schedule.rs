@@ -86,7 +86,7 @@ impl Command for Schedule {
         let head = Head::of_jobs(events::CommandWord::Schedule, file.path(), !self.install);
         let report = Report::new(form, head, &context.heard);
         for job in &jobs {
-            report.emit(Event::Scheduled(self.described(job, &now)?));
+            report.emit(Event::Scheduled(self.starts_of(job, &now)?));
             if self.install {
                 self.install(job, &now)?;
             }
@@ -133,7 +133,7 @@ impl Schedule {
         self.into.clone().or_else(own).context("nothing tells where your settings are; set HOME")
     }
 
-    fn described(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
+    fn starts_of(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
         let files = if self.cron {
             let lines =
                 cron::lines(&job.name, &job.when, &job.command).map(|lines| lines.join("\n"));
@@ -160,13 +160,13 @@ impl Schedule {
             let lines = cron::lines(&job.name, &job.when, &job.command);
             let lines = lines.map(|lines| lines.join("\n") + "\n").unwrap_or_default();
             let changed = change_table(|table| cron::without(table, &job.name) + &lines);
-            return changed.map_err(NotInstalled::described);
+            return changed.map_err(NotInstalled::into_error);
         }
         let starts = self.into.is_none();
         let units = systemd::units(job, now);
         Manager::of_caller()
             .install(&self.folder()?, &units, starts)
-            .map_err(NotInstalled::described)
+            .map_err(NotInstalled::into_error)
     }
 
     fn take_away(&self) -> Result<Exit> {
@@ -177,7 +177,7 @@ impl Schedule {
                 let (folder, stops) = (self.folder()?, self.into.is_none());
                 Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)
             };
-            removed.map_err(NotInstalled::described)?;
+            removed.map_err(NotInstalled::into_error)?;
         }
         Ok(Exit::Done)
     }

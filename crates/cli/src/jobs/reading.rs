@@ -294,7 +294,7 @@ impl JobReading<'_> {
         let mut all = self.settings.iter().chain(&defaults);
         let setting = all.find(|setting| key.as_deref() == Some(setting.key));
         let at = setting.map_or_else(|| self.at.clone(), Setting::value_at);
-        let (told, similar) = call::described(&error);
+        let (told, similar) = call::explained(&error);
         let (what, more) = told.split_once('\n').unwrap_or((&told, ""));
         let advice = similar.unwrap_or_else(|| more.trim().to_owned());
         Err(self.wrong(&at, what, &advice))

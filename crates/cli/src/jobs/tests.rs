@@ -154,7 +154,7 @@ fn what_is_wrong_when_typed_is_wrong_in_a_job_and_its_place_is_told() {
             let setting = format!("{key} = \"\u{1f56f}\"\n{}", required_with(key).0);
             let told = job_of(name, &setting).unwrap_err().to_string();
             let place = format!("utter.toml:5:{}: ", key.len() + 4);
-            let (what, _) = call::described(&error);
+            let (what, _) = call::explained(&error);
             let what = what.lines().next().unwrap_or_default();
             assert!(told.contains(&(place + what)), "{told}\n{error}");
             refused += 1;

@@ -27,7 +27,7 @@ pub(crate) struct KeepingOptions {
     #[arg(long, hide_short_help = true)]
     pub(crate) no_record: bool,
     #[command(flatten)]
-    pub(crate) telling: NotifyOptions,
+    pub(crate) notifying: NotifyOptions,
 }
 
 impl KeepingOptions {
@@ -35,7 +35,7 @@ impl KeepingOptions {
     pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
         let mirrored = real(destination);
         for (what, path) in
-            [("log", self.logging.path()), ("file of metrics", self.telling.metrics.as_deref())]
+            [("log", self.logging.path()), ("file of metrics", self.notifying.metrics.as_deref())]
         {
             let Some(path) = path.map(real).filter(|path| path.starts_with(&mirrored)) else {
                 continue;
@@ -53,7 +53,7 @@ impl KeepingOptions {
         let log = self.logging.open(head.command.word(), context)?;
         let begin = || Recorder::begin(Call::of(head, context), &context.keep());
         let record = (!self.no_record && !head.dry_run).then(begin);
-        Ok(ReportCopies { log, record, text: self.telling.needs_text() && !head.dry_run })
+        Ok(ReportCopies { log, record, text: self.notifying.needs_text() && !head.dry_run })
     }
 
     /// Ends the record and the log, and notifies about the result.
@@ -61,7 +61,7 @@ impl KeepingOptions {
         let is_dry = report.is_dry();
         let summary = report.end(came, &context.keep());
         if !is_dry {
-            self.telling.emit(&summary, context.job().map(|job| &*job.name));
+            self.notifying.notify_all(&summary, context.job().map(|job| &*job.name));
         }
     }
 }

@@ -58,7 +58,7 @@ impl NotifyOptions {
     }
 
     /// Runs the notifications. A failure is reported and changes nothing.
-    pub(crate) fn emit(&self, summary: &Summary, job: Option<&str>) {
+    pub(crate) fn notify_all(&self, summary: &Summary, job: Option<&str>) {
         if let Some(file) = &self.metrics {
             let job = job.unwrap_or(summary.command);
             let placeholders = Placeholders::new(job, &Zoned::now());

@@ -357,10 +357,9 @@ mod tests {
         }
         let now = Time { secs: 1000, nanos: 5 };
         let half = Duration::from_millis(500);
-        let times_of_age =
-            times_of_age(Span { from: Some(half), to: Some(Duration::from_secs(10)) }, now);
-        assert_eq!(times_of_age.from, Some(Time { secs: 990, nanos: 5 }));
-        assert_eq!(times_of_age.to, Some(Time { secs: 999, nanos: 500_000_005 }));
+        let times = times_of_age(Span { from: Some(half), to: Some(Duration::from_secs(10)) }, now);
+        assert_eq!(times.from, Some(Time { secs: 990, nanos: 5 }));
+        assert_eq!(times.to, Some(Time { secs: 999, nanos: 500_000_005 }));
     }
 
     #[test]

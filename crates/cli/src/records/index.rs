@@ -230,7 +230,7 @@ impl RunEntry {
     }
 
     /// The outcome of the run, as far as it is known.
-    pub(crate) fn described(self) -> RecordedRun {
+    pub(crate) fn recorded(self) -> RecordedRun {
         let name = self.name();
         let Self { began, closed, store } = self;
         // It may have been killed between closing its record and adding to the index.

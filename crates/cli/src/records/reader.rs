@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
 
 use crate::records::store::Store;
-use crate::report::events::{Event, RunEnded, RunStarted};
+use crate::report::events::{Event, RunEnded, RunStarted, SideWord};
 
 /// The lines of a record, in order.
 pub(crate) struct Lines {
@@ -49,12 +49,24 @@ impl Iterator for Lines {
     /// Lines of unknown kinds are skipped.
     fn next(&mut self) -> Option<Event> {
         loop {
-            let event = serde_json::from_slice(self.next_line()?);
-            if let Ok(event) = event {
-                return Some(event);
+            let event = event(self.next_line()?);
+            if event.is_some() {
+                return event;
             }
         }
     }
+}
+
+/// The event of a line; `None` for an unknown kind.
+pub(super) fn event(line: &[u8]) -> Option<Event> {
+    let mut event = serde_json::from_slice(line).ok()?;
+    // Version 2 had a verb of its own for what leaves a source.
+    if let Event::Step(step) = &mut event
+        && line.starts_with(br#"{"kind":"step","verb":"vacate""#)
+    {
+        step.side = Some(SideWord::Source);
+    }
+    Some(event)
 }
 
 /// The first and the last line of a record, if present.

@@ -262,11 +262,11 @@ impl<'a, S: Observer> Watching<'a, S> {
     /// Records outcomes that are missing or have changed.
     pub(crate) fn settle(&self, outcome: &Outcome) {
         for number in 0..self.told.len() {
-            self.emit(number, outcome.of(number));
+            self.record(number, outcome.of(number));
         }
     }
 
-    fn emit(&self, number: usize, outcome: StepOutcome) {
+    fn record(&self, number: usize, outcome: StepOutcome) {
         let (Some(recorder), Some(told)) = (self.recorder, self.told.get(number)) else { return };
         if told.swap(outcome as u8, Ordering::Relaxed) == outcome as u8 {
             return;
@@ -311,7 +311,7 @@ impl<S: Observer> Observer for Watching<'_, S> {
     }
 
     fn concluded(&self, step: usize, outcome: StepOutcome) {
-        self.emit(step, outcome);
+        self.record(step, outcome);
         self.shown.concluded(step, outcome);
     }
 

@@ -49,7 +49,7 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
         return Ok(());
     }
     OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(mark)?;
-    let mut all: Vec<RecordedRun> = store.runs()?.map(RunEntry::described).collect();
+    let mut all: Vec<RecordedRun> = store.runs()?.map(RunEntry::recorded).collect();
     all.reverse();
     let due = store.folder().join("due");
     let marked = marked(&due);
@@ -128,9 +128,9 @@ fn old(
         let began = run.began.began.parse::<Timestamp>().ok()?;
         Duration::try_from(now.duration_since(began)).ok()
     };
-    let ok = |run: &&RecordedRun| run.outcome == RunOutcome::Succeeded;
+    let has_succeeded = |run: &&RecordedRun| run.outcome == RunOutcome::Succeeded;
     let is_old = |run: &RecordedRun| {
-        let time = if ok(&run) { keep.time } else { keep.time * 2 };
+        let time = if has_succeeded(&run) { keep.time } else { keep.time * 2 };
         !is_needed(run) && age(run).is_some_and(|age| age > time)
     };
     let too_old: HashSet<u64> =
@@ -138,19 +138,20 @@ fn old(
     let mut numbers: Vec<u64> = all.iter().map(|run| run.began.run).collect();
     numbers.sort_unstable();
     let finder = numbers.last().map(u64::to_string).unwrap_or_default();
-    let times_of_age = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
-    let mut gone: HashSet<u64> = times_of_age.goes.into_iter().collect();
-    let mut spaces: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
-    let by_worth = all.iter().filter(ok).chain(all.iter().filter(|run| !ok(run)));
+    let decided = retention::decide(&numbers, |run| too_old.contains(run), marked, &finder);
+    let mut gone: HashSet<u64> = decided.goes.into_iter().collect();
+    let mut kept: u64 = all.iter().filter(|run| !gone.contains(&run.began.run)).map(&room).sum();
+    let by_worth =
+        all.iter().filter(has_succeeded).chain(all.iter().filter(|run| !has_succeeded(run)));
     for run in by_worth.filter(|run| !is_needed(run)) {
-        if spaces <= keep.at_most {
+        if kept <= keep.at_most {
             break;
         }
         if gone.insert(run.began.run) {
-            spaces -= room(run).min(spaces);
+            kept -= room(run).min(kept);
         }
     }
-    (gone, times_of_age.marked)
+    (gone, decided.marked)
 }
 
 #[cfg(test)]

@@ -135,24 +135,18 @@ impl Search {
         for begin in begins {
             let line = &lines[begin..];
             let end = memchr::memchr(b'\n', line).unwrap_or(line.len());
-            if let Ok(event) = serde_json::from_slice(&line[..end]) {
-                found.extend(self.emit(event, began));
-            }
+            let event = reader::event(&line[..end]);
+            found.extend(event.and_then(|event| self.history_of(event, began)));
         }
     }
 
-    fn emit(&self, event: Event, began: &RunStarted) -> Option<PathHistory> {
+    fn history_of(&self, event: Event, began: &RunStarted) -> Option<PathHistory> {
         let told = match event {
             Event::Step(step) => {
                 let StepLine { verb, side, path, was, reason, outcome, .. } = step;
                 let sides = match (verb, side) {
-                    // A renamed entry left one folder and is in the other. Of removals, records of version 2
-                    // name no side.
-                    (VerbWord::Rename | VerbWord::Remove, None)
-                        if began.command == CommandWord::Move =>
-                    {
-                        Sides::Both
-                    }
+                    // A renamed entry left one folder and is in the other.
+                    (VerbWord::Rename, _) if began.command == CommandWord::Move => Sides::Both,
                     (_, Some(SideWord::Source)) => Sides::Source,
                     _ => Sides::Destination,
                 };

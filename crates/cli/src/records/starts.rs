@@ -62,7 +62,7 @@ impl Store {
                 calls.clear();
                 *start = job.start;
             }
-            calls.push(RunEntry::described(run));
+            calls.push(RunEntry::recorded(run));
             if known.values().all(Starts::is_known) {
                 break;
             }

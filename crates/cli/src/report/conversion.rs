@@ -77,26 +77,9 @@ pub(crate) fn plan(plan: &Plan) -> impl Iterator<Item = Event> {
 
 /// The notes before a plan is carried out.
 pub(crate) fn notes(plan: &Plan) -> impl Iterator<Item = Event> {
-    let newer = newer_replaced(plan);
-    let text = || wording::newer_replaced(newer);
-    plan_notes(plan).chain((newer > 0).then(|| Event::note("newer-replaced", text())))
-}
-
-/// The number of files in the destination that a plan replaces although they are newer than the source's.
-pub(crate) fn newer_replaced(plan: &Plan) -> u64 {
-    let is_newer = |placed: &PlacedStep<'_>| {
-        let Some((source, there)) =
-            placed.step.source.as_ref().zip(placed.step.destination.as_ref())
-        else {
-            return false;
-        };
-        // An undo puts back older files on purpose, for other reasons.
-        let is_changed = matches!(placed.step.reason, Reason::SizeTime | Reason::Content { .. });
-        is_changed
-            && placed.step.verb == plan::Verb::Replace
-            && there.modified() > source.modified()
-    };
-    plan.steps().filter(is_newer).count() as u64
+    let newer = Some(plan.newer_replaced()).filter(|newer| *newer > 0);
+    let newer = newer.map(|newer| Event::note("newer-replaced", wording::newer_replaced(newer)));
+    plan_notes(plan).chain(newer)
 }
 
 fn plan_notes(plan: &Plan) -> impl Iterator<Item = Event> {
@@ -270,12 +253,12 @@ fn compared(request: &Request, not_held: Attributes) -> Vec<Word> {
         CompareBy::Content => "content",
         CompareBy::Presence => return vec!["presence".into()],
     };
-    let has_report = |attribute: &Attribute| {
+    let is_compared = |attribute: &Attribute| {
         // Holes are not compared, and content is named with how it was compared.
         !matches!(attribute, Attribute::Content | Attribute::Holes) && !not_held.has(*attribute)
     };
     let content = request.carry.has(Attribute::Content).then_some(content);
-    let carried = request.carry.iter().filter(has_report).map(Attribute::name);
+    let carried = request.carry.iter().filter(is_compared).map(Attribute::name);
     content.into_iter().chain(carried).map(Into::into).collect()
 }
 

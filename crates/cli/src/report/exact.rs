@@ -107,7 +107,7 @@ impl<F: Field> Serialize for Exact<F> {
 }
 
 /// The bytes that such fields hold.
-fn described(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
+fn exact_bytes(text: &Value, base64: Option<&Value>) -> Option<Vec<u8>> {
     match base64.and_then(Value::as_str) {
         Some(base64) => STANDARD.decode(base64).ok(),
         None => Some(text.as_str()?.as_bytes().to_vec()),
@@ -119,7 +119,7 @@ impl<'de, F: Field> Deserialize<'de> for Exact<F> {
         let fields: HashMap<String, Value> = HashMap::deserialize(from)?;
         let named = |name, old| fields.get(name).or_else(|| fields.get(old));
         let text = named(F::TEXT, F::OLD.0).ok_or_else(|| D::Error::missing_field(F::TEXT))?;
-        let bytes = described(text, named(F::BASE64, F::OLD.1));
+        let bytes = exact_bytes(text, named(F::BASE64, F::OLD.1));
         bytes.map(|bytes| Self(bytes, PhantomData)).ok_or_else(|| D::Error::custom("no path"))
     }
 }
@@ -188,7 +188,7 @@ impl<'de> Deserialize<'de> for Sources {
         let list = |name| fields.get(name).and_then(Value::as_array);
         let exact = list("sources_base64");
         let path = |(at, text): (usize, &Value)| {
-            let bytes = described(text, exact.and_then(|exact| exact.get(at)))?;
+            let bytes = exact_bytes(text, exact.and_then(|exact| exact.get(at)))?;
             Some(PathBuf::from(OsString::from_vec(bytes)))
         };
         let paths: Option<_> =

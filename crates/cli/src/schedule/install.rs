@@ -37,7 +37,7 @@ pub(crate) enum NotInstalled {
 
 impl NotInstalled {
     /// As the error of the command: a wrong call if nothing was changed.
-    pub(crate) fn described(self) -> anyhow::Error {
+    pub(crate) fn into_error(self) -> anyhow::Error {
         match self {
             Self::Foreign(_) | Self::NotThere(_) | Self::NoCron(_) => {
                 WrongCall(self.to_string()).into()

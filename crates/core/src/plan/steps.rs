@@ -78,6 +78,19 @@ impl Plan {
         displaced
     }
 
+    /// The number of files in the destination that are replaced although they are newer than the source's. An undo puts
+    /// back older files on purpose, for another reason.
+    pub fn newer_replaced(&self) -> u64 {
+        let is_newer = |step: &&Step| {
+            let is_changed = matches!(step.reason, Reason::SizeTime | Reason::Content { .. });
+            let times = step.source.zip(step.destination);
+            let is_newer =
+                times.is_some_and(|(source, there)| there.modified() > source.modified());
+            step.verb == Verb::Replace && is_changed && is_newer
+        };
+        self.parts.iter().flat_map(Part::all_steps).filter(is_newer).count() as u64
+    }
+
     /// The step with this number.
     pub fn step(&self, number: usize) -> Option<PlacedStep<'_>> {
         // A part without steps begins where the next one does.

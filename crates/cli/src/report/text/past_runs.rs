@@ -45,20 +45,19 @@ fn summary_text(run: &SetAsideRunLine) -> String {
         return "never started, so there is nothing to undo".to_owned();
     };
     let place = run.destination.as_ref().map(Exact::shown).unwrap_or_default();
-    let mut summary_text = format!("{command} to {place}");
+    let mut text = format!("{command} to {place}");
     for (verb, amount) in [("replaced", run.replaced), ("removed", run.removed)] {
         if let Some(amount) = amount.filter(|amount| amount.entries > 0) {
             let (entries, bytes) = (units::count(amount.entries), units::bytes(amount.bytes));
             // Writing to a String cannot fail.
-            let _ = write!(summary_text, ", {verb} {entries} ({bytes})");
+            let _ = write!(text, ", {verb} {entries} ({bytes})");
         }
     }
-    summary_text
-        + match run.state {
-            StandingWord::NeverBegun => "; never started, so there is nothing to undo",
-            StandingWord::CutShort => "; cut short, or still running",
-            StandingWord::Complete | StandingWord::Unreadable => "",
-            StandingWord::BeingUndone => "; partly undone",
-            StandingWord::Undone => "; undone",
-        }
+    text + match run.state {
+        StandingWord::NeverBegun => "; never started, so there is nothing to undo",
+        StandingWord::CutShort => "; cut short, or still running",
+        StandingWord::Complete | StandingWord::Unreadable => "",
+        StandingWord::BeingUndone => "; partly undone",
+        StandingWord::Undone => "; undone",
+    }
 }

@@ -105,9 +105,9 @@ impl Text {
         self.left_as_it_is(plan);
         if let Some(folder) = &run.set_aside {
             let (count, folder) = (done.replace.entries + done.remove.entries, folder.shown());
-            let has_report =
+            let is_worth_a_line =
                 count > 0 || !matches!(self.command, CommandWord::Move | CommandWord::Undo);
-            if has_report && !run.journal_only {
+            if is_worth_a_line && !run.journal_only {
                 let text = format!("{} in {folder}", units::entries(count));
                 self.line(&label("set aside", &text));
             }
