@@ -117,7 +117,10 @@ fn both_sides(step: &Step, reason: Reason) -> String {
             _ => "moved here".to_owned(),
         },
         (Reason::Arrives, ..) => "removed from the source after verification".to_owned(),
-        (Reason::Arrived, ..) => "already in the destination".to_owned(),
+        (Reason::Arrived, ..) => match step.kind() {
+            Kind::Folder => "removed once it is empty".to_owned(),
+            _ => "already in the destination".to_owned(),
+        },
         // Plans never hold these without both sides.
         (
             Reason::New | Reason::Kind | Reason::SizeTime | Reason::Linked | Reason::Attributes,
