@@ -1,5 +1,5 @@
-//! Guarantee: every option does what its help says when it comes from the command line; one that is defined and
-//! not tried here fails the test.
+//! Guarantee: every option of the command line does what its help says; a defined option that is not tried here
+//! fails the test.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -10,13 +10,13 @@ use std::time::SystemTime;
 
 use crate::common::{Room, set_time};
 
-/// What a line must come to.
+/// What a command must result in.
 enum Then {
     /// The exit code, and a text on stdout.
     Out(i32, &'static str),
     /// The exit code, and a text on stderr.
     Err(i32, &'static str),
-    /// It is done, this is there, and that is not.
+    /// It succeeds, this path exists, and that one does not.
     There(&'static str, &'static str),
 }
 

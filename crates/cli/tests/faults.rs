@@ -1,5 +1,5 @@
-//! Guarantee: what goes wrong around a run is told by its exit code and its words, and what a run
-//! wrote can be vouched for.
+//! Guarantee: the exit code and the messages report whatever fails around a run, and what a run wrote can be relied
+//! on.
 
 #![allow(
     clippy::unwrap_used,
@@ -31,7 +31,7 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
     assert_eq!(first.code, 0, "{first:?}");
     assert!(room.path("frozen").exists());
     assert_eq!(room.read("echo/log"), "lit");
-    // It fails now that the copy is there; so nothing is touched, and the end is told all the same.
+    // It fails now that the copy exists; so nothing is touched, and the end is reported all the same.
     room.write("source/log", "dark, and longer");
     let second = run(before, after, "source");
     assert_eq!(second.code, 4, "{second:?}");
@@ -58,7 +58,7 @@ fn what_was_written_is_read_back_and_what_became_another_is_named() {
     fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
     let mut run = room.command("copy --read-back --rate 1M --workers 1 source echo");
     let run = run.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    // While the long file is on its way, one that is written already changes, and keeps its stamp.
+    // While the long file is copied, one that was written already changes, and keeps its time.
     let early = room.path("echo/a.log");
     let begun = Instant::now();
     while !early.exists() {
@@ -71,7 +71,7 @@ fn what_was_written_is_read_back_and_what_became_another_is_named() {
     let run = ran(&run.wait_with_output().unwrap());
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.err.contains("a.log") && !run.err.contains("lens.svg"), "{run:?}");
-    // It lost its stamp, so the next run writes it anew.
+    // Its time was cleared, so the next run writes it again.
     let again = room.run("copy --read-back source echo");
     assert_eq!((again.code, &*room.read("echo/a.log")), (0, "lit"), "{again:?}");
 }
@@ -209,7 +209,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
         assert_eq!(ended.code, code, "{ended:?}");
         assert!(ended.out.contains("waiting up to"), "{ended:?}");
         assert!(!ended.out.contains("nothing was touched"), "{ended:?}");
-        // What was done before the wait and after it is told once.
+        // What was done before and after the wait is reported once.
         let totals: Vec<serde_json::Value> = ended
             .out
             .lines()

@@ -1,5 +1,5 @@
-//! Guarantee: a drive without room is told of once, and before anything is touched where that can be known;
-//! what gives room comes before what needs it, so that a plan that fits in some order is carried out.
+//! Guarantee: a full drive is reported once, and before anything is touched where that can be known. Steps that
+//! free space come before those that need it, so that a plan that fits in some order is carried out.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -106,7 +106,7 @@ fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
     let ran = room.run("execute plan");
     assert_eq!(ran.code, 0, "{ran:?}");
     assert_eq!(room.list("echo"), ["new.wav"]);
-    // What is set aside on the same drive stays there, and gives no room.
+    // What is set aside on the same drive stays there, and frees no space.
     room.write("source/new.wav", "");
     room.write("source/newer.wav", &kibibytes(600));
     let aside = room.run("mirror source echo/now --remove-first --set-aside echo/aside");

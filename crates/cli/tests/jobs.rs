@@ -1,5 +1,5 @@
-//! Guarantee: a job does what its command line does; jobs run in their order, whatever became of those before, and
-//! the table and the exit code tell the truth; what is wrong in a job file is told with its place.
+//! Guarantee: a job does what its command line does; jobs run in their order, also after a failed one; the table
+//! and the exit code are right; and an error in a job file is reported with its line.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -96,7 +96,7 @@ fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
     let mut command = room.command("run --jobs utter.toml papers");
     command.stdout(fs::File::create("/dev/full").unwrap());
     assert_eq!(command.output().unwrap().status.code(), Some(0));
-    // What was verified differs: the worst that is told, and nothing comes after it.
+    // The verification finds differences: that is the worst outcome, and nothing runs after it.
     room.write("lantern/archive/lens.svg", "<SVG/>!");
     let proof = room.run("run --jobs utter.toml proof both");
     assert_eq!(proof.code, 1, "{proof:?}");

@@ -1,6 +1,5 @@
-//! Guarantee: every line that any command prints with `--format json` is one of the printed schema, each command
-//! begins with `head` and ends with one `totals`, every field of the schema comes from somewhere, and the
-//! documentation knows them all.
+//! Guarantee: every line that any command prints with `--format json` fits the printed schema; each command begins
+//! with `head` and ends with one `totals`; every field of the schema is printed by some command, and documented.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -118,7 +117,7 @@ impl Seen {
             all("totals") == 1 || ["run ", "history "].iter().any(|w| line.starts_with(w)),
             "{line}"
         );
-        // A past run that could not be carried out came to nothing.
+        // A past run that could not be carried out has no totals.
         let is_past = line.starts_with("history ") && all("totals") < all("head");
         assert!(is_past || all("totals") == all("head"), "{line}");
         for line in &lines {

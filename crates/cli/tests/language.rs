@@ -1,5 +1,6 @@
-//! Guarantee: all that people read is in one file after this test, to be read from top to bottom, and keeps to one
-//! style: a message begins in lower case, ends without a full stop, and says what to do next on lines of its own.
+//! Guarantee: all that people read keeps to one style: a message begins in lower case, ends without a full stop,
+//! and says what to do next on lines of its own. The test also writes it all to one file, to be read from top to
+//! bottom.
 
 #![allow(
     clippy::unwrap_used,

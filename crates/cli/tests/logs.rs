@@ -1,5 +1,5 @@
-//! Guarantee: a log tells what the screen tells, and why a run could not even begin; it is added to, it is found by
-//! its name, only its own kind is ever removed for it, and nothing that becomes of it changes a run.
+//! Guarantee: a log holds what the screen shows, and why a run could not begin. Runs append to it, it is found by
+//! its name, only other logs of its kind are ever removed for it, and no failure of the log changes a run.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,5 +1,6 @@
-//! Guarantee: with `--mount` a drive is mounted for the run alone, also if that fails. By itself in its file: looking for a
-//! label opens every device for a moment, which drives that other tests take away would feel.
+//! Guarantee: with `--mount` a drive is mounted only during the run, also if the run fails. It is in a file of its
+//! own, since looking for a label opens every device for a moment, which disturbs drives that other tests take
+//! away.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,5 +1,5 @@
-//! Guarantee: `utter move` empties one place into another without losing anything: what stays is named, what
-//! goes is told, and bad places are refused before anything is touched.
+//! Guarantee: `utter move` empties one place into another without losing anything: what stays and what goes is
+//! reported, and bad places are refused before anything is touched.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -67,7 +67,7 @@ fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_alread
     let before = snapshot(&room.path("attic/1932"));
     let moved = room.run("move --steps all,-rename attic/1931 attic/1932 loft");
     assert_eq!(moved.code, 0, "{moved:?}");
-    // The first went back by another way.
+    // The first was moved back by other means.
     fs::rename(room.path("loft/1931"), room.path("attic/1931")).unwrap();
     let undone = room.run(&format!("undo --yes {}", run_to_undo(&moved.out)));
     assert_eq!(undone.code, 0, "{undone:?}");

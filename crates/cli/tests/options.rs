@@ -1,6 +1,5 @@
-//! Guarantee: whatever options are combined on the command line, the program does what its dry run
-//! said, and its counts, its exit codes and a second run are those of the trees. The cases are those
-//! of the core's own random test, told in words.
+//! Guarantee: for any combination of options the program does what its dry run said, and its counts, exit codes and
+//! a second run agree with the trees. The cases are those of the core's random test, as command lines.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

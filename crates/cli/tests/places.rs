@@ -1,5 +1,5 @@
-//! Guarantee: one rule decides where things go, a slash at the end only says that a new place is a folder, and a call
-//! that cannot be meant is refused with a hint before anything is touched.
+//! Guarantee: one rule decides where entries go, a slash at the end only says that a new place is a folder, and a
+//! command that cannot be meant is refused with a hint before anything is touched.
 
 #![allow(
     clippy::unwrap_used,
@@ -148,7 +148,7 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ("copy --age soon lens echo", 2, "invalid value 'soon' for --age: "),
     ("copy lens label=nowhere/x", 2, "invalid value 'label=nowhere/x': no drive that is mounted"),
     ("mirror lens full /archive", 2, "unexpected argument '/archive'\n  put names"),
-    // A path is no word of the trade.
+    // Paths are not looked up among the words of the trade.
     (
         "mirror lens full archive",
         2,

@@ -1,5 +1,5 @@
-//! Guarantee: what was looked at in a dry run and saved is what `apply` does, as far as nothing
-//! overtaken; and a plan that is not as it was written does nothing.
+//! Guarantee: `execute` does what the saved dry run showed, except stale steps; and a plan that was changed does
+//! nothing.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -26,7 +26,7 @@ fn saltmere() -> Room {
 #[test]
 fn a_saved_plan_is_shown_and_carried_out() {
     let room = saltmere();
-    // What is new since is no part of it, and the places are those of the saving.
+    // Later entries are no part of it, and the places are those of the saved plan.
     room.write("saltmere/late.txt", "late");
     fs::create_dir(room.path("elsewhere")).unwrap();
     let mut command = room.command("execute --dry-run ../monday.plan");

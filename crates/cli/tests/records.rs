@@ -1,5 +1,5 @@
-//! Guarantee: every run leaves a record that tells what the run told; one that is killed is told as cut short, with
-//! what it had done; what becomes of records changes no run; and what ever happened to a path is found again.
+//! Guarantee: every run leaves a record of what it reported; a killed run is shown as cut short, with what it had
+//! done; no failure of a record changes a run; and every change to a path is found again.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -95,7 +95,7 @@ fn records_of_version_2_are_read_like_those_of_today() {
     for (new, _) in VERSION_2 {
         assert!(seen.contains(new), "no record has {new}");
     }
-    // The head is told as it was written.
+    // The head is printed as it was written.
     let again =
         all().iter().map(|out| out.replace("\"version\":2", "\"version\":3")).collect::<Vec<_>>();
     for (call, (today, again)) in calls.iter().zip(today.iter().zip(&again)) {
@@ -193,7 +193,7 @@ fn a_record_tells_what_the_run_told() {
         "problems",
     ];
     assert_eq!(listed, expected);
-    // As text, the verdict and the totals are those that were told.
+    // As text, the verdict and the totals are those of the run.
     let shown = room.run("history 4");
     assert!(shown.out.contains("\nIdentical: "), "{shown:?}");
     let shown = room.run("history 1");

@@ -1,4 +1,4 @@
-//! Guarantee: what a run says is what it did, in text and in JSON, and its exit code tells it too.
+//! Guarantee: a run reports what it did, in text, in JSON and by its exit code.
 
 #![allow(
     clippy::unwrap_used,
@@ -329,7 +329,7 @@ fn an_unprivileged_run_carries_all_that_its_user_may_set() {
     }
     give_away(&source);
     run("mirror source echo --yes");
-    // What only root may set is said once, and not counted as a difference.
+    // What only root may set is reported once, and is no difference.
     room.write("source/ledger", "of somebody else");
     let null = source.join("null");
     rustix::fs::mknodat(

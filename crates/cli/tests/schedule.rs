@@ -1,5 +1,5 @@
-//! Guarantee: what is installed starts jobs when `utter schedule` says, as systemd itself reads it, and runs them as if
-//! they were called by hand; nothing of anybody else's is touched.
+//! Guarantee: installed timers start jobs when `utter schedule` says, as systemd itself reads them, exactly as if
+//! started by hand; and nothing of others is touched.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,5 +1,5 @@
-//! Guarantee: what a user says in options and files of rules is what is taken; `explain` tells the
-//! rule; and what can take nothing, or cannot be read, is told with its place and touches nothing.
+//! Guarantee: what options and rules files select is what is copied; `explain` shows the rule; and a rule that
+//! selects nothing or cannot be read is reported with its line, and nothing is touched.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -80,7 +80,7 @@ impl Shell {
     fn completes(&mut self, typed: &str, word: &str) {
         self.types(&format!("{typed}\t"));
         self.shows(word);
-        // Away with the line.
+        // Clears the line.
         self.types("\u{15}");
     }
 }

@@ -1,5 +1,5 @@
-//! Guarantee: `utter status` says that all is well only if it is, and whoever is to know of a run hears of it: what
-//! failed before it could begin, too.
+//! Guarantee: `utter status` says that all is well only if it is, and every configured hook is called, also for
+//! runs that failed before they began.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -41,7 +41,7 @@ fn room() -> Room {
     Room::new().with("saltmere/lens.svg", "<svg/>").with("utter.toml", FILE)
 }
 
-/// The code, and how each job stands.
+/// The exit code, and the state of each job.
 fn status(room: &Room, jobs: &str) -> (i32, Vec<Value>) {
     let ran = room.run(&format!("status --jobs utter.toml --format json {jobs}"));
     let lines = ran.out.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
@@ -209,7 +209,7 @@ fn whoever_is_to_know_hears_of_it() {
             .to_owned();
         line.rsplit(' ').next().unwrap().parse().ok()
     };
-    // What it comes to changes nothing.
+    // Its exit code changes nothing.
     assert_eq!(run(&room, "papers"), 0);
     let good = room.read("told-good");
     assert!(good.starts_with("papers succeeded 0 0\n") && good.contains("\nCopied "), "{good}");
@@ -226,7 +226,7 @@ fn whoever_is_to_know_hears_of_it() {
     let bad = room.read("told-bad");
     assert!(bad.starts_with("usb invalid 2 0\n") && bad.contains("nowhere-at-all"), "{bad}");
     assert_eq!(metric("usb", "utter_last_success_timestamp_seconds"), None);
-    // A dry run tells nobody.
+    // A dry run calls no hook.
     fs::remove_file(room.path("told-bad")).unwrap();
     assert_eq!(room.run("run --dry-run --jobs utter.toml papers usb").code, 2);
     assert!(!room.path("told-bad").exists());

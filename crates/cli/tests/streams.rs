@@ -1,6 +1,6 @@
-//! Guarantee: showing never steers. Whatever becomes of the output, a run does the same and ends with the same
-//! code; only commands that do nothing but show tell that what they showed is lost. Questions go to the
-//! terminal, wherever the streams go.
+//! Guarantee: output never affects a run. If it is closed or full, a run does the same and ends with the same code;
+//! only commands whose sole purpose is output report that it was lost. Questions go to the terminal, wherever the
+//! streams go.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,4 +1,4 @@
-//! Guarantee: the line that `verify --suggest` prints can be pasted into any POSIX shell and does what it says:
+//! Guarantee: the command that `verify --suggest` prints can be pasted into any POSIX shell and does what it says:
 //! afterwards the same verification finds no difference.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
@@ -103,7 +103,7 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
     let Some(line) = suggested(&verdict) else { return Ok(()) };
     let mut mended = pasted(line, &world.source);
     if mended.code == 4 {
-        // A guard has its say; whoever means it waives it.
+        // A guard may refuse; the test waives it.
         let waived = line.replacen(
             "utter mirror",
             "utter mirror --waive=removals,empty-source,nesting,swapped",

@@ -1,5 +1,5 @@
-//! Guarantee: two runs on nested places keep out of each other's way, whichever comes first, and nothing that one of
-//! them is making is lost to the other. What only looks stops nobody, and nobody stops it.
+//! Guarantee: two runs on nested places exclude each other, whichever comes first, and neither loses what the other
+//! is making. A run that only reads blocks no other, and no other blocks it.
 
 #![allow(
     clippy::unwrap_used,

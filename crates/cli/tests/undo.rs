@@ -1,5 +1,5 @@
-//! Guarantee: what a run set aside is told, found under the path it had, and brought back by `undo`
-//! as far as nobody changed what the run left; and what is no such run is told and touches nothing.
+//! Guarantee: what a run set aside is reported, found under the path it had, and restored by `undo` except where
+//! the run's result was changed since; and a folder that is no such run is refused, and nothing is touched.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

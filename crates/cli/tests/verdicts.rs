@@ -1,5 +1,5 @@
-//! Guarantee: `verify` finds every kind of difference, one at a time, says what differs, counts
-//! both sides, changes nothing, and its exit code tells the verdict; a mirror then mends it.
+//! Guarantee: `verify` finds every kind of difference by itself, says what differs, counts both sides and changes
+//! nothing; its exit code is the verdict; and a mirror then removes the difference.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,6 +1,6 @@
-//! Guarantee: whatever a run that sets aside removes or replaces is found again under the path it
-//! had, with all its attributes; undoing the run makes the destination what it was, to the last
-//! attribute, also if the run was killed at any call; and what changed since is left alone.
+//! Guarantee: whatever a run with a set-aside folder removes or replaces is found there under the path it had, with
+//! all its attributes. Undoing the run restores the destination to the last attribute, also if the run was killed
+//! at any call. Entries changed since the run are left alone.
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
@@ -35,7 +35,7 @@ fn run(system: &dyn System, request: &Request) -> Outcome {
     crate::common::apply(system, request)
 }
 
-/// Undoes a run as far as it can be, and says how that went.
+/// Undoes a run as far as possible, and returns the result.
 fn undo(trees: &Trees, path: &Path) -> Outcome {
     let past = PastRun::open(&Linux, path).unwrap();
     assert_eq!(past.purpose.places.destination, trees.destination);
@@ -53,12 +53,12 @@ fn undo(trees: &Trees, path: &Path) -> Outcome {
     outcome
 }
 
-/// Undoes a run over a system that may fail, as far as that goes. True if it says that all is back.
+/// Undoes a run through a system that may fail. True if the undo reports that all is back.
 fn try_to_undo(system: &dyn System, trees: &Trees, path: &Path) -> bool {
     try_to_undo_with((system, &|| {}), trees, path, 1)
 }
 
-/// Tells when there is a plan.
+/// Sets the flag once the plan is ready.
 fn try_to_undo_with(
     (system, is_planned): (&dyn System, &dyn Fn()),
     trees: &Trees,
@@ -90,7 +90,7 @@ fn grown(seed: u64) -> Trees {
     trees
 }
 
-/// What was lost is aside, as it was; folders that stay may be there too, to hold it.
+/// What was displaced is set aside as it was. Folders that stay in the destination may be there too, as parents.
 fn assert_kept(old: &Snapshot, new: &Snapshot, aside: &Snapshot, when: &str) {
     for (path, was) in old {
         let gone = new.get(path).is_none_or(|now| {
@@ -98,9 +98,9 @@ fn assert_kept(old: &Snapshot, new: &Snapshot, aside: &Snapshot, when: &str) {
         });
         if gone {
             let kept = aside.get(path).map(|kept| utter_echo_lab::Facts {
-                // Of names that shared a file the others may not have been displaced.
+                // The other names of a file may not have been displaced.
                 same_as: was.same_as.clone(),
-                // A locked folder could be neither emptied again nor pruned.
+                // A locked folder could neither be emptied again nor pruned.
                 flags: if was.mode >> 12 == 4 { was.flags } else { kept.flags },
                 ..kept.clone()
             });
@@ -195,7 +195,7 @@ fn a_run_of_which_a_call_failed_can_be_undone() {
     each_call(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
 }
 
-/// Tampers with each call of a run in turn, and undoes what it came to.
+/// Tampers with each call of a run in turn, and undoes the result.
 fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
         let trees = Trees::in_memory();
@@ -213,7 +213,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
     let counted = Tampered::new(Tampering::Nothing);
     let session = Session::open(&counted, &request).unwrap();
     let plan = session.plan(&NoObserver).unwrap();
-    // Before that nothing is touched; only what the drive can hold is tried out.
+    // Before that nothing is changed; only the capabilities of the drive are tried out.
     let begun = counted.calls().len();
     session.execute(&plan, &NoObserver);
     let mut undone = 0;
@@ -228,13 +228,13 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
         let path = aside.join(RUN);
         let when = format!("call {at} ({call})");
         let Ok(_) = PastRun::open(&Linux, &path) else {
-            // It had not begun to change anything, or was not killed at all.
+            // It had not changed anything yet, or was not killed at all.
             let left = differences(&old, &snapshot(&trees.destination));
             assert!(left.is_empty(), "{when}: {left}");
             continue;
         };
         undo(&trees, &path);
-        // What was under way is left under a hidden name, and the folders it lies in have its time.
+        // An unfinished entry is left under a hidden name, and has changed the times of its folders.
         let shown = |mut tree: Snapshot| {
             tree.retain(|path, _| !path.split(|b| *b == b'/').any(|n| n.starts_with(b".utter-")));
             let folders = tree.values_mut().filter(|facts| facts.mode >> 12 == 4);
@@ -248,7 +248,7 @@ fn each_call(tampering: impl Fn(usize) -> Tampering) {
     assert!(undone > 50, "only {undone} runs were undone");
 }
 
-/// What a killed run may have left beside what its undo takes back.
+/// What a killed run may have left beside the entries that its undo restores.
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Else {
     Nothing,
@@ -272,7 +272,7 @@ fn the_marker_of_a_killed_run_goes_with_its_undo_unless_something_else_is_unfini
             let mut request = mirror_into(&trees, &aside);
             request.running.flush = Flush::End;
             request.running.workers = Workers::Fixed(1);
-            // It has a clock of its own, and is not flushed with the rest.
+            // That drive has a clock of its own, and is not flushed with the rest.
             let drive = (else_is == Else::Drive)
                 .then(|| MountedDrive::make(DriveKind::Tmpfs, &trees.destination));
             if matches!(drive, Some(Err(_))) {
@@ -316,7 +316,7 @@ fn an_undo_killed_at_any_call_is_done_again_until_all_is_back() {
 #[test]
 fn names_of_one_file_come_back_as_such_from_another_drive_though_the_undo_was_killed() {
     use std::os::unix::fs::MetadataExt as _;
-    // The trees lie in memory.
+    // The trees are in memory.
     let elsewhere = tempfile::tempdir().unwrap();
     let drive = |path: &Path| fs::metadata(path).unwrap().dev();
     if drive(elsewhere.path()) == drive(Trees::in_memory().base.path()) {
@@ -349,7 +349,7 @@ fn what_was_set_aside_is_not_given_up_for_a_name_that_only_looks_the_same() {
     }
 }
 
-/// In the destination three names of one file, of which one stays, and two of another, of which none does.
+/// The destination has three names of one file, of which one stays, and two of another, of which none stays.
 fn share_files(trees: &Trees) {
     let kept = trees.source.join("log");
     fs::write(&kept, "kept").unwrap();
@@ -364,7 +364,7 @@ fn share_files(trees: &Trees) {
     }
 }
 
-/// Tampers with each call of an undo in turn. Then either all is back, or the next undo brings it back.
+/// Tampers with each call of an undo in turn. Afterwards either all is back, or the next undo restores it.
 fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tampering) {
     let prepare = || {
         let trees = Trees::in_memory();
@@ -372,7 +372,7 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
         Gardener::new(11).grow(&trees.destination, 12);
         Gardener::new(12).change(&trees.source, 8);
         crate::common::move_a_folder(&trees.source);
-        // A folder in the place of a file, and a file in that of a folder.
+        // A folder in the place of a file, and a file in the place of a folder.
         for (name, is_folder) in [("lamp", true), ("lens", false)] {
             for (root, is_folder) in [(&trees.source, is_folder), (&trees.destination, !is_folder)]
             {
@@ -401,7 +401,7 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
     let plans = || planned.set(counted.calls().len());
     assert!(try_to_undo_with((&counted, &plans), &trees, &path, 1));
     assert_eq!(differences(&old, &snapshot(&trees.destination)), "");
-    // The same calls, but for those that copy and link.
+    // The same calls, except those that copy and link.
     let calls = counted.calls().len();
     let chosen =
         if elsewhere.is_some() { sampled(0..calls, 3) } else { chosen_calls(planned.get(), calls) };
@@ -410,7 +410,7 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
         let system = Tampered::new(tampering(at));
         let says_so = try_to_undo(&system, &trees, &path);
         let when = format!("call {at} ({})", counted.calls()[at]);
-        // What a stopped undo left is undone by one that is stopped elsewhere, and then by a third.
+        // A second undo, stopped elsewhere, goes on after the first, and a third after the second.
         let elsewhere = at * 7919 % counted.calls().len();
         if !says_so && path.with_extension("notes").exists() {
             try_to_undo(&Tampered::new(tampering(elsewhere)), &trees, &path);
@@ -510,7 +510,7 @@ fn what_changed_since_is_left_alone_and_the_rest_is_undone() {
     assert_eq!(now("b").as_deref(), Some("worked on since"));
     assert_eq!(now("d").as_deref(), Some("worked on since"));
     assert_eq!(now("e").as_deref(), Some("made anew"));
-    // What could not go back is still there, and goes back once there is room for it.
+    // What could not be restored is still set aside, and is restored once there is space for it.
     assert_eq!(fs::read_to_string(path.join("d")).unwrap(), "d");
     fs::remove_file(destination.join("e")).unwrap();
     undo(&trees, &path);
@@ -543,19 +543,19 @@ fn only_runs_that_need_not_be_kept_are_pruned() {
         write(day);
         run_at(day, None);
     }
-    // Neither has a record beside it.
+    // Neither has a record next to it.
     fs::create_dir(aside.join("2026-11-01T00-00-00Z")).unwrap();
     fs::create_dir(aside.join("notes")).unwrap();
     write(3);
     assert_eq!(names(run_at(3, Some(Keep::Newest(3)))).len(), 5);
-    // By its age none goes that one run alone found old: its clock may be a year ahead.
+    // Nothing is removed for its age that only one run found old: that run's clock may be a year ahead.
     write(4);
     let old = Some(Keep::Since(runs[3].clone()));
     assert_eq!(names(run_at(4, old.clone())).len(), 6);
     write(5);
     let kept = names(run_at(5, old));
     assert_eq!(kept, ["2026-11-01T00-00-00Z", &*runs[3], &*runs[4], &*runs[5], "notes"]);
-    // A second run within one second gets a name of its own.
+    // A second run within one second gets another name.
     assert_eq!(names(run_at(5, None)).len(), 5, "nothing changed, nothing is set aside");
     fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
     assert!(names(run_at(5, None)).contains(&format!("{}-2", runs[5])));
@@ -581,14 +581,14 @@ fn a_run_whose_things_are_set_aside_above_its_destination_does_not_wait_for_itse
     assert!(tries < 30, "it asks again and again for what it has itself: {tries}");
 }
 
-/// Only a run that looked at everything can say that nothing is in doubt any more.
+/// Only a run that looked at everything can clear the dirty marker.
 #[test]
 fn undo_leaves_the_doubts_of_other_runs() {
     let trees = Trees::new();
     fs::write(trees.source.join("tide.csv"), "high").unwrap();
     let aside = trees.base.path().join("aside");
     let path = run(&Linux, &mirror_into(&trees, &aside)).set_aside.unwrap();
-    // A later run was killed, and nobody looked since.
+    // A later run was killed, and no run has looked at everything since.
     let killed = Tampered::new(Tampering::FailAll("flush_drive", Errno::IO.raw_os_error()));
     fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
     let mut request = request(&trees, Task::Copy);
@@ -601,7 +601,7 @@ fn undo_leaves_the_doubts_of_other_runs() {
     assert!(!trees.destination.join("tide.csv").exists());
 }
 
-/// What is done to a file, and whether it could be.
+/// What is done to a file; returns whether it was possible.
 type Touch<'a> = (&'a str, &'a dyn Fn(&Path) -> bool);
 
 #[test]
@@ -640,7 +640,7 @@ fn attributes_that_were_changed_since_are_noticed() {
         let plan = session.plan_to_undo().unwrap();
         let named: Vec<_> =
             plan.problems.iter().map(|p| String::from_utf8_lossy(p.path.as_bytes())).collect();
-        // What touches a folder is only noticed where it shows in a stat.
+        // A change to a folder is only noticed where `stat` shows it.
         let expected = if what == "nothing" { vec![] } else { touched.to_vec() };
         assert_eq!(named.len(), expected.len(), "{what}: {named:?}");
         assert!(expected.iter().all(|name| named.iter().any(|n| n == name)), "{what}: {named:?}");
@@ -650,8 +650,8 @@ fn attributes_that_were_changed_since_are_noticed() {
     }
 }
 
-/// A system whose first deeds on each worker wait until a folder gets its time, or nobody can do that for them:
-/// whoever gives a folder its time before all in it is done does so here, without luck.
+/// A system in which each worker's first operation waits until some folder is given its time, or until no worker is
+/// left that could do that. So a worker that sets a folder's time too early is sure to do so here.
 fn with_late_deeds<'a>() -> Tampered<'a> {
     let dressed = std::sync::atomic::AtomicUsize::new(0);
     Tampered::before_each(move |name| {
@@ -712,11 +712,11 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     let session = Session::open_to_undo(&Linux, &wanted, &past).unwrap();
     let lock = session.hold().unwrap();
     assert!(lock.is_some() && session.hold().is_err());
-    // By its clock this one is older than the other, and would be the one to go.
+    // By its clock this one is older than the other, and would be removed.
     let second = run_at(19, Some(Keep::Newest(1)));
     assert!(first.exists() && second.exists());
     drop(lock);
-    // Nor is one whose destination is not there now.
+    // Nor is one whose destination does not exist now.
     let away = trees.base.path().join("away");
     fs::rename(&trees.destination, &away).unwrap();
     fs::create_dir(&trees.destination).unwrap();
@@ -726,7 +726,7 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
     fs::rename(&away, &trees.destination).unwrap();
     fs::remove_dir_all(&elsewhere).unwrap();
     fs::remove_file(elsewhere.with_extension("notes")).unwrap();
-    // Nor one whose notes cannot be read: nobody knows what is only there.
+    // Nor one whose journal cannot be read: it may hold the only copy of something.
     let notes = fs::read(first.with_extension("notes")).unwrap();
     let mut damaged = notes.clone();
     damaged[20] ^= 1;

@@ -1,6 +1,6 @@
-//! Guarantee: what somebody else puts into the trees while a privileged run works on them neither
-//! holds it up, nor gets it to read or write anything else, nor shows special bits on a file of the
-//! wrong owner for an instant. Folders exchanged for links are in `swapper`, names in plans in `saved`.
+//! Guarantee: while a privileged run works on a tree, nothing that another user puts there can block it, make it
+//! read or write anything else, or show special bits on a file of the wrong owner for an instant. `swapper`
+//! exchanges folders for links, and `saved` tries names in plans.
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
@@ -20,7 +20,7 @@ use utter_echo_lab::Tampered;
 
 const SPECIAL: u32 = 0o6000;
 
-/// Files below a folder, whatever they are called.
+/// Files below a folder, under any name.
 fn files(root: &Path, found: &mut Vec<(u32, u32)>) {
     for entry in fs::read_dir(root).into_iter().flatten().flatten() {
         match entry.metadata() {
@@ -45,7 +45,7 @@ fn special_bits_never_show_on_a_file_of_another_owner() {
         std::os::unix::fs::chown(&path, Some(1000), Some(1000)).unwrap();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o6755)).unwrap();
     }
-    // One is replaced, and belongs to root so far.
+    // One file is replaced, and belonged to root before.
     fs::create_dir(trees.destination.join("there")).unwrap();
     fs::write(trees.destination.join("there/flash-10"), "old").unwrap();
     let request = request(&trees, Task::Mirror);
@@ -88,7 +88,7 @@ fn what_would_block_an_open_is_refused_at_once() {
     let large = fs::File::create(trees.source.join("large")).unwrap();
     large.set_len(20 << 20).unwrap();
     fs::write(trees.destination.join("stock"), "old").unwrap();
-    // Read by everyone who looks for caches, and nobody writes to it.
+    // Programs that look for caches read it, and none writes to it.
     fs::create_dir(trees.source.join("cache")).unwrap();
     fifo(&trees.source.join("cache/CACHEDIR.TAG"));
     let begun = std::time::Instant::now();
@@ -114,7 +114,7 @@ fn names_that_can_be_foreseen_lead_nowhere() {
         let trees = Trees::new();
         let large = fs::File::create(trees.source.join("large")).unwrap();
         large.set_len(20 << 20).unwrap();
-        // The one name under way that stays the same from run to run, and that of the mark.
+        // The one hidden name that stays the same from run to run, and the name of the dirty marker.
         let names = Mutex::new(Vec::new());
         let watched = Tampered::before_each(|_| {
             let entries = fs::read_dir(&trees.destination).into_iter().flatten().flatten();

@@ -1,5 +1,5 @@
-//! Guarantee: a change of one attribute of one entry, of any kind, set or lifted, is found by the next
-//! run, is the one thing it does, and arrives.
+//! Guarantee: if one attribute of one entry is changed, whether set or cleared, the next run finds that, does
+//! nothing else, and carries it over.
 
 #![allow(
     clippy::unwrap_used,
@@ -65,13 +65,13 @@ fn owner(uid: u32, gid: u32) -> impl Fn(&Path) {
     move |path| lchown(path, Some(uid), Some(gid)).unwrap()
 }
 
-/// For files and folders alike, each on top of the one before.
+/// For files and folders, each on top of the one before.
 fn changes_of_both() -> Vec<Change> {
     vec![
         change("a mode", Attribute::Mode, mode(0o751)),
         change("a sticky bit", Attribute::Mode, mode(0o1751)),
         change("a group bit", Attribute::Mode, mode(0o2751)),
-        // A new owner would take special bits away from the source's file as well.
+        // A change of owner clears special bits, on the source's file as well.
         change("no special bits", Attribute::Mode, mode(0o740)),
         change("an owner", Attribute::Owner, owner(1000, 0)),
         change("a group", Attribute::Owner, owner(1000, 1001)),
@@ -136,7 +136,7 @@ fn a_change_of_one_attribute_is_found_and_carried() {
         let steps: Vec<_> =
             plan.steps().map(|p| (p.step.verb, p.path, p.step.attributes)).collect();
         assert_eq!(steps.len(), 1, "{what} of the {name}: {steps:?}");
-        // A file of another time counts as another file.
+        // A file with another time counts as changed.
         let expected = if (name, attribute) == ("file", Attribute::Times) {
             (Verb::Replace, Attributes::NONE)
         } else {
@@ -195,7 +195,7 @@ fn a_locked_tree_is_changed_and_removed_and_what_stays_is_locked_again() {
     fs::remove_dir_all(at("gone")).unwrap();
     fs::remove_dir_all(at("kind")).unwrap();
     fs::write(at("kind"), "a file now").unwrap();
-    // Left alone, they are locked still.
+    // Entries that were left alone are still locked.
     request.carry = Attributes::ALL.without(Attribute::Flags);
     let outcome = apply(&Linux, &request);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);

@@ -1,9 +1,10 @@
-//! What a drive can hold has arrived on it, and what it cannot is said and then no difference.
+//! Guarantee: everything that a drive can hold arrives on it; what it cannot hold is reported, and is no difference
+//! afterwards.
 //!
-//! A tree of every oddity is mirrored to every kind of drive, compared by a reader of its own, run
-//! again, changed at random and mirrored again. As root, and where the kinds can be mounted: with
-//! `UTTER_LAB=required` in the environment a kind that cannot be had is a failure. With
-//! `UTTER_DRIVES_TABLE=FILE` the table of the documentation is written to that file.
+//! A tree with every oddity is mirrored to every kind of drive, compared by an independent reader, mirrored again,
+//! changed at random and mirrored once more. This needs root and drives that can be mounted; with
+//! `UTTER_LAB=required` in the environment a kind that cannot be mounted is a failure. With
+//! `UTTER_DRIVES_TABLE=FILE` the test writes the table of the documentation to that file.
 
 #![allow(
     clippy::unwrap_used,
@@ -31,7 +32,7 @@ use utter_echo_lab::{
 
 use crate::common::Trees;
 
-/// What an entry can differ in, as the table calls it.
+/// The attributes in which entries can differ, as the table names them.
 const ATTRIBUTES: [&str; 11] = [
     "content",
     "times",
@@ -46,7 +47,7 @@ const ATTRIBUTES: [&str; 11] = [
     "special",
 ];
 
-/// Mounts a kind, or says why not.
+/// Mounts a drive of this kind, or says why that is not possible.
 fn mounted(kind: DriveKind, room: &Path) -> Option<MountedDrive> {
     match MountedDrive::make(kind, room) {
         Ok(drive) => Some(drive),
@@ -66,7 +67,7 @@ fn request(source: &Path, destination: &Path, task: Task) -> Request {
     request
 }
 
-/// A tree with everything in it that the gardener does not grow by himself.
+/// A tree with everything that the gardener does not make by itself.
 fn plant_oddities(root: &Path) {
     let deep = (0..120).fold(root.join("deep"), |path, level| path.join(format!("level {level}")));
     fs::create_dir_all(&deep).unwrap();
@@ -124,7 +125,7 @@ fn every_kind_of_drive_gets_what_it_can_hold() {
     Gardener::unlock(&source);
 }
 
-/// Mirrors, and asks what this file promises. Returns the attributes in which something got lost.
+/// Mirrors, and checks what this file guarantees. Returns the attributes in which something was lost.
 fn mirror_and_check(
     source: &Path,
     echo: &Path,
@@ -180,13 +181,13 @@ fn mirror_and_check(
     lost
 }
 
-/// What each kind is known to lack, by its own description or its driver's.
+/// What each kind of drive lacks, by its own documentation or its driver's.
 fn may_lose(kind: DriveKind, attribute: &str) -> bool {
     match kind {
         DriveKind::Fat | DriveKind::ExFat => !matches!(attribute, "content" | "times"),
-        // Of extended attributes it holds those of users.
+        // It holds only extended attributes of the namespace `user`.
         DriveKind::Ntfs => matches!(attribute, "mode" | "owner" | "acl" | "flags" | "xattr"),
-        // Memory knows no synchronous writes.
+        // A drive in memory has no synchronous writes.
         DriveKind::Tmpfs | DriveKind::Overlay => attribute == "flags",
         _ => false,
     }
@@ -204,7 +205,7 @@ fn differing(here: &Facts, there: &Facts, kind: DriveKind) -> Vec<&'static str> 
     let nanos = |(secs, nanos): (i64, i64)| i128::from(secs) * 1_000_000_000 + i128::from(nanos);
     let list = |facts: &Facts, acl: bool| {
         let of_acl = |name: &[u8]| name.starts_with(b"system.posix_acl");
-        // What is the drive's own way of keeping them is none of the user's attributes.
+        // The form in which the drive keeps them is no attribute of the user's.
         let own =
             |name: &[u8]| name.starts_with(b"system.") || name.starts_with(b"trusted.SGI_ACL_");
         let ours = |name: &[u8]| of_acl(name) == acl && (acl || !own(name));
@@ -213,9 +214,9 @@ fn differing(here: &Facts, there: &Facts, kind: DriveKind) -> Vec<&'static str> 
         xattrs
     };
     let apart = nanos(here.modified).abs_diff(nanos(there.modified));
-    // Before 1980 there was no FAT.
+    // FAT has no times before 1980.
     let kept_at_all = kind.grain() < 1_000_000_000 || here.modified.0 >= 315_619_200;
-    // This driver counts fractions before 1970 wrong.
+    // This driver gets fractions of seconds before 1970 wrong.
     let whole = kind == DriveKind::Ntfs && here.modified.0 < 0;
     let grain = if whole { 1_000_000_000 } else { kind.grain() };
     let checks = [
@@ -228,7 +229,7 @@ fn differing(here: &Facts, there: &Facts, kind: DriveKind) -> Vec<&'static str> 
         ("xattr", list(here, false) != list(there, false)),
         ("flags", here.flags != there.flags),
         ("hardlinks", here.same_as != there.same_as),
-        // A block or two more are the drive's own affair.
+        // A block or two more may be the drive's own.
         ("holes", there.allocated.0 > here.allocated.0.next_multiple_of(4096) + 8192),
     ];
     checks.into_iter().filter(|(_, differs)| *differs).map(|(attribute, _)| attribute).collect()
@@ -264,8 +265,8 @@ fn table(kinds: &[DriveKind], lost: &BTreeMap<&str, BTreeSet<&str>>) -> String {
     text
 }
 
-/// A stick keeps local time: carried to another zone, or after the clock was put forward, all its
-/// times are whole hours off.
+/// FAT keeps local time: in another time zone or after a change to summer time, all its times are off by whole
+/// hours.
 #[test]
 fn a_shifted_clock_costs_no_new_copy() {
     if !is_root() {
@@ -317,7 +318,7 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
     let plan = crate::common::plan_of(&Linux, &request);
     assert!(plan.notes.iter().any(|note| matches!(note, Note::MountLeftOut(_))));
     assert!(plan.is_empty());
-    // Left out is left alone, even where the mirror would have it gone.
+    // Excluded entries are left alone, even where the mirror would remove them.
     drop(drive);
     fs::remove_dir(trees.source.join("tmpfs/drive")).unwrap();
     let Some(drive) = mounted(DriveKind::Tmpfs, &trees.source) else { return };
@@ -365,8 +366,8 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
     }
 }
 
-/// What tells that something was written in the destination is its change time, which FAT and exFAT have
-/// not: the echo on a stick must not be taken for work when the newest of the source goes.
+/// Work in the destination is recognised by its change time, which FAT and exFAT lack: an echo on them must not be
+/// taken for newer work when the newest file of the source is removed.
 #[test]
 fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
     if !is_root() {
@@ -467,7 +468,7 @@ fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
     for name in names {
         fs::write(source.join(name), name).unwrap();
     }
-    // There is no room for it beside an inode, which the system calls a lack of space.
+    // It does not fit beside the inode, which the system reports as a lack of space.
     xattr::set(source.join("b"), "user.keeper", &vec![7; 30_000]).unwrap();
     let request = request(&source, &small.folder().join("echo"), Task::Mirror);
     for _ in 0..2 {
@@ -490,7 +491,7 @@ fn a_drive_that_goes_while_it_is_looked_for_is_not_there() {
     let Ok(drive) = made.inspect_err(|reason| left_out(reason)) else { return };
     let known = RememberedDrive::holding(&Linux, &drive.folder()).unwrap();
     assert!(known.is_there(&Linux));
-    // After the list of mounts was read.
+    // This happens after the list of mounts was read.
     let goes = Tampered::before_each(|call| {
         if call == "open_root" {
             let gone = Command::new("umount").arg(drive.folder()).status().unwrap();

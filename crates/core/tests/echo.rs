@@ -1,6 +1,5 @@
-//! Guarantee: after a mirror without problems both sides are identical in everything that is
-//! carried, a second plan is empty, planning changed nothing, and the steps are the same for any
-//! number of workers.
+//! Guarantee: after a mirror without problems both sides are identical in everything that is carried, and a second
+//! plan is empty. Planning changes nothing, and the steps are the same for any number of workers.
 
 #![allow(
     clippy::unwrap_used,
@@ -19,7 +18,7 @@ fn assert_same(trees: &Trees, seed: u64) {
     assert!(differences.is_empty(), "seed {seed}, source left, destination right:\n{differences}");
 }
 
-/// Mirrors, and asks of the run all that this file promises.
+/// Mirrors, and checks all that this file guarantees.
 fn mirror_and_check(trees: &Trees, seed: u64, workers: usize) {
     let mut request = request(trees, Task::Mirror);
     request.running.workers = Workers::Fixed(workers);
@@ -56,7 +55,8 @@ fn a_mirror_onto_another_tree_makes_both_sides_identical() {
     for seed in 100..160 {
         let trees = Trees::new();
         Gardener::new(seed).grow(&trees.source, 40);
-        // Grown first would be older: what the source alone tells by its change times then shows.
+        // It is made second, so that it is newer: otherwise change times would show that the source is the newer
+        // side.
         Gardener::new(seed + 1000).grow(&trees.destination, 40);
         let mut request = request(&trees, Task::Mirror);
         request.changed.by = CompareBy::Content;
@@ -109,7 +109,7 @@ fn leaving_an_attribute_out_leaves_it_alone() {
         for (path, there) in &destination {
             let here = &source[path];
             let mut expected = here.clone();
-            // A name of several takes on what the file has that it becomes a name of.
+            // A name that becomes a hard link takes on the attributes of that file.
             let kept = old
                 .get(path)
                 .filter(|old| old.mode >> 12 == here.mode >> 12 && there.same_as.is_none());

@@ -1,6 +1,6 @@
-//! Guarantee: a program that saves over a file while it is moved loses nothing, whenever it does: its last version is in
-//! the source, or it is the one that arrived. What a killed move was about to remove is under its name again after
-//! the next, and nobody takes it for gone in between.
+//! Guarantee: a program that saves over a file while it is moved loses nothing, at whatever moment: its last
+//! version is in the source, or is the one that arrived. An entry that a killed move was about to remove has its
+//! name back after the next move, and no run in between takes it for removed.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -30,7 +30,7 @@ fn request(trees: &Trees) -> Request {
     request
 }
 
-/// A tree whose second name of a file goes with the first, or none does.
+/// A tree with two names of one file, which are moved together or not at all.
 fn trees() -> Trees {
     let trees = Trees::in_memory();
     for name in ["lens.svg", "logbook", "tide.csv"] {
@@ -40,7 +40,7 @@ fn trees() -> Trees {
     trees
 }
 
-/// As editors do: beside, and then renamed over the old one. False if its folder is gone by then.
+/// Saves as editors do: writes a new file and renames it over the old one. False if the folder no longer exists.
 fn save(trees: &Trees, name: &str, text: &str) -> bool {
     let beside = trees.base.path().join("beside");
     fs::write(&beside, text).unwrap();
@@ -95,7 +95,7 @@ fn what_a_killed_move_left_on_its_way_is_named_by_all_and_put_back_by_the_next_m
         let exit = trees.source.join(String::from_utf8(exit_folder::name()).unwrap());
         if fs::read_dir(&exit).is_ok_and(|mut inside| inside.next().is_some()) {
             left += 1;
-            // The destination has what the source seems to lack.
+            // The destination has the entry that the source seems to lack.
             let mirror = crate::common::request(&trees, Task::Mirror);
             let plan = plan_of(&Linux, &mirror);
             let is_named = |cause: &Cause| matches!(cause, Cause::LeftOnItsWay(_));
@@ -129,7 +129,7 @@ fn what_is_put_back_never_takes_the_place_of_what_is_there_by_now() {
     );
 }
 
-/// A folder of one time on both sides, of which the destination lacks a file.
+/// A folder with the same time on both sides; the destination lacks one of its files.
 fn dated_folders() -> (Trees, [PathBuf; 2]) {
     let trees = Trees::in_memory();
     let folders = [&trees.source, &trees.destination].map(|side| side.join("logbooks"));
@@ -153,7 +153,7 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
         let (trees, folders) = dated_folders();
         let mut request = crate::common::request(&trees, task);
         request.running.workers = Workers::Fixed(1);
-        // Of the move something stays.
+        // Something of the move stays in the source.
         request.changed.steps = Verbs::ALL.without(Verb::Rename);
         let patterns = PatternRules { exclude: vec!["kept".into()], ..PatternRules::default() };
         request.selection = Selection::new(&Rules { patterns, ..Rules::default() }).unwrap();
@@ -170,7 +170,7 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
         assert_eq!(time(&folders[side]), UNIX_EPOCH, "{task:?}");
         let calls = system.calls();
         let last = |name| move |calls: &[&str]| calls.iter().rposition(|call| *call == name);
-        // Where the run comes back to the folder to give it its time; and before it has changed anything.
+        // When the run returns to the folder to set its time, and before it has changed anything.
         let set = last("set_times")(&calls).unwrap();
         let back = last("open_folder")(&calls[..set]).unwrap();
         for at in [planned, back] {
@@ -178,7 +178,7 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
             let nth = AtomicUsize::new(0);
             let system = Tampered::before_each(|_| {
                 if nth.fetch_add(1, Ordering::Relaxed) == at {
-                    // Within one tick of the clock nothing can be told apart.
+                    // Changes within one tick of the clock cannot be told apart.
                     std::thread::sleep(std::time::Duration::from_millis(20));
                     fs::write(folders[side].join("somebody's"), "").unwrap();
                 }
@@ -199,7 +199,7 @@ fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() 
         Ok(drive) => drive,
         Err(reason) => return utter_echo_lab::left_out(reason),
     };
-    // A folder of its own for each try: a removed file stays under a hidden name while anybody holds it open.
+    // Each try has a folder of its own: a removed file stays under a hidden name while a process has it open.
     let loft_of = |try_number: &str| {
         let loft = drive.folder().join(try_number);
         fs::create_dir(&loft).unwrap();

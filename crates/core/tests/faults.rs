@@ -1,6 +1,6 @@
-//! Guarantee: whatever system call fails, and wherever the run is killed, every name in the
-//! destination shows its old or its new content and nothing else, no failure goes unnamed, and the
-//! next run completes the work and clears what was left behind.
+//! Guarantee: whichever system call fails, and wherever the run is killed, every name in the destination shows its
+//! old or its new content and nothing else. Every failure is reported, and the next run completes the work and
+//! clears leftovers.
 
 #![allow(
     clippy::unwrap_used,
@@ -20,9 +20,9 @@ use utter_echo_core::request::{Flush, Request, Task, Workers};
 use utter_echo_core::{Ending, Session};
 use utter_echo_lab::{ERRORS, Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
 
-/// A source, and a destination that was its echo before the source changed in every way.
+/// A source, and a destination that was identical before the source changed in every way.
 fn prepare(seed: u64) -> Trees {
-    // One seed is tried on the drive.
+    // One seed is tried on disk.
     let trees = if seed == 11 { Trees::new() } else { Trees::in_memory() };
     Gardener::new(seed).grow(&trees.source, 18);
     Gardener::new(seed).grow(&trees.destination, 18);
@@ -31,7 +31,7 @@ fn prepare(seed: u64) -> Trees {
     trees
 }
 
-/// True if the run said that all is well.
+/// True if the run reported no problem.
 fn run(system: &dyn System, request: &Request) -> bool {
     let Ok(session) = Session::open(system, request) else { return false };
     let Ok(plan) = session.plan(&NoObserver) else { return false };
@@ -44,7 +44,7 @@ fn is_leftover(path: &[u8]) -> bool {
     path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-"))
 }
 
-/// Every name shows what it showed before or what it should show after.
+/// Every name shows its state of before or the state it should have afterwards.
 fn assert_old_or_new(now: &Snapshot, old: &Snapshot, new: &Snapshot, when: &str) {
     for (path, facts) in now.iter().filter(|(path, _)| !is_leftover(path)) {
         let shows = |side: &Snapshot| {
@@ -67,7 +67,7 @@ fn assert_echo(source: &Path, destination: &Path, when: &str) {
     assert!(differences.is_empty(), "{when}:\n{differences}");
 }
 
-/// With the mark that a run leaves until all is flushed, and without.
+/// With the dirty marker that a run leaves until all is flushed, and without.
 fn sequential(trees: &Trees, seed: u64) -> Request {
     let mut request = request(trees, Task::Mirror);
     request.running.workers = Workers::Fixed(1);
@@ -79,7 +79,7 @@ fn sequential(trees: &Trees, seed: u64) -> Request {
 
 /// Tampers with the calls of a run in turn.
 fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass: bool) {
-    // The last seed is tried on drives with heads, too.
+    // The last seed is tried on rotational disks, too.
     let is_rotational = seed == 2 || seed == 13;
     let system = |tampering| {
         let system = Tampered::new(tampering);
@@ -96,7 +96,7 @@ fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass:
         let when = format!("seed {seed}, call {at} ({call})");
         assert_old_or_new(&snapshot(&trees.destination), &old, &new, &when);
         if well {
-            // How long a look takes tells how many more there are, so there may be fewer calls than before.
+            // Look-ups are made ahead as long as they are slow, so there may be fewer calls than before.
             assert!(errors_may_pass || call == "none", "{when}: killed, and said that all is well");
             assert_echo(&trees.source, &trees.destination, &when);
         }
@@ -106,7 +106,7 @@ fn each_call(seed: u64, tampering: impl Fn(usize) -> Tampering, errors_may_pass:
     }
 }
 
-/// With several workers and several sources nobody knows which call comes when.
+/// With several workers or sources the order of the calls is not fixed.
 #[test]
 fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
     for seed in 20..26 {
@@ -116,7 +116,7 @@ fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
             request.running.workers = Workers::Fixed(3);
             request.places.sources = entries(&trees.source);
             request.task = Task::Copy;
-            // A link in the place of a root is refused.
+            // A link in place of a root is refused.
             for entry in
                 fs::read_dir(&trees.destination).unwrap().map(|entry| entry.unwrap().path())
             {
@@ -153,7 +153,7 @@ fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
                         now.get(path).is_some_and(|there| there.content == new[path].content)
                     })
                 };
-                // The last calls look at sources in which nothing is left to do.
+                // The last calls look at sources that have nothing left to do.
                 assert!(!well || is_whole(&now), "{when}: said that all is well");
                 assert!(run(&Linux, &request), "{when}: the next run has problems");
                 assert!(is_whole(&snapshot(&trees.destination)), "{when}: it is not whole");
@@ -179,11 +179,11 @@ fn a_run_killed_at_any_call_leaves_old_or_new_and_is_completed_by_the_next() {
     }
 }
 
-/// What a run does for speed and for comfort, and could do without.
+/// Calls that a run makes for speed or convenience only.
 const OPTIONAL: [&str; 6] =
     ["flags", "next_data", "share_content", "copy_range", "advise", "mounts"];
 
-/// In what each entry of the destination is as in the source.
+/// The attributes in which each entry of the destination equals that of the source.
 fn alike(source: &Snapshot, destination: &Snapshot) -> Vec<(Vec<u8>, [bool; 7])> {
     let same = |(path, here): (&Vec<u8>, &utter_echo_lab::Facts)| {
         let is = destination.get(path)?;

@@ -1,4 +1,4 @@
-//! Guarantee: files with holes are compared to the last byte, and what neither side holds is not read.
+//! Guarantee: sparse files are compared to the last byte, and holes on both sides are not read.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -13,7 +13,7 @@ use utter_echo_core::plan::{Plan, Reason};
 use utter_echo_core::request::{CompareBy, Task};
 use utter_echo_lab::{Tampered, Tampering};
 
-/// What is written where; the rest are holes, or zeros.
+/// What is written where; the rest is holes, or zeros.
 type Islands = BTreeMap<u64, Vec<u8>>;
 
 fn write(path: &Path, size: u64, islands: &Islands) {
@@ -26,7 +26,7 @@ fn write(path: &Path, size: u64, islands: &Islands) {
 }
 
 fn compared(trees: &Trees, system: &Tampered<'_>) -> Plan {
-    // Whether both were filled within one tick of the clock is no part of it.
+    // Times are set, since both files may or may not be written within one tick of the clock.
     for root in [&trees.source, &trees.destination] {
         File::open(root).unwrap().set_modified(std::time::UNIX_EPOCH).unwrap();
     }
@@ -35,7 +35,7 @@ fn compared(trees: &Trees, system: &Tampered<'_>) -> Plan {
     plan_of(system, &wanted)
 }
 
-/// A few islands on blocks of a file of 4 MiB, some of them of zeros.
+/// A few blocks of data in a file of 4 MiB, some of them zeros.
 fn islands() -> impl Strategy<Value = Islands> {
     let island = (0..1000_u64, 1..5_usize, 0..3_u8);
     proptest::collection::vec(island, 0..6).prop_map(|islands| {
@@ -53,7 +53,7 @@ proptest! {
         alike in any::<bool>(),
     ) {
         let trees = Trees::new();
-        // Half of the pairs hold the same, apart from where holes are.
+        // Half of the pairs have the same content, and differ at most in their holes.
         let there = if alike {
             let zeros = there.iter().filter(|(at, _)| !here.contains_key(at));
             let zeros = zeros.map(|(at, bytes)| (*at, vec![0; bytes.len()]));
@@ -86,7 +86,7 @@ fn what_neither_side_holds_is_not_read() {
     assert!(compared(&trees, &system).is_empty());
     let reads = system.calls().into_iter().filter(|call| *call == "read_at").count();
     assert!(reads < 50, "{reads} calls read what is not there");
-    // Also where only one side holds something.
+    // Also where only one side has data.
     for at in [(5 << 30) + 1, (8 << 30) - 1] {
         let more: Islands = islands.clone().into_iter().chain([(at, b"!".to_vec())]).collect();
         write(&trees.destination.join("season.wav"), 8 << 30, &more);

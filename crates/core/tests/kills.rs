@@ -1,6 +1,6 @@
-//! Guarantee: on every kind of drive, wherever a run that sets aside or moves is killed, and its undo, and the run
-//! after that: no content is gone, the same line finishes what was begun, and an undo that says so has brought
-//! all back.
+//! Guarantee: on every kind of drive, wherever a run that sets aside or moves is killed, or its undo, or the run
+//! after that: no content is lost, the same command finishes the work, and an undo that reports success has
+//! restored everything.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -19,22 +19,22 @@ use utter_echo_core::request::{
 use utter_echo_core::{Ending, PastRun, Session};
 use utter_echo_lab::{DriveKind, MountedDrive, Tampered, Tampering, left_out};
 
-/// How many kills there are on a kind of drive; with `UTTER_NIGHTLY=1` more.
+/// The number of kills on each kind of drive; with `UTTER_NIGHTLY=1` there are more.
 const CASES: u64 = 14;
 const CASES_AT_NIGHT: u64 = 350;
 
-/// Two sides, and a place for what is set aside, of which at least one lies on the drive.
+/// Two sides and a set-aside folder, of which at least one is on the drive.
 struct Case {
     source: PathBuf,
     destination: PathBuf,
     store: PathBuf,
     task: Task,
     workers: usize,
-    /// Of the runs so far.
+    /// The runs so far.
     runs: u32,
 }
 
-/// What a file holds, by its path; a folder holds nothing.
+/// The content of files by path; none for a folder.
 type Contents = BTreeMap<PathBuf, Option<Vec<u8>>>;
 
 fn contents(root: &Path) -> Contents {
@@ -54,13 +54,13 @@ fn contents(root: &Path) -> Contents {
     all
 }
 
-/// Without what killed runs left under names of their own.
+/// Without what killed runs left under hidden names.
 fn shown(root: &Path) -> Contents {
     let is_hidden = |path: &Path| path.to_string_lossy().contains(".utter-");
     contents(root).into_iter().filter(|(path, _)| !is_hidden(path)).collect()
 }
 
-/// Folders and files, some of which both sides have, some in another state.
+/// Folders and files: some are on both sides, some in another state.
 fn grow(case: &Case, rng: &mut Rng) {
     let mut number = 0;
     for folder in ["", "log", "log/1931", "lens", "empty"] {
@@ -72,7 +72,7 @@ fn grow(case: &Case, rng: &mut Rng) {
         for name in ["fog", "tide", "lamp", "wind"] {
             number += 1;
             let mut content = |side: &str| {
-                // What is equal in size and time is for other tests.
+                // Other tests cover different files of equal size and time.
                 let length = if rng.u8(0..12) == 0 { 1_500_000 } else { rng.usize(20..6000) };
                 let length = length * 2 + usize::from(side == "source");
                 format!("{side} {number} ").into_bytes().into_iter().cycle().take(length).collect()
@@ -127,7 +127,7 @@ impl Case {
         request
     }
 
-    /// The same line once more.
+    /// The same command again.
     fn run(&mut self, system: &dyn System) -> Result<(), String> {
         let request = self.request();
         let shown = |error: &dyn std::fmt::Display| error.to_string();
@@ -145,7 +145,7 @@ impl Case {
         Err(format!("{:?} {:?} {:?}", plan.problems, outcome.problems, outcome.ending))
     }
 
-    /// The newest run that has something set aside or noted.
+    /// The newest run that has a set-aside folder or a journal.
     fn newest(&self) -> Option<PathBuf> {
         let runs = fs::read_dir(&self.store).ok()?.flatten().map(|entry| entry.path());
         let notes = runs.filter(|path| path.extension().is_some_and(|end| end == "notes"));

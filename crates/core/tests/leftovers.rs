@@ -1,6 +1,5 @@
-//! Guarantee: what a killed run left behind is cleared by the next one, whichever of copy and
-//! mirror that is, as steps like any other; and a user's own entry that only looks alike is never
-//! taken for it.
+//! Guarantee: the next run, be it copy or mirror, clears what a killed run left behind, in ordinary steps. A user's
+//! own entry that only looks like a leftover is never taken for one.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -29,7 +28,7 @@ fn prepare() -> Trees {
     trees
 }
 
-/// Kills a run at each of its calls and keeps the trees in which something was left behind.
+/// Kills a run at each of its calls, and keeps the trees that hold leftovers.
 fn killed_runs() -> Vec<Trees> {
     let mut with_leftovers = Vec::new();
     for at in 0.. {
@@ -94,7 +93,7 @@ fn a_marker_in_the_source_takes_no_part_and_is_named() {
         dirty_marker::set(&Linux, folder.as_fd());
         let mut request = request(&trees, task);
         request.running.flush = Flush::End;
-        // What is renamed as a whole takes its marker along.
+        // A folder that is renamed as a whole takes its marker along.
         request.changed.steps = Verbs::ALL.without(Verb::Rename);
         fs::remove_file(trees.destination.join("tide.csv")).unwrap();
         let plan = plan_of(&Linux, &request);
@@ -105,7 +104,7 @@ fn a_marker_in_the_source_takes_no_part_and_is_named() {
         let echo = snapshot(&trees.destination);
         assert!(echo.contains_key(b"lens/rings/c.svg".as_slice()));
         assert!(!echo.keys().any(|path| path.starts_with(b"lens/.utter-")), "{task:?}");
-        // Also for whatever comes next.
+        // Also with any later run.
         let again = plan_of(&Linux, &request);
         assert!(again.is_empty() && again.problems.is_empty(), "{task:?}: {:?}", listed(&again));
     }

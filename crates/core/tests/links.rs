@@ -1,6 +1,5 @@
-//! Guarantee: names of one file in the source become names of one file in the destination, however
-//! their groups grow, shrink, split or join, and no file is changed through a name that somebody
-//! else holds.
+//! Guarantee: hard links in the source become hard links in the destination, however their groups grow, shrink,
+//! split or join, and no file is changed through a name outside the selection.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -31,7 +30,7 @@ fn inode(root: &Path, name: &str) -> u64 {
     fs::metadata(root.join(name)).unwrap().ino()
 }
 
-/// A source with a group of three, a pair and a single, mirrored already.
+/// A source with a group of three, a pair and a single file, mirrored already.
 fn prepare() -> Trees {
     let trees = Trees::new();
     write(&trees.source, "log/1923.csv", "fog");

@@ -1,6 +1,5 @@
-//! Guarantee: a drive that goes in the middle of a run, or can only be read any more, ends the run
-//! with one word and not one for every entry; what was done is whole, and once the drive is back the
-//! next run completes the work.
+//! Guarantee: a drive that disappears or becomes read-only during a run ends the run with one message, not one for
+//! every entry. What was done is whole, and once the drive is back the next run completes the work.
 
 #![allow(clippy::unwrap_used, clippy::print_stderr, reason = "a test stops there")]
 
@@ -18,7 +17,7 @@ use utter_echo_lab::{
     differences, snapshot,
 };
 
-/// A mirror onto a drive of its own, and how many calls it takes.
+/// A mirror onto a drive of its own, and the number of its calls.
 fn prepare(kind: DriveKind) -> Option<(Trees, MountedDrive, Request)> {
     let mut trees = Trees::new();
     let made = MountedDrive::make(kind, trees.base.path());
@@ -31,7 +30,7 @@ fn prepare(kind: DriveKind) -> Option<(Trees, MountedDrive, Request)> {
     Some((trees, drive, request))
 }
 
-/// Runs, and tries to do something to the drive from the `at`th call on until that succeeds.
+/// Runs, and from the `at`th call on tries to do something to the drive until that succeeds.
 fn run_and_then(request: &Request, at: usize, happens: impl Fn() -> bool + Sync) -> Outcome {
     let (count, happened) = (AtomicUsize::new(0), Mutex::new(false));
     let system = Tampered::before_each(|_| {
@@ -50,7 +49,7 @@ fn assert_ended_early(outcome: &Outcome, when: &str) {
         panic!("{when}: ended as {:?} with {:?}", outcome.ending, outcome.problems);
     };
     assert!(cause.is_gone(), "{when}: {cause}");
-    // The entry that met it, and the flush.
+    // The entry that met the error, and the flush.
     assert!(outcome.problems.len() <= 3, "{when}: {:?}", outcome.problems);
 }
 
@@ -61,7 +60,7 @@ fn assert_next_run_completes(trees: &Trees, request: &Request, when: &str) {
     assert!(left.is_empty(), "{when}: {left}");
 }
 
-/// What is the drive's own way of keeping access lists is none of the user's attributes.
+/// The form in which the drive keeps access lists is no attribute of the user's.
 fn without_own(mut tree: Snapshot) -> Snapshot {
     let own = |name: &[u8]| name.starts_with(b"trusted.SGI_ACL_");
     for facts in tree.values_mut() {
@@ -120,7 +119,7 @@ fn a_device_that_is_taken_away_below_its_file_system_is_not_passed_over() {
             drive.take_device().unwrap();
             true
         });
-        // What it kept in memory hid that until the flush at the end.
+        // The cache hid the error until the flush at the end.
         assert!(!outcome.problems.is_empty(), "{}: {outcome:?}", kind.name());
         assert!(outcome.problems.len() <= 4, "{}: {:?}", kind.name(), outcome.problems);
     }
@@ -155,7 +154,7 @@ fn an_error_that_somebody_else_heard_of_first_is_reported_and_mended_by_the_next
         drive.fail_writes(true);
         for at in 0..20 {
             let file = std::fs::File::open(trees.destination.join(format!("tide {at}"))).unwrap();
-            // Its content alone: what the file system writes for itself goes well.
+            // Only writes of content fail; the file system's own writes succeed.
             let _ = Linux.write_back(file.as_fd());
         }
         drive.fail_writes(false);

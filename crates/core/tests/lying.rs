@@ -1,8 +1,8 @@
-//! Guarantee: what a drive says of itself is not believed against what it gives. Content is read to its
-//! end, however little comes at a time; what does not fit its size is named and not copied; numbers
-//! that change are no reason to give up; what passes is tried again; and what nobody needs to know may
-//! fail in any way. A drive that is written to is not believed either: one value that it does not take is
-//! no full drive, and two names that it takes for one never stand for each other.
+//! Guarantee: what a drive reports is not trusted over what it delivers. Content is read to its end, however short
+//! the reads; a file whose content does not fit its size is reported and not copied; changing inode numbers do not
+//! stop a run; temporary errors are retried; and calls that only help may fail in any way. A destination is not
+//! trusted either: one value that it refuses does not make it a full drive, and two names that it takes for one
+//! never stand for each other.
 
 #![allow(
     clippy::unwrap_used,
@@ -26,15 +26,15 @@ use utter_echo_lab::{ERRORS, Lies, LyingDrive, Taking, left_out, snapshot};
 
 const FILES: [&str; 3] = ["log.csv", "empty", "seasons/season.wav"];
 
-/// A run over a drive that lies.
+/// A run that reads a lying drive.
 struct Told {
     trees: Trees,
-    /// What it lies about.
+    /// What the drive lies about.
     truth: PathBuf,
     outcome: Outcome,
 }
 
-/// Mirrors a drive that answers like this, with everything read back.
+/// Mirrors a drive that answers in this way, with read-back.
 fn mirrored(lies: &Lies) -> Option<Told> {
     let trees = Trees::new();
     let truth = trees.base.path().join("truth");
@@ -121,7 +121,7 @@ fn what_nobody_needs_to_know_may_fail_in_any_way() {
     }
 }
 
-/// A destination on a drive that takes only this; beside the trees, where what it holds is seen as it is.
+/// A destination on a drive with these limits, beside the trees, where its real content can be seen.
 fn destination_that_takes(taking: Taking) -> Option<(Trees, PathBuf, LyingDrive)> {
     let trees = Trees::new();
     let truth = trees.base.path().join("truth");
@@ -189,7 +189,7 @@ fn names_that_fall_together_never_stand_for_each_other() {
         assert_eq!(held, "of the first", "{task:?}");
         let inner: Vec<_> = fs::read_dir(truth.join("Lens")).unwrap().collect();
         assert_eq!(inner.len(), 1, "{task:?}");
-        // A second run has nothing left but to say so again.
+        // A second run only reports the same again.
         assert!(at < 2 || plan.is_empty(), "{:?}", listed(&plan));
     }
     fs::remove_file(trees.source.join("log")).unwrap();

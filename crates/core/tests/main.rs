@@ -1,4 +1,4 @@
-//! What the core guarantees. One file a guarantee, one program for all: it is linked once.
+//! What the core guarantees: one file for each guarantee, and one program for all, so that it is linked once.
 
 #![allow(missing_docs, reason = "the files say what they guarantee")]
 

@@ -1,5 +1,5 @@
-//! Guarantee: undoing a move brings back what was on both sides, to the last attribute and time, also if the
-//! move or the undo was killed.
+//! Guarantee: undoing a move restores both sides to the last attribute and time, also if the move or the undo was
+//! killed.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -32,13 +32,13 @@ fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
 
 fn seen(root: &Path) -> Snapshot {
     let mut all = if root.exists() { snapshot(root) } else { Snapshot::default() };
-    // A run that was killed leaves its mark, until one looks at everything.
+    // A killed run leaves its dirty marker until another looks at everything.
     all.retain(|path, _| !path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-")));
     all
 }
 
-/// Both sides; where what is in the source was several, each is for itself, and the folder that they are in is none of
-/// theirs.
+/// Both sides. Where the entries of the source folder were given as several sources, the folder itself does not
+/// count.
 fn seen_both(trees: (&Path, &Path), apart: bool) -> (Snapshot, Snapshot) {
     let mut both = (seen(trees.0), seen(trees.1));
     if apart {
@@ -48,7 +48,7 @@ fn seen_both(trees: (&Path, &Path), apart: bool) -> (Snapshot, Snapshot) {
     both
 }
 
-/// Names that share a file are told by the first of those that there are.
+/// Hard links are listed by the first name that exists.
 fn group_anew(all: &mut Snapshot) {
     let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
     for (path, facts) in &*all {
@@ -74,7 +74,7 @@ fn is_back(now: (&Snapshot, &Snapshot), before: (&Snapshot, &Snapshot)) -> Resul
     }
 }
 
-/// What a folder holds, each as a source of its own; links would lead to others of them.
+/// The entries of a folder, each as a source; without links, which could lead to another source.
 fn holds(
     source: &Tree,
     other: &Other,
@@ -108,13 +108,13 @@ fn holds(
         return Err(TestCaseError::fail(format!("{lost:?}")));
     }
     let mut now = seen_both();
-    // In the place of what is lost there is nothing, or what a run left there whose source still has it.
+    // At the path of a lost entry there is nothing, or an entry that the source still has.
     for path in &lost {
         now.1.remove(path.as_bytes());
         prop_assert!(before.1.remove(path.as_bytes()).is_some(), "{path:?}");
     }
     if apart && !lost.is_empty() {
-        // It gets its time when all is back.
+        // Its time is set once all is back.
         now.1.remove(&[][..]);
         before.1.remove(&[][..]);
     }
@@ -148,7 +148,7 @@ fn whatever_was_moved_comes_back() {
 }
 
 fn grown(seed: u64) -> (Trees, Request) {
-    // One seed is tried on the drive.
+    // One seed is tried on disk.
     let trees = if seed == 4 { Trees::new() } else { Trees::in_memory() };
     Gardener::new(seed).grow(&trees.source, 16);
     if seed.is_multiple_of(2) {
@@ -162,7 +162,7 @@ fn grown(seed: u64) -> (Trees, Request) {
         if seed.is_multiple_of(3) { Verbs::ALL } else { Verbs::ALL.without(Verb::Rename) };
     request.moving.on_conflict = OnConflict::Replace;
     if seed > 20 {
-        // A folder meets a file, and gets another name.
+        // A folder conflicts with a file, and is given another name.
         request.moving.on_conflict = OnConflict::KeepBoth;
         fs::create_dir(trees.source.join("logbooks")).unwrap();
         Gardener::new(seed + 1).grow(&trees.source.join("logbooks"), 8);
@@ -177,12 +177,12 @@ fn grown(seed: u64) -> (Trees, Request) {
     (trees, request)
 }
 
-/// What is in the source is several sources.
+/// The entries of the source folder are given as several sources.
 fn is_apart(seed: u64) -> bool {
     (10..20).contains(&seed)
 }
 
-/// Kills the move at each call, or moves and kills the undo at each; what comes after brings all back.
+/// Kills the move at each call, or the undo at each call; the next undo restores everything.
 fn killed(seed: u64, kills_undo: bool) {
     let (trees, request) = grown(seed);
     let system = Tampered::new(Tampering::Nothing);

@@ -1,6 +1,6 @@
-//! Guarantee: a move never leaves an entry missing on both sides, wherever it is killed or fails; what goes from
-//! the source is proven to be in the destination; what is not proven stays, and is named; the same line
-//! finishes what was begun.
+//! Guarantee: a move never leaves an entry missing on both sides, wherever it is killed or fails. What leaves the
+//! source is proven to be in the destination; what is not proven stays and is reported. The same command finishes
+//! the work.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -46,7 +46,7 @@ fn request(trees: &Trees) -> Request {
     request
 }
 
-/// With its notes beside the trees.
+/// With its journal beside the trees.
 fn by_renaming(trees: &Trees) -> Request {
     let mut request = crate::common::request(trees, Task::Move);
     request.changed.steps = Verbs::ALL;
@@ -63,7 +63,7 @@ fn impatient(mut request: Request) -> Request {
 
 type RequestOf = fn(&Trees) -> Request;
 
-/// What a run says that is not well, or stays.
+/// What a run reports as a problem or as staying.
 fn told(system: &dyn System, request: &Request) -> Result<(), String> {
     let session = Session::open(system, request).map_err(|error| error.to_string())?;
     let mut plan = session.plan(&NoObserver).map_err(|error| error.to_string())?;
@@ -80,7 +80,7 @@ fn told(system: &dyn System, request: &Request) -> Result<(), String> {
     Err(format!("{:?}\n{:?}\n{:?}\n{stays:?}", plan.problems, outcome.problems, outcome.ending))
 }
 
-/// True if the run said that all is well.
+/// True if the run reported no problem.
 fn run(system: &dyn System, request: &Request) -> bool {
     told(system, request).is_ok()
 }
@@ -100,7 +100,7 @@ fn is_leftover(path: &[u8]) -> bool {
     path.split(|b| *b == b'/').any(|name| name.starts_with(b".utter-"))
 }
 
-/// Of what is there at all.
+/// Of the entries that exist.
 fn seen(root: &Path) -> Snapshot {
     if root.exists() { snapshot(root) } else { Snapshot::default() }
 }
@@ -115,11 +115,11 @@ fn assert_nothing_is_lost(trees: &Trees, before: &Snapshot, when: &str) {
                 let is_folder = facts.mode >> 12 == 4;
                 let of =
                     |f: &Facts| (f.mode, f.owner, f.content.clone(), f.device, f.xattrs.clone());
-                // What goes from a folder changes its time, and what comes, too.
+                // Entries that leave or enter a folder change its time.
                 of(now) == of(facts) && (is_folder || now.modified == facts.modified)
             })
         };
-        // A folder that is under way has its attributes at the end.
+        // An unfinished folder is given its attributes last.
         let is_there = facts.mode >> 12 == 4 && there.contains_key(path);
         assert!(
             same(&here) || same(&there) || is_there,
@@ -131,7 +131,7 @@ fn assert_nothing_is_lost(trees: &Trees, before: &Snapshot, when: &str) {
 }
 
 fn prepare(seed: u64) -> Trees {
-    // One seed is tried on the drive.
+    // One seed is tried on disk.
     let trees = if seed == 3 { Trees::new() } else { Trees::in_memory() };
     Gardener::new(seed).grow(&trees.source, 22);
     trees
@@ -179,7 +179,7 @@ fn prepare_half(seed: u64) -> Trees {
     trees
 }
 
-/// With some seeds the drives have heads, and are read in the order in which all lies.
+/// With some seeds the drives are rotational, and are read in disk order.
 fn tampered(seed: u64, tampering: Tampering) -> Tampered<'static> {
     let system = Tampered::new(tampering);
     if seed == 3 || seed == 9 { system.with_rotational_disks() } else { system }
@@ -205,8 +205,8 @@ fn each_call(
                 !well || call == "remove_folder",
                 "{when}: something stays, and all is said to be well"
             );
-            // Where the drive was taken for one that holds less than it does, what was put there is not
-            // the same, and stands in the way.
+            // Where the drive was taken for one that holds less than it does, what was put there differs, and is a
+            // conflict.
             let replace =
                 MoveOptions { on_conflict: OnConflict::Replace, ..MoveOptions::default() };
             let next = told(&Linux, &request(&trees));
@@ -219,7 +219,7 @@ fn each_call(
         assert!(differences.is_empty(), "{when}:\n{differences}");
         assert!(!trees.source.exists() && !there.keys().any(|path| is_leftover(path)), "{when}");
     };
-    // Two at a time, since disks with heads take their time.
+    // Two at a time, since rotational disks are slow.
     let (some, others) = calls.split_at(calls.len() / 2);
     std::thread::scope(|scope| {
         scope.spawn(|| some.iter().copied().for_each(&each));
@@ -278,7 +278,7 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
             for (path, facts) in &before {
                 let (of, _) = path.split_at(path.iter().rposition(|b| *b == b'/').unwrap_or(0));
                 let is_held = folder.as_deref() == Some(of) && !path.is_empty();
-                // Names of one file depend on each other, and folders on what is in them.
+                // Hard links depend on each other, and folders on their entries.
                 if facts.mode >> 12 == 4 || facts.same_as.is_some() {
                     continue;
                 }
@@ -288,13 +288,13 @@ fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
             }
         }
         assert!(stays > 0);
-        // A drive of which nothing can be taken: it is told of once, and no folder is made.
+        // A drive from which nothing can be removed is reported once, and no folder is made.
         let (before, read_only) = (snapshot(&trees.source), Errno::ROFS.raw_os_error());
         let system = Tampered::new(Tampering::FailAll("may_change", read_only));
         let plan = crate::common::plan_of(&system, &request(&trees));
         assert!(plan.is_locked() && plan.problems.len() == 1, "{:?}", plan.problems);
         assert!(plan.problems[0].path.as_bytes().is_empty());
-        // Where nobody can tell, it is tried.
+        // Where this cannot be known beforehand, it is tried.
         let system = Tampered::new(Tampering::FailAll("may_change", Errno::NOSYS.raw_os_error()));
         assert!(run(&system, &request(&trees)));
         assert_eq!(differences(&before, &snapshot(&trees.destination)), "");
@@ -331,7 +331,7 @@ fn changes_since_the_flush_are_flushed(behind: Duration) {
         };
         let (flushed, done) = (AtomicBool::new(false), AtomicBool::new(false));
         let system = Tampered::before_each(|call| {
-            // Within one tick of the clock nothing can be told apart.
+            // Changes within one tick of the clock cannot be told apart.
             if ["create_nameless", "create_file"].contains(&call) {
                 std::thread::sleep(Duration::from_millis(20));
             }
@@ -364,7 +364,7 @@ fn what_is_not_the_same_on_the_drive_stays_in_the_source() {
     }
     let done = AtomicBool::new(false);
     let system = Tampered::before_each(|call| {
-        // Once all is copied and flushed, a byte changes behind everybody's back, and keeps its time.
+        // Once all is copied and flushed, a byte of a copy changes unnoticed, and the time stays.
         if call == "take_lease" || call == "flush_drive" {
             let path = trees.destination.join("tide.csv");
             if path.exists() && !done.swap(true, Ordering::Relaxed) {
@@ -580,7 +580,7 @@ fn a_single_file_goes_under_its_new_name() {
     assert_eq!(fs::read_to_string(to).unwrap(), "1,2,3");
 }
 
-/// True if each name in a path is that in the other, or that with something put in before its ending.
+/// True if each name in a path equals that in the other, or has an insertion before its extension.
 fn is_named_after(path: &[u8], other: &[u8]) -> bool {
     let names = |path: &[u8]| path.split(|b| *b == b'/').map(<[u8]>::to_vec).collect::<Vec<_>>();
     let (names, others) = (names(path), names(other));
@@ -594,7 +594,7 @@ fn is_named_after(path: &[u8], other: &[u8]) -> bool {
     names.len() == others.len() && names.iter().zip(&others).all(is_after)
 }
 
-/// A folder of which the destination has a file in its place, and what the destination is to hold at the end.
+/// A folder where the destination has a file, and what the destination should hold at the end.
 fn prepare_met(seed: u64) -> (Trees, Snapshot) {
     let trees = Trees::in_memory();
     Gardener::new(seed).grow(&trees.source, 5);
@@ -654,7 +654,7 @@ fn a_folder_that_meets_a_file_arrives_beside_it_wherever_it_is_cut_short() {
     }
 }
 
-/// What must hold of any move, whatever was asked for.
+/// What must hold for any move, with any options.
 fn holds(
     source: &Tree,
     other: &Other,
@@ -668,7 +668,7 @@ fn holds(
         options.request(&world).moving(MoveOptions { on_conflict, ..MoveOptions::default() });
     request.carry = utter_echo_core::attribute::Attributes::ALL;
     request.running.workers = Workers::Fixed(options.workers);
-    // Half of the runs see drives with heads.
+    // Half of the runs see rotational disks.
     let disks = Tampered::new(Tampering::Nothing).with_rotational_disks();
     let system: &dyn System = if options.workers == 1 { &Linux } else { &disks };
     let session = Session::open(system, &request).unwrap();
@@ -688,7 +688,7 @@ fn holds(
         let stays = left.get(path).is_some_and(|left| same(facts, left));
         let arrived =
             now.get(path).is_some_and(|now| same(facts, now) || is_folder(facts) && is_folder(now));
-        // Under a name of its own, or in a folder that got one.
+        // Under another name, or in a folder that was given one.
         let is_beside = |(other, now): (&Vec<u8>, &Facts)| {
             is_named_after(other, path) && !there.contains_key(other) && same(facts, now)
         };
@@ -713,7 +713,7 @@ fn holds(
         let is_folder = is_folder(&left[path.as_bytes()]);
         ensure!(is_folder || told || !everything, "{path:?} stays, and nobody says why");
     }
-    // Once more: what stays is told again, and nothing else is done.
+    // Once more: what stays is reported again, and nothing else is done.
     if world.source.exists() {
         let again = crate::common::plan_of(&Linux, &request);
         let moves = again.steps().filter(|placed| placed.step.verb != Verb::Adjust).count();
@@ -812,10 +812,10 @@ fn what_was_proven_is_not_compared_again() {
         let well = run(&system, &impatient(request(&trees)));
         (well, system.calls().iter().filter(|call| **call == "read_at").count())
     };
-    // It cannot be taken away, after it was copied and compared: nothing else is renamed.
+    // It cannot be removed, after it was copied and compared: nothing else is renamed.
     let (well, first) = reads(Tampering::FailAll("rename", Errno::IO.raw_os_error()));
     assert!(!well && trees.source.join("season.wav").exists());
-    // The notes are read in any case.
+    // The journal is read in any case.
     let (well, again) = reads(Tampering::Nothing);
     assert!(well && !trees.source.exists());
     assert!(again < first, "{again} reads after {first}");
@@ -898,7 +898,7 @@ fn a_stick_that_stores_something_else_than_it_says_is_found_below_its_driver() {
     }
 }
 
-/// Changes a byte of this content where it lies in an image, behind the back of what is mounted.
+/// Changes a byte of this content in an image, below the mounted file system.
 fn alter(image: &Path, content: &[u8]) {
     use std::os::unix::fs::FileExt as _;
     let bytes = fs::read(image).unwrap();

@@ -1,8 +1,7 @@
-//! Guarantee: whatever options are combined, on any pair of trees: no step is taken of a kind that was not
-//! allowed; what the selection leaves out does not change, not even through another name of the same
-//! file; whatever changes has a step that says so; the source stays as it is; the run does what the
-//! plan says, and a second run has nothing left to do; counts and verdicts are those of the trees; and
-//! undo brings back what was.
+//! Guarantee: for any combination of options and any pair of trees: only allowed kinds of steps are taken; what the
+//! selection leaves out does not change, not even through a hard link; every change has a step; the source stays as
+//! it is; the run does what the plan says, and a second run has nothing to do; counts and verdicts agree with the
+//! trees; and undo restores what was.
 //!
 //! The trees and options are random and shrink to a few lines. `UTTER_CASES` says how many to try.
 
@@ -99,7 +98,7 @@ fn listed(plan: &Plan) -> Vec<String> {
         .collect()
 }
 
-/// Half of the runs see drives with heads and nothing in memory, so that they read in the order in which it lies.
+/// Half of the runs see rotational disks with nothing cached, so that they read in disk order.
 fn system(options: &Options) -> Tampered<'static> {
     let system = Tampered::new(Tampering::Nothing);
     if options.workers == 1 { system } else { system.with_rotational_disks() }
@@ -176,7 +175,7 @@ fn only_allowed_steps(options: &Options, plan: &Plan) -> TestCaseResult {
     Ok(())
 }
 
-/// On drives that hold everything only what stands in the way is a problem.
+/// On drives that hold everything only conflicts are problems.
 fn only_known_problems(options: &Options, plan: &Plan) -> TestCaseResult {
     for problem in &plan.problems {
         let known = match &problem.cause {
@@ -206,7 +205,7 @@ fn counts(options: &Options, selected: &Selected, from: &Snapshot, plan: &Plan) 
     Ok(())
 }
 
-/// What an option holds back is what would be done without it, each entry once.
+/// What an option holds back is what would be done without it, and each entry counts once.
 fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResult {
     let without = Verb::ALL.into_iter().filter(|verb| *verb != Verb::Rename).collect();
     let mut carry = options.carry.clone();
@@ -216,8 +215,8 @@ fn held_back_once(options: &Options, world: &World, plan: &Plan) -> TestCaseResu
     let held = plan.totals.held_back + plan.totals.left_newer;
     let told = plan.steps().count() as u64 + held + plan.problems.len() as u64;
     let most = all.steps().count() as u64 + all.problems.len() as u64;
-    // A rename does what would be an addition and a removal, and takes along what it holds.
-    // Without content in what is carried, nobody looks whether content differs.
+    // A rename replaces an addition and a removal, for all that a folder holds. If content is not carried,
+    // differences in content are not looked for.
     let renames = plan.steps().any(|placed| placed.step.verb == Verb::Rename);
     let less = renames || !options.carries(Attribute::Content);
     ensure!(
@@ -259,7 +258,7 @@ fn nothing_left_out_changed(
     }
     for path in &selected.left_alone {
         let (was, is) = (before.get(path.as_bytes()), after.get(path.as_bytes()));
-        // Which other names it has is the others' matter.
+        // Its other names are checked by themselves.
         let alone = |facts: Option<&Facts>| facts.map(|f| Facts { same_as: None, ..f.clone() });
         ensure!(alone(was) == alone(is), "'{path}' is left out, and changed: {was:?} to {is:?}");
     }
@@ -280,7 +279,7 @@ fn whatever_changed_has_a_step(
             moved.extend([path_of(was.as_bytes()), path_of(placed.path.as_bytes())]);
         }
     }
-    // What is done to one name of a file shows under all, so all have to be names that are taken.
+    // A change through one name of a file shows under all of them, so all must be selected.
     let groups: BTreeSet<&Vec<u8>> = before
         .iter()
         .filter(|(path, _)| told.contains(&path_of(path)))
@@ -370,7 +369,7 @@ fn echoes(
         ensure!(same_content(options, here, is), "'{path}' is another: {here:?} and {is:?}");
         let was = before.get(path.as_bytes());
         let counts_as_it = |was: &Facts| same_content(options, here, was);
-        // A new name of a file may be one of what counts as that file already.
+        // A new hard link may be made to a file that counts as the same already.
         let of_its_file = from.iter().any(|(other, facts)| {
             let was = before.get(other).filter(|_| here.same_as.is_some());
             facts.same_as == here.same_as
@@ -404,7 +403,7 @@ fn echoes(
     Ok(())
 }
 
-/// A folder stays if it holds something that does, and if it was none's to remove.
+/// A folder stays if it holds something that stays, or if it was not to be removed.
 fn stays_for_what_it_holds(options: &Options, path: &str, after: &Snapshot) -> bool {
     let below = format!("{path}/");
     let holds = after.keys().any(|other| other.starts_with(below.as_bytes()));
@@ -413,7 +412,7 @@ fn stays_for_what_it_holds(options: &Options, path: &str, after: &Snapshot) -> b
     holds || choosy
 }
 
-/// Names that share an entry in the source share one in the destination, as far as both lie on one drive.
+/// Hard links in the source are hard links in the destination, as far as both names are on one drive.
 fn links_follow(
     options: &Options,
     selected: &Selected,
@@ -427,7 +426,7 @@ fn links_follow(
         let mount = world.mounts.1.as_ref().map(|mount| mount.to_str().unwrap());
         mount.is_some_and(|mount| is_below(path, mount) && after.contains_key(mount.as_bytes()))
     };
-    // Of what was there nothing is known if only presence counts, so nothing becomes a name of it.
+    // If only presence counts, nothing is known about existing files, so nothing becomes a hard link to one.
     let stays = |path: &str| {
         let here = kind(&from[path.as_bytes()]);
         let was_there = before.get(path.as_bytes()).is_some_and(|was| kind(was) == here);
@@ -523,7 +522,7 @@ fn verify(world: &World, options: &Options) -> TestCaseResult {
     Ok(())
 }
 
-/// What differs in those attributes that a verification has to tell, links left out.
+/// The differences that a verification must report, hard links left out.
 fn translate_error(
     options: &Options,
     selected: &Selected,
@@ -578,7 +577,7 @@ fn translate_error(
                 });
             let holder = kind(&there[path.as_bytes()]) == FOLDER
                 && stays_for_what_it_holds(options, &path, there);
-            // A folder may be there only for what it holds, which may be none of the run's.
+            // A folder may exist only as the parent of others, which the run may not touch.
             unsure |= extra && holder;
             if extra && !holder {
                 differs.push(format!("extra {path}"));
@@ -588,7 +587,7 @@ fn translate_error(
     (differs, unsure)
 }
 
-/// Names that share an entry on one side only, and could share one on the other.
+/// Hard links on one side only, which are possible on the other.
 fn torn(
     options: &Options,
     selected: &Selected,

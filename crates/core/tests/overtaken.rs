@@ -1,5 +1,5 @@
-//! Guarantee: a step touches only what still is what the plan saw, on both sides, and nothing
-//! outside the two roots is ever read, written or removed, whoever swaps what for a link.
+//! Guarantee: a step touches only entries that are still as the plan saw them, on both sides, and nothing outside
+//! the two roots is ever read, written or removed, whatever is exchanged for a link meanwhile.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -59,7 +59,7 @@ fn swap(base: &Path, folder: &str, link: &str) {
     symlink(base.join(link), base.join(folder)).unwrap();
 }
 
-/// What happens between plan and step, the steps that are then not done, and what must still be there.
+/// What happens between plan and step, the steps that are then not done, and what must still exist.
 #[allow(clippy::type_complexity, reason = "a table that is used once")]
 const HAPPENINGS: [(&str, fn(&Path), &[&str], Option<(&str, &str)>); 9] = [
     (

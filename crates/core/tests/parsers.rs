@@ -11,7 +11,7 @@ use utter_echo_core::saved;
 use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{PastRun, Standing};
 
-/// Text with much of what means something in patterns and lists.
+/// Text with many characters that are special in patterns and lists.
 fn telling() -> impl Strategy<Value = String> {
     prop::collection::vec(
         prop_oneof![
@@ -134,7 +134,7 @@ patterns: PatternRules {  exclude: vec![pattern],
     }
 }
 
-/// What the fuzzing of notes begins with: were it refused, nothing behind it would be reached.
+/// The seed of the journal's fuzzing: were it refused, the code behind would never be reached.
 #[test]
 fn the_notes_that_others_are_fuzzed_behind_are_whole() {
     let room = tempfile::tempdir().unwrap();

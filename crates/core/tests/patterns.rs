@@ -36,11 +36,11 @@ fn fits_name(pattern: &[u8], name: &[u8]) -> bool {
     }
 }
 
-/// True if a pattern tied to the top fits a path; both by their parts.
+/// True if an anchored pattern fits a path; both are given by their parts.
 fn fits_parts(pattern: &[&[u8]], path: &[&[u8]]) -> bool {
     match (pattern.split_first(), path.split_first()) {
         (None, None) => true,
-        // At the end it takes what is within, and so at least one name.
+        // At the end it matches the content of a folder, so at least one name.
         (Some((&b"**", [])), _) => !path.is_empty(),
         (Some((&b"**", rest)), _) => (0..=path.len()).any(|at| fits_parts(rest, &path[at..])),
         (Some((first, rest)), Some((name, path))) => {
@@ -64,7 +64,7 @@ fn fits(pattern: &str, path: &str, folder: bool) -> bool {
     if tied { fits_parts(&parts, &path) } else { fits_name(parts[0], path[path.len() - 1]) }
 }
 
-/// What becomes of a path, by the rules as the help tells them.
+/// The decision about a path, by the rules of the help.
 fn is_taken(rules: &Rules, path: &str, folder: bool) -> bool {
     let names: Vec<&str> = path.split('/').collect();
     let mut taken_by_only = rules.patterns.only.is_empty();

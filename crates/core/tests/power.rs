@@ -1,11 +1,9 @@
-//! Guarantee: after a power cut at any moment of a run, the next run, by stamps alone, makes the
-//! destination identical: whatever a file system brought onto the drive without its content is
-//! found. And a run that set aside can be undone: all that it displaced is back, or is named and lies
-//! aside, on whichever drive.
+//! Guarantee: after a power cut at any moment of a run, the next run makes the destination identical by comparing
+//! size and time only: files whose names reached the drive without their content are found. A run with a set-aside
+//! folder can be undone: all that it displaced is restored, or is reported and still set aside, on any drive.
 //!
-//! The destination lies in an image, and the image on a drive that can share content: at random
-//! moments the image is cloned as it is. Each clone is what a machine would find after a power cut:
-//! the file system recovers it when it is mounted.
+//! The destination is in an image, on a drive that can share content: at random moments the image is cloned. Each
+//! clone is what a machine would find after a power cut: the file system recovers when it is mounted.
 
 #![allow(
     clippy::unwrap_used,
@@ -48,7 +46,7 @@ fn fill(folder: &Path, round: u64) {
         if round > 0 && rng.u8(0..3) > 0 {
             continue;
         }
-        // As long as before, half of the time: then only times tell.
+        // Half of the time as long as before, so that only the time shows the change.
         let length = if rng.bool() { 20_000 + i } else { rng.u64(0..60_000) };
         let mut bytes = vec![0; usize::try_from(length).unwrap()];
         rng.fill(&mut bytes);
@@ -88,8 +86,8 @@ fn run_and_clone(
             assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
             over.store(true, Ordering::Relaxed);
         });
-        // Somebody else on the drive, whose flushes bring all names and stamps onto it, but not
-        // the content of others: else there would be little of a run on it for seconds.
+        // Another program, whose flushes write all names and times to the drive but not the content of other files:
+        // otherwise little of a run would reach it for seconds.
         scope.spawn(|| {
             let file = File::create(neighbour).unwrap();
             while !over.load(Ordering::Relaxed) {
@@ -104,7 +102,7 @@ fn run_and_clone(
             clone(image, path);
             late += usize::from(over.load(Ordering::Relaxed));
         }
-        // What is over cannot be cut short.
+        // A run that has ended cannot be cut short.
         assert!(late * 4 <= clones.len(), "{late} of {} clones came after the run", clones.len());
     });
 }
@@ -128,7 +126,7 @@ fn undo(echo: &Path, aside: &Path, old: &Snapshot, when: &str) {
             left.into_iter().map(|problem| problem.path.as_bytes().to_vec()).collect()
         }
     };
-    // The mark of the run stays until a run has looked at everything.
+    // The dirty marker stays until a run has looked at everything.
     let mut now = crate::common::with_groups_within(snapshot(echo));
     now.retain(|path, _| !path.starts_with(b".utter-"));
     let mut was = old.clone();
@@ -183,7 +181,7 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     run_and_clone(&request, &image, &drives[0].folder().join("neighbour"), (&clones, apart));
     drop(drives);
     for (at, path) in clones.iter().enumerate() {
-        // In the same place, which the notes know.
+        // In the same place, which the journal names.
         let found = MountedDrive::mount_pair(path, &room).unwrap();
         let (echo, aside) = folders(&found);
         undo(&echo, &aside, &old, &format!("{} {elsewhere}, cut {at}", kind.name()));
@@ -192,7 +190,7 @@ fn cut_power_while_setting_aside(kind: DriveKind, outer: &Path, elsewhere: bool)
     }
 }
 
-/// Moves from one drive to another, and goes on after each power cut: nothing is lost, and all arrives.
+/// Moves from one drive to another, and continues after each power cut: nothing is lost, and all arrives.
 fn cut_power_while_moving(kind: DriveKind, outer: &Path) {
     let room = outer.join(format!("{}-move", kind.name()));
     fs::create_dir_all(&room).unwrap();
@@ -318,7 +316,7 @@ fn after_a_power_cut_on_btrfs_the_next_run_is_not_deceived_by_stamps() {
     on_a_large_drive(&KINDS[2..], cut_power);
 }
 
-/// Does this for these kinds of drives, beside a folder where clones take space only where they differ.
+/// Does this for these kinds of drives, in a folder whose drive can share content.
 fn on_a_large_drive(kinds: &[DriveKind], work: impl Fn(DriveKind, &Path)) {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");

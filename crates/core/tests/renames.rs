@@ -1,6 +1,5 @@
-//! Guarantee: what only moved in the source is renamed in the destination and nothing of it is
-//! written; what looks the same and is not is copied; and a run with renames comes to the same as one
-//! without.
+//! Guarantee: what was only moved in the source is renamed in the destination without writing content; what only
+//! looks the same is copied; and a run with renames has the same result as one without.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

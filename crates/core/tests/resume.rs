@@ -1,6 +1,5 @@
-//! Guarantee: a large file whose copy was interrupted is gone on with where it stopped, never from
-//! another state of the source, never after a part that is not the source's, and never into
-//! somebody else's file.
+//! Guarantee: an interrupted copy of a large file continues where it stopped, but never from another state of the
+//! source, never after a part that differs from the source, and never into another user's file.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -1,6 +1,5 @@
-//! Guarantee: a plan that was saved and read back does what the plan itself would do; one that was
-//! changed anywhere is refused as a whole; what overtaken since is named before the first step; and no
-//! plan leads out of its roots.
+//! Guarantee: a plan that was saved and read back does what the plan itself would do; a plan with any change is
+//! refused as a whole; stale steps are reported before the first step; and no plan leads out of its roots.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -64,7 +63,7 @@ fn a_plan_that_was_changed_anywhere_is_refused() {
             1 => drop(changed.remove(at)),
             _ => changed.truncate(at),
         }
-        // Nothing but the last line's end may go unnoticed: it says nothing.
+        // Only a missing last line feed may go unnoticed: it means nothing.
         let harmless = changed.len() + 1 == bytes.len() && bytes.starts_with(&changed);
         assert!(harmless || saved::read(&*changed).is_err(), "byte {at} was changed");
     }

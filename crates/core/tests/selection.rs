@@ -1,5 +1,5 @@
-//! Guarantee: what the selection leaves out is neither carried nor removed, and what it takes is
-//! carried as if there were nothing else.
+//! Guarantee: what the selection leaves out is neither copied nor removed, and what it includes is copied as if
+//! nothing else existed.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -32,8 +32,8 @@ fn is_folder(tree: &Snapshot, path: &[u8]) -> bool {
     tree.get(path).is_some_and(|facts| facts.mode >> 12 == 4)
 }
 
-/// The rules of the test below, told without patterns: everything named fog, all CSV files, and
-/// what lies in a folder named lens.
+/// The rules of the test below without patterns: everything named fog, all CSV files, and the content of folders
+/// named lens.
 fn is_left_out(tree: &Snapshot, path: &[u8]) -> bool {
     let mut at = Vec::new();
     names(path).any(|name| {
@@ -70,7 +70,7 @@ fn what_is_left_out_is_neither_carried_nor_removed() {
             let there = after.get(path).map(|there| (there.mode, &there.content));
             assert!(in_the_way || there == Some((facts.mode, &facts.content)), "seed {seed}");
         }
-        // What stands in the way stays a problem; everything else is settled.
+        // Conflicts stay problems; everything else is settled.
         let again = plan_of(&Linux, &request);
         assert!(listed(&again).is_empty(), "seed {seed}: {:?}", listed(&again));
     }

@@ -1,7 +1,7 @@
-//! Guarantee: drives that take their time are used as well as they can be. Off a disk with one head everything is
-//! read in the order in which it lies, over all folders, and what cannot be read comes last. A share is asked by
-//! as many workers as it can answer, with few questions. No drive is handed more than it can write within two
-//! seconds, and no byte counts before it is there. And what a drive holds can be told from what memory holds.
+//! Guarantee: slow drives are used well. A rotational disk is read in disk order across all folders, and unreadable
+//! files come last. A network share is asked by as many workers as it can serve, with few requests. No drive is
+//! handed more than it can write within two seconds, and no byte counts before it is written. What is read from the
+//! drive is told apart from what is cached.
 
 #![allow(
     clippy::unwrap_used,
@@ -30,9 +30,9 @@ use utter_echo_lab::{
     left_out, read_in_order,
 };
 
-/// A cold disk that turns, with room for such a tree and its past.
+/// A cold rotational disk with space for such a tree and its past.
 fn disk_with(room: &Path, aged: Aged, fill: impl FnOnce(&Path)) -> Option<SlowDrive> {
-    // Only seeks count here, so it need not take as long as it could.
+    // Only seeks count here, so it need not be as slow as a real one.
     let model = Model::Rotating { faster: 100.0 };
     // Its past fills it; a third of that is the tree.
     let bytes = (aged.files * aged.longest) as u64 * 5 / 4;
@@ -209,7 +209,7 @@ fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
             assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
         });
         let there = other.done().seeks - before;
-        // The source twice, and what lies in the order in which that was read in one sweep.
+        // The source twice, and the copies that lie in the order of the first reading in one pass.
         let within = here <= 2 * floor * 6 / 5 && there <= floor;
         assert!(within, "{task:?}: {here} and {there} seeks, reading in order {floor}");
     }
@@ -243,7 +243,7 @@ fn two_sides_on_one_disk_are_read_in_turns() {
         let plan = plan_of(&Linux, &verify);
         assert!(plan.is_empty() && plan.problems.is_empty());
     });
-    // Twelve times there and back for the long file, and once for the others.
+    // Twelve seeks there and back for the long file, and one for the others.
     assert!(verified <= floor + 60, "{verified} seeks, reading one after the other {floor}");
 }
 
@@ -338,7 +338,7 @@ fn grow(root: &Path, files: usize) {
     }
 }
 
-/// What was told of a run, and what came to its end.
+/// What a run reported, and which steps ended.
 struct Counts<'a> {
     plan: &'a Plan,
     told: AtomicU64,

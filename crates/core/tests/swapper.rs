@@ -1,5 +1,5 @@
-//! Guarantee: somebody who exchanges folders and links as fast as they can, on both sides, while a
-//! run goes on, cannot lead it to read, write or remove anything outside the two roots.
+//! Guarantee: a program that exchanges folders and links as fast as it can, on both sides, cannot make a run read,
+//! write or remove anything outside the two roots.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
@@ -57,7 +57,7 @@ fn swap_until(stop: &AtomicBool, pairs: &[(PathBuf, PathBuf)]) {
     }
 }
 
-/// Whatever stands under the destination, links not followed, holds none of the secret.
+/// Nothing below the destination holds the secret, links not followed.
 fn holds_secret(root: &Path) -> bool {
     let tree: Snapshot = snapshot(root);
     tree.iter().any(|(path, facts)| {

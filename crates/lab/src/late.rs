@@ -1,4 +1,4 @@
-//! Answers that come when they are due.
+//! Answers that are given when they are due.
 
 use std::sync::mpsc::{self, Sender};
 use std::time::{Duration, Instant};

@@ -1,4 +1,4 @@
-//! What is selected, told by a few lines that share nothing with the program.
+//! What is selected, in a few lines that share nothing with the program.
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 

@@ -52,8 +52,8 @@ pub const ERRORS: [Errno; 20] = [
 /// The real system, tampered with.
 pub struct Tampered<'a> {
     tampering: Tampering,
-    /// The drives have heads, and nothing is in memory. Else they have none, whatever the machine has: how long
-    /// a look takes there tells how many more there are, so that calls could not be counted.
+    /// The drives are rotational, and nothing is cached. Otherwise they are not, whatever the machine has: on such
+    /// disks the number of calls depends on how long they take, so that calls could not be counted.
     disks: bool,
     calls: Mutex<Vec<&'static str>>,
     before_each: Box<dyn Fn(&'static str) + Sync + 'a>,
@@ -70,7 +70,7 @@ impl<'a> Tampered<'a> {
         Self { before_each: Box::new(happens), ..Self::new(Tampering::Nothing) }
     }
 
-    /// The same on drives with heads, and with nothing in memory.
+    /// The same on rotational disks with nothing cached.
     #[must_use]
     pub fn with_rotational_disks(self) -> Self {
         Self { disks: true, ..self }

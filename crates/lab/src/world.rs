@@ -447,7 +447,7 @@ impl Options {
             ..Changed::default()
         };
         let running = Running {
-            // Three stand for as many as the drives can use.
+            // Three stand for `auto`.
             workers: if self.workers < 3 { Workers::Fixed(self.workers) } else { Workers::Auto },
             flush: Flush::None,
             retries: if self.task == Task::Move { PATIENT } else { Retries::default() },
@@ -468,7 +468,7 @@ impl Options {
 pub struct World {
     /// It goes before what it lies in.
     lying: Option<LyingDrive>,
-    /// Names of one file are told as such.
+    /// Hard links are reported as such.
     tells_names: bool,
     pub base: TempDir,
     /// The source as a run is to see it.

@@ -23,7 +23,7 @@ pub struct Room {
     base: TempDir,
 }
 
-/// What a run came to.
+/// The result of a run.
 #[derive(Debug)]
 pub struct Ran {
     pub code: i32,
@@ -36,7 +36,7 @@ impl Room {
         Self { base: tempfile::tempdir().unwrap() }
     }
 
-    /// What the program remembers of its runs stays in here.
+    /// The program keeps its state in here.
     fn state(&self) -> PathBuf {
         self.path("state")
     }

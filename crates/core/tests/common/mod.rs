@@ -1,4 +1,4 @@
-//! What the tests of the core share: two folders and a request between them.
+//! What the tests of the core share: two folders and a request.
 
 #![allow(clippy::new_without_default, reason = "trees are made on purpose")]
 #![allow(missing_docs, unreachable_pub, reason = "the tests share it")]
@@ -37,12 +37,12 @@ pub struct Trees {
 }
 
 impl Trees {
-    /// On whatever drive temporary files lie on.
+    /// On the drive of the temporary files.
     pub fn new() -> Self {
         Self::below(tempfile::tempdir().unwrap())
     }
 
-    /// In memory, where that can be had: for tests that make hundreds of trees.
+    /// In memory where possible, for tests that make hundreds of trees.
     pub fn in_memory() -> Self {
         Self::below(utter_echo_lab::folder_in_memory().unwrap())
     }
@@ -57,9 +57,9 @@ impl Trees {
 
 pub fn request(trees: &Trees, task: Task) -> Request {
     let places = Places::new(vec![trees.source.clone()], trees.destination.clone());
-    // Where random trees happen to hold the same twice, tests of single steps would not know.
+    // Random trees may hold the same content twice, so a rename could take the place of a step under test.
     let steps = Verbs::ALL.without(Verb::Rename);
-    // The tests pull no plug, and some make hundreds of runs.
+    // These tests cut no power, and some make hundreds of runs.
     let running = Running { workers: Workers::Fixed(2), flush: Flush::None, ..Running::default() };
     let retries = if task == Task::Move { PATIENT } else { running.retries };
     let running = Running { retries, ..running };
@@ -69,13 +69,13 @@ pub fn request(trees: &Trees, task: Task) -> Request {
 /// The name of a run.
 pub const RUN: &str = "2026-11-23T14-05-09Z";
 
-/// A place for the notes of a move.
+/// A folder for the journals of moves.
 pub fn notes(trees: &Trees) -> SetAside {
     let folder = trees.base.path().join("notes");
     SetAside { folder, run: RUN.to_owned(), keep: None, what: Keeping::Notes }
 }
 
-/// Gives the first folder of a tree another name; a locked one keeps it.
+/// Renames the first folder of a tree, unless it is locked.
 pub fn move_a_folder(root: &Path) {
     let entries = std::fs::read_dir(root).unwrap().map(|entry| entry.unwrap());
     let folders = entries.filter(|entry| entry.file_type().unwrap().is_dir());
@@ -101,7 +101,7 @@ pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {
     plan.steps().map(|placed| (placed.step.verb, placed.path)).collect()
 }
 
-/// A name that stays may share its file with one that was set aside.
+/// A name that stays may belong to a file of which another name was set aside.
 pub fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
     let mut sizes = std::collections::HashMap::new();
     for group in snapshot.values().filter_map(|facts| facts.same_as.clone()) {
@@ -113,15 +113,15 @@ pub fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
     snapshot
 }
 
-/// Bits that lend the rights of an owner are good only for the one they were given for.
+/// Special bits lend the rights of one owner, and are not carried to another.
 fn lent(model: &Facts, there: &Facts) -> u32 {
     let user = if model.owner.0 == there.owner.0 { 0 } else { 0o4000 };
     let group = if model.owner.1 == there.owner.1 { 0 } else { 0o2000 };
     user | group
 }
 
-/// Adjusts what is expected of an entry when `attribute` was not carried: the old value where there
-/// was an old entry, anything for a new one.
+/// Adjusts the expected state of an entry if `attribute` was not carried: the old value where an entry existed, any
+/// value for a new one.
 pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, attribute: Attribute) {
     let model = kept.unwrap_or(there);
     match attribute {
@@ -144,7 +144,7 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, attribut
             expected.xattrs.retain(|name, _| !of_attribute(name));
             let own = model.xattrs.iter().filter(|(name, _)| of_attribute(name));
             expected.xattrs.extend(own.map(|(name, value)| (name.clone(), value.clone())));
-            // The mode, which was carried, shows in the list as well.
+            // The mode was carried, and shows in the list as well.
             let lists = (there.xattrs.get(ACCESS_LIST), expected.xattrs.get_mut(ACCESS_LIST));
             if let (Some(list), Some(expected)) = lists {
                 assert_eq!(list.len(), expected.len());
@@ -156,7 +156,7 @@ pub fn leave(expected: &mut Facts, there: &Facts, kept: Option<&Facts>, attribut
     }
 }
 
-/// Moves with each commit, so that in time every call has its turn.
+/// The choice moves with each commit, so that over time every call is tried.
 pub fn seed() -> usize {
     static SEED: OnceLock<usize> = OnceLock::new();
     *SEED.get_or_init(|| {
@@ -169,20 +169,21 @@ pub fn seed() -> usize {
     })
 }
 
-/// Every so many of these calls; with `UTTER_NIGHTLY=1` all.
+/// One of every so many of these calls; with `UTTER_NIGHTLY=1` all.
 pub fn sampled(calls: Range<usize>, every: usize) -> Vec<usize> {
     let takes_all = std::env::var_os("UTTER_NIGHTLY").is_some();
     calls.filter(|at| takes_all || (at + seed()).is_multiple_of(every)).collect()
 }
 
-/// Which calls of a run are tampered with: of those that make the plan, and change nothing, a tenth.
+/// The calls of a run to tamper with: all those that change something, and a tenth of those before, which only
+/// plan.
 pub fn chosen_calls(planned: usize, all: usize) -> Vec<usize> {
     let mut chosen = sampled(0..planned, 10);
     chosen.extend(planned..all);
     chosen
 }
 
-/// The same of a run that goes well.
+/// The same, for a run that succeeds.
 pub fn chosen_calls_of(system: &Tampered<'_>, request: &Request) -> Vec<usize> {
     let session = Session::open(system, request).unwrap();
     let plan = session.plan(&NoObserver).unwrap();
@@ -192,7 +193,7 @@ pub fn chosen_calls_of(system: &Tampered<'_>, request: &Request) -> Vec<usize> {
     chosen_calls(planned, system.calls().len())
 }
 
-/// The entries of a folder but for links, each to be a source of its own.
+/// The entries of a folder except links; each becomes a source.
 pub fn entries(folder: &Path) -> Vec<PathBuf> {
     let all = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
     let mut all: Vec<PathBuf> = all.filter(|path| !path.is_symlink()).collect();
@@ -200,10 +201,10 @@ pub fn entries(folder: &Path) -> Vec<PathBuf> {
     all
 }
 
-/// What is not well.
+/// All problems of a run.
 pub type Trouble = String;
 
-/// Paths of what was displaced and kept nowhere, as far as it was said to be.
+/// Paths of what was reported as displaced and not kept.
 pub type Lost = HashSet<TreePath>;
 
 pub fn execute(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
@@ -222,7 +223,7 @@ pub fn shown(error: impl std::fmt::Display) -> Trouble {
     error.to_string()
 }
 
-/// Undoes a run as the program does.
+/// Undoes a run in the way the program does.
 pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
     let past = PastRun::open(system, run).map_err(shown)?;
     let aside = SetAside {

@@ -1,4 +1,4 @@
-//! A drive that does not tell the truth, or not all of it, about the folder that is seen through it.
+//! A drive that shows a folder, and lies about some of it.
 
 use std::collections::HashMap;
 use std::ffi::OsStr;
@@ -36,13 +36,13 @@ pub struct Lies {
     /// How long each answer takes, however many are asked for at a time: a share on another machine, which swaps no
     /// names either.
     pub late: Option<Duration>,
-    /// What it can take, if it can be written to at all.
+    /// What it accepts, if it can be written to.
     pub taking: Option<Taking>,
     /// How far its clock is behind, which shows in change times.
     pub behind: Duration,
 }
 
-/// What a drive takes. The usual is whatever the folder takes that is seen through it.
+/// What a drive accepts. By default whatever the folder behind it accepts.
 #[derive(Clone, Copy, Debug)]
 pub struct Taking {
     /// Bytes of the longest value of an extended attribute. For a longer one, it says, there is no room.

@@ -1,4 +1,4 @@
-//! A drive that does not tell the truth, or not all of it, about the folder that is seen through it.
+//! A drive that shows a folder, and lies about some of it.
 
 mod calls;
 mod drive;

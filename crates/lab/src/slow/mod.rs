@@ -1,5 +1,5 @@
-//! Drives that take their time, as those do that people have: a disk that turns, a stick. Each is one file
-//! whose requests cost what they would cost there, with a file system on it.
+//! Slow drives: a rotational disk, a USB stick. Each is a file whose requests take as long as they would there,
+//! with a file system on it.
 
 mod device;
 mod model;

@@ -1,17 +1,17 @@
-//! What a request costs a drive that has one head, or one chip.
+//! What a request costs a rotational disk or a USB stick.
 
 use std::time::{Duration, Instant};
 
 /// A kind of slow drive.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Model {
-    /// A disk that turns, with one head: a request costs its transfer and, unless it goes on where the last one
-    /// ended, a seek. All times are divided by `faster`.
+    /// A rotational disk: a request costs its transfer and, unless it continues where the last one ended, a seek.
+    /// All times are divided by `faster`.
     Rotating {
         /// So that tests do not take as long as the disk would.
         faster: f64,
     },
-    /// A stick: what is written costs `write` bytes a second, what is read a fifth of that; it seeks nothing.
+    /// A USB stick: it writes `write` bytes a second, reads five times as many, and never seeks.
     Stick {
         /// Bytes a second.
         write: f64,
