@@ -107,7 +107,7 @@ fn text_reads_as_documented() {
     replace  tides.csv · 9 B · 4 B longer, same time
 
     Plan to mirror saltmere → echo
-    add 1 (4 B) · replace 1 (9 B) · adjust 1 · remove 2 (1 B); 1 unchanged
+    add 1 (4 B) · replace 1 (9 B) · adjust 1 · remove 2 (1 B); 2 unchanged
     Dry run: nothing was touched.
     ");
     let verify = room.run("verify saltmere echo");
@@ -127,7 +127,7 @@ fn text_reads_as_documented() {
     attributes flash.sh · mode 644 → 755
 
                    source  destination
-    folders             1            2
+    folders             2            3
     files               3            3
     links               0            0
     other entries       0            0
@@ -145,13 +145,49 @@ fn text_reads_as_documented() {
             "  replaced   1 entry, 9 B",
             "  adjusted   1 entry",
             "  removed    2 entries, 1 B",
-            "  unchanged  1 entry, 0 B"
+            "  unchanged  2 entries, 0 B"
         ]
     );
     assert!(lines[6] == "  wrote      13 B", "{run:?}");
     assert_eq!((run.err.as_str(), lines.len()), ("", 7));
     let again = room.run("mirror saltmere echo --quiet");
     assert_eq!((again.code, again.out.as_str(), again.err.as_str()), (0, "", ""));
+}
+
+#[test]
+fn a_tree_has_one_size_everywhere() {
+    let room =
+        Room::new().with("saltmere/logbook/1923.txt", "fog\n").with("saltmere/flash.sh", "on");
+    fs::hard_link(room.path("saltmere/flash.sh"), room.path("saltmere/logbook/a.sh")).unwrap();
+    let sizes = |call: &str, key: &[&str]| -> Vec<(u64, u64)> {
+        let totals = json(&room.run(&format!("{call} --format json")).out).pop().unwrap();
+        let count = |key: &&str| {
+            let count = &totals.pointer(key).unwrap();
+            let number = |name: &str| count[name].as_u64().unwrap_or_default();
+            let by_kind = number("folders") + number("files") + number("links") + number("others");
+            (by_kind + number("entries"), number("bytes"))
+        };
+        key.iter().map(count).collect()
+    };
+    let (source, there) = ("/plan/source", "/plan/destination");
+    let one = |calls: &[(&str, &[&str])]| {
+        for (call, keys) in calls {
+            sizes(call, keys)
+                .into_iter()
+                .for_each(|size| assert_eq!(size, (5, 8), "{call} {keys:?}"));
+        }
+    };
+    one(&[
+        ("explain saltmere", &["/selection/taken"]),
+        ("copy saltmere echo -n", &["/plan/add", source]),
+        ("copy saltmere echo", &["/plan/add", source, "/run_totals/done/add"]),
+        ("copy saltmere echo", &["/plan/unchanged", source, there]),
+        ("verify saltmere echo", &["/plan/unchanged", source, there]),
+    ]);
+    let past = json(&room.run("history --format json").out);
+    let copy = past.iter().filter(|line| line["command"] == "copy").next_back().unwrap();
+    let done = &copy["closed"]["done"];
+    assert_eq!((&done["entries"], &done["bytes"]), (&5.into(), &8.into()), "{copy}");
 }
 
 #[test]

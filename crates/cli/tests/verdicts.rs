@@ -133,11 +133,11 @@ fn both_sides_are_counted() {
         let line = verdict.out.lines().find(|line| line.starts_with(row)).unwrap();
         line[row.len()..].split_whitespace().map(str::to_owned).collect()
     };
-    assert_eq!(numbers("folders"), ["2", "2"]);
+    assert_eq!(numbers("folders"), ["3", "3"]);
     assert_eq!(numbers("files"), ["3", "3"]);
     assert_eq!(numbers("links"), ["1", "1"]);
     assert_eq!(numbers("bytes"), ["30", "30"]);
-    assert!(verdict.out.contains("Identical: 6 entries agree in size"), "{verdict:?}");
+    assert!(verdict.out.contains("Identical: 7 entries agree in size"), "{verdict:?}");
 }
 
 #[test]

@@ -82,7 +82,7 @@ fn new_content_is_written_once_for_all_names() {
     write(&trees.source, "latest.csv", "fog, lifting");
     let plan = plan_of(&Linux, &request(&trees, Task::Mirror));
     assert_eq!(plan.totals.steps.replace.entries, 3);
-    assert_eq!(plan.totals.bytes_to_write(), 12, "the content of one name and no more");
+    assert_eq!(plan.bytes_to_write(), 12, "the content of one name and no more");
     mirror(&trees, "with new content");
 }
 

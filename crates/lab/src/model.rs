@@ -178,9 +178,9 @@ fn leave(
     }
 }
 
-/// Folders, files, symbolic links, others and bytes of these paths.
+/// Folders, files, symbolic links, others and bytes of these paths and of the root.
 pub fn tally(paths: &BTreeSet<String>, tree: &Snapshot) -> [u64; 5] {
-    let mut tally = [0; 5];
+    let mut tally = [1, 0, 0, 0, 0];
     for facts in paths.iter().map(|path| &tree[path.as_bytes()]) {
         match kind(facts) {
             FOLDER => tally[0] += 1,

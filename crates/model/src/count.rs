@@ -32,7 +32,7 @@ pub fn total(bytes: impl Iterator<Item = u64>) -> u64 {
     bytes.fold(0, u64::saturating_add)
 }
 
-/// The entries of one side, without its root.
+/// The entries of one side, its root included.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// Folders.

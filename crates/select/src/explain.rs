@@ -171,6 +171,7 @@ pub fn survey(system: &dyn System, source: &Path, selection: &Selection) -> io::
         counts: HashMap::new(),
         levels: Vec::new(),
     };
+    survey.found.taken.count(Kind::Folder, 0);
     survey.enter(TreePath::default(), selection.all_below_root(), None, false)?;
     survey.go();
     let Surveyor { mut found, counts, .. } = survey;

@@ -106,7 +106,7 @@ impl<'a> Progress<'a> {
         plan: &Plan,
         reads_back: bool,
     ) -> Self {
-        let (steps, bytes) = (plan.totals.steps(), plan.totals.bytes_to_write());
+        let (steps, bytes) = (plan.totals.steps(), plan.bytes_to_write());
         let then =
             if reads_back && bytes > 0 { AfterReading::ReadingBack } else { AfterReading::Nothing };
         Self::new(how(output), signals, ShownStage::Changing(Expected { steps, bytes }, then))

@@ -44,6 +44,15 @@ impl Tallies {
         self.ahead = (self.ahead.0 + other.ahead.0, self.ahead.1.max(other.ahead.1));
     }
 
+    /// Counts the root, which exists in the destination or not, and is equal there or not.
+    pub(super) fn count_root(&mut self, in_destination: bool, is_equal: bool) {
+        self.source.count(Kind::Folder, 0);
+        if in_destination {
+            self.destination.count(Kind::Folder, 0);
+            self.unchanged.merge(Count { entries: is_equal.into(), bytes: 0 });
+        }
+    }
+
     pub(super) fn ahead(&self, now: Time) -> Option<Note> {
         let (count, newest) = self.ahead;
         let ahead = u64::try_from(newest.secs.saturating_sub(now.secs)).unwrap_or(0);

@@ -30,13 +30,16 @@ pub(crate) fn compare(
     if comparison.observer.stop_requested() {
         return Err(Halt::Stopped);
     }
-    let tallies = findings.tallies;
+    let mut tallies = findings.tallies;
     // A source that is copied into the destination under its own name is a folder like any other.
     let takes_root = comparison.pair.prefix.as_bytes().is_empty()
         || !comparison.terms.selection.is_choosy()
         || comparison.terms.selection.is_of_chosen()
         || tallies.source.entries() > 0;
     let root = if takes_root { compare_roots(comparison) } else { Ok(None) };
+    if takes_root && comparison.pair.single.is_none() {
+        tallies.count_root(comparison.pair.destination.exists(), matches!(root, Ok(None)));
+    }
     let root = root.unwrap_or_else(|error| {
         findings.problem(TreePath::default(), Operation::Compare, error.into());
         None

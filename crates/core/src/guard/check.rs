@@ -141,7 +141,8 @@ fn nested(plan: &Plan) -> Result<(), Refusal> {
 
 fn empty_source(plan: &Plan) -> Result<(), Refusal> {
     let removals = real_removals(plan);
-    if plan.totals.source.entries() == 0 && removals > 0 {
+    // A root alone is a source without entries.
+    if plan.totals.source.entries() <= 1 && removals > 0 {
         return Err(Refusal::EmptySource { removals });
     }
     Ok(())

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use utter_echo_model::count::Count;
+use utter_echo_model::count::{self, Count};
 use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Problem};
@@ -67,6 +67,12 @@ impl Plan {
             let all = root.chain(below).chain(of_root(Side::Source));
             all.filter_map(move |(id, path)| placed(part, prefix, id, &path))
         })
+    }
+
+    /// Bytes of content that the run writes.
+    pub fn bytes_to_write(&self) -> u64 {
+        let steps = self.parts.iter().flat_map(Part::all_steps).filter(|step| step.writes());
+        count::total(steps.map(Step::bytes))
     }
 
     /// Entries that steps of this verb displace, with their bytes, without leftovers.

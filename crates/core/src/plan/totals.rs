@@ -7,18 +7,18 @@ use utter_echo_os::Time;
 
 use crate::policy::Step;
 
-/// Counts of steps by verb, with their bytes.
+/// Counts of steps by verb, with the bytes of their entries. A hard link counts by name, with the bytes of its file.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StepTotals {
-    /// Steps that add, with the bytes they write.
+    /// Steps that add, with the bytes of what they add.
     pub add: Count,
-    /// Steps that replace, with the bytes they write.
+    /// Steps that replace, with the bytes of the new entries.
     pub replace: Count,
     /// Steps that adjust.
     pub adjust: Count,
-    /// Steps that rename, with the bytes that are not copied.
+    /// Steps that rename; their bytes do not count.
     pub rename: Count,
-    /// Steps that remove, with the bytes they free.
+    /// Steps that remove, with the bytes of what they remove.
     pub remove: Count,
     /// Entries that are removed from the source, with their bytes. Saved plans and journals do not hold them.
     #[serde(skip)]
@@ -65,11 +65,6 @@ impl Totals {
             Verb::RemoveSource => self.steps.left_source,
         }
     }
-
-    /// Bytes of content that the run writes.
-    pub fn bytes_to_write(&self) -> u64 {
-        self.steps.add.bytes + self.steps.replace.bytes
-    }
 }
 
 impl Totals {
@@ -87,7 +82,7 @@ impl Totals {
             Verb::Remove => &mut self.steps.remove,
             Verb::RemoveSource => &mut self.steps.left_source,
         };
-        count.add(step.bytes());
+        count.add(step.size());
         self.leftovers += u64::from(step.reason == Reason::Leftover);
     }
 }

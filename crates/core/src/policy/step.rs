@@ -98,6 +98,16 @@ impl Step {
         self.source.or(self.destination).map_or(Kind::File, |state| state.kind)
     }
 
+    /// Bytes of the entry that the step adds, replaces or removes: of a hard link those of its file, of which it writes
+    /// none.
+    pub fn size(&self) -> u64 {
+        if self.link().is_some() {
+            self.source.map_or(0, |state| state.bytes())
+        } else {
+            self.bytes()
+        }
+    }
+
     /// Bytes of content that the step writes, or removes.
     pub fn bytes(&self) -> u64 {
         let state = match self.verb {

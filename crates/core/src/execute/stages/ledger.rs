@@ -60,7 +60,7 @@ impl Ledger {
         let all = plan.parts.iter().flat_map(Part::all_steps);
         for (step, outcome) in all.zip(&steps) {
             if *outcome == StepOutcome::Done {
-                done[step.verb as usize].add(step.bytes());
+                done[step.verb as usize].add(step.size());
             }
         }
         let mut problems = self.problems.into_inner();
