@@ -8,7 +8,7 @@ use std::path::Path;
 use anyhow::Result;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use utter_echo_core::guard::Refusal;
-use utter_echo_core::plan::{PlacedStep, Plan, Verb};
+use utter_echo_core::plan::{PlacedStep, Plan, Undoes, Verb};
 use utter_echo_core::problem::{Cause, Problem};
 use utter_echo_core::request::OnConflict;
 
@@ -174,7 +174,8 @@ fn step_line(terminal: &mut Terminal, placed: &PlacedStep<'_>) -> io::Result<()>
 
 fn totals(plan: &Plan) -> String {
     let left_alone = plan.totals.left_newer + plan.totals.held_back;
-    text::plan_totals(&(&plan.totals).into(), plan.totals.unchanged.entries, left_alone)
+    let (steps, unchanged) = ((&plan.totals).into(), plan.totals.unchanged.entries);
+    text::plan_totals(&steps, unchanged, left_alone, plan.undoes != Undoes::Nothing)
 }
 
 /// Shows why a guard refuses, and asks whether to continue.

@@ -200,7 +200,11 @@ impl Runner<'_> {
         if let Some(file) = anew.save_plan {
             save(&plan, self.request, file)?;
             let shown = names::path(file);
-            let text = format!("the plan is saved; carry it out with: utter execute {shown}");
+            let text = if self.doing.safety.dry_run {
+                format!("the plan is saved; carry it out with: utter execute {shown}")
+            } else {
+                format!("the plan is saved in {shown}, and is carried out now")
+            };
             self.report.emit(Event::note("plan-saved", text));
         }
         if anew.all_or_nothing && !self.doing.safety.dry_run && !plan.problems.is_empty() {

@@ -21,6 +21,31 @@ fn attic() -> Room {
 }
 
 #[test]
+fn an_entry_counts_once_and_an_undo_calls_the_sides_as_the_move_did() {
+    let (room, memory) = (attic(), utter_echo_lab::folder_in_memory().unwrap());
+    let loft = memory.path().join("loft");
+    let moved = room.run(&format!("move attic {}", loft.display()));
+    if moved.out.contains("renamed") {
+        return utter_echo_lab::left_out("a move between two drives");
+    }
+    assert!(moved.out.contains("  left the source 9 entries"), "{moved:?}");
+    let last = room.run("history --last --format json").out;
+    assert!(last.contains(r#""done":{"entries":9,"bytes":67}"#), "{last}");
+    let run = run_to_undo(&moved.out);
+    let dry = room.run(&format!("undo --dry-run {run}")).out;
+    for line in [
+        "add      1931/tide.csv · 17 B · new",
+        "From the destination, once its copy is verified:",
+        "remove   1931/tide.csv · 17 B · removed from the destination after verification",
+        "remove from the destination 9 (67 B)",
+    ] {
+        assert!(dry.contains(line), "{line}: {dry}");
+    }
+    let undone = room.run(&format!("undo {run}")).out;
+    assert!(undone.contains("  left the destination 9 entries, 67 B"), "{undone}");
+}
+
+#[test]
 fn everything_goes_with_the_folder_that_held_it() {
     let room = attic();
     let before = snapshot(&room.path("attic"));

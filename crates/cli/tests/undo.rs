@@ -302,7 +302,7 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
     write("aside/later.notes", &version);
     for (call, code, word) in [
         ("undo nowhere", 2, "is not the folder of a set-aside run"),
-        ("undo aside", 2, "it holds one run; name the one to undo:"),
+        ("undo aside", 2, "but holds one\n  name the one to undo"),
         ("undo keeper", 2, "name a folder that --set-aside made"),
         ("undo aside/edited", 2, "damaged"),
         ("undo aside/empty", 2, "never started"),

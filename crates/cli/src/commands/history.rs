@@ -215,21 +215,21 @@ impl History {
         report: &Report,
         context: &Context,
     ) -> std::io::Result<u64> {
-        let path = match (path.parent(), path.file_name()) {
+        let recorded = match (path.parent(), path.file_name()) {
             // The path itself may be a link.
             (Some(above), Some(name)) => real(above).join(name),
             _ => real(path),
         };
         let runs: Vec<RunEntry> = self.entries(store, context)?.collect();
-        let found = records::search(store, &runs, &path);
+        let found = records::search(store, &runs, &recorded);
         for (run, why) in found.unread {
             let text = format!("the record of run {run} cannot be read: {why}");
             report.emit(Event::note("unreadable-run-folder", text));
         }
         let count = found.happened.len() as u64;
         if count == 0 {
-            let shown = names::path(&path);
-            let text = format!("no record tells of '{shown}'; runs tell of what they change alone");
+            let shown = names::path(path);
+            let text = format!("no recorded run changed '{shown}'");
             report.emit(Event::note("no-runs", text));
         }
         report.emit_all(found.happened.into_iter().map(Event::PathHistory));

@@ -20,7 +20,7 @@ mod undo;
 mod verify;
 
 use crate::context::{Command, Program};
-use crate::exit;
+use crate::{exit, options};
 use clap::builder::styling::{AnsiColor, Style, Styles};
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 
@@ -79,9 +79,21 @@ pub(crate) struct Arguments {
 
 /// The parser, for commands that make calls.
 pub(crate) const PROGRAM: Program = Program {
-    command_line: Arguments::command,
+    command_line,
     understand: |typed| Ok(Arguments::from_arg_matches(typed)?.command.command()),
 };
+
+/// The command line, in which the help of each command lists only what applies to it.
+fn command_line() -> clap::Command {
+    let guarded = ["copy", "mirror", "move", "execute", "undo"];
+    let all = guarded
+        .into_iter()
+        .fold(Arguments::command(), |all, name| all.mut_subcommand(name, options::with_its_guards));
+    let all = ["verify", "history", "status"]
+        .into_iter()
+        .fold(all, |all, name| all.mut_subcommand(name, options::with_csv));
+    all.mut_subcommand("verify", options::for_comparing)
+}
 
 fn after() -> String {
     format!("Exit codes:\n{}\nBegin with 'utter demo', then 'utter copy -h'.", exit::codes())
@@ -94,12 +106,12 @@ mod tests {
 
     #[test]
     fn the_definitions_fit_together() {
-        Arguments::command().debug_assert();
+        command_line().debug_assert();
     }
 
     #[test]
     fn every_option_has_help_a_group_and_its_default() {
-        for command in Arguments::command().get_subcommands() {
+        for command in command_line().get_subcommands() {
             for option in command.get_arguments().filter(|a| !a.is_positional()) {
                 let name = option.get_id().as_str();
                 assert!(option.get_help().is_some(), "{name} has no help");
@@ -121,7 +133,7 @@ mod tests {
 
     #[test]
     fn short_letters_are_those_the_trade_agrees_on() {
-        for command in Arguments::command().get_subcommands() {
+        for command in command_line().get_subcommands() {
             let letters: Vec<_> =
                 command.get_arguments().filter_map(clap::Arg::get_short).collect();
             assert!(letters.iter().all(|letter| "hVqvn".contains(*letter)), "{letters:?}");
@@ -130,7 +142,7 @@ mod tests {
 
     #[test]
     fn the_short_help_is_one_screen() {
-        for command in Arguments::command().get_subcommands_mut() {
+        for command in command_line().get_subcommands_mut() {
             let lines = command.render_help().to_string().lines().count();
             assert!(lines <= 45, "{} -h has {lines} lines", command.get_name());
         }
@@ -139,7 +151,7 @@ mod tests {
     #[test]
     fn every_example_can_be_called() {
         let mut found = 0;
-        for command in Arguments::command().get_subcommands() {
+        for command in command_line().get_subcommands() {
             let examples = command.get_after_help().map(ToString::to_string).unwrap_or_default();
             for line in examples.lines().filter_map(|line| line.trim().strip_prefix("utter ")) {
                 // Its arguments without its result.

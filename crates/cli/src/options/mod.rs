@@ -32,13 +32,15 @@ pub(crate) use changed::{ChangedOptions, Steps, Verifying};
 pub(crate) use hours::Hours;
 pub(crate) use moving::Moving;
 pub(crate) use notifying::NotifyOptions;
-pub(crate) use output::{Colors, ListingOptions, Output, ProgressHow, ShownOptions, Verbose};
+pub(crate) use output::{
+    Colors, ListingOptions, Output, ProgressHow, ShownOptions, Verbose, with_csv,
+};
 pub(crate) use places::places;
 pub(crate) use running::{RunningOptions, Waiting, Writing};
 pub(crate) use safety::{
-    AllOrNothing, Ask, Discarding, Removing, SafetyOptions, Saving, SettingAside,
+    AllOrNothing, Ask, Discarding, Removing, SafetyOptions, Saving, SettingAside, with_its_guards,
 };
-pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting};
+pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting, for_comparing};
 
 /// Options of every command that compares two sides.
 #[derive(Debug, Args)]

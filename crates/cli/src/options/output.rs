@@ -1,7 +1,8 @@
 //! Output.
 
 use anyhow::Result;
-use clap::{Args, ValueEnum};
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap::{Args, Command, ValueEnum, value_parser};
 
 use crate::exit::wrong_call;
 use crate::options::keeping::KeepingOptions;
@@ -28,10 +29,27 @@ pub(crate) struct Output {
 #[command(next_help_heading = "Output")]
 pub(crate) struct ShownOptions {
     /// What to print: text for people, or JSON for programs (see 'utter help json')
-    #[arg(long, global = true, value_name = "FORM", default_value = "text")]
+    #[arg(long, global = true, value_name = "FORM", default_value = "text", value_parser = without_csv())]
     pub(crate) format: Format,
     #[command(flatten)]
     pub(crate) colors: Colors,
+}
+
+/// The formats of a command without a table. CSV is answered by name.
+fn without_csv() -> impl TypedValueParser<Value = Format> {
+    let values = Format::value_variants().iter().filter_map(ValueEnum::to_possible_value);
+    let values =
+        values.map(|value| if value.matches("csv", false) { value.hide(true) } else { value });
+    PossibleValuesParser::new(values).try_map(|name| Format::from_str(&name, false))
+}
+
+/// The command, whose output may be a table.
+pub(crate) fn with_csv(command: Command) -> Command {
+    command.mut_arg("format", |format| {
+        let help =
+            "What to print: text for people, JSON for programs (see 'utter help json'), or a table";
+        format.help(help).value_parser(value_parser!(Format))
+    })
 }
 
 #[derive(Clone, Debug, Args)]

@@ -23,7 +23,7 @@ pub(crate) struct RunningOptions {
     pub(crate) workers: Workers,
     /// Retry temporary errors this often, such as a busy file or a read error
     ///
-    /// Permanent errors, such as a missing permission or a full drive, are not retried. Default: 2.
+    /// Permanent errors, such as a missing permission or a full drive, are not retried.
     #[arg(long, value_name = "N", default_value = "2", value_parser = clap::value_parser!(u32).range(..=1000), allow_negative_numbers = true, hide_short_help = true)]
     pub(crate) retries: u32,
     /// Wait this long before each retry, like 500ms, 1s or 1m; a run waits at most twenty times

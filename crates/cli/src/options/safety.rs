@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, Command, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
@@ -14,6 +14,62 @@ use crate::options::values;
 use crate::options::values::KeepRuns;
 use crate::run_name;
 use crate::user_folders;
+
+/// What each guard refuses that can be switched off, and of which commands.
+const GUARDS: [(Guard, &str, &[&str]); 8] = [
+    (
+        Guard::EmptySource,
+        "a mirror of an empty source onto a destination that is not empty",
+        &["mirror", "execute"],
+    ),
+    (Guard::Removals, "more removals than --removal-limit", &["mirror", "execute"]),
+    (
+        Guard::Space,
+        "a plan that needs more space than is free",
+        &["copy", "mirror", "move", "execute", "undo"],
+    ),
+    (
+        Guard::Nesting,
+        "a mirror into a folder that looks nothing like the source while the folder above it, or one inside it, does",
+        &["mirror", "execute"],
+    ),
+    (
+        Guard::Swapped,
+        "a mirror that would mostly replace or remove entries newer than anything in the source",
+        &["mirror", "execute"],
+    ),
+    (
+        Guard::Drive,
+        "a destination that is not on the drive given with --require-drive, and a mount point of /etc/fstab whose drive is not mounted",
+        &["copy", "mirror", "move", "execute", "undo"],
+    ),
+    (
+        Guard::OtherRun,
+        "a destination while another run works in it, above it or below it, and a source that another run is moving",
+        &["copy", "mirror", "move", "execute", "undo"],
+    ),
+    (
+        Guard::Loss,
+        "a move onto a drive that cannot store everything that would be removed from the source",
+        &["move", "execute", "undo"],
+    ),
+];
+
+/// The command with the help of its own guards, and without --yes if it asks nothing unless that is wanted.
+pub(crate) fn with_its_guards(command: Command) -> Command {
+    let name = command.get_name().to_owned();
+    let its = || GUARDS.iter().filter(|(_, _, commands)| commands.contains(&&*name));
+    let names: Vec<_> = its().map(|(guard, ..)| guard.name()).collect();
+    let short = format!("Switch off guards: {}", names.join(", "));
+    let each = its().map(|(guard, what, _)| format!("{} refuses {what}. ", guard.name()));
+    let long = format!(
+        "{short}\n\n{}A source and a destination that overlap are always refused. Default: all guards are on.",
+        each.collect::<String>()
+    );
+    let asks_nothing = name == "copy" || name == "move";
+    let command = command.mut_arg("waive", |waive| waive.help(short).long_help(long));
+    command.mut_arg("yes", |yes| yes.hide(asks_nothing))
+}
 
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Safety")]
@@ -35,17 +91,9 @@ pub(crate) struct SafetyOptions {
     /// Default: any drive.
     #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
     pub(crate) require_drive: Option<String>,
-    /// Switch off guards: empty-source, removals, space, nesting, swapped, drive, other-run, loss
+    /// Switch off guards
     ///
-    /// empty-source refuses a mirror of an empty source onto a destination that is not empty. removals refuses more
-    /// removals than --removal-limit. space refuses a plan that needs more space than is free. nesting refuses a
-    /// mirror into a folder that looks nothing like the source while the folder above it, or one inside it, does.
-    /// swapped refuses a mirror that would mostly replace or remove entries newer than anything in the source.
-    /// drive refuses a destination that is not on the drive given with --require-drive, and a mount point of
-    /// /etc/fstab whose drive is not mounted. other-run refuses a destination while another run works in it, above
-    /// it or below it, and a source that another run is moving. loss refuses a move onto a drive that cannot store
-    /// everything that would be removed from the source. A source and a destination that overlap are always
-    /// refused. Default: all guards are on.
+    /// Default: all guards are on.
     #[arg(long, value_name = "GUARD", value_delimiter = ',', value_parser = values::waivable, add = ArgValueCompleter::new(complete::guards))]
     pub(crate) waive: Vec<Guard>,
 }

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use anyhow::{Context as _, Result};
-use clap::{Args, ValueEnum};
+use clap::{Args, Command, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::os::Time;
 use utter_echo_core::select::{Clutter, Kinds, PatternRules, RuleFile, Rules, Selection, Span};
@@ -134,6 +134,17 @@ pub(crate) struct Inside {
     /// Put the source itself, under its own name, inside the destination
     #[arg(long)]
     pub(crate) inside: bool,
+}
+
+const WITH_CARRY: &str = "'content,times' compares just these two, 'all,-owner' everything except the owner. The access time is not part of 'all'; add it with 'all,atime'.";
+
+/// The command, which compares and puts nothing anywhere.
+pub(crate) fn for_comparing(command: Command) -> Command {
+    let inside = "Compare with the folder inside the destination that has the source's own name";
+    let carry = "Which attributes to compare: all, or some of content, times, mode, owner, acl, xattr, flags, hardlinks, holes";
+    command
+        .mut_arg("inside", |option| option.help(inside))
+        .mut_arg("carry", |option| option.help(carry).long_help(format!("{carry}\n\n{WITH_CARRY}")))
 }
 
 /// Of a mirror.

@@ -10,7 +10,7 @@ pub(crate) enum Format {
     Text,
     /// For programs, one object a line
     Json,
-    /// A table, for 'verify', 'history' and 'status' alone
+    /// A table of comma-separated values
     Csv,
 }
 

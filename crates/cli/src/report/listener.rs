@@ -42,9 +42,9 @@ impl HeardTotals {
     pub(crate) fn totals(&mut self, totals: &TotalsLine) {
         self.problems += totals.problems;
         let Some(run) = &totals.run else { return };
-        let amounts = run.done.amounts();
-        self.entries += amounts.iter().map(|amount| amount.entries).sum::<u64>();
-        self.bytes += amounts.iter().map(|amount| amount.bytes).sum::<u64>();
+        let done = run.done.total();
+        self.entries += done.entries;
+        self.bytes += done.bytes;
         let entries = |amount: Amount| i64::try_from(amount.entries).unwrap_or_default();
         let VerbTotals { add, remove, left_source, .. } = run.done;
         self.more = entries(add) - entries(remove) - entries(left_source);

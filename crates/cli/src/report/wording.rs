@@ -6,7 +6,9 @@ use utter_echo_core::attribute::{Attribute, Attributes};
 use utter_echo_core::drives::Feature;
 use utter_echo_core::os::{Flags, Kind, Time};
 use utter_echo_core::path::TreePath;
-use utter_echo_core::plan::{Nested, NotHeld, Note, PlacedStep, Reason, State, Step, WhyRootStays};
+use utter_echo_core::plan::{
+    Nested, NotHeld, Note, PlacedStep, Reason, State, Step, Undoes, WhyRootStays,
+};
 use utter_echo_core::problem::Operation;
 
 use crate::report::events::EntryType;
@@ -62,39 +64,61 @@ pub(super) fn ability_in_words(id: &str) -> &str {
     ABILITIES.iter().find(|(known, _)| *known == id).map_or(id, |(_, words)| words)
 }
 
+/// What the two sides of a plan are called. An undo calls them as the run did that it undoes.
+struct SideNames {
+    source: &'static str,
+    in_source: &'static str,
+    in_destination: &'static str,
+}
+
+impl SideNames {
+    fn of(undoes: Undoes) -> Self {
+        let (source, in_source, in_destination) = match undoes {
+            Undoes::Nothing => ("source", "in the source", "in the destination"),
+            Undoes::Move => ("destination", "in the destination", "in the source"),
+            Undoes::Run => ("state before that run", "before that run", "after that run"),
+        };
+        Self { source, in_source, in_destination }
+    }
+}
+
 /// The reason for a step. Of two values, the destination's comes first and the source's second.
 pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
-    let step = placed.step;
+    let (step, sides) = (placed.step, SideNames::of(placed.undoes));
     if let Some(was) = &placed.was {
         let was = format!("was {}", names::shown(was.as_bytes()));
         return match (step.attributes.is_empty(), &step.source, &step.destination) {
             (false, Some(source), Some(there)) => {
-                format!("{was}, {}", attributes(step.attributes, source, there))
+                format!("{was}, {}", attributes(step.attributes, source, there, &sides))
             }
             _ => was,
         };
     }
     if let Some(named) = &placed.named {
-        return format!("was {} in the source", names::shown(named));
+        return format!("was {} {}", names::shown(named), sides.in_source);
     }
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {
         (Reason::New, Some(leader)) => format!("new, hard link of {leader}"),
-        (_, Some(leader)) => format!("separate file, hard link of {leader} in the source"),
+        (_, Some(leader)) => {
+            format!("separate file, hard link of {leader} {}", sides.in_source)
+        }
         (Reason::New, None) => match step.kind() {
             Kind::File => "new".to_owned(),
             other => format!("new {}", kind(other)),
         },
-        (reason, None) => both_sides(step, reason),
+        (reason, None) => both_sides(step, reason, &sides),
     }
 }
 
-fn both_sides(step: &Step, reason: Reason) -> String {
+fn both_sides(step: &Step, reason: Reason, sides: &SideNames) -> String {
     match (reason, &step.source, &step.destination) {
         (Reason::Kind, Some(source), Some(destination)) => {
             format!("{} → {}", kind(destination.kind), kind(source.kind))
         }
-        (Reason::SizeTime, Some(source), Some(destination)) => size_time(source, destination),
+        (Reason::SizeTime, Some(source), Some(destination)) => {
+            size_time(source, destination, sides)
+        }
         (Reason::Content { offset }, ..) => {
             format!("same size, content differs from byte {}", units::count(offset))
         }
@@ -102,11 +126,11 @@ fn both_sides(step: &Step, reason: Reason) -> String {
             "link target differs".to_owned()
         }
         (Reason::Reference, ..) => "device number differs".to_owned(),
-        (Reason::Apart, ..) => "hard link here, separate file in the source".to_owned(),
+        (Reason::Apart, ..) => format!("hard link here, separate file {}", sides.in_source),
         (Reason::Attributes, Some(source), Some(destination)) => {
-            attributes(step.attributes, source, destination)
+            attributes(step.attributes, source, destination, sides)
         }
-        (Reason::Extra, ..) => "not in the source".to_owned(),
+        (Reason::Extra, ..) => format!("not {}", sides.in_source),
         (Reason::Leftover, ..) => "left by an interrupted run".to_owned(),
         (Reason::Moved, ..) => "moved".to_owned(),
         (Reason::Unselected, ..) => "left out by the selection".to_owned(),
@@ -116,10 +140,12 @@ fn both_sides(step: &Step, reason: Reason) -> String {
             Kind::Folder => "moved here, with everything in it".to_owned(),
             _ => "moved here".to_owned(),
         },
-        (Reason::Arrives, ..) => "removed from the source after verification".to_owned(),
+        (Reason::Arrives, ..) => {
+            format!("removed from the {} after verification", sides.source)
+        }
         (Reason::Arrived, ..) => match step.kind() {
             Kind::Folder => "removed once it is empty".to_owned(),
-            _ => "already in the destination".to_owned(),
+            _ => format!("already {}", sides.in_destination),
         },
         // Plans never hold these without both sides.
         (
@@ -130,7 +156,7 @@ fn both_sides(step: &Step, reason: Reason) -> String {
 }
 
 /// "source newer by 3 d, 1.2 KiB longer"
-fn size_time(source: &State, destination: &State) -> String {
+fn size_time(source: &State, destination: &State, sides: &SideNames) -> String {
     let time = time_difference(source.modified(), destination.modified());
     let length = match source.size.cmp(&destination.size) {
         std::cmp::Ordering::Greater => {
@@ -142,8 +168,8 @@ fn size_time(source: &State, destination: &State) -> String {
         std::cmp::Ordering::Equal => None,
     };
     match (time, length) {
-        (Some(time), Some(length)) => format!("source {time}, {length}"),
-        (Some(time), None) => format!("source {time}, same size"),
+        (Some(time), Some(length)) => format!("{} {time}, {length}", sides.source),
+        (Some(time), None) => format!("{} {time}, same size", sides.source),
         (None, Some(length)) => format!("{length}, same time"),
         (None, None) => "older than its source".to_owned(),
     }
@@ -162,11 +188,16 @@ fn time_difference(source: Time, destination: Time) -> Option<String> {
     Some(format!("{} by {span}", if difference > 0 { "newer" } else { "older" }))
 }
 
-fn attributes(differing: Attributes, source: &State, destination: &State) -> String {
+fn attributes(
+    differing: Attributes,
+    source: &State,
+    destination: &State,
+    sides: &SideNames,
+) -> String {
     let told = differing.iter().map(|attribute| match attribute {
         Attribute::Times => {
             let difference = time_difference(source.modified(), destination.modified());
-            format!("source {}", difference.unwrap_or_default())
+            format!("{} {}", sides.source, difference.unwrap_or_default())
         }
         Attribute::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
         Attribute::Owner => {
@@ -174,7 +205,7 @@ fn attributes(differing: Attributes, source: &State, destination: &State) -> Str
         }
         Attribute::Acl => "access list".to_owned(),
         Attribute::Xattr => "extended attributes".to_owned(),
-        Attribute::Flags => flags(source, destination),
+        Attribute::Flags => flags(source, destination, sides),
         Attribute::Atime => "access time".to_owned(),
         Attribute::Content | Attribute::Hardlinks | Attribute::Holes => attribute.name().to_owned(),
     });
@@ -182,17 +213,18 @@ fn attributes(differing: Attributes, source: &State, destination: &State) -> Str
 }
 
 /// The flags that differ.
-fn flags(source: &State, destination: &State) -> String {
+fn flags(source: &State, destination: &State, sides: &SideNames) -> String {
+    let SideNames { in_source, in_destination, .. } = sides;
     let (source, destination) = (source.flags(), destination.flags());
     let named = |flags: Flags| flags.names().collect::<Vec<_>>();
     let (set, lifted) = (named(source.without(destination)), named(destination.without(source)));
     match (set.is_empty(), lifted.is_empty()) {
         (true, true) => "flags".to_owned(),
-        (false, true) => format!("flags {} only in the source", listed(&set, "and")),
-        (true, false) => format!("flags {} only in the destination", listed(&lifted, "and")),
+        (false, true) => format!("flags {} only {in_source}", listed(&set, "and")),
+        (true, false) => format!("flags {} only {in_destination}", listed(&lifted, "and")),
         (false, false) => {
             let (set, lifted) = (listed(&set, "and"), listed(&lifted, "and"));
-            format!("flags {set} only in the source, {lifted} only in the destination")
+            format!("flags {set} only {in_source}, {lifted} only {in_destination}")
         }
     }
 }

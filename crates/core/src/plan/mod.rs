@@ -12,7 +12,7 @@ pub(crate) use assemble::root_stays;
 pub(crate) use saved::{PlanLine, PlanReader, Purpose, each_line};
 pub(crate) use space::{SpaceFreed, SpaceNeed, clears, shrinks};
 pub(crate) use stale::{find, state};
-pub use steps::{PlacedStep, Plan};
+pub use steps::{PlacedStep, Plan, Undoes};
 pub use totals::{StepTotals, Totals};
 
 pub use crate::policy::Step;

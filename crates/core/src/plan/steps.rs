@@ -14,6 +14,18 @@ use crate::plan::order::InTreeOrder;
 use crate::plan::totals::Totals;
 use crate::policy::{self, Part, Step, StepId};
 
+/// Whether a plan undoes a run, and in which way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Undoes {
+    /// It undoes none.
+    #[default]
+    Nothing,
+    /// It moves entries back: its source is the destination of the run.
+    Move,
+    /// It restores the destination: its source is the state before the run.
+    Run,
+}
+
 /// A plan: all steps of a run.
 #[derive(Debug, Default)]
 pub struct Plan {
@@ -34,6 +46,8 @@ pub struct Plan {
     /// For each part, the mount points of other drives below the destination that have steps, in the order of their
     /// numbers.
     pub(crate) drives: Vec<Vec<TreePath>>,
+    /// Whether it undoes a run.
+    pub undoes: Undoes,
     /// For each part, what earlier runs left unfinished.
     pub(crate) left_behind: Vec<LeftBehind>,
 }
@@ -53,19 +67,25 @@ pub struct PlacedStep<'a> {
     pub was: Option<TreePath>,
     /// The source's name, if that differs.
     pub named: Option<Vec<u8>>,
+    /// Of the whole plan.
+    pub undoes: Undoes,
 }
 
 impl Plan {
     /// All steps in tree order: a folder before its entries, names by their bytes. For each source, removals from
     /// it come after the steps in the destination.
     pub fn steps(&self) -> impl Iterator<Item = PlacedStep<'_>> {
-        self.parts.iter().zip(&self.prefixes).flat_map(|(part, prefix)| {
+        self.parts.iter().zip(&self.prefixes).flat_map(move |(part, prefix)| {
             let of_root = |side| Some((StepId::of_root(side), TreePath::default()));
             let root = of_root(Side::Destination).into_iter();
             let below = InTreeOrder::of(part, Side::Destination);
             let below = below.chain(InTreeOrder::of(part, Side::Source));
             let all = root.chain(below).chain(of_root(Side::Source));
-            all.filter_map(move |(id, path)| placed(part, prefix, id, &path))
+            let placed = move |(id, path)| {
+                let placed = placed(part, prefix, id, &path)?;
+                Some(PlacedStep { undoes: self.undoes, ..placed })
+            };
+            all.filter_map(placed)
         })
     }
 
@@ -177,5 +197,6 @@ fn placed<'a>(
         linked_to: step.link().map(shown),
         was: step.renamed_from().map(shown),
         named: named.map(<[u8]>::to_vec),
+        undoes: Undoes::default(),
     })
 }

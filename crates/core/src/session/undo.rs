@@ -9,7 +9,7 @@ use utter_echo_workers::pool::WorkerPool;
 
 use crate::guard::Refusal;
 use crate::journal::RunLock;
-use crate::plan::{PlacedStep, Plan};
+use crate::plan::{PlacedStep, Plan, Undoes};
 use crate::request::{Guard, Request};
 use crate::session::error::PlanError;
 use crate::session::run::Session;
@@ -54,7 +54,7 @@ impl<'a> Session<'a> {
                 return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
             }
         }
-        let mut plan = self.plan(observer)?;
+        let mut plan = Plan { undoes: Undoes::Move, ..self.plan(observer)? };
         for (part, was) in plan.parts.iter_mut().zip(run.folders_of_singles()) {
             if let (Some(top), Some(was)) = (part.folders.first_mut(), was) {
                 top.head.before = Some(was);
@@ -93,7 +93,7 @@ impl<'a> Session<'a> {
         if let Some(other) = run.other_place(&self.pairs).filter(|_| !waived) {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
-        let mut plan = Plan::default();
+        let mut plan = Plan { undoes: Undoes::Run, ..Plan::default() };
         let pool = WorkerPool::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));

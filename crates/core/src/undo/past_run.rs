@@ -18,7 +18,7 @@ use crate::plan::{PlacedStep, Plan, Purpose};
 #[derive(Debug, thiserror::Error)]
 pub enum BadRun {
     /// There is no such run.
-    #[error("'{path}' is not the folder of a set-aside run: {cause}{}", hint(.runs))]
+    #[error("'{path}' is not the folder of a set-aside run{}", hint(.cause, .runs))]
     NoRun {
         /// As the user named it.
         path: String,
@@ -56,18 +56,21 @@ pub enum BadRun {
     },
 }
 
-/// Suggestions: the newest runs in the folder.
-fn hint(runs: &[String]) -> String {
+/// Why there is no such run, and suggestions: the newest runs in the folder.
+fn hint(cause: &Cause, runs: &[String]) -> String {
     const SHOWN: usize = 10;
     if runs.is_empty() {
-        return "\n  name a folder that --set-aside made for one run".to_owned();
+        return format!(": {cause}\n  name a folder that --set-aside made for one run");
     }
     let newest: Vec<String> =
         runs.iter().rev().take(SHOWN).map(|run| format!("\n    {run}")).collect();
     let more = runs.len().saturating_sub(SHOWN);
     let more = if more > 0 { format!("\n    and {more} older ones") } else { String::new() };
-    let count = if runs.len() == 1 { "one run" } else { "these runs, the newest first" };
-    format!("\n  it holds {count}; name the one to undo:{}{more}", newest.concat())
+    let count = if runs.len() == 1 { "one" } else { "some" };
+    format!(
+        ", but holds {count}\n  name the one to undo, the newest first:{}{more}",
+        newest.concat()
+    )
 }
 
 /// A past run, from its journal.

@@ -404,8 +404,18 @@ impl VerbTotals {
         std::array::from_fn(|at| (words[at], amounts[at]))
     }
 
-    pub(crate) fn amounts(&self) -> [Amount; 6] {
+    fn amounts(&self) -> [Amount; 6] {
         [self.add, self.replace, self.adjust, self.rename, self.remove, self.left_source]
+    }
+
+    /// All steps, in which an entry counts once that is copied and then leaves the source.
+    pub(crate) fn total(&self) -> Amount {
+        let sum = |amounts: &[Amount], of: fn(&Amount) -> u64| amounts.iter().map(of).sum::<u64>();
+        let [there @ .., left] = &self.amounts();
+        Amount {
+            entries: sum(there, |amount| amount.entries).max(left.entries),
+            bytes: sum(there, |amount| amount.bytes).max(left.bytes),
+        }
     }
 }
 

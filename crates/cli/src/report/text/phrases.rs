@@ -41,3 +41,8 @@ pub(super) fn left_out(
     let told = (!told.is_empty()).then(|| told.join(", "))?;
     Some(format!("Left out by {}: {told}.", names::shown(rule.as_bytes())))
 }
+
+/// What the side is called from which a move removes entries. An undo calls the sides as the run did that it undoes.
+pub(super) fn source_name(is_undo: bool) -> &'static str {
+    if is_undo { "destination" } else { "source" }
+}

@@ -3,12 +3,18 @@
 use std::time::Duration;
 
 use crate::report::events::{Amount, CommandWord, EndingWord, Planned, RunTotals, VerbTotals};
+use crate::report::text::phrases::source_name;
 use crate::report::text::printer::{ListedSteps, Text};
 use crate::report::text::styles::{BAD, HEADING};
 use crate::terminal::units;
 
 /// One line: the number of steps of each kind, and what stays unchanged.
-pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64, left_alone: u64) -> String {
+pub(crate) fn plan_totals(
+    steps: &VerbTotals,
+    unchanged: u64,
+    left_alone: u64,
+    is_undo: bool,
+) -> String {
     let part = |count: Amount, what: &str, with_bytes: bool| {
         let bytes =
             if with_bytes { format!(" ({})", units::bytes(count.bytes)) } else { String::new() };
@@ -20,7 +26,7 @@ pub(crate) fn plan_totals(steps: &VerbTotals, unchanged: u64, left_alone: u64) -
         part(steps.adjust, "adjust", false),
         part(steps.rename, "rename", false),
         part(steps.remove, "remove", true),
-        part(steps.left_source, "remove from the source", true),
+        part(steps.left_source, &format!("remove from the {}", source_name(is_undo)), true),
     ];
     let parts: Vec<_> = parts.into_iter().flatten().collect();
     let stays = format!("{} unchanged", units::count(unchanged));
@@ -62,7 +68,8 @@ impl Text {
         };
         self.line(&format!("{HEADING}{what}{HEADING:#} {}", self.places));
         let left_alone = plan.left_newer + plan.held_back;
-        self.line(&plan_totals(&plan.steps, plan.unchanged.entries, left_alone));
+        let is_undo = self.command == CommandWord::Undo;
+        self.line(&plan_totals(&plan.steps, plan.unchanged.entries, left_alone, is_undo));
         self.left_as_it_is(plan);
         self.print_held(|kept| &mut kept.left_out);
         self.problem_count(problems);
@@ -76,7 +83,8 @@ impl Text {
         }
         self.headline(plan, run, problems);
         let done = &run.done;
-        let width = if done.left_source.entries > 0 { 15 } else { 10 };
+        let left = format!("left the {}", source_name(self.command == CommandWord::Undo));
+        let width = if done.left_source.entries > 0 { left.len() } else { 10 };
         let label = |what: &str, text: &str| format!("  {what:<width$} {text}");
         for (what, count, with_bytes) in [
             ("added", done.add, true),
@@ -84,7 +92,7 @@ impl Text {
             ("adjusted", done.adjust, false),
             ("renamed", done.rename, false),
             ("removed", done.remove, true),
-            ("left the source", done.left_source, true),
+            (&*left, done.left_source, true),
         ] {
             if count.entries > 0 {
                 self.line(&label(what, &counted(count, with_bytes)));
