@@ -52,7 +52,7 @@ fn mount(drive: OsString, only_reads: bool) -> Result<Mounted, WrongCall> {
     let shown = names::shown(drive.as_encoded_bytes());
     let wrong = |why: &str| {
         WrongCall(format!(
-            "cannot mount {shown}: {why}\n  look with 'lsblk -f' whether it is plugged in; nothing was touched"
+            "cannot mount {shown}: {why}\n  check with 'lsblk -f' that it is plugged in; nothing was touched"
         ))
     };
     if !rustix::process::geteuid().is_root() {

@@ -123,7 +123,7 @@ impl Report {
     fn emit_not_recorded(&self, failure: Option<io::Error>) {
         if let Some(error) = failure.filter(|_| !self.lack_is_told.replace(true)) {
             let why = streams::without_error_number(&error.to_string());
-            let text = format!("this run leaves no whole record: {why}");
+            let text = format!("the record of this run is incomplete: {why}");
             self.emit(Event::note("no-record", text));
         }
     }

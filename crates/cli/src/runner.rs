@@ -187,7 +187,7 @@ impl Runner<'_> {
         };
         if self.request.moving.on_conflict == OnConflict::Ask && !self.doing.safety.dry_run {
             let Some(answers) = ask::about_conflicts(&plan, self.signals)? else {
-                return Ok(self.declined(&plan, "you did not agree"));
+                return Ok(self.declined(&plan, "declined at the prompt"));
             };
             if !answers.is_empty() {
                 self.request.answer(answers);
@@ -298,7 +298,7 @@ impl Runner<'_> {
                 let totals = Some(conversion::totals(&plan, plan.problems.len()));
                 return Ok(RunResult { exit, ending: None, totals });
             }
-            Guarded::Declined => return Ok(self.declined(&plan, "you did not agree")),
+            Guarded::Declined => return Ok(self.declined(&plan, "declined at the prompt")),
         }
         self.report.emit_all(conversion::notes(&plan));
         if plan.is_locked() {
@@ -306,7 +306,7 @@ impl Runner<'_> {
             return Ok(self.declined(&plan, "nothing can be taken from the source"));
         }
         if !self.is_agreed(&mut plan)? {
-            return Ok(self.declined(&plan, "you did not agree"));
+            return Ok(self.declined(&plan, "declined at the prompt"));
         }
         let reads_back = self.request.running.read_back || self.request.task.removes_sources();
         let progress = Progress::changing(&self.doing.output, self.signals, &plan, reads_back);

@@ -52,6 +52,116 @@ fn sources(folder: &Path, into: &mut Vec<PathBuf>) {
     }
 }
 
+/// What stands in messages for what a run fills in, by the names in the code; several names share a sample.
+const SAMPLES: [(&str, &str); 25] = [
+    ("path shown folder source source_path", "saltmere"),
+    ("destination_path destination place echo", "/mnt/lantern/saltmere"),
+    ("0 name job tag", "papers"),
+    ("1 file", "logbooks"),
+    ("2 at rest word other found in", "fog-signals"),
+    ("key", "exclude"),
+    ("option setting", "--exclude"),
+    ("error cause why error:# e advice told", "permission denied"),
+    ("what text left taken holds", "gull-ness"),
+    (
+        "count number runs removals jobs entries files needed written run process line column now",
+        "12",
+    ),
+    ("free limit unit third removals done about done all total", "40"),
+    ("command line does typed", "utter mirror saltmere /mnt/lantern/saltmere"),
+    ("drive wanted id", "LANTERN"),
+    ("pattern ending *.tmp,*.bak", "*.wav"),
+    ("time day began date span took length", "02:30"),
+    ("version VERSION", "4"),
+    ("guard whose verb state reason outcome kind by with", "removals"),
+    ("side", "source"),
+    ("are theirs", "are"),
+    ("BAD BAD:# FAINT FAINT:# HEADING HEADING:# style style:# heading heading:#", ""),
+    ("question", "Remove 12 entries from /mnt/lantern/saltmere?"),
+    ("more became dry_run places stays", ""),
+    ("FORMS example value new best see", "daily 02:30"),
+    ("in_source", "in the source"),
+    ("in_destination", "in the destination"),
+];
+
+/// A message with samples in the place of what a run fills in.
+fn with_samples(text: &str) -> String {
+    let mut filled = String::new();
+    let mut rest = &*text.replace("{{", "\u{1}").replace("}}", "\u{2}");
+    while let Some((before, after)) = rest.split_once('{') {
+        let (name, after) = after.split_once('}').unwrap_or((after, ""));
+        let name = name.split(':').next().filter(|_| !name.ends_with('#')).unwrap_or(name);
+        let sample = SAMPLES.iter().find(|(names, _)| names.split(' ').any(|it| it == name));
+        filled += before;
+        filled += sample.map_or("…", |(_, sample)| sample);
+        rest = after;
+    }
+    (filled + rest).replace('\u{1}', "{").replace('\u{2}', "}")
+}
+
+/// Files whose literals are messages, and not help, examples, keys or records.
+fn has_messages(file: &Path) -> bool {
+    let name = file.to_str().unwrap();
+    let others =
+        ["/demo/", "/help/", "/schema", "/tests", "metrics", "/form.rs", "/exact.rs", "/mod.rs"];
+    !others.iter().any(|other| name.contains(other))
+}
+
+/// The page of all messages, as a reader meets them.
+fn page_of_messages(crates: &Path, files: &[PathBuf]) -> String {
+    let mut page = "# Messages\n\nAll messages, notes and questions, with samples in the place of what a run fills in. \
+        A test writes this page from the code:\n`UTTER_MESSAGES=write cargo test language`.\n"
+        .to_owned();
+    for file in files.iter().filter(|file| has_messages(file)) {
+        let source = fs::read_to_string(file).unwrap();
+        let is_message = |text: &String| {
+            let words = text.split(' ').filter(|word| word.chars().any(char::is_alphabetic));
+            let is_help = text.starts_with('\\');
+            // The reason why a lint is off is no message.
+            let is_reason = source.contains(&format!("reason = \"{text}\""));
+            words.count() > 2 && !is_help && !is_reason
+        };
+        let all = literals(&source).into_iter().filter(is_message);
+        let lines: Vec<String> = all
+            .map(|text| {
+                let joined = joined(&text);
+                with_samples(&joined).replace("\\n", "\n").replace("\\\"", "\"")
+            })
+            .map(|text| text.trim_end().to_owned())
+            .collect();
+        if !lines.is_empty() {
+            let name = file.strip_prefix(crates).unwrap().display();
+            page = format!("{page}\n## {name}\n\n```text\n{}\n```\n", lines.join("\n"));
+        }
+    }
+    page
+}
+
+/// A literal that goes on in further lines of the code, in one line.
+fn joined(text: &str) -> String {
+    let mut lines = text.split("\\\n");
+    let first = lines.next().unwrap_or_default().to_owned();
+    lines.fold(first, |all, line| all + line.trim_start())
+}
+
+#[test]
+fn the_page_of_messages_is_that_of_the_code() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut files = Vec::new();
+    for part in ["cli/src", "core/src", "model/src", "drives/src", "select/src"] {
+        sources(&crates.join(part), &mut files);
+    }
+    files.sort();
+    let page = page_of_messages(crates, &files);
+    let file = crates.join("../docs/messages.md");
+    if std::env::var_os("UTTER_MESSAGES").is_some() {
+        fs::write(&file, &page).unwrap();
+    }
+    let written = fs::read_to_string(&file).unwrap_or_default();
+    let changed = page.lines().zip(written.lines()).find(|(now, written)| now != written);
+    assert!(page == written, "write docs/messages.md anew, as it says there: {changed:?}");
+}
+
 #[test]
 fn all_that_people_read_is_in_one_file_and_in_one_style() {
     let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();

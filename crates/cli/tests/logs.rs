@@ -82,7 +82,7 @@ fn a_log_that_takes_no_more_changes_nothing() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>");
     let ran = room.run("copy --log /dev/full saltmere keeper");
     assert_eq!(
-        (ran.code, ran.err.matches("the rest of the log is lost").count()),
+        (ran.code, ran.err.matches("the rest of the log could not be written").count()),
         (0, 1),
         "{ran:?}"
     );

@@ -111,7 +111,7 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ("copy fog other/fog echo", 2, "does not exist"),
     ("copy lens full/lens echo", 2, "would both become 'lens'"),
     ("copy note.txt ./note.txt echo", 2, "would both become"),
-    ("copy / echo --inside", 2, "no name of its own"),
+    ("copy / echo --inside", 2, "has no name to use inside"),
     ("verify lens nowhere", 2, "nothing to compare"),
     ("verify nowhere lens", 2, "does not exist"),
     ("copy lens lens", 4, "overlap"),
@@ -146,7 +146,7 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ),
     // The parser's own names for what it misses say nothing to a user.
     ("copy --age soon lens echo", 2, "invalid value 'soon' for --age: "),
-    ("copy lens label=nowhere/x", 2, "invalid value 'label=nowhere/x': no drive that is mounted"),
+    ("copy lens label=nowhere/x", 2, "invalid value 'label=nowhere/x': no mounted drive"),
     ("mirror lens full /archive", 2, "unexpected argument '/archive'\n  put names"),
     // Paths are not looked up among the words of the trade.
     (
@@ -162,8 +162,8 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ("verify --checksum lens full", 2, "--by content compares every byte"),
     ("mirror --exlude x lens full", 2, "did you mean '--exclude'?"),
     ("mirror lens full extra", 2, "unexpected argument 'extra'"),
-    ("copy lens/* echo", 2, "only outside of quotes"),
-    ("copy ~/lens echo", 2, "by your home folder only outside of quotes"),
+    ("copy lens/* echo", 2, "only outside quotes"),
+    ("copy ~/lens echo", 2, "by your home folder only outside quotes"),
     ("copy far:lens echo", 2, "a mounted share is a folder"),
     ("copy lens keeper@far:/srv/echo", 2, "a mounted share is a folder"),
     (

@@ -80,8 +80,8 @@ fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
     fs::write(room.path("older"), text.replace("\"version\":4", "\"version\":3")).unwrap();
     fs::write(room.path("short"), &text[..text.len() / 2]).unwrap();
     for (call, word) in [
-        ("execute edited", "changed or cut short"),
-        ("execute older", "of version 3"),
+        ("execute edited", "was changed after it was written"),
+        ("execute older", "has version 3"),
         ("execute short", "line"),
         ("execute saltmere/lens.svg", "line 1 is not a line of a plan"),
         ("execute nowhere", "cannot open the plan"),

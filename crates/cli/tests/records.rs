@@ -316,7 +316,7 @@ fn whatever_becomes_of_the_records_a_run_is_the_same() {
         spoil(&room);
         let ran = room.run("copy saltmere new");
         assert_eq!(ran.code, 0, "{what}: {ran:?}");
-        let has_note = ran.out.matches("this run leaves no whole record").count();
+        let has_note = ran.out.matches("the record of this run is incomplete").count();
         let is_lost = ["no place for them", "an index that cannot be written"].contains(&what);
         assert_eq!(has_note, usize::from(is_lost), "{what}: {ran:?}");
         let listed = room.run("history --format json");
@@ -391,7 +391,7 @@ fn steps_of_a_run_are_shown_page_by_page_and_all_of_them_to_programs() {
         [steps("--format json"), steps("--format csv"), steps("--format csv --page 4")],
         [250, 250, 0]
     );
-    assert!(room.run("history 1").out.contains("steps 1 to 100 of 251; --page 2 goes on"));
+    assert!(room.run("history 1").out.contains("steps 1 to 100 of 251; --page 2 shows the next"));
 }
 
 #[test]

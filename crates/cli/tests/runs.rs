@@ -172,9 +172,7 @@ fn a_tree_has_one_size_everywhere() {
     let (source, there) = ("/plan/source", "/plan/destination");
     let one = |calls: &[(&str, &[&str])]| {
         for (call, keys) in calls {
-            sizes(call, keys)
-                .into_iter()
-                .for_each(|size| assert_eq!(size, (5, 8), "{call} {keys:?}"));
+            assert!(sizes(call, keys).iter().all(|size| *size == (5, 8)), "{call} {keys:?}");
         }
     };
     one(&[
@@ -185,7 +183,7 @@ fn a_tree_has_one_size_everywhere() {
         ("verify saltmere echo", &["/plan/unchanged", source, there]),
     ]);
     let past = json(&room.run("history --format json").out);
-    let copy = past.iter().filter(|line| line["command"] == "copy").next_back().unwrap();
+    let copy = past.iter().rfind(|line| line["command"] == "copy").unwrap();
     let done = &copy["closed"]["done"];
     assert_eq!((&done["entries"], &done["bytes"]), (&5.into(), &8.into()), "{copy}");
 }

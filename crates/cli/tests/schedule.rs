@@ -183,7 +183,7 @@ fn nothing_of_anybody_elses_is_touched() {
     for how in ["--install", "--remove"] {
         let ran = schedule(&room, "UTC", &[how, "--into", "units", "papers"]);
         assert_eq!(ran.code, 2, "{ran:?}");
-        assert!(ran.err.contains("is not of 'utter schedule'"), "{ran:?}");
+        assert!(ran.err.contains("'utter schedule' did not write it"), "{ran:?}");
         assert_eq!(room.list("units"), ["utter-papers.timer"]);
     }
     // A crontab of two other jobs, as the program of that name keeps it.
@@ -237,6 +237,6 @@ fn what_cannot_be_scheduled_is_told_with_what_to_do() {
     }
     // The clock shows this time twice, or not at all.
     let told = schedule(&room, "Europe/Berlin", &["--at", "sundays 02:30", "papers"]);
-    assert!(told.out.contains("the clock passes over this time"), "{told:?}");
+    assert!(told.out.contains("the clock skips this time"), "{told:?}");
     assert!(told.out.contains("the clock shows 02:30 twice"), "{told:?}");
 }

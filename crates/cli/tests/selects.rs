@@ -96,7 +96,7 @@ fn rules_come_from_files_and_the_last_that_matches_decides() {
         "left out        archive/march.csv · by night.rules:5 '/archive/', which decides about archive/"
     );
     assert_eq!(said[2], "taken           logbooks · no rule leaves it out");
-    assert!(said[4].starts_with("left out        new.csv · by night.rules:2 '*.csv'; there is no"));
+    assert!(said[4].starts_with("left out        new.csv · by night.rules:2 '*.csv'; no such"));
     let survey = room.run("explain --rules night.rules saltmere");
     for line in [
         "2          5 B  left out by night.rules:2 '*.csv'",
@@ -197,7 +197,7 @@ fn what_cannot_be_meant_is_told_with_its_place() {
         ("copy --exclude logs//x saltmere keeper", 2, "no path contains '//'"),
         ("copy --exclude ! saltmere keeper", 2, "does not name anything"),
         ("copy --size 9999999T.. saltmere keeper", 2, "a number of bytes"),
-        ("copy --size 1M saltmere keeper", 2, "'1M..' means from there on"),
+        ("copy --size 1M saltmere keeper", 2, "'1M..' means at least that"),
         ("copy --size 2M..1M saltmere keeper", 2, "must not be greater"),
         ("copy --age 99999999w.. saltmere keeper", 2, "a length of time"),
         ("copy --dated 2026-02-30.. saltmere keeper", 2, "is not a date like"),

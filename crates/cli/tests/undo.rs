@@ -265,7 +265,7 @@ fn runs_are_listed_and_their_room_is_freed() {
     assert_eq!(list("").lines().count(), 4);
     assert_eq!(room.on_a_terminal(&format!("undo --discard {run}"), "y\n").code, 0);
     assert!(room.list("aside").is_empty());
-    assert!(list("").contains("no run is known"), "{}", list(""));
+    assert!(list("").contains("no run with a set-aside folder is known"), "{}", list(""));
     assert_eq!(room.list("keeper"), ["lens.svg", "tide.csv"]);
     // A folder that is not there any more is passed over, in words.
     fs::remove_dir(room.path("aside")).unwrap();

@@ -18,20 +18,20 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["recursive", "recurse", "subfolders", "subdirectories", "deep"],
-        "folders are always taken with everything in them; --depth 1 takes only the top level",
+        "folders are always copied with everything in them; --depth 1 copies only the top level",
     ),
     (
         &["directories", "tree", "structure"],
-        "--folders-only takes the folders without the files in them",
+        "--folders-only copies the folders without the files in them",
     ),
     (&["checksum", "checksums", "hash", "bytes"], "--by content compares every byte of both sides"),
     (
         &["archive", "all", "preserve", "attributes", "metadata"],
-        "everything that the destination can hold goes along already; --carry leaves some of it out",
+        "everything that the destination can store is copied already; --carry leaves some of it out",
     ),
     (
         &["permissions", "owner", "group", "times", "links", "devices", "hidden-files", "sparse"],
-        "it goes along already; --carry names what should, like --carry all,-owner",
+        "it is copied already; --carry chooses attributes, like --carry all,-owner",
     ),
     (
         &["update", "newer", "older"],
@@ -39,20 +39,19 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["existing", "missing", "new", "fill", "overwrite", "replace"],
-        "--steps says which kinds of step may be taken: --steps add only fills gaps, --steps \
-         replace,adjust only brings up to date what is there",
+        "--steps limits the kinds of steps: --steps add only adds missing entries, --steps replace,adjust only updates existing ones",
     ),
     (
         &["include", "filter", "pattern", "match", "select"],
-        "--only takes what matches a pattern, --exclude leaves it out",
+        "--only includes what matches a pattern, --exclude excludes it",
     ),
     (
         &["ignore", "skip", "omit", "without", "leave-out"],
-        "--exclude leaves out what matches a pattern; --rules reads patterns from a file",
+        "--exclude excludes what matches a pattern; --rules reads patterns from a file",
     ),
     (
         &["bandwidth", "throttle", "speed", "limit-rate", "slow"],
-        "--rate 20M writes at most 20 million bytes per second; --gentle stands behind other programs",
+        "--rate 20M writes at most 20 million bytes per second; --gentle lets other programs go first",
     ),
     (
         &["log", "output", "logfile"],
@@ -76,7 +75,7 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["threads", "jobs", "parallel", "concurrency", "cores"],
-        "--workers 4 uses four threads; usually the right number is chosen",
+        "--workers 4 uses four threads; 'auto', the default, adapts to the drives",
     ),
     (
         &["tolerance", "precision"],
@@ -92,7 +91,7 @@ const WORDS: [(&[&str], &str); 27] = [
     ),
     (
         &["versions", "trash", "recycle", "history", "keep"],
-        "--set-aside FOLDER keeps what is removed or replaced, and 'utter undo' puts it back",
+        "--set-aside FOLDER keeps what is removed or replaced, and 'utter undo' restores it",
     ),
     (
         &["restore", "revert", "rollback", "recover"],
@@ -105,7 +104,7 @@ const WORDS: [(&[&str], &str); 27] = [
     (&["apply", "commit"], "'utter execute' carries out a plan that --save-plan saved"),
     (
         &["compress", "encrypt", "remote", "network", "server"],
-        "files are copied as they are, between folders of this machine; a mounted share is a folder, too",
+        "files are copied between folders of this machine; a mounted network share is a folder, too",
     ),
 ];
 

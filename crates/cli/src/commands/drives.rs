@@ -40,8 +40,7 @@ impl Command for Drives {
         let only = (!asked.is_empty()).then_some(&*asked);
         let report = Report::new(form, Head::new(events::CommandWord::Drives), &context.heard);
         let drives = drives::list(&Linux, only).with_context(|| {
-            let why = "cannot list the mounted drives; /proc must be mounted, and readable: \
-                       mount -t proc proc /proc";
+            let why = "cannot list the mounted drives\n  /proc must be mounted and readable: mount -t proc proc /proc";
             WrongCall(why.to_owned())
         })?;
         report.emit_all(conversion::drives(&drives));

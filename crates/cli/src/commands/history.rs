@@ -160,7 +160,7 @@ impl Command for History {
                 let runs: Vec<Event> = runs.map(Event::PastRun).collect();
                 let count = runs.len() as u64;
                 if count == 0 {
-                    let text = "no run is recorded that fits".to_owned();
+                    let text = "no recorded run matches".to_owned();
                     report.emit(Event::note("no-runs", text));
                 }
                 report.emit_all(runs);
@@ -245,21 +245,21 @@ impl History {
         let mut lines = match lines {
             Ok(lines) => lines,
             Err(error) => {
-                let text = format!("only this is left of its record: {error}");
+                let text = format!("the record could only be read in part: {error}");
                 report.emit(Event::note("unreadable-run-folder", text));
                 return;
             }
         };
         let steps = self.replay(&mut lines, report);
         if let Some(why) = lines.damaged.filter(|_| is_whole) {
-            let text = format!("the record is damaged, and this is what can be read of it: {why}");
+            let text = format!("the record is damaged, and could only be read in part: {why}");
             report.emit(Event::note("damaged", text));
         }
         let Some(page) = self.page_for(report) else { return };
         let (first, last) = ((page - 1) * PAGE, page * PAGE);
         if steps > last || page > 1 {
             let shown = match steps.min(last).saturating_sub(first) {
-                0 => "there are no such steps".to_owned(),
+                0 => "no step matches".to_owned(),
                 count => format!(
                     "steps {} to {} of {}",
                     units::count(first + 1),
@@ -267,7 +267,7 @@ impl History {
                     units::count(steps)
                 ),
             };
-            let next = format!("; --page {} goes on, --find WORD looks for some", page + 1);
+            let next = format!("; --page {} shows the next, --find WORD searches", page + 1);
             let next = if steps > last { next } else { String::new() };
             report.emit(Event::note("listed-range", shown + &next));
         }

@@ -42,7 +42,7 @@ pub(super) fn list(args: &WithRuns, context: &Context) -> Result<Exit> {
     let report = report(args, context)?;
     let runs = known(&report);
     if runs.is_empty() {
-        let text = "no run is known that set anything aside".to_owned();
+        let text = "no run with a set-aside folder is known".to_owned();
         report.emit(Event::note("no-runs", text));
     }
     report.emit_all(conversion::past_runs(&runs));
@@ -69,7 +69,7 @@ fn known(report: &Report) -> Vec<Overview> {
             Err(error) => {
                 let shown = names::path(&folder);
                 let text = format!(
-                    "'{shown}' cannot be looked into: {error}; if it is on a drive that is not mounted, mount it to see its runs"
+                    "'{shown}' cannot be read: {error}; if its drive is not mounted, mount it to see its runs"
                 );
                 report.emit(Event::note("unreadable-run-folder", text));
             }
@@ -88,7 +88,7 @@ pub(super) fn show(args: &WithRuns, path: &Path, context: &Context) -> Result<Ex
     for placed in run.plan().steps() {
         let mut step = StepLine::of(&placed, None);
         if run.has_compared(&placed) {
-            step.reason.push_str("; was compared, and the same");
+            step.reason.push_str("; its copy was compared and is identical");
         }
         report.emit(Event::Step(step));
     }
@@ -130,13 +130,13 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
             );
         }
         if !ask::discard(runs.len(), signals)? {
-            return Err(Refused("you did not agree".into()).into());
+            return Err(Refused("declined at the prompt".into()).into());
         }
     }
     let mut exit = Exit::Done;
     for run in &runs {
         if let Some(stop) = signals.caught() {
-            streams::print_wrong("stopped; what is not removed yet can still be undone");
+            streams::print_wrong("stopped; the runs that are left can still be undone");
             return Ok(exit::of_stop(stop));
         }
         if let Err(error) = discard(&Linux, &run.path) {

@@ -130,7 +130,7 @@ impl Schedule {
 
     fn folder(&self) -> Result<PathBuf> {
         let own = || Manager::of_caller().folder();
-        self.into.clone().or_else(own).context("nothing tells where your settings are; set HOME")
+        self.into.clone().or_else(own).context("your settings folder is not known\n  set HOME")
     }
 
     fn starts_of(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {
@@ -187,22 +187,22 @@ impl Schedule {
         for (start, is_gap) in job.when.clock_changes(now) {
             let (day, time) = (start.strftime("%Y-%m-%d"), start.strftime("%H:%M"));
             let text = if is_gap {
-                format!("on {day} the clock passes over this time, and it starts at {time}")
+                format!("on {day} the clock skips this time, so the job starts at {time}")
             } else {
-                format!("on {day} the clock shows {time} twice, and it starts the first time")
+                format!("on {day} the clock shows {time} twice; the job starts the first time only")
             };
             report.emit(Event::note("clock-change", text));
         }
         if self.at.is_some() {
             let text = format!(
-                "'utter status' knows of these times once the job file says at = \"{}\"",
+                "'utter status' uses these times once the job file has at = \"{}\"",
                 job.when
             );
             report.emit(Event::note("not-in-job-file", text));
         }
         if !job.is_roots && !self.cron {
             let text =
-                "it starts only while you are logged in, unless 'loginctl enable-linger' was run";
+                "it starts only while you are logged in; 'loginctl enable-linger' changes that";
             report.emit(Event::note("only-logged-in", text.to_owned()));
         }
     }
@@ -210,7 +210,7 @@ impl Schedule {
 
 /// The command that runs a job of this file.
 fn command_line(job: &Job, file: &JobFile) -> Result<CommandLine> {
-    let program = std::env::current_exe().context("nothing tells where utter itself is")?;
+    let program = std::env::current_exe().context("the path of utter itself is not known")?;
     let mut jobs = OsString::from("--jobs=");
     jobs.push(std::path::absolute(file.path())?);
     let words = vec![program.into(), "run".into(), jobs, "--".into(), OsString::from(&job.name)];

@@ -165,7 +165,9 @@ impl Undo {
             if !was_chosen {
                 runner.report.emit_all(conversion::problems(&left));
             }
-            let text = format!("not all of {shown} is back, so it is kept and can still be undone");
+            let text = format!(
+                "not all of {shown} could be restored, so it is kept and can still be undone"
+            );
             runner.report.emit(Event::note("kept", text));
             Ok(if was_chosen { Exit::Done } else { Exit::Problems })
         })
@@ -193,5 +195,6 @@ fn is_moved_back(run: &PastRun<'_>) -> Result<bool> {
 
 fn discard(run: &PastRun<'_>) -> Result<()> {
     let shown = names::path(&run.path);
-    run.discard().with_context(|| format!("all is back, but '{shown}' cannot be removed"))
+    run.discard()
+        .with_context(|| format!("everything is restored, but '{shown}' cannot be removed"))
 }

@@ -62,7 +62,7 @@ impl NewJob {
         };
         let cannot = |what: String| wrong_file(&path, &what, "nothing was changed");
         let mut document: DocumentMut = before.parse().map_err(|error: toml_edit::TomlError| {
-            cannot(format!("is no TOML: {}", error.message()))
+            cannot(format!("is not valid TOML: {}", error.message()))
         })?;
         let jobs = document.entry("job").or_insert_with(|| {
             let mut jobs = Table::new();
@@ -71,7 +71,7 @@ impl NewJob {
             Item::Table(jobs)
         });
         let Some(jobs) = jobs.as_table_mut() else {
-            return Err(cannot("has jobs that are written in one line".to_owned()));
+            return Err(cannot("has its jobs in one line".to_owned()));
         };
         if jobs.contains_key(&self.name) {
             let what = format!("has a job '{}' already", self.name);
@@ -113,7 +113,7 @@ fn text_of(arg: &Arg, value: &OsStr) -> Result<String, String> {
     };
     let text = value.into_string().map_err(|value| {
         let shown = names::shown(value.as_encoded_bytes());
-        format!("'{shown}' is not UTF-8, and a job file can hold nothing else")
+        format!("'{shown}' is not UTF-8, as a job file must be")
     })?;
     Ok(text.replace("${", "$${"))
 }

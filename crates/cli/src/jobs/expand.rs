@@ -47,7 +47,7 @@ impl Expansion<'_> {
             }
             expanded.push_str(&self.filled(&rest[..begin]));
             let Some((name, behind)) = rest[begin + 2..].split_once('}') else {
-                let advice = "write } behind the name, or $${ for ${ as it stands";
+                let advice = "write } after the name, or $${ for a literal ${";
                 return Err(self.expander.source.wrong(at, "${ has no end", advice));
             };
             expanded.push_str(&self.named(name, at)?);

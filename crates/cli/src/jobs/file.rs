@@ -66,7 +66,7 @@ impl JobFile {
     pub(super) fn of(source: Source, now: &Zoned, program: Program) -> Result<Self, WrongCall> {
         let document = Document::parse(source.text.clone()).map_err(|error| {
             let at = error.span().unwrap_or(0..0);
-            source.wrong(&at, &format!("this is no TOML: {}", error.message()), "")
+            source.wrong(&at, &format!("this is not valid TOML: {}", error.message()), "")
         })?;
         let folder = find::folder(&source.path);
         let variables = variables(&source, &document)?;
@@ -91,13 +91,13 @@ impl JobFile {
             let known = ["variables", "defaults", "records", "job"];
             let at = key_span(self.document.as_table(), name);
             if !known.contains(&name) {
-                let what = format!("'{name}' is no part of a job file");
-                let advice = "its parts are [variables], [defaults], [records] and a [job.NAME] for each job";
+                let what = format!("'{name}' is not a part of a job file");
+                let advice = "the parts are [variables], [defaults], [records] and a [job.NAME] for each job";
                 let advice = nearest(name, known.into_iter(), advice);
                 return Err(self.source.wrong(&at, &what, &advice));
             }
             if item.as_table_like().is_none() {
-                let what = format!("'{name}' has to be a table");
+                let what = format!("'{name}' must be a table");
                 return Err(self.source.wrong(&at, &what, &format!("write [{name}]")));
             }
         }
@@ -135,7 +135,7 @@ impl JobFile {
                 }
                 "at-most" => kept.at_most = values::bytes(text).map_err(wrong)?,
                 _ => {
-                    let what = format!("'{key}' is no setting of records");
+                    let what = format!("'{key}' is not a setting of records");
                     let advice =
                         nearest(key, RECORDS.into_iter(), "they are 'keep', 'at-most' and 'group'");
                     return Err(self.source.wrong(&setting.at, &what, &advice));
@@ -178,7 +178,7 @@ fn variables(source: &Source, document: &Document<String>) -> Result<Variables, 
             Item::Value(Value::String(text)) => text.value().clone(),
             Item::Value(Value::Integer(number)) => number.value().to_string(),
             _ => {
-                let what = format!("the variable '{key}' has to be a text or a number");
+                let what = format!("the variable '{key}' must be a text or a number");
                 return Err(source.wrong(&at, &what, &format!("write {key} = \"…\"")));
             }
         };

@@ -33,8 +33,8 @@ pub(super) fn read(path: PathBuf) -> Result<Source, WrongCall> {
     // Anybody who can write to it could have root run any command.
     let is_others = meta.uid() != 0 || meta.mode() & 0o022 != 0;
     if is_root() && is_others {
-        let what = "can be written by others than root, so root does not run what it says";
-        let advice = "chown root it, and chmod go-w it, once you have read what it holds";
+        let what = "can be changed by other users, so root does not use it";
+        let advice = "check what it contains, then run 'chown root' and 'chmod go-w' on it";
         return Err(wrong_file(&path, what, advice));
     }
     let mut text = Vec::new();
@@ -59,7 +59,7 @@ pub(crate) fn names() -> Vec<String> {
 
 fn cannot_read(path: &Path, error: &io::Error) -> WrongCall {
     if error.kind() == ErrorKind::NotFound {
-        let advice = "write one, as 'utter help job-file' shows, or name another with --jobs FILE";
+        let advice = "create one as 'utter help job-file' shows, or name another with --jobs FILE";
         return wrong_file(path, "does not exist", advice);
     }
     let what = format!("cannot be read: {error}");

@@ -30,8 +30,8 @@ impl JobFile {
             chain.push(name.clone());
             if chain[..chain.len() - 1].contains(name) {
                 let what =
-                    format!("has jobs that run after each other in a circle: {}", chain.join(", "));
-                return Err(wrong_file(self.path(), &what, "take one out of its 'then'"));
+                    format!("has jobs that start each other in a circle: {}", chain.join(", "));
+                return Err(wrong_file(self.path(), &what, "remove one of them from its 'then'"));
             }
             self.check_below(&self.job(name)?, chain)?;
             chain.pop();
@@ -49,7 +49,7 @@ impl JobFile {
         };
         let at = key.span().unwrap_or(0..0);
         let Some(table) = item.as_table_like() else {
-            let what = format!("job '{name}' has to be a table");
+            let what = format!("job '{name}' must be a table");
             return Err(self.source.wrong(&at, &what, &format!("write [job.{name}]")));
         };
         let placeholders = Placeholders::new(name, &self.now);
@@ -139,7 +139,7 @@ impl JobReading<'_> {
             let advice = nearest(&does, COMMANDS.into_iter(), all);
             return Err(self.wrong(
                 &setting.value_at(),
-                &format!("'{does}' is not a command of jobs"),
+                &format!("'{does}' is not a command for jobs"),
                 &advice,
             ));
         }
@@ -249,7 +249,7 @@ impl JobReading<'_> {
             };
             if !is_right {
                 let (name, count) = (does.get_name(), texts.len());
-                let what = format!("{name} takes one {key}, and here are {count}");
+                let what = format!("{name} takes one {key}, but {count} are given");
                 let advice =
                     "for several, write pairs = [{ source = \"…\", destination = \"…\" }, …]";
                 return Err(self.wrong(&setting.value_at(), &what, advice));

@@ -72,15 +72,15 @@ pub(super) fn words_of(
         Item::Value(one) => vec![one],
         _ => {
             let advice = "write key = value, or move the table to another place";
-            return Err(source.wrong(&setting.at, &format!("'{key}' takes no table"), advice));
+            return Err(source.wrong(&setting.at, &format!("'{key}' is not a table"), advice));
         }
     };
     let takes_value = arg.get_action().takes_values();
     let is_alone_enough = arg.get_num_args().is_some_and(|count| count.min_values() == 0);
     let is_list = matches!(setting.value, Item::Value(Value::Array(_)));
     if is_list && !matches!(arg.get_action(), ArgAction::Append) {
-        let what = format!("'{key}' takes one value, and no list");
-        return Err(source.wrong(&at, &what, "leave out the brackets"));
+        let what = format!("'{key}' takes one value, not a list");
+        return Err(source.wrong(&at, &what, "remove the brackets"));
     }
     let mut words = Vec::new();
     for value in values {
@@ -104,7 +104,7 @@ pub(super) fn words_of(
                 let what = format!("'{key}' takes a text or a number");
                 let example = arg.get_value_names().and_then(|names| names.first());
                 let example = example.map_or_else(|| "…".to_owned(), ToString::to_string);
-                let advice = format!("write {key} = \"{example}\", with that filled in");
+                let advice = format!("write it like {key} = \"{example}\"");
                 return Err(source.wrong(&at, &what, &advice));
             }
         };
@@ -142,11 +142,11 @@ pub(super) fn unknown(
 ) -> WrongCall {
     let whose = command
         .map_or_else(|| "jobs".to_owned(), |command| format!("'utter {}'", command.get_name()));
-    let what = format!("'{}' is no option of {whose}", setting.key);
+    let what = format!("'{}' is not an option of {whose}", setting.key);
     let options = command.into_iter().flat_map(Command::get_arguments).filter_map(Arg::get_long);
     let advice = match command {
         Some(command) => format!("'utter {} --help' lists the options", command.get_name()),
-        None => "'utter help job-file' shows what a job holds".to_owned(),
+        None => "'utter help job-file' shows the settings of a job".to_owned(),
     };
     source.wrong(&setting.at, &what, &nearest(setting.key, options.chain(OWN), &advice))
 }

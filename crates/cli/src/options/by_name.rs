@@ -86,7 +86,7 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
         return Ok(if is_top { drive.mounted_at.clone() } else { drive.mounted_at.join(below) });
     }
     if name.is_empty() {
-        return Err("the name of the drive is missing, as in label=LANTERN/saltmere".to_owned());
+        return Err("the drive has no name here; write it like label=LANTERN/saltmere".to_owned());
     }
     let shown = names::shown(name.as_bytes());
     let what = match by {
@@ -96,9 +96,9 @@ pub(super) fn found(path: PathBuf) -> Result<PathBuf, String> {
     let (what, listed, advice) = if fitting.is_empty() {
         let folder = names::path(&path);
         let advice = format!("mount it, or write './{folder}' for a folder of that name");
-        (format!("no drive that is mounted has the {what} '{shown}'"), all.iter().collect(), advice)
+        (format!("no mounted drive has the {what} '{shown}'"), all.iter().collect(), advice)
     } else {
-        let advice = "name the one that you mean by its UUID, or by where it is mounted".to_owned();
+        let advice = "name one of them by its UUID or its mount point".to_owned();
         (format!("several drives have the {what} '{shown}'"), fitting, advice)
     };
     let lines = [what].into_iter().chain(listed.into_iter().map(described)).chain([advice]);
@@ -133,10 +133,7 @@ mod tests {
     #[test]
     fn what_is_not_mounted_is_refused_with_what_is() {
         let told = found("label=no such drive/x".into()).unwrap_err();
-        assert!(
-            told.starts_with("no drive that is mounted has the label 'no such drive'\n"),
-            "{told}"
-        );
+        assert!(told.starts_with("no mounted drive has the label 'no such drive'\n"), "{told}");
         assert!(
             told.ends_with("write './label=no such drive/x' for a folder of that name"),
             "{told}"

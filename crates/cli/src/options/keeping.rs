@@ -35,7 +35,7 @@ impl KeepingOptions {
     pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
         let mirrored = real(destination);
         for (what, path) in
-            [("log", self.logging.path()), ("file of metrics", self.notifying.metrics.as_deref())]
+            [("log", self.logging.path()), ("metrics file", self.notifying.metrics.as_deref())]
         {
             let Some(path) = path.map(real).filter(|path| path.starts_with(&mirrored)) else {
                 continue;

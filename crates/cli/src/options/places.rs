@@ -26,21 +26,18 @@ fn refuse_misread(path: &Path, side: &str) -> Result<()> {
     let text = path.to_string_lossy();
     if text.starts_with("~/") || text == "~" {
         wrong_call!(
-            "{side} '{shown}' does not exist\n  the shell replaces ~ by your home folder only outside of \
-             quotes: write ~/ before them, or $HOME in double quotes"
+            "{side} '{shown}' does not exist\n  the shell replaces ~ by your home folder only outside quotes: write ~/ before them, or $HOME in double quotes"
         );
     }
     if side == "source" && text.contains(['*', '?']) {
         wrong_call!(
-            "{side} '{shown}' does not exist\n  the shell replaces * and ? only outside of quotes; to take \
-             a part of a folder, name the folder and add --only '{}'",
+            "{side} '{shown}' does not exist\n  the shell replaces * and ? only outside quotes; to copy part of a folder, name the folder and add --only '{}'",
             names::shown(path.file_name().unwrap_or(OsStr::new("*")).as_encoded_bytes())
         );
     }
     if let Some(host) = host(&text) {
         wrong_call!(
-            "{side} '{shown}' names another machine, '{}', and only folders of this one can be used\n  \
-             a mounted share is a folder: mount it and name that; for a folder of that name write './{shown}'",
+            "{side} '{shown}' is on another machine, '{}', and only folders of this one can be used\n  mount the network share and name its mount point; for a folder of that name write './{shown}'",
             names::shown(host.as_bytes())
         );
     }

@@ -70,7 +70,7 @@ fn span<T: PartialOrd>(
     read: impl Fn(&str, bool) -> Result<T, String>,
 ) -> Result<Span<T>, String> {
     let Some((from, to)) = text.split_once("..") else {
-        return Err(format!("{what}; '{text}..' means from there on, '..{text}' up to there"));
+        return Err(format!("{what}; '{text}..' means at least that, '..{text}' at most that"));
     };
     let end = |text: &str, is_end| match text.trim() {
         "" => Ok(None),
@@ -78,7 +78,7 @@ fn span<T: PartialOrd>(
     };
     let (from, to) = (end(from, false)?, end(to, true)?);
     match (&from, &to) {
-        (None, None) => Err(format!("{what}; both ends cannot be left out")),
+        (None, None) => Err(format!("{what}; only one end can be left out")),
         (Some(from), Some(to)) if to < from => {
             Err(format!("{what}; the first must not be greater than the second"))
         }
@@ -263,8 +263,7 @@ pub(super) fn refuse_expanded(
             let ending = pattern.extension().map(OsStr::to_string_lossy).unwrap_or_default();
             let ending = if ending.is_empty() { String::new() } else { format!(".{ending}") };
             return Err(format!(
-                "{option} '{}' and the source '{}' look like names that the shell put in the place of a pattern\n  \
-                 put the pattern in quotes: {option} '*{ending}'; if the file is meant as a source, write './{}'",
+                "{option} '{}' and the source '{}' look like file names that the shell put in place of a pattern\n  put the pattern in quotes: {option} '*{ending}'; if the file is a source, write './{}'",
                 names::path(pattern),
                 names::path(source),
                 names::path(source),
@@ -281,7 +280,7 @@ pub(super) fn carry(list: &str) -> Result<Attributes, UnknownAttribute> {
 pub(super) fn waivable(name: &str) -> Result<Guard, String> {
     match Guard::ALL.into_iter().find(|guard| guard.name() == name) {
         Some(Guard::Overlap) => {
-            Err("this guard cannot be switched off: a tree cannot be its own echo".into())
+            Err("this guard cannot be switched off: a folder cannot be copied into itself".into())
         }
         Some(guard) => Ok(guard),
         None => {

@@ -32,7 +32,7 @@ impl Lines {
             Ok(0) => None,
             Ok(_) if self.line.last() == Some(&b'\n') => Some(&self.line[..self.line.len() - 1]),
             Ok(_) => {
-                self.damaged = Some("its last line is not whole".to_owned());
+                self.damaged = Some("its last line is incomplete".to_owned());
                 None
             }
             Err(error) => {

@@ -59,7 +59,8 @@ struct Journal {
 
 impl Recorder {
     pub(crate) fn begin(call: Call, keep: &RecordRetention) -> io::Result<Self> {
-        let store = Store::find().ok_or_else(|| io::Error::other("there is no home folder"))?;
+        let store =
+            Store::find().ok_or_else(|| io::Error::other("the home folder is not known"))?;
         store.make()?;
         store.allow_group(keep.group, store.folder())?;
         let began = call.began.to_string();

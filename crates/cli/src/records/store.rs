@@ -71,7 +71,10 @@ impl Store {
         let begun = Instant::now();
         while !try_lock(&file) {
             if begun.elapsed() > PATIENCE {
-                return Err(io::Error::new(io::ErrorKind::WouldBlock, "another run holds them"));
+                return Err(io::Error::new(
+                    io::ErrorKind::WouldBlock,
+                    "another run has locked them",
+                ));
             }
             std::thread::sleep(Duration::from_millis(2));
         }

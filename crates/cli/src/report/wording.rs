@@ -171,7 +171,7 @@ fn size_time(source: &State, destination: &State, sides: &SideNames) -> String {
         (Some(time), Some(length)) => format!("{} {time}, {length}", sides.source),
         (Some(time), None) => format!("{} {time}, same size", sides.source),
         (None, Some(length)) => format!("{length}, same time"),
-        (None, None) => "older than its source".to_owned(),
+        (None, None) => "older than the source".to_owned(),
     }
 }
 
@@ -248,13 +248,13 @@ pub(crate) fn note(note: &Note) -> String {
             )
         }
         Note::Nested(Nested { source_path, destination_path, folder }) => format!(
-            "{destination_path} has little in common with {source_path}, but {folder} has much: did you mean that as the destination?"
+            "{destination_path} has little in common with {source_path}, but {folder} has much; did you mean that as the destination?"
         ),
         Note::MissingFolders(path) => {
             format!("creating missing parent folders of {path}")
         }
         Note::OwnerNotCarried => {
-            "owners are not copied: only root may give files to other users".to_owned()
+            "owners are not copied: only root can give files to other users".to_owned()
         }
         Note::ReadFromMemory(files) => format!(
             "{} were read from the cache, not from the drive: they are in use, on a file system in memory, or on a device that only root may read",
@@ -262,7 +262,7 @@ pub(crate) fn note(note: &Note) -> String {
         ),
         Note::OwnLeftOut(path) => {
             let path = names::shown(path.as_bytes());
-            format!("{path} is left out: utter writes there during the run")
+            format!("{path} is left out: utter itself writes there during the run")
         }
         Note::MountLeftOut(path) => {
             format!(

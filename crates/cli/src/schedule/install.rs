@@ -23,11 +23,11 @@ pub(crate) enum Manager {
 /// What failed, with what to do next.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum NotInstalled {
-    #[error("'{}' is there already and is not of 'utter schedule'; nothing was changed\n  move it away, or give the job another name", names::path(.0))]
+    #[error("'{}' already exists, and 'utter schedule' did not write it; nothing was changed\n  move it away, or give the job another name", names::path(.0))]
     Foreign(PathBuf),
     #[error("cannot write '{}': {}", names::path(.0), .1)]
     Unwritable(PathBuf, io::Error),
-    #[error("the units are in '{}', but '{}' {}\n  run it once the cause is mended", names::path(.0), .1, .2)]
+    #[error("the units are in '{}', but '{}' {}\n  run that command again once the cause is fixed", names::path(.0), .1, .2)]
     NotStarted(PathBuf, String, String),
     #[error("nothing is scheduled for this job in '{}'", names::path(.0))]
     NotThere(PathBuf),
@@ -153,7 +153,7 @@ pub(crate) fn change_table(change: impl FnOnce(&str) -> String) -> Result<(), No
         return Err(NotInstalled::NoCron(format!("failed: {}", told.trim())));
     }
     let table = String::from_utf8(table)
-        .map_err(|_| NotInstalled::NoCron("has a table that is not UTF-8".to_owned()))?;
+        .map_err(|_| NotInstalled::NoCron("has lines that are not UTF-8".to_owned()))?;
     let mut writing =
         Command::new("crontab").arg("-").stdin(Stdio::piped()).spawn().map_err(no_cron)?;
     if let Some(mut stdin) = writing.stdin.take() {

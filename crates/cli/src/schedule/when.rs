@@ -60,15 +60,15 @@ impl std::str::FromStr for When {
             ["weekends", at] => Ok(Self::On(DAYS[5..].to_vec(), time(at)?)),
             ["monthly", day, at] => match day.parse() {
                 Ok(day @ 1..=28) => Ok(Self::Monthly(day, time(at)?)),
-                Ok(29..=31) => Err(no_time("names a day that not every month has")),
-                _ => Err(no_time("names no day of a month")),
+                Ok(29..=31) => Err(no_time("has a day that not every month has")),
+                _ => Err(no_time("has no day of a month")),
             },
             ["every", count, unit] => {
                 let count: i32 = count.parse().map_err(|_| no_time("has no number in it"))?;
                 let (minutes, all, what) = match unit.trim_end_matches('s') {
                     "minute" => (count, 60, "an hour"),
                     "hour" => (count.saturating_mul(60), 24 * 60, "a day"),
-                    _ => return Err(no_time("names neither minutes nor hours")),
+                    _ => return Err(no_time("has neither minutes nor hours")),
                 };
                 match minutes {
                     1.. if all % minutes == 0 => Ok(Self::Every(minutes)),
@@ -78,14 +78,14 @@ impl std::str::FromStr for When {
             [days, at] => {
                 let day = |name: &str| {
                     let found = NAMES.iter().position(|known| *known == name);
-                    found.map(|at| DAYS[at]).ok_or_else(|| no_time("is no time to start at"))
+                    found.map(|at| DAYS[at]).ok_or_else(|| no_time("is not a start time"))
                 };
                 let mut days = days.split(',').map(day).collect::<Result<Vec<_>, _>>()?;
                 days.sort_by_key(|day| day.to_monday_zero_offset());
                 days.dedup();
                 Ok(Self::On(days, time(at)?))
             }
-            _ => Err(no_time("is no time to start at")),
+            _ => Err(no_time("is not a start time")),
         }
     }
 }

@@ -99,7 +99,9 @@ impl<W: Write> Steady<W> {
                 Err(e) => {
                     self.closed.store(true, Ordering::Relaxed);
                     if std::ptr::eq(self.closed, &raw const OUT_CLOSED) {
-                        print_error(&anyhow::anyhow!("the rest of the output is lost: {e}"));
+                        print_error(&anyhow::anyhow!(
+                            "the rest of the output could not be written: {e}"
+                        ));
                     }
                 }
             }

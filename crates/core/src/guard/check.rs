@@ -181,7 +181,7 @@ pub(crate) fn space(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
         && let Ok(space) = system.space(place.anchor())
     {
         let aside = SpaceNeed::of_what_is_set_aside(all_steps(), &space);
-        let drive = "the drive where things are set aside".to_owned();
+        let drive = "the drive of the set-aside folder".to_owned();
         refuse_unless(&aside, aside.bytes(false) <= space.bytes, &space, (drive, false))?;
     }
     let freed =

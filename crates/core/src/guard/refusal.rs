@@ -19,7 +19,7 @@ pub enum Refusal {
     },
     /// The set-aside folder would become part of a side. See [`Guard::Overlap`].
     #[error(
-        "'{folder}', where things would be set aside, is inside '{source_path}' or '{destination_path}' and would be taken for a part of it\n  choose a folder outside both; if it is on the destination's drive, nothing has to be copied"
+        "the set-aside folder '{folder}' is inside '{source_path}' or '{destination_path}'\n  choose a folder outside both; on the destination's drive nothing has to be copied"
     )]
     SetAsideWithin {
         /// As the user named it.

@@ -160,9 +160,9 @@ pub(crate) fn read(notes: &JournalLines) -> Result<JournalContents, (usize, Stri
         let note = postcard::from_bytes(body).map_err(|error| (lines, error.to_string()))?;
         take(&mut reader, &mut parts, note).map_err(|cause| (lines, cause))?;
     }
-    let (purpose, plan) = reader.finish().ok_or((lines, "the plan is not whole".to_owned()))?;
+    let (purpose, plan) = reader.finish().ok_or((lines, "the plan is incomplete".to_owned()))?;
     if parts.len() != plan.parts.len() {
-        return Err((lines, "it does not say where the run took place".to_owned()));
+        return Err((lines, "it lacks the folders of the run".to_owned()));
     }
     share_roots(&mut parts);
     Ok((purpose, plan, parts))
@@ -184,7 +184,7 @@ fn take(
     note: JournalLine,
 ) -> Result<(), String> {
     let at = |part: u32| usize::try_from(part).unwrap_or(usize::MAX);
-    let unknown = || "it is of a part that is not there".to_owned();
+    let unknown = || "it belongs to a part that does not exist".to_owned();
     match note {
         JournalLine::About(_) => {}
         JournalLine::Plan(line) => reader.take(line)?,

@@ -53,7 +53,7 @@ pub enum BadPlan {
     #[error("it cannot be read")]
     Unreadable(#[from] io::Error),
     /// A line is not what it should be.
-    #[error("line {line} is not a line of a plan: {cause}\n  make the plan anew with --save-plan")]
+    #[error("line {line} is not a line of a plan: {cause}\n  save a new plan with --save-plan")]
     Line {
         /// Counted from 1.
         line: usize,
@@ -62,12 +62,12 @@ pub enum BadPlan {
     },
     /// It was written by another version.
     #[error(
-        "it is of version {0}, and this program reads version {VERSION}\n  make the plan anew with --save-plan"
+        "it has version {0}, and this program reads version {VERSION}\n  save a new plan with --save-plan"
     )]
     Version(u32),
     /// Something was changed, added or lost.
     #[error(
-        "it was changed or cut short since it was written\n  make the plan anew with --save-plan"
+        "it is incomplete, or was changed after it was written\n  save a new plan with --save-plan"
     )]
     Damaged,
 }
@@ -362,7 +362,7 @@ impl PlanReader {
     /// Takes one line; the error is the reason why it cannot.
     pub(crate) fn take(&mut self, line: PlanLine) -> Result<(), String> {
         if self.purpose.is_none() != matches!(line, PlanLine::Plan(_)) || self.totals.is_some() {
-            return Err("it stands in the wrong place".into());
+            return Err("it is in the wrong place".into());
         }
         match line {
             PlanLine::Plan(head) => self.purpose = Some(purpose(head)?),
@@ -424,7 +424,7 @@ impl PlanReader {
         let drives = self.drives.last().map_or(0, Vec::len);
         let DriveId(drive) = folder.head.known.drive;
         if usize::from(drive) > drives {
-            return Err("it is on a drive that is not there".into());
+            return Err("it is on a drive that is not in the plan".into());
         }
         self.end_folder();
         let part = self.part()?;

@@ -32,7 +32,7 @@ pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
         Verb::RemoveSource => source.is_some(),
     };
     if !sides {
-        return Err("the sides do not fit the verb".into());
+        return Err("its sides do not fit its verb".into());
     }
     let fits = match relation {
         Some(Relation::RenameOf(_)) => verb == Verb::Rename,
@@ -40,11 +40,11 @@ pub(crate) fn from_saved_plan(read: SavedParts) -> Result<Step, String> {
         None => verb != Verb::Rename || reason == Reason::TakenOver,
     };
     if !fits {
-        return Err("the name that it speaks of does not fit the verb".into());
+        return Err("its second name does not fit its verb".into());
     }
     let changed = if verb == Verb::RemoveSource { Side::Source } else { Side::Destination };
     if side != changed {
-        return Err("the step does not change that side".into());
+        return Err("it does not change that side".into());
     }
     Ok(Step { side, attributes, relation, name, ..Step::new(verb, reason, (source, destination)) })
 }

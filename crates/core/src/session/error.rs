@@ -28,7 +28,7 @@ pub enum PlanError {
     },
     /// A saved plan does not fit the places.
     #[error(
-        "the destination folder existed when the plan was made and does not now, or the other way round\n  make the plan anew with --save-plan"
+        "the destination folder was created or removed after the plan was made\n  save a new plan with --save-plan"
     )]
     Unfit,
     /// The observer asked to stop.

@@ -55,7 +55,7 @@ pub enum CallError {
     UpFromNowhere(String),
     /// Two sources with one name.
     #[error(
-        "sources '{0}' and '{1}' would both become '{2}' in the destination\n  take them one at a time to different places"
+        "sources '{0}' and '{1}' would both become '{2}' in the destination\n  copy them one at a time, to different places"
     )]
     SameName(String, String, String),
     /// A source of a move that is given twice.
@@ -65,13 +65,11 @@ pub enum CallError {
     #[error("source '{1}' is inside '{0}', which is moved as a whole\n  name only one of them")]
     WithinSource(String, String),
     /// A source that has no name of its own, like the root of the system.
-    #[error(
-        "source '{0}' has no name of its own to put inside the destination\n  leave --inside out"
-    )]
+    #[error("source '{0}' has no name to use inside the destination\n  leave out --inside")]
     NoName(String),
     /// The system does not show who the user is.
     #[error(
-        "cannot find out what this process may do: {}\n  /proc must be mounted, and readable: mount -t proc proc /proc",
+        "cannot determine the privileges of this process: {}\n  /proc must be mounted and readable: mount -t proc proc /proc",
         lower(.0)
     )]
     Caller(io::Error),

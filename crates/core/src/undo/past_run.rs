@@ -109,7 +109,9 @@ impl<'a> PastRun<'a> {
         let notes = store.read(&name).map_err(|error| match error {
             Unreadable::Closed(error) => missing(error),
             Unreadable::Version(version) => BadRun::Version { path: shown(), version },
-            Unreadable::Damaged(line) => damaged(line, "it is not as it was written".into()),
+            Unreadable::Damaged(line) => {
+                damaged(line, "it was changed after it was written".into())
+            }
         })?;
         let opened = system.open_folder(store.folder(), name.as_bytes());
         if notes.standing == Standing::NeverBegun {

@@ -60,8 +60,7 @@ impl Command for Demo {
                     let folder = std::env::temp_dir();
                     let folder = names::path(&folder);
                     WrongCall(format!(
-                        "cannot make a folder for the demo in '{folder}'; name one yourself with \
-                 utter demo FOLDER, or set TMPDIR"
+                        "cannot create a folder for the demo in '{folder}'\n  name one with 'utter demo FOLDER', or set TMPDIR"
                     ))
                 })?;
             temporary.path().to_path_buf()

@@ -60,7 +60,7 @@ fn why(one: &ExplainedLine) -> String {
     let at =
         one.decided_by_folder.as_ref().map(|at| format!(", which decides about {}/", at.shown()));
     let missing = if one.entry.is_none() {
-        "; there is no such entry, so only its name was checked"
+        "; no such entry exists, so only the name was checked"
     } else {
         ""
     };
@@ -70,9 +70,9 @@ fn why(one: &ExplainedLine) -> String {
 /// What the decision for a folder means for its entries.
 fn below(one: &ExplainedLine) -> Option<&'static str> {
     match (one.entry, one.decision) {
-        (Some(EntryType::Folder), ParticipationWord::LeftOut) => Some(
-            "with everything in it: entries of a folder that is left out cannot be included again",
-        ),
+        (Some(EntryType::Folder), ParticipationWord::LeftOut) => {
+            Some("with everything in it: entries of an excluded folder cannot be included again")
+        }
         (Some(EntryType::Folder), ParticipationWord::Taken) => {
             Some("with everything in it that no rule leaves out")
         }

@@ -72,7 +72,7 @@ impl Text {
         let line = match (self.dry_run, totals.problems) {
             (_, 0) if count == 0 => "This file has no jobs.".to_owned(),
             (true, 0) => format!("Checked {jobs}: no errors."),
-            (true, _) => format!("Checked {jobs}: {BAD}not all of them can run{BAD:#}, see above."),
+            (true, _) => format!("Checked {jobs}: {BAD}some of them cannot run{BAD:#}, see above."),
             (false, _) => format!("{jobs}; run one with: utter run JOB"),
         };
         if self.lines > 0 {

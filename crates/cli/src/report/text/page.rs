@@ -68,7 +68,7 @@ impl Log {
         let lines = format!("{now}  {}\n", plain.replace('\n', &format!("\n{now}  ")));
         if let Err(error) = self.file.write_all(lines.as_bytes()) {
             self.has_failed = true;
-            streams::print_wrong(&format!("the rest of the log is lost: {error}"));
+            streams::print_wrong(&format!("the rest of the log could not be written: {error}"));
         }
     }
 }

@@ -6,7 +6,7 @@ use crate::report::events::{
 };
 use crate::report::sink::Sink;
 use crate::report::text::page::Page;
-use crate::report::text::phrases::{left_out, source_name};
+use crate::report::text::phrases::left_out;
 use crate::report::text::styles::{BAD, FAINT, HEADING, style_of};
 use crate::report::wording;
 use crate::terminal::names;
@@ -144,10 +144,12 @@ impl Text {
     fn step(&mut self, step: &StepLine) {
         if step.side.is_some() && self.listed == ListedSteps::Destination {
             self.listed = ListedSteps::Source;
-            let source = source_name(self.command == CommandWord::Undo);
-            self.line(&format!(
-                "{HEADING}From the {source}, once its copy is verified:{HEADING:#}"
-            ));
+            // An undo lists its own removals, or with --show those of the run that it would undo.
+            let heading = match self.command {
+                CommandWord::Undo => "Once its copy is verified:",
+                _ => "From the source, once its copy is verified:",
+            };
+            self.line(&format!("{HEADING}{heading}{HEADING:#}"));
         }
         self.line(&step_line(step));
     }
