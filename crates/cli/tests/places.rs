@@ -164,8 +164,8 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ("mirror lens full extra", 2, "unexpected argument 'extra'"),
     ("copy lens/* echo", 2, "only outside quotes"),
     ("copy ~/lens echo", 2, "by your home folder only outside quotes"),
-    ("copy far:lens echo", 2, "a mounted share is a folder"),
-    ("copy lens keeper@far:/srv/echo", 2, "a mounted share is a folder"),
+    ("copy far:lens echo", 2, "mount the network share"),
+    ("copy lens keeper@far:/srv/echo", 2, "mount the network share"),
     (
         "copy --exclude note.txt list.txt lens echo",
         2,
