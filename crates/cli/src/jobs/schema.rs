@@ -22,24 +22,24 @@ pub(crate) fn schema(program: Program) -> Schema {
         "additionalProperties": false,
         "properties": {
             "variables": {
-                "description": "Your own variables, used as ${NAME}",
+                "description": "Your own variables, which are used as ${NAME}.",
                 "type": "object",
                 "additionalProperties": { "type": ["string", "integer"] },
             },
             "defaults": {
-                "description": "Options of every job that has them; a job's own setting wins",
+                "description": "These options apply to every job whose command has them. A job's own setting takes precedence.",
                 "type": "object",
                 "additionalProperties": false,
                 "properties": defaults,
             },
             "records": {
-                "description": "How long records are kept, and their maximum size",
+                "description": "This sets how long records are kept, and their maximum size.",
                 "type": "object",
                 "additionalProperties": false,
                 "properties": { "keep": { "type": "string" }, "at-most": { "type": "string" }, "group": { "type": "string" } },
             },
             "job": {
-                "description": "The jobs by their names",
+                "description": "The jobs by name.",
                 "type": "object",
                 "additionalProperties": { "oneOf": jobs },
             },
@@ -65,8 +65,8 @@ fn job(does: &Command) -> Value {
     });
     let own = [
         ("command", json!({ "const": does.get_name() })),
-        ("description", text("What the job is for")),
-        ("at", text("When it starts, like 'daily 02:30'")),
+        ("description", text("This is what the job is for.")),
+        ("at", text("The start time, like 'daily 02:30'.")),
         ("source", source.clone()),
         ("destination", json!({ "type": "string" })),
         ("pairs", json!({ "type": "array", "minItems": 1, "items": pair })),

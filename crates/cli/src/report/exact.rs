@@ -1,6 +1,6 @@
-//! Paths in events: as text, and as exact bytes where text is not enough.
+//! Paths in events: as text, and as exact bytes if the text is not exact.
 //!
-//! A path that is not UTF-8 shows with replacement characters, and a field with `_base64` at the end of its name
+//! A path that is not UTF-8 is printed with replacement characters, and a second field whose name ends in `_base64`
 //! holds its bytes (RFC 4648, with padding).
 
 use std::collections::HashMap;
@@ -90,7 +90,7 @@ impl<F> From<&Path> for Exact<F> {
     }
 }
 
-/// The exact bytes, where text is not enough.
+/// The exact bytes, if the text is not exact.
 fn base64(bytes: &[u8]) -> Option<String> {
     std::str::from_utf8(bytes).is_err().then(|| STANDARD.encode(bytes))
 }
@@ -145,7 +145,7 @@ impl<F: Field> JsonSchema for Exact<F> {
     }
 }
 
-const BASE64_ABOUT: &str = "The exact bytes, where they are not UTF-8.";
+const BASE64_ABOUT: &str = "The exact bytes in base64, if they are not UTF-8.";
 
 /// The sources of a run.
 #[derive(Clone, Default)]
@@ -210,11 +210,11 @@ impl JsonSchema for Sources {
         json_schema!({
             "type": "object",
             "properties": {
-                "sources": { "type": "array", "items": { "type": "string" }, "description": "As given; empty where the command has none." },
+                "sources": { "type": "array", "items": { "type": "string" }, "description": "The sources as they were given. The list is empty if the command has none." },
                 "sources_base64": {
                     "type": "array",
                     "items": { "type": ["string", "null"] },
-                    "description": "The exact bytes of each that is not UTF-8, null for the others; only if there is one.",
+                    "description": "The exact bytes in base64 of each source that is not UTF-8, and null for the others. It is missing if all are UTF-8.",
                 },
             },
             "required": ["sources"],

@@ -14,7 +14,7 @@ use crate::report::events::records::{PathHistory, RecordedRun, RunEnded, RunStar
 use crate::report::exact::{Exact, Sources};
 use crate::report::word::words;
 
-/// The version of this form.
+/// The version of this output format.
 pub(crate) const VERSION: u32 = 3;
 
 /// One line of output. Aliases, here and below, read the records of version 2.
@@ -47,15 +47,15 @@ pub(crate) enum Event {
     Totals(Box<TotalsLine>),
 }
 
-/// The first line: what was called.
+/// The first line says which command was called, and with what.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Head {
-    /// Of this form; raised by what could break a reader.
+    /// The version of the format. It is raised by changes that could break a reader.
     pub(crate) version: u32,
     pub(crate) command: CommandWord,
-    /// Nothing is changed, only told.
+    /// True if the command only reports and changes nothing.
     pub(crate) dry_run: bool,
-    /// As given; empty where the command has none.
+    /// The sources as they were given. The list is empty if the command has none.
     #[serde(flatten)]
     pub(crate) sources: Sources,
     #[serde(flatten)]
@@ -66,26 +66,26 @@ pub(crate) struct Head {
     pub(crate) job_file: Option<Exact<JobsIn>>,
 }
 
-/// Worth knowing, and no fault.
+/// A fact that is worth knowing but is no problem.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Note")]
 pub(crate) struct NoteLine {
-    /// A stable word for what it is about.
+    /// A stable word for the subject of the note.
     #[serde(alias = "about")]
     pub(crate) code: Word,
-    /// The folder that it is about, for a drive within one of the sides.
+    /// For a drive within one of the sides, this is its folder.
     #[serde(flatten)]
     pub(crate) path: Option<Exact<AtPath>>,
-    /// For people.
+    /// The text is for people and may change.
     pub(crate) text: String,
 }
 
-/// One change to one side; in a run with what became of it.
+/// A step is one change to one side. In a run it has an outcome.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Step")]
 pub(crate) struct StepLine {
     pub(crate) verb: VerbWord,
-    /// The destination, if missing.
+    /// The side that the step changes. If missing, it is the destination.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) side: Option<SideWord>,
     #[serde(rename = "type")]
@@ -96,17 +96,17 @@ pub(crate) struct StepLine {
     pub(crate) was: Option<Exact<Was>>,
     #[serde(flatten)]
     pub(crate) link_of: Option<Exact<LinkOf>>,
-    /// Bytes of content that it writes, or gives up for a removal.
+    /// The bytes of content that the step writes, or removes.
     pub(crate) bytes: u64,
-    /// For people.
+    /// The text is for people and may change.
     pub(crate) reason: String,
-    /// Only in a run.
+    /// The outcome is given only in a run.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) outcome: Option<OutcomeWord>,
 }
 
 words! {
-    /// What a step does.
+    /// This is what a step does.
     #[schemars(rename = "Verb")]
     VerbWord {
         Add = "add",
@@ -118,7 +118,7 @@ words! {
 }
 
 words! {
-    /// The tree that a step changes.
+    /// This is the tree that a step changes.
     #[schemars(rename = "ChangedSide")]
     SideWord {
         Source = "source",
@@ -126,7 +126,7 @@ words! {
 }
 
 words! {
-    /// What an entry is.
+    /// This is the type of an entry.
     EntryType {
         File = "file",
         Folder = "folder",
@@ -137,7 +137,7 @@ words! {
     }
 }
 
-/// In what the two sides differ at one path.
+/// A difference between the two sides at one path.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Difference")]
 pub(crate) struct DifferenceLine {
@@ -148,114 +148,114 @@ pub(crate) struct DifferenceLine {
     pub(crate) path: Exact<AtPath>,
     #[serde(flatten)]
     pub(crate) was: Option<Exact<Was>>,
-    /// Of the content that is missing, extra or differs: in the source, or in the destination where only that
-    /// has it.
+    /// The bytes of the content that is missing, extra or different. They are those of the source if it has the
+    /// entry, else those of the destination.
     pub(crate) bytes: u64,
-    /// For people.
+    /// The text is for people and may change.
     pub(crate) reason: String,
 }
 
 words! {
-    /// The five ways to differ.
+    /// There are five kinds of difference.
     #[schemars(rename = "State")]
     StateWord {
-        /// Only in the source.
+        /// The entry is only in the source.
         Missing = "missing",
-        /// Only in the destination.
+        /// The entry is only in the destination.
         Extra = "extra",
-        /// In the destination under another name or in another folder.
+        /// The destination has the entry under another name or in another folder.
         Moved = "moved",
-        /// Another content or kind.
+        /// The content or the type differs.
         Differs = "differs",
-        /// The same content, other attributes.
+        /// The content is the same, and attributes differ.
         Attributes = "attributes",
     }
 }
 
-/// How many differences of one state there are, before those that are listed.
+/// The number of differences of one state. It comes before those that are listed.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Found")]
 pub(crate) struct FoundLine {
     pub(crate) state: StateWord,
     pub(crate) differences: u64,
-    /// How many of them are listed, as far as `--limit` goes.
+    /// The number of them that are listed, which `--limit` may reduce.
     pub(crate) listed: u64,
 }
 
-/// What could not be done, or may not.
+/// A problem is something that could not or may not be done.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Problem")]
 pub(crate) struct ProblemLine {
-    /// Not there where it is about the run as a whole.
+    /// The path is missing if the problem concerns the run as a whole.
     #[serde(flatten)]
     pub(crate) path: Option<Exact<AtPath>>,
-    /// What was being done; `guard` for a plan that a guard refused, `ask` for one that was not agreed to, `run`
-    /// for a run that ended before its time.
+    /// The operation that failed. It is `guard` for a plan that a guard refused, `ask` for a plan that was declined
+    /// at the prompt, and `run` for a run that ended early.
     pub(crate) operation: Word,
-    /// In words.
+    /// The cause is given in words.
     pub(crate) cause: String,
-    /// What to do next.
+    /// This says what to do next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) advice: Option<String>,
-    /// The guard that refused the plan.
+    /// This is the guard that refused the plan.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) guard: Option<Word>,
 }
 
-/// What one rule of a selection decided.
+/// The decisions of one rule of a selection.
 #[allow(clippy::struct_field_names, reason = "the name that it has in JSON")]
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Rule")]
 pub(crate) struct RuleLine {
-    /// As it was given, or file, line and pattern.
+    /// The rule as it was given, or its file, line and pattern.
     pub(crate) rule: String,
-    /// Entries of the source that it took.
+    /// The number of entries of the source that it includes.
     pub(crate) taken: u64,
-    /// Entries of the source that it left out.
+    /// The number of entries of the source that it leaves out.
     pub(crate) left_out: u64,
-    /// Entries that only the destination has and that it kept there.
+    /// The number of entries that only the destination has and that it leaves there.
     #[serde(alias = "kept")]
     pub(crate) left_in_destination: u64,
-    /// Of the content it decided about; only `explain` counts that.
+    /// The bytes of these entries. Only `explain` counts them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) bytes: Option<u64>,
 }
 
-/// The command that would make the destination identical.
+/// A command that would make the destination identical.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Suggestion {
-    /// As it can be typed into a POSIX shell.
+    /// The command can be typed into a POSIX shell as it is.
     pub(crate) command: String,
 }
 
-/// What a selection says about one path.
+/// The decision of a selection about one path.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Explained")]
 pub(crate) struct ExplainedLine {
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
-    /// Null if there is no such entry.
+    /// It is null if no such entry exists.
     #[serde(rename = "type")]
     pub(crate) entry: Option<EntryType>,
     pub(crate) decision: ParticipationWord,
-    /// The rule that decided; null if none did.
+    /// The rule that decided. It is null if none did.
     pub(crate) rule: Option<String>,
     #[serde(flatten)]
     pub(crate) decided_by_folder: Option<Exact<DecidedByFolder>>,
 }
 
 words! {
-    /// Whether an entry takes part.
+    /// This says whether an entry takes part.
     #[schemars(rename = "Participation")]
     ParticipationWord {
         Taken = "taken",
-        /// A folder that takes part only if something in it does.
+        /// The folder takes part only if an entry in it does.
         IfNeeded = "if-needed",
         LeftOut = "left-out",
     }
 }
 
-/// One mounted drive.
+/// A drive that is mounted.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Drive")]
 pub(crate) struct DriveLine {
@@ -263,43 +263,43 @@ pub(crate) struct DriveLine {
     pub(crate) mounted_at: Exact<MountedAt>,
     #[serde(flatten)]
     pub(crate) device: Exact<Device>,
-    /// Kind of file system.
+    /// The type of its file system.
     pub(crate) file_system: String,
-    /// Null if it has none, or that cannot be found out.
+    /// It is null if the drive has none or it is not known.
     pub(crate) label: Option<String>,
-    /// Null if that cannot be found out.
+    /// It is null if it is not known.
     pub(crate) uuid: Option<String>,
-    /// In all.
+    /// The capacity of the drive.
     pub(crate) bytes: u64,
     pub(crate) bytes_free: u64,
     pub(crate) writable: bool,
-    /// Null where it could not be tried out.
+    /// It is null if the drive could not be tested.
     pub(crate) holds: Option<Holds>,
 }
 
-/// What a drive can hold, as far as this user can use it.
+/// The features of a drive that this user can use.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Holds {
-    /// Of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`, `trusted-xattr`,
-    /// `security-xattr`, `holes`, `shared_extents`.
+    /// Each is one of `links`, `hardlinks`, `fifos`, `devices`, `mode`, `owner`, `acl`, `user-xattr`,
+    /// `trusted-xattr`, `security-xattr`, `holes` and `shared_extents`.
     pub(crate) features: Vec<Word>,
-    /// Of `sync`, `immutable`, `append-only`, `no-dump`, `no-atime`.
+    /// Each is one of `sync`, `immutable`, `append-only`, `no-dump` and `no-atime`.
     pub(crate) flags: Vec<Word>,
     pub(crate) time_resolution_nanoseconds: u64,
-    /// Characters.
+    /// These characters cannot be part of a name.
     pub(crate) forbidden_in_names: Vec<char>,
     pub(crate) names_without_control_characters: bool,
     pub(crate) names_letters: Letters,
-    /// No dot or space at the end.
+    /// True if names cannot end with a dot or a space.
     pub(crate) names_no_trailing_dot_or_space: bool,
-    /// Large and small letters are the same.
+    /// True if the drive ignores upper and lower case in names.
     pub(crate) names_case_insensitive: bool,
-    /// In bytes; null for no limit.
+    /// The largest size of a file in bytes. It is null if there is no limit.
     pub(crate) largest_file: Option<u64>,
 }
 
 words! {
-    /// Which letters names can have.
+    /// This says which characters names can have.
     Letters {
         Any = "any",
         Utf8 = "utf-8",
@@ -307,50 +307,50 @@ words! {
     }
 }
 
-/// A past run that set something aside. What is not known is null.
+/// A past run that set entries aside. Unknown values are null.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "SetAsideRun")]
 pub(crate) struct SetAsideRunLine {
-    /// Its folder.
+    /// The folder of the run.
     #[serde(flatten)]
     pub(crate) path: Exact<AtPath>,
-    /// RFC 3339.
+    /// The time is in RFC 3339 format.
     pub(crate) began: Option<String>,
     #[serde(alias = "standing")]
     pub(crate) state: StandingWord,
-    /// Why its notes are unreadable.
+    /// This is why its undo journal cannot be read.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) cause: Option<String>,
     pub(crate) command: Option<Word>,
     #[serde(flatten)]
     pub(crate) destination: Option<Exact<Destination>>,
-    /// What it displaced.
+    /// The entries that the run displaced.
     pub(crate) replaced: Option<Amount>,
     pub(crate) removed: Option<Amount>,
-    /// What that takes on its drive.
+    /// The space that its set-aside entries use.
     pub(crate) bytes_on_drive: Option<u64>,
 }
 
 words! {
-    /// How far a past run came.
+    /// This is the state of a past run.
     #[schemars(rename = "Standing")]
     StandingWord {
         NeverBegun = "never-begun",
-        /// Or still going on.
+        /// The run was cut short, or is still running.
         CutShort = "cut-short",
         Complete = "complete",
-        /// Not all of it is back.
+        /// An undo has begun, and not all is restored.
         BeingUndone = "being-undone",
         Undone = "undone",
         Unreadable = "unreadable",
     }
 }
 
-/// The last line, with the parts that the command has.
+/// The last line holds the totals that apply to the command.
 #[derive(Clone, Default, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Totals")]
 pub(crate) struct TotalsLine {
-    /// Entries with a problem.
+    /// The number of entries with a problem.
     pub(crate) problems: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) plan: Option<Planned>,
@@ -361,28 +361,28 @@ pub(crate) struct TotalsLine {
     pub(crate) verdict: Option<VerdictLine>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) selection: Option<Selected>,
-    /// Drives, runs, jobs or whatever else was listed.
+    /// The number of drives, runs, jobs or other items that were listed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) listed: Option<u64>,
 }
 
-/// What a plan holds.
+/// The totals of a plan.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Planned {
     #[serde(flatten)]
     pub(crate) steps: VerbTotals,
-    /// Entries that are as they should be.
+    /// Entries that are identical on both sides.
     pub(crate) unchanged: Amount,
-    /// Files left as they are, since they are newer than the source's.
+    /// The number of files that stay because they are newer than the source's.
     #[serde(alias = "spared_newer")]
     pub(crate) left_newer: u64,
-    /// Differences left as they are, for `--steps`, `--carry` or `--ignore-extra`.
+    /// The number of differences that stay because of `--steps`, `--carry` or `--ignore-extra`.
     pub(crate) held_back: u64,
     pub(crate) source: SideTotals,
     pub(crate) destination: SideTotals,
 }
 
-/// How many steps of each kind.
+/// The number of steps of each kind, and their bytes.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Verbs")]
 pub(crate) struct VerbTotals {
@@ -419,73 +419,74 @@ impl VerbTotals {
     }
 }
 
-/// What a run did.
+/// The totals of a run.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct RunTotals {
     pub(crate) done: VerbTotals,
     pub(crate) bytes_written: u64,
-    /// All that it did; the time that a question waited for its answer is not in it.
+    /// The duration of the run, without the time in which a prompt waited for an answer.
     pub(crate) seconds: f64,
-    /// Until all was on the drive.
+    /// The time until everything was on the drive.
     pub(crate) seconds_writing: f64,
-    /// What was written was read once more.
+    /// The time for reading back what was written.
     #[serde(default)]
     pub(crate) seconds_reading_back: f64,
     pub(crate) ending: EndingWord,
     #[serde(flatten)]
     pub(crate) set_aside: Option<Exact<SetAsideIn>>,
-    /// Only its notes are there, and not what it displaced.
+    /// True if the folder holds only the undo journal and no displaced entries.
     #[serde(default, alias = "notes_only")]
     pub(crate) journal_only: bool,
 }
 
 words! {
-    /// How a run ended.
+    /// This is how a run ended.
     #[schemars(rename = "Ending")]
     EndingWord {
         Complete = "complete",
-        /// By a signal.
+        /// A signal stopped the run.
         Stopped = "stopped",
-        /// The drive is full or gone.
+        /// The drive was full or disappeared.
         Early = "early",
     }
 }
 
-/// What a verification found.
+/// The result of a verification.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Verdict")]
 pub(crate) struct VerdictLine {
     #[serde(alias = "says")]
     pub(crate) result: Says,
-    /// What was compared: `presence`, or of `size`, `content` and the attributes carried.
+    /// The list holds what was compared: only `presence`, or else `size` or `content`, and the attributes of
+    /// `--carry`.
     pub(crate) compared: Vec<Word>,
-    /// Entries that the destination's drive cannot hold, and that are no differences for that.
+    /// The number of entries that the destination's drive cannot store. They are no differences.
     pub(crate) not_held: u64,
-    /// Files that were read since they were chosen by chance.
+    /// The files of the random sample that were read.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) sampled: Option<Amount>,
-    /// Some file turned out to differ in its content alone.
+    /// True if some file differs only in its content.
     pub(crate) content_differs: bool,
 }
 
 words! {
-    /// The three verdicts.
+    /// There are three verdicts.
     Says {
         Identical = "identical",
         Different = "different",
-        /// Problems kept part of it from being compared.
+        /// Because of problems, not everything could be compared.
         NotProven = "not-proven",
     }
 }
 
-/// What a selection makes of a source.
+/// The totals of a selection.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Selected {
     pub(crate) taken: SideTotals,
     pub(crate) left_out: SideTotals,
 }
 
-/// What one side holds as far as selected; the root folder is not counted, each name of a hard link is.
+/// The selected entries of one side. The root folder counts, and so does each name of a hard link.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Side")]
 pub(crate) struct SideTotals {
@@ -497,7 +498,7 @@ pub(crate) struct SideTotals {
 }
 
 impl Head {
-    /// Of a command without places.
+    /// The head of a command without places.
     pub(crate) fn new(command: CommandWord) -> Self {
         Self {
             version: VERSION,
@@ -510,13 +511,13 @@ impl Head {
         }
     }
 
-    /// The sources, and then the destination.
+    /// The head of a command with sources and a destination.
     pub(crate) fn sides(&self) -> Vec<PathBuf> {
         let destination = self.destination.as_ref().map(Exact::to_path);
         self.sources.paths().iter().cloned().chain(destination).collect()
     }
 
-    /// Of what reads a source.
+    /// The head of a command that reads a source.
     pub(crate) fn reading(self, source: &Path) -> Self {
         Self { sources: Sources::from(&[source.to_path_buf()][..]), ..self }
     }

@@ -8,66 +8,66 @@ use serde::{Deserialize, Serialize};
 use crate::report::exact::field;
 use crate::report::word::words;
 
-/// A word of a fixed set, told as it is.
+/// A word of a fixed set.
 pub(crate) type Word = Cow<'static, str>;
 
 field!(
-    /// Relative to the root it is about, components joined by `/`; empty for the root itself.
+    /// The path is relative to its root, with `/` between names. It is empty for the root itself.
     AtPath = "path" / "path_base64"
 );
 
 field!(
-    /// For what was renamed or moved, the path that it had.
+    /// For a renamed or moved entry, this is its former path.
     Was = "was" / "was_base64"
 );
 
 field!(
-    /// For a hard link, the path that it becomes another name of.
+    /// For a hard link, this is the path that it is linked to.
     LinkOf = "link_of" / "link_of_base64"
 );
 
 field!(
-    /// The folder above that the rule decided about.
+    /// This is the folder above about which the rule decided.
     DecidedByFolder = "decided_by_folder" / "decided_by_folder_base64"
 );
 
 field!(
-    /// As it was given, or where a run took place.
+    /// The path as it was given, or the place of the run.
     Destination = "destination" / "destination_base64"
 );
 
 field!(
-    /// The saved plan that is carried out.
+    /// This is the saved plan that is executed.
     PlanFile = "plan" / "plan_base64"
 );
 
 field!(
-    /// The folder that holds what this run displaced.
+    /// This folder holds the entries that the run displaced.
     SetAsideIn = "set_aside" / "set_aside_base64"
 );
 
 field!(
-    /// The job file that was read.
+    /// This is the job file that was read.
     JobsIn = "job_file" / "job_file_base64" | "jobs" / "jobs_base64"
 );
 
 field!(
-    /// The folder that it was called in.
+    /// This is the working folder of the command.
     WorkingFolder = "folder" / "folder_base64"
 );
 
 field!(
-    /// Where a drive is mounted.
+    /// This is the mount point of the drive.
     MountedAt = "mounted_at" / "mounted_at_base64"
 );
 
 field!(
-    /// The device, or what stands for one.
+    /// This is the device of the drive, or its counterpart.
     Device = "device" / "device_base64"
 );
 
 words! {
-    /// Which command tells.
+    /// This is the command that prints the output.
     #[schemars(rename = "Command")]
     CommandWord {
         Copy = "copy",
@@ -87,7 +87,7 @@ words! {
 }
 
 words! {
-    /// What became of a step. `failed` and `stale` have a problem of the same path or of a folder above it.
+    /// The outcome of a step. For `failed` and `stale` there is a problem with the same path or a folder above it.
     #[schemars(rename = "Outcome")]
     OutcomeWord {
         Done = "done",
@@ -97,7 +97,7 @@ words! {
     }
 }
 
-/// Entries and bytes of content.
+/// The number of entries, and the bytes of their content.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct Amount {
     pub(crate) entries: u64,

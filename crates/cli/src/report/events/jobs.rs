@@ -7,7 +7,7 @@ use crate::report::events::fields::{Amount, AtPath, Destination};
 use crate::report::exact::Exact;
 use crate::report::word::words;
 
-/// A job of the job file: of `utter jobs`, and of `utter run` before what it does.
+/// A job of the job file. `utter jobs` prints it, and `utter run` before the lines of the job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobLine {
     pub(crate) name: String,
@@ -15,120 +15,120 @@ pub(crate) struct JobLine {
     pub(crate) description: Option<String>,
     pub(crate) enabled: bool,
     pub(crate) tags: Vec<String>,
-    /// Jobs that run after it, if it went well.
+    /// The jobs that run after it if it succeeds.
     pub(crate) then: Vec<String>,
-    /// The lines that it stands for, as a shell reads them.
+    /// The commands of the job, as a shell reads them.
     pub(crate) commands: Vec<String>,
-    /// How it stands, in a list of jobs.
+    /// The state of the job, in a list of jobs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) status: Option<JobStatus>,
 }
 
-/// What became of a job.
+/// The result of a job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobResult {
     pub(crate) name: String,
     pub(crate) outcome: RunOutcome,
-    /// The exit code that its command would have ended with, the worst of several.
+    /// The exit code of its command. With several commands it is the worst.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[serde(alias = "code")]
     pub(crate) exit_code: Option<u8>,
-    /// Steps that were done, and the bytes of what they added, replaced and removed.
+    /// The steps that were done, and their bytes.
     pub(crate) done: Amount,
     pub(crate) seconds: f64,
-    /// Entries with a problem.
+    /// The number of entries with a problem.
     pub(crate) problems: u64,
 }
 
 words! {
-    /// How a job, or a run, ended.
+    /// This is how a job or a run ended.
     RunOutcome {
         Succeeded = "succeeded" | "well",
         /// A verification found differences.
         Different = "different",
         Problems = "problems",
-        /// A guard refused, or somebody who was asked.
+        /// A guard refused it, or it was declined at the prompt.
         Refused = "refused",
-        /// The drive is full or gone.
+        /// The drive was full or disappeared.
         EndedEarly = "ended-early",
-        /// What it says cannot be meant, or is not there.
+        /// The command was wrong, or named a place that does not exist.
         Invalid = "invalid" | "wrong",
-        /// By a signal.
+        /// A signal stopped the run.
         Stopped = "stopped",
-        /// A signal came before its turn.
+        /// A signal came before the job began.
         NotReached = "not-reached",
         NotEnabled = "not-enabled",
-        /// It was killed, or the power failed.
+        /// The run was killed, or the power failed.
         CutShort = "cut-short",
         Running = "running" | "going-on",
         NeverRun = "never-run",
     }
 }
 
-/// When a job ran, and when it will.
+/// The last and the next start of a job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobTimes {
-    /// When that began; RFC 3339.
+    /// The time at which it began, in RFC 3339 format.
     pub(crate) last: Option<String>,
-    /// When it last began and then went well; RFC 3339.
+    /// The start of its last successful run, in RFC 3339 format.
     pub(crate) last_succeeded: Option<String>,
-    /// When it is to run, as the job file has it.
+    /// The start time as the job file gives it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) at: Option<String>,
-    /// When it runs next; RFC 3339.
+    /// The next start, in RFC 3339 format.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) next: Option<String>,
-    /// The start that it missed; RFC 3339.
+    /// The start that was missed, in RFC 3339 format.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) overdue_since: Option<String>,
 }
 
-/// How things stand with a job.
+/// This is the state of a job.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct JobStatus {
     pub(crate) name: String,
     pub(crate) enabled: bool,
-    /// Nothing has to be done about it.
+    /// True if no action is needed.
     pub(crate) ok: bool,
-    /// Of its last start; `never-run` if there is none.
+    /// The outcome of its last start. It is `never-run` if there was none.
     pub(crate) outcome: RunOutcome,
-    /// The first run of its last start.
+    /// The number of the first run of its last start.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) run: Option<u64>,
-    /// The room on the drives of its destinations, where they are there.
+    /// The space on the drives of its destinations that are mounted.
     pub(crate) space: Vec<DriveSpace>,
     #[serde(flatten)]
     pub(crate) times: JobTimes,
 }
 
-/// When a job starts, and what has the system start it.
+/// The starts of a job, and what the system needs to start it.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct ScheduledJob {
     pub(crate) name: String,
-    /// In the words of the job file.
+    /// The start time in the form of the job file.
     pub(crate) at: String,
-    /// The next three starts; RFC 3339.
+    /// The next three starts, in RFC 3339 format.
     pub(crate) next: Vec<String>,
-    /// The system starts it from now on.
+    /// True if the system starts the job from now on.
     pub(crate) installed: bool,
     pub(crate) files: Vec<UnitFile>,
 }
 
-/// A unit of systemd, or lines for cron.
+/// A unit for systemd, or lines for cron.
 #[derive(Clone, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct UnitFile {
-    /// Not there for cron.
+    /// It is missing for cron.
     #[serde(flatten)]
     pub(crate) path: Option<Exact<AtPath>>,
     pub(crate) text: String,
 }
 
-/// The room on a drive.
+/// The space on a drive.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 pub(crate) struct DriveSpace {
     #[serde(flatten)]
     pub(crate) destination: Exact<Destination>,
-    /// In all.
+    /// The capacity of the drive.
     pub(crate) bytes: u64,
     pub(crate) bytes_free: u64,
 }
