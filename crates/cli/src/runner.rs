@@ -401,7 +401,7 @@ impl NamedDrives {
         let all = sources.iter().chain([destination]);
         let known = |path: &PathBuf| {
             RememberedDrive::holding(&Linux, path).with_context(|| {
-                let path = names::path(path);
+                let path = names::path(&request.places.shown(path));
                 WrongCall(format!("cannot determine the drive of '{path}', to wait for it"))
             })
         };

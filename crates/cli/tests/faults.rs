@@ -96,8 +96,12 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     let run = room.run(&format!("copy --require-drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 0, "{run:?}");
     // By its name the drive is found wherever it is mounted; the letters may be of either case.
-    let run = room.run(&format!("copy source uuid={}/new/deep", uuid.to_uppercase()));
-    assert_eq!(run.code, 0, "{run:?}");
+    // The output calls it as it was typed.
+    let typed = format!("uuid={}/new/deep", uuid.to_uppercase());
+    let run = room.run(&format!("copy source {typed}"));
+    assert!(run.code == 0 && run.out.contains(&format!("Copied source → {typed} in")), "{run:?}");
+    let refused = room.run(&format!("copy --inside --require-drive other source {typed}"));
+    assert!(refused.err.contains(&format!("'{typed}/source' is not on the drive")), "{refused:?}");
     assert_eq!(fs::read_to_string(drive.folder().join("new/deep/log")).unwrap(), "lit");
     assert_eq!(room.run(&format!("verify source uuid={uuid}/new/deep")).code, 0);
     let missing = room.run("copy source label=nowhere/x");
@@ -246,7 +250,8 @@ fn a_limit_on_the_size_of_files_is_met_by_those_that_are_larger_and_by_no_other(
     let utter = room.command("").get_program().to_owned();
     let mut limited = Command::new("sh");
     limited.args(["-c", "ulimit -f 200; exec \"$0\" copy source echo"]).arg(utter);
-    let run = ran(&limited.current_dir(room.path("")).output().unwrap());
+    limited.current_dir(room.path("")).env("XDG_STATE_HOME", room.path("state"));
+    let run = ran(&limited.output().unwrap());
     assert_eq!(run.code, 3, "{run:?}");
     assert!(run.err.contains("season.wav"), "{run:?}");
     assert_eq!(room.list("echo"), ["a.log", "z.log"]);

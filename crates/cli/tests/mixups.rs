@@ -164,6 +164,7 @@ fn a_place_that_a_drive_is_to_be_mounted_on_is_refused_without_it() {
         let script = format!("mount --bind fstab /etc/fstab && {before} exec {UTTER} {line}");
         let mut command = Command::new("unshare");
         command.args(["--mount", "sh", "-ec", &script]).current_dir(room.path(""));
+        command.env("XDG_STATE_HOME", room.path("state"));
         crate::common::ran(&command.output().unwrap())
     };
     for line in [

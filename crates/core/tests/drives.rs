@@ -295,7 +295,9 @@ fn a_shifted_clock_costs_no_new_copy() {
     let verbs: Vec<_> = verbs.iter().map(|placed| placed.step.verb).collect();
     assert_eq!(verbs, [Verb::Replace, Verb::Adjust, Verb::Adjust]);
     assert!(crate::common::apply(&Linux, &request).problems.is_empty());
-    assert!(crate::common::plan_of(&Linux, &request).is_empty());
+    let again = crate::common::plan_of(&Linux, &request);
+    let left: Vec<_> = again.steps().map(|placed| format!("{placed:?}")).collect();
+    assert!(again.is_empty(), "{left:#?}");
     assert_eq!(fs::read(echo.join("changed.txt")).unwrap(), b"changed!txt");
 }
 

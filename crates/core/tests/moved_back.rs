@@ -133,7 +133,7 @@ fn whatever_was_moved_comes_back() {
         (OnConflict::Newer, false, Keeping::Displaced),
         (OnConflict::Replace, false, Keeping::Displaced),
         (OnConflict::Replace, true, Keeping::Displaced),
-        (OnConflict::Replace, false, Keeping::Notes),
+        (OnConflict::Replace, false, Keeping::Journal),
         (OnConflict::KeepBoth, false, Keeping::Displaced),
     ]);
     let how = (how, proptest::bool::weighted(0.3));

@@ -51,7 +51,7 @@ fn by_renaming(trees: &Trees) -> Request {
     let mut request = crate::common::request(trees, Task::Move);
     request.changed.steps = Verbs::ALL;
     request.running.workers = Workers::Fixed(1);
-    request.safety.set_aside = Some(crate::common::notes(trees));
+    request.safety.set_aside = Some(crate::common::journal_of_moves(trees));
     request
 }
 

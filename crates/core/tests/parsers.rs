@@ -79,7 +79,7 @@ patterns: PatternRules {  exclude: vec![pattern],
         let text = String::from_utf8_lossy(&bytes).into_owned();
         let line = serde_json::json!({ kind: { field: text } }).to_string();
         let reason = saved::read(line.as_bytes()).unwrap_err().to_string();
-        prop_assert!(reason.contains("make the plan anew"), "{}", reason);
+        prop_assert!(reason.contains("save a new plan"), "{}", reason);
     }
 
     #[test]
@@ -136,7 +136,7 @@ patterns: PatternRules {  exclude: vec![pattern],
 
 /// The seed of the journal's fuzzing: were it refused, the code behind would never be reached.
 #[test]
-fn the_notes_that_others_are_fuzzed_behind_are_whole() {
+fn the_journal_that_fuzzing_begins_with_is_whole() {
     let room = tempfile::tempdir().unwrap();
     std::fs::create_dir(room.path().join("run")).unwrap();
     let begun = include_bytes!("../../../fuzz/seeds/begun.notes");

@@ -207,7 +207,7 @@ fn cut_power_while_moving(kind: DriveKind, outer: &Path) {
         let mut request = request(&attic, &loft);
         request.task = Task::Move;
         request.running.flush = Flush::End;
-        let (folder, what) = (drives[1].folder().join("notes"), Keeping::Notes);
+        let (folder, what) = (drives[1].folder().join("notes"), Keeping::Journal);
         request.safety.set_aside = Some(SetAside { folder, run: RUN.into(), keep: None, what });
         request
     };

@@ -40,7 +40,7 @@ pub(crate) struct Copy {
 impl Copy {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing } = self;
-        let places = places(sources.clone(), destination.clone(), inside.inside)?;
+        let places = places(sources.clone(), destination.clone(), inside.inside, context)?;
         let guards = changing.doing.safety.guards();
         changing.request((Task::Copy, places), &Dropping::default(), guards, context)
     }

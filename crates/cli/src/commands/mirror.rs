@@ -44,7 +44,7 @@ pub(crate) struct Mirror {
 impl Mirror {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { source, destination, inside, dropping, removing, changing } = self;
-        let places = places(vec![source.clone()], destination.clone(), inside.inside)?;
+        let places = places(vec![source.clone()], destination.clone(), inside.inside, context)?;
         let guards = removing.over(&Safety::default(), changing.doing.safety.guards());
         changing.request((Task::Mirror, places), dropping, guards, context)
     }

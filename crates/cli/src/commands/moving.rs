@@ -50,7 +50,7 @@ pub(crate) struct Move {
 impl Move {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing, .. } = self;
-        let places = places(sources.clone(), destination.clone(), inside.inside)?;
+        let places = places(sources.clone(), destination.clone(), inside.inside, context)?;
         let guards = changing.doing.safety.guards();
         let request =
             changing.request((Task::Move, places), &Dropping::default(), guards, context)?;

@@ -66,7 +66,7 @@ impl Verify {
             );
         }
         let sources = vec![self.source.clone()];
-        let places = places(sources, self.destination.clone(), self.inside.inside)?;
+        let places = places(sources, self.destination.clone(), self.inside.inside, context)?;
         let comparing = &self.comparing;
         let request = comparing.request(Task::Verify, places, &Dropping::default(), context)?;
         Ok(self.running.apply(self.verifying.apply(request, context)))

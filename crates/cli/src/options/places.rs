@@ -6,19 +6,28 @@ use std::path::{Path, PathBuf};
 use anyhow::Result;
 use utter_echo_core::request::Places;
 
+use crate::context::Context;
 use crate::exit::wrong_call;
 use crate::terminal::names;
 
 /// The two sides as typed; refuses what a shell user may have meant otherwise.
-pub(crate) fn places(sources: Vec<PathBuf>, destination: PathBuf, inside: bool) -> Result<Places> {
-    for source in &sources {
-        refuse_misread(source, "source")?;
-    }
-    refuse_misread(&destination, "destination")?;
-    Ok(Places { inside, ..Places::new(sources, destination) })
+pub(crate) fn places(
+    sources: Vec<PathBuf>,
+    destination: PathBuf,
+    inside: bool,
+    context: &Context,
+) -> Result<Places> {
+    refuse_misread(&sources, &destination)?;
+    let typed = context.typed_paths(&["sources", "source", "destination"]);
+    Ok(Places { inside, typed, ..Places::new(sources, destination) })
 }
 
-fn refuse_misread(path: &Path, side: &str) -> Result<()> {
+fn refuse_misread(sources: &[PathBuf], destination: &Path) -> Result<()> {
+    sources.iter().try_for_each(|source| refuse_misread_path(source, "source"))?;
+    refuse_misread_path(destination, "destination")
+}
+
+fn refuse_misread_path(path: &Path, side: &str) -> Result<()> {
     if path.symlink_metadata().is_ok() {
         return Ok(());
     }
@@ -60,12 +69,12 @@ mod tests {
     #[test]
     fn what_a_shell_would_have_read_otherwise_is_refused() {
         let refused = |source: &str, destination: &str| {
-            let told = places(vec![source.into()], destination.into(), false);
+            let told = refuse_misread(&[source.into()], Path::new(destination));
             told.err().map(|error| error.to_string()).unwrap_or_default()
         };
         assert!(refused("~/logbooks", "x").contains("home folder"));
         assert!(refused("logbooks/*.csv", "x").contains("--only '*.csv'"));
-        assert!(refused("/", "keeper@lantern:/srv").contains("a mounted share is a folder"));
+        assert!(refused("/", "keeper@lantern:/srv").contains("mount the network share"));
         assert!(refused("lantern:logbooks", "x").contains("source 'lantern:logbooks'"));
         for place in ["./a:b", "new/a:b", "a b:c", "x:y/", "plain", "/a:b"] {
             assert_eq!(refused("/", place), "", "{place}");

@@ -156,13 +156,13 @@ impl SettingAside {
     /// The same for a move, which keeps its journal even without a set-aside folder.
     pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
         let safety = self.over(safety, context);
-        let notes = user_folders::state_folder().map(|folder| SetAside {
+        let journal = user_folders::state_folder().map(|folder| SetAside {
             folder: folder.join("moves"),
             run: run_name::of(context.began),
             keep: Some(Keep::Since(run_name::of(context.began - MOVES_KEPT))),
-            what: Keeping::Notes,
+            what: Keeping::Journal,
         });
-        Safety { set_aside: safety.set_aside.or(notes), ..safety }
+        Safety { set_aside: safety.set_aside.or(journal), ..safety }
     }
 }
 

@@ -43,10 +43,13 @@ pub(crate) struct Took {
 impl Head {
     /// The head of a command with a request.
     pub(crate) fn of(request: &Request, dry_run: bool) -> Self {
+        let places = &request.places;
+        let sources: Vec<_> =
+            places.sources.iter().map(|source| places.shown(source).into_owned()).collect();
         Self {
             dry_run,
-            sources: Sources::from(&*request.places.sources),
-            destination: Some((&*request.places.destination).into()),
+            sources: Sources::from(&*sources),
+            destination: Some((&*places.shown(&places.destination)).into()),
             ..Self::new(request.task.into())
         }
     }
@@ -124,7 +127,7 @@ pub(crate) fn totals_of_run(plan: &Plan, outcome: &core::Outcome, took: Took) ->
             core::Ending::Early(_) => EndingWord::Early,
         },
         set_aside: outcome.set_aside.as_deref().map(Into::into),
-        journal_only: outcome.notes_only,
+        journal_only: outcome.journal_only,
     };
     let totals = totals(plan, plan.problems.len() + outcome.problems.len());
     TotalsLine { run: Some(run), ..totals }

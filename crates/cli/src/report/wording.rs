@@ -195,10 +195,8 @@ fn attributes(
     sides: &SideNames,
 ) -> String {
     let told = differing.iter().map(|attribute| match attribute {
-        Attribute::Times => {
-            let difference = time_difference(source.modified(), destination.modified());
-            format!("{} {}", sides.source, difference.unwrap_or_default())
-        }
+        Attribute::Times => time_difference(source.modified(), destination.modified())
+            .map_or("time".to_owned(), |difference| format!("{} {difference}", sides.source)),
         Attribute::Mode => format!("mode {:o} → {:o}", destination.mode(), source.mode()),
         Attribute::Owner => {
             format!("owner {}:{} → {}:{}", destination.uid, destination.gid, source.uid, source.gid)

@@ -36,7 +36,7 @@ pub struct Outcome {
     /// The folder of its set-aside entries, if any, by which it can be undone.
     pub set_aside: Option<PathBuf>,
     /// That folder has only the undo journal and no displaced entries.
-    pub notes_only: bool,
+    pub journal_only: bool,
     /// Why the journal of a move is not complete, so that it cannot be undone.
     pub lost_notes: Option<io::Error>,
 }
@@ -54,7 +54,7 @@ impl Outcome {
             bytes_written: 0,
             ending: Ending::Early(Cause::System(kind.into())),
             set_aside: None,
-            notes_only: false,
+            journal_only: false,
             lost_notes: None,
         }
     }

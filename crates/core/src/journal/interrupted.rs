@@ -80,8 +80,8 @@ impl SetAsidePlace {
                 return Ok(());
             }
             let store = open_store(system, &self.path)?;
-            let Ok(notes) = store.read(run) else { return Ok(()) };
-            store.resume(run, &notes)?.mark(JournalMark::Ended)
+            let Ok(journal) = store.read(run) else { return Ok(()) };
+            store.resume(run, &journal)?.mark(JournalMark::Ended)
         })
     }
 
@@ -99,15 +99,15 @@ impl SetAsidePlace {
             if !is_wanted && store.has_ended(run) {
                 continue;
             }
-            let Ok(notes) = store.read(run) else { continue };
-            let moves = lines::about(&notes).is_some_and(|about| about.task == Task::Move);
-            let is_due = notes.standing == Standing::CutShort
-                || is_wanted && notes.standing == Standing::Complete;
+            let Ok(journal) = store.read(run) else { continue };
+            let moves = lines::about(&journal).is_some_and(|about| about.task == Task::Move);
+            let is_due = journal.standing == Standing::CutShort
+                || is_wanted && journal.standing == Standing::Complete;
             if !moves || !is_due || matches!(store.hold(run), RunLock::InUse) {
                 continue;
             }
-            let standing = notes.standing;
-            let Ok((_, plan, parts)) = lines::read(&notes) else { continue };
+            let standing = journal.standing;
+            let Ok((_, plan, parts)) = lines::read(&journal) else { continue };
             let same = parts.len() == pairs.len()
                 && parts.iter().zip(pairs).all(|(part, pair)| is_of(system, part, pair));
             if same {

@@ -81,8 +81,8 @@ impl RunSummary {
 }
 
 /// The first line of a journal, if it is complete.
-pub(crate) fn about(notes: &JournalLines) -> Option<RunSummary> {
-    match postcard::from_bytes(notes.bodies().next()?) {
+pub(crate) fn about(journal: &JournalLines) -> Option<RunSummary> {
+    match postcard::from_bytes(journal.bodies().next()?) {
         Ok(JournalLine::About(about)) => Some(about),
         _ => None,
     }
@@ -151,11 +151,11 @@ pub(crate) struct PastPart {
 pub(crate) type JournalContents = (Purpose, Plan, Vec<PastPart>);
 
 /// Builds the records from the lines. The error is the number of a line, from 1, and the reason.
-pub(crate) fn read(notes: &JournalLines) -> Result<JournalContents, (usize, String)> {
+pub(crate) fn read(journal: &JournalLines) -> Result<JournalContents, (usize, String)> {
     let mut reader = PlanReader::default();
     let mut parts = Vec::new();
     let mut lines = 1;
-    for body in notes.bodies() {
+    for body in journal.bodies() {
         lines += 1;
         let note = postcard::from_bytes(body).map_err(|error| (lines, error.to_string()))?;
         take(&mut reader, &mut parts, note).map_err(|cause| (lines, cause))?;

@@ -7,7 +7,7 @@ use std::os::fd::{AsFd as _, BorrowedFd};
 use utter_echo_os::{Entry, System};
 
 use crate::journal::frame::{self, HEAD, JournalMark};
-use crate::journal::store::{RunStore, notes_of};
+use crate::journal::store::{RunStore, journal_of};
 
 /// Version of the journal, in its first line. Raised when a program could misread what another version wrote.
 pub(crate) const VERSION: u32 = 1;
@@ -52,7 +52,7 @@ pub(crate) enum Unreadable {
 impl RunStore<'_> {
     /// Reads the journal of a run. Changes nothing.
     pub(crate) fn read(&self, run: &str) -> Result<JournalLines, Unreadable> {
-        let file = self.system.open_file(self.folder(), &notes_of(run));
+        let file = self.system.open_file(self.folder(), &journal_of(run));
         let file = file.map_err(Unreadable::Closed)?;
         let bytes = read_all(self.system, file.as_fd()).map_err(Unreadable::Closed)?;
         JournalLines::of(bytes)
@@ -64,7 +64,7 @@ impl RunStore<'_> {
     }
 
     fn last_mark(&self, run: &str) -> io::Result<Option<JournalMark>> {
-        let file = self.system.open_file(self.folder(), &notes_of(run))?;
+        let file = self.system.open_file(self.folder(), &journal_of(run))?;
         let size = self.system.stat(Entry::Open(file.as_fd()))?.size;
         let mut line = [0; HEAD];
         let Some(at) = size.checked_sub(line.len() as u64) else { return Ok(None) };
@@ -183,7 +183,7 @@ mod tests {
     }
 
     #[test]
-    fn notes_are_read_to_the_last_whole_line() {
+    fn a_journal_is_read_to_its_last_whole_line() {
         let (bytes, ends) = written();
         for length in 0..=bytes.len() {
             // A power cut may leave zeros where something had not been written yet.
@@ -193,8 +193,12 @@ mod tests {
                 let is_whole =
                     |end: &&usize| cut.get(..**end).is_some_and(|is| *is == bytes[..**end]);
                 let whole = ends.iter().take_while(is_whole).count();
-                let notes = JournalLines::of(cut).unwrap();
-                assert_eq!((notes.lines(), notes.standing), (whole, standing(whole)), "{length}");
+                let journal = JournalLines::of(cut).unwrap();
+                assert_eq!(
+                    (journal.lines(), journal.standing),
+                    (whole, standing(whole)),
+                    "{length}"
+                );
             }
         }
     }
@@ -211,7 +215,10 @@ mod tests {
                 // Lines after the last barrier need not have reached the drive.
                 let unsure = line_of(at) + 1 == lines || lines == 7 && line_of(at) >= 4;
                 if unsure {
-                    assert!(read.is_ok_and(|notes| notes.lines() == line_of(at)), "{lines} {at}");
+                    assert!(
+                        read.is_ok_and(|journal| journal.lines() == line_of(at)),
+                        "{lines} {at}"
+                    );
                 } else {
                     let damaged = Err(line_of(at) + 1);
                     let read = read.map(|_| ()).map_err(|error| match error {

@@ -8,7 +8,7 @@ use utter_echo_os::{Entry, Lock, LockMode, System, is_unsupported};
 
 use crate::journal::frame::{self, JournalMark};
 use crate::journal::reader::JournalLines;
-use crate::journal::store::{RunStore, grant, notes_of};
+use crate::journal::store::{RunStore, grant, journal_of};
 
 /// Appends lines to the journal of a run, from any worker. They are written in batches; a barrier ensures that they
 /// are on the drive.
@@ -33,7 +33,7 @@ impl<'a> RunStore<'a> {
     /// that others cannot read.
     pub(crate) fn begin(&self, wanted: &str) -> io::Result<NewRun<'a>> {
         let made = || {
-            let (name, file) = self.new_notes(wanted)?;
+            let (name, file) = self.new_journal(wanted)?;
             self.system.create_folder(self.folder(), name.as_bytes(), 0o700)?;
             grant(self.system, Entry::Open(file.as_fd()), 0o600)?;
             grant(self.system, Entry::Named(self.folder(), name.as_bytes()), 0o700)?;
@@ -54,10 +54,10 @@ impl<'a> RunStore<'a> {
         Ok(NewRun { name, folder, recorder, lock })
     }
 
-    fn new_notes(&self, wanted: &str) -> io::Result<(String, OwnedFd)> {
+    fn new_journal(&self, wanted: &str) -> io::Result<(String, OwnedFd)> {
         let mut name = wanted.to_owned();
         for count in 2.. {
-            match self.system.create_file(self.folder(), &notes_of(&name), 0o600) {
+            match self.system.create_file(self.folder(), &journal_of(&name), 0o600) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     name = format!("{wanted}-{count}");
                 }
@@ -68,9 +68,13 @@ impl<'a> RunStore<'a> {
     }
 
     /// Continues the journal of a run after its last intact line.
-    pub(crate) fn resume(&self, run: &str, notes: &JournalLines) -> io::Result<JournalWriter<'a>> {
-        let file = self.system.open_to_write(self.folder(), &notes_of(run))?;
-        let (end, next) = notes.end();
+    pub(crate) fn resume(
+        &self,
+        run: &str,
+        journal: &JournalLines,
+    ) -> io::Result<JournalWriter<'a>> {
+        let file = self.system.open_to_write(self.folder(), &journal_of(run))?;
+        let (end, next) = journal.end();
         self.system.set_length(file.as_fd(), end)?;
         let lines = WaitingLines { end, next, waiting: Vec::new() };
         Ok(JournalWriter { system: self.system, file, lines: Mutex::new(lines) })

@@ -10,7 +10,7 @@ use utter_echo_model::retention;
 use utter_echo_os::Lock;
 
 use crate::journal::lock::RunLock;
-use crate::journal::store::{RunStore, notes_of};
+use crate::journal::store::{RunStore, journal_of};
 use crate::request::Keep;
 
 /// Suffix of the file that marks a run as old. It contains the name of the run that found it old.
@@ -90,7 +90,7 @@ impl RunStore<'_> {
             Err(e) if e.kind() != io::ErrorKind::NotFound => return Err(e),
             _ => {}
         }
-        self.system.remove_file(self.folder(), &notes_of(run))
+        self.system.remove_file(self.folder(), &journal_of(run))
     }
 }
 

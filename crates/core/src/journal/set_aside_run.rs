@@ -91,7 +91,7 @@ impl<'a> SetAsideRun<'a> {
         let features = match set_aside.what {
             Keeping::Displaced => Features::try_out(system, caller, folder.as_fd()),
             // Only the journal is written there.
-            Keeping::Notes => Features::default(),
+            Keeping::Journal => Features::default(),
         };
         let capabilities = Capabilities::new(Attributes::ALL, features, caller, 0);
         let path = aside_place.path.join(run.name);
@@ -129,7 +129,7 @@ impl<'a> SetAsideRun<'a> {
     /// Returns an error of the journal, unless the run continues without it.
     pub(crate) fn or_lose(&self, noted: io::Result<()>) -> io::Result<()> {
         match noted {
-            Err(error) if self.keeping == Keeping::Notes => {
+            Err(error) if self.keeping == Keeping::Journal => {
                 // The first error is reported.
                 let _ = self.lost.set(error);
                 Ok(())
@@ -197,7 +197,7 @@ impl<'a> SetAsideRun<'a> {
     }
 
     /// Records that the run ended.
-    pub(crate) fn end_notes(&self) -> io::Result<()> {
+    pub(crate) fn end_journal(&self) -> io::Result<()> {
         self.recorder.mark(JournalMark::Ended)
     }
 

@@ -63,6 +63,6 @@ pub(crate) fn grant(system: &dyn System, entry: Entry<'_>, mode: u32) -> io::Res
     }
 }
 
-pub(crate) fn notes_of(run: &str) -> Vec<u8> {
+pub(crate) fn journal_of(run: &str) -> Vec<u8> {
     format!("{run}{NOTES}").into_bytes()
 }

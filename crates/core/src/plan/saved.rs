@@ -297,7 +297,7 @@ fn head(request: &Request) -> io::Result<PlanHead> {
         let path = std::path::absolute(path)?;
         Ok::<_, io::Error>(Bytes::from(path.as_os_str().as_bytes()))
     };
-    let Places { sources, destination, inside } = &request.places;
+    let Places { sources, destination, inside, .. } = &request.places;
     Ok(PlanHead {
         version: VERSION,
         task: request.task,
@@ -507,7 +507,7 @@ fn is_sorted(folder: &PlannedFolder) -> bool {
 
 fn purpose(head: PlanHead) -> Result<Purpose, String> {
     let sources = head.sources.into_iter().map(Bytes::path).collect();
-    let places = Places { sources, destination: head.destination.path(), inside: head.inside };
+    let places = Places { inside: head.inside, ..Places::new(sources, head.destination.path()) };
     let guard = |name: &String| {
         let known = Guard::ALL.into_iter().find(|guard| guard.name() == name);
         known.ok_or_else(|| format!("'{name}' is not a guard"))

@@ -105,7 +105,7 @@ pub enum Keeping {
     #[default]
     Displaced,
     /// Only the undo journal of a move, which goes on if it cannot be written.
-    Notes,
+    Journal,
 }
 
 /// Guards and limits.

@@ -1,6 +1,7 @@
 //! Tasks and places.
 
-use std::path::PathBuf;
+use std::borrow::Cow;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
@@ -72,7 +73,22 @@ impl Task {
 impl Places {
     /// Copies the contents of a source into the destination, or several sources under their own names.
     pub fn new(sources: Vec<PathBuf>, destination: PathBuf) -> Self {
-        Self { sources, destination, inside: false }
+        Self { sources, destination, inside: false, typed: Vec::new() }
+    }
+
+    /// A path as the user typed it, if it is one of these places, or a path below one.
+    pub fn shown<'a>(&'a self, path: &'a Path) -> Cow<'a, Path> {
+        let places = || self.sources.iter().chain([&self.destination]).zip(&self.typed);
+        let exactly = places().find(|(place, _)| *place == path);
+        let below = || {
+            let rest =
+                places().find_map(|(place, typed)| Some((typed, path.strip_prefix(place).ok()?)));
+            rest.map(|(typed, rest)| Cow::Owned(typed.join(rest)))
+        };
+        match exactly {
+            Some((_, typed)) => Cow::Borrowed(typed),
+            None => below().unwrap_or(Cow::Borrowed(path)),
+        }
     }
 }
 
@@ -85,6 +101,8 @@ pub struct Places {
     pub destination: PathBuf,
     /// Put each source itself, under its own name, inside the destination.
     pub inside: bool,
+    /// The sources and then the destination as the user typed them, if that is known.
+    pub typed: Vec<PathBuf>,
 }
 
 /// What to do if the name of a moved entry is taken in the destination.

@@ -100,11 +100,11 @@ impl<'a> Session<'a> {
         let set_aside = request.safety.set_aside.as_ref();
         let aside_place =
             set_aside.map(|set_aside| SetAsidePlace::open(system, set_aside)).transpose();
-        let notes_only = set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Notes);
+        let journal_only = set_aside.is_some_and(|set_aside| set_aside.what == Keeping::Journal);
         let (aside_place, lacks_notes) = match aside_place {
-            Err(error) if notes_only => (None, Some(error.to_string())),
+            Err(error) if journal_only => (None, Some(error.to_string())),
             Ok(Some(aside_place))
-                if notes_only && aside_place.is_in_the_way_of_any(system, &pairs) =>
+                if journal_only && aside_place.is_in_the_way_of_any(system, &pairs) =>
             {
                 (None, Some("the folder for them is part of what is moved".to_owned()))
             }
@@ -418,7 +418,7 @@ impl<'a> Session<'a> {
         }
         let noted = NotedRun { request: self.request, plan, pairs: &self.pairs };
         match SetAsideRun::begin(self.system, &self.caller, aside_place, set_aside, &noted) {
-            Err(error) if set_aside.what == Keeping::Notes => {
+            Err(error) if set_aside.what == Keeping::Journal => {
                 let mut outcome = execute(None);
                 outcome.lost_notes = Some(error);
                 outcome

@@ -30,7 +30,7 @@ pub(crate) fn open(
     let inside = places.inside || places.sources.len() > 1;
     let mut pairs: Vec<Pair> = Vec::new();
     for source in &places.sources {
-        let pair = open_one(system, task, source, &places.destination, inside)?;
+        let pair = open_one(system, task, source, places, inside)?;
         let name = |pair: &Pair| match &pair.single {
             Some(single) => single.destination.clone(),
             None => pair.prefix.as_bytes().to_vec(),
@@ -73,9 +73,10 @@ fn open_one(
     system: &dyn System,
     task: Task,
     source: &Path,
-    destination: &Path,
+    places: &Places,
     inside: bool,
 ) -> Result<Pair, CallError> {
+    let destination = &*places.destination;
     let pair = match find_source(system, source)? {
         FoundSource::Folder(handle) => {
             let name = if inside { own_name(system, source)? } else { Vec::new() };
@@ -88,8 +89,8 @@ fn open_one(
             pair_of(
                 system,
                 OpenSource { path: source, handle, single: None, prefix: name },
-                &path,
-                place,
+                (&path, place),
+                places,
             )?
         }
         FoundSource::Single { .. } if task.needs_a_folder() => {
@@ -107,7 +108,7 @@ fn open_one(
             let single = SingleEntry { source: name, destination: new_name };
             let single = Some(single);
             let source = OpenSource { path: source, handle: folder, single, prefix: Vec::new() };
-            pair_of(system, source, &path, place)?
+            pair_of(system, source, (&path, place), places)?
         }
     };
     if task.needs_a_destination() && !pair.destination.exists() {
@@ -127,8 +128,8 @@ struct OpenSource<'a> {
 fn pair_of(
     system: &dyn System,
     source: OpenSource<'_>,
-    path: &Path,
-    destination: RootPath,
+    (path, destination): (&Path, RootPath),
+    places: &Places,
 ) -> Result<Pair, CallError> {
     let OpenSource { path: source, handle, single, prefix } = source;
     let source_stat = system.stat(Entry::Pinned(handle.as_fd())).map_err(|e| closed(source, e))?;
@@ -138,8 +139,8 @@ fn pair_of(
         destination,
         single,
         prefix: prefix.as_slice().into(),
-        source_shown: shown(source),
-        destination_shown: shown(path),
+        source_shown: shown(&places.shown(source)),
+        destination_shown: shown(&places.shown(path)),
         destination_path: path.to_path_buf(),
     })
 }

@@ -106,7 +106,7 @@ impl<'a> PastRun<'a> {
         };
         let (store, name) = journal::locate(system, path).map_err(missing)?;
         let damaged = |line, cause: String| BadRun::Damaged { path: shown(), line, cause };
-        let notes = store.read(&name).map_err(|error| match error {
+        let journal = store.read(&name).map_err(|error| match error {
             Unreadable::Closed(error) => missing(error),
             Unreadable::Version(version) => BadRun::Version { path: shown(), version },
             Unreadable::Damaged(line) => {
@@ -114,7 +114,7 @@ impl<'a> PastRun<'a> {
             }
         })?;
         let opened = system.open_folder(store.folder(), name.as_bytes());
-        if notes.standing == Standing::NeverBegun {
+        if journal.standing == Standing::NeverBegun {
             // An entry in the folder of a run with a truncated journal may be the only copy.
             let holds_nothing = match &opened {
                 Ok(folder) => {
@@ -125,7 +125,7 @@ impl<'a> PastRun<'a> {
             return Err(if holds_nothing {
                 BadRun::NeverBegun(shown())
             } else {
-                damaged(notes.lines() + 1, "the rest is missing".into())
+                damaged(journal.lines() + 1, "the rest is missing".into())
             });
         }
         let folder = opened.or_else(|error| match error.kind() {
@@ -138,13 +138,13 @@ impl<'a> PastRun<'a> {
         });
         let folder = folder.map_err(missing)?;
         let (purpose, mut plan, parts) =
-            journal::read(&notes).map_err(|(line, cause)| damaged(line, cause))?;
+            journal::read(&journal).map_err(|(line, cause)| damaged(line, cause))?;
         for past in &parts {
             journal::make_folders(system, folder.as_fd(), &past.prefix).map_err(missing)?;
         }
         plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
-        let standing = notes.standing;
+        let standing = journal.standing;
         Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
     }
 
@@ -194,7 +194,7 @@ impl<'a> PastRun<'a> {
     fn recorder(&self) -> io::Result<JournalWriter<'a>> {
         // Marks of an undo may have been added since it was read.
         match self.store.read(&self.name) {
-            Ok(notes) => self.store.resume(&self.name, &notes),
+            Ok(journal) => self.store.resume(&self.name, &journal),
             Err(Unreadable::Closed(error)) => Err(error),
             Err(_) => Err(ErrorKind::InvalidData.into()),
         }

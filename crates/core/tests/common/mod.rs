@@ -70,9 +70,9 @@ pub fn request(trees: &Trees, task: Task) -> Request {
 pub const RUN: &str = "2026-11-23T14-05-09Z";
 
 /// A folder for the journals of moves.
-pub fn notes(trees: &Trees) -> SetAside {
+pub fn journal_of_moves(trees: &Trees) -> SetAside {
     let folder = trees.base.path().join("notes");
-    SetAside { folder, run: RUN.to_owned(), keep: None, what: Keeping::Notes }
+    SetAside { folder, run: RUN.to_owned(), keep: None, what: Keeping::Journal }
 }
 
 /// Renames the first folder of a tree, unless it is locked.
@@ -230,7 +230,7 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
         folder: run.parent().unwrap().with_file_name("second"),
         run: RUN.to_owned(),
         keep: None,
-        what: Keeping::Notes,
+        what: Keeping::Journal,
     };
     let waived = vec![Guard::Loss, Guard::Space];
     let safety = Safety { set_aside: Some(aside), waived, ..Safety::default() };

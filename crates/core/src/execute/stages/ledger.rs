@@ -79,7 +79,7 @@ impl Ledger {
             bytes_written: 0,
             ending,
             set_aside: None,
-            notes_only: false,
+            journal_only: false,
             lost_notes: None,
         }
     }

@@ -132,20 +132,20 @@ pub(crate) fn carry_out(
         carry_out_part(terms, (&site, &ledger), plan, at);
     }
     if let Some(aside) = aside
-        && let Err(error) = aside.or_lose(end_notes(aside, running.flush))
+        && let Err(error) = aside.or_lose(end_journal(aside, running.flush))
     {
         let path = aside.path.as_os_str().as_encoded_bytes().into();
         ledger.report(Problem { path, operation: Operation::Flush, cause: error.into() });
     }
     let bytes_written = context.bytes_written.load(Ordering::Relaxed);
     let set_aside = aside.map(|aside| aside.path.clone());
-    let notes_only = aside.is_some_and(|aside| !aside.keeps_displaced());
+    let journal_only = aside.is_some_and(|aside| !aside.keeps_displaced());
     let stopped = observer.stop_requested();
-    Outcome { bytes_written, set_aside, notes_only, ..ledger.outcome(plan, stopped) }
+    Outcome { bytes_written, set_aside, journal_only, ..ledger.outcome(plan, stopped) }
 }
 
-fn end_notes(aside: &SetAsideRun<'_>, flush: Flush) -> io::Result<()> {
-    aside.end_notes()?;
+fn end_journal(aside: &SetAsideRun<'_>, flush: Flush) -> io::Result<()> {
+    aside.end_journal()?;
     if flush != Flush::None && aside.keeps_displaced() { aside.flush() } else { Ok(()) }
 }
 
