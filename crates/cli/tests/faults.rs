@@ -100,6 +100,9 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     let typed = format!("uuid={}/new/deep", uuid.to_uppercase());
     let run = room.run(&format!("copy source {typed}"));
     assert!(run.code == 0 && run.out.contains(&format!("Copied source → {typed} in")), "{run:?}");
+    let last = room.run("history --last --format json").out;
+    let real = format!("\"path\":\"{}\"", drive.folder().join("new/deep").display());
+    assert!(last.contains(&real), "{last}");
     let refused = room.run(&format!("copy --inside --require-drive other source {typed}"));
     assert!(refused.err.contains(&format!("'{typed}/source' is not on the drive")), "{refused:?}");
     assert_eq!(fs::read_to_string(drive.folder().join("new/deep/log")).unwrap(), "lit");

@@ -159,7 +159,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     // The stream cannot fail.
     let _ = writeln!(
         streams::out(),
-        "Added job '{}' to {}; to run it: utter run {}",
+        "Added job '{}' to {}\nRun it with: utter run {}",
         names::shown(name.as_bytes()),
         names::path(&path),
         quoted(OsStr::new(name))

@@ -1,6 +1,6 @@
 //! Converting the results of the core to events.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use jiff::Timestamp;
@@ -13,7 +13,7 @@ use utter_echo_core::guard::Refusal;
 use utter_echo_core::os::Kind;
 use utter_echo_core::plan::{self, Count, NotHeld, PlacedStep, Plan, Reason, Tally};
 use utter_echo_core::problem;
-use utter_echo_core::request::{CompareBy, Request, Task};
+use utter_echo_core::request::{CompareBy, Places, Request, Task};
 use utter_echo_core::select::RuleSummary;
 use utter_echo_core::{self as core, Overview, StepOutcome};
 
@@ -43,13 +43,14 @@ pub(crate) struct Took {
 impl Head {
     /// The head of a command with a request.
     pub(crate) fn of(request: &Request, dry_run: bool) -> Self {
-        let places = &request.places;
-        let sources: Vec<_> =
-            places.sources.iter().map(|source| places.shown(source).into_owned()).collect();
+        let Places { sources, destination, .. } = &request.places;
+        let shown = |place: &PathBuf| names::path(&request.places.shown(place));
+        let typed: Vec<_> = sources.iter().map(shown).collect();
         Self {
             dry_run,
-            sources: Sources::from(&*sources),
-            destination: Some((&*places.shown(&places.destination)).into()),
+            sources: Sources::from(&**sources),
+            destination: Some((&**destination).into()),
+            typed_places: Some(format!("{} → {}", typed.join(", "), shown(destination))),
             ..Self::new(request.task.into())
         }
     }

@@ -64,6 +64,9 @@ pub(crate) struct Head {
     pub(crate) plan: Option<Exact<PlanFile>>,
     #[serde(flatten)]
     pub(crate) job_file: Option<Exact<JobsIn>>,
+    /// The places as the user typed them, for text.
+    #[serde(skip)]
+    pub(crate) typed_places: Option<String>,
 }
 
 /// A fact that is worth knowing but is no problem.
@@ -508,16 +511,17 @@ impl Head {
             destination: None,
             job_file: None,
             plan: None,
+            typed_places: None,
         }
     }
 
-    /// The head of a command with sources and a destination.
+    /// The sources, and then the destination.
     pub(crate) fn sides(&self) -> Vec<PathBuf> {
         let destination = self.destination.as_ref().map(Exact::to_path);
         self.sources.paths().iter().cloned().chain(destination).collect()
     }
 
-    /// The head of a command that reads a source.
+    /// The same with a source.
     pub(crate) fn reading(self, source: &Path) -> Self {
         Self { sources: Sources::from(&[source.to_path_buf()][..]), ..self }
     }

@@ -78,7 +78,8 @@ impl Text {
     pub(super) fn take_head(&mut self, head: &Head) {
         let destination = head.destination.as_ref().map(|place| format!(" → {}", place.shown()));
         self.command = head.command;
-        self.places = head.sources.shown() + &destination.unwrap_or_default();
+        let places = || head.sources.shown() + &destination.unwrap_or_default();
+        self.places = head.typed_places.clone().unwrap_or_else(places);
         self.dry_run = head.dry_run;
     }
 
