@@ -1,5 +1,5 @@
-//! A fresh file system for every run that creates files: one that passes over inodes which were
-//! freed a moment ago would measure that and nothing else.
+//! A new file system for every run that creates files: on a used one, skipping inodes that were freed a moment ago
+//! would dominate the result.
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -7,14 +7,14 @@ use std::process::{Command, Stdio};
 
 use anyhow::{Context as _, Result, ensure};
 
-/// A folder on a drive of its own where the caller may mount, else one on the room's drive.
+/// A folder on its own drive if the caller can mount, else on the drive of the room.
 #[derive(Debug)]
 pub(crate) struct Drive {
     folder: PathBuf,
     image: Option<PathBuf>,
 }
 
-/// What kind of drive the creating rows are measured on.
+/// The kind of drive for the rows that create files.
 pub(crate) fn kind() -> &'static str {
     if rustix::process::geteuid().is_root() {
         "a new ext4 image on a loop device"
@@ -49,7 +49,7 @@ impl Drive {
 
 impl Drop for Drive {
     fn drop(&mut self) {
-        // What fails here shows as a failure of the next `fresh`.
+        // A failure here shows in the next `fresh`.
         if let Some(image) = &self.image {
             let _ = quiet(Command::new("umount").arg(&self.folder));
             let _ = std::fs::remove_file(image);

@@ -1,5 +1,5 @@
-//! Bare programs that do the unavoidable and nothing else: no plan, no checks, no temporary names,
-//! no errors but a panic.
+//! Bare programs that make only the unavoidable calls: no plan, no checks, no hidden names, and a panic for any
+//! error.
 
 use std::ffi::{CStr, CString};
 use std::os::fd::{AsFd, OwnedFd};
@@ -17,17 +17,17 @@ const WANTED: StatxFlags = StatxFlags::BASIC_STATS;
 const BLOCK: usize = 256 * 1024;
 const STRETCH: usize = 8 << 20;
 
-/// A folder open on both sides, and one large file in it if that alone is meant.
+/// A folder that is open on both sides, or one large file in it.
 struct Pair {
     source: OwnedFd,
     destination: OwnedFd,
     large: Option<CString>,
 }
 
-/// From this size on a file is work for a thread of its own.
+/// A file of this size or more is a task of its own.
 const LARGE: u64 = 8 << 20;
 
-/// Folders to be worked on, and how many are in hand.
+/// Folders to work on, and the number in work.
 struct Queue {
     state: Mutex<(Vec<Pair>, usize)>,
     changed: Condvar,
@@ -58,7 +58,7 @@ impl Queue {
 
 /// Calls `work` for each folder pair, from `threads` threads.
 fn each_folder(sides: &Sides, work: impl Fn(&Pair, &Queue) + Sync) -> Result<()> {
-    // One thread that panics would leave the others waiting for its work.
+    // If one thread panicked, the others would wait for it for ever.
     std::panic::set_hook(Box::new(|info| {
         anstream::eprintln!("floor: {info}");
         std::process::abort();
@@ -227,8 +227,7 @@ fn copy_file(pair: &Pair, name: &CStr, stat: &Statx, buffer: &mut [u8]) {
     rustix::fs::futimens(&made, &times).expect("a time");
 }
 
-/// Whichever the kernel offers: sharing, copying within it, or through a buffer; a sparse file by
-/// its data alone.
+/// By the best available way: sharing, copying in the kernel, or through a buffer; of a sparse file only its data.
 fn copy_large(source: &OwnedFd, made: &OwnedFd, stat: &Statx, buffer: &mut [u8]) {
     if rustix::fs::ioctl_ficlone(made, source).is_ok() {
         return;
@@ -264,20 +263,20 @@ fn copy_large(source: &OwnedFd, made: &OwnedFd, stat: &Statx, buffer: &mut [u8])
     }
 }
 
-/// A bare copy, and all of it on its drive.
+/// A bare copy, flushed to its drive.
 pub(crate) fn copy_flushed(sides: &Sides) -> Result<()> {
     copy(sides)?;
     let made = rustix::fs::open(&sides.destination, LISTED, Mode::empty())?;
     Ok(rustix::fs::syncfs(&made)?)
 }
 
-/// The source read once, in its drive's own order.
+/// Reads the source once, in disk order.
 pub(crate) fn sweep(sides: &Sides) -> Result<()> {
     utter_echo_lab::read_in_order(&sides.source)?;
     Ok(())
 }
 
-/// All files of both sides read by the same thread and compared.
+/// Reads the files of both sides in one thread and compares them.
 pub(crate) fn compare(sides: &Sides) -> Result<()> {
     let different = Mutex::new(0_u64);
     each_folder(sides, |pair, queue| {

@@ -1,8 +1,8 @@
 //! `cargo run --release -p utter-echo-bench`: how long `utter` takes, held against a floor in the
 //! same run: a bare program that makes only the unavoidable system calls with as many threads.
 //!
-//! Both are run as whole processes, in turn, and the median of the ratios is what counts. What
-//! creates files gets a fresh file system each time. `docs/performance.md` says how to read it.
+//! Both run as whole processes, in turn, and the median of the ratios counts. Runs that create files have a new
+//! file system each time. `docs/performance.md` says how to read the table.
 
 #![allow(clippy::print_stdout, reason = "the table is what this program is for")]
 
@@ -49,7 +49,7 @@ enum Floor {
     Sweep(Sides),
     /// Read all files of both sides and compare them.
     Compare(Sides),
-    /// Do nothing: what starting a process costs.
+    /// Do nothing: the cost of starting a process.
     Nothing,
 }
 
@@ -68,7 +68,7 @@ fn main() -> Result<()> {
     }
 }
 
-/// The program to measure, built now unless it was given.
+/// The program to measure; it is built unless it is given.
 fn built(options: &Options) -> Result<PathBuf> {
     if let Some(given) = &options.utter {
         return Ok(given.clone());

@@ -1,4 +1,4 @@
-//! Runs processes and tells what they took.
+//! Runs processes and measures them.
 
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context as _, Result, ensure};
 use wait4::Wait4 as _;
 
-/// What one run of a process took.
+/// The costs of one run of a process.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Ran {
     pub(crate) wall: Duration,
@@ -15,7 +15,7 @@ pub(crate) struct Ran {
     pub(crate) peak: u64,
 }
 
-/// Runs to the end; `codes` are the exit codes that count as well.
+/// Runs to the end; `codes` are the accepted exit codes.
 pub(crate) fn run(command: &mut Command, codes: &[i32]) -> Result<Ran> {
     let begun = Instant::now();
     let mut child = command
@@ -27,7 +27,7 @@ pub(crate) fn run(command: &mut Command, codes: &[i32]) -> Result<Ran> {
     let wall = begun.elapsed();
     let code = ended.status.code();
     ensure!(code.is_some_and(|code| codes.contains(&code)), "{command:?} ended with {code:?}");
-    // In bytes on Linux, by way of that crate.
+    // This crate gives it in bytes on Linux.
     Ok(Ran { wall, peak: ended.rusage.maxrss / 1024 })
 }
 

@@ -1,4 +1,4 @@
-//! What the benchmark and its floors are told.
+//! The options of the benchmark and its floors.
 
 use std::path::PathBuf;
 

@@ -13,7 +13,7 @@ use crate::measure::{Ran, count_calls, median, run};
 use crate::options::Options;
 use crate::trees::{Shape, Tree, change};
 
-/// What one row came to.
+/// The result of one row.
 #[derive(Debug, Serialize)]
 struct Row {
     name: String,
@@ -21,7 +21,7 @@ struct Row {
     /// Median wall times in milliseconds.
     ours_ms: f64,
     floor_ms: f64,
-    /// Median of the pairs' ratios, and the widest of them.
+    /// Median of the pairs' ratios, and the extremes.
     ratio: f64,
     ratio_low: f64,
     ratio_high: f64,
@@ -37,14 +37,14 @@ pub(crate) struct Bench<'a> {
     pub(crate) room: PathBuf,
 }
 
-/// How the destination of a row comes about.
+/// How the destination of a row is made.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum IfExists {
-    /// It is the source's echo already.
+    /// It is identical already.
     Echo,
     /// It does not exist, on a fresh drive each time.
     Nothing,
-    /// It is the echo of what the source was before one file in a hundred changed.
+    /// It is identical to the source before one file in a hundred changed.
     Older,
 }
 
@@ -167,7 +167,7 @@ impl Bench<'_> {
                 let to = Drive::fresh(&there, tree.bytes, tree.entries)?;
                 let source = from.folder().join("leaving");
                 Tree::make(&source, shape)?;
-                // What is not written out yet would be with the first flush, on either side's account.
+                // The first flush would otherwise also write what is left of earlier work.
                 rustix::fs::sync();
                 run(&mut command(&source, &to.folder().join("echo")), &[0])
             };
@@ -184,7 +184,7 @@ impl Bench<'_> {
         Ok(())
     }
 
-    /// A real tree that nobody made for this.
+    /// A real tree that was not made for this.
     fn toolchain(&self) -> Result<()> {
         let names =
             ["plan, equal, toolchain", "first copy, toolchain", "verify by content, toolchain"];
@@ -234,7 +234,7 @@ impl Bench<'_> {
         Ok(())
     }
 
-    /// The program, which keeps what it remembers of its runs here.
+    /// The program, whose state folder is here.
     pub(crate) fn utter(&self) -> Command {
         let mut command = Command::new(self.utter);
         command.env("XDG_STATE_HOME", self.room.join("state"));
@@ -335,7 +335,7 @@ impl Bench<'_> {
         command
     }
 
-    /// In turn, ours first; one pair before that counts for nothing.
+    /// In turn, ours first; one pair before that does not count.
     pub(crate) fn pairs(
         &self,
         ours: impl Fn() -> Result<Ran>,
@@ -346,7 +346,7 @@ impl Bench<'_> {
         (0..self.options.pairs.max(1)).map(|_| Ok((ours()?, floor()?))).collect()
     }
 
-    /// What a row's figures do not say.
+    /// Further facts about a row.
     pub(crate) fn remark(&self, text: &str) {
         if !self.options.json {
             println!("    {text}");
@@ -376,7 +376,7 @@ impl Bench<'_> {
             peak_mib: pairs.iter().map(|(a, _)| a.peak).max().unwrap_or(0) as f64 / 1024.0,
         };
         if self.options.json {
-            // A row holds nothing that JSON does not.
+            // Every field of a row is valid JSON.
             println!("{}", serde_json::to_string(&row).unwrap_or_default());
             return;
         }

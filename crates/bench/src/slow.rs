@@ -1,4 +1,4 @@
-//! The rows on drives that take their time: a cold disk that turns, a share, a stick. They are simulated, see
+//! The rows on slow drives: an uncached rotational disk, a network share, a USB stick. They are simulated, see
 //! `utter_echo_lab::SlowDrive` and `LyingDrive`, so root and the package `fuse3` are needed.
 
 use std::cell::Cell;
@@ -17,11 +17,11 @@ use crate::trees::Shape;
 const AGED: (u64, usize) = (6000, 24 * 1024);
 /// How much faster the disk is than a real one.
 const FASTER: f64 = 4.0;
-/// How late a share's answers come.
+/// The latency of the share.
 const LATE: Duration = Duration::from_micros(500);
-/// Bytes a second that a stick takes.
+/// The rate of the stick in bytes a second.
 const STICK: f64 = 15e6;
-/// Fixed numbers of workers, the best of which is the floor on a share.
+/// Fixed numbers of workers; the best of them is the floor on a share.
 const WORKERS: [u32; 5] = [4, 8, 16, 32, 64];
 
 /// A run with so many workers.
@@ -37,7 +37,7 @@ impl Bench<'_> {
         self.stick()
     }
 
-    /// Against reading everything once in the disk's own order.
+    /// Against reading everything once in disk order.
     fn disk(&self) -> Result<()> {
         let names = ["cold disk: first copy", "cold disk: verify by content"];
         if !self.wants(&names) {
@@ -91,7 +91,7 @@ impl Bench<'_> {
         [&truth, &far].into_iter().try_for_each(std::fs::create_dir_all)?;
         let tree = self.make("near", Shape::Small(self.scaled(3000)))?;
         let asked = Cell::new(0);
-        // Mounted for each run, since the one that shows it remembers all that it ever showed.
+        // Mounted again for each run, since its driver keeps every entry that it ever showed.
         let on_share = |words: &[&str], workers: &str| {
             let share = LyingDrive::mount(Lies::share(LATE), &truth, &far)?;
             let mut ours = self.utter();

@@ -10,7 +10,7 @@ use fastrand::Rng;
 
 const SEED: u64 = 1931;
 
-/// What a tree holds.
+/// The content of a tree.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Shape {
     /// So many files of up to 8 KiB, in folders of 50 to 100.
@@ -30,7 +30,7 @@ pub(crate) struct Tree {
     /// All entries but the root.
     pub(crate) entries: u64,
     pub(crate) files: u64,
-    /// Bytes that take room.
+    /// Bytes that use space.
     pub(crate) bytes: u64,
 }
 
@@ -81,7 +81,7 @@ impl Tree {
     }
 }
 
-/// Reading a hole of gigabytes would warm nothing.
+/// Reading holes of gigabytes would cache nothing.
 trait TakeData {
     fn take_data(self, meta: &fs::Metadata) -> std::io::Take<File>;
 }
@@ -164,7 +164,7 @@ pub(crate) fn change(path: &Path) -> Result<()> {
             let file = File::options().append(true).create(true).open(&changed);
             file?.write_all(b"one line more")?;
         }
-        // An echo is older than what it echoes.
+        // A copy is older than its source.
         File::open(&changed)?.set_modified(std::time::UNIX_EPOCH)?;
     }
     Ok(())

@@ -1,4 +1,4 @@
-//! Rows on one folder with many names: whatever is done with them takes as long for each, however many there are.
+//! Rows on one folder with many names: each operation takes the same time for each name, however many there are.
 
 use std::fs::{self, File};
 use std::io::Write as _;
@@ -11,16 +11,16 @@ use anyhow::Result;
 use crate::measure::{Ran, median, run};
 use crate::rows::Bench;
 
-/// Names in the narrow folder, and how many times as many are in the wide one.
+/// Names in the narrow folder, and the factor for the wide one.
 const NARROW: u64 = 10_000;
 const WIDER: u64 = 10;
 
-/// What is measured, with both sides in one folder that holds nothing else.
+/// One measurement, with both sides in one folder that holds nothing else.
 struct WideRow {
     name: &'static str,
     /// Makes both sides, of so many names.
     make: fn(&Path, u64) -> Result<()>,
-    /// What has to be done first and does not count.
+    /// A preparation, which does not count.
     before: &'static [&'static str],
     words: &'static [&'static str],
 }

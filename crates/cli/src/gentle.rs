@@ -20,7 +20,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_process_stands_behind_the_others() {
+    fn the_process_has_the_lowest_priority() {
         lower_priority().unwrap();
         assert_eq!(rustix::process::getpriority_process(None), Ok(LAST));
         let drive = ioprio::get_priority(Target::Process(Pid::this())).unwrap();

@@ -13,7 +13,7 @@ fn room() -> Room {
 }
 
 #[test]
-fn a_mirror_that_removes_does_so_only_after_a_yes() {
+fn a_mirror_removes_only_after_a_yes() {
     for (typed, code) in [("n\n", 4), ("\n", 4), ("maybe\n", 4), ("y\n", 0), ("YES\n", 0)] {
         let room = room();
         let asked = room.on_a_terminal("mirror source echo", typed);
@@ -25,7 +25,7 @@ fn a_mirror_that_removes_does_so_only_after_a_yes() {
 }
 
 #[test]
-fn nothing_is_asked_where_nothing_goes_or_yes_was_given() {
+fn there_is_no_prompt_if_nothing_is_removed_or_with_yes() {
     let room = room();
     let yes = room.on_a_terminal("mirror --yes source echo", "");
     assert_eq!((yes.code, yes.out.contains("Go ahead")), (0, false), "{yes:?}");
@@ -43,7 +43,7 @@ fn nothing_is_asked_where_nothing_goes_or_yes_was_given() {
 }
 
 #[test]
-fn without_a_terminal_a_mirror_goes_ahead_within_its_guards() {
+fn without_a_terminal_a_mirror_runs_within_its_guards() {
     let room = room();
     let went = room.run("mirror source echo");
     assert_eq!((went.code, room.list("echo")), (0, vec!["kept.txt".to_owned()]), "{went:?}");

@@ -17,7 +17,7 @@ use crate::common::{Room, ran};
 use utter_echo_lab::{DriveKind, MountedDrive};
 
 #[test]
-fn commands_run_around_a_run_and_hear_how_it_went() {
+fn commands_run_before_and_after_a_run_and_are_given_its_exit_code() {
     let room = Room::new().with("source/log", "lit").with("bin/", "");
     room.write("bin/before", "#!/bin/sh\ntest ! -e echo && touch frozen");
     room.write("bin/after", "#!/bin/sh\necho $UTTER_EXIT_CODE >> ended");
@@ -53,7 +53,7 @@ fn commands_run_around_a_run_and_hear_how_it_went() {
 }
 
 #[test]
-fn what_was_written_is_read_back_and_what_became_another_is_named() {
+fn written_files_are_read_back_and_different_ones_are_reported() {
     let room = Room::new().with("source/a.log", "lit").with("source/deep/lens.svg", "<svg/>");
     fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
     let mut run = room.command("copy --read-back --rate 1M --workers 1 source echo");
@@ -139,7 +139,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
 }
 
 #[test]
-fn a_drive_that_disappears_ends_the_run_with_one_word() {
+fn a_drive_that_disappears_ends_the_run_with_one_message() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }
@@ -167,7 +167,7 @@ fn a_drive_that_disappears_ends_the_run_with_one_word() {
 }
 
 #[test]
-fn a_run_goes_on_once_its_drive_is_back() {
+fn a_run_continues_once_its_drive_is_back() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }
@@ -229,7 +229,7 @@ fn a_run_goes_on_once_its_drive_is_back() {
 }
 
 #[test]
-fn what_a_size_says_and_what_comes_are_told_apart() {
+fn a_size_is_not_trusted_over_the_content() {
     // The kernel makes up what these hold when they are read, and gives them sizes of no meaning.
     let (empty, longer) = (Path::new("/proc/version"), Path::new("/sys/kernel/cpu_byteorder"));
     let room = Room::new();
@@ -247,7 +247,7 @@ fn what_a_size_says_and_what_comes_are_told_apart() {
 }
 
 #[test]
-fn a_limit_on_the_size_of_files_is_met_by_those_that_are_larger_and_by_no_other() {
+fn a_limit_on_the_size_of_files_fails_only_the_larger_ones() {
     let room = Room::new().with("source/a.log", "lit").with("source/z.log", "dark");
     fs::write(room.path("source/season.wav"), vec![7; 1 << 20]).unwrap();
     let utter = room.command("").get_program().to_owned();

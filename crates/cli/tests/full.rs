@@ -43,7 +43,7 @@ fn kibibytes(count: usize) -> String {
 }
 
 #[test]
-fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
+fn a_run_to_an_unwritable_destination_ends_early_or_reports_each_problem() {
     let room = Room::new().with("source/a.txt", "a");
     let Some(drive) = Drive::mount(&room, "echo", "64k") else { return };
     drive.run("mount", &["-o", "remount,ro"]);
@@ -63,7 +63,7 @@ fn a_destination_that_cannot_be_written_ends_early_or_names_each_problem() {
 }
 
 #[test]
-fn a_drive_that_fills_up_is_told_of_once_a_worker() {
+fn a_drive_that_fills_up_is_reported_once_by_each_worker() {
     let room = Room::new();
     for i in 0..100 {
         room.write(&format!("source/pages/{i:02}.txt"), &kibibytes(4));
@@ -75,7 +75,7 @@ fn a_drive_that_fills_up_is_told_of_once_a_worker() {
 }
 
 #[test]
-fn files_that_become_shorter_give_room_to_those_that_grow() {
+fn files_that_become_shorter_free_space_for_those_that_grow() {
     let room = Room::new();
     let Some(_drive) = Drive::mount(&room, "echo", "1000k") else { return };
     for (name, was, is) in [("a", 100, 700), ("y", 400, 40), ("z", 400, 30)] {
@@ -88,7 +88,7 @@ fn files_that_become_shorter_give_room_to_those_that_grow() {
 }
 
 #[test]
-fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
+fn removals_come_first_only_if_requested_and_the_refusal_says_how() {
     let room = Room::new().with("source/new.wav", &kibibytes(700));
     let Some(_drive) = Drive::mount(&room, "echo", "1000k") else { return };
     room.write("echo/old/old.wav", &kibibytes(800));
@@ -114,7 +114,7 @@ fn removals_come_first_only_if_asked_for_and_the_refusal_says_how() {
 }
 
 #[test]
-fn a_move_onto_a_drive_that_becomes_full_takes_along_what_arrived() {
+fn a_move_to_a_drive_that_fills_up_removes_what_arrived() {
     let room = Room::new();
     let Some(drive) = Drive::mount(&room, "echo", "100k") else { return };
     for name in ["1", "2", "3", "4", "5"] {
@@ -134,7 +134,7 @@ fn a_move_onto_a_drive_that_becomes_full_takes_along_what_arrived() {
 }
 
 #[test]
-fn a_full_drive_of_which_some_space_is_for_nobody_is_told_of_once() {
+fn a_full_drive_with_reserved_space_is_reported_once() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }

@@ -71,7 +71,7 @@ fn rows(ran: &Ran) -> Vec<Vec<&str>> {
 }
 
 #[test]
-fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
+fn jobs_run_in_their_order_and_a_table_shows_the_result_of_each() {
     let room = room();
     let dry = room.run("run --dry-run --jobs utter.toml papers");
     assert!(dry.out.contains("add      lens.svg"), "{dry:?}");
@@ -106,7 +106,7 @@ fn jobs_run_in_their_order_and_a_table_tells_what_became_of_each() {
 }
 
 #[test]
-fn a_job_does_what_its_printed_line_does() {
+fn a_job_does_what_its_printed_command_does() {
     let (one, other) = (room(), room());
     assert_eq!(one.run("run --jobs utter.toml papers both").code, 0);
     for name in ["papers", "both"] {
@@ -126,7 +126,7 @@ fn a_job_does_what_its_printed_line_does() {
 }
 
 #[test]
-fn what_runs_is_told_as_events() {
+fn the_pool_reports_what_runs() {
     let room = room();
     let ran = room.run("run --format json --jobs utter.toml papers");
     let lines: Vec<Value> =
@@ -170,7 +170,7 @@ fn a_file_is_checked_as_a_whole_before_anything_runs() {
 }
 
 #[test]
-fn a_line_that_was_tried_becomes_a_job_and_the_file_stays_as_it_was_otherwise() {
+fn a_tested_command_becomes_a_job_and_the_rest_of_the_file_stays() {
     let room = room();
     let mode = |mode| fs::Permissions::from_mode(mode);
     let noted = format!("# What the keepers asked for.\n{FILE}\n# The end.\n");
@@ -308,7 +308,7 @@ const WRONG: &[(&str, &str)] = &[
 ];
 
 #[test]
-fn what_is_wrong_is_told_with_its_place_and_what_to_do() {
+fn errors_of_job_files_are_reported_with_their_place_and_what_to_do() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>");
     for (file, told) in WRONG {
         room.write("utter.toml", file);
@@ -331,7 +331,7 @@ fn what_is_wrong_is_told_with_its_place_and_what_to_do() {
 }
 
 #[test]
-fn root_runs_nothing_that_others_may_have_written() {
+fn root_runs_no_job_file_that_others_can_change() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("this test needs root");
     }

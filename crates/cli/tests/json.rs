@@ -167,7 +167,7 @@ fn populated() -> Room {
 }
 
 #[test]
-fn every_line_is_one_of_the_schema_and_every_field_comes_from_somewhere() {
+fn every_line_fits_the_schema_and_every_field_is_printed() {
     let schema = schema();
     let (allowed, _) = allowed(&schema);
     let validator = jsonschema::validator_for(&schema).unwrap();
@@ -287,7 +287,7 @@ fn the_documentation_knows_every_kind_field_and_word() {
 }
 
 #[test]
-fn quiet_is_nothing_but_problems() {
+fn quiet_prints_only_problems() {
     let room =
         Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/lens.svg/x", "a folder");
     let ran = room.run("copy --quiet --format json saltmere keeper");

@@ -202,7 +202,7 @@ fn no_file_imports_from_a_layer_above_its_own() {
 }
 
 #[test]
-fn the_questions_of_the_architecture_name_files_that_are_there() {
+fn the_questions_of_the_architecture_name_existing_files() {
     let page = fs::read_to_string(root().join("docs/architecture.md")).unwrap();
     assert!(page.lines().count() <= 250, "{} lines", page.lines().count());
     let questions = page.split("\n## Where to look").nth(1).unwrap();

@@ -26,7 +26,7 @@ fn told(room: &Room, log: &str) -> Vec<String> {
 }
 
 #[test]
-fn a_log_tells_what_the_screen_tells() {
+fn a_log_holds_what_the_screen_shows() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("saltmere/tide.csv", "1,2");
     fs::create_dir_all(room.path("keeper/tide.csv/in the way")).unwrap();
     let ran = room.run("copy --verbose --color always --log logs/night.log saltmere keeper");
@@ -53,7 +53,7 @@ fn a_log_tells_what_the_screen_tells() {
 }
 
 #[test]
-fn a_log_tells_why_nothing_was_done() {
+fn a_log_says_why_nothing_was_done() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>");
     for line in ["copy", "mirror", "verify"] {
         let ran = room.run(&format!("{line} --log {{job}}.log nowhere keeper"));
@@ -78,7 +78,7 @@ fn a_log_tells_why_nothing_was_done() {
 }
 
 #[test]
-fn a_log_that_takes_no_more_changes_nothing() {
+fn a_log_that_cannot_be_written_changes_nothing() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>");
     let ran = room.run("copy --log /dev/full saltmere keeper");
     assert_eq!(
@@ -90,7 +90,7 @@ fn a_log_that_takes_no_more_changes_nothing() {
 }
 
 #[test]
-fn old_logs_go_and_nothing_else_does() {
+fn only_old_logs_are_removed() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>");
     let others = ["papers-2020-01-31.log.old", "shop-2020-01-31.log", "papers-2020.log", "notes"];
     let old = ["papers-2019-12-31.log", "papers-2020-01-31.log", "papers-2020-02-01.log"];

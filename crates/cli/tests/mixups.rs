@@ -56,7 +56,7 @@ fn a_mirror_beside_its_copy_is_refused_though_the_destination_has_something_in_c
 
 /// A newer file that is replaced is lost work, maybe: every run says so, and a mirror asks.
 #[test]
-fn newer_files_that_are_replaced_are_told_and_asked_about() {
+fn newer_files_that_are_replaced_are_reported_and_asked_about() {
     let room = Room::new().with("lens/a.svg", "<svg/>").with("echo/a.svg", "<svg>corrected</svg>");
     set_time(&room.path("lens/a.svg"), 1_000_000_000);
     set_time(&room.path("echo/a.svg"), 1_500_000_000);
@@ -82,7 +82,7 @@ fn newer_files_that_are_replaced_are_told_and_asked_about() {
 }
 
 #[test]
-fn a_nested_folder_is_told_and_not_refused_where_nothing_would_be_removed() {
+fn a_nested_folder_is_noted_but_not_refused_if_nothing_would_be_removed() {
     let room = lamps();
     let ran = room.run("mirror lamps archive/lamps/lamps --dry-run");
     assert_eq!(ran.code, 0, "{ran:?}");
@@ -90,7 +90,7 @@ fn a_nested_folder_is_told_and_not_refused_where_nothing_would_be_removed() {
 }
 
 #[test]
-fn a_tree_of_few_names_is_known_again_by_all_of_them() {
+fn a_small_tree_is_recognised_by_all_of_its_names() {
     for (names, is_refused) in [(5, true), (4, true), (3, false)] {
         let mut room = Room::new().with("drive/lamps/", "").with("drive/old.csv", "old");
         for lamp in 0..names {
@@ -103,7 +103,7 @@ fn a_tree_of_few_names_is_known_again_by_all_of_them() {
 }
 
 #[test]
-fn a_mirror_over_what_it_mostly_resembles_is_not_taken_for_nested() {
+fn a_mirror_over_a_similar_folder_does_not_count_as_nested() {
     let room = lamps();
     // A tenth in common is not little: seven of the ten names went, and three stay.
     for lamp in 3..10 {
@@ -122,7 +122,7 @@ fn write_now(room: &Room, count: usize) {
 }
 
 #[test]
-fn a_mirror_from_the_echo_onto_the_work_is_refused() {
+fn a_mirror_with_the_sides_swapped_is_refused() {
     for (written, is_refused) in [(19, false), (20, true)] {
         let mut room = Room::new().with("work/", "");
         for log in 0..25 {
@@ -148,7 +148,7 @@ fn a_mirror_from_the_echo_onto_the_work_is_refused() {
 }
 
 #[test]
-fn a_place_that_a_drive_is_to_be_mounted_on_is_refused_without_it() {
+fn a_mount_point_without_its_drive_is_refused() {
     if !utter_echo_lab::is_root() {
         utter_echo_lab::left_out("a list of what is to be mounted, since that needs root");
         return;

@@ -19,7 +19,7 @@ impl Drop for Device {
 }
 
 #[test]
-fn a_drive_is_mounted_for_the_run_alone() {
+fn a_drive_is_mounted_only_during_the_run() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }

@@ -46,7 +46,7 @@ fn an_entry_counts_once_and_an_undo_calls_the_sides_as_the_move_did() {
 }
 
 #[test]
-fn everything_goes_with_the_folder_that_held_it() {
+fn everything_is_moved_with_its_folder() {
     let room = attic();
     let before = snapshot(&room.path("attic"));
     let copying = "--steps all,-rename";
@@ -91,7 +91,7 @@ fn everything_goes_with_the_folder_that_held_it() {
 }
 
 #[test]
-fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_already() {
+fn several_sources_are_restored_to_their_places_also_if_one_is_back_already() {
     let room = attic().with("attic/1932/lens.svg", "<svg/>");
     let before = snapshot(&room.path("attic/1932"));
     let moved = room.run("move --steps all,-rename attic/1931 attic/1932 loft");
@@ -105,7 +105,7 @@ fn of_several_sources_each_comes_back_to_its_place_also_where_one_is_back_alread
 }
 
 #[test]
-fn single_entries_come_back_with_the_times_of_their_folders_and_what_was_made_for_them_goes() {
+fn single_entries_are_restored_with_the_times_of_their_folders_and_new_folders_are_removed() {
     for (line, is_new) in [
         ("move attic/note.txt attic/log loft/1940/notes/", true),
         ("move attic/1931/tide.csv attic/log loft/", false),
@@ -142,7 +142,7 @@ fn what_a_single_entry_would_displace_is_known_before_it_is_tried() {
 }
 
 #[test]
-fn what_is_replaced_and_kept_nowhere_is_said_to_be_gone_by_the_move_and_by_its_undo() {
+fn replaced_entries_that_are_not_kept_are_reported_by_the_move_and_its_undo() {
     let room = attic().with("loft/note.txt", "another");
     let line = "move --on-conflict replace attic loft";
     let dry = room.run(&format!("{line} --dry-run"));
@@ -163,7 +163,7 @@ fn run_to_undo(told: &str) -> &str {
 }
 
 #[test]
-fn a_folder_that_meets_a_file_is_kept_beside_it_and_comes_back() {
+fn a_folder_in_conflict_with_a_file_is_kept_beside_it_and_restored() {
     for options in ["", "--steps all,-rename", "--exclude *.tmp"] {
         let room = Room::new()
             .with("attic/logbooks/1931/tide.csv", "high at six")
@@ -188,7 +188,7 @@ fn a_folder_that_meets_a_file_is_kept_beside_it_and_comes_back() {
 }
 
 #[test]
-fn both_are_kept_or_the_answer_counts_and_undo_brings_back_the_names() {
+fn both_are_kept_or_the_answer_counts_and_undo_restores_the_names() {
     let grown = || attic().with("loft/1931/tide.csv", "another").with("loft/note.txt", "other");
     for (line, typed, kept, replaced) in [
         ("move --on-conflict keep-both attic loft", "", 2, 0),
@@ -221,7 +221,7 @@ fn both_are_kept_or_the_answer_counts_and_undo_brings_back_the_names() {
 }
 
 #[test]
-fn a_saved_plan_is_carried_out_as_it_was_seen() {
+fn a_saved_plan_is_executed_as_it_was_shown() {
     for options in ["", "--steps all,-rename", "--only *.csv", "--on-conflict keep-both"] {
         let room = attic().with("loft/1931/tide.csv", "another");
         let twin = attic().with("loft/1931/tide.csv", "another");
@@ -251,7 +251,7 @@ fn a_saved_plan_is_carried_out_as_it_was_seen() {
 }
 
 #[test]
-fn what_meets_another_stays_is_listed_and_refuses_the_whole_if_wanted() {
+fn conflicting_entries_stay_are_listed_and_can_refuse_the_whole_move() {
     let room = attic().with("loft/1931/tide.csv", "another").with("loft/other.txt", "other");
     let (here, there) = (snapshot(&room.path("attic")), snapshot(&room.path("loft")));
     let refused = room.run("move --all-or-nothing attic loft");
@@ -277,7 +277,7 @@ fn what_meets_another_stays_is_listed_and_refuses_the_whole_if_wanted() {
 }
 
 #[test]
-fn only_what_is_wanted_goes() {
+fn only_selected_entries_are_moved() {
     let room = attic();
     assert_eq!(room.run("move --only *.csv attic loft").code, 0);
     assert_eq!(
@@ -301,7 +301,7 @@ fn only_what_is_wanted_goes() {
 }
 
 #[test]
-fn what_would_go_twice_is_refused() {
+fn sources_that_share_entries_are_refused() {
     let room = attic();
     std::os::unix::fs::symlink("1931", room.path("attic/again")).unwrap();
     let before = snapshot(&room.path("attic"));
@@ -317,7 +317,7 @@ fn what_would_go_twice_is_refused() {
 }
 
 #[test]
-fn places_that_cannot_be_meant_are_refused() {
+fn senseless_places_are_refused() {
     for (line, code, word) in [
         ("move attic attic", 4, "overlap"),
         ("move attic attic/1931", 4, "overlap"),
@@ -340,7 +340,7 @@ fn places_that_cannot_be_meant_are_refused() {
 }
 
 #[test]
-fn the_folder_that_one_works_in_stays() {
+fn the_working_folder_stays() {
     let room = attic();
     let mut command = room.command("move . ../loft");
     let ran = crate::common::ran(&command.current_dir(room.path("attic")).output().unwrap());
@@ -351,7 +351,7 @@ fn the_folder_that_one_works_in_stays() {
 
 /// What only its owner can take from a shared folder is known before anything is copied.
 #[test]
-fn what_belongs_to_somebody_else_stays_in_a_shared_folder() {
+fn another_users_entries_stay_in_a_shared_folder() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("this test needs root to become somebody without rights");
     }
@@ -391,7 +391,7 @@ fn what_belongs_to_somebody_else_stays_in_a_shared_folder() {
 }
 
 #[test]
-fn a_move_that_is_stopped_is_finished_by_the_same_line() {
+fn a_stopped_move_is_finished_by_the_same_command() {
     let room = Room::new();
     for i in 0..40 {
         room.write(&format!("attic/{i}/season.wav"), &"~".repeat(100_000));
@@ -423,7 +423,7 @@ fn a_move_that_is_stopped_is_finished_by_the_same_line() {
 }
 
 #[test]
-fn what_takes_nothing_makes_nothing() {
+fn a_move_that_takes_nothing_makes_nothing() {
     for line in [
         "copy --only *.svg attic/note.txt echo/new/",
         "move --only *.svg attic/note.txt echo/new/",

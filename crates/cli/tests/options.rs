@@ -115,7 +115,7 @@ fn holds(source: &Tree, other: &Other, options: &Options) -> TestCaseResult {
 }
 
 #[test]
-fn the_program_does_what_it_said_whatever_it_is_told() {
+fn the_program_does_what_its_dry_run_said_with_any_options() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
     let cases = count.unwrap_or(500_u32).div_ceil(5);
     let config = Config { cases, failure_persistence: None, ..Config::default() };

@@ -73,7 +73,7 @@ fn options_may_stand_between_the_paths() {
 }
 
 #[test]
-fn a_call_puts_things_where_the_rule_says() {
+fn each_entry_goes_where_the_rule_says() {
     for (call, folder, expected) in CALLS {
         let room = room();
         let ran = room.run(call);
@@ -177,7 +177,7 @@ const REFUSED: [(&str, i32, &str); 64] = [
 ];
 
 #[test]
-fn a_call_that_cannot_be_meant_touches_nothing_and_says_what_to_do() {
+fn a_wrong_command_touches_nothing_and_says_what_to_do() {
     for (call, code, word) in REFUSED {
         let room = room();
         std::os::unix::fs::symlink("lens", room.path("link")).unwrap();
@@ -208,7 +208,7 @@ fn a_bad_pattern_is_shown_with_its_place() {
 }
 
 #[test]
-fn a_pattern_that_matches_nothing_is_told() {
+fn a_pattern_that_matches_nothing_is_reported() {
     let room = room();
     let ran = room.run("copy lens echo --exclude *.bak --exclude *.svg");
     assert_eq!(ran.code, 0);

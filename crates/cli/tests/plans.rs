@@ -24,7 +24,7 @@ fn saltmere() -> Room {
 }
 
 #[test]
-fn a_saved_plan_is_shown_and_carried_out() {
+fn a_saved_plan_is_shown_and_executed() {
     let room = saltmere();
     // Later entries are no part of it, and the places are those of the saved plan.
     room.write("saltmere/late.txt", "late");
@@ -45,7 +45,7 @@ fn a_saved_plan_is_shown_and_carried_out() {
 }
 
 #[test]
-fn a_step_that_was_overtaken_is_refused_and_the_rest_is_done_or_nothing() {
+fn a_stale_step_is_refused_and_the_rest_is_done_or_nothing() {
     let room = saltmere();
     room.write("keeper/old.txt", "not so old after all");
     room.write("saltmere/tide.csv", "4,5,6 and more");
@@ -70,7 +70,7 @@ fn a_step_that_was_overtaken_is_refused_and_the_rest_is_done_or_nothing() {
 }
 
 #[test]
-fn what_is_no_plan_or_no_place_for_one_is_told_and_nothing_is_touched() {
+fn a_bad_plan_or_a_bad_place_for_one_is_refused_and_nothing_is_touched() {
     let room = saltmere();
     let again = room.run("mirror --save-plan monday.plan saltmere keeper");
     assert_eq!(again.code, 2, "{again:?}");

@@ -104,7 +104,7 @@ fn records_of_version_2_are_read_like_those_of_today() {
 }
 
 #[test]
-fn what_a_run_leaves_is_what_the_next_one_looks_at() {
+fn the_next_run_scans_what_a_run_leaves() {
     let room = Room::new()
         .with("saltmere/lens.svg", "<svg/>")
         .with("saltmere/logbooks/1931.csv", "lit at dusk, out at dawn")
@@ -132,7 +132,7 @@ fn what_a_run_leaves_is_what_the_next_one_looks_at() {
 }
 
 #[test]
-fn a_record_tells_what_the_run_told() {
+fn a_record_holds_what_the_run_reported() {
     let room = saltmere();
     let mut number = 0;
     for line in [
@@ -205,7 +205,7 @@ fn a_record_tells_what_the_run_told() {
 }
 
 #[test]
-fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
+fn the_history_of_a_path_is_found_by_any_of_its_names() {
     let room = saltmere();
     let told = |path: &str| -> Vec<String> {
         let ran = room.run(&format!("history --format json --path {path}"));
@@ -242,7 +242,7 @@ fn what_happened_to_a_path_is_found_by_whichever_name_it_had() {
 }
 
 #[test]
-fn a_killed_run_is_cut_short_and_its_record_tells_what_it_had_done() {
+fn a_killed_run_is_cut_short_and_its_record_holds_what_it_had_done() {
     let room = Room::new();
     for at in 0..60 {
         room.write(&format!("saltmere/{at:02}.wav"), &"~".repeat(40_000));
@@ -274,7 +274,7 @@ fn a_killed_run_is_cut_short_and_its_record_tells_what_it_had_done() {
 }
 
 #[test]
-fn whatever_becomes_of_the_records_a_run_is_the_same() {
+fn lost_records_do_not_change_a_run() {
     type Spoil = fn(&Room);
     let spoils: [(&str, Spoil); 6] = [
         ("no place for them", |room| {
@@ -333,7 +333,7 @@ fn whatever_becomes_of_the_records_a_run_is_the_same() {
 }
 
 #[test]
-fn runs_that_go_on_at_once_have_numbers_of_their_own_and_nobody_else_reads_them() {
+fn simultaneous_runs_have_different_numbers_and_private_records() {
     let room = saltmere();
     let children: Vec<_> = (0..8)
         .map(|at| {
@@ -428,7 +428,7 @@ fn runs_are_chosen_by_what_they_were() {
 }
 
 #[test]
-fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
+fn the_folder_of_the_records_takes_no_part_wherever_it_is() {
     let room = Room::new().with("home/letter", "dear keeper");
     let run = |line: &str| {
         let mut command = room.command(line);
@@ -461,7 +461,7 @@ fn the_folder_of_the_records_takes_no_part_wherever_it_lies() {
 }
 
 #[test]
-fn old_records_go_and_the_last_ones_of_each_job_stay() {
+fn old_records_are_removed_and_the_last_ones_of_each_job_stay() {
     let file = "[records]\nkeep = \"1h\"\n[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"new\"\n\
                 [job.lost]\ncommand = \"copy\"\nsource = \"nowhere\"\ndestination = \"lost\"\n";
     let room = saltmere().with("utter.toml", file);

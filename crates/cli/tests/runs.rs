@@ -86,7 +86,7 @@ fn path_of(line: &Value) -> Vec<u8> {
 }
 
 #[test]
-fn text_reads_as_documented() {
+fn text_output_is_as_documented() {
     let room = Room::new()
         .with("saltmere/tides.csv", "high\nlow\n")
         .with("saltmere/flash.sh", "#!/bin/sh\n")
@@ -250,7 +250,7 @@ fn names_that_could_play_tricks_are_spelled_out_in_text_and_exact_in_json() {
 }
 
 #[test]
-fn paths_longer_than_the_system_takes_at_once_are_carried() {
+fn paths_longer_than_one_call_accepts_are_copied() {
     let room = Room::new().with("source/", "").with("echo/", "");
     // Thirty folders with names of 200 bytes: 6000 bytes in all, made from the inside.
     let script = r"cd source && n=$(printf 'k%.0s' $(seq 200)); for i in $(seq 30); do mkdir $n && cd $n || exit 1; done; echo deep > light";
@@ -268,7 +268,7 @@ fn paths_longer_than_the_system_takes_at_once_are_carried() {
 }
 
 #[test]
-fn what_cannot_be_read_is_named_and_protects_what_lies_there() {
+fn an_unreadable_entry_is_reported_and_protects_its_counterpart() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("this test needs root to become somebody without rights");
     }
@@ -341,7 +341,7 @@ fn give_away(root: &Path) {
 }
 
 #[test]
-fn an_unprivileged_run_carries_all_that_its_user_may_set() {
+fn an_unprivileged_run_copies_all_that_its_user_can_set() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("this test needs root to become somebody without rights");
     }
@@ -388,7 +388,7 @@ fn an_unprivileged_run_carries_all_that_its_user_may_set() {
 }
 
 #[test]
-fn drives_are_listed_with_what_they_hold() {
+fn drives_are_listed_with_what_they_can_store() {
     let room = Room::new();
     let text = room.run("drives");
     assert_eq!(text.code, 0, "{text:?}");
@@ -431,7 +431,7 @@ fn a_rate_is_never_passed_by_more_than_five_percent() {
 }
 
 #[test]
-fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
+fn ctrl_c_stops_cleanly_and_the_same_command_continues() {
     let room = Room::new().with("source/first.txt", "1").with("echo/", "");
     let large = fs::File::create(room.path("source/tone.wav")).unwrap();
     large.set_len(1 << 30).unwrap();
@@ -462,7 +462,7 @@ fn ctrl_c_stops_cleanly_and_the_same_line_goes_on() {
 }
 
 #[test]
-fn what_lies_between_a_file_and_a_folder_is_told_before_anything_happens() {
+fn a_conflict_of_a_file_and_a_folder_is_reported_before_anything_happens() {
     let room = Room::new()
         .with("source/a", "file now")
         .with("source/b/below.txt", "folder now")

@@ -50,7 +50,7 @@ fn has_systemd() -> bool {
 }
 
 #[test]
-fn systemd_starts_jobs_when_it_was_said() {
+fn systemd_starts_jobs_at_the_given_times() {
     if !has_systemd() {
         return;
     }
@@ -177,7 +177,7 @@ fn words_of_unit(line: &str) -> Vec<String> {
 }
 
 #[test]
-fn nothing_of_anybody_elses_is_touched() {
+fn nothing_of_others_is_touched() {
     let room = room();
     room.write("units/utter-papers.timer", "[Timer]\nOnCalendar=daily\n");
     for how in ["--install", "--remove"] {
@@ -217,7 +217,7 @@ fn nothing_of_anybody_elses_is_touched() {
 }
 
 #[test]
-fn what_cannot_be_scheduled_is_told_with_what_to_do() {
+fn what_cannot_be_scheduled_is_reported_with_what_to_do() {
     let room = room();
     for (words, word) in [
         (&["by-hand"][..], "has no start time"),

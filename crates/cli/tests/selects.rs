@@ -50,7 +50,7 @@ fn taken(options: &str) -> Vec<String> {
 }
 
 #[test]
-fn tasks_in_words_are_done_as_said() {
+fn tasks_in_words_are_done() {
     let all = taken("");
     let without = |words: &[&str]| -> Vec<String> {
         all.iter().filter(|path| !words.iter().any(|w| path.contains(w))).cloned().collect()
@@ -114,7 +114,7 @@ fn rules_come_from_files_and_the_last_that_matches_decides() {
 }
 
 #[test]
-fn what_is_left_out_goes_only_if_that_was_said() {
+fn excluded_entries_are_removed_only_if_requested() {
     let room = saltmere();
     assert_eq!(room.run("mirror saltmere keeper").code, 0);
     let all = room.list("keeper");
@@ -181,7 +181,7 @@ fn what_counts_as_changed_can_be_narrowed() {
 }
 
 #[test]
-fn what_cannot_be_meant_is_told_with_its_place() {
+fn wrong_selections_are_reported_with_their_place() {
     let room = saltmere();
     room.write("bad.rules", "*.wav\n\nlogs/[0-9\n");
     fs::write(room.path("bytes.rules"), b"caf\xe9\n").unwrap();

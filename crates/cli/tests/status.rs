@@ -53,7 +53,7 @@ fn run(room: &Room, jobs: &str) -> i32 {
 }
 
 #[test]
-fn all_is_well_only_if_it_is() {
+fn a_status_of_ok_is_true() {
     let room = room();
     let outcome = |job: &str| {
         let (code, jobs) = status(&room, job);
@@ -118,7 +118,7 @@ fn a_start_that_was_missed_is_overdue() {
 }
 
 #[test]
-fn a_job_that_is_killed_is_never_well() {
+fn a_killed_job_is_never_ok() {
     let room = room();
     for at in 0..50 {
         room.write(&format!("saltmere/{at}.wav"), &"~".repeat(1000));
@@ -145,7 +145,7 @@ fn a_job_that_is_killed_is_never_well() {
 }
 
 #[test]
-fn a_job_that_is_stopped_between_two_of_its_calls_did_not_go_well() {
+fn a_job_that_is_stopped_between_two_commands_did_not_succeed() {
     let room = room().with("shop/stock.csv", "3 lamps");
     let file = FILE.replace("pairs = [", "on-success = \"kill -TERM $PPID\"\npairs = [");
     room.write("utter.toml", &file);
@@ -192,7 +192,7 @@ fn one_job_runs_once_at_a_time() {
 }
 
 #[test]
-fn whoever_is_to_know_hears_of_it() {
+fn every_configured_hook_is_called() {
     let room = room();
     room.write("tell", "#!/bin/sh\n{ echo \"$UTTER_JOB $UTTER_OUTCOME $UTTER_EXIT_CODE $UTTER_PROBLEMS\"; cat; } > told-$1\nexit 7\n");
     fs::set_permissions(room.path("tell"), fs::Permissions::from_mode(0o755)).unwrap();
@@ -233,7 +233,7 @@ fn whoever_is_to_know_hears_of_it() {
 }
 
 #[test]
-fn out_of_its_hours_nothing_begins() {
+fn nothing_begins_outside_the_hours() {
     let room = room();
     let now = room.run("jobs --jobs utter.toml --format json");
     assert_eq!(now.code, 0, "{now:?}");

@@ -45,7 +45,7 @@ fn with_output(room: &Room, line: &str, out: Option<Stdio>) -> Ran {
 }
 
 #[test]
-fn whatever_becomes_of_the_output_the_run_is_the_same() {
+fn lost_output_does_not_change_a_run() {
     let lines = [
         "copy saltmere new",
         "copy --verbose saltmere new",
@@ -84,7 +84,7 @@ fn whatever_becomes_of_the_output_the_run_is_the_same() {
 }
 
 #[test]
-fn what_only_shows_says_that_it_was_cut_off() {
+fn commands_that_only_print_report_lost_output() {
     let (room, _) = prepared();
     for line in [
         "verify saltmere keeper",
@@ -106,7 +106,7 @@ fn what_only_shows_says_that_it_was_cut_off() {
 }
 
 #[test]
-fn help_that_nobody_asked_for_is_help_and_no_error() {
+fn help_without_a_request_is_no_error() {
     let ran = Room::new().run("");
     assert_eq!(ran.code, 2, "{ran:?}");
     assert!(
@@ -116,7 +116,7 @@ fn help_that_nobody_asked_for_is_help_and_no_error() {
 }
 
 #[test]
-fn an_error_without_anybody_to_hear_it_has_its_code() {
+fn an_error_without_output_still_has_its_exit_code() {
     let room = Room::new();
     let full = || Stdio::from(File::options().write(true).open("/dev/full").unwrap());
     for line in ["copy nowhere there", "verify nowhere there", "undo nowhere"] {
@@ -126,7 +126,7 @@ fn an_error_without_anybody_to_hear_it_has_its_code() {
 }
 
 #[test]
-fn a_question_goes_to_the_terminal_wherever_the_streams_go() {
+fn a_prompt_goes_to_the_terminal_whatever_the_streams_are() {
     for (answer, left) in [("n", vec!["old.csv"]), ("y", vec!["lens.svg"])] {
         let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
         let line = "mirror --waive nesting saltmere keeper >out 2>err </dev/null";
@@ -142,7 +142,7 @@ fn a_question_goes_to_the_terminal_wherever_the_streams_go() {
 }
 
 #[test]
-fn a_terminal_that_goes_away_ends_the_run_in_good_order() {
+fn a_closed_terminal_ends_the_run_cleanly() {
     for (signal, code) in [("-HUP", 143), ("-TERM", 143), ("-INT", 130)] {
         let room = Room::new().with("saltmere/season.wav", &"~".repeat(4 << 20));
         let mut child = room

@@ -29,7 +29,7 @@ fn drawn(shown: &str) -> Vec<String> {
 }
 
 #[test]
-fn what_is_drawn_fits_into_its_terminal() {
+fn output_fits_its_terminal() {
     for columns in [40, 80, 200] {
         let room = Room::new().with("saltmere/season.wav", &"~".repeat(3 << 20));
         for name in
@@ -66,7 +66,7 @@ fn what_is_drawn_fits_into_its_terminal() {
 }
 
 #[test]
-fn a_drive_that_hangs_is_waited_for_and_said_to_hang() {
+fn a_run_waits_for_a_hanging_drive_and_says_so() {
     let room = Room::new();
     for film in 0..60 {
         room.write(&format!("saltmere/{film}.mov"), &"~".repeat(1 << 20));
@@ -95,7 +95,7 @@ fn a_drive_that_hangs_is_waited_for_and_said_to_hang() {
 }
 
 #[test]
-fn language_home_and_zone_change_nothing_of_what_is_said() {
+fn language_home_and_zone_do_not_change_the_output() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("keeper/old.csv", "1");
     let line = "mirror --dry-run --waive nesting saltmere keeper";
     let usual = room.run(line);

@@ -48,7 +48,7 @@ fn start(room: &Room, line: &str, works_in: &str) -> SlowRun {
 }
 
 #[test]
-fn a_run_on_a_place_that_another_works_in_or_below_or_above_is_refused() {
+fn a_run_in_or_above_or_below_the_place_of_another_is_refused() {
     for (first, works_in, second) in [
         ("copy --rate 200K source echo", "echo", "copy other echo"),
         ("copy --rate 200K source echo/below", "echo/below", "copy other echo"),
@@ -78,7 +78,7 @@ fn a_run_on_a_place_that_another_works_in_or_below_or_above_is_refused() {
 }
 
 #[test]
-fn what_a_run_is_making_is_not_taken_for_a_leftover_by_one_above() {
+fn an_unfinished_entry_of_a_run_is_no_leftover_for_one_above() {
     let room = room();
     (0..40).for_each(|at| room.write(&format!("many/{at}"), &"x".repeat(4000)));
     let mut below = room.command("copy --rate 80K --workers 1 many echo/below");
@@ -109,7 +109,7 @@ fn runs_side_by_side_in_one_folder_do_not_wait_for_each_other() {
 }
 
 #[test]
-fn several_places_of_one_run_are_not_in_each_others_way() {
+fn several_places_of_one_run_do_not_conflict() {
     let room =
         Room::new().with("a/log", "1").with("b/log", "2").with("c.txt", "3").with("d.txt", "4");
     for line in [
@@ -124,7 +124,7 @@ fn several_places_of_one_run_are_not_in_each_others_way() {
 }
 
 #[test]
-fn a_lock_of_somebody_who_may_not_write_there_stops_nobody_and_is_named() {
+fn a_lock_of_a_user_who_cannot_write_there_is_ignored_and_reported() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root becomes another user");
     }

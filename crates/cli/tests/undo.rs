@@ -48,7 +48,7 @@ fn a_run_has_one_name_in_undo_and_in_history() {
 }
 
 #[test]
-fn a_run_is_shown_and_taken_back() {
+fn a_run_is_shown_and_undone() {
     let (room, run) = mirrored();
     assert_eq!(room.list(&run), ["lens.svg", "old/", "old/ledger.txt"]);
     assert_eq!(room.read(&format!("{run}/lens.svg")), "<svg></svg>");
@@ -68,7 +68,7 @@ fn a_run_is_shown_and_taken_back() {
 }
 
 #[test]
-fn what_changed_since_is_named_and_left_alone() {
+fn what_changed_since_is_reported_and_left_alone() {
     let (room, run) = mirrored();
     room.write("keeper/lens.svg", "<svg>mine</svg>");
     let refused = room.run(&format!("undo --all-or-nothing {run}"));
@@ -105,7 +105,7 @@ fn run_of(ran: &Ran) -> String {
 }
 
 #[test]
-fn folders_that_the_run_made_go_with_it_and_those_around_get_their_time_back() {
+fn folders_of_the_run_are_removed_and_those_around_have_their_times_restored() {
     let room = Room::new().with("saltmere/lens.svg", "<svg/>").with("fog/gull.wav", "tone");
     let run = room.run("copy --set-aside aside --format json saltmere new/deep/keeper");
     let undone = room.run(&format!("undo {}", run_of(&run)));
@@ -125,7 +125,7 @@ fn folders_that_the_run_made_go_with_it_and_those_around_get_their_time_back() {
 }
 
 #[test]
-fn whatever_the_umask_is_the_run_can_be_taken_back() {
+fn with_any_umask_the_run_can_be_undone() {
     let room = Room::new()
         .with("saltmere/seasons/lens.svg", "<svg/>")
         .with("keeper/seasons/lens.svg", "<svg></svg>")
@@ -173,7 +173,7 @@ fn runs_are_undone_one_after_the_other() {
 }
 
 #[test]
-fn nothing_comes_back_where_the_drive_is_not_mounted() {
+fn nothing_is_restored_if_the_drive_is_not_mounted() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("a drive to unmount, since only root mounts drives");
     }
@@ -198,7 +198,7 @@ fn nothing_comes_back_where_the_drive_is_not_mounted() {
 }
 
 #[test]
-fn some_of_it_comes_back_and_the_rest_later() {
+fn an_undo_can_restore_a_part_and_later_the_rest() {
     let (room, run) = mirrored();
     let none = room.run(&format!("undo --only fog {run}"));
     assert_eq!(none.code, 2, "{none:?}");
@@ -215,7 +215,7 @@ fn some_of_it_comes_back_and_the_rest_later() {
 }
 
 #[test]
-fn runs_are_listed_and_their_room_is_freed() {
+fn runs_are_listed_and_their_space_is_freed() {
     let (room, run) = mirrored();
     let list = |words: &str| {
         let listed = room.run(&format!("undo {words}"));
@@ -274,7 +274,7 @@ fn runs_are_listed_and_their_room_is_freed() {
 }
 
 #[test]
-fn a_single_file_comes_back_beside_what_was_set_aside() {
+fn a_single_file_is_restored_beside_the_set_aside_folder() {
     let room = Room::new().with("tide.csv", "1,2,3").with("keeper.csv", "old");
     let copied = room.run("copy --set-aside aside tide.csv keeper.csv");
     assert_eq!((copied.code, room.read("keeper.csv")), (0, "1,2,3".into()));
@@ -285,7 +285,7 @@ fn a_single_file_comes_back_beside_what_was_set_aside() {
 }
 
 #[test]
-fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
+fn a_bad_run_or_a_bad_place_for_one_is_refused_and_nothing_is_touched() {
     let (room, run) = mirrored();
     let notes = fs::read(room.path(&format!("{run}.notes"))).unwrap();
     let write = |name: &str, bytes: &[u8]| fs::write(room.path(name), bytes).unwrap();
@@ -327,7 +327,7 @@ fn what_is_no_run_or_no_place_for_one_is_told_and_nothing_is_touched() {
 }
 
 #[test]
-fn of_several_sources_one_that_was_never_made_keeps_nobody_from_undoing_the_rest() {
+fn a_source_that_was_never_made_does_not_prevent_the_undo_of_the_others() {
     let room = Room::new().with("1931/tide.csv", "high").with("1932/tide.csv", "low");
     let copied = room.run("copy --set-aside aside 1931 1932 echo");
     let run = copied.out.split_once("utter undo ").unwrap().1.trim();

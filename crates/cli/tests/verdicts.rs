@@ -105,7 +105,7 @@ const DAMAGES: [Damage; 11] = [
 ];
 
 #[test]
-fn each_kind_of_difference_is_found_named_and_mended() {
+fn each_kind_of_difference_is_found_reported_and_removed() {
     for (what, damage, options, words) in DAMAGES {
         let room = room();
         damage(&room.path("echo"));
@@ -141,7 +141,7 @@ fn both_sides_are_counted() {
 }
 
 #[test]
-fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
+fn a_verification_lists_as_much_as_requested_and_suggests_the_command() {
     let room = room();
     for i in 0..9 {
         room.write(&format!("source/tides/{i}.csv"), "high");
@@ -188,7 +188,7 @@ fn a_verification_lists_as_much_as_was_asked_for_and_tells_how_to_mend_it() {
 }
 
 #[test]
-fn presence_asks_for_names_and_kinds_alone() {
+fn presence_compares_only_names_and_kinds() {
     let room = room();
     room.write("echo/lens.svg", "another");
     fs::set_permissions(room.path("echo/log"), fs::Permissions::from_mode(0o700)).unwrap();
@@ -238,7 +238,7 @@ fn a_sample_says_how_far_it_can_be_trusted() {
 }
 
 #[test]
-fn a_folder_that_moved_is_told_once_and_counted_once() {
+fn a_moved_folder_is_reported_and_counted_once() {
     let room = Room::new().with("source/logbooks/1931/tides.csv", "lit").with("source/lens", "svg");
     let room = room.with("source/logbooks/1932.csv", "dark");
     assert_eq!(room.run("copy source echo").code, 0);

@@ -111,7 +111,7 @@ fn assert_kept(old: &Snapshot, new: &Snapshot, aside: &Snapshot, when: &str) {
 }
 
 #[test]
-fn an_undone_run_leaves_what_was_there_before() {
+fn an_undone_run_leaves_the_state_before() {
     for seed in 800..840 {
         let trees = grown(seed);
         let aside = trees.base.path().join("aside");
@@ -151,7 +151,7 @@ fn what_is_set_aside_on_another_drive_is_copied_there_and_back() {
 }
 
 #[test]
-fn what_is_set_aside_on_another_drive_is_there_before_anything_goes() {
+fn what_is_set_aside_on_another_drive_is_flushed_before_anything_is_removed() {
     let Ok(elsewhere) = tempfile::tempdir_in("/dev/shm") else {
         return utter_echo_lab::left_out("no second drive to be had");
     };
@@ -190,7 +190,7 @@ fn a_run_killed_at_any_call_can_be_undone() {
 }
 
 #[test]
-fn a_run_of_which_a_call_failed_can_be_undone() {
+fn a_run_in_which_a_call_failed_can_be_undone() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
     each_call(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
 }
@@ -309,12 +309,12 @@ fn the_marker_of_a_killed_run_goes_with_its_undo_unless_something_else_is_unfini
 }
 
 #[test]
-fn an_undo_killed_at_any_call_is_done_again_until_all_is_back() {
+fn an_undo_killed_at_any_call_can_be_repeated_until_all_is_restored() {
     each_call_of_undo(None, Tampering::KillAt);
 }
 
 #[test]
-fn names_of_one_file_come_back_as_such_from_another_drive_though_the_undo_was_killed() {
+fn hard_links_are_restored_from_another_drive_though_the_undo_was_killed() {
     use std::os::unix::fs::MetadataExt as _;
     // The trees are in memory.
     let elsewhere = tempfile::tempdir().unwrap();
@@ -326,13 +326,13 @@ fn names_of_one_file_come_back_as_such_from_another_drive_though_the_undo_was_ki
 }
 
 #[test]
-fn an_undo_of_which_a_call_failed_is_done_again_until_all_is_back() {
+fn an_undo_in_which_a_call_failed_can_be_repeated_until_all_is_restored() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
     each_call_of_undo(None, |at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));
 }
 
 #[test]
-fn what_was_set_aside_is_not_given_up_for_a_name_that_only_looks_the_same() {
+fn set_aside_entries_are_not_removed_for_a_similar_name() {
     let Ok(elsewhere) = tempfile::tempdir_in("/dev/shm") else {
         return utter_echo_lab::left_out("no second drive to be had");
     };
@@ -430,7 +430,7 @@ fn each_call_of_undo(elsewhere: Option<&Path>, tampering: impl Fn(usize) -> Tamp
 }
 
 #[test]
-fn attributes_that_show_in_no_stat_come_back_too_wherever_the_run_was_killed() {
+fn attributes_outside_stat_are_restored_wherever_the_run_was_killed() {
     let name = "user.keeper";
     let prepare = || {
         let trees = Trees::new();
@@ -562,7 +562,7 @@ fn only_runs_that_need_not_be_kept_are_pruned() {
 }
 
 #[test]
-fn a_run_whose_things_are_set_aside_above_its_destination_does_not_wait_for_itself() {
+fn a_run_that_sets_aside_above_its_destination_does_not_wait_for_itself() {
     let mut trees = Trees::in_memory();
     trees.destination = trees.destination.join("echo");
     fs::create_dir(&trees.destination).unwrap();
@@ -583,7 +583,7 @@ fn a_run_whose_things_are_set_aside_above_its_destination_does_not_wait_for_itse
 
 /// Only a run that looked at everything can clear the dirty marker.
 #[test]
-fn undo_leaves_the_doubts_of_other_runs() {
+fn undo_leaves_the_dirty_markers_of_other_runs() {
     let trees = Trees::new();
     fs::write(trees.source.join("tide.csv"), "high").unwrap();
     let aside = trees.base.path().join("aside");
@@ -675,7 +675,7 @@ fn with_late_deeds<'a>() -> Tampered<'a> {
 }
 
 #[test]
-fn folders_get_their_times_when_all_in_them_is_done() {
+fn folders_are_given_their_times_once_their_entries_are_done() {
     for seed in 880..888 {
         let trees = grown(seed);
         let mut wanted = mirror_into(&trees, &trees.base.path().join("aside"));
@@ -741,7 +741,7 @@ fn a_run_that_is_in_use_is_neither_pruned_nor_undone() {
 }
 
 #[test]
-fn nothing_is_set_aside_within_one_of_the_sides() {
+fn nothing_is_set_aside_inside_one_of_the_sides() {
     let trees = grown(860);
     for inside in [
         trees.source.clone(),

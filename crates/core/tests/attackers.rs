@@ -106,7 +106,7 @@ fn what_would_block_an_open_is_refused_at_once() {
 }
 
 #[test]
-fn names_that_can_be_foreseen_lead_nowhere() {
+fn links_at_predictable_names_lead_nowhere() {
     let outside = tempfile::tempdir().unwrap();
     let treasure = outside.path().join("treasure");
     for trap in 0..3 {

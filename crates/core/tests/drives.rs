@@ -89,7 +89,7 @@ fn plant_oddities(root: &Path) {
 }
 
 #[test]
-fn every_kind_of_drive_gets_what_it_can_hold() {
+fn every_kind_of_drive_is_given_what_it_can_store() {
     if !is_root() {
         return left_out("only root mounts drives");
     }
@@ -329,7 +329,7 @@ fn a_drive_mounted_in_the_source_is_named_and_taken_or_left() {
 }
 
 #[test]
-fn sides_within_each_other_are_found_in_whatever_spelling() {
+fn overlapping_sides_are_found_in_any_spelling() {
     if !is_root() {
         return left_out("only root mounts drives");
     }
@@ -371,7 +371,7 @@ fn sides_within_each_other_are_found_in_whatever_spelling() {
 /// Work in the destination is recognised by its change time, which FAT and exFAT lack: an echo on them must not be
 /// taken for newer work when the newest file of the source is removed.
 #[test]
-fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
+fn an_echo_on_a_drive_without_change_times_does_not_count_as_newer() {
     if !is_root() {
         return left_out("only root mounts drives");
     }
@@ -396,7 +396,7 @@ fn an_echo_on_a_drive_without_change_times_is_not_taken_for_the_work() {
 }
 
 #[test]
-fn what_a_drive_cannot_refer_to_is_foreseen() {
+fn what_a_drive_cannot_link_to_is_a_problem_of_the_plan() {
     if !is_root() {
         return left_out("only root mounts drives");
     }
@@ -454,7 +454,7 @@ fn a_drive_is_known_by_its_name_in_any_part_of_it() {
 }
 
 #[test]
-fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
+fn an_attribute_that_a_drive_cannot_store_concerns_one_entry() {
     if !is_root() {
         return left_out("only root mounts drives");
     }
@@ -484,7 +484,7 @@ fn an_attribute_that_a_drive_cannot_hold_is_about_one_entry() {
 }
 
 #[test]
-fn a_drive_that_goes_while_it_is_looked_for_is_not_there() {
+fn a_drive_that_disappears_during_the_search_is_not_found() {
     if !is_root() {
         return left_out("only root mounts drives");
     }

@@ -80,7 +80,7 @@ fn whenever_an_editor_saves_its_version_is_on_one_side() {
 }
 
 #[test]
-fn what_a_killed_move_left_on_its_way_is_named_by_all_and_put_back_by_the_next_move() {
+fn what_a_killed_move_left_is_reported_by_all_and_restored_by_the_next_move() {
     let calls = Tampered::new(Tampering::Nothing);
     apply(&calls, &request(&trees()));
     let mut left = 0;
@@ -114,7 +114,7 @@ fn what_a_killed_move_left_on_its_way_is_named_by_all_and_put_back_by_the_next_m
 }
 
 #[test]
-fn what_is_put_back_never_takes_the_place_of_what_is_there_by_now() {
+fn an_undo_never_replaces_a_newer_entry() {
     let trees = trees();
     let exit = trees.source.join(String::from_utf8(exit_folder::name()).unwrap());
     fs::create_dir(&exit).unwrap();
@@ -148,7 +148,7 @@ fn dated_folders() -> (Trees, [PathBuf; 2]) {
 }
 
 #[test]
-fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
+fn a_folder_with_a_new_entry_is_not_given_its_old_time() {
     let prepared = |task| {
         let (trees, folders) = dated_folders();
         let mut request = crate::common::request(&trees, task);
@@ -193,7 +193,7 @@ fn a_folder_that_somebody_puts_something_into_does_not_get_its_old_time_back() {
 }
 
 #[test]
-fn where_names_cannot_be_asked_to_be_free_nothing_is_overwritten_that_appears() {
+fn where_a_rename_may_replace_new_entries_are_not_overwritten() {
     let trees = Trees::new();
     let drive = match MountedDrive::make(DriveKind::ExFat, trees.base.path()) {
         Ok(drive) => drive,

@@ -164,7 +164,7 @@ fn workers_that_are_killed_or_fail_together_leave_old_or_new() {
 }
 
 #[test]
-fn each_call_that_fails_is_named_or_made_up_for() {
+fn each_failed_call_is_reported_or_compensated() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::STALE, Errno::ROFS, Errno::DQUOT];
     for seed in [1, 2] {
         let fail = |at: usize| errors[at % errors.len()].raw_os_error();
@@ -203,7 +203,7 @@ fn alike(source: &Snapshot, destination: &Snapshot) -> Vec<(Vec<u8>, [bool; 7])>
 }
 
 #[test]
-fn what_a_run_can_do_without_may_fail_in_any_way() {
+fn optional_calls_of_a_run_may_fail_in_any_way() {
     let grown = |name, error: Errno| {
         let trees = prepare(71);
         fs::write(trees.source.join("season.wav"), vec![7; 3 << 20]).unwrap();

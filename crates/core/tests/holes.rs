@@ -76,7 +76,7 @@ proptest! {
 }
 
 #[test]
-fn what_neither_side_holds_is_not_read() {
+fn holes_on_both_sides_are_not_read() {
     let trees = Trees::new();
     let islands: Islands =
         [10 << 20, 3 << 30, 7 << 30].into_iter().map(|at| (at, b"tide".to_vec())).collect();

@@ -70,7 +70,7 @@ fn leftovers_are_cleared_as_planned_steps_by_copy_and_by_mirror() {
 }
 
 #[test]
-fn an_entry_that_only_looks_alike_stays() {
+fn an_entry_that_only_looks_similar_stays() {
     let trees = prepare();
     let own = [".utter-", ".utter-0123456789abcdef", ".utter-notes.txt", ".utter-00000000deadbeef"];
     for name in own {
@@ -86,7 +86,7 @@ fn an_entry_that_only_looks_alike_stays() {
 }
 
 #[test]
-fn a_marker_in_the_source_takes_no_part_and_is_named() {
+fn a_dirty_marker_in_the_source_is_not_copied_and_is_reported() {
     for task in [Task::Copy, Task::Mirror, Task::Move] {
         let trees = prepare();
         let folder = fs::File::open(trees.source.join("lens")).unwrap();
@@ -111,7 +111,7 @@ fn a_marker_in_the_source_takes_no_part_and_is_named() {
 }
 
 #[test]
-fn markers_of_earlier_runs_go_though_a_move_leaves_conflicts() {
+fn dirty_markers_of_earlier_runs_are_cleared_though_a_move_leaves_conflicts() {
     let trees = prepare();
     let folder = fs::File::open(&trees.destination).unwrap();
     dirty_marker::set(&Linux, folder.as_fd());
@@ -130,7 +130,7 @@ fn marker() -> String {
 }
 
 #[test]
-fn a_large_file_that_somebody_else_makes_under_the_same_name_is_left_to_them() {
+fn a_large_file_of_another_process_under_the_same_name_is_left_alone() {
     let trees = Trees::new();
     let content = vec![7; 9 << 20];
     fs::write(trees.source.join("season.wav"), &content).unwrap();

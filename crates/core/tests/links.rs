@@ -102,7 +102,7 @@ fn a_name_outside_the_tree_is_not_changed_with_one_inside() {
 }
 
 #[test]
-fn without_hardlinks_each_name_is_a_file_and_what_is_linked_stays_so() {
+fn without_hardlinks_each_name_is_a_file_and_existing_links_stay() {
     let trees = prepare();
     let carry = Attributes::ALL.without(Attribute::Hardlinks);
     let mut request = request(&trees, Task::Mirror);

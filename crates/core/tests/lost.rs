@@ -77,7 +77,7 @@ fn calls_of_a_run(kind: DriveKind) -> Option<usize> {
 }
 
 #[test]
-fn a_drive_that_can_only_be_read_any_more_ends_the_run() {
+fn a_drive_that_becomes_read_only_ends_the_run() {
     for kind in [DriveKind::Ext4, DriveKind::Xfs] {
         let Some(calls) = calls_of_a_run(kind) else { return };
         for part in 5..10 {
@@ -111,7 +111,7 @@ fn a_drive_that_is_pulled_out_ends_the_run() {
 }
 
 #[test]
-fn a_device_that_is_taken_away_below_its_file_system_is_not_passed_over() {
+fn a_device_that_is_removed_below_its_file_system_is_noticed() {
     for kind in [DriveKind::Ext4, DriveKind::Xfs] {
         let Some(calls) = calls_of_a_run(kind) else { return };
         let Some((_trees, drive, request)) = prepare(kind) else { return };
@@ -126,7 +126,7 @@ fn a_device_that_is_taken_away_below_its_file_system_is_not_passed_over() {
 }
 
 #[test]
-fn an_error_that_somebody_else_heard_of_first_is_reported_and_mended_by_the_next_run() {
+fn an_error_that_another_process_heard_first_is_reported_and_fixed_by_the_next_run() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }

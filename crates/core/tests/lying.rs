@@ -82,7 +82,7 @@ impl Told {
 }
 
 #[test]
-fn whatever_it_says_content_arrives() {
+fn content_arrives_whatever_the_drive_reports() {
     let at_a_time = [1000, 4096, 131_071].map(|at_a_time| Lies { at_a_time, ..Lies::default() });
     let others = [
         Lies::default(),
@@ -113,7 +113,7 @@ fn a_size_that_is_not_that_of_the_content_is_a_problem() {
 }
 
 #[test]
-fn what_nobody_needs_to_know_may_fail_in_any_way() {
+fn calls_that_only_help_may_fail_in_any_way() {
     for error in ERRORS {
         let lies = Lies { optional: error.raw_os_error(), ..Lies::default() };
         let Some(told) = mirrored(&lies) else { return };
@@ -145,7 +145,7 @@ fn write_all(root: &Path, files: &[(&str, &str)]) {
 }
 
 #[test]
-fn an_attribute_that_the_drive_does_not_take_keeps_back_its_entry_only() {
+fn an_attribute_that_the_drive_refuses_keeps_only_its_entry_in_the_source() {
     let taking = Taking { longest: 100, ..Taking::default() };
     let Some((trees, truth, _drive)) = destination_that_takes(taking) else { return };
     let files = [("a.csv", "lit"), ("lens.svg", "<svg/>"), ("seasons/z.wav", "~~~")];
@@ -171,7 +171,7 @@ fn an_attribute_that_the_drive_does_not_take_keeps_back_its_entry_only() {
 }
 
 #[test]
-fn names_that_fall_together_never_stand_for_each_other() {
+fn names_that_the_drive_cannot_tell_apart_never_stand_for_each_other() {
     let taking = Taking { folds: true, ..Taking::default() };
     let Some((trees, truth, _drive)) = destination_that_takes(taking) else { return };
     let files =

@@ -124,7 +124,7 @@ fn holds(
 }
 
 #[test]
-fn whatever_was_moved_comes_back() {
+fn whatever_was_moved_can_be_restored() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
     let cases = count.unwrap_or(500_u32).div_ceil(3);
     let config = Config { cases, failure_persistence: None, ..Config::default() };
@@ -224,7 +224,7 @@ fn killed(seed: u64, kills_undo: bool) {
 }
 
 #[test]
-fn a_move_that_was_killed_comes_back() {
+fn a_killed_move_can_be_undone() {
     killed(3, false);
     killed(4, false);
     killed(12, false);

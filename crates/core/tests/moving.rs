@@ -138,7 +138,7 @@ fn prepare(seed: u64) -> Trees {
 }
 
 #[test]
-fn all_arrives_and_nothing_stays() {
+fn everything_arrives_and_nothing_stays() {
     for seed in 1..30 {
         let trees = prepare(seed);
         let before = snapshot(&trees.source);
@@ -256,7 +256,7 @@ fn whatever_call_of_a_renaming_fails_nothing_is_lost_and_the_next_run_finishes()
 }
 
 #[test]
-fn what_cannot_be_taken_from_its_folder_is_not_copied_either() {
+fn what_cannot_be_removed_from_its_folder_is_not_copied() {
     for seed in [2, 7, 11] {
         let trees = prepare(seed);
         let calls = Tampered::new(Tampering::Nothing);
@@ -434,7 +434,7 @@ fn what_is_written_to_meanwhile_stays() {
 }
 
 #[test]
-fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
+fn conflicting_entries_stay_unless_requested_otherwise() {
     for (on_conflict, left, there) in [
         (OnConflict::Skip, vec!["newer", "older"], ["theirs", "theirs"]),
         (OnConflict::Newer, vec!["older"], ["ours", "theirs"]),
@@ -476,7 +476,7 @@ fn what_meets_another_of_its_name_stays_unless_told_otherwise() {
 }
 
 #[test]
-fn what_is_left_out_stays_with_the_folders_that_hold_it() {
+fn excluded_entries_stay_with_their_folders() {
     let trees = Trees::new();
     for path in ["a/b/keep.csv", "a/go.svg", "c/go.svg", "c/d/go.svg"] {
         fs::create_dir_all(trees.source.join(path).parent().unwrap()).unwrap();
@@ -514,7 +514,7 @@ fn folders_stay_empty_where_that_is_wanted() {
 }
 
 #[test]
-fn names_of_one_file_go_together_or_stay() {
+fn hard_links_are_moved_together_or_stay() {
     for spoiled in [false, true] {
         let trees = Trees::new();
         let at = |name: &str| trees.source.join(name);
@@ -547,7 +547,7 @@ fn names_of_one_file_go_together_or_stay() {
 }
 
 #[test]
-fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
+fn a_move_that_would_lose_attributes_is_refused() {
     let trees = Trees::new();
     fs::write(trees.source.join("lens.svg"), "<svg/>").unwrap();
     fs::set_permissions(trees.source.join("lens.svg"), fs::Permissions::from_mode(0o640)).unwrap();
@@ -567,7 +567,7 @@ fn what_does_not_arrive_with_all_that_belongs_to_it_is_refused() {
 }
 
 #[test]
-fn a_single_file_goes_under_its_new_name() {
+fn a_single_file_is_moved_to_its_new_name() {
     let trees = Trees::new();
     let (from, to) = (trees.source.join("tide.csv"), trees.destination.join("1931.csv"));
     fs::write(&from, "1,2,3").unwrap();
@@ -625,7 +625,7 @@ fn keeping_both_by_renaming(trees: &Trees) -> Request {
 }
 
 #[test]
-fn a_folder_that_meets_a_file_arrives_beside_it_wherever_it_is_cut_short() {
+fn a_folder_in_conflict_with_a_file_arrives_beside_it_wherever_the_run_is_killed() {
     for (seed, way) in [(4, keeping_both as RequestOf), (6, keeping_both_by_renaming)] {
         let calls = Tampered::new(Tampering::Nothing);
         assert!(run(&calls, &way(&prepare_met(seed).0)));
@@ -728,7 +728,7 @@ fn holds(
 }
 
 #[test]
-fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
+fn with_any_options_nothing_is_lost_and_nothing_else_is_touched() {
     let count = std::env::var("UTTER_CASES").ok().and_then(|count| count.parse().ok());
     let cases = count.unwrap_or(500_u32).div_ceil(2);
     let config = Config { cases, failure_persistence: None, ..Config::default() };
@@ -749,7 +749,7 @@ fn whatever_is_asked_for_nothing_is_lost_and_nothing_else_touched() {
 }
 
 #[test]
-fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
+fn a_folder_that_is_moved_whole_is_one_rename_whatever_it_holds() {
     let mut counts = Vec::new();
     for files in [10, 1000] {
         let trees = Trees::new();
@@ -777,7 +777,7 @@ fn a_folder_that_goes_as_a_whole_is_one_rename_whatever_it_holds() {
 }
 
 #[test]
-fn a_root_that_is_not_there_yet_takes_few_calls() {
+fn a_new_root_takes_few_calls() {
     let trees = Trees::new();
     (0..100).for_each(|i| fs::write(trees.source.join(i.to_string()), "").unwrap());
     fs::remove_dir(&trees.destination).unwrap();
@@ -844,7 +844,7 @@ fn what_cannot_be_read_from_the_drive_itself_stays_unless_that_is_accepted() {
 }
 
 #[test]
-fn what_a_program_keeps_in_memory_is_no_proof_of_what_the_drive_holds() {
+fn a_cached_copy_of_a_program_is_no_proof_of_the_drives_content() {
     let mut trees = Trees::new();
     let drive = match MountedDrive::make(DriveKind::Ext4, trees.base.path()) {
         Ok(drive) => drive,
@@ -866,7 +866,7 @@ fn what_a_program_keeps_in_memory_is_no_proof_of_what_the_drive_holds() {
 }
 
 #[test]
-fn a_stick_that_stores_something_else_than_it_says_is_found_below_its_driver() {
+fn a_drive_that_stores_other_data_is_detected_below_its_driver() {
     if !utter_echo_lab::is_root() {
         return utter_echo_lab::left_out("only root mounts drives");
     }

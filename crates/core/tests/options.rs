@@ -81,7 +81,7 @@ fn a_run_from_a_drive_that_lies_does_the_same() {
 }
 
 #[test]
-fn a_verdict_is_that_of_the_trees() {
+fn a_verdict_agrees_with_the_trees() {
     try_all((&[Task::Verify], Just(None).boxed()), cases(), verify);
 }
 

@@ -128,7 +128,7 @@ const HAPPENINGS: [(&str, fn(&Path), &[&str], Option<(&str, &str)>); 9] = [
 ];
 
 #[test]
-fn what_was_overtaken_is_left_alone_and_named_and_the_rest_is_done() {
+fn stale_steps_are_reported_and_skipped_and_the_rest_is_done() {
     for (what, happens, undone, kept) in HAPPENINGS {
         let trees = prepare();
         let (outcome, steps) = run_with(&trees, happens);
@@ -168,7 +168,7 @@ fn copy_a_restless_file(restless: u32) -> (Outcome, String) {
 }
 
 #[test]
-fn a_file_that_changes_while_it_is_read_is_read_again_and_then_named() {
+fn a_file_that_changes_while_it_is_read_is_read_again_and_then_reported() {
     let (outcome, content) = copy_a_restless_file(2);
     assert!(outcome.problems.is_empty(), "{:?}", outcome.problems);
     assert_eq!(content, "page 2");

@@ -70,7 +70,7 @@ patterns: PatternRules {  exclude: vec![pattern],
     }
 
     #[test]
-    fn no_bytes_are_taken_for_a_plan_by_chance(
+    fn random_bytes_are_never_accepted_as_a_plan(
         bytes in prop::collection::vec(any::<u8>(), 0..300),
         kind in "plan|part|folder|step|leader|totals|end",
         field in "[a-z]{1,9}",

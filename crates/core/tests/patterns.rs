@@ -118,7 +118,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
 
     #[test]
-    fn a_matcher_of_another_hand_agrees(
+    fn an_independent_matcher_agrees(
         exclude in prop::collection::vec((any::<bool>(), pattern()), 0..4),
         only in prop::collection::vec(pattern(), 0..3),
         paths in prop::collection::vec(prop::collection::vec(name(), 1..5), 1..12),
@@ -146,7 +146,7 @@ patterns: PatternRules {  exclude, only,
 }
 
 #[test]
-fn what_people_get_wrong() {
+fn cases_that_people_get_wrong() {
     // Patterns of --exclude, a path, and whether it is taken; a slash at its end says it is a folder.
     let table: [(&[&str], &str, bool); 43] = [
         (&["logs"], "logs/", false),

@@ -288,7 +288,7 @@ fn cut_power(kind: DriveKind, outer: &Path) {
 const KINDS: [DriveKind; 3] = [DriveKind::Ext4, DriveKind::Xfs, DriveKind::Btrfs];
 
 #[test]
-fn what_was_set_aside_is_back_or_kept_after_a_power_cut() {
+fn set_aside_entries_are_restored_or_kept_after_a_power_cut() {
     on_a_large_drive(&KINDS, |kind, outer| {
         for elsewhere in [false, true] {
             cut_power_while_setting_aside(kind, outer, elsewhere);
@@ -297,22 +297,22 @@ fn what_was_set_aside_is_back_or_kept_after_a_power_cut() {
 }
 
 #[test]
-fn a_move_loses_nothing_to_a_power_cut_and_goes_on() {
+fn a_move_loses_nothing_in_a_power_cut_and_continues() {
     on_a_large_drive(&KINDS, cut_power_while_moving);
 }
 
 #[test]
-fn after_a_power_cut_on_ext4_the_next_run_is_not_deceived_by_stamps() {
+fn after_a_power_cut_on_ext4_the_next_run_is_not_misled_by_sizes_and_times() {
     on_a_large_drive(&KINDS[..1], cut_power);
 }
 
 #[test]
-fn after_a_power_cut_on_xfs_the_next_run_is_not_deceived_by_stamps() {
+fn after_a_power_cut_on_xfs_the_next_run_is_not_misled_by_sizes_and_times() {
     on_a_large_drive(&KINDS[1..2], cut_power);
 }
 
 #[test]
-fn after_a_power_cut_on_btrfs_the_next_run_is_not_deceived_by_stamps() {
+fn after_a_power_cut_on_btrfs_the_next_run_is_not_misled_by_sizes_and_times() {
     on_a_large_drive(&KINDS[2..], cut_power);
 }
 

@@ -44,7 +44,7 @@ fn folders(root: &Path) -> Vec<std::path::PathBuf> {
 }
 
 #[test]
-fn whatever_moved_the_destination_becomes_the_echo_and_can_be_taken_back() {
+fn after_any_renames_the_destination_is_identical_and_the_run_can_be_undone() {
     let (mut renames, mut renamed_folders) = (0, 0);
     for seed in 900..940 {
         let trees = Trees::new();

@@ -59,13 +59,13 @@ fn go_on(trees: &Trees, request: &Request) -> u64 {
 }
 
 #[test]
-fn it_goes_on_where_it_stopped() {
+fn it_continues_where_it_stopped() {
     let Some((trees, request, _)) = interrupted() else { return nothing_to_interrupt() };
     assert_eq!(go_on(&trees, &request), SIZE - 2 * STRETCH);
 }
 
 #[test]
-fn a_source_that_changed_is_begun_anew() {
+fn a_changed_source_is_copied_from_the_beginning() {
     let Some((trees, request, _)) = interrupted() else { return nothing_to_interrupt() };
     let file = fs::File::options().write(true).open(trees.source.join("season.wav")).unwrap();
     file.write_all_at(b"another season", 3).unwrap();
@@ -83,7 +83,7 @@ fn a_part_that_is_not_the_sources_is_written_again() {
 }
 
 #[test]
-fn somebody_elses_file_of_that_name_is_not_written_into() {
+fn another_users_file_of_that_name_is_not_written_to() {
     let Some((trees, request, left)) = interrupted() else { return nothing_to_interrupt() };
     fs::remove_file(&left).unwrap();
     let precious = trees.base.path().join("precious");

@@ -96,7 +96,7 @@ fn sealed(body: &str) -> String {
 }
 
 #[test]
-fn what_was_overtaken_is_named_and_the_rest_is_done() {
+fn stale_steps_of_a_saved_plan_are_reported_and_the_rest_is_done() {
     let mut any_overtaken = false;
     for seed in 650..660 {
         let (trees, request) = grown(seed);
@@ -126,7 +126,7 @@ fn what_was_overtaken_is_named_and_the_rest_is_done() {
 }
 
 #[test]
-fn what_the_source_has_by_now_is_not_removed() {
+fn entries_that_the_source_has_meanwhile_are_not_removed() {
     let trees = Trees::new();
     fs::write(trees.destination.join("ledger"), "debts").unwrap();
     let request = request(&trees, Task::Mirror);

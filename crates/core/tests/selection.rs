@@ -44,7 +44,7 @@ fn is_left_out(tree: &Snapshot, path: &[u8]) -> bool {
 }
 
 #[test]
-fn what_is_left_out_is_neither_carried_nor_removed() {
+fn excluded_entries_are_neither_copied_nor_removed() {
     for seed in 0..40 {
         let trees = Trees::new();
         Gardener::new(seed).grow(&trees.source, 60);
@@ -98,7 +98,7 @@ fn only_takes_what_matches_and_the_folders_needed_to_hold_it() {
 }
 
 #[test]
-fn what_is_of_another_size_is_left_alone_and_the_source_decides() {
+fn size_rules_go_by_the_source_and_leave_others_alone() {
     let is_folder = |facts: &utter_echo_lab::Facts| facts.mode >> 12 == 4;
     for seed in 40..80 {
         let trees = Trees::new();

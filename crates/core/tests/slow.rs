@@ -59,7 +59,7 @@ fn seeks(disk: &SlowDrive, work: impl FnOnce()) -> u64 {
 }
 
 #[test]
-fn an_aged_disk_is_read_in_one_sweep() {
+fn an_aged_disk_is_read_in_one_pass() {
     let mut trees = Trees::new();
     let aged = Aged { seed: 1931, folders: 50, files: 3000, longest: 24 * 1024 };
     let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
@@ -148,7 +148,7 @@ fn two_disks_are_each_read_in_an_order_of_their_own() {
 }
 
 #[test]
-fn what_was_renamed_is_proven_in_the_order_in_which_it_lies() {
+fn renames_are_proven_in_disk_order() {
     let mut trees = Trees::new();
     let aged = Aged { seed: 1902, folders: 50, files: 2000, longest: 24 * 1024 };
     let Some(disk) = aged_disk(&trees.base.path().join("disk"), aged) else { return };
@@ -188,7 +188,7 @@ fn what_was_renamed_is_proven_in_the_order_in_which_it_lies() {
 }
 
 #[test]
-fn what_was_written_is_read_back_in_the_order_in_which_it_lies() {
+fn written_files_are_read_back_in_disk_order() {
     for task in [Task::Copy, Task::Move] {
         let mut trees = Trees::new();
         let aged = Aged { seed: 1866, folders: 50, files: 2000, longest: 24 * 1024 };
@@ -257,7 +257,7 @@ fn first_file(folder: &Path) -> std::path::PathBuf {
 }
 
 #[test]
-fn what_cannot_be_read_comes_after_all_that_can() {
+fn unreadable_files_come_after_all_others() {
     let trees = Trees::new();
     let truth = trees.base.path().join("truth");
     grow(&truth, 40);
@@ -293,7 +293,7 @@ impl Observer for Order {
 }
 
 #[test]
-fn a_share_is_asked_by_as_many_workers_as_it_can_answer() {
+fn a_network_share_is_used_by_as_many_workers_as_it_can_serve() {
     let trees = Trees::new();
     let files = 1500;
     grow(&trees.source, files);
@@ -401,7 +401,7 @@ fn a_byte_counts_when_it_is_on_the_drive_and_few_are_on_their_way() {
 }
 
 #[test]
-fn what_the_drive_holds_is_told_from_what_memory_holds() {
+fn content_of_the_drive_is_told_apart_from_cached_content() {
     for kind in [DriveKind::Ext4, DriveKind::ExFat, DriveKind::Ntfs] {
         what_a_drive_of_this_kind_holds_is_told(kind);
     }

@@ -353,7 +353,7 @@ mod tests {
     }
 
     #[test]
-    fn times_are_the_same_within_the_grain_or_the_slack() {
+    fn times_are_equal_within_the_resolution_or_the_slack() {
         let coarse = Features { grain: 2_000_000_000, ..Features::default() };
         let at = |secs, nanos| Time { secs, nanos };
         let stick = capabilities(coarse.clone(), 0);

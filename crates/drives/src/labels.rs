@@ -187,7 +187,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_drive_tells_its_name_and_its_number() {
+    fn the_label_and_uuid_of_a_drive_are_read() {
         let mut ext4 = vec![0; HEAD];
         ext4[0x438..0x43a].copy_from_slice(b"\x53\xef");
         ext4[0x468..0x478].copy_from_slice(&[0xab; 16]);

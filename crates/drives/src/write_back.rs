@@ -263,7 +263,7 @@ mod tests {
     }
 
     #[test]
-    fn no_more_is_outstanding_than_two_seconds_of_the_drives_work_and_all_of_it_is_told() {
+    fn at_most_two_seconds_of_the_drives_work_are_outstanding_and_all_of_it_counts() {
         for pieces in [vec![1 << 20; 60], vec![100_000; 600]] {
             let (most, told) = through(20e6, &pieces);
             assert!(most < 2.0, "{most} s");
@@ -272,7 +272,7 @@ mod tests {
     }
 
     #[test]
-    fn a_drive_that_fails_holds_nobody_up_and_says_why() {
+    fn a_failing_drive_blocks_no_writer_and_its_error_is_reported() {
         let backlog = WriteBackLimit::default();
         backlog.begin();
         std::thread::scope(|scope| {
@@ -283,7 +283,7 @@ mod tests {
     }
 
     #[test]
-    fn whoever_is_to_stop_waits_for_no_drive() {
+    fn a_stopped_writer_waits_for_no_drive() {
         let backlog = WriteBackLimit::default();
         backlog.begin();
         (0..100).for_each(|_| backlog.hand(FIRST, || true));
@@ -291,7 +291,7 @@ mod tests {
     }
 
     #[test]
-    fn a_flush_that_overtakes_the_helpers_own_tells_the_rest_once() {
+    fn a_flush_during_the_helpers_flush_counts_the_rest_once() {
         let (backlog, told) = (WriteBackLimit::default(), AtomicU64::new(0));
         let tell = |news| {
             told.fetch_add(news, Ordering::Relaxed);
@@ -314,7 +314,7 @@ mod tests {
     }
 
     #[test]
-    fn what_trickles_counts_as_well_and_makes_no_drive_slow() {
+    fn small_amounts_count_as_well_and_make_no_drive_slow() {
         let (backlog, told) = (WriteBackLimit::default(), AtomicU64::new(0));
         backlog.begin();
         std::thread::scope(|scope| {
@@ -336,7 +336,7 @@ mod tests {
     }
 
     #[test]
-    fn where_nobody_writes_out_nobody_waits() {
+    fn without_a_helper_no_writer_waits() {
         let backlog = WriteBackLimit::default();
         (0..100).for_each(|_| backlog.hand(FIRST, || false));
         backlog.begin();

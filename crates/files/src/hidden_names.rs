@@ -97,7 +97,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_our_own_names_are_known_as_ours() {
+    fn only_our_own_names_are_recognised() {
         let temporaries = HiddenNames::default();
         let (one, two) = (temporaries.name(), temporaries.name());
         assert_ne!(one, two);

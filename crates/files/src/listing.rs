@@ -208,7 +208,7 @@ mod tests {
     }
 
     #[test]
-    fn what_the_drive_takes_for_one_name_is_joined_and_a_second_one_named() {
+    fn names_that_the_drive_cannot_tell_apart_are_joined_and_a_second_one_is_reported() {
         let names = NameRules { folding: CaseFolding::All, ..NameRules::default() };
         let of = |names: &[&str]| listing(&names.iter().map(|n| n.as_bytes().to_vec()).collect());
         let source = of(&["Fog", "LENS", "lens", "tide"]);

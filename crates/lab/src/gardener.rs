@@ -38,12 +38,12 @@ const NAMES: [&[u8]; 14] = [
 ];
 
 impl Gardener {
-    /// A gardener with this seed. As root it also makes devices and gives files away.
+    /// A gardener with this seed. As root it also makes devices and changes owners.
     pub fn new(seed: u64) -> Self {
         Self { rng: Rng::with_seed(seed), privileged: is_root() }
     }
 
-    /// The same, but it makes nothing that only root may make.
+    /// The same, but it makes nothing that needs root.
     pub fn unprivileged(seed: u64) -> Self {
         Self { rng: Rng::with_seed(seed), privileged: false }
     }
@@ -58,7 +58,7 @@ impl Gardener {
                 self.add(&path, &mut folders, &mut files);
             }
         }
-        // From the bottom up: what is added to a folder changes its times.
+        // From the bottom up, since a new entry changes the times of its folder.
         for folder in folders.iter().rev() {
             self.set_new_attributes(folder);
         }
@@ -85,7 +85,7 @@ impl Gardener {
                 6 => {
                     if let Some(file) = self.rng.choice(&files).filter(|file| **file != path) {
                         remove(&path);
-                        // The file may have lain in what was just removed.
+                        // The file may have been in a folder that was just removed.
                         let _ = fs::hard_link(file, &path);
                     }
                 }
@@ -271,7 +271,7 @@ fn survey(root: &Path) -> (Vec<PathBuf>, Vec<PathBuf>) {
             .expect("a folder is listed")
             .map(|e| e.expect("an entry").path())
             .collect();
-        // The system's order is not the same from run to run.
+        // The order of the system differs between runs.
         entries.sort();
         for path in entries {
             let kind = path.symlink_metadata().expect("an entry has a stat").file_type();

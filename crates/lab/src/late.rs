@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 type Answer = Box<dyn FnOnce() + Send>;
 
-/// A thread that gives answers, each at its time. They are due in the order in which they come.
+/// A thread that gives answers when they are due, in the order in which they come.
 #[derive(Debug)]
 pub(crate) struct Late(Sender<(Instant, Answer)>);
 
@@ -13,7 +13,7 @@ impl Late {
     pub(crate) fn new() -> Self {
         let (sender, receiver) = mpsc::channel::<(Instant, Answer)>();
         std::thread::spawn(move || {
-            // Else the system lets each of them wait 50 microseconds longer.
+            // Otherwise the system delays each of them by 50 microseconds.
             let _ = rustix::thread::set_current_timer_slack(std::num::NonZeroU64::new(1));
             while let Ok((due, answer)) = receiver.recv() {
                 std::thread::sleep(due.saturating_duration_since(Instant::now()));
@@ -24,7 +24,7 @@ impl Late {
     }
 
     pub(crate) fn at(&self, due: Instant, answer: impl FnOnce() + Send + 'static) {
-        // Nobody is left to be answered once the thread is gone.
+        // Once the thread has ended there is nobody left to answer.
         let _ = self.0.send((due, Box::new(answer)));
     }
 

@@ -1,11 +1,10 @@
 //! What the tests of all crates share.
 //!
-//! [`Gardener`] grows trees at random and changes them; [`snapshot()`] reads a tree without any code
-//! of the core, so that the two can be held against each other; [`Tampered`] stands between the
-//! core and the system, counts the calls and fails those it is told to; [`MountedDrive`] is a file
-//! system of any kind, made for a test; [`LyingDrive`] one that does not tell the truth; [`SlowDrive`]
-//! one that takes its time, and [`Aged`] a tree as it lies on an old one; [`world`] makes small trees with options at random, and
-//! [`model`] tells what those options take, sharing nothing with the core.
+//! [`Gardener`] makes random trees and changes them; [`snapshot()`] reads a tree without any code of the core, so
+//! that two can be compared; [`Tampered`] stands between the core and the system, counts the calls and makes chosen
+//! ones fail; [`MountedDrive`] is a file system of any kind, made for a test; [`LyingDrive`] one that lies;
+//! [`SlowDrive`] a slow one, and [`Aged`] a fragmented tree on it; [`world`] makes small random trees with random
+//! options, and [`model`] decides what those options select, sharing nothing with the core.
 
 use std::io;
 
@@ -30,22 +29,22 @@ pub use slow::{Done, Model, SlowDrive};
 pub use snapshot::{Facts, Snapshot, differences, snapshot};
 pub use tampered::{ERRORS, Tampered, Tampering};
 
-/// A temporary folder in memory, where that can be had, for tests that make hundreds of trees.
+/// A temporary folder in memory if possible, for tests that make hundreds of trees.
 ///
 /// # Errors
-/// If none can be made anywhere.
+/// No such folder can be made.
 pub fn folder_in_memory() -> io::Result<TempDir> {
     tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir())
 }
 
-/// Says in one line what a test could not do here, past the test runner, which would keep it to itself.
-/// Where everything must have been tried (`UTTER_LAB` is set), that is a failure.
+/// Reports in one line what a test could not do here, bypassing the test runner, which would hide it. If everything
+/// is required (`UTTER_LAB` is set), that is a failure.
 ///
 /// # Panics
-/// If everything must have been tried.
+/// Everything is required.
 pub fn left_out(what: impl std::fmt::Display) {
     use std::io::Write as _;
     assert!(std::env::var_os("UTTER_LAB").is_none(), "left out, and must not be: {what}");
-    // Nobody is told if nobody can be.
+    // A failure to report is ignored.
     let _ = writeln!(io::stderr(), "left out: {what}");
 }

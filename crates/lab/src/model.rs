@@ -10,12 +10,12 @@ use crate::world::{Options, Pattern};
 /// The kind of a folder.
 pub const FOLDER: u32 = 0o04;
 
-/// What an entry is, as `st_mode` has it.
+/// The kind of an entry, as in `st_mode`.
 pub fn kind(facts: &Facts) -> u32 {
     facts.mode >> 12
 }
 
-/// What a rule-book says of an entry by itself.
+/// The decision of the rules about an entry by itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Word {
     Take { all_below: bool },
@@ -81,12 +81,12 @@ fn children<'t>(tree: &'t Snapshot, path: &str) -> BTreeMap<String, &'t Facts> {
     tree.iter().filter_map(|(path, facts)| Some((below(path)?, facts))).collect()
 }
 
-/// What a selection takes of a source, and what it leaves alone in a destination.
+/// The selected entries of a source, and those left alone in a destination.
 #[derive(Debug, Default)]
 pub struct Selected {
-    /// Paths of the source that are taken.
+    /// Paths of the source that are selected.
     pub source: BTreeSet<String>,
-    /// Paths of the destination that nothing may happen to.
+    /// Paths of the destination that must not change.
     pub left_alone: BTreeSet<String>,
 }
 
@@ -102,7 +102,7 @@ pub fn select(options: &Options, source: &Snapshot, destination: &Snapshot) -> S
     selected
 }
 
-/// True if something is taken below this path.
+/// True if an entry below this path is selected.
 fn take(
     options: &Options,
     source: &Snapshot,
@@ -151,7 +151,7 @@ fn leave(
         let both_folders = is_folder && here.is_some_and(|here| kind(here) == FOLDER);
         let alone = match (in_source, into.source.contains(&path)) {
             (true, true) => word == Word::Leave,
-            // A folder that is not needed is left alone, and what the source lacks in it may go.
+            // A folder that is not needed is left alone, and its entries that the source lacks may be removed.
             (true, false) if both_folders => {
                 let here = by_name(options, &path, here.unwrap(), all_below);
                 if here != Word::Leave && word != Word::Leave {

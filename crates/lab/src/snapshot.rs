@@ -1,4 +1,4 @@
-//! A tree as it is, read entry by entry with nothing of the core.
+//! A tree as it is, read without any code of the core.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fmt::Write as _;
@@ -9,15 +9,14 @@ use std::path::Path;
 
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, openat, readlinkat, statat};
 
-/// All there is to know of one entry. Inode numbers are not among it: hard links show by the
-/// first name of their group.
+/// All facts about one entry, except inode numbers: hard links show by the first name of their group.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Facts {
     /// `st_mode`, type and permission bits together.
     pub mode: u32,
     /// Owner and group.
     pub owner: (u32, u32),
-    /// Length in bytes; of folders 0, since it says nothing.
+    /// Length in bytes; 0 for folders.
     pub size: u64,
     /// Modification time.
     pub modified: (i64, i64),
@@ -120,7 +119,7 @@ impl Reader {
     }
 }
 
-/// A number that is no part of what makes two entries equal.
+/// A number that does not count when entries are compared.
 #[derive(Clone, Copy, Debug)]
 pub struct Allocated(pub u64);
 
@@ -166,7 +165,7 @@ fn xattrs(folder: BorrowedFd<'_>, name: &[u8]) -> BTreeMap<Vec<u8>, Vec<u8>> {
     pairs.collect()
 }
 
-/// What two trees differ in, a line each, for a test to show; empty if they are equal.
+/// The differences of two trees, one in a line; empty if they are equal.
 pub fn differences(left: &Snapshot, right: &Snapshot) -> String {
     let mut text = String::new();
     let all: std::collections::BTreeSet<_> = left.keys().chain(right.keys()).collect();

@@ -1,4 +1,4 @@
-//! A system that counts the calls of a run and fails those it is told to.
+//! A system that counts the calls of a run and makes chosen ones fail.
 
 use std::io;
 use std::os::fd::{BorrowedFd, OwnedFd};
@@ -25,7 +25,7 @@ pub enum Tampering {
     KillAt(usize),
 }
 
-/// In whichever way a driver says that it does not know.
+/// By any error by which a driver reports that a call is unsupported.
 pub const ERRORS: [Errno; 20] = [
     Errno::PERM,
     Errno::NOENT,
@@ -65,7 +65,7 @@ impl<'a> Tampered<'a> {
         Self { tampering, disks: false, calls: Mutex::default(), before_each: Box::new(|_| {}) }
     }
 
-    /// A system in which something else happens before each call, which is told its name.
+    /// A system that runs a function before each call, with the name of the call.
     pub fn before_each(happens: impl Fn(&'static str) + Sync + 'a) -> Self {
         Self { before_each: Box::new(happens), ..Self::new(Tampering::Nothing) }
     }
@@ -102,7 +102,7 @@ impl<'a> Tampered<'a> {
     }
 }
 
-/// Writes out each call of the trait: count, maybe fail, else pass on.
+/// Defines each call of the trait: count it, then fail it or pass it on.
 macro_rules! tampered {
     ($($name:ident($($argument:ident: $type:ty),*) -> $result:ty;)*) => {
         impl System for Tampered<'_> {

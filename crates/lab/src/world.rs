@@ -1,4 +1,4 @@
-//! Small trees and options at random, and how they become folders, a request, and a command line.
+//! Small random trees and options, and how they become folders, a request and a command line.
 
 #![allow(missing_docs, reason = "the fields of a case are its options")]
 #![allow(clippy::missing_panics_doc, reason = "a test stops there")]
@@ -30,7 +30,7 @@ use crate::snapshot::{Snapshot, snapshot};
 /// file just written counts as being written.
 pub const PATIENT: Retries = Retries { times: 20, wait: Duration::from_millis(10) };
 
-/// Few, so that names meet on the two sides and patterns have something to match.
+/// Few names, so that the two sides share some and patterns match some.
 pub const NAMES: [&str; 6] = ["a", "b", "c", "log.csv", "x.tmp", ".fog"];
 pub const CONTENTS: [&str; 4] = ["", "tide", "fog!", "lighthouse log"];
 const TIMES: [i64; 3] = [1_000_000_000, 1_200_000_000, 1_400_000_000];
@@ -61,7 +61,7 @@ pub enum Node {
     Hard(usize),
     /// One more name of the entry at this path.
     Second(Vec<usize>),
-    /// A file of its own that is like one that was made before, but newer.
+    /// A separate file like one that was made before, but newer.
     Twin(usize),
 }
 
@@ -86,8 +86,8 @@ impl Node {
     }
 }
 
-/// Entries in the order in which they are made; one whose place is taken, or whose folder is none, is
-/// left out.
+/// Entries in the order in which they are made. An entry is left out if its path is taken or its parent is no
+/// folder.
 pub type Tree = Vec<(Vec<usize>, Node)>;
 
 /// An entry; the more `links`, the more often it is a further name of another.
@@ -108,7 +108,7 @@ pub fn tree() -> impl Strategy<Value = Tree> {
     prop_oneof![1 => of(0), 2 => of(6)].prop_map(with_folders)
 }
 
-/// The entries with the folders that they lie in, where those are none of them.
+/// The entries, with the missing folders above them.
 fn with_folders(entries: Tree) -> Tree {
     let mut tree = Tree::new();
     for (path, node) in entries {
@@ -122,7 +122,7 @@ fn with_folders(entries: Tree) -> Tree {
     tree
 }
 
-/// How the destination comes about.
+/// How the destination is made.
 #[derive(Clone, Debug)]
 pub enum Other {
     /// A tree of its own.
@@ -142,7 +142,7 @@ pub enum Other {
     Moved {
         moves: Vec<(usize, usize, Option<usize>)>,
         worn: Vec<usize>,
-        /// These are not there, nor what would be in them.
+        /// These are missing, with their content.
         less: Vec<usize>,
     },
 }
@@ -169,7 +169,7 @@ pub fn other() -> impl Strategy<Value = Other> {
     ]
 }
 
-/// Patterns, and what each of them is about.
+/// Patterns, each with its action.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Pattern {
     Named(&'static str),
@@ -226,10 +226,10 @@ pub struct Options {
     /// The plan is written to bytes and read again before it is carried out.
     pub saved: bool,
     pub set_aside: bool,
-    /// Steps that are declined before the plan is carried out, counted by their numbers.
+    /// Steps that are declined before the plan is executed, by their numbers.
     pub declined: Vec<usize>,
-    /// In which of their folders other drives are mounted, if that can be done, in the source and in the
-    /// destination: twice its number for one in memory, and one more for a folder from elsewhere.
+    /// The folders of the source and of the destination on which other drives are mounted, if possible: twice the
+    /// number of the folder for a drive in memory, and one more for a folder from elsewhere.
     pub mounts: (Option<usize>, Option<usize>),
 }
 
@@ -242,7 +242,7 @@ where
     prop_oneof![3 => Just(without).boxed(), 1 => of.boxed()]
 }
 
-/// Task, kinds of steps, what counts as changed, and what goes along.
+/// Task, kinds of steps, what counts as changed, and which attributes are copied.
 type DifferenceKind = (Task, Vec<Verb>, (CompareBy, bool), Vec<Attribute>, bool);
 
 fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
@@ -258,7 +258,7 @@ fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
     let every = Attributes::ALL.iter().collect::<Vec<_>>();
     let by =
         prop_oneof![Just(CompareBy::Content), Just(CompareBy::Size), Just(CompareBy::Presence)];
-    // What is newer and yet right can only be where times do not decide.
+    // A newer file can only be right if times do not decide.
     let compared = prop_oneof![
         6 => (seldom(by, CompareBy::SizeTime), seldom(Just(true), false)),
         1 => (prop_oneof![Just(CompareBy::Content), Just(CompareBy::Size)], Just(true)),
@@ -272,7 +272,7 @@ fn what(tasks: &'static [Task]) -> impl Strategy<Value = DifferenceKind> {
     )
 }
 
-/// Patterns to leave out and to take, and what else narrows, as in [`Options`].
+/// Patterns to exclude and to include, and other rules, as in [`Options`].
 type Narrowed = (Vec<Pattern>, Vec<Pattern>, bool, [bool; 4], Option<u32>, bool, bool, bool);
 
 fn narrowed() -> impl Strategy<Value = Narrowed> {
@@ -286,7 +286,7 @@ fn narrowed() -> impl Strategy<Value = Narrowed> {
         seldom(Just(true), false),
         seldom(Just(true), false),
     );
-    // Half of the cases take everything: of eight options that narrow, one nearly always would.
+    // Half of the cases select everything: otherwise one of the eight options would nearly always restrict them.
     let everything = (Vec::new(), Vec::new(), false, [true; 4], None, false, false, false);
     prop_oneof![selection, Just(everything)]
 }
@@ -304,7 +304,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
         let (exclude, only, large, kinds, depth, no_hidden, no_empty_folders, drops) = narrowed;
         let (workers, saved, set_aside, declined, mounts) = how;
         let kinds = if kinds == [false; 4] { [true; 4] } else { kinds };
-        // What only takes back takes nothing.
+        // A rule that only re-includes selects nothing.
         let takes = |pattern: &Pattern| !matches!(pattern, Pattern::NotNamed(_));
         let only = only.into_iter().filter(takes).collect();
         Options {
@@ -331,7 +331,7 @@ pub fn options(tasks: &'static [Task]) -> impl Strategy<Value = Options> {
     })
 }
 
-/// Only what is not as usual, so that a case that shrank is a few lines.
+/// Only what differs from the defaults, so that a shrunk case is a few lines.
 impl std::fmt::Debug for Options {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let mut shown = f.debug_struct("Options");
@@ -466,7 +466,7 @@ impl Options {
 
 /// Both trees as folders.
 pub struct World {
-    /// It goes before what it lies in.
+    /// It is dropped before the folder that it is in.
     lying: Option<LyingDrive>,
     /// Hard links are reported as such.
     tells_names: bool,
@@ -553,8 +553,8 @@ impl World {
 }
 
 impl World {
-    /// The same with a source that is seen through a drive that lies. The truth stays where it is; its
-    /// names of one file are told as such unless its numbers change.
+    /// The same with a source behind a lying drive. The real source stays where it is; hard links are reported as
+    /// such unless its numbers change.
     pub fn behind(mut self, lies: Lies) -> io::Result<Self> {
         let seen = self.base.path().join("seen");
         fs::create_dir(&seen)?;
@@ -564,7 +564,7 @@ impl World {
         Ok(self)
     }
 
-    /// What the source holds, as far as it can be known of it.
+    /// The content of the source, as far as the drive reports it.
     pub fn truth(&self) -> Snapshot {
         let mut truth = snapshot(&self.source);
         if !self.tells_names {
@@ -589,13 +589,13 @@ impl Drop for World {
     }
 }
 
-/// Makes the entries of a tree; on the folder that is wanted for that a drive is mounted first.
+/// Makes the entries of a tree, and mounts a drive on the chosen folder first.
 fn plant(root: &Path, tree: &Tree, wanted: Option<usize>) -> Option<PathBuf> {
     let mut made: Vec<PathBuf> = Vec::new();
     let mut dressed = Vec::new();
     let (mut mounted, mut folders) = (None, 0);
     let at = |path: &[usize]| root.join(path.iter().map(|n| NAMES[*n]).collect::<PathBuf>());
-    // Folders before what is in them, wherever it was moved to.
+    // Folders come before their entries, also for moved ones.
     let mut tree: Vec<_> = tree.iter().collect();
     tree.sort_by_key(|(path, node)| (path.len(), matches!(node, Node::Second(_))));
     for (path, node) in tree {

@@ -97,7 +97,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn names_are_objected_to_for_what_is_wrong_with_them() {
+    fn names_are_refused_with_the_reason() {
         let strict = NameRules {
             forbidden: vec![':'],
             no_control: true,

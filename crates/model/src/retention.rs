@@ -42,7 +42,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn nothing_goes_by_one_clock_alone() {
+    fn nothing_is_removed_by_one_clock_only() {
         let all: Vec<u32> = (1..=6).collect();
         let old_until = |last: u32| move |one: &u32| *one <= last;
         // A clock that is ahead finds all of them old.

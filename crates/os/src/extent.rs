@@ -47,7 +47,7 @@ mod tests {
     use std::os::fd::AsFd as _;
 
     #[test]
-    fn content_that_was_written_out_lies_somewhere_and_no_content_nowhere() {
+    fn written_content_has_an_offset_on_the_drive_and_no_content_has_none() {
         let room = tempfile::tempdir().unwrap();
         let at = |name: &str, content: &[u8]| {
             let mut file = File::create(room.path().join(name)).unwrap();

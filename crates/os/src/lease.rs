@@ -84,7 +84,7 @@ mod tests {
 
     /// Without a signal of its own choice this ends the whole test.
     #[test]
-    fn writers_that_come_while_it_is_asked_end_nothing() {
+    fn writers_that_arrive_during_the_question_end_nothing() {
         let room = tempfile::tempdir().unwrap();
         let path = room.path().join("logbook");
         let reader = File::create(&path).and_then(|_| File::open(&path)).unwrap();

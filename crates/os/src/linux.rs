@@ -722,7 +722,7 @@ mod tests {
     }
 
     #[test]
-    fn the_call_works_one_component_at_a_time_too() {
+    fn opening_one_component_at_a_time_works_too() {
         let base = tempfile::tempdir().unwrap();
         std::fs::create_dir_all(base.path().join("keeper/log")).unwrap();
         std::os::unix::fs::symlink("keeper", base.path().join("alias")).unwrap();

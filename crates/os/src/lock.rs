@@ -73,7 +73,7 @@ mod tests {
     use std::fs::File;
 
     #[test]
-    fn a_lock_that_was_given_back_is_free_though_a_started_program_has_its_handle() {
+    fn a_released_lock_is_free_though_a_started_program_has_its_handle() {
         let room = tempfile::tempdir().unwrap();
         let take = || Lock::take(File::open(room.path()).unwrap().into(), LockMode::Alone).unwrap();
         let lock = take().unwrap();

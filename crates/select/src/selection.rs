@@ -376,7 +376,7 @@ mod tests {
     }
 
     #[test]
-    fn only_takes_files_by_name_and_folders_as_a_whole() {
+    fn only_restores_files_by_name_and_folders_as_a_whole() {
         let selection = selection(&[], &["*.csv", "logbooks/"]);
         let decide = |path: &str, kind, all_below| decided(&selection, path, kind, all_below);
         assert_eq!(decide("shop", Kind::Folder, false), Verdict::IfNeeded { all_below: false });
@@ -406,7 +406,7 @@ mod tests {
     }
 
     #[test]
-    fn a_pattern_that_decided_nothing_is_named() {
+    fn a_pattern_that_decided_nothing_is_reported() {
         let selection = selection(&["*.tmp", "*.csv"], &[]);
         let asked = Query { path: b"a.csv", kind: Kind::File, depth: 1, all_below: true };
         let rule = selection.judge_name(&asked).1.unwrap();

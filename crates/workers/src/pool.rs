@@ -448,7 +448,7 @@ mod tests {
     }
 
     #[test]
-    fn more_are_tried_where_they_wait_and_kept_where_each_doubling_does_a_fifth_more() {
+    fn more_workers_are_tried_while_they_wait_and_kept_if_each_doubling_is_a_fifth_faster() {
         let worth = |busy, workers| Throughput { rate: 1.0, busy }.worth_trying(workers);
         assert_eq!((worth(2.0, 2), worth(0.6, 2), worth(0.1, 2), worth(1e9, 64)), (1, 2, 4, 1));
         let trial = WorkersOnTrial { workers: 2, rate: 100.0, has_begun: true };

@@ -87,7 +87,7 @@ mod tests {
     }
 
     #[test]
-    fn what_may_pass_is_tried_again_and_what_cannot_is_not() {
+    fn temporary_errors_are_retried_and_permanent_ones_are_not() {
         for passing in [Errno::IO, Errno::BUSY, Errno::STALE, Errno::AGAIN] {
             assert_eq!(tries(passing, 3), (3, true));
             assert_eq!(tries(passing, 4), (3, false));
@@ -98,7 +98,7 @@ mod tests {
     }
 
     #[test]
-    fn a_run_waits_only_so_often() {
+    fn a_run_waits_a_limited_number_of_times() {
         let retrying = Retrying::new(Retries { times: 1000, wait: Duration::from_millis(1) });
         let fail = || Err::<(), _>(Cause::from(io::Error::from(Errno::IO)));
         assert!(retrying.retry(&NoObserver, |cause| cause, fail).is_err());

@@ -142,7 +142,7 @@ fn as_json(value: &Value) -> serde_json::Value {
 }
 
 #[test]
-fn what_is_wrong_when_typed_is_wrong_in_a_job_and_its_place_is_told() {
+fn what_is_wrong_when_typed_is_wrong_in_a_job_with_its_place() {
     let mut refused = 0;
     for does in COMMANDS.map(|does| command(PROGRAM, does)) {
         let name = does.get_name();

@@ -118,7 +118,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_drive_and_the_path_on_it_are_told_apart() {
+    fn a_drive_is_separated_from_the_path_on_it() {
         let parts = |path: &'static str| {
             split(Path::new(path)).map(|(_, name, below)| (name.to_str(), below.to_str()))
         };
@@ -131,7 +131,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_not_mounted_is_refused_with_what_is() {
+    fn an_unknown_drive_is_refused_with_a_list_of_the_mounted_ones() {
         let told = found("label=no such drive/x".into()).unwrap_err();
         assert!(told.starts_with("no mounted drive has the label 'no such drive'\n"), "{told}");
         assert!(

@@ -151,7 +151,7 @@ mod tests {
     use jiff::Zoned;
 
     #[test]
-    fn logs_are_known_by_their_names_alone() {
+    fn logs_are_recognised_by_their_names_only() {
         let placeholders = Placeholders::new("papers", &Zoned::now());
         let family =
             LogFamily { name: "{job} at {time} of {date}.log", placeholders: &placeholders };

@@ -67,7 +67,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_a_shell_would_have_read_otherwise_is_refused() {
+    fn what_a_shell_would_have_expanded_is_refused() {
         let refused = |source: &str, destination: &str| {
             let told = refuse_misread(&[source.into()], Path::new(destination));
             told.err().map(|error| error.to_string()).unwrap_or_default()

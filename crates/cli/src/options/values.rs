@@ -396,7 +396,7 @@ mod tests {
     }
 
     #[test]
-    fn lists_and_parts_name_what_they_do_not_know() {
+    fn lists_and_parts_report_unknown_words() {
         assert!(kinds("file,symlink").unwrap().links && !kinds("file,symlink").unwrap().folders);
         assert!(kinds("file,disk").unwrap_err().contains("'disk'"));
         assert!(steps("add, replace").unwrap().has(Verb::Replace));

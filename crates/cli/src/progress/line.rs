@@ -243,7 +243,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn figures_come_first_and_give_way_by_their_weight() {
+    fn figures_come_first_and_are_dropped_by_importance() {
         let expected = Expected { steps: 2002, bytes: 8_600 << 20 };
         let now = StageProgress {
             stage: ShownStage::Changing(expected, AfterReading::Nothing),
@@ -281,7 +281,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_known_of_a_scan_is_told_until_it_turns_out_to_be_wrong() {
+    fn the_expected_size_of_a_scan_is_shown_until_it_is_exceeded() {
         let scan = |steps, bytes| ShownStage::Scanning(Some(Expected { steps, bytes }));
         let (rate, left) = (Some(96.1 * 1024.0 * 1024.0), Some(Duration::from_secs(55)));
         let lines = [

@@ -382,7 +382,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_read_back_counts_for_itself_and_the_next_source_goes_on_where_it_was() {
+    fn reading_back_counts_separately_and_the_next_source_continues_the_bar() {
         let signals = Signals::default();
         let changing =
             ShownStage::Changing(Expected { steps: 4, bytes: 900 }, AfterReading::ReadingBack);

@@ -123,7 +123,7 @@ mod tests {
     proptest! {
         /// A drive with a constant rate, which confirms at random intervals of up to two seconds.
         #[test]
-        fn what_is_left_is_right_after_a_fifth_of_the_work_and_counts_down(
+        fn the_time_left_is_right_after_a_fifth_of_the_work_and_counts_down(
             rate in 1_000_000_u64..1_000_000_000, seconds in 15_u64..200, leaps in prop::collection::vec(100_u64..2000, 1..40),
         ) {
             let all = rate * seconds;
@@ -150,7 +150,7 @@ mod tests {
     }
 
     #[test]
-    fn a_drive_that_hangs_leaves_nothing_to_say_and_goes_on_at_its_own_rate() {
+    fn a_hanging_drive_has_no_time_left_and_then_its_own_rate() {
         let mut pace = Pace::default();
         let at = |tenths: u64| Duration::from_millis(tenths * 100);
         // Ten units per second for five seconds, a pause of thirty, and the same again.
@@ -170,7 +170,7 @@ mod tests {
     }
 
     #[test]
-    fn a_disk_that_becomes_slower_is_soon_known_to_be() {
+    fn a_slower_disk_is_soon_noticed() {
         let mut pace = Pace::default();
         // Fast for three seconds, then a fifth of that rate.
         for tenths in 0_u64..100 {
@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[test]
-    fn what_stands_still_waits_until_it_moves() {
+    fn a_stopped_bar_waits_until_it_moves() {
         let mut pace = Pace::default();
         let position = Position { work: 1, bytes: 1 };
         pace.note(Duration::ZERO, position, false);

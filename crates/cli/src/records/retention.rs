@@ -207,7 +207,7 @@ mod tests {
     }
 
     #[test]
-    fn the_last_start_and_the_last_that_went_well_as_a_whole_stay() {
+    fn the_last_start_and_the_last_successful_one_stay_whole() {
         use RunOutcome::{Problems, Succeeded};
         let all = [
             call(1, 90, (1, 1, 2), Succeeded),

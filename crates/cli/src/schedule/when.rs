@@ -303,7 +303,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_clock_change_takes_comes_later_and_what_it_gives_twice_comes_once() {
+    fn a_skipped_time_starts_later_and_a_repeated_time_starts_once() {
         let zone = TimeZone::get("Europe/Berlin").unwrap();
         let from = |date: &str| date.parse::<Date>().unwrap().to_zoned(zone.clone()).unwrap();
         let starts = |date: &str| -> Vec<String> {
@@ -331,7 +331,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_time_is_told_with_what_is() {
+    fn a_wrong_start_time_is_answered_with_the_forms() {
         for wrong in [
             "",
             "daily",

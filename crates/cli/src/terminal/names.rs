@@ -61,7 +61,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn tricks_are_spelled_out() {
+    fn tricky_characters_are_escaped() {
         assert_eq!(shown("Leuchtturm/älter.csv".as_bytes()), "Leuchtturm/älter.csv");
         assert_eq!(shown(b"a\nb\x1b[2J\xff\\"), "a\\nb\\u{1b}[2J\\xff\\\\");
         assert_eq!(shown("txt\u{202e}exe".as_bytes()), "txt\\u{202e}exe");

@@ -204,7 +204,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_on_the_drive_and_is_not_as_it_was_is_damaged() {
+    fn a_changed_journal_line_that_was_on_the_drive_is_damage() {
         let (bytes, ends) = written();
         let line_of = |at: usize| ends.iter().filter(|end| **end <= at).count();
         for lines in [4, 7, 9] {

@@ -159,7 +159,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_step_leaves_room_for_its_name_within_the_budget() {
+    fn a_step_is_small_enough_for_the_budget_with_its_name() {
         // 160 bytes a step, of which a name of the usual length takes twenty.
         assert!(size_of::<Step>() <= 136, "{} bytes", size_of::<Step>());
         assert_eq!(size_of::<Option<Step>>(), size_of::<Step>());

@@ -164,7 +164,7 @@ fn differences() -> [(Sides, DifferenceKind, Verb); 7] {
 }
 
 #[test]
-fn each_difference_gets_its_step_or_is_counted_once_as_held_back() {
+fn each_difference_has_its_step_or_is_counted_once_as_held_back() {
     let drives = Made { renames: true };
     for task in [Task::Copy, Task::Mirror, Task::Verify] {
         for without in Verb::ALL {
@@ -199,7 +199,7 @@ fn each_difference_gets_its_step_or_is_counted_once_as_held_back() {
 }
 
 #[test]
-fn newer_files_are_spared_as_far_as_their_drive_can_tell() {
+fn newer_files_are_left_alone_as_far_as_their_drive_can_tell() {
     let drives = Made { renames: true };
     // Seconds by which the destination's is newer, its drive, and whether it is spared.
     for (ahead, drive, spared) in
@@ -249,7 +249,7 @@ fn what_moved_is_renamed_only_if_proven_on_one_drive_that_keeps_it() {
 }
 
 #[test]
-fn a_folder_goes_only_with_all_that_it_holds() {
+fn a_folder_is_removed_only_with_all_its_entries() {
     let drives = Made { renames: true };
     let there = state(Kind::Folder, 300);
     for holds in [false, true] {
@@ -273,7 +273,7 @@ fn a_folder_goes_only_with_all_that_it_holds() {
 }
 
 #[test]
-fn a_newer_file_becomes_no_hard_link_of_an_older_one_if_such_are_spared() {
+fn a_newer_file_becomes_no_hard_link_of_an_older_one_with_leave_newer() {
     let drives = Made { renames: true };
     let named = |inode, secs, links| LinkedEntry {
         state: state(Kind::File, secs),

@@ -1,4 +1,4 @@
-//! What the kernel asks of such a drive.
+//! The requests of the kernel to such a drive.
 
 use std::ffi::OsStr;
 use std::fs::{self, File, OpenOptions};
@@ -19,13 +19,13 @@ use rustix::fs::{AtFlags, CWD, Mode, Timespec, Timestamps, UTIME_NOW, UTIME_OMIT
 
 use super::drive::{Drive, errno, is_there};
 
-/// So that each question is asked anew.
+/// So that each request is made again.
 const NEVER: Duration = Duration::ZERO;
 
-/// Else the kernel makes up what a short answer lacks.
+/// Otherwise the kernel supplies what a short answer lacks.
 const AS_IT_COMES: FopenFlags = FopenFlags::FOPEN_DIRECT_IO;
 
-/// Answers in due time with what was found, or with the error; the answers have no trait in common.
+/// Answers when due, with the result or the error; the types of answers have no common trait.
 macro_rules! answer {
     ($self:ident, $reply:ident, $found:expr, $told:pat => $with:expr) => {{
         let found = $found;
@@ -48,7 +48,7 @@ fn timespec(time: Option<TimeOrNow>) -> Timespec {
     }
 }
 
-/// Changes what an entry says of itself.
+/// Changes the reported attributes of an entry.
 fn set_new_attributes(
     path: &Path,
     mode: Option<u32>,
@@ -94,7 +94,7 @@ impl Drive {
         let from = self.named(parent, name)?;
         let spelled = self.path(to_parent)?.join(to_name);
         let to = match self.named(to_parent, to_name)? {
-            // A name is spelled anew by renaming it.
+            // Renaming changes the spelling of a name.
             to if to == from => spelled,
             to => to,
         };
@@ -125,7 +125,7 @@ impl Drive {
 
 impl Filesystem for Drive {
     fn init(&mut self, _: &Request, config: &mut KernelConfig) -> io::Result<()> {
-        // Else the kernel asks for one name of a folder after the other.
+        // Otherwise the kernel requests the names of a folder one by one.
         let _ = config.add_capabilities(InitFlags::FUSE_PARALLEL_DIROPS);
         Ok(())
     }
@@ -349,7 +349,7 @@ impl Filesystem for Drive {
         let dots = [b".", &b".."[..]].map(|name| (FileType::Directory, name.to_vec()));
         let all = dots.into_iter().chain(entries).enumerate();
         for (at, (kind, name)) in all.skip(usize::try_from(offset).unwrap_or(usize::MAX)) {
-            // Which number it has is told when it is looked at.
+            // Its number is reported when it is looked up.
             if reply.add(INodeNo(at as u64 + 2), at as u64 + 1, kind, OsStr::from_bytes(&name)) {
                 break;
             }

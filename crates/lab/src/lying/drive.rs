@@ -18,36 +18,36 @@ use fuser::{
     BackgroundSession, Config, Errno, FileAttr, FileHandle, FileType, INodeNo, MountOption,
 };
 
-/// How it answers. The usual is the truth.
+/// How it answers; by default with the truth.
 #[derive(Clone, Debug)]
 pub struct Lies {
-    /// Bytes that one reading gives at most.
+    /// The largest number of bytes for one read.
     pub at_a_time: usize,
-    /// The system error of all that nobody needs: flags, extended attributes, holes.
+    /// The system error of optional calls: flags, extended attributes, holes.
     pub optional: i32,
-    /// Each look at an entry shows another inode number.
+    /// Each `stat` of an entry shows another inode number.
     pub restless: bool,
-    /// The size that files have, in bytes, instead of their own.
+    /// The size in bytes that files report instead of their own.
     pub size: Option<u64>,
-    /// Every so many readings one fails, and would not at the next try.
+    /// One of every so many reads fails, and would succeed when tried again.
     pub fails: Option<u64>,
-    /// How long the first reading takes.
+    /// How long the first read takes.
     pub first: Duration,
-    /// How long each answer takes, however many are asked for at a time: a share on another machine, which swaps no
+    /// How long each answer takes, however many requests are made at a time: a network share, which cannot exchange
     /// names either.
     pub late: Option<Duration>,
     /// What it accepts, if it can be written to.
     pub taking: Option<Taking>,
-    /// How far its clock is behind, which shows in change times.
+    /// How far its clock is behind, as change times show.
     pub behind: Duration,
 }
 
 /// What a drive accepts. By default whatever the folder behind it accepts.
 #[derive(Clone, Copy, Debug)]
 pub struct Taking {
-    /// Bytes of the longest value of an extended attribute. For a longer one, it says, there is no room.
+    /// Bytes of the longest value of an extended attribute. For a longer one it reports a lack of space.
     pub longest: usize,
-    /// Names that differ in the case of ASCII letters only are one name.
+    /// Names that differ only in the case of ASCII letters are one name.
     pub folds: bool,
 }
 
@@ -58,7 +58,7 @@ impl Default for Taking {
 }
 
 impl Lies {
-    /// A share that is so far away, and that can be written to.
+    /// A share with this latency that can be written to.
     pub fn share(late: Duration) -> Self {
         Self {
             late: Some(late),
@@ -85,7 +85,7 @@ impl Default for Lies {
     }
 }
 
-/// It is there as long as this lives.
+/// It exists as long as this value.
 #[derive(Debug)]
 pub struct LyingDrive {
     _session: BackgroundSession,
@@ -93,17 +93,17 @@ pub struct LyingDrive {
     asked: Arc<Asked>,
 }
 
-/// What it was asked.
+/// The requests so far.
 #[derive(Debug, Default)]
 pub(super) struct Asked {
     times: AtomicU64,
-    /// What is not answered yet, and the most that ever was.
+    /// The number of unanswered requests, and its maximum.
     now: AtomicU64,
     at_once: AtomicU64,
 }
 
 impl LyingDrive {
-    /// Shows what a folder holds at another.
+    /// Shows the content of a folder at another.
     pub fn mount(lies: Lies, of: &Path, at: &Path) -> io::Result<Self> {
         let mut config = Config::default();
         config.mount_options = vec![MountOption::FSName("lying".into())];
@@ -127,12 +127,12 @@ impl LyingDrive {
         Ok(Self { _session: session, at: at.to_owned(), asked })
     }
 
-    /// How often it was asked for something so far.
+    /// The number of requests so far.
     pub fn asked(&self) -> u64 {
         self.asked.times.load(Ordering::Relaxed)
     }
 
-    /// The most that it was asked for at one time since this was last called.
+    /// The maximum of simultaneous requests since the last call.
     pub fn at_once(&self) -> u64 {
         self.asked.at_once.swap(0, Ordering::Relaxed)
     }
@@ -143,16 +143,16 @@ impl Drop for LyingDrive {
         // Another test may be starting a process, which holds all that is open for a moment.
         let mut unmount = Command::new("fusermount3");
         unmount.args(["-u", "-z"]).arg(&self.at).stderr(Stdio::null());
-        // It may be gone already.
+        // It may no longer exist.
         let _ = unmount.status();
     }
 }
 
 pub(super) struct Drive {
     pub(super) lies: Lies,
-    /// Where the entries lie that were met, by the numbers that they were given.
+    /// The paths of known entries by their numbers.
     pub(super) paths: Mutex<HashMap<u64, PathBuf>>,
-    /// What is open, by the number of its handle.
+    /// Open files by the number of their handle.
     pub(super) open: Mutex<HashMap<u64, Arc<File>>>,
     pub(super) looks: AtomicU64,
     pub(super) reads: AtomicU64,
@@ -205,11 +205,11 @@ impl Drive {
         paths.get(&number).cloned().ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
-    /// What is at a path, by a number that all names of it share.
+    /// The number of the entry at a path, which all its names share.
     pub(super) fn meet(&self, path: PathBuf) -> io::Result<FileAttr> {
         let about = fs::symlink_metadata(&path)?;
         let mut hasher = DefaultHasher::new();
-        // A number of one that is gone may come again, and the kernel remembers it.
+        // A number may be used again for another entry, and the kernel remembers it.
         (about.dev(), about.ino(), about.created().ok()).hash(&mut hasher);
         let number = hasher.finish() | 2;
         self.paths.lock().unwrap_or_else(PoisonError::into_inner).insert(number, path);
@@ -237,7 +237,7 @@ impl Drive {
         }
     }
 
-    /// The path of a name in a folder, in the spelling that it has there.
+    /// The path of a name in a folder, as it is spelled there.
     pub(super) fn named(&self, parent: INodeNo, name: &OsStr) -> io::Result<PathBuf> {
         let folder = self.path(parent)?;
         let path = folder.join(name);
@@ -252,7 +252,7 @@ impl Drive {
         Ok(path)
     }
 
-    /// What has moved is found under its new path, and what is in it.
+    /// A moved entry is found under its new path, with its content.
     pub(super) fn moved(&self, from: &Path, to: &Path) {
         let mut paths = self.paths.lock().unwrap_or_else(PoisonError::into_inner);
         for path in paths.values_mut() {

@@ -1,4 +1,4 @@
-//! One file that takes as long as a drive would.
+//! One file that is as slow as a drive.
 
 use std::ffi::OsStr;
 use std::fs::File;
@@ -22,18 +22,18 @@ const NAME: &str = "device";
 const NUMBER: INodeNo = INodeNo(2);
 const LONG: Duration = Duration::from_secs(3600);
 
-/// A file that takes its time, below a folder that is mounted for it.
+/// A slow file below a folder that is mounted for it.
 #[derive(Debug)]
 pub(super) struct Device {
     _session: BackgroundSession,
     at: PathBuf,
     head: Arc<Mutex<Head>>,
-    /// Whatever is written fails.
+    /// Every write fails.
     fails: Arc<AtomicBool>,
 }
 
 impl Device {
-    /// Shows a file at `at`, as slow as the model says.
+    /// Shows a file at `at`, as slow as the model.
     pub(super) fn mount(model: Model, of: &Path, at: &Path) -> io::Result<Self> {
         let file = File::options().read(true).write(true).open(of)?;
         let size = file.metadata()?.len();
@@ -105,7 +105,7 @@ impl Slow {
 
 impl Filesystem for Slow {
     fn init(&mut self, _: &Request, config: &mut KernelConfig) -> io::Result<()> {
-        // Requests as they come, several at a time; what the kernel cannot do it leaves out.
+        // Requests as they come, several at a time; unsupported features are left out.
         let _ = config.add_capabilities(InitFlags::FUSE_ASYNC_DIO | InitFlags::FUSE_MAX_PAGES);
         let _ = config.set_max_write(1 << 20);
         Ok(())
@@ -124,7 +124,7 @@ impl Filesystem for Slow {
     }
 
     fn open(&self, _: &Request, _: INodeNo, _: OpenFlags, reply: ReplyOpen) {
-        // Nothing is kept that the drive would have to be asked for.
+        // Nothing is cached that the drive would have to deliver.
         reply.opened(FileHandle(0), FopenFlags::FOPEN_DIRECT_IO);
     }
 

@@ -14,7 +14,7 @@ use crate::drives::{attach, run, unmount};
 use device::Device;
 pub use model::{Done, Model};
 
-/// A mounted ext4 on a slow drive; it goes with this value.
+/// A mounted ext4 on a slow drive; it is unmounted when this value is dropped.
 #[derive(Debug)]
 pub struct SlowDrive {
     base: PathBuf,
@@ -23,8 +23,8 @@ pub struct SlowDrive {
 }
 
 impl SlowDrive {
-    /// Makes one of so many bytes in `room`, which is filled at once by `fill`, and then is slow and cold. Says
-    /// what is missing if it cannot.
+    /// Makes one of so many bytes in `room`. `fill` fills it at full speed; then it is slow and nothing is cached.
+    /// The error says what is missing.
     pub fn make(
         model: Model,
         room: &Path,
@@ -38,7 +38,7 @@ impl SlowDrive {
         }
         let image = drive.image();
         File::create(&image).and_then(|file| file.set_len(bytes)).map_err(|e| e.to_string())?;
-        // With a journal, ext4 would pass over what was deleted a moment ago.
+        // With a journal, ext4 would skip blocks that were freed a moment ago.
         let all = "lazy_itable_init=0";
         run(&["mkfs.ext4", "-q", "-F", "-O", "^has_journal", "-E", all], &[&image])?;
         run(&["mount", "-o", "loop,noatime"], &[&image, &folder])?;
@@ -66,30 +66,30 @@ impl SlowDrive {
         self.base.join("drive")
     }
 
-    /// What it holds, below the file system.
+    /// Its raw content, below the file system.
     pub fn image(&self) -> PathBuf {
         self.base.join("image")
     }
 
-    /// Nothing of it is in memory any more.
+    /// Drops all its cached content.
     pub fn cool(&self) -> Result<(), String> {
         unmount(&self.folder())?;
         self.mount()
     }
 
-    /// What it has done so far.
+    /// Its work so far.
     pub fn done(&self) -> Done {
         self.device.as_ref().map(Device::done).unwrap_or_default()
     }
 
-    /// From now on whatever is written to it fails, or does not any more.
+    /// Makes all writes fail from now on, or succeed again.
     pub fn fail_writes(&self, fails: bool) {
         if let Some(device) = &self.device {
             device.fail_writes(fails);
         }
     }
 
-    /// It answers nothing for so long.
+    /// Makes it hang for this long.
     pub fn hang(&self, time: Duration) {
         if let Some(device) = &self.device {
             device.hang(time);

@@ -8,7 +8,7 @@ pub enum Model {
     /// A rotational disk: a request costs its transfer and, unless it continues where the last one ended, a seek.
     /// All times are divided by `faster`.
     Rotating {
-        /// So that tests do not take as long as the disk would.
+        /// So that tests do not take as long as on the disk.
         faster: f64,
     },
     /// A USB stick: it writes `write` bytes a second, reads five times as many, and never seeks.
@@ -18,17 +18,17 @@ pub enum Model {
     },
 }
 
-/// Bytes a second that pass below a head.
+/// Bytes a second of sequential transfer.
 const TRANSFER: f64 = 150e6;
-/// Seconds to the next track, to the last one beyond that, and of half a turn.
+/// Seconds for a seek to the next track, for a full seek beyond that, and for half a rotation.
 const NEXT: f64 = 0.001;
 const ACROSS: f64 = 0.014;
 const HALF_TURN: f64 = 0.004_17;
 
-/// What a drive has done so far.
+/// The work of a drive so far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Done {
-    /// Requests that did not go on where the last one ended.
+    /// Requests that did not continue where the last one ended.
     pub seeks: u64,
     /// Bytes.
     pub read: u64,
@@ -44,7 +44,7 @@ pub(super) struct Asked {
     pub(super) writes: bool,
 }
 
-/// Where the head is, and until when it is busy.
+/// The position after the last request, and until when the drive is busy.
 #[derive(Debug)]
 pub(super) struct Head {
     model: Model,
@@ -60,7 +60,7 @@ impl Head {
         Self { model, size, at: 0, free: Instant::now(), done: Done::default() }
     }
 
-    /// What a request takes, and moves the head.
+    /// The time of a request; moves the position.
     pub(super) fn cost(&mut self, asked: Asked) -> Duration {
         let Asked { offset, bytes, writes } = asked;
         let distance = self.at.abs_diff(offset);
@@ -78,19 +78,19 @@ impl Head {
         Duration::from_secs_f64(seconds)
     }
 
-    /// When a request that comes now is done.
+    /// The time at which a request that comes now is done.
     pub(super) fn serve(&mut self, asked: Asked) -> Instant {
         let cost = self.cost(asked);
         self.free = self.free.max(Instant::now()) + cost;
         self.free
     }
 
-    /// When all that came is done.
+    /// The time at which all requests are done.
     pub(super) fn idle(&self) -> Instant {
         self.free
     }
 
-    /// It does nothing for so long.
+    /// Makes it idle for this long.
     pub(super) fn hang(&mut self, time: Duration) {
         self.free = self.free.max(Instant::now()) + time;
     }
@@ -105,7 +105,7 @@ mod tests {
     }
 
     #[test]
-    fn a_head_pays_for_transfer_and_for_each_jump_by_the_root_of_its_distance() {
+    fn a_request_costs_its_transfer_and_a_seek_by_the_root_of_its_distance() {
         let size = 1 << 30;
         let mut head = Head::new(Model::Rotating { faster: 1.0 }, size);
         let mut cost = |asked| head.cost(asked).as_secs_f64();
@@ -123,7 +123,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stick_reads_five_times_as_fast_as_it_writes_wherever_that_is() {
+    fn a_usb_stick_reads_five_times_as_fast_as_it_writes_at_any_offset() {
         let mut head = Head::new(Model::Stick { write: 15e6 }, 1 << 30);
         let reads = head.cost(read(1 << 29, 15_000_000)).as_secs_f64();
         let writes = head.cost(Asked { writes: true, ..read(0, 15_000_000) }).as_secs_f64();

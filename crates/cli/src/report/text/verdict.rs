@@ -109,13 +109,13 @@ fn sentence(plan: &Planned, verdict: &VerdictLine, problems: u64) -> String {
             format!("Different: {}.", parts.join(", "))
         }
         Says::Identical => {
-            let count = units::entries(plan.unchanged.entries);
+            let count = units::counted(plan.unchanged.entries, "entry agrees", "entries agree");
             let how_far = if verdict.not_held > 0 {
                 "Identical as far as the drive can store it"
             } else {
                 "Identical"
             };
-            format!("{how_far}: {count} agree in {}.", compared(verdict))
+            format!("{how_far}: {count} in {}.", compared(verdict))
         }
     }
 }
