@@ -53,7 +53,7 @@ fn sources(folder: &Path, into: &mut Vec<PathBuf>) {
 }
 
 /// What stands in messages for what a run fills in, by the names in the code; several names share a sample.
-const SAMPLES: [(&str, &str); 25] = [
+const SAMPLES: [(&str, &str); 27] = [
     ("path shown folder source source_path", "saltmere"),
     ("destination_path destination place echo", "/mnt/lantern/saltmere"),
     ("0 name job tag", "papers"),
@@ -67,7 +67,9 @@ const SAMPLES: [(&str, &str); 25] = [
         "count number runs removals jobs entries files needed written run process line column now",
         "12",
     ),
-    ("free limit unit third removals done about done all total", "40"),
+    ("free limit third removals done about total", "40"),
+    ("unit", "entries"),
+    ("all about_so_many", ""),
     ("command line does typed", "utter mirror saltmere /mnt/lantern/saltmere"),
     ("drive wanted id", "LANTERN"),
     ("pattern ending *.tmp,*.bak", "*.wav"),
@@ -93,7 +95,9 @@ fn with_samples(text: &str) -> String {
         let name = name.split(':').next().filter(|_| !name.ends_with('#')).unwrap_or(name);
         let sample = SAMPLES.iter().find(|(names, _)| names.split(' ').any(|it| it == name));
         filled += before;
-        filled += sample.map_or("…", |(_, sample)| sample);
+        // A value without a name is a place, if it is quoted.
+        let unnamed = if before.ends_with('\'') { "logbooks" } else { "…" };
+        filled += sample.map_or(unnamed, |(_, sample)| sample);
         rest = after;
     }
     (filled + rest).replace('\u{1}', "{").replace('\u{2}', "}")
