@@ -141,6 +141,23 @@ mod tests {
     }
 
     #[test]
+    fn the_help_of_a_command_lists_only_what_applies_to_it() {
+        for command in command_line().get_subcommands_mut() {
+            let name = command.get_name().to_owned();
+            let help = command.render_long_help().to_string();
+            let is_one_of = |names: &[&str]| names.contains(&&*name);
+            let lists = |word: &str| help.contains(word);
+            assert_eq!(lists("- csv:"), is_one_of(&["verify", "history", "status"]), "{name}");
+            assert_eq!(lists("--yes\n"), is_one_of(&["mirror", "execute", "undo"]), "{name}");
+            for of_a_mirror in ["empty-source refuses", "nesting refuses", "swapped refuses"] {
+                assert_eq!(lists(of_a_mirror), is_one_of(&["mirror", "execute"]), "{name}");
+            }
+            let may_lose = is_one_of(&["move", "execute", "undo"]);
+            assert_eq!(lists("loss refuses"), may_lose, "{name}");
+        }
+    }
+
+    #[test]
     fn the_short_help_is_one_screen() {
         for command in command_line().get_subcommands_mut() {
             let lines = command.render_help().to_string().lines().count();
