@@ -9,6 +9,7 @@ use rustix::io::Errno;
 const TRIES: u32 = 20;
 
 /// Makes a call, and repeats it if a signal interrupted it.
+#[inline]
 pub(super) fn retry_on_intr<T>(
     mut call: impl FnMut() -> rustix::io::Result<T>,
 ) -> rustix::io::Result<T> {
