@@ -243,3 +243,127 @@ fn an_undo_of_several_sources_or_beside_others_that_was_killed_is_finished_by_th
     killed(14, true);
     killed(23, true);
 }
+
+/// What somebody does between a move and its undo.
+type Meddling = fn(&Path);
+
+/// Gives `path` another content of the same size, under the same times.
+fn edit(path: &Path) {
+    let times = fs::metadata(path).unwrap();
+    let text = fs::read(path).unwrap();
+    fs::write(path, vec![b'?'; text.len()]).unwrap();
+    let file = fs::File::options().write(true).open(path).unwrap();
+    let times = fs::FileTimes::new()
+        .set_modified(times.modified().unwrap())
+        .set_accessed(times.accessed().unwrap());
+    file.set_times(times).unwrap();
+}
+
+fn exchange(path: &Path) {
+    let other = path.with_file_name("other");
+    let times = fs::metadata(path).unwrap().modified().unwrap();
+    fs::copy(path, &other).unwrap();
+    edit(&other);
+    fs::File::options().write(true).open(&other).unwrap().set_modified(times).unwrap();
+    fs::rename(&other, path).unwrap();
+}
+
+fn link_elsewhere(path: &Path) {
+    fs::remove_file(path).unwrap();
+    std::os::unix::fs::symlink("/", path).unwrap();
+}
+
+const MEDDLINGS: [(&str, Meddling); 4] = [
+    ("edited", edit),
+    ("exchanged", exchange),
+    ("linked elsewhere", link_elsewhere),
+    ("removed", |path| fs::remove_file(path).unwrap()),
+];
+
+/// A tree to move into a folder that exists, on the same drive or another, and its former state. The entry
+/// `same.log` is equal on both sides.
+fn to_move(elsewhere: bool) -> (Trees, Request, tempfile::TempDir) {
+    let mut trees = Trees::in_memory();
+    let other_drive = tempfile::tempdir().unwrap();
+    if elsewhere {
+        trees.destination = other_drive.path().join("destination");
+        fs::create_dir(&trees.destination).unwrap();
+    }
+    fs::create_dir(trees.source.join("charts")).unwrap();
+    for name in ["keeper.log", "tide.csv", "charts/harbour.csv", "same.log"] {
+        fs::write(trees.source.join(name), name.repeat(7)).unwrap();
+    }
+    fs::copy(trees.source.join("same.log"), trees.destination.join("same.log")).unwrap();
+    let time = fs::metadata(trees.source.join("same.log")).unwrap().modified().unwrap();
+    fs::File::options()
+        .write(true)
+        .open(trees.destination.join("same.log"))
+        .unwrap()
+        .set_modified(time)
+        .unwrap();
+    fs::write(trees.destination.join("own.log"), "of the destination").unwrap();
+    let mut request = crate::common::request(&trees, Task::Move);
+    let (folder, what) = (trees.base.path().join("store"), Keeping::Displaced);
+    request.safety.set_aside = Some(SetAside { folder, run: RUN.to_owned(), keep: None, what });
+    (trees, request, other_drive)
+}
+
+/// Each case within a drive and between two.
+fn both_drives<T: Clone>(cases: impl IntoIterator<Item = T>) -> impl Iterator<Item = (bool, T)> {
+    cases.into_iter().flat_map(|case| [(false, case.clone()), (true, case)])
+}
+
+#[test]
+fn an_entry_that_somebody_changed_after_a_move_is_left_alone_and_named() {
+    let of_the_move = ["keeper.log", "charts/harbour.csv", "same.log"];
+    let cases = of_the_move.iter().flat_map(|name| MEDDLINGS.map(|how| (*name, how)));
+    for (elsewhere, (name, (how, meddle))) in both_drives(cases) {
+        let when = format!("{name} {how}, on another drive: {elsewhere}");
+        let (trees, request, _other_drive) = to_move(elsewhere);
+        let before = seen(&trees.source);
+        moves(&Linux, &request).unwrap();
+        meddle(&trees.destination.join(name));
+        let meddled = seen(&trees.destination);
+        let run = trees.base.path().join("store").join(RUN);
+        let named = undo(&Linux, &run).unwrap_or_else(|why| panic!("{when}: {why}"));
+        assert_eq!(named, [name.as_bytes().into()].into(), "{when}");
+        assert!(run.with_extension("notes").exists(), "{when}");
+        let now = seen(&trees.destination);
+        assert_eq!(now.get(name.as_bytes()), meddled.get(name.as_bytes()), "{when}");
+        let files = |mut tree: Snapshot| {
+            tree.retain(|path, facts| path != name.as_bytes() && facts.mode >> 12 == 8);
+            tree
+        };
+        let left = differences(&files(before), &files(seen(&trees.source)));
+        assert!(left.is_empty(), "{when}: {left}");
+    }
+}
+
+#[test]
+fn a_folder_in_the_place_of_that_of_a_move_is_left_alone() {
+    let away = |path: &Path| fs::rename(path, path.with_extension("old")).unwrap();
+    let other = |path: &Path| {
+        away(path);
+        fs::create_dir(path).unwrap();
+        for name in ["keeper.log", "tide.csv", "same.log"] {
+            fs::write(path.join(name), "a stranger's").unwrap();
+        }
+    };
+    let cases: [(&str, &dyn Fn(&Trees)); 3] = [
+        ("another destination", &|trees| other(&trees.destination)),
+        ("no destination", &|trees| away(&trees.destination)),
+        ("a link for the source", &|trees| {
+            std::os::unix::fs::symlink(&trees.destination, &trees.source).unwrap();
+        }),
+    ];
+    for (elsewhere, (how, meddle)) in both_drives(cases) {
+        let (trees, request, _other_drive) = to_move(elsewhere);
+        moves(&Linux, &request).unwrap();
+        meddle(&trees);
+        let everything = || (seen(trees.base.path()), seen(trees.destination.parent().unwrap()));
+        let before = everything();
+        let undone = undo(&Linux, &trees.base.path().join("store").join(RUN));
+        assert!(undone.is_err(), "{how}, on another drive: {elsewhere}: {undone:?}");
+        assert_eq!(before, everything(), "{how}, on another drive: {elsewhere}");
+    }
+}

@@ -173,6 +173,7 @@ tampered! {
     kind_of_drive(folder: BorrowedFd<'_>) -> u64;
     space(folder: BorrowedFd<'_>) -> Space;
     mount_session(folder: BorrowedFd<'_>) -> Vec<u8>;
+    born(entry: BorrowedFd<'_>) -> Option<Time>;
     mounts() -> Vec<Mount>;
     device_data(device: &Path) -> Vec<u8>;
     real_path(folder: BorrowedFd<'_>) -> PathBuf;

@@ -244,6 +244,12 @@ pub enum Cause {
     /// Something that a run changed was not seen to be as it was before.
     #[error("it differs from its state before that run")]
     NotBack,
+    /// What a run put there is not what is there now.
+    #[error("it was changed or replaced after that run, and stays as it is")]
+    ChangedSince,
+    /// What a run put there is nowhere.
+    #[error("it is gone from where that run put it")]
+    GoneSince,
     /// The first name of a group of hard links was not written.
     #[error("the file that it is a hard link of could not be written")]
     LeaderFailed,

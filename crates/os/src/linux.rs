@@ -477,6 +477,13 @@ impl System for Linux {
         Ok(format!("started {} mounted {}", boot.trim(), raw.stx_mnt_id).into_bytes())
     }
 
+    fn born(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Time>> {
+        let raw =
+            retry_on_intr(|| rustix::fs::statx(entry, "", AtFlags::EMPTY_PATH, StatxFlags::BTIME))?;
+        let is_known = raw.stx_mask & StatxFlags::BTIME.bits() != 0;
+        Ok(is_known.then(|| time_of(raw.stx_btime)))
+    }
+
     fn mounts(&self) -> io::Result<Vec<Mount>> {
         let list = proc::read("/proc/self/mountinfo")?;
         Ok(list.split(|b| *b == b'\n').filter_map(proc::mount_of).collect())

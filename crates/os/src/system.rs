@@ -224,6 +224,8 @@ pub trait System: Sync {
     /// A text that stays the same as long as the machine runs and the drive of `folder` is mounted:
     /// so long what was written is remembered, even if it is not on the drive.
     fn mount_session(&self, folder: BorrowedFd<'_>) -> io::Result<Vec<u8>>;
+    /// When an entry was made; `None` where its file system does not say.
+    fn born(&self, entry: BorrowedFd<'_>) -> io::Result<Option<Time>>;
     /// What is mounted, in the order of mounting.
     fn mounts(&self) -> io::Result<Vec<Mount>>;
     /// What the device manager knows of a block device: lines like `E:ID_FS_LABEL_ENC=LANTERN`.

@@ -100,7 +100,7 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{path}' is not the folder that the run changed: another drive is mounted there, or none\n  mount the drive of that run; if it is the same folder after all: --waive drive"
+        "'{path}' is not the folder that the run changed: its drive is not mounted, or another folder or a link has its place\n  mount that drive, or rename the folder back; if it is the right one after all: --waive drive"
     )]
     OtherPlace {
         /// As the run named it.

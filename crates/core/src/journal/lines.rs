@@ -15,6 +15,7 @@ use utter_echo_os::Time;
 
 use crate::journal::reader::JournalLines;
 use crate::journal::recorder::JournalWriter;
+use crate::journal::root_identity::RootIdentity;
 use crate::plan::{self, Plan, PlanLine, PlanReader, Purpose};
 use crate::request::{Request, Task};
 
@@ -37,6 +38,8 @@ pub(crate) enum JournalLine {
     Here { part: u32, path: Bytes, was: AttributesBefore },
     /// An entry of the source was compared with its copy on the drive, byte by byte, and is equal.
     Proven { part: u32, path: Bytes, here: StateAfter, there: StateAfter },
+    /// The roots of a part, once both exist and before anything else changes in them.
+    Known { part: u32, source: RootIdentity, destination: RootIdentity },
 }
 
 /// The source of a part of a move.
@@ -131,6 +134,8 @@ pub(crate) struct MovedNotes {
     pub(crate) here: StatesBefore,
     /// Entries that were verified on both sides.
     pub(crate) proven: HashMap<Vec<u8>, (StateAfter, StateAfter)>,
+    /// The root of the source, or the folder of a single entry.
+    pub(crate) known: Option<RootIdentity>,
 }
 
 /// The records of one part of the plan.
@@ -141,6 +146,8 @@ pub(crate) struct PastPart {
     pub(crate) inode: Option<u64>,
     pub(crate) made: usize,
     pub(crate) above: Option<Time>,
+    /// The root, if the run came that far. Version 1 does not have it.
+    pub(crate) known: Option<RootIdentity>,
     pub(crate) prefix: Vec<u8>,
     pub(crate) before: StatesBefore,
     pub(crate) after: HashMap<Vec<u8>, StateAfter>,
@@ -197,6 +204,7 @@ fn take(
                     inode,
                     made,
                     above,
+                    known: None,
                     prefix,
                     before: StatesBefore::new(),
                     after: HashMap::new(),
@@ -204,6 +212,7 @@ fn take(
                         origin: None,
                         here: StatesBefore::new(),
                         proven: HashMap::new(),
+                        known: None,
                     },
                 });
             }
@@ -232,6 +241,11 @@ fn take(
         JournalLine::After { part, path, left } => {
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
             part.after.insert(path.relative()?, left);
+        }
+        JournalLine::Known { part, source, destination } => {
+            let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
+            part.known = Some(destination);
+            part.moved.known = Some(source);
         }
     }
     Ok(())

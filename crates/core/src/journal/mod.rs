@@ -23,6 +23,6 @@ pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
 pub use reader::Standing;
 pub(crate) use reader::Unreadable;
 pub(crate) use recorder::JournalWriter;
-pub(crate) use root_identity::identity;
+pub(crate) use root_identity::RootIdentity;
 pub(crate) use set_aside_run::{NotedRun, SetAsideRun, make_folders};
 pub(crate) use store::{RunStore, locate, open_store, runs_below};

@@ -10,7 +10,10 @@ use crate::journal::frame::{self, HEAD, JournalMark};
 use crate::journal::store::{RunStore, journal_of};
 
 /// Version of the journal, in its first line. Raised when a program could misread what another version wrote.
-pub(crate) const VERSION: u32 = 1;
+pub(crate) const VERSION: u32 = 2;
+
+/// The oldest version that can still be read. It lacks `JournalLine::Known`.
+const OLDEST: u32 = 1;
 
 /// The state of a run, from its journal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -102,7 +105,7 @@ impl JournalLines {
             return Err(Unreadable::Damaged(next as usize + 1));
         }
         match version {
-            None | Some(VERSION) => Ok(Self { bytes, bodies, standing, end, next }),
+            None | Some(OLDEST..=VERSION) => Ok(Self { bytes, bodies, standing, end, next }),
             Some(other) => Err(Unreadable::Version(other)),
         }
     }

@@ -1,20 +1,54 @@
-//! How to recognise the root folder of a part.
+//! What a root folder is recognised by.
 
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd as _, BorrowedFd};
 
+use serde::{Deserialize, Serialize};
 use utter_echo_drives::{kinds, mounted};
 use utter_echo_model::identity::InodeNumbers;
-use utter_echo_os::{System, Time};
+use utter_echo_os::{Entry, System, Time};
 
-use crate::sides::Pair;
+use crate::sides::{Pair, RootPath};
 
-/// The identity of a destination: its drive and its folder.
-pub(crate) fn identity(system: &dyn System, pair: &Pair) -> (Option<String>, Option<u64>) {
-    let place = &pair.destination;
-    let real = system.real_path(place.anchor.as_fd()).unwrap_or_default();
-    let lasts = || kinds::numbers(system, place.anchor.as_fd()) == InodeNumbers::Stable;
-    let inode = (place.exists() && lasts()).then_some(place.anchor_stat.identity.inode);
-    (mounted::uuid_of(system, &real), inode)
+/// A folder and its drive. What is not known of it is `None`.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct RootIdentity {
+    /// The UUID of its drive.
+    pub(crate) drive: Option<String>,
+    /// Its inode number, if inode numbers last on its drive.
+    pub(crate) inode: Option<u64>,
+    /// When it was made, likewise.
+    born: Option<Time>,
+}
+
+impl RootIdentity {
+    /// Of an open folder.
+    pub(crate) fn of(system: &dyn System, folder: BorrowedFd<'_>) -> Self {
+        let real = system.real_path(folder).unwrap_or_default();
+        let lasts = kinds::numbers(system, folder) == InodeNumbers::Stable;
+        let stat = system.stat(Entry::Pinned(folder)).ok().filter(|_| lasts);
+        Self {
+            drive: mounted::uuid_of(system, &real),
+            inode: stat.map(|stat| stat.identity.inode),
+            born: system.born(folder).ok().flatten().filter(|_| lasts),
+        }
+    }
+
+    /// True for the folder at `place`, or, if nothing is there, for the drive on which it would be.
+    pub(crate) fn is_at(&self, system: &dyn System, place: &RootPath) -> bool {
+        let now = Self::of(system, place.anchor.as_fd());
+        let is_folder = fits(self.inode, now.inode) && fits(self.born, now.born);
+        self.is_on_drive_of(&now) && (is_folder || !place.exists())
+    }
+
+    /// True for the drive of `now`. One that cannot be identified now is not the same as one that could.
+    pub(crate) fn is_on_drive_of(&self, now: &Self) -> bool {
+        fits(self.drive.as_ref(), now.drive.as_ref())
+    }
+}
+
+/// True for what is as it was known.
+fn fits<T: PartialEq>(known: Option<T>, now: Option<T>) -> bool {
+    known.is_none() || known == now
 }
 
 /// The time of the folder in which a root is created. The run changes it, although it belongs to neither side.

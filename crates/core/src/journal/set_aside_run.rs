@@ -18,9 +18,10 @@ use utter_echo_os::{Caller, Entry, Lock, System};
 
 use crate::journal::frame::JournalMark;
 use crate::journal::lines::{self, JournalLine, JournalRoot};
+use crate::journal::origin;
 use crate::journal::recorder::JournalWriter;
+use crate::journal::root_identity::{self, RootIdentity};
 use crate::journal::store::{self, RunStore};
-use crate::journal::{origin, root_identity};
 use crate::plan::Plan;
 use crate::request::{Keeping, Request, SetAside};
 use crate::sides::{Pair, SetAsidePlace};
@@ -73,12 +74,12 @@ impl<'a> SetAsideRun<'a> {
         for pair in pairs {
             make_folders(system, folder.as_fd(), pair.prefix.as_bytes())?;
             let at = std::path::absolute(&pair.destination_path)?;
-            let (drive, inode) = root_identity::identity(system, pair);
+            let anchor = RootIdentity::of(system, pair.destination.anchor.as_fd());
             roots.push(JournalRoot {
                 folder: at.as_os_str().as_encoded_bytes().into(),
                 prefix: pair.prefix.as_bytes().into(),
-                drive,
-                inode,
+                drive: anchor.drive,
+                inode: anchor.inode.filter(|_| pair.destination.exists()),
                 made: count(pair.destination.missing.len()),
                 above: root_identity::time_above(pair),
             });
@@ -189,6 +190,18 @@ impl<'a> SetAsideRun<'a> {
     ) -> io::Result<()> {
         let (part, path) = (count(part), path.into());
         lines::add(&self.recorder, &JournalLine::Proven { part, path, here, there })
+    }
+
+    /// Records the roots of a part: see [`JournalLine::Known`].
+    pub(crate) fn note_roots(
+        &self,
+        part: usize,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+    ) -> io::Result<()> {
+        let of = |root| RootIdentity::of(self.system, root);
+        let (source, destination) = (of(source), of(destination));
+        lines::add(&self.recorder, &JournalLine::Known { part: count(part), source, destination })
     }
 
     /// Flushes the journal: the operations that it can undo may now follow.

@@ -31,7 +31,7 @@ use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
 use crate::request::{CompareBy, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
 use crate::session::error::PlanError;
 use crate::sides::{self, CallError, Pair, SetAsidePlace};
-use crate::undo::PastRun;
+use crate::undo::{LeftAlone, PastRun};
 
 /// What a session knows and holds of its drives.
 pub(crate) struct SessionDrives {
@@ -50,6 +50,8 @@ pub(crate) struct SessionHistory<'a> {
     pub(crate) times: Vec<InterruptedMove>,
     /// For each pair, what an interrupted move left.
     interrupted: Vec<InterruptedMove>,
+    /// What cannot be moved back.
+    pub(crate) left_alone: Vec<LeftAlone>,
     /// The run to undo, if any.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
@@ -125,7 +127,12 @@ impl<'a> Session<'a> {
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            history: SessionHistory { times: Vec::new(), interrupted, undoes },
+            history: SessionHistory {
+                times: Vec::new(),
+                interrupted,
+                left_alone: Vec::new(),
+                undoes,
+            },
             found: SessionDrives {
                 maps: OnceLock::new(),
                 tried: Mutex::default(),

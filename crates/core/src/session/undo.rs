@@ -1,10 +1,12 @@
 //! Undoing a run, by a plan from its journal and the present state.
 
+use std::collections::HashSet;
+
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::verb::Verb;
-use utter_echo_os::{Lock, System};
+use utter_echo_os::{Kind, Lock, System};
 use utter_echo_workers::pool::WorkerPool;
 
 use crate::guard::Refusal;
@@ -14,7 +16,7 @@ use crate::request::{Guard, Request};
 use crate::session::error::PlanError;
 use crate::session::run::Session;
 use crate::sides::CallError;
-use crate::undo::PastRun;
+use crate::undo::{LeftAlone, PastRun};
 
 impl<'a> Session<'a> {
     /// Opens the set-aside folder of a run and its destination, without changing them. The request is for
@@ -35,7 +37,7 @@ impl<'a> Session<'a> {
         run: &'a PastRun<'a>,
     ) -> Result<Self, CallError> {
         let mut session = Self::new(system, request, run.pairs_back()?, Some(run))?;
-        session.selections = run.selections_back(&session.pairs);
+        session.selections = run.selections_back(&session.pairs, &mut session.history.left_alone);
         session.history.times = run.times_back();
         for (pair, times) in session.pairs.iter_mut().zip(&session.history.times) {
             times.correct(&TreePath::default(), &mut pair.source_stat);
@@ -55,6 +57,17 @@ impl<'a> Session<'a> {
             }
         }
         let mut plan = Plan { undoes: Undoes::Move, ..self.plan(observer)? };
+        let selection = &self.request.selection;
+        let found: HashSet<TreePath> = if self.history.left_alone.is_empty() {
+            HashSet::new()
+        } else {
+            plan.steps().map(|placed| placed.path).collect()
+        };
+        let is_left = |left: &&LeftAlone| {
+            selection.takes_by_name(left.path.as_bytes(), Kind::File) && !found.contains(&left.path)
+        };
+        let left_alone = self.history.left_alone.iter().filter(is_left);
+        plan.problems.extend(left_alone.map(LeftAlone::problem));
         for (part, was) in plan.parts.iter_mut().zip(run.folders_of_singles()) {
             if let (Some(top), Some(was)) = (part.folders.first_mut(), was) {
                 top.head.before = Some(was);

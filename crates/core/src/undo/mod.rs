@@ -8,5 +8,7 @@ mod past_run;
 mod prune;
 mod regroup;
 mod reversed;
+mod same_places;
 
+pub(crate) use moved::LeftAlone;
 pub use past_run::{BadRun, PastRun};

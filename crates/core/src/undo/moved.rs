@@ -5,15 +5,15 @@ use std::os::fd::AsFd as _;
 use std::path::Path;
 
 use utter_echo_drives::before::look_here;
-use utter_echo_drives::mounted;
 use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::state::{AttributesBefore, State};
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Entry, Kind, System};
 use utter_echo_select::{FolderNeeds, RestoreSet, Selection};
 
-use crate::journal::{self, PastPart};
+use crate::journal::{self, PastPart, RootIdentity};
 use crate::policy::{Part, Step};
 use crate::request::Task;
 use crate::sides::{self, CallError, Pair, SingleEntry};
@@ -28,17 +28,31 @@ impl PastRun<'_> {
 
     /// The parts with source and destination exchanged.
     pub(crate) fn pairs_back(&self) -> Result<Vec<Pair>, CallError> {
+        let gone = self.parts.iter().find(|past| self.is_gone_since(past));
+        if let Some(past) = gone {
+            return Err(CallError::Gone(past.root.to_string_lossy().into_owned()));
+        }
         self.left().map(|(past, part)| self.back(past, part)).collect()
     }
 
+    /// The root was there, and no undo has taken it away.
+    pub(super) fn is_gone_since(&self, past: &PastPart) -> bool {
+        let is_near = |known: &RootIdentity| {
+            // Otherwise its drive is not there, which the plan finds.
+            sides::find_place(self.system, &past.root)
+                .is_ok_and(|place| known.is_at(self.system, &place))
+        };
+        !self.is_begun() && self.is_missing(past) && past.known.as_ref().is_some_and(is_near)
+    }
+
     /// The parts that may have something left. A root that the run created is removed with its last entry.
-    fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
+    pub(super) fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
         let parts = self.parts.iter().zip(&self.plan.parts);
         let parts = parts.filter(|(_, part)| part.has_steps());
         parts.filter(|(past, part)| !part.makes_root() || !self.is_missing(past))
     }
 
-    fn is_missing(&self, past: &PastPart) -> bool {
+    pub(super) fn is_missing(&self, past: &PastPart) -> bool {
         let root = self.system.open_root(&past.root);
         root.is_err_and(|error| error.kind() == ErrorKind::NotFound)
     }
@@ -74,18 +88,6 @@ impl PastRun<'_> {
         })
     }
 
-    /// A source that no longer lies on its drive and would be filled now.
-    pub(crate) fn other_origin<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
-        let mut both = self.left().zip(pairs);
-        let other = both.find(|((past, _), pair)| {
-            let real = self.system.real_path(pair.destination.anchor.as_fd()).unwrap_or_default();
-            let now = mounted::uuid_of(self.system, &real);
-            let was = past.moved.origin.as_ref().and_then(|origin| origin.drive.clone());
-            was.zip(now).is_some_and(|(was, now)| was != now)
-        });
-        other.map(|(_, pair)| pair)
-    }
-
     /// Modification times of source folders before the move.
     pub(crate) fn times_back(&self) -> Vec<InterruptedMove> {
         let times = |(past, part): (&PastPart, &Part)| {
@@ -103,10 +105,16 @@ impl PastRun<'_> {
         })
     }
 
-    /// What to move back of each part.
-    pub(crate) fn selections_back(&self, pairs: &[Pair]) -> Vec<Selection> {
+    /// What to move back of each part. What somebody changed since is left out, and is added to `left_alone`.
+    pub(crate) fn selections_back(
+        &self,
+        pairs: &[Pair],
+        left_alone: &mut Vec<LeftAlone>,
+    ) -> Vec<Selection> {
         let parts = self.left().zip(pairs);
-        parts.map(|((past, part), pair)| selection_back(self.system, (part, past, pair))).collect()
+        parts
+            .map(|((past, part), pair)| self.selection_back((part, past, pair), left_alone))
+            .collect()
     }
 }
 
@@ -120,23 +128,30 @@ fn only_name(part: &Part) -> Vec<u8> {
     name.unwrap_or_default()
 }
 
-/// True for an entry that replaced another.
-fn is_of_the_run(
-    system: &dyn System,
-    pair: &Pair,
-    (past, step): (&PastPart, &Step),
-    path: &[u8],
-) -> bool {
-    let path_there = TreePath::from(path);
-    let (above, name) = path_there.split_last();
-    let above = system.open_folder(pair.source.as_fd(), above);
-    let now = above.and_then(|above| system.stat(Entry::Named(above.as_fd(), name)));
-    let Ok(now) = now else { return false };
-    match past.after.get(path) {
-        Some(left) => left.state.still(&now),
-        // What came back from another drive has another inode and is otherwise equal.
-        None => step.destination.is_none_or(|was| !was.looks_like(&now)),
+/// An entry that cannot be moved back.
+#[derive(Debug)]
+pub(crate) struct LeftAlone {
+    pub(crate) path: TreePath,
+    /// Nothing is left of it; otherwise somebody changed it.
+    is_gone: bool,
+}
+
+impl LeftAlone {
+    pub(crate) fn problem(&self) -> Problem {
+        let cause = if self.is_gone { Cause::GoneSince } else { Cause::ChangedSince };
+        Problem { path: self.path.clone(), operation: Operation::PutBack, cause }
     }
+}
+
+/// What is where a run put an entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum PlacedEntry {
+    /// That entry.
+    Same,
+    /// Another one, or the same after somebody changed it.
+    Other,
+    /// Nothing.
+    Gone,
 }
 
 /// True for a source folder that is unchanged except for its time.
@@ -167,68 +182,117 @@ fn path_there(differ: &[(TreePath, TreePath)], path: &[u8]) -> Vec<u8> {
     found.unwrap_or_else(|| path.to_vec())
 }
 
-fn selection_back(system: &dyn System, (part, past, pair): (&Part, &PastPart, &Pair)) -> Selection {
-    if part.root.is_some_and(|step| step.is_taken_over()) {
-        return Selection::everything();
-    }
-    let mut chosen = RestoreSet::default();
-    if part.root.is_none_or(|step| step.verb != Verb::Add) {
-        chosen.keep_root();
-    }
-    let differ = part.paths_that_differ();
-    for (path, was) in &past.moved.here {
-        let is_old = is_untouched(system, pair, path, was);
-        // The caller names it by its path in the destination.
-        let needs = if is_old { FolderNeeds::Time } else { FolderNeeds::All };
-        chosen.needs(path_there(&differ, path), needs);
-    }
-    let home = past.home(system);
-    home.find_groups((part, past, pair), &mut chosen);
-    for (at, folder) in part.folders.iter().enumerate() {
-        let above = part.folder_path(at);
-        // A single entry is identified by its original name.
-        let single = pair.single.as_ref().map(|single| &*single.destination);
-        let path = |step: &Step| {
-            let name = single.unwrap_or(folder.head.names.get(step.name));
-            above.join(name).as_bytes().to_vec()
-        };
-        let there = |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
-        if let Some(name) = &folder.head.source_name {
-            chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
+impl PastRun<'_> {
+    fn selection_back(
+        &self,
+        (part, past, pair): (&Part, &PastPart, &Pair),
+        left_alone: &mut Vec<LeftAlone>,
+    ) -> Selection {
+        let system = self.system;
+        if part.root.is_some_and(|step| step.is_taken_over()) {
+            return Selection::everything();
         }
-        let renamed = folder.steps.iter().chain(&folder.source_removals);
-        // Both names of a single entry are known.
-        let has_other =
-            |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
-        for step in renamed.filter(has_other) {
-            chosen.set_old_name(path(step), folder.name_in_source(step).to_vec());
+        let mut chosen = RestoreSet::default();
+        if part.root.is_none_or(|step| step.verb != Verb::Add) {
+            chosen.keep_root();
         }
-        for step in &folder.steps {
-            let own = part.source_path(at).join(folder.name_in_source(step));
-            match step.verb {
-                // It is removed where it was created. A folder may still lack attributes, so it takes part.
-                Verb::Add | Verb::Replace
-                    if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
-                _ if step.takes_a_folder_over() => {
-                    chosen.add(path(step), RestoreExtent::WithContents);
+        let differ = part.paths_that_differ();
+        for (path, was) in &past.moved.here {
+            let is_old = is_untouched(system, pair, path, was);
+            // The caller names it by its path in the destination.
+            let needs = if is_old { FolderNeeds::Time } else { FolderNeeds::All };
+            chosen.needs(path_there(&differ, path), needs);
+        }
+        let home = past.home(system);
+        home.find_groups((part, past, pair), &mut chosen);
+        for (at, folder) in part.folders.iter().enumerate() {
+            let above = part.folder_path(at);
+            // A single entry is identified by its original name.
+            let single = pair.single.as_ref().map(|single| &*single.destination);
+            let path = |step: &Step| {
+                let name = single.unwrap_or(folder.head.names.get(step.name));
+                above.join(name).as_bytes().to_vec()
+            };
+            let there =
+                |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
+            let left =
+                |step: &Step, is_gone| LeftAlone { path: pair.prefix.join(&there(step)), is_gone };
+            if let Some(name) = &folder.head.source_name {
+                chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
+            }
+            let renamed = folder.steps.iter().chain(&folder.source_removals);
+            // Both names of a single entry are known.
+            let has_other =
+                |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
+            for step in renamed.filter(has_other) {
+                chosen.set_old_name(path(step), folder.name_in_source(step).to_vec());
+            }
+            for step in &folder.steps {
+                let own = part.source_path(at).join(folder.name_in_source(step));
+                match step.verb {
+                    // It is removed where it was created. A folder may still lack attributes, so it takes part.
+                    Verb::Add | Verb::Replace
+                        if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
+                    Verb::Add | Verb::Replace | Verb::Rename => {
+                        let extent = match step.takes_a_folder_over() {
+                            true => RestoreExtent::WithContents,
+                            false => RestoreExtent::Itself,
+                        };
+                        match self.placed(pair, (past, step), &there(step)) {
+                            // What it displaced may be back already.
+                            PlacedEntry::Other if step.verb == Verb::Replace && home.has(&own) => {
+                                chosen.add_kept(path(step));
+                            }
+                            PlacedEntry::Other => left_alone.push(left(step, false)),
+                            PlacedEntry::Gone if !home.has(&own) => {
+                                // A killed move may have it in its exit folder, from where it comes back.
+                                chosen.add(path(step), extent);
+                                left_alone.push(left(step, true));
+                            }
+                            PlacedEntry::Same | PlacedEntry::Gone => chosen.add(path(step), extent),
+                        }
+                    }
+                    // What was in the destination already was only removed from the source.
+                    Verb::Adjust | Verb::Remove | Verb::RemoveSource => {}
                 }
-                // What it displaced may be back already and look the same: then it stays, too.
-                Verb::Replace if !is_of_the_run(system, pair, (past, step), &there(step)) => {
-                    chosen.add_kept(path(step));
+            }
+            let goes = |step: &&Step| {
+                let name = folder.head.names.get(step.name);
+                let own = folder.find(name).map(|slot| folder.steps[slot].verb);
+                !matches!(own, Some(Verb::Add | Verb::Replace))
+            };
+            for step in folder.source_removals.iter().filter(goes) {
+                let own = part.source_path(at).join(folder.name_in_source(step));
+                match self.placed(pair, (past, step), &there(step)) {
+                    PlacedEntry::Other if !home.has(&own) => {
+                        left_alone.push(left(step, false));
+                        continue;
+                    }
+                    PlacedEntry::Gone if !home.has(&own) => left_alone.push(left(step, true)),
+                    _ => {}
                 }
-                Verb::Add | Verb::Replace | Verb::Rename => {
-                    chosen.add(path(step), RestoreExtent::Itself);
-                }
-                // What was in the destination already was only removed from the source.
-                Verb::Adjust | Verb::Remove | Verb::RemoveSource => {}
+                chosen.add_kept(path(step));
             }
         }
-        let goes = |step: &&Step| {
-            let name = folder.head.names.get(step.name);
-            let own = folder.find(name).map(|slot| folder.steps[slot].verb);
-            !matches!(own, Some(Verb::Add | Verb::Replace))
-        };
-        folder.source_removals.iter().filter(goes).for_each(|step| chosen.add_kept(path(step)));
+        Selection::of_chosen(chosen)
     }
-    Selection::of_chosen(chosen)
+
+    fn placed(&self, pair: &Pair, (past, step): (&PastPart, &Step), path: &[u8]) -> PlacedEntry {
+        let path_there = TreePath::from(path);
+        let (above, name) = path_there.split_last();
+        let above = self.system.open_folder(pair.source.as_fd(), above);
+        let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
+        let Ok(now) = now else { return PlacedEntry::Gone };
+        let left = past.after.get(path).or(past.moved.proven.get(path).map(|(_, there)| there));
+        let is_same = match left {
+            Some(left) => {
+                left.state.still(&now) && !left.has_other_attributes(&now, self.was_begun())
+            }
+            // The run was killed before it could record it. A rename keeps the inode.
+            None => step.source.is_none_or(|was| {
+                was.kind == now.kind && (!step.is_taken_over() || was.still(&now))
+            }),
+        };
+        if is_same { PlacedEntry::Same } else { PlacedEntry::Other }
+    }
 }

@@ -36,15 +36,23 @@ impl PastPart {
 impl OriginalSource<'_> {
     /// True for what never left the source, or looks as if it had not.
     pub(crate) fn still_has(&self, path: &TreePath, step: &Step) -> bool {
-        let (Some(root), Some(was)) = (&self.root, step.source) else { return false };
+        // A new folder serves as well: its entries are checked one by one.
+        let is_it = |was: State, now: Stat| {
+            was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind
+        };
+        step.source.zip(self.stat(path)).is_some_and(|(was, now)| is_it(was, now))
+    }
+
+    /// True if something has this path.
+    pub(crate) fn has(&self, path: &TreePath) -> bool {
+        self.stat(path).is_some()
+    }
+
+    fn stat(&self, path: &TreePath) -> Option<Stat> {
         let (above, name) = path.split_last();
         let name = self.single.as_deref().unwrap_or(name);
-        let now = self
-            .system
-            .open_folder(root.as_fd(), above)
-            .and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        // A new folder serves as well: its entries are checked one by one.
-        now.is_ok_and(|now| was.still(&now) || was.kind == Kind::Folder && now.kind == was.kind)
+        let above = self.system.open_folder(self.root.as_ref()?.as_fd(), above).ok()?;
+        self.system.stat(Entry::Named(above.as_fd(), name)).ok()
     }
 
     /// Finds which of the returning entries were hard links of one file, and which names of it stayed.

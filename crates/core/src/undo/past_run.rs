@@ -3,6 +3,7 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use utter_echo_files::leftovers;
 use utter_echo_model::problem::Cause;
@@ -86,6 +87,8 @@ pub struct PastRun<'a> {
     pub(crate) plan: Plan,
     pub(crate) parts: Vec<PastPart>,
     standing: Standing,
+    /// Set once this process has begun to undo it.
+    begun: OnceLock<()>,
 }
 
 impl std::fmt::Debug for PastRun<'_> {
@@ -145,7 +148,18 @@ impl<'a> PastRun<'a> {
         plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
         let standing = journal.standing;
-        Ok(Self { purpose, path, system, store, name, folder, plan, parts, standing })
+        Ok(Self {
+            purpose,
+            path,
+            system,
+            store,
+            name,
+            folder,
+            plan,
+            parts,
+            standing,
+            begun: OnceLock::new(),
+        })
     }
 
     /// The plan of the run.
@@ -173,6 +187,11 @@ impl<'a> PastRun<'a> {
         matches!(self.standing, Standing::BeingUndone | Standing::Undone)
     }
 
+    /// True if anybody began to undo it.
+    pub(crate) fn is_begun(&self) -> bool {
+        self.was_begun() || self.begun.get().is_some()
+    }
+
     /// Locks the run against being undone or removed, until the result is dropped.
     pub(crate) fn hold(&self) -> RunLock {
         self.store.hold(&self.name)
@@ -180,6 +199,7 @@ impl<'a> PastRun<'a> {
 
     /// Records in the journal that the undo begins.
     pub(crate) fn begin_undo(&self) -> io::Result<()> {
+        let _ = self.begun.set(());
         self.recorder()?.mark(JournalMark::Undoing)
     }
 

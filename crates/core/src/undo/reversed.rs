@@ -18,7 +18,7 @@ use utter_echo_os::{Entry, Kind, Stat, System};
 use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::FolderHead;
-use crate::journal::{PastPart, identity};
+use crate::journal::PastPart;
 use crate::plan;
 use crate::policy::{self, NameElsewhere, NameId, Part, PlannedFolder, Reversal, Step, StepTraces};
 use crate::sides::{self, CallError, Pair};
@@ -26,19 +26,6 @@ use crate::undo::original_source::OriginalSource;
 use crate::undo::past_run::PastRun;
 
 impl PastRun<'_> {
-    /// A destination that is not the one that the run changed: where a drive is not mounted, an empty folder is
-    /// left.
-    pub(crate) fn other_place<'p>(&self, pairs: &'p [Pair]) -> Option<&'p Pair> {
-        let mut both = self.parts.iter().zip(pairs);
-        let other = both.find(|(past, pair)| {
-            let (drive, inode) = identity(self.system, pair);
-            let other_drive = past.drive.as_ref().zip(drive).is_some_and(|(was, is)| *was != is);
-            let other_folder = past.inode.zip(inode).is_some_and(|(was, is)| was != is);
-            other_drive || other_folder
-        });
-        other.map(|(_, pair)| pair)
-    }
-
     /// Entries of one part that differ from their state before the run, according to the journal.
     pub(crate) fn unlike(&self, at: usize, pair: &Pair, map: &DriveMap) -> Vec<Problem> {
         let (system, memory) = (self.system, &self.parts[at]);

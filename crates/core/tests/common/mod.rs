@@ -247,7 +247,10 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
             plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
         }
         session.guard(&plan, &[]).map_err(shown)?;
-        execute(&session, &plan)?;
+        let left_alone = execute(&session, &plan)?;
+        if !left_alone.is_empty() {
+            return Ok(left_alone);
+        }
     }
     let mut lost = Lost::new();
     if !(past.is_move() && past.is_gone()) {

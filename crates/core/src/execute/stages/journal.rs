@@ -36,7 +36,8 @@ pub(super) fn note_all(run: &PartRun<'_>) {
     folders.iter_mut().take(1).for_each(|top| *top |= adjusts_root);
     let first: Vec<usize> = (0..folders.len()).filter(|at| folders[*at]).collect();
     run.site.context.pool.each(first, |at| journal.note_folder(at));
-    let noted = journal.note_sources().and_then(|()| aside.open_gate());
+    let roots = aside.note_roots(run.site.pair.source.as_fd(), run.root);
+    let noted = roots.and_then(|()| journal.note_sources()).and_then(|()| aside.open_gate());
     // In this order: a copy without a record could not be told from the only copy.
     let kept = || journal.keep_elsewhere().during(Operation::SetAside);
     let keeps = aside.aside.keeps_displaced();

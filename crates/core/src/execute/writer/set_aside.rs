@@ -69,6 +69,15 @@ impl SetAsideWriter<'_> {
         self.or_lose(self.aside.note_proven(self.part, path.as_bytes(), both))
     }
 
+    /// Records the roots of the part.
+    pub(crate) fn note_roots(
+        &self,
+        source: BorrowedFd<'_>,
+        destination: BorrowedFd<'_>,
+    ) -> StepResult {
+        self.or_lose(self.aside.note_roots(self.part, source, destination))
+    }
+
     /// Opens the gate: changes may begin.
     pub(crate) fn open_gate(&self) -> StepResult {
         self.or_lose(self.aside.open_gate())
