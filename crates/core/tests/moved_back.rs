@@ -5,6 +5,7 @@
 
 use std::collections::HashMap;
 use std::fs;
+use std::os::fd::AsFd as _;
 use std::path::Path;
 
 use crate::common::{RUN, Trees, Trouble, entries, execute, sampled, shown, undo};
@@ -14,7 +15,7 @@ use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
-    Keeping, MoveOptions, OnConflict, Request, SetAside, Task, Workers,
+    CompareBy, Keeping, MoveOptions, OnConflict, Request, SetAside, Task, Workers,
 };
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
@@ -247,6 +248,9 @@ fn an_undo_of_several_sources_or_beside_others_that_was_killed_is_finished_by_th
 /// What somebody does between a move and its undo.
 type Meddling = fn(&Path);
 
+/// The same with the roots.
+type AtRoots<'c> = (&'c str, &'c dyn Fn(&Trees));
+
 /// Gives `path` another content of the same size, under the same times.
 fn edit(path: &Path) {
     let times = fs::metadata(path).unwrap();
@@ -349,7 +353,7 @@ fn a_folder_in_the_place_of_that_of_a_move_is_left_alone() {
             fs::write(path.join(name), "a stranger's").unwrap();
         }
     };
-    let cases: [(&str, &dyn Fn(&Trees)); 3] = [
+    let cases: [AtRoots<'_>; 3] = [
         ("another destination", &|trees| other(&trees.destination)),
         ("no destination", &|trees| away(&trees.destination)),
         ("a link for the source", &|trees| {
@@ -365,5 +369,61 @@ fn a_folder_in_the_place_of_that_of_a_move_is_left_alone() {
         let undone = undo(&Linux, &trees.base.path().join("store").join(RUN));
         assert!(undone.is_err(), "{how}, on another drive: {elsewhere}: {undone:?}");
         assert_eq!(before, everything(), "{how}, on another drive: {elsewhere}");
+    }
+}
+
+/// Both sides have other contents of one size and time under one name, and links of one length.
+fn alike_on_both_sides(task: Task, aside: &Path) -> (Trees, Request) {
+    let trees = Trees::in_memory();
+    let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000_000);
+    for (root, text) in [(&trees.source, "new"), (&trees.destination, "old")] {
+        for name in ["keeper.log", "tide.csv"] {
+            fs::write(root.join(name), format!("{text} {name}")).unwrap();
+            fs::File::open(root.join(name)).unwrap().set_modified(time).unwrap();
+        }
+        std::os::unix::fs::symlink(text, root.join("lamp")).unwrap();
+        let at = utter_echo_core::os::Time { secs: 1_000_000_000, nanos: 0 };
+        let folder = fs::File::open(root).unwrap();
+        let link = utter_echo_core::os::Entry::Named(folder.as_fd(), b"lamp");
+        Linux.set_times(link, at, None).unwrap();
+    }
+    let mut request = crate::common::request(&trees, task);
+    request.changed.by = CompareBy::Content;
+    request.moving.on_conflict = OnConflict::Replace;
+    request.running.workers = Workers::Fixed(1);
+    let (folder, what) = (aside.to_owned(), Keeping::Displaced);
+    request.safety.set_aside = Some(SetAside { folder, run: RUN.to_owned(), keep: None, what });
+    (trees, request)
+}
+
+#[test]
+fn an_entry_is_not_taken_for_one_of_its_size_and_time_wherever_the_run_was_killed() {
+    for (elsewhere, task) in both_drives([Task::Mirror, Task::Move]) {
+        let aside = || {
+            let folder =
+                if elsewhere { tempfile::tempdir() } else { utter_echo_lab::folder_in_memory() };
+            folder.unwrap()
+        };
+        let counted = Tampered::new(Tampering::Nothing);
+        let folder = aside();
+        moves(&counted, &alike_on_both_sides(task, folder.path()).1).unwrap();
+        for at in sampled(0..counted.calls().len(), 2) {
+            let folder = aside();
+            let (trees, request) = alike_on_both_sides(task, folder.path());
+            let before = (seen(&trees.source), seen(&trees.destination));
+            let _ = moves(&Tampered::new(Tampering::KillAt(at)), &request);
+            let when = format!("{task:?}, on another drive: {elsewhere}, call {at}");
+            match undo(&Linux, &folder.path().join(RUN)) {
+                Ok(lost) => assert!(lost.is_empty(), "{when}: {lost:?}"),
+                // Nothing was begun.
+                Err(why) => assert!(
+                    why.contains("never started") || why.contains("no such"),
+                    "{when}: {why}"
+                ),
+            }
+            let now = (seen(&trees.source), seen(&trees.destination));
+            let back = is_back((&now.0, &now.1), (&before.0, &before.1));
+            back.unwrap_or_else(|left| panic!("{when}:\n{left}"));
+        }
     }
 }

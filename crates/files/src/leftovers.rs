@@ -29,20 +29,20 @@ pub fn holds_nothing_else(system: &dyn System, folder: BorrowedFd<'_>) -> io::Re
     Ok(names.all(|(name, _)| hidden_names::is_hidden_name(name)))
 }
 
-/// True if there is nothing below a folder but folders.
-pub fn holds_only_folders(system: &dyn System, top: BorrowedFd<'_>) -> io::Result<bool> {
+/// Everything below a folder but folders.
+pub fn entries_below(system: &dyn System, top: BorrowedFd<'_>) -> io::Result<Vec<TreePath>> {
+    let mut found = Vec::new();
     let mut todo = vec![TreePath::default()];
     while let Some(path) = todo.pop() {
         let folder = system.open_folder(top, path.as_bytes())?;
         let listing = Listing::read(system, folder.as_fd())?;
         for (name, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
-            if system.stat(Entry::Named(folder.as_fd(), name))?.kind != Kind::Folder {
-                return Ok(false);
-            }
-            todo.push(path.join(name));
+            let is_folder = system.stat(Entry::Named(folder.as_fd(), name))?.kind == Kind::Folder;
+            let to = if is_folder { &mut todo } else { &mut found };
+            to.push(path.join(name));
         }
     }
-    Ok(true)
+    Ok(found)
 }
 
 fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {

@@ -36,7 +36,8 @@ impl RootIdentity {
     /// True for the folder at `place`, or, if nothing is there, for the drive on which it would be.
     pub(crate) fn is_at(&self, system: &dyn System, place: &RootPath) -> bool {
         let now = Self::of(system, place.anchor.as_fd());
-        let is_folder = fits(self.inode, now.inode) && fits(self.born, now.born);
+        let is_folder = fits(self.inode.as_ref(), now.inode.as_ref())
+            && fits(self.born.as_ref(), now.born.as_ref());
         self.is_on_drive_of(&now) && (is_folder || !place.exists())
     }
 
@@ -47,7 +48,7 @@ impl RootIdentity {
 }
 
 /// True for what is as it was known.
-fn fits<T: PartialEq>(known: Option<T>, now: Option<T>) -> bool {
+fn fits<T: PartialEq + ?Sized>(known: Option<&T>, now: Option<&T>) -> bool {
     known.is_none() || known == now
 }
 

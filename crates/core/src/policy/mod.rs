@@ -32,7 +32,7 @@ pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
 pub(crate) use part::{NameElsewhere, Part, PlannedFolder};
 pub(crate) use partners::Linker;
-pub(crate) use reverse_steps::{Reversal, StepTraces, adjusted, close, reverse, timed};
+pub(crate) use reverse_steps::{Proof, Reversal, StepTraces, adjusted, close, reverse, timed};
 pub(crate) use saved_steps::{SavedParts, from_saved_plan};
 pub(crate) use source_names::SourceNames;
 pub use step::Step;

@@ -4,7 +4,7 @@ use utter_echo_model::attribute::{Attribute, Attributes};
 use utter_echo_model::path::NameRange;
 use utter_echo_model::state::{AttributesBefore, State, StateAfter};
 use utter_echo_model::verb::{Reason, Verb};
-use utter_echo_os::{Flags, Stat};
+use utter_echo_os::{Flags, Kind, Stat};
 
 use crate::policy::step::{NameId, Relation, Step};
 
@@ -28,8 +28,13 @@ impl StepTraces<'_> {
     }
 }
 
-/// Tells whether an entry is as wanted, within the resolution of its drive.
-pub(crate) type IsAlike<'a> = &'a dyn Fn(&State, &Stat) -> bool;
+/// How to tell whether an entry is back.
+pub(crate) struct Proof<'a> {
+    /// Tells whether an entry is as wanted, within the resolution of its drive.
+    pub(crate) is_alike: &'a dyn Fn(&State, &Stat) -> bool,
+    /// Tells whether the entry there and the one that was set aside, of one kind and size, hold the same.
+    pub(crate) hold_the_same: &'a dyn Fn() -> bool,
+}
 
 /// The old name of a rename, for renaming back.
 pub(crate) struct Reversal {
@@ -58,9 +63,9 @@ pub(crate) fn reverse(
     step: &Step,
     name: NameRange,
     taken: &StepTraces<'_>,
-    alike: IsAlike<'_>,
+    proof: &Proof<'_>,
 ) -> Option<Step> {
-    let made = made(step, taken, alike);
+    let made = made(step, taken, proof);
     let planned = |verb, reason, source, destination| {
         let mut back = Step::new(verb, reason, (source, destination));
         back.attributes = step.attributes;
@@ -74,7 +79,7 @@ pub(crate) fn reverse(
         }
         Verb::Remove | Verb::Replace => {
             let was = step.destination?;
-            if is_back(&was, taken, alike) {
+            if is_back(&was, taken, proof) {
                 // An earlier undo may have ended before it set the attributes.
                 let (there, before) = (taken.there.as_ref()?, taken.before?);
                 let step = adjusted(before.state, State::from(there), name);
@@ -130,15 +135,25 @@ pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
 
 /// The state after the step. If the run was killed before it could record that, the present entry counts if it is
 /// as planned.
-fn made(step: &Step, taken: &StepTraces<'_>, alike: IsAlike<'_>) -> Option<State> {
-    let as_planned = |there: &&Stat| step.source.is_some_and(|wanted| alike(&wanted, there));
+fn made(step: &Step, taken: &StepTraces<'_>, proof: &Proof<'_>) -> Option<State> {
+    let as_planned =
+        |there: &&Stat| step.source.is_some_and(|wanted| (proof.is_alike)(&wanted, there));
     let there = taken.there.as_ref().filter(as_planned).map(State::from);
     taken.left().or(there).or(step.source)
 }
 
 /// True if the displaced entry is in its place: never displaced, or brought back.
-fn is_back(was: &State, taken: &StepTraces<'_>, alike: IsAlike<'_>) -> bool {
+fn is_back(was: &State, taken: &StepTraces<'_>, proof: &Proof<'_>) -> bool {
     let Some(there) = &taken.there else { return false };
+    if was.inode != 0 && was.still(there) {
+        return true;
+    }
     let is_made = taken.left().is_some_and(|left| left.still(there));
-    was.still(there) || !is_made && alike(was, there)
+    let may_be = was.still(there) || !is_made && (proof.is_alike)(was, there);
+    // The entry that replaced it may have its size and time. Folders are made anew.
+    let is_proven = |aside: &Stat| {
+        let looks_same = (aside.kind, aside.size) == (there.kind, there.size);
+        there.kind == Kind::Folder || looks_same && (proof.hold_the_same)()
+    };
+    may_be && taken.aside.as_ref().is_none_or(is_proven)
 }

@@ -148,7 +148,7 @@ impl<'a> Session<'a> {
         let Some(run) = self.history.undoes else { return Ok(Vec::new()) };
         let plan = self.whole_plan_to_undo()?;
         let (operation, cause) = (Operation::PutBack, || Cause::NotBack);
-        let left = plan.steps().map(|placed| placed.path);
+        let left = plan.steps().map(|placed| placed.path).chain(run.still_aside());
         let left = left.map(|path| Problem { path, operation, cause: cause() });
         let mut left: Vec<Problem> = left.collect();
         left.extend(plan.problems);

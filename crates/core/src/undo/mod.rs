@@ -8,6 +8,7 @@ mod past_run;
 mod prune;
 mod regroup;
 mod reversed;
+mod same_content;
 mod same_places;
 
 pub(crate) use moved::LeftAlone;

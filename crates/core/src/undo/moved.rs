@@ -42,7 +42,12 @@ impl PastRun<'_> {
             sides::find_place(self.system, &past.root)
                 .is_ok_and(|place| known.is_at(self.system, &place))
         };
-        !self.is_begun() && self.is_missing(past) && past.known.as_ref().is_some_and(is_near)
+        // It may have been moved back by other means.
+        let is_back = past.home(self.system).is_there();
+        !self.is_begun()
+            && !is_back
+            && self.is_missing(past)
+            && past.known.as_ref().is_some_and(is_near)
     }
 
     /// The parts that may have something left. A root that the run created is removed with its last entry.
@@ -234,9 +239,10 @@ impl PastRun<'_> {
                     Verb::Add | Verb::Replace
                         if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
                     Verb::Add | Verb::Replace | Verb::Rename => {
-                        let extent = match step.takes_a_folder_over() {
-                            true => RestoreExtent::WithContents,
-                            false => RestoreExtent::Itself,
+                        let extent = if step.takes_a_folder_over() {
+                            RestoreExtent::WithContents
+                        } else {
+                            RestoreExtent::Itself
                         };
                         match self.placed(pair, (past, step), &there(step)) {
                             // What it displaced may be back already.

@@ -43,6 +43,11 @@ impl OriginalSource<'_> {
         step.source.zip(self.stat(path)).is_some_and(|(was, now)| is_it(was, now))
     }
 
+    /// True if the source exists.
+    pub(crate) fn is_there(&self) -> bool {
+        if self.single.is_some() { self.has(&TreePath::default()) } else { self.root.is_some() }
+    }
+
     /// True if something has this path.
     pub(crate) fn has(&self, path: &TreePath) -> bool {
         self.stat(path).is_some()

@@ -1,11 +1,13 @@
 //! A past run, from its journal.
 
+use std::collections::HashSet;
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use utter_echo_files::leftovers;
+use utter_echo_files::{hidden_names, leftovers};
+use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Cause;
 use utter_echo_model::verb::Verb;
 use utter_echo_os::System;
@@ -121,7 +123,7 @@ impl<'a> PastRun<'a> {
             // An entry in the folder of a run with a truncated journal may be the only copy.
             let holds_nothing = match &opened {
                 Ok(folder) => {
-                    leftovers::holds_only_folders(system, folder.as_fd()).unwrap_or(false)
+                    leftovers::entries_below(system, folder.as_fd()).is_ok_and(|all| all.is_empty())
                 }
                 Err(error) => error.kind() == ErrorKind::NotFound,
             };
@@ -209,6 +211,19 @@ impl<'a> PastRun<'a> {
         self.clear_markers();
         self.remove_new_roots()?;
         self.store.remove(&self.name)
+    }
+
+    /// Entries in the folder of the run that it did not set aside: somebody else put them there.
+    pub(crate) fn still_aside(&self) -> Vec<TreePath> {
+        let known: HashSet<TreePath> =
+            self.plan.steps().filter(|placed| placed.step.displaces()).map(|p| p.path).collect();
+        let held = leftovers::entries_below(self.system, self.folder.as_fd());
+        // What cannot be listed is not removed either.
+        let held = held.unwrap_or_else(|_| vec![TreePath::default()]);
+        let is_known = |path: &TreePath| {
+            known.contains(path) || hidden_names::is_hidden_name(path.split_last().1)
+        };
+        held.into_iter().filter(|path| !is_known(path)).collect()
     }
 
     fn recorder(&self) -> io::Result<JournalWriter<'a>> {

@@ -5,17 +5,17 @@ use std::collections::{HashMap, HashSet};
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use utter_echo_drives::map::DriveMap;
-use utter_echo_files::same_content::{self, BLOCK, ReadLength};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
-use utter_echo_os::{Entry, Identity, Kind, Stat};
+use utter_echo_os::{Entry, Identity, Stat};
 use utter_echo_select::LinkPartner;
 
 use crate::policy::{Linker, NameId, Part, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
 use crate::undo::past_run::PastRun;
+use crate::undo::same_content::same_content;
 
 /// Its names in tree order, with their former states.
 type NamesOfFile = Vec<(TreePath, State)>;
@@ -63,28 +63,20 @@ impl PastRun<'_> {
         }
     }
 
-    /// True if both places hold the same content, byte by byte. Entries other than files are compared by their
-    /// state.
+    /// True if both places hold the same content.
     fn hold_the_same(
         &self,
         one: (&OwnedFd, &TreePath),
         other: (&OwnedFd, &TreePath),
         was: &State,
     ) -> bool {
-        let open = |(root, path): (&OwnedFd, &TreePath)| {
-            let (above, name) = path.split_last();
-            let above = self.system.open_folder(root.as_fd(), above)?;
-            self.system.open_file(above.as_fd(), name)
+        let above = |(root, path): (&OwnedFd, &TreePath)| {
+            self.system.open_folder(root.as_fd(), path.split_last().0)
         };
-        if was.kind != Kind::File {
-            return true;
-        }
-        let (Ok(one), Ok(other)) = (open(one), open(other)) else { return false };
-        let (files, size) =
-            ((one.as_fd(), other.as_fd()), ReadLength { size: was.size, block: BLOCK });
-        let differs =
-            same_content::first_difference(self.system, files.0, files.1, size, |_, _| Ok(()));
-        differs.is_ok_and(|at| at.is_none())
+        let (Ok(here), Ok(there)) = (above(one), above(other)) else { return false };
+        let one = (here.as_fd(), one.1.split_last().1);
+        let other = (there.as_fd(), other.1.split_last().1);
+        same_content(self.system, one, other, (was.kind, was.size))
     }
 
     /// Files with names that steps put back, and of which other names were set aside.

@@ -20,10 +20,13 @@ use utter_echo_workers::pool::WorkerPool;
 use crate::compare::FolderHead;
 use crate::journal::PastPart;
 use crate::plan;
-use crate::policy::{self, NameElsewhere, NameId, Part, PlannedFolder, Reversal, Step, StepTraces};
+use crate::policy::{
+    self, NameElsewhere, NameId, Part, PlannedFolder, Proof, Reversal, Step, StepTraces,
+};
 use crate::sides::{self, CallError, Pair};
 use crate::undo::original_source::OriginalSource;
 use crate::undo::past_run::PastRun;
+use crate::undo::same_content::same_content;
 
 impl PastRun<'_> {
     /// Entries of one part that differ from their state before the run, according to the journal.
@@ -206,7 +209,16 @@ impl Reversing<'_> {
             match self.look(&path.join(name), (&there, &aside), name) {
                 Ok(taken) => {
                     let own = names.add(name);
-                    let back = policy::reverse(step, own, &taken, &alike);
+                    let hold_the_same = || {
+                        let of = step.destination.map(|was| (was.kind, was.size));
+                        let both = there.as_ref().zip(aside.as_ref()).zip(of);
+                        both.is_some_and(|((there, aside), of)| {
+                            let (there, aside) = ((there.as_fd(), name), (aside.as_fd(), name));
+                            same_content(self.system, there, aside, of)
+                        })
+                    };
+                    let proof = Proof { is_alike: &alike, hold_the_same: &hold_the_same };
+                    let back = policy::reverse(step, own, &taken, &proof);
                     match back {
                         Some(_) if self.has_other_attributes(step, &taken) => {
                             problems.push(self.stale(&path.join(name)));
@@ -470,7 +482,8 @@ impl Reversing<'_> {
             after: self.memory.after.get(&[][..]).copied(),
         };
         let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);
-        let back = policy::reverse(&step, NameRange::default(), &taken, &alike)?;
+        let proof = Proof { is_alike: &alike, hold_the_same: &|| true };
+        let back = policy::reverse(&step, NameRange::default(), &taken, &proof)?;
         if self.has_other_attributes(&step, &taken) {
             problems.push(self.stale(&TreePath::default()));
             return None;
