@@ -7,6 +7,7 @@ mod common;
 mod aside;
 mod attackers;
 mod attributes;
+mod chains;
 mod drives;
 mod echo;
 mod editors;

@@ -3,12 +3,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-use std::collections::HashMap;
 use std::fs;
 use std::os::fd::AsFd as _;
 use std::path::Path;
 
-use crate::common::{RUN, Trees, Trouble, entries, execute, sampled, shown, undo};
+use crate::common::{RUN, Trees, Trouble, entries, execute, group_anew, sampled, shown, undo};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::NoObserver;
@@ -47,22 +46,6 @@ fn seen_both(trees: (&Path, &Path), apart: bool) -> (Snapshot, Snapshot) {
         both.0.remove(&[][..]);
     }
     both
-}
-
-/// Hard links are listed by the first name that exists.
-fn group_anew(all: &mut Snapshot) {
-    let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
-    for (path, facts) in &*all {
-        if let Some(group) = facts.same_as.clone() {
-            groups.entry(group).or_default().push(path.clone());
-        }
-    }
-    for paths in groups.into_values() {
-        let first = (paths.len() > 1).then(|| paths[0].clone());
-        for path in &paths {
-            all.get_mut(path).unwrap().same_as.clone_from(&first);
-        }
-    }
 }
 
 fn is_back(now: (&Snapshot, &Snapshot), before: (&Snapshot, &Snapshot)) -> Result<(), String> {

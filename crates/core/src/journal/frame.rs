@@ -14,14 +14,17 @@ pub(crate) enum JournalMark {
     Undoing,
     /// Everything that the run did is undone.
     Undone,
+    /// The undo of a later run added lines.
+    Noted,
 }
 
 impl JournalMark {
-    const ALL: [Self; 5] = [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone];
+    const ALL: [Self; 6] =
+        [Self::Note, Self::Gate, Self::Ended, Self::Undoing, Self::Undone, Self::Noted];
 
     /// True if the next operation waits until this line and all before it are on the drive.
     pub(crate) fn is_barrier(self) -> bool {
-        matches!(self, Self::Gate | Self::Undoing | Self::Undone)
+        matches!(self, Self::Gate | Self::Undoing | Self::Undone | Self::Noted)
     }
 }
 

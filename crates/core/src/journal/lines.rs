@@ -40,6 +40,9 @@ pub(crate) enum JournalLine {
     Proven { part: u32, path: Bytes, here: StateAfter, there: StateAfter },
     /// The roots of a part, once both exist and before anything else changes in them.
     Known { part: u32, source: RootIdentity, destination: RootIdentity },
+    /// Files of the destination were put back by the undo of a later run, and have other inode numbers since, in pairs
+    /// of the former and the present one.
+    Renumbered { part: u32, numbers: Vec<(u64, u64)> },
 }
 
 /// The source of a part of a move.
@@ -148,10 +151,41 @@ pub(crate) struct PastPart {
     pub(crate) above: Option<Time>,
     /// The root, if the run came that far. Version 1 does not have it.
     pub(crate) known: Option<RootIdentity>,
+    /// The present inode numbers of files in the plan, by those in it.
+    renumbered: HashMap<u64, u64>,
     pub(crate) prefix: Vec<u8>,
     pub(crate) before: StatesBefore,
     pub(crate) after: HashMap<Vec<u8>, StateAfter>,
     pub(crate) moved: MovedNotes,
+}
+
+impl PastPart {
+    /// The state in which the run left an entry of the destination, if it recorded that.
+    pub(crate) fn left_at(&self, path: &[u8]) -> Option<&StateAfter> {
+        self.after.get(path).or(self.moved.proven.get(path).map(|(_, there)| there))
+    }
+
+    /// The present inode number of a file that had this one when the run was planned.
+    pub(crate) fn number_now(&self, inode: u64) -> u64 {
+        self.renumbered.get(&inode).copied().unwrap_or(inode)
+    }
+
+    fn renumber(&mut self, numbers: &[(u64, u64)]) {
+        let known: HashMap<u64, u64> = numbers.iter().copied().collect();
+        for now in self.renumbered.values_mut() {
+            *now = known.get(now).copied().unwrap_or(*now);
+        }
+        for (was, now) in known {
+            self.renumbered.entry(was).or_insert(now);
+        }
+    }
+
+    /// All entries that the run recorded so.
+    pub(crate) fn left(&self) -> impl Iterator<Item = (&[u8], &StateAfter)> {
+        let compared = self.moved.proven.iter().map(|(path, (_, there))| (&**path, there));
+        let compared = compared.filter(|(path, _)| !self.after.contains_key(*path));
+        self.after.iter().map(|(path, left)| (&**path, left)).chain(compared)
+    }
 }
 
 /// Reads the contents of a journal.
@@ -205,6 +239,7 @@ fn take(
                     made,
                     above,
                     known: None,
+                    renumbered: HashMap::new(),
                     prefix,
                     before: StatesBefore::new(),
                     after: HashMap::new(),
@@ -246,6 +281,9 @@ fn take(
             let part = parts.get_mut(at(part)).ok_or_else(unknown)?;
             part.known = Some(destination);
             part.moved.known = Some(source);
+        }
+        JournalLine::Renumbered { part, numbers } => {
+            parts.get_mut(at(part)).ok_or_else(unknown)?.renumber(&numbers);
         }
     }
     Ok(())

@@ -93,6 +93,7 @@ impl JournalLines {
                 JournalMark::Ended => standing = Standing::Complete,
                 JournalMark::Undoing => standing = Standing::BeingUndone,
                 JournalMark::Undone => standing = Standing::Undone,
+                JournalMark::Noted => {}
             }
             end += line.length;
             next += 1;

@@ -1,5 +1,6 @@
 //! Undoing a past run.
 
+mod handed_down;
 mod markers;
 mod moved;
 mod original_source;

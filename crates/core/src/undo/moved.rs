@@ -289,8 +289,7 @@ impl PastRun<'_> {
         let above = self.system.open_folder(pair.source.as_fd(), above);
         let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
         let Ok(now) = now else { return PlacedEntry::Gone };
-        let left = past.after.get(path).or(past.moved.proven.get(path).map(|(_, there)| there));
-        let is_same = match left {
+        let is_same = match past.left_at(path) {
             Some(left) => {
                 left.state.still(&now) && !left.has_other_attributes(&now, self.was_begun())
             }

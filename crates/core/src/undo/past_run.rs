@@ -210,6 +210,7 @@ impl<'a> PastRun<'a> {
         self.recorder()?.mark(JournalMark::Undone)?;
         self.clear_markers();
         self.remove_new_roots()?;
+        self.hand_down()?;
         self.store.remove(&self.name)
     }
 

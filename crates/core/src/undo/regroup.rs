@@ -100,9 +100,11 @@ impl PastRun<'_> {
             };
             for step in folder.steps.iter().filter(|step| step.displaces()) {
                 let Some(was) = step.destination.filter(|was| was.inode != 0) else { continue };
-                let (file, name) =
-                    (Identity { drive, inode: was.inode }, folder.head.names.get(step.name));
-                if is_kept(file, name) != Some(true) {
+                let name = folder.head.names.get(step.name);
+                let now = self.parts[at].number_now(was.inode);
+                let is_kept = is_kept(Identity { drive, inode: was.inode }, name) == Some(true);
+                if !is_kept || now != was.inode {
+                    let file = Identity { drive, inode: now };
                     displaced.entry(file).or_default().push((path.join(name), was));
                 }
             }
@@ -124,7 +126,7 @@ impl PastRun<'_> {
         let accepts = |path: &TreePath, now: &Stat| {
             let goes = linker.step_at(path).is_some_and(|step| step.verb != Verb::Adjust);
             let left = after.get(path.as_bytes()).is_some_and(|left| left.state.still(now));
-            let is_as_it_was = displaced[&now.identity][0].1.is_alike(now);
+            let is_as_it_was = displaced[&now.identity][0].1.looks_like(now);
             !goes && (left || is_as_it_was)
         };
         partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts))

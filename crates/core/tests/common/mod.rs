@@ -8,7 +8,7 @@
     reason = "a test stops there, or says its seed"
 )]
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -103,7 +103,7 @@ pub fn listed(plan: &Plan) -> Vec<(Verb, TreePath)> {
 
 /// A name that stays may belong to a file of which another name was set aside.
 pub fn with_groups_within(mut snapshot: Snapshot) -> Snapshot {
-    let mut sizes = std::collections::HashMap::new();
+    let mut sizes = HashMap::new();
     for group in snapshot.values().filter_map(|facts| facts.same_as.clone()) {
         *sizes.entry(group).or_insert(0) += 1;
     }
@@ -221,6 +221,22 @@ pub fn execute(session: &Session<'_>, plan: &Plan) -> Result<Lost, Trouble> {
 
 pub fn shown(error: impl std::fmt::Display) -> Trouble {
     error.to_string()
+}
+
+/// Hard links are listed by the first name that exists.
+pub fn group_anew(all: &mut Snapshot) {
+    let mut groups: HashMap<Vec<u8>, Vec<Vec<u8>>> = HashMap::new();
+    for (path, facts) in &*all {
+        if let Some(group) = facts.same_as.clone() {
+            groups.entry(group).or_default().push(path.clone());
+        }
+    }
+    for paths in groups.into_values() {
+        let first = (paths.len() > 1).then(|| paths[0].clone());
+        for path in &paths {
+            all.get_mut(path).unwrap().same_as.clone_from(&first);
+        }
+    }
 }
 
 /// Undoes a run in the way the program does.
