@@ -6,6 +6,7 @@
 use std::fs;
 use std::os::fd::AsFd as _;
 use std::path::Path;
+use std::process::Command;
 
 use crate::common::{RUN, Trees, Trouble, entries, execute, group_anew, sampled, shown, undo};
 use proptest::prop_assert;
@@ -18,7 +19,9 @@ use utter_echo_core::request::{
 };
 use utter_echo_core::{PastRun, Session};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
-use utter_echo_lab::{Gardener, Snapshot, Tampered, Tampering, differences, snapshot};
+use utter_echo_lab::{
+    DriveKind, Gardener, MountedDrive, Snapshot, Tampered, Tampering, differences, snapshot,
+};
 
 fn moves(system: &dyn System, request: &Request) -> Result<(), Trouble> {
     let session = Session::open(system, request).map_err(shown)?;
@@ -408,5 +411,40 @@ fn an_entry_is_not_taken_for_one_of_its_size_and_time_wherever_the_run_was_kille
             let back = is_back((&now.0, &now.1), (&before.0, &before.1));
             back.unwrap_or_else(|left| panic!("{when}:\n{left}"));
         }
+    }
+}
+
+#[test]
+fn a_move_is_not_undone_while_the_drive_of_a_side_is_away() {
+    for of_source in [false, true] {
+        let mut trees = Trees::in_memory();
+        let drive = match MountedDrive::make(DriveKind::Ext4, trees.base.path()) {
+            Ok(drive) => drive,
+            Err(reason) => return utter_echo_lab::left_out(reason),
+        };
+        if of_source {
+            trees.source = drive.folder().join("source");
+        } else {
+            fs::remove_dir(&trees.destination).unwrap();
+            trees.destination = drive.folder().join("destination");
+        }
+        fs::create_dir_all(&trees.source).unwrap();
+        fs::write(trees.source.join("keeper.log"), "the only copy").unwrap();
+        let before = seen(&trees.source);
+        let mut request = crate::common::request(&trees, Task::Move);
+        let (folder, what) = (trees.base.path().join("store"), Keeping::Journal);
+        request.safety.set_aside = Some(SetAside { folder, run: RUN.to_owned(), keep: None, what });
+        moves(&Linux, &request).unwrap();
+        let run = trees.base.path().join("store").join(RUN);
+        let call = |program: &str, words: &[&Path]| {
+            assert!(Command::new(program).args(words).status().unwrap().success(), "{program}");
+        };
+        call("umount", &[&drive.folder()]);
+        let refused = undo(&Linux, &run).unwrap_err();
+        assert!(refused.contains("its drive is not mounted"), "{refused}");
+        assert!(!trees.source.exists() && run.with_extension("notes").exists());
+        call("mount", &[Path::new("-oloop"), &drive.image(), &drive.folder()]);
+        assert_eq!(undo(&Linux, &run), Ok(crate::common::Lost::new()));
+        assert_eq!(differences(&before, &seen(&trees.source)), "");
     }
 }

@@ -50,6 +50,8 @@ pub enum Note {
     NotUndoable(String),
     /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.
     GoneForGood(u64),
+    /// The undo journal of the run is of an older version, which did not record what its folders are.
+    OldJournal,
     /// A folder at or above this place, as the user named it, is locked by a process that may change nothing in it,
     /// so that this stops nobody.
     LockPassedOver {

@@ -319,6 +319,8 @@ pub(crate) fn note(note: &Note) -> String {
         Note::NotUndoable(why) => format!(
             "this move cannot be undone with 'utter undo', since there is no place for its undo journal: {why}; --set-aside gives it one"
         ),
+        Note::OldJournal => "the undo journal of that run is of an older version, which did not record what its folders are: check that they are still the same"
+            .to_owned(),
         Note::GoneForGood(count) => format!(
             "replaced entries are not kept ({}), so undo cannot restore them; use --set-aside",
             units::entries(*count)
@@ -451,6 +453,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::RootStays(..) => "source-folder-stays",
         Note::NotUndoable(_) => "not-undoable",
         Note::GoneForGood(_) => "not-kept",
+        Note::OldJournal => "old-journal",
         Note::LockPassedOver { .. } => "lock-ignored",
         Note::IdlePattern(_) => "pattern-unused",
     }

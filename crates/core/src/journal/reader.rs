@@ -37,6 +37,8 @@ pub(crate) struct JournalLines {
     /// The bodies of all lines that have one.
     bodies: Vec<Range<usize>>,
     pub(crate) standing: Standing,
+    /// An older version wrote it, which recorded less.
+    pub(crate) is_old: bool,
     end: usize,
     next: u32,
 }
@@ -106,7 +108,10 @@ impl JournalLines {
             return Err(Unreadable::Damaged(next as usize + 1));
         }
         match version {
-            None | Some(OLDEST..=VERSION) => Ok(Self { bytes, bodies, standing, end, next }),
+            None | Some(OLDEST..=VERSION) => {
+                let is_old = version.is_some_and(|version| version < VERSION);
+                Ok(Self { bytes, bodies, standing, is_old, end, next })
+            }
             Some(other) => Err(Unreadable::Version(other)),
         }
     }
@@ -231,6 +236,21 @@ mod tests {
                     });
                     assert_eq!(read, damaged, "{lines} lines, byte {at}");
                 }
+            }
+        }
+    }
+
+    #[test]
+    fn a_journal_of_the_oldest_version_is_read_and_known_as_old() {
+        for version in 0..=VERSION + 1 {
+            let mut bytes = Vec::new();
+            frame::put(&mut bytes, 0, JournalMark::Note, &version.to_le_bytes());
+            match JournalLines::of(bytes) {
+                Ok(journal) => assert_eq!(journal.is_old, version < VERSION, "{version}"),
+                Err(Unreadable::Version(other)) => {
+                    assert!(other == version && !(OLDEST..=VERSION).contains(&version));
+                }
+                Err(other) => panic!("{version}: {other:?}"),
             }
         }
     }

@@ -57,6 +57,7 @@ impl<'a> Session<'a> {
             }
         }
         let mut plan = Plan { undoes: Undoes::Move, ..self.plan(observer)? };
+        plan.notes.extend(run.note());
         let selection = &self.request.selection;
         let found: HashSet<TreePath> = if self.history.left_alone.is_empty() {
             HashSet::new()
@@ -107,6 +108,7 @@ impl<'a> Session<'a> {
             return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
         }
         let mut plan = Plan { undoes: Undoes::Run, ..Plan::default() };
+        plan.notes.extend(run.note());
         let pool = WorkerPool::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
             run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));

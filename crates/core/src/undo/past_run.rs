@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use utter_echo_files::{hidden_names, leftovers};
+use utter_echo_model::note::Note;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::Cause;
 use utter_echo_model::verb::Verb;
@@ -89,6 +90,8 @@ pub struct PastRun<'a> {
     pub(crate) plan: Plan,
     pub(crate) parts: Vec<PastPart>,
     standing: Standing,
+    /// Its journal records less than those of today.
+    has_old_journal: bool,
     /// Set once this process has begun to undo it.
     begun: OnceLock<()>,
 }
@@ -149,7 +152,7 @@ impl<'a> PastRun<'a> {
         }
         plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
-        let standing = journal.standing;
+        let (standing, has_old_journal) = (journal.standing, journal.is_old);
         Ok(Self {
             purpose,
             path,
@@ -160,6 +163,7 @@ impl<'a> PastRun<'a> {
             plan,
             parts,
             standing,
+            has_old_journal,
             begun: OnceLock::new(),
         })
     }
@@ -187,6 +191,11 @@ impl<'a> PastRun<'a> {
     /// True if somebody began to undo it before.
     pub(crate) fn was_begun(&self) -> bool {
         matches!(self.standing, Standing::BeingUndone | Standing::Undone)
+    }
+
+    /// What is to be known about its undo.
+    pub(crate) fn note(&self) -> Option<Note> {
+        self.has_old_journal.then_some(Note::OldJournal)
     }
 
     /// True if anybody began to undo it.
