@@ -126,6 +126,8 @@ fn excluded_entries_are_removed_only_if_requested() {
         shown.out.contains("remove   Thumbs.db · 1 B · left out by the selection"),
         "{shown:?}"
     );
+    // What is removed is not left.
+    assert!(!shown.out.contains("left in the destination"), "{shown:?}");
     let dropped =
         room.run("mirror --only *.csv --drop-unselected --waive removals saltmere keeper");
     assert_eq!(dropped.code, 0, "{dropped:?}");

@@ -163,6 +163,10 @@ impl<'a> Session<'a> {
         self.note_nesting(&mut plan);
         plan.notes.extend(counts.idle_patterns().into_iter().map(Note::IdlePattern));
         plan.decided = counts.summaries();
+        if self.request.task.removes() && self.request.selection.drops_unselected() {
+            // They are removed.
+            plan.decided.iter_mut().for_each(|rule| rule.kept = 0);
+        }
         plan.close(self.request.changed.strictly);
         Ok(plan)
     }
