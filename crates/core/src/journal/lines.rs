@@ -145,8 +145,8 @@ pub(crate) struct MovedNotes {
 #[derive(Debug)]
 pub(crate) struct PastPart {
     pub(crate) root: PathBuf,
-    pub(crate) drive: Option<String>,
-    pub(crate) inode: Option<u64>,
+    /// The root, or the drive on which it was to be made, when the run began.
+    pub(crate) first: RootIdentity,
     pub(crate) made: usize,
     pub(crate) above: Option<Time>,
     /// The root, if the run came that far. Version 1 does not have it.
@@ -234,8 +234,7 @@ fn take(
                 let (root, prefix, made) = (folder.path(), prefix.relative()?, at(made));
                 parts.push(PastPart {
                     root,
-                    drive,
-                    inode,
+                    first: RootIdentity { drive, inode, born: None },
                     made,
                     above,
                     known: None,

@@ -17,7 +17,7 @@ pub(crate) struct RootIdentity {
     /// Its inode number, if inode numbers last on its drive.
     pub(crate) inode: Option<u64>,
     /// When it was made, likewise.
-    born: Option<Time>,
+    pub(crate) born: Option<Time>,
 }
 
 impl RootIdentity {
@@ -38,16 +38,11 @@ impl RootIdentity {
         let now = Self::of(system, place.anchor.as_fd());
         let is_folder = fits(self.inode.as_ref(), now.inode.as_ref())
             && fits(self.born.as_ref(), now.born.as_ref());
-        self.is_on_drive_of(&now) && (is_folder || !place.exists())
-    }
-
-    /// True for the drive of `now`. One that cannot be identified now is not the same as one that could.
-    pub(crate) fn is_on_drive_of(&self, now: &Self) -> bool {
-        fits(self.drive.as_ref(), now.drive.as_ref())
+        fits(self.drive.as_ref(), now.drive.as_ref()) && (is_folder || !place.exists())
     }
 }
 
-/// True for what is as it was known.
+/// True for what is as it was known. What cannot be told now is not.
 fn fits<T: PartialEq + ?Sized>(known: Option<&T>, now: Option<&T>) -> bool {
     known.is_none() || known == now
 }

@@ -2,7 +2,7 @@
 //! (`renames`), and checks every step against the options (`may`).
 //!
 //! Nothing else can make a [`Step`]. This module calls no file system: it gets facts about drives (`DriveFacts`),
-//! and proofs that need reading (`compare::Proof`).
+//! and proofs that need reading (`compare::BackProof`).
 
 mod decide;
 mod decision;
@@ -32,7 +32,7 @@ pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
 pub(crate) use part::{NameElsewhere, Part, PlannedFolder};
 pub(crate) use partners::Linker;
-pub(crate) use reverse_steps::{Proof, Reversal, StepTraces, adjusted, close, reverse, timed};
+pub(crate) use reverse_steps::{BackProof, Reversal, StepTraces, adjusted, close, reverse, timed};
 pub(crate) use saved_steps::{SavedParts, from_saved_plan};
 pub(crate) use source_names::SourceNames;
 pub use step::Step;

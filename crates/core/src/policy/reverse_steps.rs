@@ -29,7 +29,7 @@ impl StepTraces<'_> {
 }
 
 /// How to tell whether an entry is back.
-pub(crate) struct Proof<'a> {
+pub(crate) struct BackProof<'a> {
     /// Tells whether an entry is as wanted, within the resolution of its drive.
     pub(crate) is_alike: &'a dyn Fn(&State, &Stat) -> bool,
     /// Tells whether the entry there and the one that was set aside, of one kind and size, hold the same.
@@ -63,7 +63,7 @@ pub(crate) fn reverse(
     step: &Step,
     name: NameRange,
     taken: &StepTraces<'_>,
-    proof: &Proof<'_>,
+    proof: &BackProof<'_>,
 ) -> Option<Step> {
     let made = made(step, taken, proof);
     let planned = |verb, reason, source, destination| {
@@ -135,7 +135,7 @@ pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
 
 /// The state after the step. If the run was killed before it could record that, the present entry counts if it is
 /// as planned.
-fn made(step: &Step, taken: &StepTraces<'_>, proof: &Proof<'_>) -> Option<State> {
+fn made(step: &Step, taken: &StepTraces<'_>, proof: &BackProof<'_>) -> Option<State> {
     let as_planned =
         |there: &&Stat| step.source.is_some_and(|wanted| (proof.is_alike)(&wanted, there));
     let there = taken.there.as_ref().filter(as_planned).map(State::from);
@@ -143,7 +143,7 @@ fn made(step: &Step, taken: &StepTraces<'_>, proof: &Proof<'_>) -> Option<State>
 }
 
 /// True if the displaced entry is in its place: never displaced, or brought back.
-fn is_back(was: &State, taken: &StepTraces<'_>, proof: &Proof<'_>) -> bool {
+fn is_back(was: &State, taken: &StepTraces<'_>, proof: &BackProof<'_>) -> bool {
     let Some(there) = &taken.there else { return false };
     if was.inode != 0 && was.still(there) {
         return true;

@@ -53,7 +53,8 @@ impl PastRun<'_> {
                 let older = OlderPart { number, past, part, claimed: &claimed };
                 older.add_lines(self.system, &put_back, &mut lines);
             }
-            if !lines.is_empty() && !matches!(self.store.hold(run), RunLock::InUse) {
+            let lock = self.store.hold(run);
+            if !lines.is_empty() && !matches!(lock, RunLock::InUse) {
                 let writer = self.store.resume(run, &journal)?;
                 lines.iter().try_for_each(|line| journal::add(&writer, line))?;
                 writer.mark(JournalMark::Noted)?;

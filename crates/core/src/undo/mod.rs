@@ -1,5 +1,6 @@
 //! Undoing a past run.
 
+mod chosen_back;
 mod handed_down;
 mod markers;
 mod moved;
@@ -12,5 +13,5 @@ mod reversed;
 mod same_content;
 mod same_places;
 
-pub(crate) use moved::LeftAlone;
+pub(crate) use chosen_back::LeftAlone;
 pub use past_run::{BadRun, PastRun};

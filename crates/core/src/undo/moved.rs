@@ -4,21 +4,17 @@ use std::io::ErrorKind;
 use std::os::fd::AsFd as _;
 use std::path::Path;
 
-use utter_echo_drives::before::look_here;
 use utter_echo_model::interrupted::InterruptedMove;
-use utter_echo_model::path::TreePath;
-use utter_echo_model::problem::{Cause, Operation, Problem};
-use utter_echo_model::state::{AttributesBefore, State};
-use utter_echo_model::verb::Verb;
-use utter_echo_os::{Entry, Kind, System};
-use utter_echo_select::{FolderNeeds, RestoreSet, Selection};
+use utter_echo_model::state::State;
+use utter_echo_os::Entry;
+use utter_echo_select::Selection;
 
 use crate::journal::{self, PastPart, RootIdentity};
-use crate::policy::{Part, Step};
+use crate::policy::Part;
 use crate::request::Task;
 use crate::sides::{self, CallError, Pair, SingleEntry};
+use crate::undo::chosen_back::{BackSelection, LeftAlone, path_there};
 use crate::undo::past_run::PastRun;
-use utter_echo_select::RestoreExtent;
 
 impl PastRun<'_> {
     /// True for a move: its entries are moved back before the rest is undone.
@@ -117,9 +113,8 @@ impl PastRun<'_> {
         left_alone: &mut Vec<LeftAlone>,
     ) -> Vec<Selection> {
         let parts = self.left().zip(pairs);
-        parts
-            .map(|((past, part), pair)| self.selection_back((part, past, pair), left_alone))
-            .collect()
+        let all = parts.map(|(of, pair)| BackSelection::of(self, of, pair));
+        all.map(|selected| selected.finish(left_alone)).collect()
     }
 }
 
@@ -131,173 +126,4 @@ fn only_name(part: &Part) -> Vec<u8> {
         Some(top.head.names.get(step.name).to_vec())
     });
     name.unwrap_or_default()
-}
-
-/// An entry that cannot be moved back.
-#[derive(Debug)]
-pub(crate) struct LeftAlone {
-    pub(crate) path: TreePath,
-    /// Nothing is left of it; otherwise somebody changed it.
-    is_gone: bool,
-}
-
-impl LeftAlone {
-    pub(crate) fn problem(&self) -> Problem {
-        let cause = if self.is_gone { Cause::GoneSince } else { Cause::ChangedSince };
-        Problem { path: self.path.clone(), operation: Operation::PutBack, cause }
-    }
-}
-
-/// What is where a run put an entry.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum PlacedEntry {
-    /// That entry.
-    Same,
-    /// Another one, or the same after somebody changed it.
-    Other,
-    /// Nothing.
-    Gone,
-}
-
-/// True for a source folder that is unchanged except for its time.
-fn is_untouched(system: &dyn System, pair: &Pair, path: &[u8], was: &AttributesBefore) -> bool {
-    if !pair.destination.exists() {
-        return false;
-    }
-    let folder = system.open_folder(pair.destination.anchor.as_fd(), path);
-    let now = folder.and_then(|folder| {
-        let caller = system.caller()?;
-        look_here(system, &caller, folder.as_fd())
-    });
-    let of = |before: &AttributesBefore| {
-        let state = before.state;
-        (state.kind, state.uid, state.gid, state.mode(), before.flags, before.xattrs.clone())
-    };
-    now.is_ok_and(|now| of(&now) == of(was))
-}
-
-/// The path in the destination of what had this path in the source. `differ` holds the entries that were given
-/// another name, the deepest last.
-fn path_there(differ: &[(TreePath, TreePath)], path: &[u8]) -> Vec<u8> {
-    let found = differ.iter().rev().find_map(|(here, there)| {
-        let rest = path.strip_prefix(here.as_bytes())?;
-        let is_within = rest.is_empty() || rest[0] == b'/';
-        is_within.then(|| [there.as_bytes(), rest].concat())
-    });
-    found.unwrap_or_else(|| path.to_vec())
-}
-
-impl PastRun<'_> {
-    fn selection_back(
-        &self,
-        (part, past, pair): (&Part, &PastPart, &Pair),
-        left_alone: &mut Vec<LeftAlone>,
-    ) -> Selection {
-        let system = self.system;
-        if part.root.is_some_and(|step| step.is_taken_over()) {
-            return Selection::everything();
-        }
-        let mut chosen = RestoreSet::default();
-        if part.root.is_none_or(|step| step.verb != Verb::Add) {
-            chosen.keep_root();
-        }
-        let differ = part.paths_that_differ();
-        for (path, was) in &past.moved.here {
-            let is_old = is_untouched(system, pair, path, was);
-            // The caller names it by its path in the destination.
-            let needs = if is_old { FolderNeeds::Time } else { FolderNeeds::All };
-            chosen.needs(path_there(&differ, path), needs);
-        }
-        let home = past.home(system);
-        home.find_groups((part, past, pair), &mut chosen);
-        for (at, folder) in part.folders.iter().enumerate() {
-            let above = part.folder_path(at);
-            // A single entry is identified by its original name.
-            let single = pair.single.as_ref().map(|single| &*single.destination);
-            let path = |step: &Step| {
-                let name = single.unwrap_or(folder.head.names.get(step.name));
-                above.join(name).as_bytes().to_vec()
-            };
-            let there =
-                |step: &Step| above.join(folder.head.names.get(step.name)).as_bytes().to_vec();
-            let left =
-                |step: &Step, is_gone| LeftAlone { path: pair.prefix.join(&there(step)), is_gone };
-            if let Some(name) = &folder.head.source_name {
-                chosen.set_old_name(above.as_bytes().to_vec(), name.to_vec());
-            }
-            let renamed = folder.steps.iter().chain(&folder.source_removals);
-            // Both names of a single entry are known.
-            let has_other =
-                |step: &&Step| single.is_none() && folder.other_name_in_source(step).is_some();
-            for step in renamed.filter(has_other) {
-                chosen.set_old_name(path(step), folder.name_in_source(step).to_vec());
-            }
-            for step in &folder.steps {
-                let own = part.source_path(at).join(folder.name_in_source(step));
-                match step.verb {
-                    // It is removed where it was created. A folder may still lack attributes, so it takes part.
-                    Verb::Add | Verb::Replace
-                        if step.kind() != Kind::Folder && home.still_has(&own, step) => {}
-                    Verb::Add | Verb::Replace | Verb::Rename => {
-                        let extent = if step.takes_a_folder_over() {
-                            RestoreExtent::WithContents
-                        } else {
-                            RestoreExtent::Itself
-                        };
-                        match self.placed(pair, (past, step), &there(step)) {
-                            // What it displaced may be back already.
-                            PlacedEntry::Other if step.verb == Verb::Replace && home.has(&own) => {
-                                chosen.add_kept(path(step));
-                            }
-                            PlacedEntry::Other => left_alone.push(left(step, false)),
-                            PlacedEntry::Gone if !home.has(&own) => {
-                                // A killed move may have it in its exit folder, from where it comes back.
-                                chosen.add(path(step), extent);
-                                left_alone.push(left(step, true));
-                            }
-                            PlacedEntry::Same | PlacedEntry::Gone => chosen.add(path(step), extent),
-                        }
-                    }
-                    // What was in the destination already was only removed from the source.
-                    Verb::Adjust | Verb::Remove | Verb::RemoveSource => {}
-                }
-            }
-            let goes = |step: &&Step| {
-                let name = folder.head.names.get(step.name);
-                let own = folder.find(name).map(|slot| folder.steps[slot].verb);
-                !matches!(own, Some(Verb::Add | Verb::Replace))
-            };
-            for step in folder.source_removals.iter().filter(goes) {
-                let own = part.source_path(at).join(folder.name_in_source(step));
-                match self.placed(pair, (past, step), &there(step)) {
-                    PlacedEntry::Other if !home.has(&own) => {
-                        left_alone.push(left(step, false));
-                        continue;
-                    }
-                    PlacedEntry::Gone if !home.has(&own) => left_alone.push(left(step, true)),
-                    _ => {}
-                }
-                chosen.add_kept(path(step));
-            }
-        }
-        Selection::of_chosen(chosen)
-    }
-
-    fn placed(&self, pair: &Pair, (past, step): (&PastPart, &Step), path: &[u8]) -> PlacedEntry {
-        let path_there = TreePath::from(path);
-        let (above, name) = path_there.split_last();
-        let above = self.system.open_folder(pair.source.as_fd(), above);
-        let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        let Ok(now) = now else { return PlacedEntry::Gone };
-        let is_same = match past.left_at(path) {
-            Some(left) => {
-                left.state.still(&now) && !left.has_other_attributes(&now, self.was_begun())
-            }
-            // The run was killed before it could record it. A rename keeps the inode.
-            None => step.source.is_none_or(|was| {
-                was.kind == now.kind && (!step.is_taken_over() || was.still(&now))
-            }),
-        };
-        if is_same { PlacedEntry::Same } else { PlacedEntry::Other }
-    }
 }

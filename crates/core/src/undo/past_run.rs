@@ -89,10 +89,15 @@ pub struct PastRun<'a> {
     pub(crate) folder: OwnedFd,
     pub(crate) plan: Plan,
     pub(crate) parts: Vec<PastPart>,
+    state: JournalState,
+}
+
+/// How far a run came, and its undo.
+struct JournalState {
     standing: Standing,
-    /// Its journal records less than those of today.
-    has_old_journal: bool,
-    /// Set once this process has begun to undo it.
+    /// The journal records less than those of today.
+    is_old: bool,
+    /// Set once this process has begun to undo the run.
     begun: OnceLock<()>,
 }
 
@@ -123,11 +128,11 @@ impl<'a> PastRun<'a> {
         })?;
         let opened = system.open_folder(store.folder(), name.as_bytes());
         if journal.standing == Standing::NeverBegun {
-            // An entry in the folder of a run with a truncated journal may be the only copy.
+            // An entry in the folder of a run with a truncated journal may be the only copy, but not one under a
+            // hidden name: that is what the drive was tried out with, or half a copy.
             let holds_nothing = match &opened {
-                Ok(folder) => {
-                    leftovers::entries_below(system, folder.as_fd()).is_ok_and(|all| all.is_empty())
-                }
+                Ok(folder) => leftovers::entries_below(system, folder.as_fd())
+                    .is_ok_and(|all| all.iter().all(is_hidden)),
                 Err(error) => error.kind() == ErrorKind::NotFound,
             };
             return Err(if holds_nothing {
@@ -152,20 +157,9 @@ impl<'a> PastRun<'a> {
         }
         plan.prefixes = parts.iter().map(|past| (&*past.prefix).into()).collect();
         let path = path.with_file_name(&name);
-        let (standing, has_old_journal) = (journal.standing, journal.is_old);
-        Ok(Self {
-            purpose,
-            path,
-            system,
-            store,
-            name,
-            folder,
-            plan,
-            parts,
-            standing,
-            has_old_journal,
-            begun: OnceLock::new(),
-        })
+        let (standing, is_old) = (journal.standing, journal.is_old);
+        let state = JournalState { standing, is_old, begun: OnceLock::new() };
+        Ok(Self { purpose, path, system, store, name, folder, plan, parts, state })
     }
 
     /// The plan of the run.
@@ -185,22 +179,22 @@ impl<'a> PastRun<'a> {
 
     /// Its state.
     pub fn standing(&self) -> Standing {
-        self.standing
+        self.state.standing
     }
 
     /// True if somebody began to undo it before.
     pub(crate) fn was_begun(&self) -> bool {
-        matches!(self.standing, Standing::BeingUndone | Standing::Undone)
+        matches!(self.state.standing, Standing::BeingUndone | Standing::Undone)
     }
 
     /// What is to be known about its undo.
     pub(crate) fn note(&self) -> Option<Note> {
-        self.has_old_journal.then_some(Note::OldJournal)
+        self.state.is_old.then_some(Note::OldJournal)
     }
 
     /// True if anybody began to undo it.
     pub(crate) fn is_begun(&self) -> bool {
-        self.was_begun() || self.begun.get().is_some()
+        self.was_begun() || self.state.begun.get().is_some()
     }
 
     /// Locks the run against being undone or removed, until the result is dropped.
@@ -210,7 +204,7 @@ impl<'a> PastRun<'a> {
 
     /// Records in the journal that the undo begins.
     pub(crate) fn begin_undo(&self) -> io::Result<()> {
-        let _ = self.begun.set(());
+        let _ = self.state.begun.set(());
         self.recorder()?.mark(JournalMark::Undoing)
     }
 
@@ -230,9 +224,7 @@ impl<'a> PastRun<'a> {
         let held = leftovers::entries_below(self.system, self.folder.as_fd());
         // What cannot be listed is not removed either.
         let held = held.unwrap_or_else(|_| vec![TreePath::default()]);
-        let is_known = |path: &TreePath| {
-            known.contains(path) || hidden_names::is_hidden_name(path.split_last().1)
-        };
+        let is_known = |path: &TreePath| known.contains(path) || is_hidden(path);
         held.into_iter().filter(|path| !is_known(path)).collect()
     }
 
@@ -244,4 +236,9 @@ impl<'a> PastRun<'a> {
             Err(_) => Err(ErrorKind::InvalidData.into()),
         }
     }
+}
+
+/// True for what has a hidden name, and for what lies below one.
+fn is_hidden(path: &TreePath) -> bool {
+    path.as_bytes().split(|b| *b == b'/').any(hidden_names::is_hidden_name)
 }

@@ -21,7 +21,7 @@ use crate::compare::FolderHead;
 use crate::journal::PastPart;
 use crate::plan;
 use crate::policy::{
-    self, NameElsewhere, NameId, Part, PlannedFolder, Proof, Reversal, Step, StepTraces,
+    self, BackProof, NameElsewhere, NameId, Part, PlannedFolder, Reversal, Step, StepTraces,
 };
 use crate::sides::{self, CallError, Pair};
 use crate::undo::original_source::OriginalSource;
@@ -217,7 +217,7 @@ impl Reversing<'_> {
                             same_content(self.system, there, aside, of)
                         })
                     };
-                    let proof = Proof { is_alike: &alike, hold_the_same: &hold_the_same };
+                    let proof = BackProof { is_alike: &alike, hold_the_same: &hold_the_same };
                     let back = policy::reverse(step, own, &taken, &proof);
                     match back {
                         Some(_) if self.has_other_attributes(step, &taken) => {
@@ -482,7 +482,7 @@ impl Reversing<'_> {
             after: self.memory.after.get(&[][..]).copied(),
         };
         let alike = |wanted: &State, there: &Stat| self.alike(DriveId::default(), wanted, there);
-        let proof = Proof { is_alike: &alike, hold_the_same: &|| true };
+        let proof = BackProof { is_alike: &alike, hold_the_same: &|| true };
         let back = policy::reverse(&step, NameRange::default(), &taken, &proof)?;
         if self.has_other_attributes(&step, &taken) {
             problems.push(self.stale(&TreePath::default()));

@@ -32,14 +32,7 @@ impl PastRun<'_> {
 
 impl PastPart {
     fn is_root_of(&self, system: &dyn System, place: &RootPath) -> bool {
-        if let Some(known) = &self.known {
-            return known.is_at(system, place);
-        }
-        // Version 1 holds the drive and the number of a root that existed before.
-        let now = RootIdentity::of(system, place.anchor.as_fd());
-        let inode = now.inode.filter(|_| place.exists());
-        let is_same_drive = self.drive.as_ref().zip(now.drive.as_ref()).is_none_or(|(a, b)| a == b);
-        is_same_drive && self.inode.zip(inode).is_none_or(|(was, is)| was == is)
+        self.known.as_ref().unwrap_or(&self.first).is_at(system, place)
     }
 
     fn is_origin_of(&self, part: &Part, system: &dyn System, place: &RootPath) -> bool {
@@ -51,12 +44,13 @@ impl PastPart {
         // A root that the move took away is made again, by the undo or by whoever fills that folder.
         let was_taken = part.root_source_removal.is_some()
             || part.root.is_some_and(|root| root.is_taken_over());
-        let now = RootIdentity::of(system, place.anchor.as_fd());
         match &self.moved.known {
-            Some(known) if was_taken => known.is_on_drive_of(&now),
-            Some(known) => known.is_at(system, place),
-            // Version 1.
-            None => origin.drive.as_ref().zip(now.drive.as_ref()).is_none_or(|(was, is)| was == is),
+            Some(known) if !was_taken => known.is_at(system, place),
+            _ => {
+                let drive = origin.drive.clone();
+                let first = RootIdentity { drive, inode: None, born: None };
+                first.is_at(system, place)
+            }
         }
     }
 }
