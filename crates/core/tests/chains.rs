@@ -122,3 +122,31 @@ fn runs_are_undone_in_turn() {
         chain(seed, base.path(), elsewhere.path());
     }
 }
+
+#[test]
+fn an_older_run_is_told_although_somebody_looks_at_it() {
+    let base = utter_echo_lab::folder_in_memory().unwrap();
+    let [source, destination, store] =
+        ["source", "quay", "store"].map(|name| base.path().join(name));
+    fs::create_dir(&source).unwrap();
+    let runs = ["05", "06"].map(|second| format!("2026-11-23T14-05-{second}Z"));
+    for (name, text) in runs.iter().zip(["first", "the second"]) {
+        fs::write(source.join("keeper.log"), text).unwrap();
+        let places = Places::new(vec![source.clone()], destination.clone());
+        let what = Keeping::Displaced;
+        let aside = SetAside { folder: store.clone(), run: name.clone(), keep: None, what };
+        let safety = Safety { set_aside: Some(aside), ..Safety::default() };
+        assert!(run(&Request::new(Task::Mirror, places).guarded(safety)));
+    }
+    let looked_at = fs::File::open(store.join(&runs[0])).unwrap();
+    looked_at.lock().unwrap();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            std::thread::sleep(std::time::Duration::from_millis(300));
+            looked_at.unlock().unwrap();
+        });
+        assert!(undo(&Linux, &store.join(&runs[1])).unwrap().is_empty());
+    });
+    assert!(undo(&Linux, &store.join(&runs[0])).unwrap().is_empty());
+    assert!(!destination.exists());
+}

@@ -13,9 +13,11 @@ use utter_echo_model::state::{AttributesBefore, StateAfter, StatesBefore};
 use utter_echo_model::verb::Verb;
 use utter_echo_os::Time;
 
+use crate::journal::frame::JournalMark;
 use crate::journal::reader::JournalLines;
 use crate::journal::recorder::JournalWriter;
 use crate::journal::root_identity::RootIdentity;
+use crate::journal::store::RunStore;
 use crate::plan::{self, Plan, PlanLine, PlanReader, Purpose};
 use crate::request::{Request, Task};
 
@@ -116,6 +118,17 @@ pub(crate) fn add(recorder: &JournalWriter<'_>, note: &JournalLine) -> io::Resul
     // Most lines are shorter; growing the buffer would cost more than everything else.
     let body = postcard::to_extend(note, Vec::with_capacity(256)).map_err(io::Error::other)?;
     recorder.note(&body)
+}
+
+impl RunStore<'_> {
+    /// Adds lines to the journal of a run that ended.
+    pub(crate) fn append(&self, run: &str, lines: &[JournalLine]) -> io::Result<()> {
+        let _lock = self.hold_soon(run)?;
+        let Ok(journal) = self.read(run) else { return Err(io::ErrorKind::InvalidData.into()) };
+        let writer = self.resume(run, &journal)?;
+        lines.iter().try_for_each(|line| add(&writer, line))?;
+        writer.mark(JournalMark::Noted)
+    }
 }
 
 /// Adds all lines of a plan.

@@ -1,5 +1,6 @@
 //! Locks of runs.
 
+use std::io;
 use std::os::fd::AsFd as _;
 use std::time::{Duration, Instant};
 
@@ -28,6 +29,21 @@ impl RunStore<'_> {
             Ok(Ok(Some(lock))) => RunLock::Ours(lock),
             Ok(Ok(None)) => RunLock::InUse,
             _ => RunLock::Unknown,
+        }
+    }
+
+    /// The same, waiting for a process that looks at the run or begins to undo it. Fails if it does not let go.
+    pub(crate) fn hold_soon(&self, run: &str) -> io::Result<Option<Lock>> {
+        let begun = Instant::now();
+        loop {
+            match self.hold(run) {
+                RunLock::Ours(lock) => return Ok(Some(lock)),
+                RunLock::Unknown => return Ok(None),
+                RunLock::InUse if begun.elapsed() < PATIENCE => {
+                    std::thread::sleep(Duration::from_millis(5));
+                }
+                RunLock::InUse => return Err(io::ErrorKind::ResourceBusy.into()),
+            }
         }
     }
 

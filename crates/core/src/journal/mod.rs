@@ -17,7 +17,7 @@ mod store;
 pub(crate) use frame::JournalMark;
 pub(crate) use interrupted::of_source;
 pub use lines::RunSummary;
-pub(crate) use lines::{JournalLine, PastPart, add, read};
+pub(crate) use lines::{JournalLine, PastPart, read};
 pub(crate) use lock::RunLock;
 pub use overview::{NotDiscarded, Overview, discard, past_run, past_runs};
 pub use reader::Standing;

@@ -43,7 +43,7 @@ impl RootIdentity {
 }
 
 /// True for what is as it was known. What cannot be told now is not.
-fn fits<T: PartialEq + ?Sized>(known: Option<&T>, now: Option<&T>) -> bool {
+fn fits<T: PartialEq>(known: Option<&T>, now: Option<&T>) -> bool {
     known.is_none() || known == now
 }
 

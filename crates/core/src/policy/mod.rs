@@ -2,7 +2,7 @@
 //! (`renames`), and checks every step against the options (`may`).
 //!
 //! Nothing else can make a [`Step`]. This module calls no file system: it gets facts about drives (`DriveFacts`),
-//! and proofs that need reading (`compare::BackProof`).
+//! and proofs that need reading (`compare::Proof`).
 
 mod decide;
 mod decision;

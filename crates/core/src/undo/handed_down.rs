@@ -14,7 +14,7 @@ use utter_echo_model::state::{State, StateAfter};
 use utter_echo_model::verb::Side;
 use utter_echo_os::{Entry, Kind, Stat, System};
 
-use crate::journal::{self, JournalLine, JournalMark, PastPart, RootIdentity, RunLock};
+use crate::journal::{self, JournalLine, PastPart, RootIdentity};
 use crate::plan::Plan;
 use crate::policy::{Part, Step};
 use crate::undo::past_run::PastRun;
@@ -34,6 +34,7 @@ struct PutBack {
 
 impl PastRun<'_> {
     /// Adds to the journals of older runs what this undo put back. The journals of other stores are not known here.
+    /// Fails if somebody has such a run locked: the journal of this run must stay until that is done.
     pub(crate) fn hand_down(&self) -> io::Result<()> {
         let runs = self.store.names()?;
         let older: Vec<&String> = runs.iter().take_while(|run| **run != self.name).collect();
@@ -53,11 +54,8 @@ impl PastRun<'_> {
                 let older = OlderPart { number, past, part, claimed: &claimed };
                 older.add_lines(self.system, &put_back, &mut lines);
             }
-            let lock = self.store.hold(run);
-            if !lines.is_empty() && !matches!(lock, RunLock::InUse) {
-                let writer = self.store.resume(run, &journal)?;
-                lines.iter().try_for_each(|line| journal::add(&writer, line))?;
-                writer.mark(JournalMark::Noted)?;
+            if !lines.is_empty() {
+                self.store.append(run, &lines)?;
             }
             let PutBack { then, added, .. } = PutBack::of(self.system, &parts, &plan);
             claimed.extend(then.into_keys().chain(added));
