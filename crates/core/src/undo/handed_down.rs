@@ -58,7 +58,11 @@ impl PastRun<'_> {
                 self.store.append(run, &lines)?;
             }
             let PutBack { then, added, .. } = PutBack::of(self.system, &parts, &plan);
-            claimed.extend(then.into_keys().chain(added));
+            let changed = then.into_keys().chain(added);
+            claimed.extend(changed.filter(|place| put_back.has(place)));
+            if put_back.is_told(&claimed) {
+                break;
+            }
         }
         Ok(())
     }
@@ -124,6 +128,17 @@ impl PutBack {
         };
         let both = self.then.iter().filter_map(|(place, was)| Some((was.inode, now(place)?)));
         self.numbers = both.filter(|(was, now)| *was != 0 && *now != 0).collect();
+    }
+
+    /// True for what was put back, and for what had one more name.
+    fn has(&self, place: &Path) -> bool {
+        self.then.contains_key(place) || self.linked.contains(place)
+    }
+
+    /// True if nothing is left to tell still older runs, which saves reading their journals.
+    fn is_told(&self, claimed: &HashSet<PathBuf>) -> bool {
+        self.numbers.iter().all(|(was, now)| was == now)
+            && self.then.keys().chain(&self.linked).all(|place| claimed.contains(place))
     }
 
     /// True for what may have been put back, or has another change time by another of its names.
