@@ -16,8 +16,6 @@ pub struct InterruptedMove {
     pub proven: HashMap<Vec<u8>, (StateAfter, StateAfter)>,
     /// What runs that were cut short were to add.
     pub made: HashSet<Vec<u8>>,
-    /// It tells of the counterparts of these folders on the other side.
-    pub of_other_side: bool,
 }
 
 impl InterruptedMove {
@@ -40,7 +38,7 @@ impl InterruptedMove {
     /// Gives a folder of the source the time that it had before something went from it.
     pub fn correct(&self, path: &TreePath, stat: &mut Stat) {
         let was = self.here.get(path.as_bytes()).map(|was| was.state);
-        if let Some(was) = was.filter(|was| self.of_other_side || was.still(stat)) {
+        if let Some(was) = was.filter(|was| was.still(stat)) {
             stat.modified = was.modified();
         }
     }

@@ -5,12 +5,10 @@
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
-use utter_echo_model::path::TreePath;
 use utter_echo_os::{Kind, Stat, System};
 
 use crate::pattern::{BadPattern, GivenPattern, PatternOrigin, Patterns};
 use crate::query::{Metadata, Query, Verdict};
-use crate::restore::{FolderNeeds, RestoreSet, RestoredLinks};
 use crate::rules::{LITTER, Rule, Rules, lines_of};
 
 /// The name and first bytes of the file that marks a folder as a cache; see <https://bford.info/cachedir/>.
@@ -22,8 +20,6 @@ pub struct Selection {
     pub(crate) rules: Rules,
     /// It takes everything, so that no rule is checked.
     everything: bool,
-    /// Only these entries take part, whatever the rules say.
-    chosen: Option<RestoreSet>,
     pub(crate) exclude: Patterns,
     pub(crate) only: Patterns,
     litter: Patterns,
@@ -34,49 +30,7 @@ impl Selection {
     pub fn everything() -> Self {
         let none = || Patterns::none();
         let rules = Rules::default();
-        Self {
-            rules,
-            everything: true,
-            chosen: None,
-            exclude: none(),
-            only: none(),
-            litter: none(),
-        }
-    }
-
-    /// A selection that takes only the entries that another run put in place.
-    pub fn of_chosen(chosen: RestoreSet) -> Self {
-        Self { everything: false, chosen: Some(chosen), ..Self::everything() }
-    }
-
-    /// True for an entry that existed before the run that is undone, and stays.
-    pub fn keeps(&self, path: &[u8]) -> bool {
-        self.chosen.as_ref().is_some_and(|chosen| chosen.keeps(path))
-    }
-
-    /// The name of an entry on the other side, if that differs.
-    pub fn old_name(&self, path: &[u8]) -> Option<&[u8]> {
-        self.chosen.as_ref().and_then(|chosen| chosen.old_name(path))
-    }
-
-    /// Hard links to restore, by paths on the other side.
-    pub fn groups(&self) -> &[RestoredLinks] {
-        self.chosen.as_ref().map_or(&[], RestoreSet::groups)
-    }
-
-    /// False if two restored entries are known to have been different files.
-    pub fn may_share(&self, path: &TreePath, other: &TreePath) -> bool {
-        self.chosen.as_ref().is_none_or(|chosen| chosen.may_share(path, other))
-    }
-
-    /// What a folder on the other side needs from its counterpart.
-    pub fn needs_of(&self, path: &[u8]) -> FolderNeeds {
-        self.chosen.as_ref().map_or(FolderNeeds::All, |chosen| chosen.needs_of(path))
-    }
-
-    /// True if it selects the entries of a run that is undone.
-    pub fn is_of_chosen(&self) -> bool {
-        self.chosen.is_some()
+        Self { rules, everything: true, exclude: none(), only: none(), litter: none() }
     }
 
     /// Compiles the rules; fails at the first bad pattern.
@@ -99,8 +53,8 @@ impl Selection {
         let litter = if rules.without.no_litter { litter.to_vec() } else { Vec::new() };
         let litter = Patterns::new(litter, true)?;
         let everything = *rules == Rules::default();
-        let (rules, chosen) = (rules.clone(), None);
-        Ok(Self { rules, everything, chosen, exclude, only, litter })
+        let rules = rules.clone();
+        Ok(Self { rules, everything, exclude, only, litter })
     }
 
     /// Decides about an entry by its path, kind and, if given, metadata, and returns the rule that decided, if any.
@@ -113,9 +67,6 @@ impl Selection {
     ) -> io::Result<(Verdict, Option<Rule>)> {
         if self.everything {
             return Ok((Verdict::Take { all_below: asked.all_below }, None));
-        }
-        if let Some(chosen) = &self.chosen {
-            return Ok((chosen.judge(asked), None));
         }
         let decided = self.judge_name(asked);
         let Some(Metadata { stat, is_cache }) = nature.filter(|_| decided.0 != Verdict::Leave)
@@ -219,21 +170,18 @@ impl Selection {
 
     /// `all_below` for the root of a tree: true if there are no `--only` patterns.
     pub fn all_below_root(&self) -> bool {
-        self.only.is_empty() && self.chosen.is_none()
+        self.only.is_empty()
     }
 
     /// True if verdicts depend on paths.
     pub fn looks_at_paths(&self) -> bool {
-        if self.chosen.is_some() {
-            return true;
-        }
         let patterns = [&self.exclude, &self.only, &self.litter];
         self.rules.without.no_hidden || patterns.iter().any(|patterns| !patterns.is_empty())
     }
 
     /// True if a folder may take part only because something in it does.
     pub fn is_choosy(&self) -> bool {
-        self.needs_reason_for_folders() || self.takes_only() || self.chosen.is_some()
+        self.needs_reason_for_folders() || self.takes_only()
     }
 
     /// True if folders are among the kinds that are taken.
@@ -250,7 +198,7 @@ impl Selection {
     /// The rule that left out a folder in which nothing takes part. `all_below` is that of its verdict.
     pub fn rule_of_unneeded(&self, all_below: bool) -> Rule {
         let Rules { size, modified, kinds, without, .. } = &self.rules;
-        if (self.takes_only() || self.chosen.is_some()) && !all_below {
+        if self.takes_only() && !all_below {
             Rule::NotOnly
         } else if without.no_empty_folders {
             Rule::Empty

@@ -6,7 +6,6 @@ use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::attribute::{Attribute, Attributes};
-use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::Linux;
 use utter_echo_core::plan::{PlacedStep, Verb};
 use utter_echo_core::request::{Places, Request, Safety, Task};
@@ -113,7 +112,7 @@ impl Undo {
                 Ok(lock) => lock,
                 Err(refusal) => return Ok(runner.refused(&refusal)),
             };
-            let plan_back = || session.plan_to_move_back(&NoObserver);
+            let plan_back = || session.plan_to_move_back();
             let plan = match runner.whole(plan_back())? {
                 Ok(plan) => runner.recovered(&session, plan, plan_back)?,
                 Err(exit) => Err(exit),
@@ -188,7 +187,7 @@ fn request(run: &PastRun<'_>, selection: Selection, safety: Safety) -> Request {
 fn is_moved_back(run: &PastRun<'_>) -> Result<bool> {
     let places = Places::new(vec![run.path.clone()], run.purpose.places.destination.clone());
     let request = Request::new(Task::Move, places);
-    let plan = Session::open_to_move_back(&Linux, &request, run)?.plan_to_move_back(&NoObserver)?;
+    let plan = Session::open_to_move_back(&Linux, &request, run)?.plan_to_move_back()?;
     let moves = |placed: PlacedStep<'_>| placed.step.verb != Verb::Adjust;
     Ok(plan.problems.is_empty() && !plan.steps().any(moves))
 }

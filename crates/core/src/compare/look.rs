@@ -105,25 +105,18 @@ impl Walk<'_, '_> {
             .into_iter()
             .all(|side| side.is_some_and(|KindHint(kind)| kind == Some(Kind::File)));
         let opens = are_files && self.context.terms.scope.attributes == HiddenAttributes::Always;
-        // An entry that a move renamed gets its old name back.
-        let old_name = self.context.terms.selection.old_name(path.as_bytes());
-        let old_name = old_name.filter(|_| joined.source.is_some());
-        let (name, there) = match old_name {
-            Some(old) => (old, visit.listed.sides.listings.1.has(old).then_some(KindHint(None))),
-            None => (name, joined.destination),
-        };
         let mut merged = MergedEntry {
             name,
             source_name: joined.name,
             source: LookedAt::Absent,
             destination: LookedAt::Absent,
             obstacle: None,
-            beside: old_name.is_some(),
+            beside: false,
         };
         if let Some(hint) = joined.source {
             self.look_here(visit, &path, (hint, opens), &mut merged)?;
         }
-        if let Some(hint) = there.filter(|_| merged.obstacle.is_none()) {
+        if let Some(hint) = joined.destination.filter(|_| merged.obstacle.is_none()) {
             let counted = joined.source.is_none().then_some(CountedSide::DestinationAlone);
             self.look_there(visit, &path, NameHint { hint, opens, counted }, &mut merged)?;
         }
@@ -137,10 +130,8 @@ impl Walk<'_, '_> {
         if !may_be && !visit.listed.of_the_drive.contains(&joined.name) {
             return false;
         }
-        let is_move_back = self.context.terms.selection.is_of_chosen();
         let in_a_tree = visit.listed.sides.source.is_some();
-        let is_marker =
-            joined.name == self.marker_name && !(is_move_back && joined.source.is_some());
+        let is_marker = joined.name == self.marker_name;
         if is_marker && joined.source.is_some() {
             visit.findings.notes.push(Note::UnfinishedSource(visit.listed.path.clone()));
         }
@@ -152,8 +143,7 @@ impl Walk<'_, '_> {
             }
             return true;
         }
-        // Leftovers of killed runs in a folder that is moved back go with it.
-        is_move_back && joined.source.is_some() && hidden_names::is_hidden_name(joined.name)
+        false
     }
 
     /// Reads the source's entry. `None` if that fails.

@@ -34,7 +34,6 @@ pub(crate) fn compare(
     // A source that is copied into the destination under its own name is a folder like any other.
     let takes_root = comparison.pair.prefix.as_bytes().is_empty()
         || !comparison.terms.selection.is_choosy()
-        || comparison.terms.selection.is_of_chosen()
         || tallies.source.entries() > 0;
     let root = if takes_root { compare_roots(comparison) } else { Ok(None) };
     if takes_root && comparison.pair.single.is_none() {

@@ -231,7 +231,7 @@ fn drives_in_use<'p>(run: &GuardedRun<'_>, plan: &'p Plan) -> BTreeMap<u64, Driv
                         holds_holes: drive.capabilities.drive.holds(Feature::Holes),
                         shown,
                         steps: Vec::new(),
-                        has_all: part.memory.is_some() && pair.source_stat.identity.drive == number,
+                        has_all: part.brings_back && pair.source_stat.identity.drive == number,
                     })
                 }
             };

@@ -16,13 +16,6 @@ use crate::policy::{Part, Step};
 use crate::request::Task;
 use crate::sides::{Pair, SetAsidePlace};
 
-/// For moving back: folders that are made again get their former times. `path_there` returns their paths on the
-/// other side.
-pub(crate) fn of_source(past: &PastPart, path_there: impl Fn(&[u8]) -> Vec<u8>) -> InterruptedMove {
-    let here = past.moved.here.iter().map(|(path, was)| (path_there(path), was.clone())).collect();
-    InterruptedMove { here, of_other_side: true, ..InterruptedMove::default() }
-}
-
 /// Adds the journal of one run, the newest first.
 fn take_in(known: &mut InterruptedMove, (past, part): (PastPart, &Part), standing: Standing) {
     // A run that ended restored the times of folders. The newest journal comes first, but the oldest has the former

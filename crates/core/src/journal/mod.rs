@@ -15,7 +15,6 @@ mod set_aside_run;
 mod store;
 
 pub(crate) use frame::JournalMark;
-pub(crate) use interrupted::of_source;
 pub use lines::RunSummary;
 pub(crate) use lines::{JournalLine, PastPart, read};
 pub(crate) use lock::RunLock;

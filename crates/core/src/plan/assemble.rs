@@ -50,6 +50,27 @@ impl Plan {
         totals.sampled.merge(compared.sampled);
     }
 
+    /// Adds what undoes one part of a run. What its drives cannot hold was never there.
+    pub(crate) fn add_undone(
+        &mut self,
+        part: Part,
+        pair: &Pair,
+        problems: impl IntoIterator<Item = Problem>,
+    ) {
+        for step in part.all_steps() {
+            let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
+            if let Some(state) = comes_back {
+                self.totals.source.count(state.kind, state.bytes());
+            }
+            if let Some(state) = step.destination {
+                self.totals.destination.count(state.kind, state.bytes());
+            }
+        }
+        self.parts.push(part);
+        self.prefixes.push(pair.prefix.clone());
+        self.problems.extend(problems);
+    }
+
     /// Adds notes on the drives below a destination.
     pub(crate) fn note_drives(&mut self, map: &DriveMap) {
         for new in map.all().iter().flat_map(|drive| drive.capabilities.notes()) {

@@ -11,7 +11,7 @@ mod totals;
 pub(crate) use assemble::root_stays;
 pub(crate) use saved::{PlanLine, PlanReader, Purpose, each_line};
 pub(crate) use space::{SpaceFreed, SpaceNeed, clears, shrinks};
-pub(crate) use stale::{find, state};
+pub(crate) use stale::{find, folder, state};
 pub use steps::{PlacedStep, Plan, Undoes};
 pub use totals::{StepTotals, Totals};
 

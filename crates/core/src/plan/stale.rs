@@ -3,6 +3,7 @@
 use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
+use rustix::io::Errno;
 use utter_echo_drives::map::DriveMap;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
@@ -139,6 +140,19 @@ impl StaleSearch<'_> {
 
 fn stale_destination() -> (Operation, Cause) {
     (Operation::LookAtDestination, Cause::Stale("the destination"))
+}
+
+/// The folder at a path; `None` if it or a folder above it is missing or is not a folder.
+pub(crate) fn folder(
+    system: &dyn System,
+    root: &OwnedFd,
+    path: &TreePath,
+) -> io::Result<Option<OwnedFd>> {
+    let absent = [Errno::NOENT, Errno::NOTDIR, Errno::LOOP].map(Errno::raw_os_error);
+    match system.open_folder(root.as_fd(), path.as_bytes()) {
+        Err(e) if e.raw_os_error().is_some_and(|error| absent.contains(&error)) => Ok(None),
+        other => other.map(Some),
+    }
 }
 
 /// The present entry; `None` also if its folder does not exist.

@@ -1,7 +1,6 @@
 //! Deciding about links and renames, and checking every step.
 
 use utter_echo_model::identity::DriveId;
-use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 
@@ -9,7 +8,6 @@ use crate::compare::{Compared, DifferenceKind, Proof, RootDifference};
 use crate::policy::decisions::Decisions;
 use crate::policy::dependence;
 use crate::policy::draft::Draft;
-use crate::policy::partners::Linker;
 use crate::policy::step::Step;
 use crate::request::RenamePath;
 
@@ -25,13 +23,9 @@ impl Draft<'_> {
             }
         }
         let mut decided = std::mem::take(&mut self.decided);
-        let selection = self.policy.selection;
         decided.part = self.into_part(root);
         decided.held_back += dependence::prune(&mut decided.part);
         dependence::settle_source_removals(&mut decided.part, |_| false);
-        if selection.is_of_chosen() {
-            Linker::new(&mut decided.part).group_as_before(selection);
-        }
         decided
     }
 }
@@ -52,7 +46,6 @@ impl Draft<'_> {
             self.hold_back_all();
         }
         self.settle_links();
-        self.copy_what_is_linked();
         self.find_renames(proof);
         self.take_over();
         let root = self.take_root_over(root);
@@ -84,7 +77,7 @@ impl Draft<'_> {
         let mut step = Step::new(verb, reason, (Some(source), destination));
         if let DifferenceKind::Attributes(attributes) = what {
             let sides = (Some(source), destination);
-            step.attributes = self.policy.own_attributes(attributes, sides, &TreePath::default);
+            step.attributes = self.policy.own_attributes(attributes, sides);
             if step.attributes.is_empty() {
                 return None;
             }

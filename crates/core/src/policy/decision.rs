@@ -7,7 +7,6 @@ use utter_echo_model::problem::Cause;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::Kind;
-use utter_echo_select::FolderNeeds;
 
 use crate::compare::{
     Change, Difference, DifferenceKind, FolderDecision, Obstacle, OnSide, WhatStays,
@@ -70,15 +69,6 @@ impl DifferenceContext<'_> {
             DifferenceKind::Leftover => self.removal(Reason::Leftover),
             DifferenceKind::LeftOut => self.removal(Reason::Unselected),
             DifferenceKind::New => self.arrival(obstacle),
-            // An entry that came back already has its attributes; those of the other side may never have been
-            // complete.
-            DifferenceKind::Attributes(_) if self.has_come_back() => Decision::Nothing,
-            // It was never moved.
-            DifferenceKind::Kind | DifferenceKind::Content(_) | DifferenceKind::Attributes(_)
-                if self.is_at_home() =>
-            {
-                Decision::Stays
-            }
             DifferenceKind::Kind => self.other_kind(obstacle),
             DifferenceKind::Content(change) => self.other_content(change, obstacle),
             DifferenceKind::Attributes(attributes) => self.other_attributes(attributes, obstacle),
@@ -141,7 +131,7 @@ impl DifferenceContext<'_> {
             None if self.is_ours() => self.if_granted(self.step(Verb::Replace, Reason::Leftover)),
             None if self.is_conflict() => Decision::Problem(Cause::NameTaken),
             None => {
-                let attributes = self.policy.own_attributes(attributes, self.sides(), self.path);
+                let attributes = self.policy.own_attributes(attributes, self.sides());
                 let step = Step { attributes, ..self.step(Verb::Adjust, Reason::Attributes) };
                 if attributes.is_empty() { Decision::Nothing } else { self.if_granted(step) }
             }
@@ -152,21 +142,6 @@ impl DifferenceContext<'_> {
     fn keeps_its_name(&self, step: &Step) -> bool {
         let how = || (self.policy.conflicts.how)(&(self.path)());
         self.policy.task.removes_sources() && self.policy.gives_way_not(step, how())
-    }
-
-    /// True if a move back finds the content in place that it would bring.
-    fn has_come_back(&self) -> bool {
-        let is_attributes = matches!(self.difference.what, DifferenceKind::Attributes(_));
-        let is_folder = is_a_folder(self.difference.source);
-        is_attributes && self.policy.selection.is_of_chosen() && !is_folder
-    }
-
-    /// True if a move back finds another entry in its place.
-    fn is_at_home(&self) -> bool {
-        let Difference { source, destination, .. } = self.difference;
-        let both_folders = is_a_folder(*source) && is_a_folder(*destination);
-        let selection = self.policy.selection;
-        !both_folders && selection.is_of_chosen() && selection.keeps((self.path)().as_bytes())
     }
 
     /// True for a file of an earlier move that has its time but not all of its content or attributes.
@@ -194,16 +169,9 @@ impl DifferenceContext<'_> {
         let (source, there) =
             (self.difference.source.state()?, self.difference.destination.state());
         let reason = match decision {
-            // A folder that is back gets its time.
-            Decision::Step(Step { verb: Verb::Adjust, .. })
-                if self.policy.selection.is_of_chosen() =>
-            {
-                Reason::Arrived
-            }
             Decision::Step(_) => Reason::Arrives,
             Decision::Nothing if source.kind == Kind::Folder => Reason::Arrived,
             Decision::Nothing if self.difference.what == DifferenceKind::Same => Reason::Arrived,
-            Decision::Nothing if self.has_come_back() => Reason::Arrived,
             _ => return None,
         };
         if source.kind == Kind::Folder {
@@ -283,24 +251,7 @@ impl Policy<'_> {
         &self,
         attributes: Attributes,
         (source, there): (Option<State>, Option<State>),
-        path: PathOf<'_>,
     ) -> Attributes {
-        let is_folder = source.is_some_and(|source| source.kind == Kind::Folder);
-        let needs = if is_folder && self.selection.is_of_chosen() {
-            self.selection.needs_of(path().as_bytes())
-        } else {
-            FolderNeeds::All
-        };
-        match needs {
-            FolderNeeds::Nothing => return Attributes::NONE,
-            FolderNeeds::Time => {
-                return attributes
-                    .iter()
-                    .filter(|attribute| *attribute == Attribute::Times)
-                    .collect();
-            }
-            FolderNeeds::All => {}
-        }
         let is_newer = source.zip(there).is_some_and(|(source, there)| {
             source.kind == Kind::Folder && source.modified() > there.modified()
         });

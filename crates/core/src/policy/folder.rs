@@ -131,9 +131,6 @@ impl Draft<'_> {
         };
         let decision = met.decide();
         let goes = met.leaving(&decision);
-        let selection = self.policy.selection;
-        let is_kept = || selection.is_of_chosen() && selection.keeps(own().as_bytes());
-        let goes = goes.filter(|_| !is_kept());
         let decision = if goes.is_some() { decision } else { decision.by_copying() };
         let own_hold = difference.source.state().filter(|_| goes.is_some());
         let own_hold = own_hold.and_then(|state| sides::why_kept(&state, folder.only_of));

@@ -31,8 +31,10 @@ pub(crate) use decisions::Decisions;
 pub(crate) use dependence::withdraw;
 pub(crate) use draft::Draft;
 pub(crate) use part::{NameElsewhere, Part, PlannedFolder};
-pub(crate) use partners::Linker;
-pub(crate) use reverse_steps::{BackProof, Reversal, StepTraces, adjusted, close, reverse, timed};
+pub(crate) use partners::{LinkPartner, Linker, RestoredLinks};
+pub(crate) use reverse_steps::{
+    BackProof, Reversal, StepTraces, adjusted, close, copy_back, leave, rename_back, reverse, timed,
+};
 pub(crate) use saved_steps::{SavedParts, from_saved_plan};
 pub(crate) use source_names::SourceNames;
 pub use step::Step;

@@ -5,6 +5,7 @@ use utter_echo_model::state::StatesBefore;
 use utter_echo_model::verb::{Side, Verb};
 
 use crate::compare::FolderHead;
+use crate::policy::reverse_steps;
 use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
 use crate::policy::step_id::StepId;
@@ -71,6 +72,20 @@ impl PlannedFolder {
         }
     }
 
+    /// Turns a rename from the source into a copy and a removal.
+    pub(crate) fn copy_instead(&mut self, slot: usize) {
+        let step = &mut self.steps[slot];
+        let Some(now) = step.source else { return };
+        let leaves = reverse_steps::leave(now, None, step.name);
+        *step = reverse_steps::copy_back(now, step.name);
+        let names = &self.head.names;
+        let name = names.get(leaves.name);
+        let at = self.source_removals.partition_point(|other| names.get(other.name) < name);
+        let mut removals = std::mem::take(&mut self.source_removals).into_vec();
+        removals.insert(at, leaves);
+        self.source_removals = removals.into();
+    }
+
     /// The index of the step of this name.
     pub(crate) fn find(&self, name: &[u8]) -> Option<usize> {
         self.steps.binary_search_by(|step| self.name(step).cmp(name)).ok()
@@ -91,9 +106,10 @@ pub(crate) struct Part {
     pub(crate) folders: Vec<PlannedFolder>,
     /// Targets of hard links and sources of renames.
     pub(crate) elsewhere: Vec<NameElsewhere>,
-    /// Set if the part undoes a run: the attributes of entries before that run, by path. The source is then its
-    /// set-aside folder, and entries come back by renames where possible.
+    /// Set if the part undoes a run: the attributes of entries before that run, by path.
     pub(crate) memory: Option<StatesBefore>,
+    /// The source is a set-aside folder, from which entries come back by renames where possible.
+    pub(crate) brings_back: bool,
     /// Steps were declined, so an entry without a step may be different.
     pub(crate) declined: bool,
 }
@@ -237,22 +253,6 @@ impl Part {
     /// The same in the source.
     pub(crate) fn source_path(&self, folder: usize) -> TreePath {
         self.path_by(folder, PlannedFolder::name_here)
-    }
-
-    /// Entries whose paths differ between source and destination, with both paths, the deepest last.
-    pub(crate) fn paths_that_differ(&self) -> Vec<(TreePath, TreePath)> {
-        let all = || self.folders.iter().enumerate();
-        let renamed = all().filter(|(_, folder)| folder.head.source_name.is_some());
-        let renamed = renamed.map(|(at, _)| (self.source_path(at), self.folder_path(at)));
-        let beside = all().flat_map(|(at, folder)| {
-            folder.source_names.iter().map(move |(name, source)| {
-                (self.source_path(at).join(source), self.folder_path(at).join(name))
-            })
-        });
-        let mut paths: Vec<_> = renamed.chain(beside).collect();
-        paths.sort();
-        paths.sort_by_key(|(here, _)| here.as_bytes().len());
-        paths
     }
 
     fn path_by(&self, mut at: usize, name: impl Fn(&PlannedFolder) -> &[u8]) -> TreePath {

@@ -7,61 +7,56 @@ use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::{FolderIdentity, State};
 use utter_echo_model::verb::{Reason, Verb};
-use utter_echo_select::{LinkPartner, RestoredLinks, Selection};
 
 use crate::compare::FolderHead;
-use crate::policy::draft::Draft;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Relation, Step};
 
 /// The folder and index of a step.
 type DraftStep = (usize, usize);
 
-impl Draft<'_> {
-    /// A future link cannot be renamed into its place, and all names of one file are moved in the same way.
-    pub(super) fn copy_what_is_linked(&mut self) {
-        let groups = self.policy.selection.groups();
-        if groups.is_empty() {
-            return;
-        }
-        let paths = (0..self.folders.len()).map(|at| (self.path(at), at));
-        let places: HashMap<TreePath, usize> = paths.collect();
-        for RestoredLinks { paths, partner } in groups {
-            let found = |path: &TreePath| self.find_step(&places, path);
-            let steps: Vec<Option<DraftStep>> = paths.iter().map(found).collect();
-            let pass = |place: &DraftStep| {
-                self.folders[place.0].steps[place.1]
-                    .is_some_and(|step| step.reason == Reason::TakenOver)
-            };
-            let all_pass = steps.iter().all(|place| place.as_ref().is_some_and(pass));
-            for (at, slot) in steps.into_iter().flatten() {
-                let Some(step) = &mut self.folders[at].steps[slot] else { continue };
-                let is_linked = || partner.as_ref().is_some_and(|p| is_like(step, &p.state));
-                if step.reason == Reason::TakenOver && (!all_pass || is_linked()) {
-                    step.reason = Reason::New;
-                }
-            }
-        }
-    }
+/// Hard links of one file that come back.
+#[derive(Debug)]
+pub(crate) struct RestoredLinks {
+    /// All their paths.
+    pub(crate) paths: Vec<TreePath>,
+    /// The name that exists already, if any.
+    pub(crate) partner: Option<LinkPartner>,
+}
 
-    fn find_step(&self, places: &HashMap<TreePath, usize>, path: &TreePath) -> Option<DraftStep> {
-        let (above, name) = path.split_last();
-        let at = *places.get(&TreePath::from(above))?;
-        let folder = &self.folders[at];
-        let is_it =
-            |step: &Option<Step>| step.is_some_and(|s| folder.head.names.get(s.name) == name);
-        Some((at, folder.steps.iter().position(is_it)?))
+/// A name that stayed when other names of the same file were moved.
+#[derive(Debug)]
+pub(crate) struct LinkPartner {
+    /// The folders that lead to it, from the root down, with their inode numbers.
+    pub(crate) folders: Vec<(Box<[u8]>, u64)>,
+    /// Its name, without a folder.
+    pub(crate) name: Box<[u8]>,
+    /// The file as it is now.
+    pub(crate) state: State,
+}
+
+impl LinkPartner {
+    /// Its path, relative to the root.
+    pub(crate) fn path(&self) -> TreePath {
+        let mut path = TreePath::default();
+        self.folders.iter().for_each(|(name, _)| path.push(name));
+        path.join(&self.name)
     }
 }
 
-/// True for a step that adds what shows nothing else than that. Whether both hold the same is found out before the one
-/// that it comes from goes.
+/// True for a step of an entry that shows nothing else than that. Whether both hold the same is found out before the
+/// one that it comes from goes.
 fn is_like(step: &Step, other: &State) -> bool {
     let of = |state: &State| {
         let owner = (state.uid, state.gid);
         (state.kind, state.size, state.modified(), state.mode(), owner, state.flags())
     };
-    step.verb == Verb::Add && step.source.is_some_and(|source| of(&source) == of(other))
+    step.source.is_some_and(|source| of(&source) == of(other))
+}
+
+/// True for a step that copies.
+fn copies(step: &Step) -> bool {
+    step.verb == Verb::Add && step.reason == Reason::New
 }
 
 /// Turns steps into links. Knows the index of each folder of the part.
@@ -76,38 +71,41 @@ impl<'a> Linker<'a> {
         Self { part, places }
     }
 
-    /// Restores the hard links of before, whatever is linked where the entries come from.
-    pub(super) fn group_as_before(&mut self, selection: &Selection) {
-        let mut apart = Vec::new();
-        for (at, folder) in self.part.folders.iter().enumerate() {
-            for (slot, step) in folder.steps.iter().enumerate() {
-                let Some(leader) = step.link() else { continue };
-                let path = self.part.folder_path(at).join(folder.head.names.get(step.name));
-                if !selection.may_share(&path, &self.part.path_of(leader)) {
-                    apart.push((at, slot));
-                }
+    /// Restores hard links of before.
+    pub(crate) fn restore(&mut self, group: &RestoredLinks) {
+        self.copy_what_is_linked(group);
+        self.link_group(group);
+    }
+
+    /// A future link cannot be renamed into its place, and all names of one file are moved in the same way.
+    fn copy_what_is_linked(&mut self, RestoredLinks { paths, partner }: &RestoredLinks) {
+        let places: Vec<Option<DraftStep>> =
+            paths.iter().map(|path| self.position_of(path)).collect();
+        let renames = |(at, slot): DraftStep| self.part.folders[at].steps[slot].is_taken_over();
+        let all_rename = places.iter().all(|place| place.is_some_and(renames));
+        for (at, slot) in places.into_iter().flatten() {
+            let step = self.part.folders[at].steps[slot];
+            let is_linked = || partner.as_ref().is_some_and(|p| is_like(&step, &p.state));
+            if step.is_taken_over() && (!all_rename || is_linked()) {
+                self.part.folders[at].copy_instead(slot);
             }
         }
-        for (at, slot) in apart {
-            self.part.folders[at].steps[slot].relation = None;
-        }
-        selection.groups().iter().for_each(|group| self.link_group(group));
     }
 
     fn link_group(&mut self, RestoredLinks { paths, partner }: &RestoredLinks) {
         let mut steps = paths.iter().filter_map(|path| Some((path, *self.step_at(path)?)));
-        let first = steps.find(|(_, step)| step.verb == Verb::Add && step.reason == Reason::New);
-        let Some((first, leading)) = first else { return };
+        let Some((first, leading)) = steps.find(|(_, step)| copies(step)) else { return };
         let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
-        // It may be linked to one of them already.
         let leader = match leads {
             Some(partner) => Some(self.name_of(partner)),
-            None => leading.link().or_else(|| self.name_at(first)),
+            None => self.name_at(first),
         };
         let Some(leader) = leader else { return };
         let leads = self.part.path_of(leader);
         for path in paths.iter().filter(|path| **path != leads) {
-            let is_like = |step: &Step| leading.source.is_some_and(|first| is_like(step, &first));
+            let is_like = |step: &Step| {
+                copies(step) && leading.source.is_some_and(|first| is_like(step, &first))
+            };
             if self.step_at(path).is_some_and(is_like) {
                 self.link(path, leader);
             }

@@ -133,6 +133,22 @@ pub(crate) fn timed(was: State, now: State, name: NameRange) -> Step {
     Step { attributes: Attributes::NONE.with(Attribute::Times), ..adjusted(was, now, name) }
 }
 
+/// The step that renames an entry back to the source of a move, a folder with everything in it.
+pub(crate) fn rename_back(now: State, name: NameRange) -> Step {
+    Step { name, ..Step::new(Verb::Rename, Reason::TakenOver, (Some(now), None)) }
+}
+
+/// The step that copies an entry back to the source of a move.
+pub(crate) fn copy_back(now: State, name: NameRange) -> Step {
+    Step { name, ..Step::new(Verb::Add, Reason::New, (Some(now), None)) }
+}
+
+/// The removal of an entry from the destination of a move: it is copied back, or is `home` already.
+pub(crate) fn leave(now: State, home: Option<State>, name: NameRange) -> Step {
+    let reason = if home.is_some() { Reason::Arrived } else { Reason::Arrives };
+    Step::source_removal(reason, name, (Some(now), home))
+}
+
 /// The state after the step. If the run was killed before it could record that, the present entry counts if it is
 /// as planned.
 fn made(step: &Step, taken: &StepTraces<'_>, proof: &BackProof<'_>) -> Option<State> {

@@ -19,9 +19,4 @@ impl SourceNames {
     pub(crate) fn get(&self, here: &[u8]) -> Option<&[u8]> {
         self.0.as_ref()?.get(here).map(|source| &**source)
     }
-
-    /// Name and source's name, in no particular order.
-    pub(crate) fn iter(&self) -> impl Iterator<Item = (&[u8], &[u8])> {
-        self.0.iter().flat_map(|names| names.iter()).map(|(here, source)| (&**here, &**source))
-    }
 }

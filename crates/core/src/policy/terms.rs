@@ -6,7 +6,6 @@ use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::verb::Verbs;
 use utter_echo_os::Time;
-use utter_echo_select::Selection;
 
 use crate::request::{CompareBy, MoveOptions, OnConflict, Request, Task};
 
@@ -61,8 +60,6 @@ pub(crate) struct Policy<'a> {
     pub(crate) task: Task,
     pub(crate) steps: Verbs,
     pub(crate) moving: MoveOptions,
-    /// The entries that a move back leaves in place.
-    pub(crate) selection: &'a Selection,
     pub(crate) drives: &'a dyn DriveFacts,
     pub(crate) conflicts: Conflicts<'a>,
     pub(crate) sameness: SamenessTerms,
@@ -80,17 +77,15 @@ pub(crate) struct Conflicts<'a> {
 impl<'a> Policy<'a> {
     pub(crate) fn of(
         (request, has_notes): (&Request, bool),
-        selection: &'a Selection,
         (drives, conflicts): (&'a dyn DriveFacts, &Conflicts<'a>),
     ) -> Self {
         let mut moving = request.moving;
         // Folders that are not selected may lead to entries that are.
-        moving.leave_folders |= !selection.takes_folders();
+        moving.leave_folders |= !request.selection.takes_folders();
         Self {
             task: request.task,
             steps: request.changed.steps,
             moving,
-            selection,
             drives,
             conflicts: *conflicts,
             sameness: SamenessTerms {

@@ -3,8 +3,6 @@
 
 #![allow(clippy::unwrap_used, clippy::default_trait_access, reason = "a test stops there")]
 
-use std::sync::OnceLock;
-
 use super::*;
 
 use utter_echo_model::attribute::{Attribute, Attributes};
@@ -13,7 +11,6 @@ use utter_echo_model::path::NameArena;
 use utter_echo_model::state::{FolderIdentity, State};
 use utter_echo_model::verb::{Reason, Verb, Verbs};
 use utter_echo_os::{Flags, Identity, Kind, Stat, Time};
-use utter_echo_select::Selection;
 
 use crate::compare::{
     Change, Compared, ComparedFolder, Difference, DifferenceKind, FolderDecision, FolderHead,
@@ -73,14 +70,11 @@ fn state(kind: Kind, secs: i64) -> State {
     })
 }
 
-static ALL: OnceLock<Selection> = OnceLock::new();
-
 fn policy(task: Task, steps: Verbs, drives: &Made) -> Policy<'_> {
     Policy {
         task,
         steps,
         moving: MoveOptions::default(),
-        selection: ALL.get_or_init(Selection::everything),
         drives,
         conflicts: Conflicts { how: &|_| OnConflict::Skip, may_be_ours: &|_| false },
         sameness: SamenessTerms {

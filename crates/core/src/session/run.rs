@@ -10,6 +10,7 @@ use utter_echo_drives::capabilities::Capabilities;
 use utter_echo_drives::features::Features;
 use utter_echo_drives::map::DriveMap;
 use utter_echo_files::exit_folder;
+use utter_echo_model::identity::DriveId;
 use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::note::Note;
 use utter_echo_model::observe::Observer;
@@ -19,7 +20,7 @@ use utter_echo_model::running::Flush;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Side, Verb};
 use utter_echo_os::{Caller, Entry, Identity, Lock, System, Time};
-use utter_echo_select::{RuleCounts, Selection};
+use utter_echo_select::RuleCounts;
 use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
@@ -31,7 +32,7 @@ use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
 use crate::request::{CompareBy, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
 use crate::session::error::PlanError;
 use crate::sides::{self, CallError, Pair, SetAsidePlace};
-use crate::undo::{LeftAlone, PastRun};
+use crate::undo::PastRun;
 
 /// What a session knows and holds of its drives.
 pub(crate) struct SessionDrives {
@@ -46,12 +47,8 @@ pub(crate) struct SessionDrives {
 
 /// What earlier runs left.
 pub(crate) struct SessionHistory<'a> {
-    /// For each pair, the times of source folders that an interrupted run changed.
-    pub(crate) times: Vec<InterruptedMove>,
     /// For each pair, what an interrupted move left.
     interrupted: Vec<InterruptedMove>,
-    /// What cannot be moved back.
-    pub(crate) left_alone: Vec<LeftAlone>,
     /// The run to undo, if any.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
@@ -68,8 +65,6 @@ pub struct Session<'a> {
     aside_place: Option<SetAsidePlace>,
     /// Why a move has no undo journal.
     lacks_notes: Option<String>,
-    /// For each pair its selection, if not that of the request.
-    pub(crate) selections: Vec<Selection>,
     pub(crate) found: SessionDrives,
     pub(crate) history: SessionHistory<'a>,
 }
@@ -121,18 +116,12 @@ impl<'a> Session<'a> {
         Ok(Self {
             aside_place,
             lacks_notes,
-            selections: Vec::new(),
             system,
             request,
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            history: SessionHistory {
-                times: Vec::new(),
-                interrupted,
-                left_alone: Vec::new(),
-                undoes,
-            },
+            history: SessionHistory { interrupted, undoes },
             found: SessionDrives {
                 maps: OnceLock::new(),
                 tried: Mutex::default(),
@@ -179,7 +168,7 @@ impl<'a> Session<'a> {
         counts: &RuleCounts<'_>,
         observer: &dyn Observer,
     ) -> Result<(Compared, Decisions), Halt> {
-        let selection = self.selection_of(pair);
+        let selection = &self.request.selection;
         let prefix = &pair.prefix;
         let on_conflict = |path: &TreePath| self.request.on_conflict(&prefix.join(path.as_bytes()));
         let moves = self.request.task.removes_sources();
@@ -191,7 +180,7 @@ impl<'a> Session<'a> {
             |path: &TreePath| !may_be_ours(path) && on_conflict(path) == OnConflict::KeepBoth;
         let has_notes = self.aside_place.is_some();
         let conflicts = Conflicts { how: &on_conflict, may_be_ours: &may_be_ours };
-        let policy = Policy::of((self.request, has_notes), selection, (map, &conflicts));
+        let policy = Policy::of((self.request, has_notes), (map, &conflicts));
         let pool = WorkerPool::new(self.request.running.workers);
         let mut comparison = Comparison {
             system: self.system,
@@ -254,26 +243,16 @@ impl<'a> Session<'a> {
         self.pairs.iter().position(|other| std::ptr::eq(other, pair))
     }
 
-    pub(super) fn selection_of(&self, pair: &Pair) -> &Selection {
-        let own = self.number_of(pair).and_then(|at| self.selections.get(at));
-        own.unwrap_or(&self.request.selection)
-    }
-
     fn times_of(&self, pair: &Pair) -> Option<&InterruptedMove> {
         let at = self.number_of(pair)?;
-        self.history
-            .times
-            .get(at)
-            .or(self.history.interrupted.get(at))
-            .filter(|interrupted| !interrupted.is_empty())
+        self.history.interrupted.get(at).filter(|interrupted| !interrupted.is_empty())
     }
 
     /// True if a plan of this request reads everything below both roots that shows whether anything is unfinished.
     fn looks_at_everything(&self) -> bool {
         use utter_echo_model::attribute::Attribute::Content;
         let Request { selection, changed, carry, .. } = self.request;
-        let by = matches!(changed.by, CompareBy::SizeTime | CompareBy::Content)
-            && self.selections.is_empty();
+        let by = matches!(changed.by, CompareBy::SizeTime | CompareBy::Content);
         selection.takes_everything() && by && carry.has(Content)
     }
 
@@ -311,7 +290,7 @@ impl<'a> Session<'a> {
     }
 
     /// Adds the drive at a mount point of a saved plan. If another drive is there now, its steps find that out.
-    pub(crate) fn find_again(&self, pair: &Pair, map: &DriveMap, path: &TreePath) {
+    pub(crate) fn find_again(&self, pair: &Pair, map: &DriveMap, path: &TreePath) -> DriveId {
         let anchor = pair.destination.anchor.as_fd();
         let found = self.system.open_folder(anchor, path.as_bytes()).and_then(|folder| {
             let stat = self.system.stat(Entry::Open(folder.as_fd()))?;
@@ -323,7 +302,7 @@ impl<'a> Session<'a> {
             let identity = Identity { drive: u64::MAX, inode: u64::MAX };
             (self.capabilities_of(anchor, pair.destination.anchor_stat.identity.drive), identity)
         };
-        map.add(path, identity, || capabilities);
+        map.add(path, identity, || capabilities).id
     }
 
     /// The stale steps of a plan, as problems. An execution would skip them and do the rest.

@@ -33,8 +33,7 @@ impl Session<'_> {
     /// the reason for a note, if any.
     pub(super) fn source_root_removal(&self, pair: &Pair) -> Result<State, Option<WhyRootStays>> {
         let stat = &pair.source_stat;
-        let is_kept = self.selection_of(pair).keeps(b"");
-        if !self.request.task.removes_sources() || pair.single.is_some() || is_kept {
+        if !self.request.task.removes_sources() || pair.single.is_some() {
             return Err(None);
         }
         if stat.mounted {

@@ -1,14 +1,11 @@
 //! Undoing a run, by a plan from its journal and the present state.
 
-use std::collections::HashSet;
-
-use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation, Problem};
-use utter_echo_model::verb::Verb;
 use utter_echo_os::{Kind, Lock, System};
 use utter_echo_workers::pool::WorkerPool;
 
+use crate::compare::LeftBehind;
 use crate::guard::Refusal;
 use crate::journal::RunLock;
 use crate::plan::{PlacedStep, Plan, Undoes};
@@ -16,7 +13,7 @@ use crate::request::{Guard, Request};
 use crate::session::error::PlanError;
 use crate::session::run::Session;
 use crate::sides::CallError;
-use crate::undo::{LeftAlone, PastRun};
+use crate::undo::{PartBack, PastRun, PlacesBack};
 
 impl<'a> Session<'a> {
     /// Opens the set-aside folder of a run and its destination, without changing them. The request is for
@@ -36,18 +33,13 @@ impl<'a> Session<'a> {
         request: &'a Request,
         run: &'a PastRun<'a>,
     ) -> Result<Self, CallError> {
-        let mut session = Self::new(system, request, run.pairs_back()?, Some(run))?;
-        session.selections = run.selections_back(&session.pairs, &mut session.history.left_alone);
-        session.history.times = run.times_back();
-        for (pair, times) in session.pairs.iter_mut().zip(&session.history.times) {
-            times.correct(&TreePath::default(), &mut pair.source_stat);
-        }
-        Ok(session)
+        Self::new(system, request, run.pairs_back()?, Some(run))
     }
 
     /// The plan that moves entries back to the source, as far as that was not done yet.
-    pub fn plan_to_move_back(&self, observer: &dyn Observer) -> Result<Plan, PlanError> {
+    pub fn plan_to_move_back(&self) -> Result<Plan, PlanError> {
         let Some(run) = self.history.undoes else { return Ok(Plan::default()) };
+        self.refuse_overlaps()?;
         if !self.request.safety.waived.contains(&Guard::Drive) {
             let there = run.pairs().ok();
             let there = there.as_deref().and_then(|pairs| run.other_place(pairs));
@@ -56,24 +48,23 @@ impl<'a> Session<'a> {
                 return Err(Refusal::OtherPlace { path: other.destination_shown.clone() }.into());
             }
         }
-        let mut plan = Plan { undoes: Undoes::Move, ..self.plan(observer)? };
+        let mut plan = Plan { undoes: Undoes::Move, ..Plan::default() };
         plan.notes.extend(run.note());
-        let selection = &self.request.selection;
-        let found: HashSet<TreePath> = if self.history.left_alone.is_empty() {
-            HashSet::new()
-        } else {
-            plan.steps().map(|placed| placed.path).collect()
-        };
-        let is_left = |left: &&LeftAlone| {
-            selection.takes_by_name(left.path.as_bytes(), Kind::File) && !found.contains(&left.path)
-        };
-        let left_alone = self.history.left_alone.iter().filter(is_left);
-        plan.problems.extend(left_alone.map(LeftAlone::problem));
-        for (part, was) in plan.parts.iter_mut().zip(run.folders_of_singles()) {
-            if let (Some(top), Some(was)) = (part.folders.first_mut(), was) {
-                top.head.before = Some(was);
-            }
+        let pool = WorkerPool::new(self.request.running.workers);
+        for ((pair, map), of) in self.pairs.iter().zip(self.maps()).zip(run.left()) {
+            let find_drive = |path: &TreePath| self.find_again(pair, map, path);
+            let root = self.source_root_removal(pair);
+            let places = PlacesBack { pair, map, find_drive: &find_drive, root };
+            let PartBack { part, problems, note, exits } = run.moved_back(of, &places, &pool);
+            let is_selected = |problem: &Problem| {
+                self.request.selection.takes_by_name(problem.path.as_bytes(), Kind::File)
+            };
+            plan.add_undone(part, pair, problems.into_iter().filter(is_selected));
+            plan.notes.extend(note);
+            plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
+            plan.left_behind.push(LeftBehind { exits, ..LeftBehind::default() });
         }
+        plan.number();
         self.keep_only_what_is_selected(&mut plan);
         Ok(plan)
     }
@@ -111,22 +102,12 @@ impl<'a> Session<'a> {
         plan.notes.extend(run.note());
         let pool = WorkerPool::new(self.request.running.workers);
         for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
-            run.drives(at).iter().for_each(|path| self.find_again(pair, map, path));
-            let (part, problems) = run.reversed(at, pair, map, &pool);
-            let totals = &mut plan.totals;
-            for step in part.all_steps() {
-                let comes_back = step.source.filter(|_| step.verb != Verb::Adjust);
-                if let Some(state) = comes_back {
-                    totals.source.count(state.kind, state.bytes());
-                }
-                if let Some(state) = step.destination {
-                    totals.destination.count(state.kind, state.bytes());
-                }
+            for path in run.drives(at) {
+                self.find_again(pair, map, path);
             }
-            plan.parts.push(part);
+            let (part, problems) = run.reversed(at, pair, map, &pool);
+            plan.add_undone(part, pair, problems);
             plan.drives.push(run.drives(at).to_vec());
-            plan.prefixes.push(pair.prefix.clone());
-            plan.problems.extend(problems);
         }
         plan.number();
         Ok(plan)

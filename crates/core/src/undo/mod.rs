@@ -1,8 +1,9 @@
 //! Undoing a past run.
 
-mod chosen_back;
+mod folder_back;
 mod handed_down;
 mod markers;
+mod move_back;
 mod moved;
 mod original_source;
 mod partners;
@@ -13,5 +14,6 @@ mod reversed;
 mod same_content;
 mod same_places;
 
-pub(crate) use chosen_back::LeftAlone;
+pub(crate) use folder_back::PlacesBack;
+pub(crate) use move_back::PartBack;
 pub use past_run::{BadRun, PastRun};

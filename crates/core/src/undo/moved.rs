@@ -4,16 +4,12 @@ use std::io::ErrorKind;
 use std::os::fd::AsFd as _;
 use std::path::Path;
 
-use utter_echo_model::interrupted::InterruptedMove;
-use utter_echo_model::state::State;
 use utter_echo_os::Entry;
-use utter_echo_select::Selection;
 
-use crate::journal::{self, PastPart, RootIdentity};
+use crate::journal::{PastPart, RootIdentity};
 use crate::policy::Part;
 use crate::request::Task;
 use crate::sides::{self, CallError, Pair, SingleEntry};
-use crate::undo::chosen_back::{BackSelection, LeftAlone, path_there};
 use crate::undo::past_run::PastRun;
 
 impl PastRun<'_> {
@@ -47,7 +43,7 @@ impl PastRun<'_> {
     }
 
     /// The parts that may have something left. A root that the run created is removed with its last entry.
-    pub(super) fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
+    pub(crate) fn left(&self) -> impl Iterator<Item = (&PastPart, &Part)> {
         let parts = self.parts.iter().zip(&self.plan.parts);
         let parts = parts.filter(|(_, part)| part.has_steps());
         parts.filter(|(past, part)| !part.makes_root() || !self.is_missing(past))
@@ -87,34 +83,6 @@ impl PastRun<'_> {
             destination_shown: shown(&to),
             destination_path: to,
         })
-    }
-
-    /// Modification times of source folders before the move.
-    pub(crate) fn times_back(&self) -> Vec<InterruptedMove> {
-        let times = |(past, part): (&PastPart, &Part)| {
-            let differ = part.paths_that_differ();
-            journal::of_source(past, |path| path_there(&differ, path))
-        };
-        self.left().map(times).collect()
-    }
-
-    /// For each part that is a single entry, the former state of its folder.
-    pub(crate) fn folders_of_singles(&self) -> impl Iterator<Item = Option<State>> {
-        self.left().map(|(past, _)| {
-            past.moved.origin.as_ref()?.single.as_ref()?;
-            past.moved.here.get(&[][..]).map(|was| was.state)
-        })
-    }
-
-    /// What to move back of each part. What somebody changed since is left out, and is added to `left_alone`.
-    pub(crate) fn selections_back(
-        &self,
-        pairs: &[Pair],
-        left_alone: &mut Vec<LeftAlone>,
-    ) -> Vec<Selection> {
-        let parts = self.left().zip(pairs);
-        let all = parts.map(|(of, pair)| BackSelection::of(self, of, pair));
-        all.map(|selected| selected.finish(left_alone)).collect()
     }
 }
 

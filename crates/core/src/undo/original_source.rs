@@ -7,10 +7,9 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Entry, Identity, Kind, Stat, System};
-use utter_echo_select::{LinkPartner, RestoreSet, RestoredLinks};
 
 use crate::journal::PastPart;
-use crate::policy::{Part, Step};
+use crate::policy::{LinkPartner, Part, RestoredLinks, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
 
@@ -60,33 +59,24 @@ impl OriginalSource<'_> {
         self.system.stat(Entry::Named(above.as_fd(), name)).ok()
     }
 
-    /// Finds which of the returning entries were hard links of one file, and which names of it stayed.
-    pub(crate) fn find_groups(
-        &self,
-        (part, past, pair): (&Part, &PastPart, &Pair),
-        chosen: &mut RestoreSet,
-    ) {
-        let went = self.what_went((part, past, pair), chosen);
-        let mut stayed = self.names_that_stayed(&went, (part, pair));
-        for (file, (was, paths)) in went {
+    /// The returning entries that were hard links of one file, with a name of it that stayed or is back.
+    pub(crate) fn groups(&self, of: (&Part, &PastPart, &Pair)) -> Vec<RestoredLinks> {
+        let went = self.what_went(of);
+        let mut stayed = self.names_that_stayed(&went, (of.0, of.2));
+        let groups = went.into_iter().map(|(file, (was, paths))| {
             // Some may be back already.
             let back = || {
                 let root = self.root.as_ref()?;
                 paths.iter().find_map(|path| partners::at(self.system, root, (path, &was)))
             };
             let partner = stayed.remove(&file).or_else(back);
-            if partner.is_some() || paths.len() > 1 {
-                chosen.add_group(RestoredLinks { paths, partner });
-            }
-        }
+            RestoredLinks { paths, partner }
+        });
+        groups.filter(|group| group.partner.is_some() || group.paths.len() > 1).collect()
     }
 
     /// Files that may have had several names, and of which at least one was copied.
-    fn what_went(
-        &self,
-        (part, past, pair): (&Part, &PastPart, &Pair),
-        chosen: &mut RestoreSet,
-    ) -> RemovedNames {
+    fn what_went(&self, (part, past, pair): (&Part, &PastPart, &Pair)) -> RemovedNames {
         let (mut went, mut copied) = (RemovedNames::new(), HashSet::new());
         for (at, folder) in part.folders.iter().enumerate() {
             let drive = self.drive_of(pair, &part.source_path(at));
@@ -104,7 +94,6 @@ impl OriginalSource<'_> {
                 let own = part.source_path(at).join(folder.name_in_source(step));
                 let own = self.single.as_deref().map_or(own, TreePath::from);
                 let file = Identity { drive, inode: was.inode };
-                chosen.was_of(&own, file);
                 went.entry(file).or_insert((was, Vec::new())).1.push(own);
                 if step.verb == Verb::RemoveSource {
                     copied.insert(file);

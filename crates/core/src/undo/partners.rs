@@ -10,7 +10,8 @@ use utter_echo_files::listing::Listing;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_os::{Entry, Identity, Kind, Stat, System};
-use utter_echo_select::LinkPartner;
+
+use crate::policy::LinkPartner;
 
 /// Whether the name found at this path may be the partner.
 pub(crate) type Accepts<'a> = &'a dyn Fn(&TreePath, &Stat) -> bool;

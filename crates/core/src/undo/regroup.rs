@@ -9,9 +9,8 @@ use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::{Entry, Identity, Stat};
-use utter_echo_select::LinkPartner;
 
-use crate::policy::{Linker, NameId, Part, Step};
+use crate::policy::{LinkPartner, Linker, NameId, Part, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
 use crate::undo::past_run::PastRun;

@@ -5,7 +5,6 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 
-use rustix::io::Errno;
 use utter_echo_drives::before::look_before;
 use utter_echo_drives::map::DriveMap;
 use utter_echo_files::{hidden_names, leftovers};
@@ -177,6 +176,7 @@ impl Reversing<'_> {
         self.rename_back(&mut reversed, &mut problems);
         self.close_again(&mut reversed, &mut problems);
         reversed.memory = Some(self.memory.before.clone());
+        reversed.brings_back = true;
         (reversed, problems)
     }
 
@@ -246,13 +246,8 @@ impl Reversing<'_> {
         )
     }
 
-    /// A folder on either side; `None` if it or a folder above it is missing or is not a folder.
     fn open(&self, root: &OwnedFd, path: &TreePath) -> io::Result<Option<OwnedFd>> {
-        let absent = [Errno::NOENT, Errno::NOTDIR, Errno::LOOP].map(Errno::raw_os_error);
-        match self.system.open_folder(root.as_fd(), path.as_bytes()) {
-            Err(e) if e.raw_os_error().is_some_and(|error| absent.contains(&error)) => Ok(None),
-            other => other.map(Some),
-        }
+        plan::folder(self.system, root, path)
     }
 
     /// True if somebody changed attributes after the run, which the undo would lose.

@@ -258,9 +258,9 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
     if past.is_move() {
         let back = request(Task::Move, safety);
         let session = Session::open_to_move_back(system, &back, &past).map_err(shown)?;
-        let mut plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
+        let mut plan = session.plan_to_move_back().map_err(shown)?;
         if session.recover(&plan).map_err(shown)? {
-            plan = session.plan_to_move_back(&NoObserver).map_err(shown)?;
+            plan = session.plan_to_move_back().map_err(shown)?;
         }
         session.guard(&plan, &[]).map_err(shown)?;
         let left_alone = execute(&session, &plan)?;

@@ -70,7 +70,7 @@ impl<'r, 'a> InDiskOrder<'r, 'a> {
     ) -> Option<Self> {
         let disk = run.site.disks.source.as_deref()?;
         // An undo renames most entries and does not read them.
-        if run.site.is_undo() {
+        if run.site.part.brings_back {
             return None;
         }
         let reads = || {

@@ -172,7 +172,7 @@ impl Fill<'_, '_> {
         let folder = place.destination.as_fd();
         writer.check_destination(place, name, &step.into())?;
         // Restored entries must not be lost with a folder that cannot be placed.
-        let brings_back = writer.memory.is_some();
+        let brings_back = writer.brings_back;
         let hides = writer.capabilities.drive.holds(Feature::RenamedFolders) && !brings_back;
         if !hides && step.verb == Verb::Add {
             return writer.make_folder(place, name);

@@ -119,7 +119,7 @@ pub(crate) fn carry_out(
         let drives = mounted.iter().map(|mounted| OnDrive {
             mounted,
             writer: Writer::new(&context, &mounted.capabilities)
-                .remembering(part.memory.as_ref())
+                .of_part(part)
                 .setting_aside(aside.as_ref())
                 .waiting_for_drive(),
             handle: OnceLock::new(),

@@ -17,6 +17,7 @@ use utter_echo_workers::pool::WorkerPool;
 use utter_echo_workers::rate_limit::RateLimit;
 
 use crate::journal::SetAsideRun;
+use crate::policy::Part;
 
 /// The set-aside folder of one part, and a writer for copies there.
 pub(crate) struct SetAsideWriter<'a> {
@@ -77,6 +78,8 @@ pub(crate) struct Writer<'a> {
     pub(crate) capabilities: &'a Capabilities,
     /// The former states of entries, if a run is undone.
     pub(crate) memory: Option<&'a StatesBefore>,
+    /// Entries come back from a set-aside folder.
+    pub(crate) brings_back: bool,
     /// The journal and, if they are kept, displaced entries.
     pub(crate) aside: Option<&'a SetAsideWriter<'a>>,
     /// The limit on unflushed data, if there is one.
@@ -97,6 +100,7 @@ impl<'a> Writer<'a> {
             context,
             capabilities,
             memory: None,
+            brings_back: false,
             aside: None,
             backlog: None,
             marked: AtomicBool::new(false),
@@ -106,9 +110,9 @@ impl<'a> Writer<'a> {
         }
     }
 
-    /// With the former states of entries, for an undo.
-    pub(crate) fn remembering(self, memory: Option<&'a StatesBefore>) -> Self {
-        Self { memory, ..self }
+    /// With what an undo knows and where it takes entries from.
+    pub(crate) fn of_part(self, part: &'a Part) -> Self {
+        Self { memory: part.memory.as_ref(), brings_back: part.brings_back, ..self }
     }
 
     /// With a set-aside folder.

@@ -33,7 +33,7 @@ impl Writer<'_> {
             return self.adjust(place, name, operation);
         }
         let Some(source) = operation.source else { return Ok(()) };
-        if self.memory.is_some() && self.bring_back(place, name, operation, &source)? {
+        if self.brings_back && self.bring_back(place, name, operation, &source)? {
             return Ok(());
         }
         if place.hidden {
