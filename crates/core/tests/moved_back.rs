@@ -8,16 +8,20 @@ use std::os::fd::AsFd as _;
 use std::path::Path;
 use std::process::Command;
 
-use crate::common::{RUN, Trees, Trouble, entries, execute, group_anew, sampled, shown, undo};
+use crate::common::{
+    Lost, RUN, Trees, Trouble, entries, execute, group_anew, sampled, shown, undo,
+};
 use proptest::prop_assert;
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Verb, Verbs};
 use utter_echo_core::request::{
-    CompareBy, Keeping, MoveOptions, OnConflict, Request, SetAside, Task, Workers,
+    CompareBy, Guard, Keeping, MoveOptions, OnConflict, Request, SetAside, Task, Workers,
 };
 use utter_echo_core::{PastRun, Session};
+use utter_echo_files::dirty_marker;
+use utter_echo_files::hidden_names::{self, HiddenNames};
 use utter_echo_lab::world::{self, Options, Other, Tree, World};
 use utter_echo_lab::{
     DriveKind, Gardener, MountedDrive, Snapshot, Tampered, Tampering, differences, snapshot,
@@ -444,7 +448,69 @@ fn a_move_is_not_undone_while_the_drive_of_a_side_is_away() {
         assert!(refused.contains("its drive is not mounted"), "{refused}");
         assert!(!trees.source.exists() && run.with_extension("notes").exists());
         call("mount", &[Path::new("-oloop"), &drive.image(), &drive.folder()]);
-        assert_eq!(undo(&Linux, &run), Ok(crate::common::Lost::new()));
+        assert_eq!(undo(&Linux, &run), Ok(Lost::new()));
         assert_eq!(differences(&before, &seen(&trees.source)), "");
+    }
+}
+
+/// A name like those that the program gives, of an entry of somebody else.
+fn hidden_name() -> String {
+    String::from_utf8(HiddenNames::default().name()).unwrap()
+}
+
+#[test]
+fn on_every_kind_of_drive_a_move_and_a_mirror_are_undone() {
+    for kind in DriveKind::ALL {
+        let trees = Trees::in_memory();
+        let drive = match MountedDrive::make(kind, trees.base.path()) {
+            Ok(drive) => drive,
+            Err(reason) => {
+                utter_echo_lab::left_out(reason);
+                continue;
+            }
+        };
+        let told = |folder: &Path| {
+            let mut all = snapshot(folder);
+            let is_marker = |path: &[u8]| path.ends_with(&dirty_marker::name());
+            all.retain(|path, _| !is_marker(path));
+            // Its driver sets no times of folders.
+            let folders = all.values_mut().filter(|facts| facts.mode & 0o170_000 == 0o040_000);
+            if kind == DriveKind::Fat {
+                folders.for_each(|facts| facts.modified = (0, 0));
+            }
+            all
+        };
+        let there = drive.folder().join("saltmere");
+        fs::create_dir_all(there.join("charts/empty")).unwrap();
+        let names = ["keeper.log", "charts/harbour.csv"].map(String::from);
+        for name in names.into_iter().chain([hidden_name()]) {
+            fs::write(there.join(&name), name.repeat(9)).unwrap();
+        }
+        let store = trees.base.path().join("store");
+        let aside = |folder: &Path, what| {
+            Some(SetAside { folder: folder.into(), run: RUN.to_owned(), keep: None, what })
+        };
+
+        let mut request = crate::common::request(&trees, Task::Move);
+        request.places.sources = vec![there.clone()];
+        request.safety.set_aside = aside(&store, Keeping::Journal);
+        let before = told(&there);
+        moves(&Linux, &request).unwrap();
+        assert!(!there.exists(), "{kind:?}");
+        assert_eq!(undo(&Linux, &store.join(RUN)), Ok(Lost::new()), "{kind:?}");
+        assert_eq!(differences(&before, &told(&there)), "", "{kind:?}");
+
+        let mut request = crate::common::request(&trees, Task::Mirror);
+        request.places.destination.clone_from(&there);
+        fs::write(trees.source.join("keeper.log"), "of another year").unwrap();
+        let store = drive.folder().join("store");
+        request.safety.set_aside = aside(&store, Keeping::Displaced);
+        request.safety.waived = Guard::ALL.to_vec();
+        moves(&Linux, &request).unwrap();
+        assert_eq!(undo(&Linux, &store.join(RUN)), Ok(Lost::new()), "{kind:?}");
+        let (before, now) = (before.into_keys(), told(&there).into_keys());
+        let no_hidden = |path: &Vec<u8>| !hidden_names::is_hidden_name(path);
+        assert!(before.filter(no_hidden).eq(now.filter(no_hidden)), "{kind:?}");
+        assert_eq!(fs::read(there.join("keeper.log")).unwrap(), b"keeper.log".repeat(9));
     }
 }

@@ -117,7 +117,7 @@ pub(crate) fn keeping_times(
     let folder = system.open_folder(root, b"")?;
     let before = system.stat(Entry::Open(folder.as_fd()))?;
     work()?;
-    match system.set_times(Entry::Open(folder.as_fd()), before.modified, None) {
+    match system.set_times(Entry::Open(folder.as_fd()), before.modified, Some(before.accessed)) {
         // Somebody else's folder, which the caller may only write into.
         Err(e) if e.raw_os_error() == Some(Errno::PERM.raw_os_error()) => Ok(()),
         other => other,

@@ -85,6 +85,6 @@ pub fn restore(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
     }
     close(system, folder)?;
     // Somebody else's folder, which the caller may only write into, has the time of now.
-    let _ = system.set_times(Entry::Open(folder), before.modified, None);
+    let _ = system.set_times(Entry::Open(folder), before.modified, Some(before.accessed));
     Ok(())
 }

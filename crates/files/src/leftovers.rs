@@ -10,14 +10,19 @@ use crate::listing::Listing;
 use crate::{attributes, dirty_marker, hidden_names};
 
 /// Removes what an interrupted run left under temporary names in a folder that stays. The marker of what it left
-/// unfinished stays, too: only a run that looks at everything may clear it.
-pub fn clear_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
-    clear(system, folder, &dirty_marker::name())
+/// unfinished stays, too: only a run that looks at everything may clear it. So do names that `keeps` knows.
+pub fn clear_leftovers(
+    system: &dyn System,
+    folder: BorrowedFd<'_>,
+    keeps: &dyn Fn(&[u8]) -> bool,
+) -> io::Result<()> {
+    let marker = dirty_marker::name();
+    clear(system, folder, &|name| name == marker || keeps(name))
 }
 
 /// The same in a folder that is to go.
 pub fn clear_all_leftovers(system: &dyn System, folder: BorrowedFd<'_>) -> io::Result<()> {
-    clear(system, folder, b"")
+    clear(system, folder, &|_| false)
 }
 
 /// True if there is nothing in a folder but what interrupted runs left.
@@ -45,12 +50,16 @@ pub fn entries_below(system: &dyn System, top: BorrowedFd<'_>) -> io::Result<Vec
     Ok(found)
 }
 
-fn clear(system: &dyn System, folder: BorrowedFd<'_>, spared: &[u8]) -> io::Result<()> {
+fn clear(
+    system: &dyn System,
+    folder: BorrowedFd<'_>,
+    keeps: &dyn Fn(&[u8]) -> bool,
+) -> io::Result<()> {
     let listing = Listing::read(system, folder)?;
     for (name, _) in (0..listing.count()).filter_map(|at| listing.get(at)) {
         let stat = system.stat(Entry::Named(folder, name))?;
         match stat.kind {
-            _ if name == spared || !hidden_names::is_leftover(name, &stat) => {}
+            _ if keeps(name) || !hidden_names::is_leftover(name, &stat) => {}
             Kind::Folder => remove_below(system, folder, name.into())?,
             _ => system.remove_file(folder, name)?,
         }

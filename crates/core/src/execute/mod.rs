@@ -5,4 +5,4 @@ mod stages;
 mod writer;
 
 pub use outcome::{Ending, Outcome};
-pub(crate) use stages::{RemovalTerms, Terms, carry_out};
+pub(crate) use stages::{Terms, carry_out};

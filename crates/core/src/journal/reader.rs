@@ -126,9 +126,14 @@ impl JournalLines {
         self.next as usize
     }
 
-    /// The length in bytes of all intact lines, and the number of the next.
-    pub(crate) fn end(&self) -> (u64, u32) {
-        (self.end as u64, self.next)
+    /// The number of the next line.
+    pub(crate) fn next(&self) -> u32 {
+        self.next
+    }
+
+    /// All intact lines, and what follows them.
+    pub(crate) fn halves(&self) -> (&[u8], &[u8]) {
+        self.bytes.split_at(self.end)
     }
 }
 

@@ -74,9 +74,17 @@ impl<'a> RunStore<'a> {
         journal: &JournalLines,
     ) -> io::Result<JournalWriter<'a>> {
         let file = self.system.open_to_write(self.folder(), &journal_of(run))?;
-        let (end, next) = journal.end();
-        self.system.set_length(file.as_fd(), end)?;
-        let lines = WaitingLines { end, next, waiting: Vec::new() };
+        let (intact, rest) = journal.halves();
+        let (end, next) = (intact.len() as u64, journal.next());
+        let rest = rest.len();
+        if rest > 0 && self.system.set_length(file.as_fd(), end).is_err() {
+            // Some drivers cannot shorten a file. No line begins like this.
+            self.system.write_at(file.as_fd(), &vec![u8::MAX; rest], end)?;
+        }
+        // Others cannot go on at the end of a file, but write what begins before it.
+        let waiting = intact.last().copied().into_iter().collect::<Vec<u8>>();
+        let end = end - waiting.len() as u64;
+        let lines = WaitingLines { end, next, waiting };
         Ok(JournalWriter { system: self.system, file, lines: Mutex::new(lines) })
     }
 }

@@ -1,5 +1,7 @@
 //! The steps of one pair of roots, compact and in tree order.
 
+use std::collections::HashSet;
+
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::StatesBefore;
 use utter_echo_model::verb::{Side, Verb};
@@ -110,6 +112,8 @@ pub(crate) struct Part {
     pub(crate) memory: Option<StatesBefore>,
     /// The source is a set-aside folder, from which entries come back by renames where possible.
     pub(crate) brings_back: bool,
+    /// Entries that only look like leftovers of a killed run, by path.
+    pub(crate) no_leftovers: HashSet<TreePath>,
     /// Steps were declined, so an entry without a step may be different.
     pub(crate) declined: bool,
 }

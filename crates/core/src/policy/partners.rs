@@ -13,7 +13,7 @@ use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::step::{NameId, Relation, Step};
 
 /// The folder and index of a step.
-type DraftStep = (usize, usize);
+type StepPlace = (usize, usize);
 
 /// Hard links of one file that come back.
 #[derive(Debug)]
@@ -44,89 +44,119 @@ impl LinkPartner {
     }
 }
 
-/// True for a step of an entry that shows nothing else than that. Whether both hold the same is found out before the
-/// one that it comes from goes.
-fn is_like(step: &Step, other: &State) -> bool {
+/// True for an entry that shows nothing else than another. Whether both hold the same is found out before the one that it
+/// comes from goes.
+fn is_like(one: &State, other: &State) -> bool {
     let of = |state: &State| {
         let owner = (state.uid, state.gid);
         (state.kind, state.size, state.modified(), state.mode(), owner, state.flags())
     };
-    step.source.is_some_and(|source| of(&source) == of(other))
+    of(one) == of(other)
 }
 
-/// True for a step that copies.
-fn copies(step: &Step) -> bool {
-    step.verb == Verb::Add && step.reason == Reason::New
+/// True for a step that makes the entry, which a link may do as well.
+fn brings(step: &Step) -> bool {
+    matches!(step.verb, Verb::Add | Verb::Replace)
+        && matches!(step.reason, Reason::New | Reason::Before)
 }
 
 /// Turns steps into links. Knows the index of each folder of the part.
 pub(crate) struct Linker<'a> {
     pub(crate) part: &'a mut Part,
     places: HashMap<TreePath, usize>,
+    /// Where renames of the part lead to.
+    renamed: HashMap<TreePath, TreePath>,
 }
+
+/// Whether a path may become a link to the partner, or to an earlier path if there is none.
+pub(crate) type MayShare<'a> = &'a dyn Fn(Option<&LinkPartner>, &TreePath, &TreePath) -> bool;
 
 impl<'a> Linker<'a> {
     pub(crate) fn new(part: &'a mut Part) -> Self {
         let places = (0..part.folders.len()).map(|at| (part.folder_path(at), at)).collect();
-        Self { part, places }
+        let mut renamed = HashMap::new();
+        for (at, folder) in part.folders.iter().enumerate() {
+            for step in &folder.steps {
+                let to = || part.folder_path(at).join(folder.name(step));
+                renamed.extend(step.renamed_from().map(|from| (part.path_of(from), to())));
+            }
+        }
+        Self { part, places, renamed }
     }
 
-    /// Restores hard links of before.
-    pub(crate) fn restore(&mut self, group: &RestoredLinks) {
+    /// Restores hard links of before. Without `proof` names may share a file if they look the same.
+    pub(crate) fn restore(&mut self, group: &RestoredLinks, proof: Option<MayShare<'_>>) {
+        let RestoredLinks { paths, partner } = group;
         self.copy_what_is_linked(group);
-        self.link_group(group);
+        let brought = |path: &&TreePath| self.step_at(path).is_some_and(brings);
+        let brought: Vec<&TreePath> = paths.iter().filter(brought).collect();
+        let Some(first) = brought.first() else { return };
+        let may_share = |partner: Option<&LinkPartner>, path: &TreePath| match proof {
+            Some(proof) => proof(partner, first, path),
+            None => self.looks_like(partner, first, path),
+        };
+        let partner = partner.as_ref().filter(|partner| may_share(Some(partner), first));
+        let others = brought[1..].iter().filter(|path| may_share(partner, path));
+        let linked: Vec<&TreePath> =
+            partner.map(|_| *first).into_iter().chain(others.copied()).collect();
+        if linked.is_empty() {
+            return;
+        }
+        let leader = match partner {
+            Some(partner) => Some(self.name_of(partner)),
+            None => self.name_at(first),
+        };
+        let Some(leader) = leader else { return };
+        let leads = self.part.path_of(leader);
+        for path in linked.into_iter().filter(|path| **path != leads) {
+            self.link(path, leader);
+        }
+    }
+
+    /// True if both paths bring what looks the same, or the same as the partner.
+    fn looks_like(&self, partner: Option<&LinkPartner>, first: &TreePath, path: &TreePath) -> bool {
+        let state = |path: &TreePath| self.step_at(path).and_then(|step| step.source);
+        let other = partner.map(|partner| partner.state).or_else(|| state(first));
+        state(path).zip(other).is_some_and(|(one, other)| is_like(&one, &other))
     }
 
     /// A future link cannot be renamed into its place, and all names of one file are moved in the same way.
     fn copy_what_is_linked(&mut self, RestoredLinks { paths, partner }: &RestoredLinks) {
-        let places: Vec<Option<DraftStep>> =
+        let places: Vec<Option<StepPlace>> =
             paths.iter().map(|path| self.position_of(path)).collect();
-        let renames = |(at, slot): DraftStep| self.part.folders[at].steps[slot].is_taken_over();
+        let renames = |(at, slot): StepPlace| self.part.folders[at].steps[slot].is_taken_over();
         let all_rename = places.iter().all(|place| place.is_some_and(renames));
         for (at, slot) in places.into_iter().flatten() {
             let step = self.part.folders[at].steps[slot];
-            let is_linked = || partner.as_ref().is_some_and(|p| is_like(&step, &p.state));
+            let is_linked = || {
+                let other = step.source.zip(partner.as_ref());
+                other.is_some_and(|(now, partner)| is_like(&now, &partner.state))
+            };
             if step.is_taken_over() && (!all_rename || is_linked()) {
                 self.part.folders[at].copy_instead(slot);
             }
         }
     }
 
-    fn link_group(&mut self, RestoredLinks { paths, partner }: &RestoredLinks) {
-        let mut steps = paths.iter().filter_map(|path| Some((path, *self.step_at(path)?)));
-        let Some((first, leading)) = steps.find(|(_, step)| copies(step)) else { return };
-        let leads = partner.as_ref().filter(|partner| is_like(&leading, &partner.state));
-        let leader = match leads {
-            Some(partner) => Some(self.name_of(partner)),
-            None => self.name_at(first),
-        };
-        let Some(leader) = leader else { return };
-        let leads = self.part.path_of(leader);
-        for path in paths.iter().filter(|path| **path != leads) {
-            let is_like = |step: &Step| {
-                copies(step) && leading.source.is_some_and(|first| is_like(step, &first))
-            };
-            if self.step_at(path).is_some_and(is_like) {
-                self.link(path, leader);
-            }
-        }
-    }
-
     /// Turns the step of a path into a link.
-    pub(crate) fn link(&mut self, path: &TreePath, partner: NameId) {
+    fn link(&mut self, path: &TreePath, partner: NameId) {
         if let Some((at, slot)) = self.position_of(path) {
             self.part.folders[at].steps[slot].relation = Some(Relation::LinkOf(partner));
         }
     }
 
-    /// The name of a partner, for steps to refer to.
-    pub(crate) fn name_of(&mut self, partner: &LinkPartner) -> NameId {
+    /// The name that a partner has when others are linked to it.
+    fn name_of(&mut self, partner: &LinkPartner) -> NameId {
+        let renamed = self.renamed.get(&partner.path()).cloned();
+        if let Some(name) = renamed.and_then(|to| self.name_at(&to)) {
+            return name;
+        }
         let folder = self.lead_to(partner);
         self.remember(folder, partner.name.clone())
     }
 
     /// The same for a path; `None` if its folder takes no part.
-    pub(crate) fn name_at(&mut self, path: &TreePath) -> Option<NameId> {
+    fn name_at(&mut self, path: &TreePath) -> Option<NameId> {
         let (above, name) = path.split_last();
         let folder = self.folder_at(above)?;
         Some(self.remember(folder, name.into()))
@@ -143,7 +173,7 @@ impl<'a> Linker<'a> {
         self.position_of(path).map(|(at, slot)| &self.part.folders[at].steps[slot])
     }
 
-    fn position_of(&self, path: &TreePath) -> Option<DraftStep> {
+    fn position_of(&self, path: &TreePath) -> Option<StepPlace> {
         let (above, name) = path.split_last();
         let at = self.folder_at(above)?;
         Some((at, self.part.folders[at].find(name)?))

@@ -24,7 +24,7 @@ use utter_echo_select::RuleCounts;
 use utter_echo_workers::pool::WorkerPool;
 
 use crate::compare::{self, Compared, Comparison, ComparisonTerms, ContentReads, Halt, OwnFolder};
-use crate::execute::{self, Ending, Outcome, RemovalTerms, Terms};
+use crate::execute::{self, Ending, Outcome, Terms};
 use crate::guard::{self, GuardedRun, PlacesError, PlacesOfRun, Refusal};
 use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
@@ -381,16 +381,8 @@ impl<'a> Session<'a> {
             let may_lose = self.request.safety.waived.contains(&Guard::Loss);
             let system = self.system;
             let interrupted = &*self.history.interrupted;
-            let is_move_back = self.history.undoes.is_some();
-            let terms = Terms {
-                system,
-                observer,
-                running,
-                remove_first,
-                aside,
-                interrupted,
-                removal: RemovalTerms { is_move_back, may_lose },
-            };
+            let terms =
+                Terms { system, observer, running, remove_first, aside, interrupted, may_lose };
             execute::carry_out(&terms, (&self.pairs, self.maps()), plan)
         };
         if let Some(run) = self.history.undoes.filter(|_| !plan.is_empty())

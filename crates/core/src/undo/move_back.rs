@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use utter_echo_drives::features::Feature;
+use utter_echo_files::hidden_names;
 use utter_echo_model::attribute::Attribute;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::note::Note;
@@ -83,9 +84,10 @@ impl MovingBack<'_> {
         let groups = self.home.groups((self.part, self.past, self.places.pair));
         let mut linker = Linker::new(&mut back.part);
         for group in &groups {
-            linker.restore(group);
+            linker.restore(group, None);
         }
         back.part.memory = Some(self.past.moved.here.clone());
+        back.part.no_leftovers = self.hidden_names().collect();
         let prefix = &self.places.pair.prefix;
         let problems = back.problems.drain(..);
         let placed = |it: Problem| Problem { path: prefix.join(it.path.as_bytes()), ..it };
@@ -121,6 +123,16 @@ impl MovingBack<'_> {
             root.made = self.part.root.filter(|_| self.part.makes_root());
         });
         folders.into_values().collect()
+    }
+
+    /// What the move took although it looked like a leftover.
+    fn hidden_names(&self) -> impl Iterator<Item = TreePath> {
+        self.part.folders.iter().enumerate().flat_map(move |(at, planned)| {
+            let steps = planned.steps.iter().chain(&planned.source_removals);
+            let names = steps.map(|step| planned.name_in_source(step));
+            let hidden = names.filter(|name| hidden_names::is_hidden_name(name));
+            hidden.map(move |name| self.part.source_path(at).join(name))
+        })
     }
 
     /// Finds the drive of each folder in the source. Where source and destination are not on one mount, or the drive

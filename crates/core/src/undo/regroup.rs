@@ -10,7 +10,7 @@ use utter_echo_model::state::State;
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::{Entry, Identity, Stat};
 
-use crate::policy::{LinkPartner, Linker, NameId, Part, Step};
+use crate::policy::{LinkPartner, Linker, Part, RestoredLinks, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
 use crate::undo::past_run::PastRun;
@@ -22,43 +22,37 @@ type NamesOfFile = Vec<(TreePath, State)>;
 impl PastRun<'_> {
     /// Turns steps that put back names of one file from another drive into hard links.
     pub(crate) fn regroup(&self, at: usize, (pair, map): (&Pair, &DriveMap), part: &mut Part) {
-        let renamed = renamed(part);
         let mut linker = Linker::new(part);
         let displaced = self.copied_aside(at, (pair, map), &linker);
         if displaced.is_empty() {
             return;
         }
-        let stayed = self.stayed(at, pair, (&displaced, &linker));
-        let mut files: Vec<(&Identity, &NamesOfFile)> = displaced.iter().collect();
+        let anchor = &pair.destination.anchor;
+        let mut stayed = self.stayed(at, pair, (&displaced, &linker));
+        let mut files: Vec<(Identity, NamesOfFile)> = displaced.into_iter().collect();
         files.sort_by(|(_, a), (_, b)| a[0].0.as_bytes().cmp(b[0].0.as_bytes()));
-        let is_shared = |(file, names): &(&Identity, &NamesOfFile)| {
-            names.len() > 1 || stayed.contains_key(file)
-        };
-        for (file, names) in files.into_iter().filter(is_shared) {
-            let (back, others): (Vec<_>, Vec<_>) =
-                names.iter().partition(|(path, _)| linker.step_at(path).is_some_and(puts_back));
-            // Some may be back already; the first of the rest leads if nothing else does.
-            let is_back = |(path, was): &&&(TreePath, State)| self.is_there(pair, path, was);
-            let there = stayed.get(file).map(LinkPartner::path);
-            let there = there.or_else(|| others.iter().find(is_back).map(|(path, _)| path.clone()));
-            let first = back.first().map(|(path, _)| path.clone());
-            let (root, held) = match (there, first) {
-                (Some(there), _) => (&pair.destination.anchor, there),
-                (None, Some(first)) => (&pair.source, first),
-                (None, None) => continue,
-            };
-            let leader = match stayed.get(file) {
-                Some(partner) => name_of(&mut linker, partner, &renamed),
-                None => linker.name_at(&held),
-            };
-            let Some(leader) = leader else { continue };
-            for (path, was) in back {
-                // The set-aside file may be the only copy.
-                let is_leader = linker.part.path_of(leader) == *path;
-                if !is_leader && self.hold_the_same((root, &held), (&pair.source, path), was) {
-                    linker.link(path, leader);
-                }
-            }
+        for (file, names) in files {
+            // Some may be back already.
+            let is_back =
+                |(path, _): &&(TreePath, State)| !linker.step_at(path).is_some_and(puts_back);
+            let mut back = names.iter().filter(is_back);
+            let partner = stayed.remove(&file).or_else(|| {
+                back.find_map(|(path, was)| partners::at(self.system, anchor, (path, was)))
+            });
+            let kinds: HashMap<&TreePath, State> =
+                names.iter().map(|(path, was)| (path, *was)).collect();
+            // The set-aside file may be the only copy.
+            let holds_the_same =
+                |partner: Option<&LinkPartner>, first: &TreePath, path: &TreePath| {
+                    let held = match partner {
+                        Some(partner) => (anchor, partner.path()),
+                        None => (&pair.source, first.clone()),
+                    };
+                    let was = kinds[path];
+                    self.hold_the_same((held.0, &held.1), (&pair.source, path), &was)
+                };
+            let paths = names.iter().map(|(path, _)| path.clone()).collect();
+            linker.restore(&RestoredLinks { paths, partner }, Some(&holds_the_same));
         }
     }
 
@@ -130,41 +124,8 @@ impl PastRun<'_> {
         };
         partners::find(self.system, &pair.destination.anchor, (&wanted, &accepts))
     }
-
-    fn is_there(&self, pair: &Pair, path: &TreePath, was: &State) -> bool {
-        let (above, name) = path.split_last();
-        let above = self.system.open_folder(pair.destination.anchor.as_fd(), above);
-        let now = above.and_then(|above| self.system.stat(Entry::Named(above.as_fd(), name)));
-        now.is_ok_and(|now| was.looks_like(&now))
-    }
 }
 
 fn puts_back(step: &Step) -> bool {
     step.reason == Reason::Before && matches!(step.verb, Verb::Add | Verb::Replace)
-}
-
-/// Renames in the plan, and their targets.
-fn renamed(part: &Part) -> HashMap<TreePath, TreePath> {
-    let mut renamed = HashMap::new();
-    for (at, folder) in part.folders.iter().enumerate() {
-        for step in &folder.steps {
-            if let Some(from) = step.renamed_from() {
-                let to = part.folder_path(at).join(folder.head.names.get(step.name));
-                renamed.insert(part.path_of(from), to);
-            }
-        }
-    }
-    renamed
-}
-
-/// The name that a partner has when others are linked to it.
-fn name_of(
-    linker: &mut Linker<'_>,
-    partner: &LinkPartner,
-    renamed: &HashMap<TreePath, TreePath>,
-) -> Option<NameId> {
-    match renamed.get(&partner.path()) {
-        Some(to) => linker.name_at(to),
-        None => Some(linker.name_of(partner)),
-    }
 }

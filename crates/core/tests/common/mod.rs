@@ -248,7 +248,7 @@ pub fn undo(system: &dyn System, run: &Path) -> Result<Lost, Trouble> {
         keep: None,
         what: Keeping::Journal,
     };
-    let waived = vec![Guard::Loss, Guard::Space];
+    let waived = vec![Guard::Space];
     let safety = Safety { set_aside: Some(aside), waived, ..Safety::default() };
     let request = |task, safety| {
         let places = Places::new(vec!["there".into()], "here".into());

@@ -23,4 +23,4 @@ mod source_times;
 mod steps;
 
 pub(crate) use order::carry_out;
-pub(crate) use run::{RemovalTerms, Terms};
+pub(crate) use run::Terms;

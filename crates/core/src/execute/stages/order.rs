@@ -184,7 +184,7 @@ fn carry_out_part(
         terms: PartTerms {
             interrupted: terms.interrupted.get(at),
             remove_first: terms.remove_first,
-            removal: terms.removal,
+            may_lose: terms.may_lose,
             knows_all: plan.problems.is_empty(),
         },
         flushed: FlushState::new(plan, at),
@@ -257,7 +257,8 @@ fn clear_leftovers(run: &PartRun<'_>) {
     run.site.context.pool.each(all, |at| {
         let path = run.site.part.folder_path(at);
         let Ok(folder) = run.system().open_folder(run.root, path.as_bytes()) else { return };
-        let cleared = leftovers::clear_leftovers(run.system(), folder.as_fd());
+        let keeps = |name: &[u8]| run.site.part.no_leftovers.contains(&path.join(name));
+        let cleared = leftovers::clear_leftovers(run.system(), folder.as_fd(), &keeps);
         if let Err(error) = cleared.during(Operation::Remove) {
             run.ledger.report(run.site.drive_of(at), &path, error);
         }

@@ -34,14 +34,6 @@ pub(crate) struct Terms<'a> {
     pub(crate) aside: Option<&'a SetAsideRun<'a>>,
     /// For each part, what a move that was cut short left.
     pub(crate) interrupted: &'a [InterruptedMove],
-    pub(crate) removal: RemovalTerms,
-}
-
-/// The terms of removals from the source.
-#[derive(Clone, Copy)]
-pub(crate) struct RemovalTerms {
-    /// The source has entries of a move that is undone.
-    pub(crate) is_move_back: bool,
     /// Attributes that the destination's drive cannot store may be lost.
     pub(crate) may_lose: bool,
 }
@@ -51,7 +43,7 @@ pub(super) struct PartTerms<'a> {
     /// An interrupted move between the same places, if any.
     pub(super) interrupted: Option<&'a InterruptedMove>,
     pub(super) remove_first: bool,
-    pub(super) removal: RemovalTerms,
+    pub(super) may_lose: bool,
     /// The plan has no problems.
     pub(super) knows_all: bool,
 }

@@ -52,10 +52,10 @@ impl SourceTimes {
                 let is_ours = !last_changes.are_followed((Side::Source, *at), now);
                 now.modified != was.modified() && is_ours
             });
-            if let Some((folder, _)) = changed {
+            if let Some((folder, now)) = changed {
                 // This may not be permitted, and nothing depends on it.
                 let entry = Entry::Open(folder.as_fd());
-                let _ = site.system().set_times(entry, was.modified(), None);
+                let _ = site.system().set_times(entry, was.modified(), Some(now.accessed));
             }
         }
     }

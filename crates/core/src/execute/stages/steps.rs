@@ -42,7 +42,7 @@ impl StepSite<'_> {
         if let Some(time) = times.into_iter().find(unlike) {
             let entry = Entry::Named(self.place.destination.as_fd(), self.name);
             // The original problem is reported in any case.
-            let _ = system.set_times(entry, time, None);
+            let _ = system.set_times(entry, time, Some(time));
         }
     }
 

@@ -60,7 +60,7 @@ impl SourceRemoval<'_, '_> {
 
     fn remove_empty(&self, above: BorrowedFd<'_>, name: &[u8]) -> StepResult {
         let system = self.run.system();
-        if self.run.terms.removal.is_move_back {
+        if self.run.site.is_undo() {
             // Leftovers of killed runs in a folder that is moved back are removed with it.
             let folder = system.open_folder(above, name).during(Operation::RemoveSource)?;
             let cleared = leftovers::clear_all_leftovers(system, folder.as_fd());
@@ -104,7 +104,7 @@ impl SourceRemoval<'_, '_> {
             return Err(StepError::stale_source(Operation::RemoveSource));
         }
         let was_there = site.part.root.is_none_or(|root| root.verb == Verb::Adjust);
-        if !(self.run.terms.removal.is_move_back && was_there) {
+        if !(site.is_undo() && was_there) {
             let there = HeldEntry::of_root(system, self.run.root)?;
             self.prove_attributes(site.root_drive(), (&here, &here.stat), &there)?;
         }

@@ -91,7 +91,7 @@ impl SourceRemoval<'_, '_> {
 
     fn may_be_torn(&self, id: StepId) -> bool {
         let is_home = || self.run.site.step(id).is_some_and(|(step, _)| self.is_home(step));
-        self.run.terms.removal.may_lose || is_home()
+        self.run.terms.may_lose || is_home()
     }
 }
 

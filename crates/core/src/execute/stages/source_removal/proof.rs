@@ -131,7 +131,7 @@ impl SourceRemoval<'_, '_> {
         there: &HeldEntry<'_>,
     ) -> StepResult {
         let (system, capabilities) = (self.run.system(), &on.writer.capabilities);
-        if self.run.terms.removal.may_lose {
+        if self.run.terms.may_lose {
             return Ok(());
         }
         let copy = &there.stat;
@@ -171,7 +171,7 @@ impl SourceRemoval<'_, '_> {
             || read_back::drop_cache(run, Some(on), copy).during(Operation::RemoveSource)?;
         let is_device_cache_dropped =
             is_device_cache_dropped && on.is_device_cache_dropped.load(Ordering::Relaxed);
-        if !is_device_cache_dropped && !run.terms.removal.may_lose {
+        if !is_device_cache_dropped && !run.terms.may_lose {
             return Err(StepError(Operation::RemoveSource, Cause::ProvenInMemoryAlone));
         }
         let numbers = on.mounted.capabilities.drive.numbers;

@@ -29,7 +29,7 @@ impl SourceRemoval<'_, '_> {
     /// True for an entry of an undo that never left its place or is back already. It has its final attributes,
     /// while those of the other copy may never have been complete.
     pub(super) fn is_home(&self, step: &Step) -> bool {
-        self.run.terms.removal.is_move_back && step.reason == Reason::Arrived
+        self.run.site.is_undo() && step.reason == Reason::Arrived
     }
 
     /// True if the copy of a step has arrived, and no error of it is known.
