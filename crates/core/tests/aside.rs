@@ -190,6 +190,36 @@ fn a_run_killed_at_any_call_can_be_undone() {
 }
 
 #[test]
+fn a_run_into_a_new_folder_killed_at_any_call_can_be_undone() {
+    let prepare = || {
+        let mut trees = Trees::in_memory();
+        Gardener::new(7).grow(&trees.source, 4);
+        fs::remove_dir(&trees.destination).unwrap();
+        trees.destination = trees.destination.join("harbour/saltmere");
+        let store = trees.base.path().join("store");
+        let request = mirror_into(&trees, &store);
+        (trees, request, store)
+    };
+    let (_trees, request, _) = prepare();
+    let calls = crate::common::chosen_calls_of(&Tampered::new(Tampering::Nothing), &request);
+    for at in calls {
+        let (trees, request, store) = prepare();
+        let system = Tampered::new(Tampering::KillAt(at));
+        let session = Session::open(&system, &request);
+        let plan = session.as_ref().ok().and_then(|session| session.plan(&NoObserver).ok());
+        if let Some((session, plan)) = session.ok().zip(plan) {
+            session.execute(&plan, &NoObserver);
+        }
+        let never = |why: &String| why.contains("never started") || why.contains("not the folder");
+        let undone = crate::common::undo(&Linux, &store.join(RUN));
+        let is_undone = undone.as_ref().err().is_none_or(never);
+        assert!(is_undone, "call {at}: {undone:?}");
+        let top = trees.destination.ancestors().nth(2).unwrap();
+        assert!(!top.exists(), "call {at}");
+    }
+}
+
+#[test]
 fn a_run_in_which_a_call_failed_can_be_undone() {
     let errors = [Errno::IO, Errno::ACCESS, Errno::NOSPC, Errno::PERM, Errno::ROFS, Errno::MLINK];
     each_call(|at| Tampering::FailOne(at, errors[at % errors.len()].raw_os_error()));

@@ -13,7 +13,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
-use crate::common::{Trees, chosen_calls_of};
+use crate::common::{Trees, chosen_calls, chosen_calls_of};
 use proptest::test_runner::{Config, TestCaseError, TestCaseResult, TestError, TestRunner};
 use rustix::io::Errno;
 use utter_echo_core::attribute::Attribute;
@@ -650,6 +650,89 @@ fn a_folder_in_conflict_with_a_file_arrives_beside_it_wherever_the_run_is_killed
             let differences = differences(&without_root(&expected), &without_root(&there));
             assert!(differences.is_empty(), "call {at}:\n{differences}");
             assert!(!trees.source.exists(), "call {at}");
+        }
+    }
+}
+
+#[test]
+fn names_of_one_file_arrive_beside_others_wherever_the_run_is_killed() {
+    let prepare = || {
+        let trees = Trees::in_memory();
+        fs::write(trees.source.join("harbour.csv"), "the file").unwrap();
+        fs::hard_link(trees.source.join("harbour.csv"), trees.source.join("tide.csv")).unwrap();
+        for name in ["harbour.csv", "tide.csv"] {
+            fs::write(trees.destination.join(name), "another one").unwrap();
+        }
+        trees
+    };
+    for way in [keeping_both as RequestOf, keeping_both_by_renaming] {
+        let calls = Tampered::new(Tampering::Nothing);
+        assert!(run(&calls, &way(&prepare())));
+        let all = calls.calls().len();
+        for at in chosen_calls(all, all) {
+            let trees = prepare();
+            let well = run(&Tampered::new(Tampering::KillAt(at)), &way(&trees));
+            assert_ne!(well, trees.source.exists(), "call {at}");
+            let next = if well { Ok(()) } else { told(&Linux, &way(&trees)) };
+            assert!(next.is_ok(), "call {at}: the next run has problems: {next:?}");
+            let there = snapshot(&trees.destination);
+            let names: Vec<_> = there.keys().map(|path| String::from_utf8_lossy(path)).collect();
+            assert_eq!(names.len(), 5, "call {at}: {names:?}");
+            let shared = there.values().filter(|facts| facts.same_as.is_some());
+            assert_eq!(shared.count(), 2, "call {at}: {names:?}");
+            assert!(!trees.source.exists(), "call {at}");
+        }
+    }
+}
+
+#[test]
+fn several_sources_are_finished_by_the_same_command_wherever_it_was_killed() {
+    let prepare = |way: RequestOf| {
+        let trees = Trees::in_memory();
+        fs::create_dir(trees.source.join("charts")).unwrap();
+        for name in ["charts/harbour.csv", "keeper.log", "tide.csv"] {
+            fs::write(trees.source.join(name), name).unwrap();
+        }
+        fs::hard_link(trees.source.join("keeper.log"), trees.source.join("log")).unwrap();
+        let mut request = way(&trees);
+        request.places.sources = crate::common::entries(&trees.source);
+        (trees, request)
+    };
+    for way in [request as RequestOf, by_renaming] {
+        let calls = Tampered::new(Tampering::Nothing);
+        assert!(run(&calls, &prepare(way).1));
+        let all = calls.calls().len();
+        for at in chosen_calls(all, all) {
+            let (trees, request) = prepare(way);
+            // The folder of the sources is no source.
+            let held = || {
+                let mut all = snapshot(&trees.source);
+                all.remove(&Vec::new());
+                all
+            };
+            let before = held();
+            let well = run(&Tampered::new(Tampering::KillAt(at)), &request);
+            let left = fs::read_dir(&trees.source).unwrap().count();
+            if left > 0 {
+                let next = told(&Linux, &request);
+                assert!(!well && next.is_ok(), "call {at}: the next run has problems: {next:?}");
+            }
+            assert_eq!(fs::read_dir(&trees.source).unwrap().count(), 0, "call {at}");
+            let mut there = snapshot(&trees.destination);
+            // The marker of a run into the folder of others waits for one that looks at everything.
+            there.retain(|path, _| !is_leftover(path) && !path.is_empty());
+            assert_eq!(there.len(), before.len(), "call {at}: {:?}", there.keys());
+            let store = request.safety.set_aside.unwrap().folder;
+            let mut runs: Vec<_> = fs::read_dir(&store).unwrap().map(|it| it.unwrap()).collect();
+            runs.retain(|it| it.file_type().unwrap().is_dir());
+            runs.sort_by_key(fs::DirEntry::file_name);
+            for run in runs.iter().rev() {
+                let undone = crate::common::undo(&Linux, &run.path());
+                let never = undone.as_ref().is_err_and(|why| why.contains("never started"));
+                assert!(never || undone.is_ok(), "call {at}: {undone:?}");
+            }
+            let differences = differences(&before, &held());
+            assert!(differences.is_empty(), "call {at}: {differences}");
         }
     }
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use serde_bytes::ByteBuf;
 
 /// Any bytes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Bytes(Vec<u8>);
 
 /// How JSON shows them.

@@ -46,6 +46,8 @@ pub enum Note {
     SecondFiles(u64),
     /// The source, as the user named it, stays though all that is in it goes.
     RootStays(String, WhyRootStays),
+    /// A source, as the user named it, that is gone because an interrupted move took it.
+    TakenBefore(String),
     /// Why the run cannot be undone: there is no place for its notes.
     NotUndoable(String),
     /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.

@@ -316,6 +316,9 @@ pub(crate) fn note(note: &Note) -> String {
                 names::harmless(source)
             )
         }
+        Note::TakenBefore(source) => {
+            format!("{} was moved by the interrupted run before", names::harmless(source))
+        }
         Note::NotUndoable(why) => format!(
             "this move cannot be undone with 'utter undo', since there is no place for its undo journal: {why}; --set-aside gives it one"
         ),
@@ -451,6 +454,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::NotHeld(_) => "not-held",
         Note::SecondFiles(_) => "hard-links-split",
         Note::RootStays(..) => "source-folder-stays",
+        Note::TakenBefore(_) => "moved-before",
         Note::NotUndoable(_) => "not-undoable",
         Note::GoneForGood(_) => "not-kept",
         Note::OldJournal => "old-journal",

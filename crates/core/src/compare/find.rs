@@ -323,6 +323,9 @@ impl Walk<'_, '_> {
             if compared.is_ok_and(|what| what == DifferenceKind::Nothing) {
                 let sides = (visit.source_state(source), visit.destination_state(&there));
                 visit.note(&other, sides, DifferenceKind::Same, NOTHING_MORE);
+                if source.links > 1 || there.links > 1 {
+                    visit.note_linked(&name, source, Some(&there), None);
+                }
                 return true;
             }
         }

@@ -58,6 +58,14 @@ pub(crate) struct SourcePlace {
     pub(crate) drive: Option<String>,
 }
 
+impl SourcePlace {
+    /// The path of the source itself.
+    pub(crate) fn path(&self) -> PathBuf {
+        let single = self.single.clone().map(Bytes::path).unwrap_or_default();
+        self.folder.clone().path().join(single)
+    }
+}
+
 /// What a run was, in brief.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct RunSummary {

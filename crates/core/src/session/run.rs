@@ -1,9 +1,10 @@
 //! A run from beginning to end: the stages in their order.
 
 use parking_lot::Mutex;
+use std::collections::HashSet;
 use std::fmt;
 use std::os::fd::{AsFd, BorrowedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use utter_echo_drives::capabilities::Capabilities;
@@ -49,6 +50,8 @@ pub(crate) struct SessionDrives {
 pub(crate) struct SessionHistory<'a> {
     /// For each pair, what an interrupted move left.
     interrupted: Vec<InterruptedMove>,
+    /// Sources that an interrupted move took, so that they are not there any more.
+    taken: Vec<String>,
     /// The run to undo, if any.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
@@ -83,8 +86,18 @@ impl<'a> Session<'a> {
     /// exists, or whose path ends in a slash; otherwise the destination is its new name. For an existing folder a
     /// trailing slash makes no difference.
     pub fn open(system: &'a dyn System, request: &'a Request) -> Result<Self, CallError> {
-        let pairs = sides::open(system, request.task, &request.places)?;
-        Self::new(system, request, pairs, None)
+        let aside = request.safety.set_aside.as_ref().filter(|_| request.task.removes_sources());
+        let aside = aside.and_then(|aside| SetAsidePlace::open(system, aside).ok());
+        let taken = OnceLock::new();
+        let was_taken = |source: &Path| {
+            let before = || aside.as_ref().map(|aside| aside.taken(system, &request.places));
+            let taken: &HashSet<PathBuf> = taken.get_or_init(|| before().unwrap_or_default());
+            sides::real_path(system, source).is_ok_and(|source| taken.contains(&source))
+        };
+        let (pairs, taken) = sides::open(system, request.task, &request.places, &was_taken)?;
+        let mut session = Self::new(system, request, pairs, None)?;
+        session.history.taken = taken;
+        Ok(session)
     }
 
     pub(crate) fn new(
@@ -121,7 +134,7 @@ impl<'a> Session<'a> {
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            history: SessionHistory { interrupted, undoes },
+            history: SessionHistory { interrupted, taken: Vec::new(), undoes },
             found: SessionDrives {
                 maps: OnceLock::new(),
                 tried: Mutex::default(),
@@ -147,6 +160,7 @@ impl<'a> Session<'a> {
             plan.notes
                 .extend(rest.and_then(|rest| plan::root_stays(pair, plan.parts.last()?, rest)));
         }
+        plan.notes.extend(self.history.taken.iter().cloned().map(Note::TakenBefore));
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         plan.notes.extend(self.note_gone_for_good(&plan));
         self.note_nesting(&mut plan);

@@ -64,6 +64,7 @@ impl<'a> Session<'a> {
             plan.drives.push(map.all().iter().skip(1).map(|drive| drive.path.clone()).collect());
             plan.left_behind.push(LeftBehind { exits, ..LeftBehind::default() });
         }
+        run.link_single_sources(&mut plan.parts);
         plan.number();
         self.keep_only_what_is_selected(&mut plan);
         Ok(plan)

@@ -6,9 +6,9 @@ mod pair;
 mod removable;
 mod set_aside_place;
 
-pub(crate) use open::{find_place, open};
+pub(crate) use open::{find_place, open, real_path};
 pub(crate) use overlap::{open_folders_above, overlap, overlap_by_mounts, parent_of_root};
 pub use pair::CallError;
-pub(crate) use pair::{Pair, RootPath, SingleEntry};
+pub(crate) use pair::{Pair, RootPath, SingleEntry, split};
 pub(crate) use removable::{is_root_kept, why_kept};
 pub(crate) use set_aside_place::SetAsidePlace;

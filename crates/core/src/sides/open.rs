@@ -21,16 +21,25 @@ enum FoundSource {
 
 /// Opens both sides of every pair. A folder's *contents* become the destination's contents; with `inside`, or with
 /// several sources, each source goes inside under its own name. A single entry goes into a destination folder that
-/// exists or whose path ends in a slash; otherwise the destination is its new name.
+/// exists or whose path ends in a slash; otherwise the destination is its new name. A source that does not exist is
+/// left out, and returned, if it `was_taken` by an earlier run, unless that is true of all.
 pub(crate) fn open(
     system: &dyn System,
     task: Task,
     places: &Places,
-) -> Result<Vec<Pair>, CallError> {
+    was_taken: &dyn Fn(&Path) -> bool,
+) -> Result<(Vec<Pair>, Vec<String>), CallError> {
     let inside = places.inside || places.sources.len() > 1;
     let mut pairs: Vec<Pair> = Vec::new();
+    let mut taken = Vec::new();
     for source in &places.sources {
-        let pair = open_one(system, task, source, places, inside)?;
+        let pair = match open_one(system, task, source, places, inside) {
+            Err(CallError::NoSource(source_shown)) if was_taken(source) => {
+                taken.push(source_shown);
+                continue;
+            }
+            other => other?,
+        };
         let name = |pair: &Pair| match &pair.single {
             Some(single) => single.destination.clone(),
             None => pair.prefix.as_bytes().to_vec(),
@@ -42,10 +51,13 @@ pub(crate) fn open(
         }
         pairs.push(pair);
     }
+    if pairs.is_empty() {
+        return Err(CallError::NoSource(taken.swap_remove(0)));
+    }
     if task.removes_sources() && pairs.len() > 1 {
         refuse_twice(system, &pairs)?;
     }
-    Ok(pairs)
+    Ok((pairs, taken))
 }
 
 /// Fails if sources of a move overlap.
@@ -210,6 +222,13 @@ fn refuse_link(system: &dyn System, path: &Path) -> Result<(), CallError> {
 }
 
 /// The name that a source gets inside the destination.
+/// The path of an entry that may be missing, without links above it.
+pub(crate) fn real_path(system: &dyn System, path: &Path) -> io::Result<PathBuf> {
+    let (above, name) = split(path).ok_or(ErrorKind::InvalidInput)?;
+    let above = system.open_root(&above)?;
+    Ok(system.real_path(above.as_fd())?.join(OsStr::from_bytes(&name)))
+}
+
 fn own_name(system: &dyn System, source: &Path) -> Result<Vec<u8>, CallError> {
     let nameless = || CallError::NoName(shown(source));
     if let Some(Component::Normal(name)) = source.components().next_back() {

@@ -3,15 +3,17 @@
 use std::collections::{HashMap, HashSet};
 use std::os::fd::{AsFd as _, OwnedFd};
 
+use utter_echo_model::bytes::Bytes;
 use utter_echo_model::path::TreePath;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
 use utter_echo_os::{Entry, Identity, Kind, Stat, System};
 
 use crate::journal::PastPart;
-use crate::policy::{LinkPartner, Part, RestoredLinks, Step};
+use crate::policy::{LinkPartner, Linker, Part, RestoredLinks, Step};
 use crate::sides::Pair;
 use crate::undo::partners;
+use crate::undo::past_run::PastRun;
 
 /// Files of which names were removed from a source: their states, and those names.
 type RemovedNames = HashMap<Identity, (State, Vec<TreePath>)>;
@@ -150,6 +152,44 @@ impl OriginalSource<'_> {
         });
         left.unwrap_or(pair.destination.anchor_stat).identity.drive
     }
+}
+
+impl PastRun<'_> {
+    /// Names of one file that were sources of their own become hard links again, each in a part of its own.
+    pub(crate) fn link_single_sources(&self, parts: &mut [Part]) {
+        let mut known: HashMap<(Bytes, u64), LinkPartner> = HashMap::new();
+        for (past, old) in self.left() {
+            let home = past.home(self.system);
+            if let (Some((key, name, was)), Some(root)) = (single_source(past, old), &home.root) {
+                // It never left, or is back already.
+                let back = partners::at(self.system, root, (&name, &was));
+                back.map(|partner| known.entry(key).or_insert(partner));
+            }
+        }
+        for ((past, old), part) in self.left().zip(parts) {
+            let Some((key, name, _)) = single_source(past, old) else { continue };
+            let step = part.folders.first().and_then(|top| top.steps.first());
+            let Some(state) = step.and_then(|step| step.source) else { continue };
+            if let Some(partner) = known.remove(&key) {
+                let group = RestoredLinks { paths: vec![name], partner: Some(partner) };
+                Linker::new(part).restore(&group, None);
+                known.extend(group.partner.map(|partner| (key, partner)));
+            } else {
+                let partner =
+                    LinkPartner { folders: Vec::new(), name: name.as_bytes().into(), state };
+                known.insert(key, partner);
+            }
+        }
+    }
+}
+
+/// Of a single entry other than a folder that left its source: its folder and inode number, its name, and its state.
+fn single_source(past: &PastPart, part: &Part) -> Option<((Bytes, u64), TreePath, State)> {
+    let origin = past.moved.origin.as_ref()?;
+    let name = origin.single.clone()?.into_vec();
+    let leaves = |step: &&Step| step.verb == Verb::RemoveSource || step.is_taken_over();
+    let was = part.all_steps().find(leaves)?.source.filter(|was| was.inode != 0)?;
+    Some(((origin.folder.clone(), was.inode), TreePath::from(&*name), was))
 }
 
 /// Folders renamed as a whole, by their former names.

@@ -187,6 +187,11 @@ impl<'a> PastRun<'a> {
         matches!(self.state.standing, Standing::BeingUndone | Standing::Undone)
     }
 
+    /// False if the run was killed before the destination of this part was there.
+    pub(super) fn has_reached(&self, past: &PastPart) -> bool {
+        past.known.is_some() || self.state.is_old
+    }
+
     /// What is to be known about its undo.
     pub(crate) fn note(&self) -> Option<Note> {
         self.state.is_old.then_some(Note::OldJournal)

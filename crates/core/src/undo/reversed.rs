@@ -55,6 +55,7 @@ impl PastRun<'_> {
         let parts = self.parts.iter().zip(&self.plan.parts);
         parts
             .map(|(past, part)| {
+                let may_be_missing = may_be_missing || !self.has_reached(past);
                 let is_missed = !(may_be_missing && part.makes_root());
                 self.pair(past, part.has_steps() && is_missed)
             })
