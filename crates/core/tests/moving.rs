@@ -4,6 +4,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
+use std::collections::HashMap;
 use std::fs;
 use std::os::fd::AsFd as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
@@ -21,7 +22,9 @@ use utter_echo_core::observe::NoObserver;
 use utter_echo_core::os::{Linux, System};
 use utter_echo_core::plan::{Note, Plan, Verb, Verbs};
 use utter_echo_core::problem::{Cause, Problem};
-use utter_echo_core::request::{Guard, MoveOptions, OnConflict, Request, Retries, Task, Workers};
+use utter_echo_core::request::{
+    CompareBy, Guard, MoveOptions, OnConflict, Request, Retries, Task, Workers,
+};
 use utter_echo_core::select::{PatternRules, Rules, Selection};
 use utter_echo_core::{Ending, Outcome, Session, StepOutcome};
 use utter_echo_lab::model::select;
@@ -784,6 +787,25 @@ fn holds(
         ensure!(stays || may_go, "{text:?} was left out, and went");
     }
     ensure!(left.keys().all(|path| from.contains_key(path)), "the source has more than before");
+    ensure!(
+        options.by != CompareBy::Content
+            || !plan.problems.is_empty()
+            || outcome.problems.is_empty(),
+        "the plan saw no problem: {:?}",
+        outcome.problems
+    );
+    if options.mounts == (None, None) {
+        let mut names: HashMap<&Vec<u8>, Vec<&Vec<u8>>> = HashMap::new();
+        for (path, facts) in &from {
+            names.entry(facts.same_as.as_ref().unwrap_or(path)).or_default().push(path);
+        }
+        let is_selected =
+            |path: &Vec<u8>| selected.source.contains(&String::from_utf8_lossy(path).into_owned());
+        for names in names.into_values().filter(|names| names.iter().all(|it| is_selected(it))) {
+            let stay = names.iter().filter(|path| left.contains_key(**path)).count();
+            ensure!([0, names.len()].contains(&stay), "one file is torn apart: {names:?}");
+        }
+    }
     for (path, facts) in there.iter().filter(|(_, facts)| !is_folder(facts)) {
         let keeps = [OnConflict::Skip, OnConflict::KeepBoth].contains(&on_conflict);
         let gave_way = from.contains_key(path) && !keeps;

@@ -261,6 +261,9 @@ impl Walk<'_, '_> {
                 Some(FolderBelow { source: here, destination: there, instead: there, ..below })
             }
             (_, Kind::Folder) if !is_mount => {
+                // It is counted once its entries are known.
+                let is_counted = !matches!(below, Verdict::IfNeeded { .. });
+                visit.findings.tallies.destination.folders -= u64::from(is_counted);
                 let below = FolderBelow::new(Presence::Destination, below);
                 Some(FolderBelow { destination: Some(there), ..below })
             }

@@ -34,8 +34,10 @@ impl Draft<'_> {
     /// Decides about links and renames, and checks every step.
     pub(crate) fn decide(mut self, compared: &Compared, proof: &dyn Proof) -> Decisions {
         let root = compared.root.as_ref().filter(|_| !self.is_locked);
-        let root = root.and_then(|root| self.root_step(root));
-        if !compared.takes_root {
+        let wanted = root.and_then(|root| self.root_step(root));
+        let root = wanted.and_then(|step| self.granted(step, DriveId::default()));
+        // A root that stays different stays in the source, too.
+        if !compared.takes_root || wanted.is_some() && root.is_none() {
             self.roots.state = None;
         }
         let lacks_root =
@@ -62,12 +64,13 @@ impl Draft<'_> {
     /// Renames the source's root with everything in it.
     pub(crate) fn take_all_over(mut self, compared: &Compared) -> Decisions {
         let root = compared.root.as_ref().and_then(|root| self.root_step(root));
+        let root = root.and_then(|step| self.granted(step, DriveId::default()));
         self.roots.comes_along = true;
         let root = self.take_root_over(root);
         self.last_word(root)
     }
 
-    fn root_step(&mut self, root: &RootDifference) -> Option<Step> {
+    fn root_step(&self, root: &RootDifference) -> Option<Step> {
         let RootDifference { source, destination, what } = *root;
         let (verb, reason) = match what {
             DifferenceKind::New => (Verb::Add, Reason::New),
@@ -82,6 +85,6 @@ impl Draft<'_> {
                 return None;
             }
         }
-        self.granted(step, DriveId::default())
+        Some(step)
     }
 }

@@ -11,6 +11,7 @@ use utter_echo_model::verb::Reason;
 
 use crate::compare::{ComparedFolder, FolderHead, LinkedName, Presence};
 use crate::policy::decisions::Decisions;
+use crate::policy::may::Permission;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
@@ -109,6 +110,8 @@ pub(crate) struct Draft<'a> {
     pub(super) is_locked: bool,
     /// Some folder is to be renamed with everything in it, unchecked.
     pub(super) has_unseen: bool,
+    /// Names for which a step that hard links need is not allowed.
+    pub(super) refused: Vec<TreePath>,
     pub(crate) roots: DraftRoot,
 }
 
@@ -183,6 +186,7 @@ impl<'a> Draft<'a> {
             locked: Vec::new(),
             is_locked: false,
             has_unseen: false,
+            refused: Vec::new(),
             roots: DraftRoot {
                 state: None,
                 rename_path: RenamePath::Impossible,
@@ -329,9 +333,11 @@ impl<'a> Draft<'a> {
         });
         let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.source_stays);
-        let root_source_removal = self.roots.state.filter(|_| goes).map(|root| {
+        let removal = self.roots.state.filter(|_| goes).map(|root| {
             Step::source_removal(Reason::Arrived, NameRange::default(), (Some(root), None))
         });
+        let may = |step: &Step| self.policy.may(step, DriveId::default()) == Permission::Yes;
+        let root_source_removal = removal.filter(may);
         Part { root, root_source_removal, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 

@@ -6,11 +6,12 @@ use std::collections::{HashMap, HashSet};
 use utter_echo_model::attribute::Attribute;
 use utter_echo_model::identity::DriveId;
 use utter_echo_model::path::TreePath;
+use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::verb::{Reason, Verb};
 use utter_echo_os::Identity;
 
 use crate::compare::LinkedEntry;
-use crate::policy::draft::{Draft, OwnDecision};
+use crate::policy::draft::{Draft, DraftFolder, OwnDecision};
 use crate::policy::step::{NameId, Relation, Step};
 
 /// A name of an entry with hard links on either side.
@@ -71,14 +72,31 @@ impl Draft<'_> {
             let seen = u32::try_from(group.len()).unwrap_or(u32::MAX);
             let has_more = group.iter().any(|member| member.source.links > seen);
             self.decided.is_short_sighted |= has_more && self.has_unseen;
+            let stays = group.iter().any(|member| member.alone == OwnDecision::Stays);
+            if stays && self.policy.task.removes_sources() {
+                for member in &group {
+                    self.hold(member);
+                }
+                continue;
+            }
             self.decided.second_files += u64::from(has_more && self.policy.task.removes_sources());
             for member in &group {
                 self.copy_instead(member);
             }
+            let ends = group.iter().map(|member| self.folders[member.folder].steps.len());
+            let ends: Vec<usize> = ends.collect();
+            self.refused.clear();
             match &*group {
                 [only] if !self.is_carried(only) => self.settle_alone(&group, &met),
                 _ if self.is_carried(&group[0]) => self.settle_group(&group, &mut granted),
                 _ => self.settle_alone(&group, &met),
+            }
+            if !self.refused.is_empty() && self.policy.task.removes_sources() {
+                for (member, end) in group.iter().zip(ends) {
+                    self.folders[member.folder].steps[end..].fill(None);
+                    self.hold(member);
+                }
+                self.report_refused();
             }
         }
     }
@@ -295,6 +313,9 @@ impl Draft<'_> {
             }
             (_, None) => {}
         }
+        if granted.is_none() {
+            self.refused.push(member.path.clone());
+        }
         granted.is_some()
     }
 
@@ -304,6 +325,34 @@ impl Draft<'_> {
             && let Some(step) = self.step((member.folder, slot)).as_mut().filter(|_| member.passes)
         {
             step.reason = Reason::New;
+        }
+    }
+
+    /// The destination has several files where the source has one, and they must not be replaced.
+    fn report_refused(&mut self) {
+        let is_conflict = self.policy.steps.has(Verb::Replace);
+        let refused = self.refused.drain(..).filter(|_| is_conflict);
+        let (operation, cause) = (Operation::RemoveSource, || Cause::NameTaken);
+        let problems = refused.map(|path| Problem { path, operation, cause: cause() });
+        self.decided.problems.extend(problems);
+    }
+
+    /// Leaves a name in the source, since another name of its file stays there.
+    fn hold(&mut self, member: &LinkMember) {
+        if let OwnDecision::Planned(slot) = member.alone {
+            let step = self.step((member.folder, slot)).take();
+            self.decided.held_back += u64::from(step.is_some());
+        }
+        let (mut at, mut name) = (member.folder, member.name.clone());
+        // So do the folders that lead to it.
+        loop {
+            let DraftFolder { head, source_removals, source_stays, place, .. } =
+                &mut self.folders[at];
+            source_removals.retain(|step| *head.names.get(step.name) != *name);
+            if std::mem::replace(source_stays, true) {
+                break;
+            }
+            (at, name) = (place.parent as usize, head.name.clone());
         }
     }
 

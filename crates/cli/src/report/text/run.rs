@@ -161,7 +161,9 @@ impl Text {
         }
         if plan.held_back > 0 {
             let count = units::counted(plan.held_back, "difference", "differences");
-            self.line(&format!("Left alone, because of --steps or --carry: {count}."));
+            self.line(&format!(
+                "Left alone, because of --steps, --carry or another name of the same file: {count}."
+            ));
         }
     }
 

@@ -55,8 +55,8 @@ impl SourceRemoval<'_, '_> {
         let mut proven: Vec<(StepId, FolderPair, ProvenEntry)> = Vec::new();
         for id in names.iter().copied() {
             match ledger.retry(|| self.prove_name(id, seen)) {
-                // One file in the source must be one file in the destination.
-                Ok((_, one)) if is_torn(&proven, &one) && !self.may_be_torn(id) => {
+                // One file in the source must be one file on each drive of the destination.
+                Ok((_, one)) if self.is_torn(&proven, (id, &one)) && !self.may_be_torn(id) => {
                     let error = StepError(Operation::RemoveSource, Cause::NotArrived);
                     return ledger.conclude(id, Err(error));
                 }
@@ -89,13 +89,19 @@ impl SourceRemoval<'_, '_> {
         Ok((place, proven))
     }
 
+    /// True if another name of the file has another copy on the same drive.
+    fn is_torn(
+        &self,
+        proven: &[(StepId, FolderPair, ProvenEntry)],
+        (id, one): (StepId, &ProvenEntry),
+    ) -> bool {
+        let drive = |id: StepId| self.run.site.drive_of(id.folder()).mounted.id;
+        let mut others = proven.iter().filter(|(other, ..)| drive(*other) == drive(id));
+        others.any(|(.., other)| other.copy != one.copy)
+    }
+
     fn may_be_torn(&self, id: StepId) -> bool {
         let is_home = || self.run.site.step(id).is_some_and(|(step, _)| self.is_home(step));
         self.run.terms.may_lose || is_home()
     }
-}
-
-/// True if another name of the file has another copy.
-fn is_torn(proven: &[(StepId, FolderPair, ProvenEntry)], one: &ProvenEntry) -> bool {
-    proven.first().is_some_and(|(.., first)| first.copy != one.copy)
 }
