@@ -68,7 +68,8 @@ pub(crate) struct EntryOptions {
     pub(crate) dated: Option<Span<Time>>,
     /// Include only these kinds of entries: some of file, folder, symlink, special
     ///
-    /// Without 'folder', a folder is included only if anything in it is. 'special' means FIFOs, sockets and
+    /// Without 'folder', a folder is included only if anything in it is, and stays in the destination even if nothing
+    /// in it is left, unless --drop-unselected is given. 'special' means FIFOs, sockets and
     /// devices. Default: all kinds.
     #[arg(long, value_name = "LIST", value_parser = values::kinds, add = ArgValueCompleter::new(complete::kinds), hide_short_help = true)]
     pub(crate) kind: Option<Kinds>,
@@ -151,7 +152,7 @@ pub(crate) fn for_comparing(command: Command) -> Command {
 #[derive(Debug, Default, Args)]
 #[command(next_help_heading = "Selection")]
 pub(crate) struct Dropping {
-    /// Also remove entries from the destination that the selection excludes
+    /// Also remove entries from the destination that the selection excludes, and folders in which it includes nothing
     ///
     /// Without it, excluded entries are left alone on both sides.
     #[arg(long, hide_short_help = true)]

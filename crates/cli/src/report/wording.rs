@@ -85,6 +85,9 @@ impl SideNames {
 /// The reason for a step. Of two values, the destination's comes first and the source's second.
 pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
     let (step, sides) = (placed.step, SideNames::of(placed.undoes));
+    if let Some(named) = &placed.named {
+        return format!("was {} {}", names::shown(named), sides.in_source);
+    }
     if let Some(was) = &placed.was {
         let was = format!("was {}", names::shown(was.as_bytes()));
         return match (step.attributes.is_empty(), &step.source, &step.destination) {
@@ -93,9 +96,6 @@ pub(crate) fn reason(placed: &PlacedStep<'_>) -> String {
             }
             _ => was,
         };
-    }
-    if let Some(named) = &placed.named {
-        return format!("was {} {}", names::shown(named), sides.in_source);
     }
     let leader = placed.linked_to.as_ref().map(|path| names::shown(path.as_bytes()));
     match (step.reason, leader) {

@@ -97,8 +97,13 @@ impl Walk<'_, '_> {
             }
             // If the source's is left out, so is the destination's.
             (LookedAt::LeftOut(_), LookedAt::Taken(..)) => visit.node.keep_destination(),
-            (LookedAt::Taken(source, verdict, _), LookedAt::Absent | LookedAt::LeftOut(_)) => {
+            (LookedAt::Taken(source, verdict, _), LookedAt::Absent | LookedAt::LeftOut(None)) => {
                 self.find_new(visit, merged, source, *verdict);
+            }
+            // It is to be removed, whatever has its place.
+            (LookedAt::Taken(source, verdict, _), LookedAt::LeftOut(Some(there))) => {
+                let there = TakenEntry(there, Verdict::Take { all_below: true });
+                self.find_on_both_sides(visit, merged, TakenEntry(source, *verdict), there);
             }
             (LookedAt::Taken(source, verdict, _), LookedAt::Taken(there, below, _)) => {
                 self.find_on_both_sides(

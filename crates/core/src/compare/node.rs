@@ -287,7 +287,9 @@ impl OpenFolder {
         let (mut taken, holds) = (inner.taken, inner.destination_stays);
         taken.1 |= self.counts_alone(&inner) || self.begun.whole.is_some();
         taken.1 |= self.begun.instead.is_some() && (takes_part || reports_left_out);
-        let below = self.hand_over(inner, sink);
+        // What the selection does not take is to go, also an empty folder.
+        let for_what_it_holds = self.begun.conditional && !reports_left_out;
+        let below = self.hand_over(inner, for_what_it_holds, sink);
         let Some(parent) = &self.parent else { return };
         let mut above = parent.inner();
         above.taken = (above.taken.0 | taken.0, above.taken.1 | taken.1);
@@ -387,10 +389,15 @@ impl OpenFolder {
         }
     }
 
-    fn hand_over(&self, mut inner: FolderContents, sink: &mut dyn FolderSink) -> FolderDecision {
+    fn hand_over(
+        &self,
+        mut inner: FolderContents,
+        for_what_it_holds: bool,
+        sink: &mut dyn FolderSink,
+    ) -> FolderDecision {
         // What is kept until the run ends takes no more than it needs.
         inner.names.shrink();
-        let FolderStart { presence, conditional, sides, .. } = &self.begun;
+        let FolderStart { presence, sides, .. } = &self.begun;
         let FolderSides { source, destination, numbers, .. } = sides;
         // In the place of a folder that is to be made there may be something else.
         let there = destination
@@ -404,7 +411,7 @@ impl OpenFolder {
             presence: *presence,
             differences: inner.differences,
             linked: inner.linked,
-            for_what_it_holds: *conditional,
+            for_what_it_holds,
             below: inner.below,
             head: FolderHead {
                 name: self.name.clone(),

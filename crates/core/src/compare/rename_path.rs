@@ -106,6 +106,12 @@ impl Visit<'_> {
     ) -> RenamePath {
         let leaves = source.is_none_or(|source| self.is_source_mount(source))
             || there.is_some_and(|there| self.is_destination_mount(there));
-        if leaves { RenamePath::Impossible } else { self.listed.rename_path }
+        // What is in a folder that may have to stay is counted one by one.
+        let is_conflict = there.is_some_and(|there| there.kind != Kind::Folder);
+        match self.listed.rename_path {
+            _ if leaves => RenamePath::Impossible,
+            path if is_conflict => path.min(RenamePath::EachEntry),
+            path => path,
+        }
     }
 }

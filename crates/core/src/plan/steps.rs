@@ -63,7 +63,7 @@ pub struct PlacedStep<'a> {
     pub step: &'a Step,
     /// For a hard link, the path that it is linked to.
     pub linked_to: Option<TreePath>,
-    /// For a rename within the destination, the old path.
+    /// For a rename, the old path, if it differs.
     pub was: Option<TreePath>,
     /// The source's name, if that differs.
     pub named: Option<Vec<u8>>,
@@ -190,12 +190,14 @@ fn placed<'a>(
     let arrives = id.in_folder().filter(|_| id.side() == Side::Destination);
     let named = arrives.and_then(|at| part.folders[at].other_name_in_source(step));
     let shown = |id| prefix.join(part.path_of(id).as_bytes());
+    let other = named.filter(|_| step.is_taken_over()).zip(arrives);
+    let from = other.map(|(name, at)| prefix.join(part.source_path(at).join(name).as_bytes()));
     Some(PlacedStep {
         number: part.number(id),
         path: prefix.join(path.as_bytes()),
         step,
         linked_to: step.link().map(shown),
-        was: step.renamed_from().map(shown),
+        was: step.renamed_from().map(shown).or(from),
         named: named.map(<[u8]>::to_vec),
         undoes: Undoes::default(),
     })
