@@ -180,7 +180,7 @@ fn only_known_problems(options: &Options, plan: &Plan) -> TestCaseResult {
     for problem in &plan.problems {
         let known = match &problem.cause {
             Cause::FolderInTheWay => options.task == Task::Copy && options.may(Verb::Replace),
-            Cause::LeftOutInTheWay => true,
+            Cause::LeftOutInTheWay => !options.drop_unselected,
             Cause::MountInTheWay => options.mounts.1.is_some(),
             _ => false,
         };
@@ -394,7 +394,7 @@ fn echoes(
                 is_below(&path, mount) || is_below(mount, &path)
             });
             let may_stay = selected.source.contains(&path)
-                || selected.left_alone.contains(&path)
+                || !options.drop_unselected && selected.left_alone.contains(&path)
                 || on_a_drive
                 || kind(is) == FOLDER && stays_for_what_it_holds(options, &path, after);
             ensure!(may_stay, "'{path}' is extra and stayed");
@@ -409,7 +409,7 @@ fn stays_for_what_it_holds(options: &Options, path: &str, after: &Snapshot) -> b
     let holds = after.keys().any(|other| other.starts_with(below.as_bytes()));
     let choosy =
         options.no_empty_folders || !options.only.is_empty() || options.large || !options.kinds[1];
-    holds || choosy
+    holds || choosy && !options.drop_unselected
 }
 
 /// Hard links in the source are hard links in the destination, as far as both names are on one drive.

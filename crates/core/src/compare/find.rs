@@ -88,6 +88,8 @@ impl Walk<'_, '_> {
         visit.count_future_time(merged, self.context.terms.now);
         match (&merged.source, &merged.destination) {
             (LookedAt::Absent, LookedAt::Absent) => {}
+            (LookedAt::LeftOut(_), LookedAt::Absent)
+                if self.context.terms.scope.left_out == LeftOutEntries::Reported => {}
             (LookedAt::Absent | LookedAt::LeftOut(_), LookedAt::LeftOut(None))
             | (LookedAt::LeftOut(_), LookedAt::Absent) => {
                 visit.node.keep_destination();
