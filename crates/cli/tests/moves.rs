@@ -4,7 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
 use std::fs;
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::process::Stdio;
 use std::time::Duration;
 
@@ -248,6 +248,22 @@ fn a_saved_plan_is_executed_as_it_was_shown() {
         assert!(is_left, "{options}: {executed:?}");
         assert_eq!(executed.code, if options.contains("only") { 0 } else { 3 }, "{executed:?}");
     }
+}
+
+#[test]
+fn times_within_the_slack_are_equal_to_a_run_and_to_its_saved_plan() {
+    let room = attic().with("loft/note.txt", "the note.txt");
+    crate::common::set_time(&room.path("loft/note.txt"), 1_000_000_000);
+    crate::common::set_time(&room.path("attic/note.txt"), 1_000_050_000);
+    let time = || fs::metadata(room.path("loft/note.txt")).unwrap().mtime();
+    let content = "--carry content --only note.txt";
+    let kept = room.run(&format!("copy {content} --time-slack 1d attic loft"));
+    assert_eq!(time(), 1_000_000_000, "{kept:?}");
+    let steps = "--steps all,-rename";
+    let moved = format!("move {steps} --time-slack 1d --dry-run --save-plan plan attic loft");
+    assert_eq!((room.run(&moved).code, room.run("execute plan").code), (0, 0));
+    assert!(!room.path("attic").exists());
+    assert_eq!(time(), 1_000_000_000);
 }
 
 #[test]

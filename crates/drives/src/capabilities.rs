@@ -205,6 +205,12 @@ impl Capabilities {
             || features::span(source, destination) <= blur().into()
     }
 
+    /// True if the source's time is later than that of a copy that keeps its own, by more than the user lets count as
+    /// equal.
+    pub fn is_later(&self, source: Time, destination: Time) -> bool {
+        destination < source && features::span(source, destination) > self.slack.into()
+    }
+
     /// True if two times differ by whole hours on a drive that may keep local time: after a change of the clock or
     /// the time zone.
     pub fn hours_apart(&self, source: Time, destination: Time) -> bool {

@@ -59,10 +59,11 @@ impl Command for Execute {
         guards = self.removing.over(&purpose.safety, guards);
         guards.drive = guards.drive.or(purpose.safety.drive);
         guards.waived.extend(purpose.safety.waived);
-        // Selection and comparison took part in planning only.
+        // The rest of selection and comparison took part in planning only.
         let request = Request::new(purpose.task, purpose.places)
             .carrying(purpose.carry)
             .strictly(purpose.strictly)
+            .time_slack(purpose.time_slack)
             .guarded(guards);
         let request = &self.doing.apply(request);
         let head = Head::of(request, self.doing.safety.dry_run).executing(&self.plan);

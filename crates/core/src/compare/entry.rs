@@ -136,7 +136,7 @@ fn file_differs(
             if !capabilities.agree(source.modified, destination.modified) {
                 return Ok(Some(Change::SizeTime));
             }
-        } else if destination.modified < source.modified {
+        } else if capabilities.is_later(source.modified, destination.modified) {
             // Without carried times, a copy has the time when it was written.
             return Ok(Some(Change::SizeTime));
         }

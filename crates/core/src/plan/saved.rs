@@ -8,6 +8,7 @@
 use std::io::{self, BufRead, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -42,6 +43,8 @@ pub struct Purpose {
     pub carry: Attributes,
     /// What cannot be carried was a problem.
     pub strictly: bool,
+    /// Times this far apart count as equal.
+    pub time_slack: Duration,
     /// Guards and limits.
     pub safety: Safety,
 }
@@ -110,6 +113,11 @@ pub(crate) enum PlanLine {
     #[serde(rename = "source_name")]
     SourceName {
         name: Bytes,
+    },
+    /// Times this far apart count as equal.
+    #[serde(rename = "time_slack")]
+    TimeSlack {
+        nanos: u64,
     },
 }
 
@@ -258,6 +266,11 @@ pub(crate) fn each_line(
     put: &mut dyn FnMut(PlanLine) -> io::Result<()>,
 ) -> io::Result<()> {
     put(PlanLine::Plan(head(request)?))?;
+    let slack = request.changed.time_slack;
+    if !slack.is_zero() {
+        let nanos = u64::try_from(slack.as_nanos()).unwrap_or(u64::MAX);
+        put(PlanLine::TimeSlack { nanos })?;
+    }
     for (part, drives) in plan.parts.iter().zip(&plan.drives) {
         put(PlanLine::Part { root: part.root.as_ref().map(|step| saved(step, b"")) })?;
         for path in drives {
@@ -398,6 +411,10 @@ impl PlanReader {
                 let step = step_of(step, &mut NameArena::default(), true)?;
                 self.part()?.root_source_removal = Some(step);
             }
+            PlanLine::TimeSlack { nanos } => {
+                let purpose = self.purpose.as_mut().ok_or("it is in the wrong place")?;
+                purpose.time_slack = Duration::from_nanos(nanos);
+            }
             PlanLine::SourceName { name } => self.source_names(&name.name()?)?,
             PlanLine::Name { folder, name } => {
                 self.end_folder();
@@ -520,7 +537,8 @@ fn purpose(head: PlanHead) -> Result<Purpose, String> {
         set_aside: None,
     };
     let (task, strictly) = (head.task, head.terms.strictly);
-    Ok(Purpose { task, places, carry: head.terms.carry, strictly, safety })
+    let (carry, time_slack) = (head.terms.carry, Duration::ZERO);
+    Ok(Purpose { task, places, carry, strictly, time_slack, safety })
 }
 
 fn step_of(step: SavedStep, names: &mut NameArena, is_root: bool) -> Result<Step, String> {

@@ -235,7 +235,9 @@ impl DifferenceContext<'_> {
         }
         match (granted, self.child.map_or(WhatStays::Something, |child| child.stays)) {
             (Decision::Step(_), WhatStays::Held) => Decision::Held(Permission::Held),
-            (Decision::Step(_), WhatStays::Something) if task.removes() => {
+            (Decision::Step(_), WhatStays::Something)
+                if task.removes() || self.child.is_some_and(|child| child.for_what_it_holds) =>
+            {
                 Decision::Problem(Cause::LeftOutInTheWay)
             }
             (Decision::Step(_), WhatStays::Something) => Decision::Problem(Cause::FolderInTheWay),

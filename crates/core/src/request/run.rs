@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::OnceLock;
+use std::time::Duration;
 
 use utter_echo_model::attribute::Attributes;
 use utter_echo_model::path::TreePath;
@@ -99,6 +100,12 @@ impl Request {
     #[must_use]
     pub fn strictly(self, strictly: bool) -> Self {
         Self { changed: Changed { strictly, ..self.changed }, ..self }
+    }
+
+    /// With times this far apart as equal.
+    #[must_use]
+    pub fn time_slack(self, time_slack: Duration) -> Self {
+        Self { changed: Changed { time_slack, ..self.changed }, ..self }
     }
 
     /// With these guards and limits.
