@@ -453,6 +453,47 @@ fn a_move_is_not_undone_while_the_drive_of_a_side_is_away() {
     }
 }
 
+#[test]
+fn a_move_between_subvolumes_is_undone() {
+    let room = Trees::in_memory();
+    let drive = match MountedDrive::make(DriveKind::Btrfs, room.base.path()) {
+        Ok(drive) => drive,
+        Err(reason) => return utter_echo_lab::left_out(reason),
+    };
+    let subvolume = |path: &Path| {
+        let mut make = Command::new("btrfs");
+        assert!(make.args(["-q", "subvolume", "create"]).arg(path).status().unwrap().success());
+    };
+    for (number, of_source) in [true, false].into_iter().enumerate() {
+        let [source, destination] =
+            ["source", "destination"].map(|name| drive.folder().join(format!("{name}{number}")));
+        subvolume(&source);
+        fs::create_dir(&destination).unwrap();
+        subvolume(&if of_source { &source } else { &destination }.join("charts"));
+        fs::create_dir_all(source.join("charts/tides")).unwrap();
+        fs::create_dir(source.join("logs")).unwrap();
+        for name in ["charts/tides/a.csv", "charts/b.csv", "logs/keeper.log"] {
+            fs::write(source.join(name), name).unwrap();
+        }
+        let mut request = crate::common::request(&room, Task::Move);
+        request.places.sources = vec![source.clone()];
+        request.places.destination.clone_from(&destination);
+        let store = room.base.path().join(format!("store{number}"));
+        request.safety.set_aside = Some(SetAside {
+            folder: store.clone(),
+            run: RUN.to_owned(),
+            keep: None,
+            what: Keeping::Journal,
+        });
+        let before = (seen(&source), seen(&destination));
+        moves(&Linux, &request).unwrap();
+        assert!(destination.join("logs/keeper.log").exists());
+        assert_eq!(undo(&Linux, &store.join(RUN)), Ok(Lost::new()), "{of_source}");
+        let now = (seen(&source), seen(&destination));
+        assert_eq!(is_back((&now.0, &now.1), (&before.0, &before.1)), Ok(()), "{of_source}");
+    }
+}
+
 /// A name like those that the program gives, of an entry of somebody else.
 fn hidden_name() -> String {
     String::from_utf8(HiddenNames::default().name()).unwrap()

@@ -740,6 +740,36 @@ fn several_sources_are_finished_by_the_same_command_wherever_it_was_killed() {
     }
 }
 
+#[test]
+fn a_source_that_somebody_removed_was_not_taken_by_the_interrupted_move() {
+    let prepare = || {
+        let trees = Trees::in_memory();
+        for name in ["keeper.log", "tide.csv"] {
+            fs::write(trees.source.join(name), name).unwrap();
+        }
+        let mut request = request(&trees);
+        request.places.sources = crate::common::entries(&trees.source);
+        (trees, request)
+    };
+    let calls = Tampered::new(Tampering::Nothing);
+    assert!(run(&calls, &prepare().1));
+    let (mut refused, all) = (0, calls.calls().len());
+    for at in (0..all).step_by(5) {
+        let (trees, request) = prepare();
+        run(&Tampered::new(Tampering::KillAt(at)), &request);
+        let removed = fs::remove_file(trees.source.join("keeper.log")).is_ok();
+        let arrived = fs::read(trees.destination.join("keeper.log")).is_ok();
+        // Nothing is asked of a move that ended.
+        if !removed || !trees.source.join("tide.csv").exists() {
+            continue;
+        }
+        let opened = Session::open(&Linux, &request);
+        assert!(arrived || opened.is_err(), "call {at}: taken, but not there");
+        refused += usize::from(opened.is_err());
+    }
+    assert!(refused > 0);
+}
+
 /// What must hold for any move, with any options.
 fn holds(
     source: &Tree,

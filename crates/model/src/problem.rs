@@ -250,6 +250,9 @@ pub enum Cause {
     /// What a run put there is nowhere.
     #[error("it is gone from where that run put it")]
     GoneSince,
+    /// Something else is where an entry was before the run.
+    #[error("another entry has its place by now: move that one away, and undo the run again")]
+    PlaceTaken,
     /// The first name of a group of hard links was not written.
     #[error("the file that it is a hard link of could not be written")]
     LeaderFailed,

@@ -5,12 +5,14 @@ use std::io::{self, ErrorKind};
 use std::os::fd::AsFd as _;
 use std::path::PathBuf;
 
+use utter_echo_drives::mounted;
 use utter_echo_model::interrupted::InterruptedMove;
+use utter_echo_model::state::State;
 use utter_echo_model::verb::Verb;
-use utter_echo_os::{Entry, System};
+use utter_echo_os::{Entry, Kind, Stat, System};
 
 use crate::journal::frame::JournalMark;
-use crate::journal::lines::{self, MovedNotes, PastPart, SourcePlace};
+use crate::journal::lines::{self, PastPart, SourcePlace};
 use crate::journal::lock::RunLock;
 use crate::journal::origin;
 use crate::journal::reader::Standing;
@@ -72,8 +74,7 @@ impl SetAsidePlace {
         interrupted
     }
 
-    /// Sources that interrupted moves between the same places were to take as a whole. One of these that is not there
-    /// any more was taken.
+    /// Sources that interrupted moves between the same places took as a whole.
     pub(crate) fn taken(&self, system: &dyn System, places: &Places) -> HashSet<PathBuf> {
         let of = |places: &Places| -> Vec<_> {
             let all = places.sources.iter().chain([&places.destination]);
@@ -82,8 +83,8 @@ impl SetAsidePlace {
         let mut taken = HashSet::new();
         let _ = self.each_unfinished(system, Newest::IfCutShort, &mut |_, purpose, parts| {
             let parts = parts.into_iter().filter(|_| of(&purpose.places) == of(places));
-            let goes = parts.filter(|(past, part)| past.takes_source(part));
-            taken.extend(goes.filter_map(|(past, _)| Some(past.moved.origin?.path())));
+            let gone = parts.filter(|(past, part)| past.was_taken(system, part));
+            taken.extend(gone.filter_map(|(past, _)| Some(past.moved.origin?.path())));
             Ok(())
         });
         taken
@@ -140,7 +141,7 @@ fn of_pairs(
     for (past, part) in parts {
         match pairs.iter().position(|pair| is_of(system, &past, pair)) {
             Some(at) => found[at] = Some((past, part)),
-            None if past.takes_source(&part) && past.moved.is_source_gone(system) => {}
+            None if past.was_taken(system, &part) => {}
             None => return None,
         }
     }
@@ -148,25 +149,67 @@ fn of_pairs(
 }
 
 impl PastPart {
-    /// True if the source itself was to go, and not only what it holds.
-    fn takes_source(&self, part: &Part) -> bool {
+    /// True if the source itself was to go, is gone, and all that it held is in the destination. A source on a drive that
+    /// is away, or that somebody removed before all of it was copied, was not taken.
+    fn was_taken(&self, system: &dyn System, part: &Part) -> bool {
+        let Some(origin) = &self.moved.origin else { return false };
         let takes_root = part.root.is_some_and(|step| step.is_taken_over());
-        let is_single = self.moved.origin.as_ref().is_some_and(|origin| origin.single.is_some());
-        let leaves = |step: &Step| step.verb == Verb::RemoveSource || step.is_taken_over();
-        let takes_single = is_single && part.all_steps().any(leaves);
-        takes_root || takes_single || part.root_source_removal.is_some()
+        let takes_single = origin.single.is_some() && part.has_steps();
+        let takes_source = takes_root || takes_single || part.root_source_removal.is_some();
+        takes_source && origin.is_gone(system) && self.has_arrived(system, part).unwrap_or(false)
+    }
+
+    /// Fails if the destination cannot be looked at.
+    fn has_arrived(&self, system: &dyn System, part: &Part) -> io::Result<bool> {
+        let root = system.open_root(&self.root)?;
+        if let Some(step) = part.root.filter(Step::is_taken_over) {
+            let now = system.stat(Entry::Pinned(root.as_fd()))?;
+            return Ok(step.source.is_some_and(|was| was.still(&now)));
+        }
+        for (at, folder) in part.folders.iter().enumerate() {
+            let path = part.folder_path(at);
+            let renamed = folder.steps.iter().filter(|step| step.is_taken_over());
+            let copied = folder.source_removals.iter().filter(|step| step.kind() != Kind::Folder);
+            let mut gone = renamed.chain(copied).peekable();
+            if gone.peek().is_none() {
+                continue;
+            }
+            let there = system.open_folder(root.as_fd(), path.as_bytes())?;
+            for step in gone {
+                let name = folder.name(step);
+                let now = system.stat(Entry::Named(there.as_fd(), name))?;
+                let is_it = |was: &State| {
+                    if step.is_taken_over() {
+                        was.still(&now)
+                    } else {
+                        // What was proven may not be in the journal yet, but a copy gets its name and its time last.
+                        is_whole_copy(was, &now)
+                    }
+                };
+                if !step.source.as_ref().is_some_and(is_it) {
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(true)
     }
 }
 
-impl MovedNotes {
-    fn is_source_gone(&self, system: &dyn System) -> bool {
-        let source = self.origin.as_ref().map(SourcePlace::path);
-        let source = source.as_deref().and_then(sides::split);
-        source.is_some_and(|(above, name)| {
-            let above = system.open_root(&above);
-            let now = above.and_then(|above| system.stat(Entry::Named(above.as_fd(), &name)));
-            now.is_err_and(|error| error.kind() == ErrorKind::NotFound)
-        })
+/// True for what has the kind, the size and, as far as any drive keeps it, the time of its source.
+fn is_whole_copy(was: &State, now: &Stat) -> bool {
+    const COARSEST: u64 = 2;
+    let apart = was.modified().secs.abs_diff(now.modified.secs);
+    (was.kind, was.size) == (now.kind, now.size) && apart <= COARSEST
+}
+
+impl SourcePlace {
+    /// True if the source is missing from its drive.
+    fn is_gone(&self, system: &dyn System) -> bool {
+        let Some((above, name)) = sides::split(&self.path()) else { return false };
+        let Ok(folder) = system.open_root(&above) else { return false };
+        let now = system.stat(Entry::Named(folder.as_fd(), &name));
+        now.is_err_and(|error| error.kind() == ErrorKind::NotFound)
+            && self.drive == mounted::uuid_of(system, &above)
     }
 }
 

@@ -51,8 +51,8 @@ pub(crate) fn open(
         }
         pairs.push(pair);
     }
-    if pairs.is_empty() {
-        return Err(CallError::NoSource(taken.swap_remove(0)));
+    if let Some(first) = taken.first().filter(|_| pairs.is_empty()) {
+        return Err(CallError::NoSource(first.clone()));
     }
     if task.removes_sources() && pairs.len() > 1 {
         refuse_twice(system, &pairs)?;

@@ -67,13 +67,28 @@ impl MovedFolder {
     }
 }
 
+/// What is at the paths of a folder now.
+#[derive(Clone, Copy, Default)]
+pub(super) struct NowOnSides {
+    pub(super) here: Option<Stat>,
+    pub(super) there: Option<Stat>,
+    /// All entries of the source's folder count for one quota project, and it takes none of another by a rename.
+    pub(super) has_account: bool,
+}
+
+/// What looking at a folder turned up besides its steps.
+#[derive(Default)]
+pub(super) struct FoundBeside {
+    pub(super) problems: Vec<Problem>,
+    /// Folders in which a killed move left entries on their way.
+    pub(super) exits: Vec<(Side, TreePath)>,
+}
+
 /// The same now, with the steps that move its entries back.
 #[derive(Default)]
 pub(super) struct FolderBack {
     pub(super) moved: MovedFolder,
-    /// The folders, or whatever is in their places.
-    pub(super) now_here: Option<Stat>,
-    pub(super) now_there: Option<Stat>,
+    pub(super) now: NowOnSides,
     /// The step that restores its attributes in the source.
     pub(super) adjusts: Option<Step>,
     pub(super) head: FolderHead,
@@ -84,10 +99,7 @@ pub(super) struct FolderBack {
     holds: Vec<Vec<u8>>,
     /// Something stays in it.
     stays: bool,
-    /// All entries of the source's folder count for one quota project, and it takes none of another by a rename.
-    pub(super) has_account: bool,
-    pub(super) problems: Vec<Problem>,
-    pub(super) exits: Vec<(Side, TreePath)>,
+    pub(super) found: FoundBeside,
 }
 
 impl FolderBack {
@@ -170,7 +182,7 @@ pub(super) enum PlacedEntry {
 }
 
 /// One folder while its entries are looked at.
-struct LookedAt<'a> {
+struct FolderSearch<'a> {
     back: &'a MovingBack<'a>,
     planned: &'a PlannedFolder,
     here: Option<OwnedFd>,
@@ -197,12 +209,12 @@ impl MovingBack<'_> {
             // What cannot be read allows no conclusion.
             Err(error) => {
                 let path = folder.moved.there.clone();
-                folder.problems.push(problem(path, Operation::LookAtSource, error.into()));
+                folder.found.problems.push(problem(path, Operation::LookAtSource, error.into()));
                 folder.stays = true;
                 return folder;
             }
         };
-        (folder.now_here, folder.now_there) = (now_here, now_there);
+        (folder.now.here, folder.now.there) = (now_here, now_there);
         if let Some(was) = self.past.moved.here.get(folder.moved.here.as_bytes()) {
             folder.adjusts = here.as_ref().and_then(|here| self.adjusts(was, here));
             folder.head.before = Some(was.state);
@@ -212,7 +224,7 @@ impl MovingBack<'_> {
         let flags = here.as_ref().and_then(|here| self.run.system.flags(here.as_fd()).ok());
         let is_root = folder.moved.here.as_bytes().is_empty();
         let has_account = flags.is_some_and(|flags| !flags.and(Flags::ONE_ACCOUNT).is_empty());
-        folder.has_account = has_account && !is_root;
+        folder.now.has_account = has_account && !is_root;
         self.find_exits((&here, &there), &mut folder);
         let planned = planned.map(|at| &self.part.folders[at]);
         self.list(there.as_ref(), planned, &mut folder);
@@ -220,9 +232,9 @@ impl MovingBack<'_> {
             self.rename_all((&here, &there), &mut folder);
         }
         let Some(planned) = planned else { return folder };
-        let mut looked = LookedAt { back: self, planned, here, there, folder };
-        looked.look_at_all();
-        looked.folder
+        let mut search = FolderSearch { back: self, planned, here, there, folder };
+        search.look_at_all();
+        search.folder
     }
 
     /// An open folder, and what has its path.
@@ -268,7 +280,7 @@ impl MovingBack<'_> {
         for (side, open, path) in sides {
             // What cannot be seen is met again when the run removes something.
             if let Ok(Some(_)) = plan::state(self.run.system, open.as_ref(), &name) {
-                folder.exits.push((side, path));
+                folder.found.exits.push((side, path));
             }
         }
     }
@@ -312,10 +324,10 @@ impl MovingBack<'_> {
                     continue;
                 }
                 Ok((None, _)) => continue,
-                Ok(_) => (Operation::RemoveSource, Cause::NameTaken),
+                Ok(_) => (Operation::PutBack, Cause::PlaceTaken),
                 Err(error) => (Operation::LookAtSource, error.into()),
             };
-            folder.problems.push(problem(folder.moved.there.join(&name), operation, cause));
+            folder.found.problems.push(problem(folder.moved.there.join(&name), operation, cause));
         }
     }
 
@@ -335,7 +347,7 @@ impl MovingBack<'_> {
     }
 }
 
-impl LookedAt<'_> {
+impl FolderSearch<'_> {
     fn look_at_all(&mut self) {
         let planned = self.planned;
         let is_file = |step: &&Step| step.kind() != Kind::Folder;
@@ -355,11 +367,11 @@ impl LookedAt<'_> {
             match self.entry(step, &path, stays) {
                 Ok(None) => {}
                 Ok(Some((operation, cause))) => {
-                    self.folder.problems.push(problem(path, operation, cause));
+                    self.folder.found.problems.push(problem(path, operation, cause));
                 }
                 Err(error) => {
                     let operation = Operation::LookAtSource;
-                    self.folder.problems.push(problem(path, operation, error.into()));
+                    self.folder.found.problems.push(problem(path, operation, error.into()));
                     self.folder.stays = true;
                 }
             }
@@ -368,14 +380,14 @@ impl LookedAt<'_> {
             !self.folder.leaves.is_empty() || self.folder.comes.iter().any(Step::is_taken_over);
         if let Some(cause) = leaves.then(|| self.lock()).flatten() {
             let path = self.folder.moved.there.clone();
-            self.folder.problems.push(problem(path, Operation::RemoveSource, cause));
+            self.folder.found.problems.push(problem(path, Operation::RemoveSource, cause));
             self.folder.hold_back();
         }
     }
 
     /// Why nothing can be removed from the destination's folder.
     fn lock(&self) -> Option<Cause> {
-        if self.folder.now_there.is_some_and(|now| !now.flags.and(Flags::LOCKS).is_empty()) {
+        if self.folder.now.there.is_some_and(|now| !now.flags.and(Flags::LOCKS).is_empty()) {
             return Some(Cause::SourceFlagged);
         }
         let may = self.back.run.system.may_change(self.there.as_ref()?.as_fd());
@@ -415,7 +427,7 @@ impl LookedAt<'_> {
         let now = numbers.map_or(State::from(&there), |numbers| State::seen(&there, numbers));
         let name = NameRange::default();
         let caller = &places.map.root().capabilities.caller;
-        let only_of = self.folder.now_there.and_then(|folder| caller.bound_to(&folder));
+        let only_of = self.folder.now.there.and_then(|folder| caller.bound_to(&folder));
         if let Some(cause) = sides::why_kept(&now, only_of).filter(|_| !stays) {
             return Ok(Some((Operation::RemoveSource, cause)));
         }
@@ -426,7 +438,7 @@ impl LookedAt<'_> {
             Some(here) if self.is_alike(&now, &here) => {
                 (None, Some(policy::leave(now, Some(State::from(&here)), name)))
             }
-            Some(_) => return Ok(Some((Operation::RemoveSource, Cause::NameTaken))),
+            Some(_) => return Ok(Some((Operation::PutBack, Cause::PlaceTaken))),
         };
         self.folder.add((own_here, own_there), comes, leaves);
         Ok(None)

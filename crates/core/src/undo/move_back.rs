@@ -46,13 +46,17 @@ impl PastRun<'_> {
     }
 }
 
-/// The drive of a folder in the source, and the mounts by which both sides are reached.
+/// Where a folder is, or will be, on both sides: the drive, and the mount by which it is reached. Entries are renamed
+/// only within both, since a drive can be mounted twice, and a mount can have several subvolumes.
 #[derive(Clone, Default)]
 struct FolderMounts {
     drive: DriveId,
-    here: Option<Vec<u8>>,
-    there: Option<Vec<u8>>,
+    here: Mount,
+    there: Mount,
 }
+
+/// The drive's number and the mount; of the mount `None` if that cannot be found out.
+type Mount = (u64, Option<Vec<u8>>);
 
 impl MovingBack<'_> {
     fn go(self, pool: &WorkerPool) -> PartBack {
@@ -66,8 +70,8 @@ impl MovingBack<'_> {
         let moved = self.folders();
         let mut folders = pool.map(moved.len(), |at| self.look(&moved[at]));
         for folder in &mut folders {
-            back.problems.append(&mut folder.problems);
-            back.exits.append(&mut folder.exits);
+            back.problems.append(&mut folder.found.problems);
+            back.exits.append(&mut folder.found.exits);
         }
         let parents = parents(&folders);
         self.find_mounts(&mut folders, &parents);
@@ -140,31 +144,35 @@ impl MovingBack<'_> {
     fn find_mounts(&self, folders: &mut [FolderBack], parents: &[usize]) {
         let system = self.run.system;
         let PlacesBack { pair, map, find_drive, .. } = self.places;
-        let mount = |root: &OwnedFd, path: &TreePath| {
+        let mount = |root: &OwnedFd, path: &TreePath, drive: u64| {
             let folder = system.open_folder(root.as_fd(), path.as_bytes());
-            folder.and_then(|folder| system.mount_session(folder.as_fd())).ok()
+            (drive, folder.and_then(|folder| system.mount_session(folder.as_fd())).ok())
         };
+        let crosses = |now: &Stat, above: &Mount| now.mounted || now.identity.drive != above.0;
         let mut mounts: Vec<FolderMounts> = Vec::new();
         for (at, folder) in folders.iter_mut().enumerate() {
             let is_root = at == 0;
             let mut own = mounts.get(parents[at]).cloned().unwrap_or_default();
             let (here, there) = (&folder.moved.here, &folder.moved.there);
-            if is_root || folder.now_here.is_some_and(|now| now.mounted) {
+            let now = folder.now.here.unwrap_or(pair.destination.anchor_stat);
+            if is_root || folder.now.here.is_some() && crosses(&now, &own.here) {
                 own.drive = if is_root { DriveId::default() } else { find_drive(here) };
-                own.here = mount(&pair.destination.anchor, here);
+                own.here = mount(&pair.destination.anchor, here, now.identity.drive);
             }
-            if is_root || folder.now_there.is_some_and(|now| now.mounted) {
-                own.there = mount(&pair.source, there);
+            let now = folder.now.there.unwrap_or(pair.source_stat);
+            if is_root || folder.now.there.is_some() && crosses(&now, &own.there) {
+                own.there = mount(&pair.source, there, now.identity.drive);
             }
             let features = &map.get(own.drive).capabilities.drive;
             let keeps_all = [Feature::RenamedFolders, Feature::RenamedTimes];
             let keeps_all = keeps_all.iter().all(|feature| features.holds(*feature));
-            if !keeps_all || own.here.is_none() || own.here != own.there || folder.has_account {
+            let is_apart = own.here.1.is_none() || own.here != own.there;
+            if !keeps_all || is_apart || folder.now.has_account {
                 folder.copy_all();
             }
             folder.head.known = FolderIdentity {
-                source: folder.now_there.map(|now| now.identity.inode),
-                destination: folder.now_here.map(|now| now.identity.inode),
+                source: folder.now.there.map(|now| now.identity.inode),
+                destination: folder.now.here.map(|now| now.identity.inode),
                 drive: own.drive,
             };
             mounts.push(own);
@@ -177,16 +185,15 @@ impl MovingBack<'_> {
         let ((_, here), (_, there)) = (moved.here.split_last(), moved.there.split_last());
         let names = (here, there);
         let is_folder = |now: &Option<Stat>| now.filter(|now| now.kind == Kind::Folder);
-        let (is_here, there_now) = (is_folder(&own.now_here), is_folder(&own.now_there));
+        let (is_here, there_now) = (is_folder(&own.now.here), is_folder(&own.now.there));
         let placed = moved.made.map(|step| self.placed(&step, &moved.there, there_now.as_ref()));
         let comes_back = own.has_steps() || moved.was_taken.is_some() || moved.is_whole();
         let mut left_alone = |cause| {
             back.problems.push(problem(moved.there.clone(), Operation::PutBack, cause));
         };
-        if is_here.is_none() && own.now_here.is_some() {
+        if is_here.is_none() && own.now.here.is_some() {
             if comes_back && there_now.is_some() {
-                let taken = (Operation::RemoveSource, Cause::NameTaken);
-                back.problems.push(problem(moved.there.clone(), taken.0, taken.1));
+                left_alone(Cause::PlaceTaken);
                 own.hold_back();
             }
             return false;
@@ -200,7 +207,7 @@ impl MovingBack<'_> {
                     return true;
                 }
                 (Some(_), Some(PlacedEntry::Other)) => left_alone(Cause::ChangedSince),
-                (None, _) if own.now_there.is_some() => left_alone(Cause::ChangedSince),
+                (None, _) if own.now.there.is_some() => left_alone(Cause::ChangedSince),
                 (None, _) => left_alone(Cause::GoneSince),
                 _ => {}
             }
