@@ -207,7 +207,7 @@ impl Reversing<'_> {
         let undone = |step: &&Step| step.reason != Reason::Leftover && is_seen && !goes_back(step);
         for step in folder.steps.iter().filter(undone) {
             let name = folder.head.names.get(step.name);
-            match self.look(&path.join(name), (&there, &aside), name) {
+            match self.look(step, &path.join(name), (&there, &aside)) {
                 Ok(taken) => {
                     let own = names.add(name);
                     let hold_the_same = || {
@@ -349,14 +349,20 @@ impl Reversing<'_> {
 
     fn look<'m>(
         &'m self,
+        step: &Step,
         path: &TreePath,
         (there, aside): (&Option<OwnedFd>, &Option<OwnedFd>),
-        name: &[u8],
     ) -> io::Result<StepTraces<'m>> {
+        let name = path.split_last().1;
         let look = |folder: &Option<OwnedFd>| plan::state(self.system, folder.as_ref(), name);
+        let there = look(there)?;
+        // The inode itself is back, so nothing is taken from what is set aside.
+        let is_back =
+            step.destination.zip(there).is_some_and(|(was, now)| was.inode != 0 && was.still(&now));
+        let puts_back = matches!(step.verb, Verb::Remove | Verb::Replace) && !is_back;
         Ok(StepTraces {
-            there: look(there)?,
-            aside: look(aside)?,
+            there,
+            aside: if puts_back { look(aside)? } else { None },
             before: self.memory.before.get(path.as_bytes()),
             is_whole: self.is_whole(path)?,
             after: self.memory.after.get(path.as_bytes()).copied(),
