@@ -8,6 +8,7 @@ use crate::compare::{Compared, DifferenceKind, Proof, RootDifference};
 use crate::policy::decisions::Decisions;
 use crate::policy::dependence;
 use crate::policy::draft::Draft;
+use crate::policy::may::Permission;
 use crate::policy::step::Step;
 use crate::request::RenamePath;
 
@@ -21,6 +22,10 @@ impl Draft<'_> {
                 let granted = step.and_then(|step| self.granted(step, drive));
                 self.folders[at].steps[slot] = granted;
             }
+        }
+        let may = |step: Step| self.policy.may(&step, DriveId::default()) == Permission::Yes;
+        if !self.roots.removal().is_some_and(may) {
+            self.roots.state = None;
         }
         let mut decided = std::mem::take(&mut self.decided);
         decided.part = self.into_part(root);

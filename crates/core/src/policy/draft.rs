@@ -11,7 +11,6 @@ use utter_echo_model::verb::Reason;
 
 use crate::compare::{ComparedFolder, FolderHead, LinkedName, Presence};
 use crate::policy::decisions::Decisions;
-use crate::policy::may::Permission;
 use crate::policy::part::{NameElsewhere, Part, PlannedFolder};
 use crate::policy::source_names::SourceNames;
 use crate::policy::step::{NameId, Step};
@@ -93,6 +92,14 @@ pub(crate) struct DraftRoot {
     pub(super) rename_path: RenamePath,
     /// Everything in it is.
     pub(super) comes_along: bool,
+}
+
+impl DraftRoot {
+    /// The removal of the source's root.
+    pub(super) fn removal(&self) -> Option<Step> {
+        let sides = (Some(self.state?), None);
+        Some(Step::source_removal(Reason::Arrived, NameRange::default(), sides))
+    }
 }
 
 /// The decisions so far about one pair of roots.
@@ -333,11 +340,7 @@ impl<'a> Draft<'a> {
         });
         let folders: Vec<PlannedFolder> = folders.collect();
         let goes = folders.first().is_none_or(|top| !top.source_stays);
-        let removal = self.roots.state.filter(|_| goes).map(|root| {
-            Step::source_removal(Reason::Arrived, NameRange::default(), (Some(root), None))
-        });
-        let may = |step: &Step| self.policy.may(step, DriveId::default()) == Permission::Yes;
-        let root_source_removal = removal.filter(may);
+        let root_source_removal = self.roots.removal().filter(|_| goes);
         Part { root, root_source_removal, folders, elsewhere: self.elsewhere, ..Part::default() }
     }
 
