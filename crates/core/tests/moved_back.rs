@@ -3,10 +3,11 @@
 
 #![allow(clippy::unwrap_used, reason = "a test stops there")]
 
-use std::fs;
+use std::fs::{self, FileTimes};
 use std::os::fd::AsFd as _;
 use std::path::Path;
 use std::process::Command;
+use std::time::{Duration, SystemTime};
 
 use crate::common::{
     Lost, RUN, Trees, Trouble, entries, execute, group_anew, sampled, shown, undo,
@@ -501,6 +502,7 @@ fn hidden_name() -> String {
 
 #[test]
 fn on_every_kind_of_drive_a_move_and_a_mirror_are_undone() {
+    let long_ago = SystemTime::UNIX_EPOCH + Duration::from_secs(1_000_000_000);
     for kind in DriveKind::ALL {
         let trees = Trees::in_memory();
         let drive = match MountedDrive::make(kind, trees.base.path()) {
@@ -526,6 +528,9 @@ fn on_every_kind_of_drive_a_move_and_a_mirror_are_undone() {
         let names = ["keeper.log", "charts/harbour.csv"].map(String::from);
         for name in names.into_iter().chain([hidden_name()]) {
             fs::write(there.join(&name), name.repeat(9)).unwrap();
+            // Some drivers give what they rename the time of now.
+            let file = fs::File::options().write(true).open(there.join(&name)).unwrap();
+            file.set_times(FileTimes::new().set_accessed(long_ago).set_modified(long_ago)).unwrap();
         }
         let store = trees.base.path().join("store");
         let aside = |folder: &Path, what| {
@@ -553,5 +558,9 @@ fn on_every_kind_of_drive_a_move_and_a_mirror_are_undone() {
         let no_hidden = |path: &Vec<u8>| !hidden_names::is_hidden_name(path);
         assert!(before.filter(no_hidden).eq(now.filter(no_hidden)), "{kind:?}");
         assert_eq!(fs::read(there.join("keeper.log")).unwrap(), b"keeper.log".repeat(9));
+        for name in ["keeper.log", "charts/harbour.csv"] {
+            let modified = fs::metadata(there.join(name)).unwrap().modified().unwrap();
+            assert_eq!(modified, long_ago, "{kind:?}: {name}");
+        }
     }
 }

@@ -5,6 +5,7 @@ use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use utter_echo_drives::before;
+use utter_echo_drives::features::Feature;
 use utter_echo_files::free_name::{self, NamedEntry};
 use utter_echo_model::path::TreePath;
 use utter_echo_model::problem::{Cause, Operation};
@@ -237,9 +238,14 @@ impl Writer<'_> {
         let from = (place.source()?, name);
         let source = self.source_now(Entry::Named(from.0, name), planned)?;
         // In one call, so that the only copy never has a temporary name.
-        let placed = || match operation.verb {
-            Verb::Add => self.rename_to_new(place, from, name),
-            _ => self.put_in_place(place, from, name, operation),
+        let placed = || {
+            if operation.verb == Verb::Add {
+                return self.rename_to_new(place, from, name);
+            }
+            let before = self.lost_by_renaming(from);
+            self.put_in_place(place, from, name, operation)?;
+            self.give_back(before, (place.destination.as_fd(), name));
+            Ok(())
         };
         self.unlocked(from, (source.kind, source.flags()), AfterWork::Kept, || match placed() {
             Err(StepError(_, Cause::System(e))) if is_elsewhere(&e) => Ok(false),
@@ -262,7 +268,24 @@ impl Writer<'_> {
 
     /// Renames to a name that must be free, also where the drive does not see to that.
     pub(super) fn rename_free(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
-        free_name::rename_free(self.system(), from, to)
+        let before = self.lost_by_renaming(from);
+        free_name::rename_free(self.system(), from, to)?;
+        self.give_back(before, to);
+        Ok(())
+    }
+
+    /// What an entry looks like whose time a rename would change, as on some drives.
+    fn lost_by_renaming(&self, entry: NamedEntry<'_>) -> Option<Stat> {
+        let is_lost = !self.capabilities.drive.holds(Feature::RenamedTimes);
+        is_lost.then(|| self.system().stat(Entry::Named(entry.0, entry.1)).ok()).flatten()
+    }
+
+    /// Sets that time again. The entry is where it should be, so an error is none of the rename.
+    fn give_back(&self, before: Option<Stat>, entry: NamedEntry<'_>) {
+        if let Some(Stat { modified, accessed, .. }) = before {
+            let entry = Entry::Named(entry.0, entry.1);
+            let _ = self.system().set_times(entry, modified, Some(accessed));
+        }
     }
 }
 
