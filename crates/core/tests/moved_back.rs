@@ -248,7 +248,7 @@ fn edit(path: &Path) {
     let text = fs::read(path).unwrap();
     fs::write(path, vec![b'?'; text.len()]).unwrap();
     let file = fs::File::options().write(true).open(path).unwrap();
-    let times = fs::FileTimes::new()
+    let times = FileTimes::new()
         .set_modified(times.modified().unwrap())
         .set_accessed(times.accessed().unwrap());
     file.set_times(times).unwrap();
@@ -366,7 +366,7 @@ fn a_folder_in_the_place_of_that_of_a_move_is_left_alone() {
 /// Both sides have other contents of one size and time under one name, and links of one length.
 fn alike_on_both_sides(task: Task, aside: &Path) -> (Trees, Request) {
     let trees = Trees::in_memory();
-    let time = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000_000);
+    let time = std::time::UNIX_EPOCH + Duration::from_secs(1_000_000_000);
     for (root, text) in [(&trees.source, "new"), (&trees.destination, "old")] {
         for name in ["keeper.log", "tide.csv"] {
             fs::write(root.join(name), format!("{text} {name}")).unwrap();

@@ -569,6 +569,56 @@ fn a_move_that_would_lose_attributes_is_refused() {
     assert!(refused.to_string().contains("mode, owner"), "{refused}");
 }
 
+type Mark = Box<dyn Fn(&Path)>;
+
+#[test]
+fn what_only_the_sources_drive_can_hold_stays_unless_its_loss_is_accepted() {
+    let chattr = |flag: &'static [&'static str]| {
+        move |path: &Path| {
+            assert!(Command::new("chattr").args(flag).arg(path).status().unwrap().success());
+        }
+    };
+    let hide = |path: &Path| xattr::set(path, "system.ntfs_attrib", &[0x22, 0, 0, 0]).unwrap();
+    let marks: [(DriveKind, &str, Mark); 3] = [
+        (DriveKind::Ntfs, "hidden, system or read-only flags", Box::new(hide)),
+        (DriveKind::Xfs, "project numbers", Box::new(chattr(&["-p", "31"]))),
+        (DriveKind::Btrfs, "no-copy-on-write flags", Box::new(chattr(&["+C"]))),
+    ];
+    for (kind, words, mark) in marks {
+        let mut trees = Trees::new();
+        let drive = match MountedDrive::make(kind, trees.base.path()) {
+            Ok(drive) => drive,
+            Err(why) => return utter_echo_lab::left_out(&why),
+        };
+        trees.source = drive.folder().join("harbour");
+        let folder = trees.source.join("lamps");
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join("plain.svg"), "<svg/>").unwrap();
+        let mut request = request(&trees);
+        let refusal = |request: &Request| {
+            let session = Session::open(&Linux, request).unwrap();
+            let plan = session.plan(&NoObserver).unwrap();
+            session.guard(&plan, &[]).map_err(|refused| refused.to_string())
+        };
+        refusal(&request).unwrap();
+        mark(&folder);
+        fs::write(folder.join("lens.svg"), "").unwrap();
+        mark(&folder.join("lens.svg"));
+        let refused = refusal(&request).unwrap_err();
+        assert!(refused.contains(&format!("store: {words}\n")), "{refused}");
+        // Once begun, nothing goes that has some of it; the folder stays as well.
+        let (_, outcome) = carried_out(&request);
+        let is_named = |cause: &Cause| matches!(cause, Cause::Uncarried(lost) if lost == words);
+        let named = outcome.problems.iter().filter(|problem| is_named(&problem.cause)).count();
+        assert!(named >= 1 && folder.join("lens.svg").exists(), "{kind:?}: {outcome:?}");
+        assert!(!folder.join("plain.svg").exists());
+        request.safety.waived.push(Guard::Loss);
+        refusal(&request).unwrap();
+        let (_, outcome) = carried_out(&request);
+        assert!(outcome.problems.is_empty() && !trees.source.exists(), "{kind:?}: {outcome:?}");
+    }
+}
+
 #[test]
 fn a_single_file_is_moved_to_its_new_name() {
     let trees = Trees::new();

@@ -10,3 +10,4 @@ pub mod hidden_names;
 pub mod leftovers;
 pub mod listing;
 pub mod same_content;
+pub mod uncarried;

@@ -157,6 +157,7 @@ tampered! {
     set_times(entry: Entry<'_>, modified: Time, accessed: Option<Time>) -> ();
     flags(entry: BorrowedFd<'_>) -> Flags;
     set_flags(entry: BorrowedFd<'_>, flags: Flags) -> ();
+    project(entry: BorrowedFd<'_>) -> u32;
     list_xattrs(entry: Entry<'_>) -> Vec<Vec<u8>>;
     get_xattr(entry: Entry<'_>, name: &[u8]) -> Vec<u8>;
     set_xattr(entry: Entry<'_>, name: &[u8], value: &[u8]) -> ();

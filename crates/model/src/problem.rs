@@ -235,6 +235,9 @@ pub enum Cause {
     /// Something that was to be carried strictly cannot be.
     #[error("{0}; the destination's drive, or this user, cannot store that")]
     NotCarried(String),
+    /// A move does not carry these attributes of the entry.
+    #[error("its copy lacks {0}; if you accept the loss: --waive loss")]
+    Uncarried(String),
     /// The plan foresaw it when it was saved, in these words.
     #[error("{0}")]
     Foreseen(String),

@@ -13,6 +13,7 @@ mod linux;
 mod lock;
 mod mount;
 mod proc;
+mod project;
 mod stat;
 mod system;
 mod thread;

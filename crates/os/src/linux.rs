@@ -21,7 +21,7 @@ use crate::lock::{self, Lock, LockHolder, LockMode};
 use crate::mount::{Mount, Space};
 use crate::stat::{Flags, Identity, Kind, Stat, Time};
 use crate::system::{Advice, EachName, Entry, IfExists, Name, System};
-use crate::{block_device, cached, extent, proc, write_back};
+use crate::{block_device, cached, extent, proc, project, write_back};
 
 /// Longest path that one call accepts, without its NUL.
 const LONGEST_PATH: usize = 4095;
@@ -342,6 +342,10 @@ impl System for Linux {
         Ok(retry_on_intr(|| {
             rustix::fs::ioctl_setflags(entry, IFlags::from_bits_retain(others.or(flags).0))
         })?)
+    }
+
+    fn project(&self, entry: BorrowedFd<'_>) -> io::Result<u32> {
+        project::of(entry)
     }
 
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>> {

@@ -79,6 +79,8 @@ impl Flags {
     pub const NODUMP: Self = Self(0x40);
     /// Reading leaves the access time as it is.
     pub const NOATIME: Self = Self(0x80);
+    /// Written in place, on a drive that otherwise writes every change elsewhere.
+    pub const NO_COPY_ON_WRITE: Self = Self(0x80_0000);
     /// Whatever comes into this folder counts for the account of the drive's room that the folder does.
     pub const ONE_ACCOUNT: Self = Self(0x2000_0000);
     /// Names in this folder differ by more than the case of their letters.

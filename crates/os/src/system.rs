@@ -184,6 +184,8 @@ pub trait System: Sync {
     fn flags(&self, entry: BorrowedFd<'_>) -> io::Result<Flags>;
     /// Sets the carried flags of an open file or folder to these; other flags stay.
     fn set_flags(&self, entry: BorrowedFd<'_>, flags: Flags) -> io::Result<()>;
+    /// The number of the quota project that an open file or folder counts for; 0 for none.
+    fn project(&self, entry: BorrowedFd<'_>) -> io::Result<u32>;
     /// Names of the extended attributes, access control lists among them.
     fn list_xattrs(&self, entry: Entry<'_>) -> io::Result<Vec<Vec<u8>>>;
     /// Value of one extended attribute.

@@ -148,19 +148,20 @@ impl Undo {
                     "nothing left to restore matches --only; nothing was touched\n  patterns match paths in the destination; 'utter undo --dry-run' without --only lists them"
                 );
             }
+            let was_chosen = safety.ask == Some(Ask::Each) || !self.only.only.is_empty();
+            let is_whole = !was_chosen && plan.problems.is_empty();
             let all_or_nothing = self.with.all_or_nothing.all_or_nothing;
             let exit = runner.carry_out_known(&session, plan, all_or_nothing)?;
             if exit != Exit::Done || safety.dry_run {
                 return Ok(exit);
             }
-            // The journal is removed only after everything was seen to be back.
-            let left = session.not_back()?;
+            // The journal is removed only after everything was put back.
+            let left = if is_whole { session.not_back_after_all() } else { session.not_back()? };
             let shown = names::path(&run.path);
             if left.is_empty() {
                 discard(run)?;
                 return Ok(Exit::Done);
             }
-            let was_chosen = safety.ask == Some(Ask::Each) || !self.only.only.is_empty();
             if !was_chosen {
                 runner.report.emit_all(conversion::problems(&left));
             }

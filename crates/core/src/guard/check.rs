@@ -14,7 +14,7 @@ use utter_echo_model::note::Note;
 use utter_echo_os::{Space, System};
 
 use crate::guard::refusal::Refusal;
-use crate::guard::swapped;
+use crate::guard::{swapped, uncarried};
 use crate::plan::{Plan, SpaceFreed, SpaceNeed};
 use crate::policy::{Part, Step};
 use crate::request::{Guard, RemovalLimit, Request};
@@ -80,7 +80,8 @@ pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
         |drive: &DriveInUse<'_>| run.system.driver_device(drive.handle.as_fd()).is_err();
     let unproven = drives_in_use(run, plan).values().any(is_closed);
     let unproven = unproven.then(|| "a proof from the drive itself".to_owned());
-    let lost: Vec<String> = lacks.chain(notes).chain(unproven).collect();
+    let uncarried = uncarried::lost(run.system, run.pairs, plan).into_iter().map(str::to_owned);
+    let lost: Vec<String> = lacks.chain(notes).chain(unproven).chain(uncarried).collect();
     if lost.is_empty() { Ok(()) } else { Err(Refusal::Loss { what: lost.join(", ") }) }
 }
 

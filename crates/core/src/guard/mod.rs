@@ -6,6 +6,7 @@ mod nesting;
 mod places;
 mod refusal;
 mod swapped;
+mod uncarried;
 
 pub(crate) use check::{GuardedRun, check};
 pub(crate) use locks::take as take_locks;

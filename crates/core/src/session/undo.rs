@@ -129,19 +129,28 @@ impl<'a> Session<'a> {
     /// Entries that the run changed and that are not as they were before. While there are any, nothing of the run
     /// may be discarded.
     pub fn not_back(&self) -> Result<Vec<Problem>, PlanError> {
-        let Some(run) = self.history.undoes else { return Ok(Vec::new()) };
         let plan = self.whole_plan_to_undo()?;
-        let (operation, cause) = (Operation::PutBack, || Cause::NotBack);
-        let left = plan.steps().map(|placed| placed.path).chain(run.still_aside());
-        let left = left.map(|path| Problem { path, operation, cause: cause() });
-        let mut left: Vec<Problem> = left.collect();
+        let steps = plan.steps().map(|placed| not_back(placed.path));
+        let mut left: Vec<Problem> = steps.collect();
         left.extend(plan.problems);
-        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
-            let unlike = run.unlike(at, pair, map);
-            left.extend(unlike);
-        }
+        left.extend(self.not_back_after_all());
         left.sort_by(|a, b| a.path.cmp(&b.path));
         left.dedup_by(|a, b| a.path == b.path);
         Ok(left)
     }
+
+    /// The same right after a plan to undo all of the run was carried out without a problem: its steps are not looked at
+    /// again, only what is still set aside and the attributes of the journal.
+    pub fn not_back_after_all(&self) -> Vec<Problem> {
+        let Some(run) = self.history.undoes else { return Vec::new() };
+        let mut left: Vec<Problem> = run.still_aside().into_iter().map(not_back).collect();
+        for (at, (pair, map)) in self.pairs.iter().zip(self.maps()).enumerate() {
+            left.extend(run.unlike(at, pair, map));
+        }
+        left
+    }
+}
+
+fn not_back(path: TreePath) -> Problem {
+    Problem { path, operation: Operation::PutBack, cause: Cause::NotBack }
 }

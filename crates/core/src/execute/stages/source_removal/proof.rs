@@ -4,6 +4,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::atomic::Ordering;
 
 use utter_echo_files::same_content::ReadLength;
+use utter_echo_files::uncarried::Uncarried;
 use utter_echo_files::{attributes, same_content};
 use utter_echo_model::identity::InodeNumbers;
 use utter_echo_model::problem::{Cause, Operation};
@@ -133,6 +134,14 @@ impl SourceRemoval<'_, '_> {
         let (system, capabilities) = (self.run.system(), &on.writer.capabilities);
         if self.run.terms.may_lose {
             return Ok(());
+        }
+        let uncarried = |side: &HeldEntry<'_>| match side.opened() {
+            Some(opened) => Uncarried::of_open(system, opened),
+            None => Uncarried::of(system, side.entry()),
+        };
+        let lost: Vec<&str> = uncarried(here).lost_in(uncarried(there)).collect();
+        if !lost.is_empty() {
+            return Err(StepError(Operation::RemoveSource, Cause::Uncarried(lost.join(", "))));
         }
         let copy = &there.stat;
         let has_mode = seen.kind != Kind::Symlink;
