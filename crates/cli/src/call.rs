@@ -17,7 +17,6 @@ use utter_echo_core::request::Request;
 
 use crate::context::{Command, Context, Program};
 use crate::exit::Exit;
-use crate::mounting::{self, Mounts};
 use crate::records::Within;
 use crate::terminal::streams;
 
@@ -28,8 +27,6 @@ pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 pub(crate) struct Called {
     command: Box<dyn Command>,
     context: Context,
-    /// Removed when the command has ended.
-    _mounts: Mounts,
 }
 
 /// An invalid call; the error was printed already.
@@ -48,12 +45,8 @@ pub(crate) fn read(
         Ok(true) => return Ok(None),
         Err(error) => return Err(unparsed(program, &error, || false)),
     }
-    let mounts = mounting::for_call(&words).map_err(|wrong| {
-        streams::print_wrong(&wrong.to_string());
-        Wrong
-    })?;
     let error = match parse(program, words.clone()) {
-        Ok(called) => return Ok(Some(Called { _mounts: mounts, ..called })),
+        Ok(called) => return Ok(Some(called)),
         Err(error) => error,
     };
     if error.use_stderr() {
@@ -75,7 +68,7 @@ pub(crate) fn parse(
     let typed = command_line.try_get_matches_from(gathered)?;
     let command = (program.understand)(&typed)?;
     let context = Context::new(program, typed, words);
-    Ok(Called { command, context, _mounts: Mounts::default() })
+    Ok(Called { command, context })
 }
 
 /// The words with all options before the first path: where several sources are allowed, the parser takes an option
@@ -136,6 +129,13 @@ impl Called {
 
     pub(crate) fn run(&self) -> Result<Exit> {
         self.command.run(&self.context)
+    }
+
+    /// True if the drives that the call names are mounted for it.
+    pub(crate) fn mounts_drives(&self) -> bool {
+        let typed = self.typed().subcommand().map(|(_, typed)| typed);
+        let asked = typed.and_then(|typed| typed.try_get_one::<bool>("mount").ok().flatten());
+        asked.is_some_and(|asked| *asked)
     }
 
     /// The request to the core, for commands that compare two sides.

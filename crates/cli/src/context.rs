@@ -3,7 +3,6 @@
 use std::cell::OnceCell;
 use std::ffi::OsString;
 use std::fmt::Debug;
-use std::path::PathBuf;
 use std::rc::Rc;
 
 use anyhow::{Context as _, Result};
@@ -74,13 +73,6 @@ impl Context {
     /// How long records are kept.
     pub(crate) fn keep(&self) -> RecordRetention {
         self.within.as_ref().map_or_else(RecordRetention::default, |within| within.keep.clone())
-    }
-
-    /// The values of these arguments as they were typed, in this order.
-    pub(crate) fn typed_paths(&self, arguments: &[&str]) -> Vec<PathBuf> {
-        let Some((_, typed)) = self.typed.subcommand() else { return Vec::new() };
-        let raw = |id: &&str| typed.try_get_raw(id).ok().flatten();
-        arguments.iter().filter_map(raw).flatten().map(PathBuf::from).collect()
     }
 
     /// The call, quoted for a POSIX shell.

@@ -20,12 +20,13 @@ pub(crate) enum Exit {
     Refused = 4,
     EndedEarly = 5,
     CutOff = 6,
+    DriveMissing = 7,
     Interrupted = 130,
     Terminated = 143,
 }
 
 impl Exit {
-    pub(crate) const ALL: [Self; 9] = [
+    pub(crate) const ALL: [Self; 10] = [
         Self::Done,
         Self::Different,
         Self::WrongCall,
@@ -33,6 +34,7 @@ impl Exit {
         Self::Refused,
         Self::EndedEarly,
         Self::CutOff,
+        Self::DriveMissing,
         Self::Interrupted,
         Self::Terminated,
     ];
@@ -46,9 +48,10 @@ impl Exit {
             Self::Problems => 2,
             Self::CutOff => 3,
             Self::EndedEarly => 4,
-            Self::Refused => 5,
-            Self::WrongCall => 6,
-            Self::Interrupted | Self::Terminated => 7,
+            Self::DriveMissing => 5,
+            Self::Refused => 6,
+            Self::WrongCall => 7,
+            Self::Interrupted | Self::Terminated => 8,
         };
         if severity(other) > severity(self) { other } else { self }
     }
@@ -67,6 +70,7 @@ impl Exit {
                 "stopped early: drive full or gone, or outside --within; run it again"
             }
             Self::CutOff => "a command that only shows could not write its output",
+            Self::DriveMissing => "no drive of that name is mounted; nothing was touched",
             Self::Interrupted => "interrupted; run it again to continue",
             Self::Terminated => "terminated; run it again to continue",
         }
@@ -98,6 +102,11 @@ macro_rules! wrong_call {
 }
 pub(crate) use wrong_call;
 
+/// A drive that is named by its label or UUID, and is not mounted.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct DriveMissing(pub(crate) String);
+
 /// Declined by the user, or by the command before the run.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}\n  nothing was touched")]
@@ -117,6 +126,9 @@ pub(crate) fn of_error(error: &anyhow::Error) -> Exit {
     }
     if error.is::<OutOfHours>() {
         return Exit::EndedEarly;
+    }
+    if error.is::<DriveMissing>() {
+        return Exit::DriveMissing;
     }
     match error.downcast_ref() {
         Some(PlanError::Refused(_) | PlanError::Unfit) => return Exit::Refused,

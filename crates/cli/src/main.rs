@@ -8,6 +8,7 @@ mod exit;
 mod gentle;
 mod hooks;
 mod jobs;
+mod location;
 mod metrics;
 mod mounting;
 mod options;

@@ -41,7 +41,8 @@ pub(crate) struct Report {
 /// Further sinks of a command.
 #[derive(Default)]
 pub(crate) struct ReportCopies {
-    pub(crate) log: Option<File>,
+    /// Or why there is none.
+    pub(crate) log: Option<Result<File, String>>,
     pub(crate) record: Option<io::Result<Recorder>>,
     /// Notifications need the text.
     pub(crate) text: bool,
@@ -73,6 +74,10 @@ impl Report {
             Format::Text => Box::new(Text::new(&head, form.verbose, Box::new(Screen::new()))),
         };
         let heard = Rc::clone(ear);
+        let (log, no_log) = log.map_or((None, None), |log| match log {
+            Ok(file) => (Some(file), None),
+            Err(why) => (None, Some(why)),
+        });
         let log = log.map(|file| {
             let mut log = Text::new(&head, form.verbose, Box::new(Log::new(file)));
             log.begin();
@@ -107,6 +112,7 @@ impl Report {
         };
         report.emit(Event::Head(head));
         report.emit_not_recorded(failure);
+        report.emit_all(no_log.map(|why| Event::note("no-log", why)));
         report
     }
 

@@ -19,12 +19,14 @@ use crate::ask;
 use crate::context::Context;
 use crate::exit::{self, Exit, WrongCall};
 use crate::hooks;
+use crate::location::{DriveName, Location};
+use crate::mounting::Mounts;
 use crate::options::{Ask, Changing, Doing, SafetyOptions};
 use crate::progress::Progress;
 use crate::records::{RunKey, Watching};
 use crate::remembered;
 use crate::report::conversion::{self, Took};
-use crate::report::events::{Event, Head, TotalsLine};
+use crate::report::events::{CommandWord, Event, Head, TotalsLine};
 use crate::reporter::Report;
 use crate::signals::Signals;
 use crate::terminal::{names, units};
@@ -33,7 +35,7 @@ use crate::terminal::{names, units};
 pub(crate) struct Runner<'a> {
     pub(crate) request: &'a Request,
     doing: &'a Doing,
-    pub(crate) report: Report,
+    pub(crate) report: &'a Report,
     between: RunKey,
     signals: &'a Signals,
     /// True once a part was carried out.
@@ -58,7 +60,7 @@ impl From<Exit> for RunResult {
 /// How to make a plan again.
 #[derive(Clone, Copy, Default)]
 pub(crate) struct PlanOptions<'a> {
-    pub(crate) save_plan: Option<&'a Path>,
+    pub(crate) save_plan: Option<&'a Location>,
     pub(crate) wait_for_drive: Option<Duration>,
     /// `--all-or-nothing`: an incomplete plan is not carried out.
     pub(crate) all_or_nothing: bool,
@@ -66,25 +68,33 @@ pub(crate) struct PlanOptions<'a> {
 
 impl<'a> PlanOptions<'a> {
     pub(crate) fn of(options: &'a Changing) -> Self {
-        let save_plan = options.saving.save_plan.as_deref();
+        let save_plan = options.saving.save_plan.as_ref();
         let wait_for_drive = options.waiting.wait_for_drive;
         Self { save_plan, wait_for_drive, all_or_nothing: false }
     }
 }
 
+/// A run as it was asked for. Its places are looked up, and its rules read, once what it leaves is open and the user's
+/// command before it has ended.
+pub(crate) struct AskedRun<'a> {
+    pub(crate) head: Head,
+    /// The drives that it names.
+    pub(crate) drives: Vec<&'a DriveName>,
+    pub(crate) request: Box<dyn FnOnce() -> Result<Request> + 'a>,
+}
+
 /// Makes a plan and carries it out.
 pub(crate) fn change(
-    request: &Request,
+    asked: AskedRun<'_>,
     doing: &Doing,
     anew: PlanOptions<'_>,
     context: &Context,
 ) -> Result<Exit> {
-    let head = Head::of(request, doing.safety.dry_run);
-    around(request, head, doing, context, |runner| {
+    around(asked, doing, context, |runner| {
         let Some(patience) = anew.wait_for_drive.filter(|_| !doing.safety.dry_run) else {
             return Ok(runner.end(runner.plan_and_carry_out(anew)?));
         };
-        let drives = NamedDrives::of(request)?;
+        let drives = NamedDrives::of(runner.request)?;
         let mut came = runner.plan_and_carry_out(anew)?;
         while came.exit == Exit::EndedEarly && !drives.are_there() {
             let span = units::span(patience);
@@ -131,38 +141,42 @@ impl RunResult {
 
 /// Sets up the run, and does `work` between the user's commands.
 pub(crate) fn around(
-    request: &Request,
-    head: Head,
+    asked: AskedRun<'_>,
     doing: &Doing,
     context: &Context,
     work: impl FnOnce(&Runner<'_>) -> Result<Exit>,
 ) -> Result<Exit> {
     let form = doing.output.settle(&doing.verbose)?;
+    let AskedRun { head, drives, request } = asked;
     let dry_run = doing.safety.dry_run;
     let signals = context.signals()?;
-    doing.running.settle(context, signals)?;
     if doing.safety.ask.is_some() && !dry_run {
         ask::require_terminal("--ask")?;
     }
-    if request.moving.on_conflict == OnConflict::Ask && !dry_run {
-        ask::require_terminal("--on-conflict ask")?;
-    }
-    if request.task == Task::Mirror {
-        doing.output.keeping.refuse_within(&request.places.destination)?;
+    if let (CommandWord::Mirror, Some(destination)) = (head.command, &head.destination) {
+        doing.output.keeping.refuse_within(&destination.to_path())?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
     let between = RunKey::of(&head, context.line());
     let report = Report::kept(form, head, kept, &context.heard);
-    let runner = Runner { request, doing, report, between, signals, has_begun: Cell::new(false) };
-    let came = if dry_run {
-        work(&runner)
-    } else {
-        hooks::around(&doing.writing, || {
-            runner.signals.check()?;
-            work(&runner)
-        })
+    let run = || {
+        signals.check()?;
+        let drives = drives.into_iter().filter(|_| doing.running.mount);
+        let mounts = Mounts::of(drives, dry_run)?;
+        let request = &request()?;
+        if request.moving.on_conflict == OnConflict::Ask && !dry_run {
+            ask::require_terminal("--on-conflict ask")?;
+        }
+        let has_begun = Cell::new(false);
+        let runner = Runner { request, doing, report: &report, between, signals, has_begun };
+        let came = work(&runner);
+        report.emit_all(mounts.end());
+        came
     };
-    doing.output.keeping.close(runner.report, &came, context);
+    let settled = doing.running.settle(context, signals);
+    let came =
+        settled.and_then(|()| if dry_run { run() } else { hooks::around(&doing.writing, run) });
+    doing.output.keeping.close(report, &came, context);
     came
 }
 
@@ -198,6 +212,7 @@ impl Runner<'_> {
             }
         }
         if let Some(file) = anew.save_plan {
+            let file = &file.find()?;
             save(&plan, self.request, file)?;
             let shown = names::path(file);
             let text = if self.doing.safety.dry_run {

@@ -99,7 +99,7 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --on-problem ./after nowhere new", Err(2, "nowhere")),
     ("copy --on-success ./after saltmere new", There("code-0", "")),
     ("copy --metrics {job}.prom saltmere new", There("copy.prom", "")),
-    ("copy --mount saltmere label=nowhere-at-all/new", Err(2, "cannot mount LABEL=nowhere-at-all")),
+    ("copy --mount saltmere label=nowhere-at-all/new", Err(7, "cannot mount LABEL=nowhere-at-all")),
     ("history --last", Out(0, "Last run: 1, copy to ")),
     ("history --job papers --limit 2", Out(0, "no recorded run matches")),
     ("history --outcome not-ok --since 7d", Out(0, "no recorded run matches")),

@@ -108,7 +108,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     assert_eq!(fs::read_to_string(drive.folder().join("new/deep/log")).unwrap(), "lit");
     assert_eq!(room.run(&format!("verify source uuid={uuid}/new/deep")).code, 0);
     let missing = room.run("copy source label=nowhere/x");
-    assert_eq!(missing.code, 2, "{missing:?}");
+    assert_eq!(missing.code, 7, "{missing:?}");
     assert!(missing.err.contains("no mounted drive has the label 'nowhere'"), "{missing:?}");
     let there = format!("uuid={uuid} is at {}", drive.folder().display());
     assert!(missing.err.contains(&there), "{missing:?}");
@@ -131,7 +131,7 @@ fn a_destination_on_another_drive_than_was_named_is_refused() {
     drop(drive);
     assert_eq!(room.run("jobs --jobs utter.toml").code, 0);
     let gone = room.run("run --jobs utter.toml a");
-    assert!(gone.code == 2 && gone.err.contains("no mounted drive has the UUID"), "{gone:?}");
+    assert!(gone.code == 7 && gone.err.contains("no mounted drive has the UUID"), "{gone:?}");
     // The folder is there without its drive.
     let run = room.run(&format!("copy --require-drive {uuid} source {}", to.display()));
     assert_eq!(run.code, 4, "{run:?}");

@@ -6,8 +6,9 @@
 
 use std::fs;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
-use crate::common::Room;
+use crate::common::{self, Room};
 
 /// Goes whatever becomes of the test.
 struct Device(String);
@@ -38,7 +39,7 @@ fn a_drive_is_mounted_only_during_the_run() {
     let made = call("mkfs.ext4", &["-q", "-F", "-L", &label, "image"]);
     let device = made.and_then(|_| call("losetup", &["--find", "--show", "image"]));
     let Ok(device) = device.inspect_err(|why| utter_echo_lab::left_out(why)) else { return };
-    let _device = Device(device);
+    let device = Device(device);
     let place = format!("label={label}/saltmere");
     // Other tests mount folders whose names are not UTF-8.
     let mounts = || String::from_utf8_lossy(&fs::read("/proc/mounts").unwrap()).into_owned();
@@ -49,7 +50,7 @@ fn a_drive_is_mounted_only_during_the_run() {
         assert!(!is_mounted(), "{words}: {ran:?}");
         ran
     };
-    run("copy source", 2);
+    run("copy source", 7);
     run("copy --dry-run --mount source", 0);
     run("verify --mount source", 2);
     run("copy --mount source", 0);
@@ -64,4 +65,58 @@ fn a_drive_is_mounted_only_during_the_run() {
     room.write("utter.toml", &job);
     let ran = room.run("run --jobs utter.toml usb");
     assert_eq!((ran.code, is_mounted()), (0, false), "{ran:?}");
+    assert!(ran.out.contains("it is safe to unplug"), "{ran:?}");
+
+    // Of two runs the last one unmounts it, also if the first was killed.
+    fs::write(room.path("source/season.wav"), vec![7; 4 << 20]).unwrap();
+    let begins = || {
+        let run =
+            room.command(&format!("copy --mount --rate 200K source label={label}/slow")).spawn();
+        wait_until(is_mounted);
+        run.unwrap()
+    };
+    for is_killed in [false, true] {
+        let mut first = begins();
+        let second = room.run(&format!("copy --mount source/log label={label}/other/"));
+        assert!(second.code == 0 && second.out.contains("another run uses it"), "{second:?}");
+        assert!(is_mounted());
+        if is_killed {
+            first.kill().unwrap();
+        } else {
+            call("kill", &["-TERM", &first.id().to_string()]).unwrap();
+        }
+        first.wait().unwrap();
+        assert_eq!(is_mounted(), is_killed);
+        run("copy --mount source", 0);
+    }
+
+    // What somebody else has mounted stays so, and a drive that goes meanwhile is missed.
+    fs::create_dir(room.path("usb")).unwrap();
+    fs::create_dir(room.path("part")).unwrap();
+    let mount = |words: &[&str]| call("mount", words).unwrap();
+    let device = &device.0;
+    mount(&[device, "usb"]);
+    let ran = room.run(&format!("copy --mount source {place}"));
+    let stays = mounts().contains(&*room.path("usb").to_string_lossy());
+    assert!(ran.code == 0 && stays && !ran.out.contains("unplug"), "{ran:?}");
+    let moves_away = || {
+        let mut moves = room.command("move --run-before");
+        common::ran(&moves.args(["umount usb", "source", &place]).output().unwrap())
+    };
+    mount(&["--bind", "usb/saltmere", "part"]);
+    let ran = moves_away();
+    assert!(ran.code == 7 && ran.err.contains("only a part of the drive"), "{ran:?}");
+    call("umount", &["part"]).unwrap();
+    mount(&[device, "usb"]);
+    let ran = moves_away();
+    assert!(ran.code == 7 && ran.err.contains("no mounted drive has the label"), "{ran:?}");
+    assert!(room.path("source/log").exists() && room.list("usb").is_empty());
+}
+
+fn wait_until(holds: impl Fn() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "it never came about");
+        std::thread::sleep(Duration::from_millis(5));
+    }
 }

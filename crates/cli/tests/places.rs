@@ -146,7 +146,7 @@ const REFUSED: [(&str, i32, &str); 64] = [
     ),
     // The parser's own names for what it misses say nothing to a user.
     ("copy --age soon lens echo", 2, "invalid value 'soon' for --age: "),
-    ("copy lens label=nowhere/x", 2, "invalid value 'label=nowhere/x': no mounted drive"),
+    ("copy lens label=nowhere/x", 7, "no mounted drive has the label 'nowhere'"),
     ("mirror lens full /archive", 2, "unexpected argument '/archive'\n  put names"),
     // Paths are not looked up among the words of the trade.
     (

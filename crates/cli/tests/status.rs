@@ -222,9 +222,9 @@ fn every_configured_hook_is_called() {
     assert!(bad.starts_with("papers invalid 2 0\nsource '"), "{bad}");
     assert_eq!(metric("papers", "utter_last_run_exit_code"), Some(2.0));
     assert_eq!(metric("papers", "utter_last_success_timestamp_seconds"), success);
-    assert_eq!(run(&room, "usb"), 2);
+    assert_eq!(run(&room, "usb"), 7);
     let bad = room.read("told-bad");
-    assert!(bad.starts_with("usb invalid 2 0\n") && bad.contains("nowhere-at-all"), "{bad}");
+    assert!(bad.starts_with("usb drive-missing 7 0\n") && bad.contains("nowhere-at-all"), "{bad}");
     assert_eq!(metric("usb", "utter_last_success_timestamp_seconds"), None);
     // A dry run calls no hook.
     fs::remove_file(room.path("told-bad")).unwrap();

@@ -97,7 +97,6 @@ pub fn list(system: &dyn System, only: Option<&[u64]>) -> io::Result<Vec<Drive>>
 
 /// Each drive once, where all of it is mounted if that is the case anywhere.
 fn mounted_once(system: &dyn System) -> io::Result<impl Iterator<Item = Mount>> {
-    let is_whole = |mount: &Mount| mount.part == Path::new("/");
     let mut mounts: HashMap<u64, Mount> = HashMap::new();
     for mount in system.mounts()? {
         let known = mounts.get(&mount.drive);
@@ -112,6 +111,10 @@ fn mounted_once(system: &dyn System) -> io::Result<impl Iterator<Item = Mount>> 
     Ok(mounts.into_values())
 }
 
+fn is_whole(mount: &Mount) -> bool {
+    mount.part == Path::new("/")
+}
+
 /// A mounted drive with its label and UUID.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct NamedDrive {
@@ -121,6 +124,8 @@ pub struct NamedDrive {
     pub label: Option<String>,
     /// Its UUID, in the usual form of its file system.
     pub uuid: Option<String>,
+    /// All of it is mounted there, and not only a folder or a subvolume.
+    pub is_whole: bool,
 }
 
 /// The mounted drives with a known label or UUID, each once. Changes nothing.
@@ -128,7 +133,8 @@ pub fn named(system: &dyn System) -> io::Result<Vec<NamedDrive>> {
     let named = mounted_once(system)?.filter_map(|mount| {
         let DriveLabels { label, uuid, .. } = identify(system, &mount.device);
         let has_name = label.is_some() || uuid.is_some();
-        has_name.then_some(NamedDrive { mounted_at: mount.point, label, uuid })
+        let is_whole = is_whole(&mount);
+        has_name.then_some(NamedDrive { mounted_at: mount.point, label, uuid, is_whole })
     });
     let mut named: Vec<NamedDrive> = named.collect();
     named.sort();
@@ -146,7 +152,8 @@ pub fn beneath(system: &dyn System, paths: &[PathBuf]) -> Vec<Option<NamedDrive>
         let mount = mount_holding(&mounts, &real)?;
         let identify = || {
             let DriveLabels { label, uuid, .. } = identify(system, &mount.device);
-            NamedDrive { mounted_at: mount.point.clone(), label, uuid }
+            let is_whole = is_whole(mount);
+            NamedDrive { mounted_at: mount.point.clone(), label, uuid, is_whole }
         };
         Some(known.entry(&mount.point).or_insert_with(identify).clone())
     };

@@ -1,15 +1,15 @@
 //! `utter copy`: add and replace.
 
-use std::path::PathBuf;
-
 use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::request::{Request, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
-use crate::options::{Changing, Dropping, Inside, path, places};
-use crate::runner::{self, PlanOptions};
+use crate::location::{Location, location};
+use crate::options::{Changing, Dropping, Inside, places};
+use crate::report::events::{self, Head};
+use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -26,11 +26,11 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Copy {
     /// Folders or single entries to copy
-    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
-    sources: Vec<PathBuf>,
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = location())]
+    sources: Vec<Location>,
     /// Where to put them
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
-    destination: PathBuf,
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = location())]
+    destination: Location,
     #[command(flatten)]
     inside: Inside,
     #[command(flatten)]
@@ -40,7 +40,7 @@ pub(crate) struct Copy {
 impl Copy {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing } = self;
-        let places = places(sources.clone(), destination.clone(), inside.inside, context)?;
+        let places = places(sources, destination, inside.inside)?;
         let guards = changing.doing.safety.guards();
         changing.request((Task::Copy, places), &Dropping::default(), guards, context)
     }
@@ -49,7 +49,17 @@ impl Copy {
 impl Command for Copy {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
-        runner::change(&self.asked(context)?, &changing.doing, PlanOptions::of(changing), context)
+        let run = AskedRun {
+            head: Head::called(
+                events::CommandWord::Copy,
+                &self.sources,
+                &self.destination,
+                changing.doing.safety.dry_run,
+            ),
+            drives: changing.drives(&self.sources, &self.destination),
+            request: Box::new(|| self.asked(context)),
+        };
+        runner::change(run, &changing.doing, PlanOptions::of(changing), context)
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

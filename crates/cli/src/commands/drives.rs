@@ -9,7 +9,8 @@ use utter_echo_core::os::Linux;
 
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall};
-use crate::options::{ShownOptions, path};
+use crate::location::{Location, location};
+use crate::options::ShownOptions;
 use crate::report::conversion;
 use crate::report::events::{self, Head};
 use crate::reporter::Report;
@@ -27,8 +28,8 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Drives {
     /// Only the drives of these folders [default: all]
-    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path())]
-    folders: Vec<PathBuf>,
+    #[arg(value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = location())]
+    folders: Vec<Location>,
     #[command(flatten)]
     shown: ShownOptions,
 }
@@ -36,7 +37,9 @@ pub(crate) struct Drives {
 impl Command for Drives {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.shown.settle()?;
-        let asked = drives::holding(&Linux, &self.folders)?;
+        let folders: Vec<PathBuf> =
+            self.folders.iter().map(Location::find).collect::<Result<_>>()?;
+        let asked = drives::holding(&Linux, &folders)?;
         let only = (!asked.is_empty()).then_some(&*asked);
         let report = Report::new(form, Head::new(events::CommandWord::Drives), &context.heard);
         let drives = drives::list(&Linux, only).with_context(|| {

@@ -2,19 +2,19 @@
 
 use std::fs::File;
 use std::io::BufReader;
-use std::path::PathBuf;
 
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
 use utter_echo_core::os::Linux;
-use utter_echo_core::request::Request;
+use utter_echo_core::request::{Request, Task};
 use utter_echo_core::{Session, saved};
 
 use crate::context::{Command, Context};
 use crate::exit::{Exit, WrongCall};
-use crate::options::{AllOrNothing, Doing, Removing, SettingAside, path};
+use crate::location::{Location, location};
+use crate::options::{AllOrNothing, Doing, Removing, SettingAside};
 use crate::report::events::Head;
-use crate::runner;
+use crate::runner::{self, AskedRun};
 use crate::terminal::names;
 
 const EXAMPLES: &str = "\
@@ -30,8 +30,8 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Execute {
     /// The file written by --save-plan
-    #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath, value_parser = path())]
-    plan: PathBuf,
+    #[arg(value_name = "PLAN", value_hint = ValueHint::FilePath, value_parser = location())]
+    plan: Location,
     #[command(flatten)]
     doing: Doing,
     #[command(flatten)]
@@ -44,17 +44,18 @@ pub(crate) struct Execute {
 
 impl Command for Execute {
     fn run(&self, context: &Context) -> Result<Exit> {
-        let shown = names::path(&self.plan);
-        let file = File::open(&self.plan)
+        let path = &self.plan.find()?;
+        let shown = names::path(path);
+        let file = File::open(path)
             .with_context(|| WrongCall(format!("cannot open the plan '{shown}'")))?;
         let (purpose, plan) = saved::read(BufReader::new(file))
             .with_context(|| WrongCall(format!("plan '{shown}' is refused")))?;
         // The guards and limits of the plan hold, unless others are given now.
         let guards = self.doing.safety.guards();
         let mut guards = if purpose.task.removes_sources() {
-            self.aside.over_move(guards, context)
+            self.aside.over_move(guards, context)?
         } else {
-            self.aside.over(guards, context)
+            self.aside.over(guards, context)?
         };
         guards = self.removing.over(&purpose.safety, guards);
         guards.drive = guards.drive.or(purpose.safety.drive);
@@ -65,10 +66,14 @@ impl Command for Execute {
             .strictly(purpose.strictly)
             .time_slack(purpose.time_slack)
             .guarded(guards);
-        let request = &self.doing.apply(request);
-        let head = Head::of(request, self.doing.safety.dry_run).executing(&self.plan);
-        runner::around(request, head, &self.doing, context, |runner| {
-            let session = Session::open(&Linux, request)?;
+        let request = self.doing.apply(request);
+        if request.task == Task::Mirror {
+            self.doing.output.keeping.refuse_within(&request.places.destination)?;
+        }
+        let head = Head::of(&request, self.doing.safety.dry_run).executing(path);
+        let run = AskedRun { head, drives: Vec::new(), request: Box::new(|| Ok(request)) };
+        runner::around(run, &self.doing, context, |runner| {
+            let session = Session::open(&Linux, runner.request)?;
             match runner.whole(session.adopt(plan))? {
                 Ok(plan) => {
                     runner.carry_out_known(&session, plan, self.all_or_nothing.all_or_nothing)

@@ -10,7 +10,8 @@ use utter_echo_core::os::Linux;
 
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{Dropping, Selecting, ShownOptions, path};
+use crate::location::{Location, location};
+use crate::options::{Dropping, Selecting, ShownOptions};
 use crate::report::conversion;
 use crate::report::events::{self, Head};
 use crate::reporter::Report;
@@ -30,8 +31,8 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Explain {
     /// The folder to copy
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
-    source: PathBuf,
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = location())]
+    source: Location,
     /// Entries to check, as paths in the source; they need not exist
     #[arg(value_name = "PATH", value_hint = ValueHint::AnyPath)]
     paths: Vec<PathBuf>,
@@ -44,7 +45,7 @@ pub(crate) struct Explain {
 impl Command for Explain {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.shown.settle()?;
-        let source = &self.source;
+        let source = &self.source.find()?;
         let shown = names::path(source);
         if !source.is_dir() {
             wrong_call!(

@@ -10,7 +10,8 @@ use jiff::Timestamp;
 use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
-use crate::options::{ShownOptions, path, values};
+use crate::location::{Location, location};
+use crate::options::{ShownOptions, values};
 use crate::real::real;
 use crate::records::{self, Lines, RunEntry, Store};
 use crate::report::events::{
@@ -37,13 +38,13 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct History {
     /// The number of a run, or its set-aside folder, to show its details [default: list the runs]
-    #[arg(value_name = "RUN", value_hint = ValueHint::DirPath, value_parser = path(), conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
-    run: Option<PathBuf>,
+    #[arg(value_name = "RUN", value_hint = ValueHint::DirPath, value_parser = location(), conflicts_with_all = ["told_of", "last", "job", "outcome", "since", "destination", "limit"])]
+    run: Option<Location>,
     /// List all recorded changes to this path, with run and reason
     ///
     /// Default: list the runs.
-    #[arg(long = "path", id = "told_of", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = path(), help_heading = "Runs", conflicts_with = "last")]
-    told_of: Option<PathBuf>,
+    #[arg(long = "path", id = "told_of", value_name = "PATH", value_hint = ValueHint::AnyPath, value_parser = location(), help_heading = "Runs", conflicts_with = "last")]
+    told_of: Option<Location>,
     /// Print the last run in one line, as for a login message
     #[arg(long, help_heading = "Runs")]
     last: bool,
@@ -81,8 +82,8 @@ struct Filters {
     /// Default: all.
     #[arg(long, value_name = "JOB", add = ArgValueCompleter::new(job_names))]
     job: Option<String>,
-    /// Only runs with this outcome: succeeded, not-ok, different, problems, refused, ended-early, invalid, stopped,
-    /// cut-short or running
+    /// Only runs with this outcome: succeeded, not-ok, different, problems, refused, ended-early, drive-missing,
+    /// invalid, stopped, cut-short or running
     ///
     /// Default: all.
     #[arg(long, value_name = "OUTCOME", value_parser = Wanted::read, hide_short_help = true)]
@@ -95,8 +96,8 @@ struct Filters {
     /// Only runs with this destination, or one below it
     ///
     /// Default: all.
-    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), hide_short_help = true)]
-    destination: Option<PathBuf>,
+    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = location(), hide_short_help = true)]
+    destination: Option<Location>,
 }
 
 /// A filter on outcomes.
@@ -111,7 +112,7 @@ impl Wanted {
         match (word, RunOutcome::of(word)) {
             ("not-ok", _) => Ok(Self::NotOk),
             (_, Some(one)) => Ok(Self::One(one)),
-            (_, None) => Err("an outcome is one of succeeded, not-ok, different, problems, refused, ended-early, invalid, stopped, cut-short and running".to_owned()),
+            (_, None) => Err("an outcome is one of succeeded, not-ok, different, problems, refused, ended-early, drive-missing, invalid, stopped, cut-short and running".to_owned()),
         }
     }
 
@@ -138,6 +139,7 @@ impl Command for History {
         let report = Report::new(form, Head::new(events::CommandWord::History), &context.heard);
         let listed = match (&self.run, &self.told_of) {
             (Some(run), _) => {
+                let run = &run.find()?;
                 let number = run.to_str().and_then(|text| text.parse().ok());
                 let found = match number {
                     Some(number) => store.run(number),
@@ -153,7 +155,7 @@ impl Command for History {
                 1
             }
             (None, Some(path)) => {
-                self.report_path(path, &store, &report, context).with_context(unread)?
+                self.report_path(&path.find()?, &store, &report, context).with_context(unread)?
             }
             (None, None) => {
                 let runs = self.chosen(&store, context).with_context(unread)?;
@@ -193,7 +195,7 @@ impl History {
         context: &Context,
     ) -> std::io::Result<impl Iterator<Item = RunEntry>> {
         let since = self.filters.since.and_then(|since| since.before(context.began));
-        let destination = self.filters.destination.as_deref().map(real);
+        let destination = self.filters.destination.as_ref().map(|place| real(&place.now()));
         let takes = move |run: &RunEntry| {
             let began = &run.began;
             let job = began.job.as_ref().map(|job| &job.name);

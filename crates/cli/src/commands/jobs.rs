@@ -18,7 +18,7 @@ use crate::call;
 use crate::commands::job_file::{JobFileOption, JobQuery, job_names};
 use crate::commands::status::status_of_jobs;
 use crate::context::{Command, Context};
-use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::exit::{self, DriveMissing, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::records::Within;
 use crate::report::conversion;
@@ -155,7 +155,7 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     };
     let job = NewJob::of(context.program, name, called.typed());
     let job = job.map_err(|what| WrongCall(format!("{what}\n  nothing was added")))?;
-    let path = job.add_to(file.job_file.as_deref())?;
+    let path = job.add_to(file.path()?.as_deref())?;
     // The stream cannot fail.
     let _ = writeln!(
         streams::out(),
@@ -229,13 +229,14 @@ impl CheckedCall {
     fn read(job: &Job, words: &[OsString], context: &Context) -> Result<Option<Self>> {
         let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
         let within = Within::of_job(&job.name);
-        let called = match call::parse_within(line, within, context) {
-            Ok(called) => called,
+        let called = call::parse_within(line, within, context)
+            .map_err(|error| WrongCall(call::explained(&error).0))?;
+        let request = match called.request() {
             // Its drives are mounted when it runs.
-            Err(_) if words.iter().any(|word| word == "--mount") => return Ok(None),
-            Err(error) => return Err(WrongCall(call::explained(&error).0).into()),
+            Err(error) if error.is::<DriveMissing>() && called.mounts_drives() => return Ok(None),
+            other => other?,
         };
-        let Some(request) = called.request()? else { return Ok(None) };
+        let Some(request) = request else { return Ok(None) };
         let place = std::path::absolute(&request.places.destination)?;
         let is_shared = job.shares_destination && request.task == Task::Copy;
         let job = job.name.clone();

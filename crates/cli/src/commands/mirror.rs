@@ -1,15 +1,15 @@
 //! `utter mirror`: add, replace, and remove what the source does not have.
 
-use std::path::PathBuf;
-
 use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::request::{Request, Safety, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
-use crate::options::{Changing, Dropping, Inside, Removing, path, places};
-use crate::runner::{self, PlanOptions};
+use crate::location::{Location, location};
+use crate::options::{Changing, Dropping, Inside, Removing, places};
+use crate::report::events::{self, Head};
+use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -26,11 +26,11 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Mirror {
     /// The folder to mirror
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = path())]
-    source: PathBuf,
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::DirPath, value_parser = location())]
+    source: Location,
     /// The folder to make identical
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath, value_parser = path())]
-    destination: PathBuf,
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::DirPath, value_parser = location())]
+    destination: Location,
     #[command(flatten)]
     inside: Inside,
     #[command(flatten)]
@@ -44,7 +44,7 @@ pub(crate) struct Mirror {
 impl Mirror {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { source, destination, inside, dropping, removing, changing } = self;
-        let places = places(vec![source.clone()], destination.clone(), inside.inside, context)?;
+        let places = places(std::slice::from_ref(source), destination, inside.inside)?;
         let guards = removing.over(&Safety::default(), changing.doing.safety.guards());
         changing.request((Task::Mirror, places), dropping, guards, context)
     }
@@ -53,7 +53,17 @@ impl Mirror {
 impl Command for Mirror {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
-        runner::change(&self.asked(context)?, &changing.doing, PlanOptions::of(changing), context)
+        let run = AskedRun {
+            head: Head::called(
+                events::CommandWord::Mirror,
+                std::slice::from_ref(&self.source),
+                &self.destination,
+                changing.doing.safety.dry_run,
+            ),
+            drives: changing.drives(std::slice::from_ref(&self.source), &self.destination),
+            request: Box::new(|| self.asked(context)),
+        };
+        runner::change(run, &changing.doing, PlanOptions::of(changing), context)
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

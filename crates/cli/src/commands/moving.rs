@@ -1,15 +1,15 @@
 //! `utter move`: as copy, then remove from the source what was verified.
 
-use std::path::PathBuf;
-
 use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::request::{Request, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
-use crate::options::{AllOrNothing, Changing, Dropping, Inside, Moving, path, places};
-use crate::runner::{self, PlanOptions};
+use crate::location::{Location, location};
+use crate::options::{AllOrNothing, Changing, Dropping, Inside, Moving, places};
+use crate::report::events::{self, Head};
+use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -32,11 +32,11 @@ Examples:
 #[command(name = "move", after_help = EXAMPLES)]
 pub(crate) struct Move {
     /// Folders or single entries to move
-    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
-    sources: Vec<PathBuf>,
+    #[arg(required = true, value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = location())]
+    sources: Vec<Location>,
     /// Where to put them
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
-    destination: PathBuf,
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = location())]
+    destination: Location,
     #[command(flatten)]
     inside: Inside,
     #[command(flatten)]
@@ -50,7 +50,7 @@ pub(crate) struct Move {
 impl Move {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing, .. } = self;
-        let places = places(sources.clone(), destination.clone(), inside.inside, context)?;
+        let places = places(sources, destination, inside.inside)?;
         let guards = changing.doing.safety.guards();
         let request =
             changing.request((Task::Move, places), &Dropping::default(), guards, context)?;
@@ -63,7 +63,17 @@ impl Command for Move {
         let changing = &self.changing;
         let all_or_nothing = self.all_or_nothing.all_or_nothing;
         let anew = PlanOptions { all_or_nothing, ..PlanOptions::of(changing) };
-        runner::change(&self.asked(context)?, &changing.doing, anew, context)
+        let run = AskedRun {
+            head: Head::called(
+                events::CommandWord::Move,
+                &self.sources,
+                &self.destination,
+                changing.doing.safety.dry_run,
+            ),
+            drives: changing.drives(&self.sources, &self.destination),
+            request: Box::new(|| self.asked(context)),
+        };
+        runner::change(run, &changing.doing, anew, context)
     }
 
     fn request(&self, context: &Context) -> Result<Option<Request>> {

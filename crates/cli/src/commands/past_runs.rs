@@ -109,7 +109,7 @@ fn report_discards(args: &WithRuns, report: &Report, context: &Context) -> Resul
     let Discarding { discard: path, discard_older: age, .. } = &args.discarding;
     let mut runs = Vec::new();
     if let Some(path) = path {
-        runs.push(named(&folder_of(path)?)?);
+        runs.push(named(&folder_of(&path.find()?)?)?);
     }
     if let Some(age) = age {
         runs.extend(older_than(*age, context, report));

@@ -17,7 +17,6 @@ use crate::context::{Command, Context};
 use crate::exit::{self, Exit, WrongCall, wrong_call};
 use crate::jobs::lock::{self, JobLock, LockAttempt};
 use crate::jobs::{Job, JobFile};
-use crate::mounting;
 use crate::options::{Hours, NotifyOptions};
 use crate::real::real;
 use crate::records::Within;
@@ -252,10 +251,9 @@ impl Run {
     }
 }
 
-/// Makes one call of a job, mounting its drives if asked to.
+/// Makes one call of a job.
 fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> {
     let run = || {
-        let _mounts = mounting::for_call(&line)?;
         match call::parse_within(line, within, context) {
             Ok(called) => called.run(),
             // The arguments of the file were parsed before; those given here may conflict with them.

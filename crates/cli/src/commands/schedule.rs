@@ -17,7 +17,8 @@ use crate::commands::job_file::job_names;
 use crate::context::{Command, Context};
 use crate::exit::{self, Exit, wrong_call};
 use crate::jobs::{Job, JobFile};
-use crate::options::{ShownOptions, path};
+use crate::location::{Location, location};
+use crate::options::ShownOptions;
 use crate::records::Within;
 use crate::report::events::{self, Event, Head, ScheduledJob, TotalsLine, UnitFile};
 use crate::reporter::Report;
@@ -62,8 +63,8 @@ pub(crate) struct Schedule {
     /// With --install or --remove: write or remove the units there; start or stop nothing
     ///
     /// Default: /etc/systemd/system for root, else systemd/user in your configuration folder.
-    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = path(), help_heading = "Schedule", hide_short_help = true)]
-    into: Option<PathBuf>,
+    #[arg(long, value_name = "FOLDER", value_hint = ValueHint::DirPath, value_parser = location(), help_heading = "Schedule", hide_short_help = true)]
+    into: Option<Location>,
     #[command(flatten)]
     file: JobFileOption,
     #[command(flatten)]
@@ -130,7 +131,8 @@ impl Schedule {
 
     fn folder(&self) -> Result<PathBuf> {
         let own = || Manager::of_caller().folder();
-        self.into.clone().or_else(own).context("your settings folder is not known\n  set HOME")
+        let into = self.into.as_ref().map(Location::find).transpose()?;
+        into.or_else(own).context("your settings folder is not known\n  set HOME")
     }
 
     fn starts_of(&self, job: &Scheduled, now: &Zoned) -> Result<ScheduledJob> {

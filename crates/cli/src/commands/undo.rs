@@ -1,6 +1,6 @@
 //! `utter undo`: reverses a move, or a run with set-aside entries.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use anyhow::{Context as _, Result};
 use clap::{Args, ValueHint};
@@ -15,10 +15,11 @@ use utter_echo_core::{PastRun, Session};
 use crate::commands::past_runs::{self, WithRuns};
 use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
-use crate::options::{Ask, OnlyOfRun, complete, path};
+use crate::location::{Location, location};
+use crate::options::{Ask, OnlyOfRun, complete};
 use crate::report::conversion;
 use crate::report::events::{self, Event, Head};
-use crate::runner;
+use crate::runner::{self, AskedRun};
 use crate::terminal::names;
 
 const EXAMPLES: &str = "\
@@ -38,8 +39,8 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Undo {
     /// The folder of the run, as printed at its end, or its number in 'utter history' [default: list all runs]
-    #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath, value_parser = path())]
-    run: Option<PathBuf>,
+    #[arg(value_name = "RUN", add = ArgValueCompleter::new(complete::runs), value_hint = ValueHint::DirPath, value_parser = location())]
+    run: Option<Location>,
     #[command(flatten)]
     only: OnlyOfRun,
     #[command(flatten)]
@@ -54,9 +55,9 @@ impl Command for Undo {
         }
         match &self.run {
             Some(run) if discarding.show => {
-                past_runs::show(&self.with, &past_runs::folder_of(run)?, context)
+                past_runs::show(&self.with, &past_runs::folder_of(&run.find()?)?, context)
             }
-            Some(run) => self.take_back(&past_runs::folder_of(run)?, context),
+            Some(run) => self.take_back(&past_runs::folder_of(&run.find()?)?, context),
             None => past_runs::list(&self.with, context),
         }
     }
@@ -102,12 +103,13 @@ impl Undo {
         let origin = sources.first().cloned().unwrap_or_default();
         let request = Request::new(Task::Move, Places::new(vec![destination.clone()], origin))
             .selecting(self.only.selection()?)
-            .guarded(self.with.aside.over_move(self.with.doing.safety.guards(), context));
-        let request = &self.with.doing.apply(request);
+            .guarded(self.with.aside.over_move(self.with.doing.safety.guards(), context)?);
+        let request = self.with.doing.apply(request);
         let dry_run = self.with.doing.safety.dry_run;
-        let head = Head { command: events::CommandWord::Undo, ..Head::of(request, dry_run) };
-        runner::around(request, head, &self.with.doing, context, |runner| {
-            let session = Session::open_to_move_back(&Linux, request, run)?;
+        let head = Head { command: events::CommandWord::Undo, ..Head::of(&request, dry_run) };
+        let asked = AskedRun { head, drives: Vec::new(), request: Box::new(|| Ok(request)) };
+        runner::around(asked, &self.with.doing, context, |runner| {
+            let session = Session::open_to_move_back(&Linux, runner.request, run)?;
             let _lock = match if dry_run { Ok(None) } else { session.hold() } {
                 Ok(lock) => lock,
                 Err(refusal) => return Ok(runner.refused(&refusal)),
@@ -128,12 +130,13 @@ impl Undo {
 
     /// Puts back what the run displaced or changed, and removes what it created.
     fn put_back(&self, run: &PastRun<'_>, context: &Context) -> Result<Exit> {
-        let guards = self.with.aside.over(self.with.doing.safety.guards(), context);
-        let request = &self.with.doing.apply(request(run, self.only.selection()?, guards));
+        let guards = self.with.aside.over(self.with.doing.safety.guards(), context)?;
+        let request = self.with.doing.apply(request(run, self.only.selection()?, guards));
         let safety = &self.with.doing.safety;
-        let head = Head::of(request, safety.dry_run);
-        runner::around(request, head, &self.with.doing, context, |runner| {
-            let session = Session::open_to_undo(&Linux, request, run)?;
+        let head = Head::of(&request, safety.dry_run);
+        let asked = AskedRun { head, drives: Vec::new(), request: Box::new(|| Ok(request)) };
+        runner::around(asked, &self.with.doing, context, |runner| {
+            let session = Session::open_to_undo(&Linux, runner.request, run)?;
             let _lock = match if safety.dry_run { Ok(None) } else { session.hold() } {
                 Ok(lock) => lock,
                 Err(refusal) => return Ok(runner.refused(&refusal)),

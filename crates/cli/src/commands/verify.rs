@@ -1,7 +1,5 @@
 //! `utter verify`: compares both sides and prints differences and a verdict.
 
-use std::path::PathBuf;
-
 use anyhow::Result;
 use clap::{Args, ValueHint};
 use utter_echo_core::Session;
@@ -12,13 +10,15 @@ mod suggest;
 
 use crate::context::{Command, Context};
 use crate::exit::{Exit, wrong_call};
+use crate::location::{Location, location};
+use crate::mounting::Mounts;
 use crate::options::{
-    Comparing, Dropping, Inside, ListingOptions, Output, RunningOptions, Verifying, path, places,
+    Comparing, Dropping, Inside, ListingOptions, Output, RunningOptions, Verifying, places,
 };
 use crate::progress::Progress;
 use crate::records::RunKey;
 use crate::report::conversion;
-use crate::report::events::Head;
+use crate::report::events::{self, Head};
 use crate::reporter::Report;
 
 const EXAMPLES: &str = "\
@@ -34,11 +34,11 @@ Examples:
 #[command(after_help = EXAMPLES)]
 pub(crate) struct Verify {
     /// The folder, or single entry, to compare with
-    #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = path())]
-    source: PathBuf,
+    #[arg(value_name = "SOURCE", value_hint = ValueHint::AnyPath, value_parser = location())]
+    source: Location,
     /// The copy to check
-    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = path())]
-    destination: PathBuf,
+    #[arg(value_name = "DESTINATION", value_hint = ValueHint::AnyPath, value_parser = location())]
+    destination: Location,
     #[command(flatten)]
     inside: Inside,
     #[command(flatten)]
@@ -65,19 +65,18 @@ impl Verify {
                 "--from-drive reads every byte, and --by size and --by presence read none\n  use only one of them"
             );
         }
-        let sources = vec![self.source.clone()];
-        let places = places(sources, self.destination.clone(), self.inside.inside, context)?;
+        let sources = std::slice::from_ref(&self.source);
+        let places = places(sources, &self.destination, self.inside.inside)?;
         let comparing = &self.comparing;
         let request = comparing.request(Task::Verify, places, &Dropping::default(), context)?;
         Ok(self.running.apply(self.verifying.apply(request, context)))
     }
 
-    fn compare(
-        &self,
-        (request, between): (&Request, &RunKey),
-        report: &Report,
-        context: &Context,
-    ) -> Result<Exit> {
+    fn compare(&self, between: &RunKey, report: &Report, context: &Context) -> Result<Exit> {
+        self.running.settle(context, context.signals()?)?;
+        let drives = [&self.source, &self.destination].into_iter().filter_map(Location::drive);
+        let _mounts = Mounts::of(drives.filter(|_| self.running.mount), true)?;
+        let request = &self.asked(context)?;
         let session = Session::open(&Linux, request)?;
         let signals = context.signals()?;
         let progress = Progress::scanning(&self.output, signals, || between.expected_totals());
@@ -102,13 +101,12 @@ impl Verify {
 impl Command for Verify {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.output.form_for_verdict(&self.listing)?;
-        self.running.settle(context, context.signals()?)?;
-        let request = self.asked(context)?;
-        let head = Head::of(&request, false);
+        let sources = std::slice::from_ref(&self.source);
+        let head = Head::called(events::CommandWord::Verify, sources, &self.destination, false);
         let kept = self.output.keeping.open(&head, context)?;
         let between = RunKey::of(&head, context.line());
         let report = Report::kept(form, head, kept, &context.heard);
-        let compared = self.compare((&request, &between), &report, context);
+        let compared = self.compare(&between, &report, context);
         self.output.keeping.close(report, &compared, context);
         compared
     }

@@ -16,7 +16,7 @@ use crate::jobs::file::{COMMANDS, JobFile, command};
 use crate::jobs::find;
 use crate::jobs::spot::{Source, wrong_file};
 use crate::jobs::words::is_path;
-use crate::options::begins_with_drive;
+use crate::location::Location;
 use crate::terminal::names;
 
 /// A job as a table of the file.
@@ -103,7 +103,7 @@ fn key_of(arg: &Arg) -> Option<&str> {
 fn text_of(arg: &Arg, value: &OsStr) -> Result<String, String> {
     let is_place = arg.is_positional();
     let is_somewhere = is_place || is_path(arg);
-    let value = if is_somewhere && !begins_with_drive(Path::new(value)) {
+    let value = if is_somewhere && !Location::names_drive(Path::new(value)) {
         // The working folder of a later run is unknown.
         let path = std::path::absolute(value).map_err(|error| error.to_string())?;
         let keeps_slash = value.as_encoded_bytes().ends_with(b"/");

@@ -1,9 +1,8 @@
 //! Reading one job.
 
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::ops::Range;
-use std::os::unix::ffi::OsStrExt as _;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Command;
 use toml_edit::{Item, TableLike, Value};
@@ -14,7 +13,6 @@ use crate::jobs::expand::Expander;
 use crate::jobs::file::{COMMANDS, Job, JobFile, command, settings};
 use crate::jobs::spot::{nearest, wrong_file};
 use crate::jobs::words::{self, DESTINATION_SHARED, OWN, Setting};
-use crate::options::begins_with_drive;
 use crate::placeholders::Placeholders;
 use crate::schedule::{NoTime, When};
 
@@ -285,9 +283,7 @@ impl JobReading<'_> {
 
     /// Parses the command line, and reports errors with the position in the file.
     fn check_call(&self, words: &[OsString]) -> Result<(), WrongCall> {
-        // Whether a drive is mounted is checked when the job runs.
-        let words = words.iter().map(|word| without_drive(word));
-        let line = [OsString::from("utter")].into_iter().chain(words);
+        let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
         let Err(error) = call::parse(self.file.program, line) else { return Ok(()) };
         let key = call::option_of(&error);
         let defaults = self.file.defaults();
@@ -299,17 +295,4 @@ impl JobReading<'_> {
         let advice = similar.unwrap_or_else(|| more.trim().to_owned());
         Err(self.wrong(&at, what, &advice))
     }
-}
-
-/// An argument, with a drive name at the start replaced, so that it parses while the drive is not mounted.
-fn without_drive(word: &OsStr) -> OsString {
-    let bytes = word.as_bytes();
-    let begin = bytes.starts_with(b"--").then(|| bytes.iter().position(|byte| *byte == b'='));
-    let (option, value) = bytes.split_at(begin.flatten().map_or(0, |at| at + 1));
-    if !begins_with_drive(Path::new(OsStr::from_bytes(value))) {
-        return word.to_owned();
-    }
-    let mut replaced = OsStr::from_bytes(option).to_owned();
-    replaced.push("/");
-    replaced
 }

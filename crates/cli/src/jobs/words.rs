@@ -9,7 +9,7 @@ use clap::{Arg, ArgAction, Command};
 use toml_edit::{Item, Value};
 
 use crate::exit::WrongCall;
-use crate::options::begins_with_drive;
+use crate::location::Location;
 
 use crate::jobs::spot::{Source, nearest};
 
@@ -117,12 +117,12 @@ pub(super) fn words_of(
 
 /// True for an option that takes a path.
 pub(super) fn is_path(arg: &Arg) -> bool {
-    arg.get_value_parser().type_id() == TypeId::of::<PathBuf>()
+    arg.get_value_parser().type_id() == TypeId::of::<Location>()
 }
 
 /// A path in a job file: `~` is the home folder, and relative paths start at the folder of the file.
 pub(super) fn path_in(folder: &Path, text: &str) -> PathBuf {
-    if begins_with_drive(Path::new(text)) {
+    if Location::names_drive(Path::new(text)) {
         return PathBuf::from(text);
     }
     let home = || std::env::var_os("HOME").map(PathBuf::from);

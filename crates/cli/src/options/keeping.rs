@@ -34,10 +34,10 @@ impl KeepingOptions {
     /// A mirror would remove what is kept there, since the source does not have it.
     pub(crate) fn refuse_within(&self, destination: &Path) -> Result<()> {
         let mirrored = real(destination);
-        for (what, path) in
-            [("log", self.logging.path()), ("metrics file", self.notifying.metrics.as_deref())]
+        for (what, path) in [("log", self.logging.path()), ("metrics file", self.notifying.path())]
         {
-            let Some(path) = path.map(real).filter(|path| path.starts_with(&mirrored)) else {
+            let Some(path) = path.as_deref().map(real).filter(|path| path.starts_with(&mirrored))
+            else {
                 continue;
             };
             wrong_call!(

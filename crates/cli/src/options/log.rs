@@ -5,17 +5,17 @@ use std::io;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context as _, Result};
+use anyhow::Result;
 use clap::Args;
 use jiff::tz::TimeZone;
 
 use crate::context::Context;
-use crate::exit::{WrongCall, wrong_call};
-use crate::options::by_name::path;
+use crate::exit::wrong_call;
+use crate::location::{Location, location};
 use crate::options::values;
 use crate::options::values::KeepRuns;
 use crate::placeholders::Placeholders;
-use crate::terminal::names;
+use crate::terminal::{names, streams};
 
 #[derive(Clone, Debug, Args)]
 #[command(next_help_heading = "Output")]
@@ -24,8 +24,8 @@ pub(crate) struct Logging {
     ///
     /// {date}, {time}, {job}, {host} and {user} in the name are filled in; {job} is the command if it is not a job.
     /// Missing folders are created. Default: no log.
-    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
-    log: Option<PathBuf>,
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = location())]
+    log: Option<Location>,
     /// Keep only the newest N logs, or those of the last DURATION, like 10 or 30d
     ///
     /// The name of the log must contain {date}, by which old logs are found. Default: all are kept.
@@ -35,13 +35,23 @@ pub(crate) struct Logging {
 
 impl Logging {
     /// The log, if there is one.
-    pub(super) fn path(&self) -> Option<&Path> {
-        self.log.as_deref()
+    pub(super) fn path(&self) -> Option<PathBuf> {
+        self.log.as_ref().map(Location::now)
     }
 
-    /// Opens the log, if asked for; `command` stands for a missing job name.
-    pub(crate) fn open(&self, command: &str, context: &Context) -> Result<Option<File>> {
-        let Some(path) = &self.log else { return Ok(None) };
+    /// Opens the log, if asked for; `command` stands for a missing job name. The inner error says why there is none.
+    pub(crate) fn open(
+        &self,
+        command: &str,
+        context: &Context,
+    ) -> Result<Option<Result<File, String>>> {
+        let path = match self.log.as_ref().map(Location::find) {
+            None => return Ok(None),
+            Some(Ok(path)) => path,
+            Some(Err(error)) => {
+                return Ok(Some(Err(format!("the log cannot be written: {error}"))));
+            }
+        };
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
         if self.log_keep.is_some() && !name.contains("{date}") {
             wrong_call!(
@@ -53,9 +63,13 @@ impl Logging {
         let placeholders = Placeholders::new(job, &now);
         let filled = PathBuf::from(placeholders.fill(&path.to_string_lossy()));
         let shown = names::path(&filled);
-        let file = open(&filled).with_context(|| {
-            WrongCall(format!("cannot write the log '{shown}'; nothing was touched"))
-        })?;
+        let file = match open(&filled) {
+            Ok(file) => file,
+            Err(error) => {
+                let why = streams::without_error_number(&error.to_string());
+                return Ok(Some(Err(format!("the log '{shown}' cannot be written: {why}"))));
+            }
+        };
         if let Some(keep) = self.log_keep {
             let since = match keep {
                 KeepRuns::Newest(_) => None,
@@ -68,7 +82,7 @@ impl Logging {
                 since.as_deref(),
             );
         }
-        Ok(Some(file))
+        Ok(Some(Ok(file)))
     }
 }
 

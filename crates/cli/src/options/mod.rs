@@ -3,7 +3,6 @@
 
 #![allow(clippy::doc_markdown, reason = "these comments are the help, which has no marks for code")]
 
-mod by_name;
 mod carried;
 mod changed;
 pub(crate) mod complete;
@@ -24,9 +23,9 @@ use clap::Args;
 use utter_echo_core::request::{Places, Request, Safety, Task};
 
 use crate::context::Context;
+use crate::location::{DriveName, Location};
 use crate::user_folders::state_folder;
 
-pub(crate) use by_name::{begins_with_drive, drives_named_in, path};
 pub(crate) use carried::Carried;
 pub(crate) use changed::{ChangedOptions, Steps, Verifying};
 pub(crate) use hours::Hours;
@@ -86,6 +85,17 @@ pub(crate) struct Changing {
 }
 
 impl Changing {
+    /// The drives that a run names.
+    pub(crate) fn drives<'l>(
+        &'l self,
+        sources: &'l [Location],
+        destination: &'l Location,
+    ) -> Vec<&'l DriveName> {
+        let all = sources.iter().chain([destination]).chain(&self.aside.set_aside);
+        let all = all.chain(&self.comparing.selecting.patterns.rules).chain(&self.saving.save_plan);
+        all.filter_map(Location::drive).collect()
+    }
+
     /// A request for a task under these guards.
     pub(crate) fn request(
         &self,
@@ -96,8 +106,8 @@ impl Changing {
     ) -> Result<Request> {
         let request = self.comparing.request(task, places, dropping, context)?;
         let guards = match task {
-            Task::Move => self.aside.over_move(guards, context),
-            _ => self.aside.over(guards, context),
+            Task::Move => self.aside.over_move(guards, context)?,
+            _ => self.aside.over(guards, context)?,
         };
         Ok(self.doing.apply(self.steps.apply(request).guarded(guards)))
     }

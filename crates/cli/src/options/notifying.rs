@@ -9,8 +9,8 @@ use clap::Args;
 use jiff::Zoned;
 
 use crate::exit::Exit;
+use crate::location::{Location, location};
 use crate::metrics;
-use crate::options::by_name::path;
 use crate::placeholders::Placeholders;
 use crate::report::events::RunOutcome;
 use crate::reporter::Summary;
@@ -34,14 +34,19 @@ pub(crate) struct NotifyOptions {
     /// Write the result to this file in Prometheus text format
     ///
     /// It is written whole and then renamed into place; {date}, {job} and the like in its name are filled in as for --log. Default: none.
-    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
-    pub(crate) metrics: Option<PathBuf>,
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = location())]
+    pub(crate) metrics: Option<Location>,
 }
 
 impl NotifyOptions {
     /// True if a command needs the output.
     pub(super) fn needs_text(&self) -> bool {
         self.on_problem.is_some() || self.on_success.is_some()
+    }
+
+    /// The file for metrics.
+    pub(super) fn path(&self) -> Option<PathBuf> {
+        self.metrics.as_ref().map(Location::now)
     }
 
     /// From the arguments of a job's call that did not parse as a whole.
@@ -53,7 +58,7 @@ impl NotifyOptions {
         Self {
             on_problem: value("--on-problem="),
             on_success: None,
-            metrics: value("--metrics=").map(PathBuf::from),
+            metrics: value("--metrics=").and_then(|path| Location::read(path.into()).ok()),
         }
     }
 
@@ -62,9 +67,9 @@ impl NotifyOptions {
         if let Some(file) = &self.metrics {
             let job = job.unwrap_or(summary.command);
             let placeholders = Placeholders::new(job, &Zoned::now());
-            let path = placeholders.fill(&file.to_string_lossy());
-            if let Err(error) = metrics::write(&PathBuf::from(&path), job, summary) {
-                let shown = names::shown(path.as_bytes());
+            let path = PathBuf::from(placeholders.fill(&file.now().to_string_lossy()));
+            if let Err(error) = metrics::write(&path, job, summary) {
+                let shown = names::path(&path);
                 streams::print_wrong(&format!(
                     "the metrics cannot be written to '{shown}': {error}"
                 ));

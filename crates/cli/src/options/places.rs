@@ -6,20 +6,19 @@ use std::path::{Path, PathBuf};
 use anyhow::Result;
 use utter_echo_core::request::Places;
 
-use crate::context::Context;
 use crate::exit::wrong_call;
+use crate::location::Location;
 use crate::terminal::names;
 
-/// The two sides as typed; refuses what a shell user may have meant otherwise.
-pub(crate) fn places(
-    sources: Vec<PathBuf>,
-    destination: PathBuf,
-    inside: bool,
-    context: &Context,
-) -> Result<Places> {
+/// The two sides, whose drives must be mounted by now; refuses what a shell user may have meant otherwise.
+pub(crate) fn places(sources: &[Location], destination: &Location, inside: bool) -> Result<Places> {
+    let both = || sources.iter().chain([destination]);
+    let typed = both().map(|place| place.typed().to_owned()).collect();
+    let drives = both().map(|place| place.drive().map(|drive| drive.text().to_owned())).collect();
+    let sources: Vec<PathBuf> = sources.iter().map(Location::find).collect::<Result<_>>()?;
+    let destination = destination.find()?;
     refuse_misread(&sources, &destination)?;
-    let typed = context.typed_paths(&["sources", "source", "destination"]);
-    Ok(Places { inside, typed, ..Places::new(sources, destination) })
+    Ok(Places { inside, typed, drives, ..Places::new(sources, destination) })
 }
 
 fn refuse_misread(sources: &[PathBuf], destination: &Path) -> Result<()> {

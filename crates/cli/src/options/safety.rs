@@ -1,14 +1,14 @@
 //! Safety.
 
-use std::path::PathBuf;
 use std::time::Duration;
 
+use anyhow::Result;
 use clap::{Args, Command, ValueEnum};
 use clap_complete::engine::ArgValueCompleter;
 use utter_echo_core::request::{Guard, Keep, Keeping, RemovalLimit, Safety, SetAside};
 
 use crate::context::Context;
-use crate::options::by_name::path;
+use crate::location::{Location, location};
 use crate::options::complete;
 use crate::options::values;
 use crate::options::values::KeepRuns;
@@ -124,8 +124,8 @@ pub(crate) struct SettingAside {
     /// destination. On the destination's own drive this only renames; on another drive it copies, which takes space
     /// and time; hard links are separate files there, and hard links again after an undo. Default: removed and
     /// replaced entries are lost.
-    #[arg(long, value_name = "FOLDER", value_parser = path())]
-    pub(crate) set_aside: Option<PathBuf>,
+    #[arg(long, value_name = "FOLDER", value_parser = location())]
+    pub(crate) set_aside: Option<Location>,
     /// Keep only the newest N runs below FOLDER, or those of the last DURATION, like 10 or 30d
     ///
     /// This run counts as one. Older runs are removed once this one has succeeded, except those whose destination
@@ -136,33 +136,29 @@ pub(crate) struct SettingAside {
 
 impl SettingAside {
     /// With a set-aside folder.
-    pub(crate) fn over(&self, safety: Safety, context: &Context) -> Safety {
-        let set_aside = self.set_aside.as_ref().map(|folder| {
+    pub(crate) fn over(&self, safety: Safety, context: &Context) -> Result<Safety> {
+        let folder = self.set_aside.as_ref().map(Location::find).transpose()?;
+        let set_aside = folder.map(|folder| {
             let now = context.began;
             let keep = self.set_aside_keep.map(|keep| match keep {
                 KeepRuns::Newest(count) => Keep::Newest(count),
                 KeepRuns::For(duration) => Keep::Since(run_name::of(now - duration)),
             });
-            SetAside {
-                folder: folder.clone(),
-                run: run_name::of(now),
-                keep,
-                what: Keeping::Displaced,
-            }
+            SetAside { folder, run: run_name::of(now), keep, what: Keeping::Displaced }
         });
-        Safety { set_aside, ..safety }
+        Ok(Safety { set_aside, ..safety })
     }
 
     /// The same for a move, which keeps its journal even without a set-aside folder.
-    pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Safety {
-        let safety = self.over(safety, context);
+    pub(crate) fn over_move(&self, safety: Safety, context: &Context) -> Result<Safety> {
+        let safety = self.over(safety, context)?;
         let journal = user_folders::state_folder().map(|folder| SetAside {
             folder: folder.join("moves"),
             run: run_name::of(context.began),
             keep: Some(Keep::Since(run_name::of(context.began - MOVES_KEPT))),
             what: Keeping::Journal,
         });
-        Safety { set_aside: safety.set_aside.or(journal), ..safety }
+        Ok(Safety { set_aside: safety.set_aside.or(journal), ..safety })
     }
 }
 
@@ -204,8 +200,8 @@ pub(crate) struct Saving {
     /// Save the plan to this new file, to execute it later with 'utter execute'
     ///
     /// Default: not saved.
-    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
-    pub(crate) save_plan: Option<PathBuf>,
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = location())]
+    pub(crate) save_plan: Option<Location>,
 }
 
 /// Of commands whose plan is older than their run.
@@ -225,8 +221,8 @@ pub(crate) struct Discarding {
     ///
     /// RUN is the folder of one run. It asks first; without a terminal it needs --yes. Default: nothing is removed
     /// for good.
-    #[arg(long, value_name = "RUN", value_parser = path(), add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing", "discard_older"])]
-    pub(crate) discard: Option<PathBuf>,
+    #[arg(long, value_name = "RUN", value_parser = location(), add = ArgValueCompleter::new(complete::runs), conflicts_with_all = ["run", "only", "all_or_nothing", "discard_older"])]
+    pub(crate) discard: Option<Location>,
     /// Remove the set-aside entries of all runs that began longer ago than this, like 30d
     ///
     /// It looks in the folders that were given to --set-aside before, and asks like --discard. Default: nothing is

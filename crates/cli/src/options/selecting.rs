@@ -11,7 +11,7 @@ use utter_echo_core::select::{Clutter, Kinds, PatternRules, RuleFile, Rules, Sel
 
 use crate::context::Context;
 use crate::exit::WrongCall;
-use crate::options::by_name::path;
+use crate::location::{Location, location};
 use crate::options::complete;
 use crate::options::values;
 use crate::terminal::names;
@@ -32,8 +32,8 @@ pub(crate) struct PatternOptions {
     ///
     /// They come before those of --exclude, and the last pattern that matches decides. Can be given several times.
     /// Default: none.
-    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = path())]
-    pub(crate) rules: Vec<PathBuf>,
+    #[arg(long, value_name = "FILE", hide_short_help = true, value_parser = location())]
+    pub(crate) rules: Vec<Location>,
     /// Include only entries that match this pattern, and the folders above them
     ///
     /// Patterns are as for --exclude; a folder that matches is included with everything in it. Can be given several
@@ -189,7 +189,8 @@ impl Selecting {
         context: &Context,
     ) -> Result<Selection> {
         let mut files = Vec::new();
-        for path in &self.patterns.rules {
+        for rules in &self.patterns.rules {
+            let path = &rules.find()?;
             let name = path.to_string_lossy().into_owned();
             let text = std::fs::read_to_string(path).with_context(|| {
                 let path = names::path(path);

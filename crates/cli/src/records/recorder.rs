@@ -20,6 +20,7 @@ use utter_echo_core::{Outcome, StepOutcome, drives};
 use zstd::Encoder;
 
 use crate::exit::{self, Exit};
+use crate::location::{DriveName, Location};
 use crate::real::real_side;
 use crate::records::call::{Call, Within};
 use crate::records::index::{line, stamp};
@@ -229,6 +230,14 @@ fn user() -> String {
 fn placed(sides: &[PathBuf]) -> Vec<Placed> {
     let called = drives::beneath(&Linux, sides);
     let sides = sides.iter().zip(called).map(|(path, drive)| {
+        let location = Location::read(path.clone()).ok();
+        if let Some(missing) = location.as_ref().and_then(Location::drive) {
+            let (label, uuid) = match missing.clone() {
+                DriveName::Label(label) => (Some(label), None),
+                DriveName::Uuid(uuid) => (None, Some(uuid)),
+            };
+            return Placed { path: (&**path).into(), mounted_at: None, label, uuid };
+        }
         let path = real_side(path);
         let (label, uuid) = drive.as_ref().map(|d| (d.label.clone(), d.uuid.clone())).unzip();
         let mounted_at = drive.map(|drive| (&*drive.mounted_at).into());

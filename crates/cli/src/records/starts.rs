@@ -95,9 +95,20 @@ impl Starts {
 /// From good to bad.
 fn severity(outcome: RunOutcome) -> usize {
     use RunOutcome::{
-        CutShort, Different, EndedEarly, Invalid, Problems, Refused, Running, Stopped, Succeeded,
+        CutShort, Different, DriveMissing, EndedEarly, Invalid, Problems, Refused, Running,
+        Stopped, Succeeded,
     };
-    let all =
-        [Succeeded, Different, Problems, EndedEarly, Refused, Invalid, CutShort, Stopped, Running];
+    let all = [
+        Succeeded,
+        Different,
+        Problems,
+        EndedEarly,
+        DriveMissing,
+        Refused,
+        Invalid,
+        CutShort,
+        Stopped,
+        Running,
+    ];
     all.iter().position(|known| *known == outcome).unwrap_or_default()
 }

@@ -18,6 +18,7 @@ use utter_echo_core::select::RuleSummary;
 use utter_echo_core::{self as core, Overview, StepOutcome};
 
 use crate::exit::{Exit, WrongCall};
+use crate::location::Location;
 use crate::report::events::{
     Amount, CommandWord, DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine,
     FoundLine, Head, Holds, Letters, NoteLine, OutcomeWord, ParticipationWord, Planned,
@@ -41,10 +42,29 @@ pub(crate) struct Took {
 }
 
 impl Head {
-    /// The head of a command with a request.
+    /// The head of a command whose places were named in the call.
+    pub(crate) fn called(
+        command: CommandWord,
+        sources: &[Location],
+        destination: &Location,
+        dry_run: bool,
+    ) -> Self {
+        let shown = |place: &Location| names::path(place.typed());
+        let typed: Vec<_> = sources.iter().map(shown).collect();
+        let sources: Vec<PathBuf> = sources.iter().map(Location::now).collect();
+        Self {
+            dry_run,
+            sources: Sources::from(&*sources),
+            destination: Some((&*destination.now()).into()),
+            typed_places: Some(format!("{} → {}", typed.join(", "), shown(destination))),
+            ..Self::new(command)
+        }
+    }
+
+    /// The head of a command with a request, whose places are known without a name.
     pub(crate) fn of(request: &Request, dry_run: bool) -> Self {
         let Places { sources, destination, .. } = &request.places;
-        let shown = |place: &PathBuf| names::path(&request.places.shown(place));
+        let shown = |place: &PathBuf| names::path(place);
         let typed: Vec<_> = sources.iter().map(shown).collect();
         Self {
             dry_run,
@@ -577,6 +597,7 @@ impl RunOutcome {
             Exit::WrongCall => Self::Invalid,
             Exit::Refused => Self::Refused,
             Exit::EndedEarly => Self::EndedEarly,
+            Exit::DriveMissing => Self::DriveMissing,
             Exit::Interrupted | Exit::Terminated => Self::Stopped,
         }
     }

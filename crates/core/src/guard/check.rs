@@ -39,9 +39,7 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
     let on = |guard| !safety.waived.contains(&guard) && !answered.contains(&guard);
     if on(Guard::Drive) {
         mounted(system, request, pairs)?;
-        if let Some(wanted) = &safety.drive {
-            drive(system, pairs, wanted)?;
-        }
+        drive(system, request, pairs)?;
     }
     if on(Guard::Nesting) {
         nested(plan)?;
@@ -111,15 +109,28 @@ pub(crate) fn mounted(
     Ok(())
 }
 
-/// Refuses a destination that is not on the named drive: an unmounted drive leaves an empty folder.
-pub(crate) fn drive(system: &dyn System, pairs: &[Pair], wanted: &str) -> Result<(), Refusal> {
-    for pair in pairs {
-        let real = system.real_path(pair.destination.anchor.as_fd()).unwrap_or_default();
+/// Refuses a place that is not on the named drive: an unmounted drive leaves an empty folder.
+pub(crate) fn drive(system: &dyn System, request: &Request, pairs: &[Pair]) -> Result<(), Refusal> {
+    let is_on = |folder: &OwnedFd, shown: &str, wanted: &str| {
+        let real = system.real_path(folder.as_fd()).unwrap_or_default();
         mounted::is_called(system, &real, wanted).map_err(|found| Refusal::Drive {
-            destination_path: pair.destination_shown.clone(),
+            path: shown.to_owned(),
             wanted: wanted.to_owned(),
             found,
-        })?;
+        })
+    };
+    let places = &request.places;
+    let of_destination = places.drives.last().and_then(Option::as_ref);
+    for pair in pairs {
+        for wanted in request.safety.drive.iter().chain(of_destination) {
+            is_on(&pair.destination.anchor, &pair.destination_shown, wanted)?;
+        }
+        // A source that an interrupted move took has no pair.
+        let is_its = |typed: &PathBuf| typed.to_string_lossy() == *pair.source_shown;
+        let named = places.typed.iter().zip(&places.drives).find(|(typed, _)| is_its(typed));
+        if let Some(wanted) = named.and_then(|(_, drive)| drive.as_ref()) {
+            is_on(&pair.source, &pair.source_shown, wanted)?;
+        }
     }
     Ok(())
 }

@@ -124,12 +124,12 @@ pub enum Refusal {
     },
     /// See [`Guard::Drive`].
     #[error(
-        "'{destination_path}' is not on the drive '{wanted}'{}\n  mount that drive there ('utter drives' lists what is mounted), or use another one with --waive drive",
+        "'{path}' is not on the drive '{wanted}'{}\n  mount that drive there ('utter drives' lists what is mounted), or use another one with --waive drive",
         if found.is_empty() { String::new() } else { format!(", but on '{}'", found.join("', '")) }
     )]
     Drive {
         /// As the user named it.
-        destination_path: String,
+        path: String,
         /// Label or UUID.
         wanted: String,
         /// The known label and UUID of the drive that is there.

@@ -73,7 +73,7 @@ impl Task {
 impl Places {
     /// Copies the contents of a source into the destination, or several sources under their own names.
     pub fn new(sources: Vec<PathBuf>, destination: PathBuf) -> Self {
-        Self { sources, destination, inside: false, typed: Vec::new() }
+        Self { sources, destination, inside: false, typed: Vec::new(), drives: Vec::new() }
     }
 
     /// A path as the user typed it, if it is one of these places, or a path below one.
@@ -103,6 +103,8 @@ pub struct Places {
     pub inside: bool,
     /// The sources and then the destination as the user typed them, if that is known.
     pub typed: Vec<PathBuf>,
+    /// The labels or UUIDs of the drives by which they were found, in the same order, if that is known.
+    pub drives: Vec<Option<String>>,
 }
 
 /// What to do if the name of a moved entry is taken in the destination.

@@ -51,6 +51,8 @@ words! {
         Refused = "refused",
         /// The drive was full or disappeared.
         EndedEarly = "ended-early",
+        /// No drive of the name that it uses was mounted. Nothing was touched.
+        DriveMissing = "drive-missing",
         /// The command was wrong, or named a place that does not exist.
         Invalid = "invalid" | "wrong",
         /// A signal stopped the run.

@@ -21,6 +21,7 @@ pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
         RunOutcome::Problems => "with problems",
         RunOutcome::Refused => "refused",
         RunOutcome::EndedEarly => "ended early",
+        RunOutcome::DriveMissing => "drive missing",
         RunOutcome::Invalid => "invalid",
         RunOutcome::Stopped => "stopped",
         RunOutcome::NotReached => "not reached",
