@@ -1,6 +1,6 @@
 //! The context of a command: the clock, signals, and the user's folders.
 
-use std::cell::OnceCell;
+use std::cell::{OnceCell, RefCell};
 use std::ffi::OsString;
 use std::fmt::Debug;
 use std::rc::Rc;
@@ -15,6 +15,7 @@ use crate::exit::{self, Exit};
 use crate::records::{RecordRetention, Within};
 use crate::report::Listener;
 use crate::report::events::JobCall;
+use crate::reporter::Summary;
 use crate::signals::Signals;
 use crate::terminal::shell::quoted;
 
@@ -51,18 +52,22 @@ pub(crate) struct Context {
     signals: Rc<OnceCell<Signals>>,
     /// The summary of its reports.
     pub(crate) heard: Listener,
+    /// The results of the commands of a job, which notifies about all of them at once.
+    pub(crate) summaries: Rc<RefCell<Vec<Summary>>>,
 }
 
 impl Context {
     pub(crate) fn new(program: Program, typed: ArgMatches, words: Vec<OsString>) -> Self {
-        let (signals, heard) = (Rc::default(), Rc::default());
-        Self { program, typed, words, began: Timestamp::now(), within: None, signals, heard }
+        let (signals, heard, summaries) = (Rc::default(), Rc::default(), Rc::default());
+        let began = Timestamp::now();
+        Self { program, typed, words, began, within: None, signals, heard, summaries }
     }
 
     /// For the call of a job, made by another command, with the same signals.
     pub(crate) fn within(self, outer: &Self, within: Within) -> Self {
         let (signals, heard) = (Rc::clone(&outer.signals), Rc::clone(&outer.heard));
-        Self { within: Some(within), signals, heard, ..self }
+        let summaries = Rc::clone(&outer.summaries);
+        Self { within: Some(within), signals, heard, summaries, ..self }
     }
 
     /// The job of this call.

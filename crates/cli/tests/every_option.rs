@@ -97,6 +97,7 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --within 00:00..23:59 saltmere new", There("new/lens.svg", "")),
     ("copy --no-record saltmere new", There("new/lens.svg", "")),
     ("copy --on-problem ./after nowhere new", Err(2, "nowhere")),
+    ("copy --hook-limit 1m --on-success true saltmere new", There("new/lens.svg", "")),
     ("copy --on-success ./after saltmere new", There("code-0", "")),
     ("copy --metrics {job}.prom saltmere new", There("copy.prom", "")),
     ("copy --mount saltmere label=nowhere-at-all/new", Err(7, "cannot mount LABEL=nowhere-at-all")),

@@ -25,6 +25,7 @@ mod runs;
 mod schedule;
 mod selects;
 mod shells;
+mod starts;
 mod status;
 mod streams;
 mod suggest;

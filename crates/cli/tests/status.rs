@@ -147,7 +147,7 @@ fn a_killed_job_is_never_ok() {
 #[test]
 fn a_job_that_is_stopped_between_two_commands_did_not_succeed() {
     let room = room().with("shop/stock.csv", "3 lamps");
-    let file = FILE.replace("pairs = [", "on-success = \"kill -TERM $PPID\"\npairs = [");
+    let file = FILE.replace("pairs = [", "run-after = \"kill -TERM $PPID\"\npairs = [");
     room.write("utter.toml", &file);
     let ran = ran(&room.command_that_hears("run --jobs utter.toml both").output().unwrap());
     assert_eq!(ran.code, 143, "{ran:?}");
@@ -188,7 +188,8 @@ fn one_job_runs_once_at_a_time() {
     }
     assert_eq!(status(&room, "papers").0, 0);
     let list = room.run("history --format json --job papers");
-    assert_eq!(list.out.matches("\"past-run\"").count(), 2, "{list:?}");
+    // The start that was refused is recorded like any failure.
+    assert_eq!(list.out.matches("\"past-run\"").count(), 3, "{list:?}");
 }
 
 #[test]

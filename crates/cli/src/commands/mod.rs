@@ -9,6 +9,7 @@ mod explain;
 mod help;
 mod history;
 mod job_file;
+mod job_run;
 mod jobs;
 mod mirror;
 mod moving;

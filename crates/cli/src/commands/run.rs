@@ -1,8 +1,7 @@
 //! `utter run`: jobs, one after another.
 
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::ffi::OsString;
-use std::path::Path;
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
@@ -10,24 +9,20 @@ use clap::Args;
 use clap::parser::ValueSource;
 use clap_complete::engine::ArgValueCompleter;
 
-use crate::call;
 use crate::commands::job_file::JobQuery;
 use crate::commands::job_file::job_names;
+use crate::commands::job_run::{JobEnded, JobRun};
 use crate::context::{Command, Context};
-use crate::exit::{self, Exit, WrongCall, wrong_call};
+use crate::exit::{self, Exit, Refused, WrongCall, wrong_call};
 use crate::jobs::lock::{self, JobLock, LockAttempt};
 use crate::jobs::{Job, JobFile};
-use crate::options::{Hours, NotifyOptions};
-use crate::real::real;
-use crate::records::Within;
-use crate::records::{self, RecordRetention};
+use crate::options::Hours;
 use crate::report::events::{
-    self, Amount, Event, Head, JobCall, JobLine, JobResult, RunOutcome, TotalsLine,
+    self, Amount, Event, Head, JobLine, JobResult, RunOutcome, TotalsLine,
 };
 use crate::report::{HeardTotals, conversion};
-use crate::reporter::{Report, Summary};
+use crate::reporter::Report;
 use crate::signals::Signals;
-use crate::terminal::streams;
 
 const EXAMPLES: &str = "\
 Examples:
@@ -36,8 +31,9 @@ Examples:
 
 /// Run jobs from the job file, one after another
 ///
-/// A failed job does not stop the next one. Jobs listed under 'then' run after a job if it succeeded. Disabled jobs
-/// are skipped. At the end a table shows the result of each, and the exit code is the worst of theirs. 'utter help
+/// A failed job does not stop the next one, nor does one that cannot be read. A job listed under 'then' of another
+/// runs after that one if it succeeded; with --all and --tag it runs in no other way. Disabled jobs are skipped, and
+/// so are jobs outside the hours of their 'within'. At the end a table shows the result of each, and the exit code is the worst of theirs. 'utter help
 /// job-file' shows a job file.
 #[derive(Debug, Args)]
 #[command(after_help = EXAMPLES)]
@@ -73,58 +69,73 @@ impl Command for Run {
     fn run(&self, context: &Context) -> Result<Exit> {
         let form = self.asked.shown.settle()?;
         let file = self.asked.file.read(context)?;
-        let jobs = self.chosen(&file)?;
         let keep = file.keep()?;
+        let (mut due, later) = self.chosen(&file)?;
         let signals = context.signals()?;
-        if let Some(hours) = self.within {
-            hours.end(context.began)?;
-        }
         let head = Head::of_jobs(events::CommandWord::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
         // Its own summary is separate from theirs.
         context.heard.take();
-        let mut due: VecDeque<Job> = jobs.into();
         let mut ran: Vec<JobResult> = Vec::new();
         let mut worst = Exit::Done;
-        while let Some(job) = due.pop_front() {
+        let mut end = |name: &str, ended: &JobEnded, took: Duration| {
+            worst = worst.worse(ended.exit);
+            JobResult::of(name, ended.exit, (&ended.heard, took))
+        };
+        while let Some(Due { name, job }) = due.pop_front() {
             if signals.caught().is_some() {
-                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotReached));
+                ran.push(JobResult::passed_over(&name, RunOutcome::NotReached));
                 continue;
             }
+            let began = Instant::now();
+            let job = match job {
+                Ok(job) => job,
+                Err(wrong) => {
+                    report.emit(conversion::wrong_job(&wrong));
+                    let broken = JobRun::of_broken(&name, (&file, &keep), self.dry_run, context);
+                    ran.push(end(&name, &broken.fail(&wrong.into()), began.elapsed()));
+                    continue;
+                }
+            };
             if !job.enabled {
                 ran.push(JobResult::passed_over(&job.name, RunOutcome::NotEnabled));
                 continue;
             }
+            let commands = job.calls.iter().map(|words| self.words(words, context)).collect();
+            let commands = (commands, self.dry_run);
+            let run = JobRun::of(&job, (file.path(), &keep), commands, context);
+            if run.is_not_due() {
+                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotDue));
+                continue;
+            }
             report.emit(Event::Job(JobLine::from(&job)));
-            let began = Instant::now();
-            let (exit, heard) = match self.turn(&job, &file, signals) {
+            let ended = match self.turn(&job, &file, signals) {
                 LockAttempt::Ours(lock) => {
-                    let came = self.run_job(&job, (file.path(), &keep), context);
+                    let ended = run.run();
                     lock.release();
-                    came
+                    ended
                 }
                 LockAttempt::Of(process) => {
-                    report.emit(conversion::job_in_use(&job.name, process));
-                    (Exit::Refused, HeardTotals::default())
+                    let error = in_use(&job.name, process);
+                    report.emit(conversion::wrong_job(&error));
+                    run.fail(&error.into())
                 }
             };
-            worst = worst.worse(exit);
-            ran.push(JobResult::of(&job.name, exit, (&heard, began.elapsed())));
-            if exit == Exit::Done {
+            ran.push(end(&job.name, &ended, began.elapsed()));
+            let is_real = self.dry_run || !run.is_dry();
+            if ended.exit == Exit::Done && is_real {
                 let is_new = |name: &&String| {
                     due.iter().all(|job| job.name != **name)
                         && ran.iter().all(|ran| ran.name != **name)
                 };
                 let next: Vec<&String> = job.then.iter().filter(is_new).collect();
-                for name in next.into_iter().rev() {
-                    match file.job(name) {
-                        Ok(next) => due.push_front(next),
-                        Err(wrong) => {
-                            report.emit(conversion::wrong_job(&wrong));
-                            worst = worst.worse(Exit::WrongCall);
-                        }
-                    }
-                }
+                let next: Vec<Due> = next.into_iter().map(|name| Due::of(&file, name)).collect();
+                next.into_iter().rev().for_each(|next| due.push_front(next));
+            }
+        }
+        for name in later {
+            if ran.iter().all(|ran| ran.name != name) {
+                ran.push(JobResult::passed_over(&name, RunOutcome::NotReached));
             }
         }
         let totals = TotalsLine {
@@ -134,6 +145,19 @@ impl Command for Run {
         };
         report.emit_all(ran.into_iter().map(Event::JobResult).chain([totals.into()]));
         Ok(signals.caught().map_or(worst, exit::of_stop))
+    }
+}
+
+/// A job whose turn comes, as far as it can be read.
+struct Due {
+    name: String,
+    job: Result<Job, WrongCall>,
+}
+
+impl Due {
+    fn of(file: &JobFile, name: &str) -> Self {
+        let job = file.job(name).and_then(|job| file.check_order(&job).map(|()| job));
+        Self { name: name.to_owned(), job }
     }
 }
 
@@ -147,75 +171,39 @@ impl Run {
         }
     }
 
-    fn chosen(&self, file: &JobFile) -> Result<Vec<Job>> {
-        let all = || file.names().map(|name| file.job(name));
-        let mut chosen = Vec::new();
-        if self.all {
-            chosen = all().collect::<Result<_, _>>()?;
+    /// True for a job that is asked for without its name. Whether one that cannot be read has a tag is not known.
+    fn takes(&self, due: &Due) -> bool {
+        let has_tag = |job: &Job| job.tags.iter().any(|tag| self.tags.contains(tag));
+        self.all || !self.tags.is_empty() && due.job.as_ref().map_or(true, has_tag)
+    }
+
+    /// The jobs to begin with, and those of the others asked for that run only after one of them.
+    fn chosen(&self, file: &JobFile) -> Result<(VecDeque<Due>, Vec<String>)> {
+        let is_named = !self.all && self.tags.is_empty();
+        let all: Vec<Due> = if is_named {
+            self.names.iter().try_for_each(|name| file.find(name).map(drop))?;
+            self.names.iter().map(|name| Due::of(file, name)).collect()
+        } else {
+            file.names().map(|name| Due::of(file, name)).collect()
+        };
+        let read = || all.iter().filter_map(|due| due.job.as_ref().ok());
+        let lacks = |tag: &&String| read().all(|job| !job.tags.contains(tag));
+        if let Some(tag) = self.tags.iter().find(lacks) {
+            wrong_call!(
+                "no job has the tag '{tag}'\n  'utter jobs' lists the jobs with their tags"
+            );
         }
-        for tag in &self.tags {
-            let before = chosen.len();
-            for job in all() {
-                let job = job?;
-                let is_new = chosen.iter().all(|one: &Job| one.name != job.name);
-                if job.tags.contains(tag) && is_new {
-                    chosen.push(job);
-                }
-            }
-            if chosen.len() == before {
-                wrong_call!(
-                    "no job has the tag '{tag}'\n  'utter jobs' lists the jobs with their tags"
-                );
-            }
-        }
-        for name in &self.names {
-            chosen.push(file.job(name)?);
-        }
-        if chosen.is_empty() {
+        let followers: HashSet<String> = read().flat_map(|job| job.then.iter().cloned()).collect();
+        let (later, first): (Vec<Due>, Vec<Due>) = all
+            .into_iter()
+            .filter(|due| is_named || self.takes(due))
+            .partition(|due| !is_named && followers.contains(&due.name));
+        if first.is_empty() && later.is_empty() {
             wrong_call!(
                 "no job is named\n  name a job, or use --all or --tag TAG; 'utter jobs' lists the jobs"
             );
         }
-        chosen.iter().try_for_each(|job| file.check_order(job))?;
-        Ok(chosen)
-    }
-
-    /// Makes all calls of a job, even after one failed.
-    fn run_job(
-        &self,
-        job: &Job,
-        (file, keep): (&Path, &RecordRetention),
-        context: &Context,
-    ) -> (Exit, HeardTotals) {
-        let (mut worst, mut all) = (Exit::Done, HeardTotals::default());
-        let calls = job.calls.len() as u64;
-        for (call, words) in (1..).zip(&job.calls) {
-            let words = self.words(words, context);
-            let line = [OsString::from("utter")].into_iter().chain(words.iter().cloned());
-            let name = job.name.clone();
-            let start = all.run.unwrap_or_default();
-            let of = JobCall { name, file: (&*real(file)).into(), start, call, calls };
-            let within = Within { job: of, keep: keep.clone() };
-            // No more calls begin, which is reported and recorded like any other end.
-            let stopped = context.signals().ok().and_then(Signals::caught);
-            let came = match stopped {
-                Some(stop) => Err(stop.into()),
-                None => make(line.collect(), within.clone(), context),
-            };
-            let exit = came.as_ref().map_or_else(exit::of_error, |exit| *exit);
-            let mut heard = context.heard.take();
-            if let (Err(error), false) = (&came, heard.has_report) {
-                heard.run = failed(&words, within, error);
-            }
-            all.add(&heard);
-            worst = worst.worse(exit);
-            // Each job has its own hours.
-            context.signals().inspect(|signals| signals.stop_at(None)).ok();
-            if stopped.is_some() || matches!(exit, Exit::Interrupted | Exit::Terminated) {
-                break;
-            }
-        }
-        (worst, all)
+        Ok((first.into(), later.into_iter().map(|due| due.name).collect()))
     }
 
     /// The arguments of a call, with the options given to this command.
@@ -238,11 +226,7 @@ impl Run {
         let is_verify = call.first().is_some_and(|word| word == "verify");
         let is_dry = call.iter().any(|word| word == "--dry-run");
         if self.dry_run && is_verify {
-            // A dry run: no notifications, and no start of the job.
-            let tells = ["--on-problem=", "--on-success=", "--metrics="];
-            words.retain(|word| {
-                !tells.iter().any(|option| word.to_string_lossy().starts_with(option))
-            });
+            // A dry run is no start of the job.
             words.insert(1, "--no-record".into());
         } else if self.dry_run && !is_dry {
             words.insert(1, "--dry-run".into());
@@ -251,38 +235,9 @@ impl Run {
     }
 }
 
-/// Makes one call of a job.
-fn make(line: Vec<OsString>, within: Within, context: &Context) -> Result<Exit> {
-    let run = || {
-        match call::parse_within(line, within, context) {
-            Ok(called) => called.run(),
-            // The arguments of the file were parsed before; those given here may conflict with them.
-            Err(error) => Err(WrongCall(call::explained(&error).0).into()),
-        }
-    };
-    run().inspect_err(streams::print_error)
-}
-
-/// Records and notifies that a call failed before it could do so itself; returns the number of its record.
-fn failed(words: &[OsString], within: Within, error: &anyhow::Error) -> Option<u64> {
-    let has = |option: &str| words.iter().any(|word| word == option);
-    if has("--dry-run") {
-        return None;
-    }
-    let command = words.first()?.to_str().and_then(events::CommandWord::of)?;
-    let job = within.job.name.clone();
-    let run =
-        if has("--no-record") { None } else { records::of_failed(command, words, within, error) };
-    let summary = Summary {
-        command: command.word(),
-        destination: None,
-        exit: exit::of_error(error),
-        heard: HeardTotals { run, ..HeardTotals::default() },
-        totals: None,
-        text: format!("{error:#}\n"),
-    };
-    NotifyOptions::of_words(words).notify_all(&summary, Some(&job));
-    run
+fn in_use(name: &str, process: Option<u32>) -> Refused {
+    let by = process.map_or("another process".to_owned(), |process| format!("process {process}"));
+    Refused(format!("job '{name}' is being run by {by}\n  wait for it to end, or use --queue"))
 }
 
 impl JobResult {

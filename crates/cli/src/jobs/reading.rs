@@ -1,11 +1,12 @@
 //! Reading one job.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::ops::Range;
 use std::path::PathBuf;
 
 use clap::Command;
-use toml_edit::{Item, TableLike, Value};
+use toml_edit::{Item, Key, TableLike, Value};
 
 use crate::call;
 use crate::exit::WrongCall;
@@ -17,34 +18,54 @@ use crate::placeholders::Placeholders;
 use crate::schedule::{NoTime, When};
 
 impl JobFile {
-    /// Checks the jobs that run after one: each must exist, without circles.
+    /// Checks the jobs that run after one: each must exist, without circles. One that cannot be read is reported when
+    /// its turn comes.
     pub(crate) fn check_order(&self, job: &Job) -> Result<(), WrongCall> {
         let mut chain = vec![job.name.clone()];
-        self.check_below(job, &mut chain)
+        self.check_below(job, &mut chain, &mut HashSet::new())
     }
 
-    fn check_below(&self, job: &Job, chain: &mut Vec<String>) -> Result<(), WrongCall> {
-        for name in &job.then {
+    /// `seen`: jobs below which all is well.
+    fn check_below(
+        &self,
+        job: &Job,
+        chain: &mut Vec<String>,
+        seen: &mut HashSet<String>,
+    ) -> Result<(), WrongCall> {
+        for name in
+            job.then.iter().filter(|name| !seen.contains(*name)).cloned().collect::<Vec<_>>()
+        {
+            let name = &name;
             chain.push(name.clone());
             if chain[..chain.len() - 1].contains(name) {
                 let what =
                     format!("has jobs that start each other in a circle: {}", chain.join(", "));
                 return Err(wrong_file(self.path(), &what, "remove one of them from its 'then'"));
             }
-            self.check_below(&self.job(name)?, chain)?;
+            match self.job(name) {
+                Ok(next) => self.check_below(&next, chain, seen)?,
+                Err(_) if self.find(name).is_ok() => {}
+                Err(error) => return Err(error),
+            }
+            seen.insert(name.clone());
             chain.pop();
         }
         Ok(())
     }
 
-    /// A job by its name.
-    pub(crate) fn job(&self, name: &str) -> Result<Job, WrongCall> {
+    /// The name of a job, and what it holds.
+    pub(crate) fn find(&self, name: &str) -> Result<(&Key, &Item), WrongCall> {
         let jobs = self.document.get("job").and_then(Item::as_table_like);
-        let Some((key, item)) = jobs.and_then(|jobs| jobs.get_key_value(name)) else {
+        jobs.and_then(|jobs| jobs.get_key_value(name)).ok_or_else(|| {
             let what = format!("has no job '{name}'");
             let advice = nearest(name, self.names(), "'utter jobs' lists those that it has");
-            return Err(wrong_file(self.path(), &what, &advice));
-        };
+            wrong_file(self.path(), &what, &advice)
+        })
+    }
+
+    /// A job by its name.
+    pub(crate) fn job(&self, name: &str) -> Result<Job, WrongCall> {
+        let (key, item) = self.find(name)?;
         let at = key.span().unwrap_or(0..0);
         let Some(table) = item.as_table_like() else {
             let what = format!("job '{name}' must be a table");
@@ -52,6 +73,20 @@ impl JobFile {
         };
         let placeholders = Placeholders::new(name, &self.now);
         JobReading { file: self, name, placeholders, at, settings: settings(table) }.job()
+    }
+}
+
+impl JobFile {
+    /// The words of a command with the file's defaults alone, for a job that cannot be read.
+    pub(crate) fn defaults_alone(&self) -> Result<Vec<OsString>, WrongCall> {
+        let does = command(self.program, "copy");
+        let (name, settings) = ("", Vec::new());
+        let placeholders = Placeholders::new(name, &self.now);
+        let reading = JobReading { file: self, name, placeholders, at: 0..0, settings };
+        let mut words = vec![OsString::from(does.get_name())];
+        words.extend(reading.options(&does)?);
+        words.extend(["--", "/", "/"].map(OsString::from));
+        Ok(words)
     }
 }
 

@@ -60,8 +60,10 @@ impl KeepingOptions {
     pub(crate) fn close(&self, report: Report, came: &Result<Exit>, context: &Context) {
         let is_dry = report.is_dry();
         let summary = report.end(came, &context.keep());
-        if !is_dry {
-            self.notifying.notify_all(&summary, context.job().map(|job| &*job.name));
+        match context.job() {
+            _ if is_dry => {}
+            Some(_) => context.summaries.borrow_mut().push(summary),
+            None => self.notifying.notify_all(&summary, None),
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Converting the results of the core to events.
 
+use std::fmt::Display;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -17,7 +18,7 @@ use utter_echo_core::request::{CompareBy, Places, Request, Task};
 use utter_echo_core::select::RuleSummary;
 use utter_echo_core::{self as core, Overview, StepOutcome};
 
-use crate::exit::{Exit, WrongCall};
+use crate::exit::Exit;
 use crate::location::Location;
 use crate::report::events::{
     Amount, CommandWord, DifferenceLine, DriveLine, EndingWord, EntryType, Event, ExplainedLine,
@@ -152,6 +153,17 @@ pub(crate) fn totals_of_run(plan: &Plan, outcome: &core::Outcome, took: Took) ->
     };
     let totals = totals(plan, plan.problems.len() + outcome.problems.len());
     TotalsLine { run: Some(run), ..totals }
+}
+
+impl TotalsLine {
+    /// Of two commands of a job.
+    pub(crate) fn after(self, other: Self) -> Self {
+        let run = match (self.run, other.run) {
+            (Some(run), Some(other)) => Some(run.after(other)),
+            (run, other) => run.or(other),
+        };
+        Self { run, problems: self.problems + other.problems, ..TotalsLine::default() }
+    }
 }
 
 impl RunTotals {
@@ -330,14 +342,8 @@ pub(crate) fn past_runs(runs: &[Overview]) -> impl Iterator<Item = Event> {
 }
 
 /// A problem with a job.
-pub(crate) fn wrong_job(wrong: &WrongCall) -> Event {
+pub(crate) fn wrong_job(wrong: &dyn Display) -> Event {
     of_a_job(&wrong.to_string())
-}
-
-/// A job that another process runs.
-pub(crate) fn job_in_use(name: &str, process: Option<u32>) -> Event {
-    let by = process.map_or("another process".to_owned(), |process| format!("process {process}"));
-    of_a_job(&format!("job '{name}' is being run by {by}\n  wait for it to end, or use --queue"))
 }
 
 /// A job with wrong places or rules.

@@ -57,8 +57,10 @@ words! {
         Invalid = "invalid" | "wrong",
         /// A signal stopped the run.
         Stopped = "stopped",
-        /// A signal came before the job began.
+        /// A signal came before the job began, or the job that it follows did not succeed.
         NotReached = "not-reached",
+        /// The job begins only within certain hours, and this was not in them.
+        NotDue = "not-due",
         NotEnabled = "not-enabled",
         /// The run was killed, or the power failed.
         CutShort = "cut-short",

@@ -25,6 +25,7 @@ pub(super) fn outcome_words(outcome: RunOutcome) -> &'static str {
         RunOutcome::Invalid => "invalid",
         RunOutcome::Stopped => "stopped",
         RunOutcome::NotReached => "not reached",
+        RunOutcome::NotDue => "not due",
         RunOutcome::NotEnabled => "not enabled",
         RunOutcome::CutShort => "cut short",
         RunOutcome::Running => "running",
