@@ -23,6 +23,9 @@ use crate::terminal::streams;
 /// Set by a shell that asks for completions.
 pub(crate) const ASKED_BY_SHELL: &str = "UTTER_COMPLETE";
 
+/// The commands that take most of the words of the trade.
+const COPYING: [&str; 6] = ["copy", "mirror", "move", "verify", "execute", "undo"];
+
 /// A command and its context.
 pub(crate) struct Called {
     command: Box<dyn Command>,
@@ -161,9 +164,16 @@ fn unparsed(program: Program, error: &clap::Error, only_one_more: impl FnOnce() 
     // Paths are no words of the trade.
     let is_meant =
         |word: &&String| error.kind() == ErrorKind::InvalidSubcommand || word.starts_with('-');
-    let answer = word(error)
-        .filter(is_meant)
-        .and_then(|word| trade::answer(word).or_else(|| of_other_commands(program, word)));
+    // What copying does by itself is no answer to an option of another command.
+    let copies = command.as_deref().is_none_or(|command| COPYING.contains(&command));
+    let answer = word(error).filter(is_meant).and_then(|word| {
+        let elsewhere = || of_other_commands(program, word);
+        if copies {
+            trade::answer(word).or_else(elsewhere)
+        } else {
+            elsewhere().or_else(|| trade::answer(word))
+        }
+    });
     let answer = answer.map(Cow::into_owned);
     let help = match command {
         Some(command) => format!("'utter {command} -h' lists the options"),

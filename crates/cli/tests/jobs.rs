@@ -298,6 +298,10 @@ const WRONG: &[(&str, &str)] = &[
         "in a circle: a, b, a",
     ),
     (
+        "[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\nthen = \"lamp\"",
+        "utter.toml:5:1: 'then' of job 'a' names no job: 'lamp'",
+    ),
+    (
         "[job.a]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z\"\n[job.b]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"z/in\"",
         "jobs 'a' and 'b' both write to",
     ),

@@ -172,3 +172,37 @@ fn a_hook_that_does_not_end_is_stopped_and_a_job_that_hangs_is_reported() {
     assert!(second.code == 4 && second.err.contains("is being run by process"), "{second:?}");
     assert_eq!(room.read("told"), "refused\n");
 }
+
+#[test]
+fn a_source_that_is_missing_or_empty_is_named_and_the_others_arrive() {
+    let room = Room::new().with("log", "lit").with("tide.csv", "1,2").with("empty/", "");
+    let ran = room.run("copy log nowhere tide.csv echo");
+    let named = "nowhere: cannot read the attributes in the source: this source does not exist";
+    assert!(ran.code == 3 && ran.err.contains(named), "{ran:?}");
+    assert_eq!(room.list("echo"), ["log", "tide.csv"]);
+    assert_eq!(room.run("copy nowhere neither echo").code, 2);
+    // Who types a move may have meant another folder; a job has been tried.
+    assert_eq!(room.run("move log nowhere tide.csv away").code, 2);
+    assert!(room.path("log").exists());
+    room.write("utter.toml", "[job.tidy]\ncommand = \"move\"\nsource = [\"log\", \"nowhere\", \"tide.csv\"]\ndestination = \"away\"\n");
+    assert_eq!(room.run("run --jobs utter.toml tidy").code, 3);
+    assert!(!room.path("log").exists() && room.path("away/tide.csv").exists());
+    // A drive that is not mounted looks like an empty folder.
+    for command in ["copy", "verify"] {
+        let ran = room.run(&format!("{command} empty there"));
+        assert!(ran.code == 0 && ran.out.contains("the source empty is empty"), "{ran:?}");
+    }
+}
+
+#[test]
+fn a_job_that_cannot_be_read_is_listed_by_status() {
+    let room = Room::new();
+    room.write("utter.toml", "[job.papers]\ncommand = \"copy\"\nretries = \"often\"\n");
+    let shown = room.run("status --jobs utter.toml");
+    assert!(shown.code == 3 && shown.out.contains("papers  invalid"), "{shown:?}");
+    let table = room.run("status --format csv --jobs utter.toml");
+    assert!(table.out.contains("\npapers,true,false,invalid,"), "{table:?}");
+    let unnamed =
+        room.command("jobs --jobs utter.toml add").args(["", "--", "copy", "a", "b"]).output();
+    assert_eq!(unnamed.unwrap().status.code(), Some(2));
+}

@@ -48,6 +48,8 @@ pub enum Note {
     RootStays(String, WhyRootStays),
     /// A source, as the user named it, that is gone because an interrupted move took it.
     TakenBefore(String),
+    /// This source is empty. A drive that is not mounted looks like that.
+    EmptySource(String),
     /// Why the run cannot be undone: there is no place for its notes.
     NotUndoable(String),
     /// So many entries that are replaced are kept nowhere, so an undo of the move cannot bring them back.

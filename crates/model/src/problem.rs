@@ -143,6 +143,9 @@ pub enum Cause {
         "the destination has another entry of this name, so this one stays in the source; choose with --on-conflict"
     )]
     NameTaken,
+    /// A source that does not exist, beside others that do.
+    #[error("this source does not exist; the others are taken without it")]
+    NoSource,
     /// It was copied, and the copy is not the same.
     #[error("the copy in the destination differs, so it stays in the source")]
     NotArrived,

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use clap::{Args, ValueHint};
-use utter_echo_core::request::{Request, Task};
+use utter_echo_core::request::{Places, Request, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
@@ -41,6 +41,7 @@ impl Copy {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing } = self;
         let places = places(sources, destination, inside.inside)?;
+        let places = Places { some_may_be_missing: true, ..places };
         let guards = changing.doing.safety.guards();
         changing.request((Task::Copy, places), &Dropping::default(), guards, context)
     }

@@ -143,6 +143,9 @@ fn show(name: &str, asked: &JobQuery, context: &Context) -> Result<Exit> {
 }
 
 fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -> Result<Exit> {
+    if name.is_empty() {
+        wrong_call!("the job has no name\n  give it one, like 'papers'; nothing was added");
+    }
     let line = if line.first().is_some_and(|word| word == "utter") { &line[1..] } else { line };
     let words = [OsString::from("utter")].into_iter().chain(line.iter().cloned());
     let called = match call::parse(context.program, words) {

@@ -2,7 +2,7 @@
 
 use anyhow::Result;
 use clap::{Args, ValueHint};
-use utter_echo_core::request::{Request, Task};
+use utter_echo_core::request::{Places, Request, Task};
 
 use crate::context::{Command, Context};
 use crate::exit::Exit;
@@ -51,6 +51,8 @@ impl Move {
     fn asked(&self, context: &Context) -> Result<Request> {
         let Self { sources, destination, inside, changing, .. } = self;
         let places = places(sources, destination, inside.inside)?;
+        // Who types it looks at what was meant.
+        let places = Places { some_may_be_missing: context.job().is_some(), ..places };
         let guards = changing.doing.safety.guards();
         let request =
             changing.request((Task::Move, places), &Dropping::default(), guards, context)?;

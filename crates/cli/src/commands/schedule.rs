@@ -25,7 +25,7 @@ use crate::reporter::Report;
 use crate::schedule::{
     CommandLine, Manager, NotInstalled, Scheduled, When, change_table, cron, systemd,
 };
-use crate::terminal::names;
+use crate::terminal::{names, streams};
 
 const EXAMPLES: &str = "\
 Examples:
@@ -171,7 +171,9 @@ impl Schedule {
             .map_err(NotInstalled::into_error)
     }
 
+    /// Of all jobs that are named, also if one is not there.
     fn take_away(&self) -> Result<Exit> {
+        let mut failed = None;
         for name in &self.names {
             let removed = if self.cron {
                 change_table(|table| cron::without(table, name))
@@ -179,9 +181,15 @@ impl Schedule {
                 let (folder, stops) = (self.folder()?, self.into.is_none());
                 Manager::of_caller().remove(&folder, &systemd::unit_name(name), stops)
             };
-            removed.map_err(NotInstalled::into_error)?;
+            if let Err(error) = removed {
+                let shown = names::harmless(name);
+                let error = error.into_error();
+                streams::print_wrong(&format!("job '{shown}': {error:#}"));
+                let exit = exit::of_error(&error);
+                failed = Some(failed.map_or(exit, |worst: Exit| worst.worse(exit)));
+            }
         }
-        Ok(Exit::Done)
+        Ok(failed.unwrap_or(Exit::Done))
     }
 
     /// Notes for the user who schedules a job.

@@ -85,6 +85,8 @@ impl Command for Status {
                 Err(wrong) => {
                     problems += 1;
                     report.emit(conversion::wrong_job(&wrong));
+                    let starts = known.remove(name).unwrap_or_default();
+                    report.emit(Event::JobStatus(JobStatus::of_broken(name, starts)));
                 }
             }
         }
@@ -108,6 +110,26 @@ fn known(file: &JobFile, names: &[&str], report: &Report) -> HashMap<String, Sta
 }
 
 impl JobStatus {
+    /// Of a job that cannot be read.
+    fn of_broken(name: &str, starts: Starts) -> Self {
+        let Starts { last, last_succeeded, .. } = starts;
+        Self {
+            name: name.to_owned(),
+            enabled: true,
+            ok: false,
+            outcome: RunOutcome::Invalid,
+            run: last.as_ref().map(|last| last.run),
+            space: Vec::new(),
+            times: JobTimes {
+                last: last.map(|last| last.began),
+                last_succeeded: last_succeeded.map(|last| last.began),
+                at: None,
+                next: None,
+                overdue_since: None,
+            },
+        }
+    }
+
     /// The records of a job against its schedule.
     pub(super) fn of(job: &Job, (starts, look): (Starts, LockState), now: &Zoned) -> Self {
         let time = |text: &String| text.parse::<Timestamp>().ok();

@@ -45,12 +45,22 @@ impl JobFile {
             match self.job(name) {
                 Ok(next) => self.check_below(&next, chain, seen)?,
                 Err(_) if self.find(name).is_ok() => {}
-                Err(error) => return Err(error),
+                Err(_) => return Err(self.follows_nothing(job, name)),
             }
             seen.insert(name.clone());
             chain.pop();
         }
         Ok(())
+    }
+
+    /// Another job names it, and it does not exist.
+    fn follows_nothing(&self, job: &Job, name: &str) -> WrongCall {
+        let table = self.find(&job.name).ok().and_then(|(_, item)| item.as_table_like());
+        let key = table.and_then(|table| table.get_key_value("then"));
+        let at = key.and_then(|(key, _)| key.span()).unwrap_or(0..0);
+        let what = format!("'then' of job '{}' names no job: '{name}'", job.name);
+        let advice = nearest(name, self.names(), "'utter jobs' lists those that the file has");
+        self.source.wrong(&at, &what, &advice)
     }
 
     /// The name of a job, and what it holds.

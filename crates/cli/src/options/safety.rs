@@ -89,7 +89,7 @@ pub(crate) struct SafetyOptions {
     /// Refuse unless the destination is on the drive with this label or UUID
     ///
     /// Default: any drive.
-    #[arg(long, value_name = "NAME", add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
+    #[arg(long, value_name = "NAME", value_parser = values::drive_name, add = ArgValueCompleter::new(complete::drives), hide_short_help = true)]
     pub(crate) require_drive: Option<String>,
     /// Switch off guards
     ///

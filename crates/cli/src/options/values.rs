@@ -24,6 +24,13 @@ pub(crate) fn bytes(text: &str) -> Result<u64, String> {
     if (1..=1_000_000_000_000_000).contains(&bytes) { Ok(bytes) } else { Err(wrong()) }
 }
 
+/// The label or UUID of a drive, also written as in a place.
+#[allow(clippy::unnecessary_wraps, reason = "as the parser calls it")]
+pub(crate) fn drive_name(text: &str) -> Result<String, String> {
+    let named = ["label=", "uuid="].iter().find_map(|begin| text.strip_prefix(begin));
+    Ok(named.unwrap_or(text).to_owned())
+}
+
 /// A number of threads, or `auto`.
 pub(crate) fn workers(text: &str) -> Result<Workers, String> {
     match text.trim().parse() {

@@ -316,6 +316,10 @@ pub(crate) fn note(note: &Note) -> String {
                 names::harmless(source)
             )
         }
+        Note::EmptySource(source) => format!(
+            "the source {} is empty; if a drive should be mounted there, check that it is",
+            names::harmless(source)
+        ),
         Note::TakenBefore(source) => {
             format!("{} was moved by the interrupted run before", names::harmless(source))
         }
@@ -455,6 +459,7 @@ pub(crate) fn note_id(note: &Note) -> &'static str {
         Note::SecondFiles(_) => "hard-links-split",
         Note::RootStays(..) => "source-folder-stays",
         Note::TakenBefore(_) => "moved-before",
+        Note::EmptySource(_) => "empty-source",
         Note::NotUndoable(_) => "not-undoable",
         Note::GoneForGood(_) => "not-kept",
         Note::OldJournal => "old-journal",

@@ -73,7 +73,14 @@ impl Task {
 impl Places {
     /// Copies the contents of a source into the destination, or several sources under their own names.
     pub fn new(sources: Vec<PathBuf>, destination: PathBuf) -> Self {
-        Self { sources, destination, inside: false, typed: Vec::new(), drives: Vec::new() }
+        Self {
+            sources,
+            destination,
+            inside: false,
+            typed: Vec::new(),
+            drives: Vec::new(),
+            some_may_be_missing: false,
+        }
     }
 
     /// A path as the user typed it, if it is one of these places, or a path below one.
@@ -105,6 +112,8 @@ pub struct Places {
     pub typed: Vec<PathBuf>,
     /// The labels or UUIDs of the drives by which they were found, in the same order, if that is known.
     pub drives: Vec<Option<String>>,
+    /// If some of several sources do not exist, the others are taken.
+    pub some_may_be_missing: bool,
 }
 
 /// What to do if the name of a moved entry is taken in the destination.

@@ -16,7 +16,7 @@ use utter_echo_model::interrupted::InterruptedMove;
 use utter_echo_model::note::Note;
 use utter_echo_model::observe::Observer;
 use utter_echo_model::path::TreePath;
-use utter_echo_model::problem::Problem;
+use utter_echo_model::problem::{Cause, Operation, Problem};
 use utter_echo_model::running::Flush;
 use utter_echo_model::state::State;
 use utter_echo_model::verb::{Side, Verb};
@@ -30,9 +30,9 @@ use crate::guard::{self, GuardedRun, PlacesError, PlacesOfRun, Refusal};
 use crate::journal::{NotedRun, SetAsideRun};
 use crate::plan::{self, Plan};
 use crate::policy::{Conflicts, Decisions, Draft, Part, Policy, Step};
-use crate::request::{CompareBy, Guard, Keeping, OnConflict, RenamePath, Request, Scope};
+use crate::request::{CompareBy, Guard, Keeping, OnConflict, RenamePath, Request, Scope, Task};
 use crate::session::error::PlanError;
-use crate::sides::{self, CallError, Pair, SetAsidePlace};
+use crate::sides::{self, CallError, OpenedSides, Pair, SetAsidePlace};
 use crate::undo::PastRun;
 
 /// What a session knows and holds of its drives.
@@ -52,6 +52,8 @@ pub(crate) struct SessionHistory<'a> {
     interrupted: Vec<InterruptedMove>,
     /// Sources that an interrupted move took, so that they are not there any more.
     taken: Vec<String>,
+    /// Sources that do not exist.
+    missing: Vec<String>,
     /// The run to undo, if any.
     pub(crate) undoes: Option<&'a PastRun<'a>>,
 }
@@ -94,9 +96,11 @@ impl<'a> Session<'a> {
             let taken: &HashSet<PathBuf> = taken.get_or_init(|| before().unwrap_or_default());
             sides::real_path(system, source).is_ok_and(|source| taken.contains(&source))
         };
-        let (pairs, taken) = sides::open(system, request.task, &request.places, &was_taken)?;
+        let opened = sides::open(system, request.task, &request.places, &was_taken)?;
+        let OpenedSides { pairs, taken, missing } = opened;
         let mut session = Self::new(system, request, pairs, None)?;
         session.history.taken = taken;
+        session.history.missing = missing;
         Ok(session)
     }
 
@@ -134,7 +138,7 @@ impl<'a> Session<'a> {
             own: request.own.as_ref().and_then(|own| own_folder(system, own)),
             caller,
             pairs,
-            history: SessionHistory { interrupted, taken: Vec::new(), undoes },
+            history: SessionHistory { interrupted, taken: Vec::new(), missing: Vec::new(), undoes },
             found: SessionDrives {
                 maps: OnceLock::new(),
                 tried: Mutex::default(),
@@ -156,11 +160,22 @@ impl<'a> Session<'a> {
                 .decide((pair, map), goes, &counts, observer)
                 .map_err(|halt| halted(halt, pair))?;
             self.places().check_mounts(pair, map)?;
+            let is_empty = pair.single.is_none()
+                && compared.source.entries() <= 1
+                && self.request.selection.takes_everything();
+            if is_empty && matches!(self.request.task, Task::Copy | Task::Verify) {
+                plan.notes.push(Note::EmptySource(pair.source_shown.clone()));
+            }
             plan.take_in((pair, map), compared, decided);
             plan.notes
                 .extend(rest.and_then(|rest| plan::root_stays(pair, plan.parts.last()?, rest)));
         }
         plan.notes.extend(self.history.taken.iter().cloned().map(Note::TakenBefore));
+        plan.problems.extend(self.history.missing.iter().map(|source| Problem {
+            path: source.as_bytes().into(),
+            operation: Operation::LookAtSource,
+            cause: Cause::NoSource,
+        }));
         plan.notes.extend(self.lacks_notes.clone().map(Note::NotUndoable));
         plan.notes.extend(self.note_gone_for_good(&plan));
         self.note_nesting(&mut plan);

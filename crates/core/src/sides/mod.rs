@@ -6,7 +6,7 @@ mod pair;
 mod removable;
 mod set_aside_place;
 
-pub(crate) use open::{find_place, open, real_path};
+pub(crate) use open::{OpenedSides, find_place, open, real_path};
 pub(crate) use overlap::{open_folders_above, overlap, overlap_by_mounts, parent_of_root};
 pub use pair::CallError;
 pub(crate) use pair::{Pair, RootPath, SingleEntry, split};

@@ -19,23 +19,36 @@ enum FoundSource {
     Single { folder: OwnedFd, name: Vec<u8> },
 }
 
+/// The pairs of roots, and the sources that have none, as the user named them.
+pub(crate) struct OpenedSides {
+    pub(crate) pairs: Vec<Pair>,
+    /// Sources that an interrupted run took.
+    pub(crate) taken: Vec<String>,
+    /// Sources that do not exist.
+    pub(crate) missing: Vec<String>,
+}
+
 /// Opens both sides of every pair. A folder's *contents* become the destination's contents; with `inside`, or with
 /// several sources, each source goes inside under its own name. A single entry goes into a destination folder that
 /// exists or whose path ends in a slash; otherwise the destination is its new name. A source that does not exist is
-/// left out, and returned, if it `was_taken` by an earlier run, unless that is true of all.
+/// left out, unless that is true of all: if it `was_taken` by an earlier run, or if the others are wanted without it.
 pub(crate) fn open(
     system: &dyn System,
     task: Task,
     places: &Places,
     was_taken: &dyn Fn(&Path) -> bool,
-) -> Result<(Vec<Pair>, Vec<String>), CallError> {
+) -> Result<OpenedSides, CallError> {
     let inside = places.inside || places.sources.len() > 1;
     let mut pairs: Vec<Pair> = Vec::new();
-    let mut taken = Vec::new();
+    let (mut taken, mut missing) = (Vec::new(), Vec::new());
     for source in &places.sources {
         let pair = match open_one(system, task, source, places, inside) {
             Err(CallError::NoSource(source_shown)) if was_taken(source) => {
                 taken.push(source_shown);
+                continue;
+            }
+            Err(CallError::NoSource(source_shown)) if places.some_may_be_missing => {
+                missing.push(source_shown);
                 continue;
             }
             other => other?,
@@ -51,13 +64,13 @@ pub(crate) fn open(
         }
         pairs.push(pair);
     }
-    if let Some(first) = taken.first().filter(|_| pairs.is_empty()) {
+    if let Some(first) = taken.iter().chain(&missing).next().filter(|_| pairs.is_empty()) {
         return Err(CallError::NoSource(first.clone()));
     }
     if task.removes_sources() && pairs.len() > 1 {
         refuse_twice(system, &pairs)?;
     }
-    Ok((pairs, taken))
+    Ok(OpenedSides { pairs, taken, missing })
 }
 
 /// Fails if sources of a move overlap.
