@@ -445,11 +445,28 @@ fn a_drive_is_known_by_its_name_in_any_part_of_it() {
     fs::write(trees.source.join("tide.csv"), "high").unwrap();
     let mut request = request(&trees.source, &part.join("echo"), Task::Mirror);
     for (name, refused) in [(uuid.as_str(), false), ("LANTERN", true)] {
+        let check = |request: &Request| {
+            let session = Session::open(&Linux, request).unwrap();
+            let plan = session.plan(&NoObserver).unwrap();
+            let guarded = session.guard(&plan, &[]).map_err(|refusal| refusal.guard());
+            assert_eq!(guarded.err(), refused.then_some(Guard::Drive), "{name}");
+        };
         request.safety.drive = Some(name.to_owned());
-        let session = Session::open(&Linux, &request).unwrap();
-        let plan = session.plan(&NoObserver).unwrap();
-        let guarded = session.guard(&plan, &[]).map_err(|refusal| refusal.guard());
-        assert_eq!(guarded.err(), refused.then_some(Guard::Drive), "{name}");
+        check(&request);
+        // A place that was found by this name may lie on another drive by the time when it is opened.
+        request.safety.drive = None;
+        let (source, destination) = (trees.source.clone(), part.join("echo"));
+        request.places.typed = vec![source.clone(), destination.clone()];
+        request.places.drives = vec![None, Some(name.to_owned())];
+        check(&request);
+        let other = part.join("source");
+        fs::create_dir_all(&other).unwrap();
+        request.places.sources = vec![other.clone()];
+        request.places.typed = vec![other, destination];
+        request.places.drives = vec![Some(name.to_owned()), None];
+        check(&request);
+        request.places.sources = vec![source];
+        request.places.drives = Vec::new();
     }
 }
 

@@ -49,7 +49,9 @@ impl Logging {
             None => return Ok(None),
             Some(Ok(path)) => path,
             Some(Err(error)) => {
-                return Ok(Some(Err(format!("the log cannot be written: {error}"))));
+                let told = error.to_string();
+                let why = told.lines().next().unwrap_or_default();
+                return Ok(Some(Err(format!("the log cannot be written: {why}"))));
             }
         };
         let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();

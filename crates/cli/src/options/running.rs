@@ -41,7 +41,7 @@ pub(crate) struct RunningOptions {
     /// Mount the drives named by label= or uuid= for this run, and unmount them afterwards
     ///
     /// They are mounted as in the system's table of drives, else, for root, below /run/utter-echo. They are
-    /// unmounted after a failure, too. A dry run mounts them read-only.
+    /// unmounted after a failure, too. A dry run mounts them read-only. A log is not written to such a drive.
     #[arg(long, hide_short_help = true)]
     pub(crate) mount: bool,
     /// Whether files over 8 MiB may stay in the system's cache
