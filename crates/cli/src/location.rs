@@ -22,11 +22,11 @@ pub(crate) fn location() -> impl TypedValueParser<Value = Location> {
 #[derive(Clone, Debug)]
 pub(crate) struct Location {
     typed: PathBuf,
-    on: Option<OnDrive>,
+    on: Option<DrivePath>,
 }
 
 #[derive(Clone, Debug)]
-struct OnDrive {
+struct DrivePath {
     drive: DriveName,
     /// The path on it, without a slash at the beginning.
     below: PathBuf,
@@ -61,7 +61,7 @@ impl Location {
                     .to_owned())
             }
             Ok(name) => {
-                Ok(Self { on: Some(OnDrive { drive: named(name.to_owned()), below }), typed })
+                Ok(Self { on: Some(DrivePath { drive: named(name.to_owned()), below }), typed })
             }
         }
     }
@@ -83,7 +83,7 @@ impl Location {
 
     /// Its path, if its drive is mounted now.
     pub(crate) fn find(&self) -> Result<PathBuf> {
-        let Some(OnDrive { drive, below }) = &self.on else { return Ok(self.typed.clone()) };
+        let Some(DrivePath { drive, below }) = &self.on else { return Ok(self.typed.clone()) };
         let mounted_at = drive.find(&self.typed)?;
         // An empty rest would add a slash, which would change the meaning.
         let is_top = below.as_os_str().is_empty();

@@ -17,6 +17,7 @@ use crate::exit::{self, Exit, Refused, WrongCall, wrong_call};
 use crate::jobs::lock::{self, JobLock, LockAttempt};
 use crate::jobs::{Job, JobFile};
 use crate::options::Hours;
+use crate::records::RecordRetention;
 use crate::report::events::{
     self, Amount, Event, Head, JobLine, JobResult, RunOutcome, TotalsLine,
 };
@@ -70,81 +71,109 @@ impl Command for Run {
         let form = self.asked.shown.settle()?;
         let file = self.asked.file.read(context)?;
         let keep = file.keep()?;
-        let (mut due, later) = self.chosen(&file)?;
-        let signals = context.signals()?;
+        let (due, later) = self.chosen(&file)?;
         let head = Head::of_jobs(events::CommandWord::Run, file.path(), self.dry_run);
         let report = Report::new(form, head, &context.heard);
         // Its own summary is separate from theirs.
         context.heard.take();
-        let mut ran: Vec<JobResult> = Vec::new();
-        let mut worst = Exit::Done;
-        let mut end = |name: &str, ended: &JobEnded, took: Duration| {
-            worst = worst.worse(ended.exit);
-            JobResult::of(name, ended.exit, (&ended.heard, took))
+        let (ran, worst) = (Vec::new(), Exit::Done);
+        let signals = context.signals()?;
+        let (asked, file) = (self, &file);
+        let mut turns = Turns { asked, file, keep, context, signals, report, due, ran, worst };
+        while let Some(due) = turns.due.pop_front() {
+            turns.take(due);
+        }
+        for name in later.iter().filter(|name| !turns.is_known(name)).collect::<Vec<_>>() {
+            turns.pass_over(name, RunOutcome::NotReached);
+        }
+        Ok(turns.end())
+    }
+}
+
+/// The jobs whose turn comes, and the results of those that had theirs.
+struct Turns<'r> {
+    asked: &'r Run,
+    file: &'r JobFile,
+    keep: RecordRetention,
+    context: &'r Context,
+    signals: &'r Signals,
+    report: Report,
+    due: VecDeque<Due>,
+    ran: Vec<JobResult>,
+    worst: Exit,
+}
+
+impl Turns<'_> {
+    fn take(&mut self, Due { name, job }: Due) {
+        if self.signals.caught().is_some() {
+            return self.pass_over(&name, RunOutcome::NotReached);
+        }
+        let began = Instant::now();
+        let (file, dry_run) = (self.file, self.asked.dry_run);
+        let job = match job {
+            Ok(job) => job,
+            Err(wrong) => {
+                self.report.emit(conversion::wrong_job(&wrong));
+                let broken = JobRun::of_broken(&name, (file, &self.keep), dry_run, self.context);
+                let ended = broken.fail(&wrong.into());
+                return self.note(&name, &ended, began.elapsed());
+            }
         };
-        while let Some(Due { name, job }) = due.pop_front() {
-            if signals.caught().is_some() {
-                ran.push(JobResult::passed_over(&name, RunOutcome::NotReached));
-                continue;
-            }
-            let began = Instant::now();
-            let job = match job {
-                Ok(job) => job,
-                Err(wrong) => {
-                    report.emit(conversion::wrong_job(&wrong));
-                    let broken = JobRun::of_broken(&name, (&file, &keep), self.dry_run, context);
-                    ran.push(end(&name, &broken.fail(&wrong.into()), began.elapsed()));
-                    continue;
-                }
-            };
-            if !job.enabled {
-                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotEnabled));
-                continue;
-            }
-            let commands = job.calls.iter().map(|words| self.words(words, context)).collect();
-            let commands = (commands, self.dry_run);
-            let run = JobRun::of(&job, (file.path(), &keep), commands, context);
-            if run.is_not_due() {
-                ran.push(JobResult::passed_over(&job.name, RunOutcome::NotDue));
-                continue;
-            }
-            report.emit(Event::Job(JobLine::from(&job)));
-            let ended = match self.turn(&job, &file, signals) {
-                LockAttempt::Ours(lock) => {
-                    let ended = run.run();
-                    lock.release();
-                    ended
-                }
-                LockAttempt::Of(process) => {
-                    let error = in_use(&job.name, process);
-                    report.emit(conversion::wrong_job(&error));
-                    run.fail(&error.into())
-                }
-            };
-            ran.push(end(&job.name, &ended, began.elapsed()));
-            let is_real = self.dry_run || !run.is_dry();
-            if ended.exit == Exit::Done && is_real {
-                let is_new = |name: &&String| {
-                    due.iter().all(|job| job.name != **name)
-                        && ran.iter().all(|ran| ran.name != **name)
-                };
-                let next: Vec<&String> = job.then.iter().filter(is_new).collect();
-                let next: Vec<Due> = next.into_iter().map(|name| Due::of(&file, name)).collect();
-                next.into_iter().rev().for_each(|next| due.push_front(next));
-            }
+        if !job.enabled {
+            return self.pass_over(&name, RunOutcome::NotEnabled);
         }
-        for name in later {
-            if ran.iter().all(|ran| ran.name != name) {
-                ran.push(JobResult::passed_over(&name, RunOutcome::NotReached));
-            }
+        let commands = job.calls.iter().map(|words| self.asked.words(words, self.context));
+        let commands = (commands.collect(), dry_run);
+        let run = JobRun::of(&job, (file.path(), &self.keep), commands, self.context);
+        if run.is_not_due() {
+            return self.pass_over(&name, RunOutcome::NotDue);
         }
+        self.report.emit(Event::Job(JobLine::from(&job)));
+        let ended = match self.asked.turn(&job, file, self.signals) {
+            LockAttempt::Ours(lock) => {
+                let ended = run.run();
+                lock.release();
+                ended
+            }
+            LockAttempt::Of(process) => {
+                let error = in_use(&name, process);
+                self.report.emit(conversion::wrong_job(&error));
+                run.fail(&error.into())
+            }
+        };
+        let is_real = dry_run || !run.is_dry();
+        self.note(&name, &ended, began.elapsed());
+        if ended.exit == Exit::Done && is_real {
+            let next: Vec<&String> = job.then.iter().filter(|name| !self.is_known(name)).collect();
+            let next = next.into_iter().rev().map(|name| Due::of(file, name));
+            next.for_each(|next| self.due.push_front(next));
+        }
+    }
+
+    /// True for a job that had its turn, or will have it.
+    fn is_known(&self, name: &str) -> bool {
+        self.due.iter().any(|due| due.name == name) || self.ran.iter().any(|ran| ran.name == name)
+    }
+
+    fn pass_over(&mut self, name: &str, outcome: RunOutcome) {
+        self.ran.push(JobResult::passed_over(name, outcome));
+    }
+
+    fn note(&mut self, name: &str, ended: &JobEnded, took: Duration) {
+        self.worst = self.worst.worse(ended.exit);
+        self.ran.push(JobResult::of(name, ended.exit, (&ended.heard, took)));
+    }
+
+    /// Shows the table.
+    fn end(self) -> Exit {
         let totals = TotalsLine {
-            problems: ran.iter().map(|ran| ran.problems).sum(),
-            listed: Some(ran.len() as u64),
+            problems: self.ran.iter().map(|ran| ran.problems).sum(),
+            listed: Some(self.ran.len() as u64),
             ..TotalsLine::default()
         };
-        report.emit_all(ran.into_iter().map(Event::JobResult).chain([totals.into()]));
-        Ok(signals.caught().map_or(worst, exit::of_stop))
+        let results = self.ran.into_iter().map(Event::JobResult);
+        self.report.emit_all(results.chain([totals.into()]));
+        self.signals.caught().map_or(self.worst, exit::of_stop)
     }
 }
 
