@@ -84,8 +84,16 @@ pub(crate) const PROGRAM: Program = Program {
     understand: |typed| Ok(Arguments::from_arg_matches(typed)?.command.command()),
 };
 
-/// The command line, in which the help of each command lists only what applies to it.
+/// The command line. A job file asks for it again for each of its jobs, and copying it takes a fraction of the time.
 fn command_line() -> clap::Command {
+    thread_local! {
+        static BUILT: clap::Command = build();
+    }
+    BUILT.with(clap::Command::clone)
+}
+
+/// The command line, in which the help of each command lists only what applies to it.
+fn build() -> clap::Command {
     let guarded = ["copy", "mirror", "move", "execute", "undo"];
     let all = guarded
         .into_iter()

@@ -189,7 +189,5 @@ fn variables(source: &Source, document: &Document<String>) -> Result<Variables, 
 
 /// A command and the definition of its arguments.
 pub(super) fn command(program: Program, name: &str) -> Command {
-    let mut all = (program.command_line)();
-    all.build();
-    all.find_subcommand(name).cloned().unwrap_or_default()
+    (program.command_line)().find_subcommand(name).cloned().unwrap_or_default()
 }
