@@ -97,6 +97,7 @@ const TRIED: &[(&str, Then)] = &[
     ("copy --within 00:00..23:59 saltmere new", There("new/lens.svg", "")),
     ("copy --no-record saltmere new", There("new/lens.svg", "")),
     ("copy --on-problem ./after nowhere new", Err(2, "nowhere")),
+    ("copy --expect-entries 99 saltmere new", Err(4, "and at least 99 were expected")),
     ("copy --hook-limit 1m --on-success true saltmere new", There("new/lens.svg", "")),
     ("copy --on-success ./after saltmere new", There("code-0", "")),
     ("copy --metrics {job}.prom saltmere new", There("copy.prom", "")),

@@ -205,4 +205,32 @@ fn a_job_that_cannot_be_read_is_listed_by_status() {
     let unnamed =
         room.command("jobs --jobs utter.toml add").args(["", "--", "copy", "a", "b"]).output();
     assert_eq!(unnamed.unwrap().status.code(), Some(2));
+    let added = room.run("jobs --format json --jobs new.toml add shop -- copy saltmere echo");
+    assert!(
+        added.code == 0 && added.out.contains("\"kind\":\"job\",\"name\":\"shop\""),
+        "{added:?}"
+    );
+}
+
+#[test]
+fn records_are_kept_by_the_rule_of_the_job_file_that_they_came_from() {
+    let room = Room::new().with("saltmere/log", "lit");
+    let job = "[job.papers]\ncommand = \"copy\"\nsource = \"saltmere\"\ndestination = \"echo\"\n";
+    room.write("long.toml", job);
+    room.write("short.toml", &format!("[records]\nkeep = \"1ms\"\nat-most = \"1B\"\n{job}"));
+    let listed = || {
+        let runs = room.run("history --format json --limit 1000").out;
+        let of =
+            |file: &str| runs.lines().filter(|line| line.contains(&format!("/{file}\""))).count();
+        (of("long.toml"), of("short.toml"))
+    };
+    for _ in 0..4 {
+        assert_eq!(room.run("run --jobs long.toml papers").code, 0);
+    }
+    for _ in 0..6 {
+        assert_eq!(room.run("run --jobs short.toml papers").code, 0);
+    }
+    assert_eq!(room.run("copy saltmere by-hand").code, 0);
+    let (long, short) = listed();
+    assert!(long == 4 && short < 6, "{long} and {short}");
 }

@@ -15,14 +15,14 @@ use utter_echo_core::os::Linux;
 use utter_echo_core::request::{Request, Task};
 
 use crate::call;
-use crate::commands::job_file::{JobFileOption, JobQuery, job_names};
+use crate::commands::job_file::{JobQuery, job_names};
 use crate::commands::status::status_of_jobs;
 use crate::context::{Command, Context};
 use crate::exit::{self, DriveMissing, Exit, WrongCall, wrong_call};
 use crate::jobs::{self, Job, JobFile, NewJob};
 use crate::records::Within;
-use crate::report::conversion;
 use crate::report::events::{self, Event, Head, JobLine, Suggestion, TotalsLine};
+use crate::report::{Format, conversion};
 use crate::reporter::Report;
 use crate::terminal::shell::quoted;
 use crate::terminal::{names, streams};
@@ -89,7 +89,7 @@ impl Command for Jobs {
             None => list(&self.asked, context),
             Some(JobsAction::Check { names }) => check(names, &self.asked, context),
             Some(JobsAction::Show { name }) => show(name, &self.asked, context),
-            Some(JobsAction::Add { name, line }) => add(name, line, &self.asked.file, context),
+            Some(JobsAction::Add { name, line }) => add(name, line, &self.asked, context),
             Some(JobsAction::Schema) => {
                 // The stream cannot fail.
                 let _ = writeln!(
@@ -142,7 +142,8 @@ fn show(name: &str, asked: &JobQuery, context: &Context) -> Result<Exit> {
     Ok(exit::of_shown(Exit::Done))
 }
 
-fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -> Result<Exit> {
+fn add(name: &str, line: &[OsString], asked: &JobQuery, context: &Context) -> Result<Exit> {
+    let form = asked.shown.settle()?;
     if name.is_empty() {
         wrong_call!("the job has no name\n  give it one, like 'papers'; nothing was added");
     }
@@ -158,7 +159,14 @@ fn add(name: &str, line: &[OsString], file: &JobFileOption, context: &Context) -
     };
     let job = NewJob::of(context.program, name, called.typed());
     let job = job.map_err(|what| WrongCall(format!("{what}\n  nothing was added")))?;
-    let path = job.add_to(file.path()?.as_deref())?;
+    let path = job.add_to(asked.file.path()?.as_deref())?;
+    if form.format == Format::Json {
+        let head = Head::of_jobs(events::CommandWord::Jobs, &path, false);
+        let report = Report::new(form, head, &context.heard);
+        let added = asked.file.read(context)?.job(name)?;
+        report.emit_all([Event::Job(JobLine::from(&added)), TotalsLine::default().into()]);
+        return Ok(Exit::Done);
+    }
     // The stream cannot fail.
     let _ = writeln!(
         streams::out(),

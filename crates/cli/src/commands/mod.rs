@@ -158,9 +158,11 @@ mod tests {
             let lists = |word: &str| help.contains(word);
             assert_eq!(lists("- csv:"), is_one_of(&["verify", "history", "status"]), "{name}");
             assert_eq!(lists("--yes\n"), is_one_of(&["mirror", "execute", "undo"]), "{name}");
-            for of_a_mirror in ["empty-source refuses", "nesting refuses", "swapped refuses"] {
+            for of_a_mirror in ["nesting refuses", "swapped refuses"] {
                 assert_eq!(lists(of_a_mirror), is_one_of(&["mirror", "execute"]), "{name}");
             }
+            let reads_a_source = is_one_of(&["copy", "mirror", "move", "execute"]);
+            assert_eq!(lists("empty-source refuses"), reads_a_source, "{name}");
             let may_lose = is_one_of(&["move", "execute", "undo"]);
             assert_eq!(lists("loss refuses"), may_lose, "{name}");
         }

@@ -15,6 +15,7 @@ use crate::jobs::spot::{Source, nearest};
 use crate::jobs::words::Setting;
 use crate::jobs::{find, words};
 use crate::options::values;
+use crate::real::real;
 use crate::records::RecordRetention;
 use crate::schedule::When;
 
@@ -115,7 +116,8 @@ impl JobFile {
 
     /// How long records of its jobs are kept.
     pub(crate) fn keep(&self) -> Result<RecordRetention, WrongCall> {
-        let mut kept = RecordRetention { always: true, ..RecordRetention::default() };
+        let file = Some(real(self.path()));
+        let mut kept = RecordRetention { always: true, file, ..RecordRetention::default() };
         let table = self.document.get("records").and_then(Item::as_table_like);
         for setting in table.map(settings).unwrap_or_default() {
             let (key, at) = (setting.key, setting.value_at());

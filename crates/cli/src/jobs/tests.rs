@@ -1,8 +1,6 @@
 //! Every option, typed and as a job, comes to the same.
 
-use std::any::TypeId;
 use std::ffi::OsString;
-use std::path::PathBuf;
 use std::sync::LazyLock;
 
 use clap::{Arg, Command};
@@ -10,6 +8,7 @@ use jiff::Zoned;
 use toml_edit::Value;
 
 use super::file::{COMMANDS, command};
+use super::words::is_path;
 use super::*;
 use crate::call;
 use crate::commands::PROGRAM;
@@ -72,8 +71,7 @@ fn fitting(does: &str, key: &str, arg: &Arg) -> String {
         typed(does, &[required_with(key).1, &[&*option]].concat()).is_ok()
     };
     let value = all.find(fits).unwrap_or_else(|| panic!("no sample fits --{key}"));
-    let is_path = arg.get_value_parser().type_id() == TypeId::of::<PathBuf>();
-    if is_path { format!("/{value}") } else { value }
+    if is_path(arg) { format!("/{value}") } else { value }
 }
 
 #[test]

@@ -37,7 +37,8 @@ pub(crate) use output::{
 pub(crate) use places::places;
 pub(crate) use running::{RunningOptions, Waiting, Writing};
 pub(crate) use safety::{
-    AllOrNothing, Ask, Discarding, Removing, SafetyOptions, Saving, SettingAside, with_its_guards,
+    AllOrNothing, Ask, Discarding, Expecting, Removing, SafetyOptions, Saving, SettingAside,
+    with_its_guards,
 };
 pub(crate) use selecting::{Dropping, Inside, OnlyOfRun, Selecting, for_comparing};
 
@@ -82,6 +83,8 @@ pub(crate) struct Changing {
     pub(crate) saving: Saving,
     #[command(flatten)]
     pub(crate) waiting: Waiting,
+    #[command(flatten)]
+    pub(crate) expecting: Expecting,
 }
 
 impl Changing {
@@ -105,6 +108,7 @@ impl Changing {
         context: &Context,
     ) -> Result<Request> {
         let request = self.comparing.request(task, places, dropping, context)?;
+        let guards = Safety { expected: self.expecting.expect_entries, ..guards };
         let guards = match task {
             Task::Move => self.aside.over_move(guards, context)?,
             _ => self.aside.over(guards, context)?,

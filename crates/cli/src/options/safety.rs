@@ -19,8 +19,8 @@ use crate::user_folders;
 const GUARDS: [(Guard, &str, &[&str]); 8] = [
     (
         Guard::EmptySource,
-        "a mirror of an empty source onto a destination that is not empty",
-        &["mirror", "execute"],
+        "a source with fewer entries than --expect-entries, and a mirror of an empty source onto a destination that is not empty",
+        &["copy", "mirror", "move", "execute"],
     ),
     (Guard::Removals, "more removals than --removal-limit", &["mirror", "execute"]),
     (
@@ -191,6 +191,25 @@ impl Removing {
             ..safety
         }
     }
+}
+
+/// Of commands that read a source.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Safety")]
+pub(crate) struct Expecting {
+    /// Refuse a source with fewer entries than this
+    ///
+    /// A drive that is not mounted looks like an empty folder. The source folder itself does not count. Default: any
+    /// number.
+    #[arg(
+        long,
+        value_name = "N",
+        default_value = "0",
+        hide_default_value = true,
+        allow_negative_numbers = true,
+        hide_short_help = true
+    )]
+    pub(crate) expect_entries: u64,
 }
 
 /// Of commands that make a plan.

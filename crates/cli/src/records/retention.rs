@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::{self, OpenOptions};
 use std::io;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use jiff::Timestamp;
@@ -25,6 +25,8 @@ pub(crate) struct RecordRetention {
     pub(crate) always: bool,
     /// A group that may read them, besides the owner.
     pub(crate) group: Option<u32>,
+    /// The job file, without links, whose records these are; `None` for those of commands that were typed.
+    pub(crate) file: Option<PathBuf>,
 }
 
 impl Default for RecordRetention {
@@ -34,6 +36,19 @@ impl Default for RecordRetention {
             at_most: 2 << 30,
             always: false,
             group: None,
+            file: None,
+        }
+    }
+}
+
+impl RecordRetention {
+    /// True for a record that this rule is for. Those of a job file that is gone are kept like those of commands.
+    fn is_for(&self, run: &RecordedRun) -> bool {
+        match (&self.file, &run.began.job) {
+            (Some(file), Some(job)) => job.file.to_path() == *file,
+            (Some(_), None) => false,
+            (None, None) => true,
+            (None, Some(job)) => !job.file.to_path().exists(),
         }
     }
 }
@@ -53,7 +68,11 @@ pub(super) fn tidy(store: &Store, keep: &RecordRetention) -> io::Result<()> {
     all.reverse();
     let due = store.folder().join("due");
     let marked = marked(&due);
-    let (old, marks) = old(&all, keep, (Timestamp::now(), &marked), |run| room(store, run));
+    let (mine, others): (Vec<RecordedRun>, Vec<RecordedRun>) =
+        all.iter().cloned().partition(|run| keep.is_for(run));
+    let (old, mut marks) = old(&mine, keep, (Timestamp::now(), &marked), |run| room(store, run));
+    let of_others = others.iter().map(|run| run.began.run);
+    marks.extend(of_others.filter_map(|run| Some((run, marked.get(&run)?.clone()))));
     if marks != marked {
         let lines = marks.iter().map(|(run, finder)| format!("{run} {finder}\n"));
         fs::write(&due, lines.collect::<String>())?;

@@ -44,6 +44,13 @@ pub(crate) fn check(run: &GuardedRun<'_>, plan: &Plan, answered: &[Guard]) -> Re
     if on(Guard::Nesting) {
         nested(plan)?;
     }
+    if on(Guard::EmptySource) {
+        let roots = pairs.iter().filter(|pair| pair.single.is_none()).count() as u64;
+        let found = plan.totals.source.entries().saturating_sub(roots);
+        if found < safety.expected {
+            return Err(Refusal::FewEntries { found, expected: safety.expected });
+        }
+    }
     if task.removes() && on(Guard::EmptySource) {
         empty_source(plan)?;
     }

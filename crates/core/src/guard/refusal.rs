@@ -37,6 +37,16 @@ pub enum Refusal {
         /// Entries that would be removed.
         removals: u64,
     },
+    /// See [`Guard::EmptySource`].
+    #[error(
+        "the source has {found} entries, and at least {expected} were expected\n  check that its drive is mounted; to go on with so few: --waive empty-source"
+    )]
+    FewEntries {
+        /// Those that take part, its own folder not counted.
+        found: u64,
+        /// As asked for.
+        expected: u64,
+    },
     /// See [`Guard::Removals`].
     #[error(
         "{removals} of the destination's {entries} entries would be removed; the limit is {limit}\n  check them with --dry-run, then raise the limit with --removal-limit {removals} or switch it off with --waive removals"
@@ -142,7 +152,7 @@ impl Refusal {
     pub fn guard(&self) -> Guard {
         match self {
             Self::Overlap { .. } | Self::SetAsideWithin { .. } => Guard::Overlap,
-            Self::EmptySource { .. } => Guard::EmptySource,
+            Self::EmptySource { .. } | Self::FewEntries { .. } => Guard::EmptySource,
             Self::Removals { .. } => Guard::Removals,
             Self::Space { .. } => Guard::Space,
             Self::Nesting(_) => Guard::Nesting,

@@ -530,6 +530,8 @@ fn purpose(head: PlanHead) -> Result<Purpose, String> {
         known.ok_or_else(|| format!("'{name}' is not a guard"))
     };
     let safety = Safety {
+        // The plan was made from what there was.
+        expected: 0,
         removal_limit: head.terms.removal_limit.into(),
         remove_first: head.terms.remove_first,
         drive: head.drive,

@@ -117,6 +117,8 @@ pub struct Safety {
     pub remove_first: bool,
     /// Label or UUID of the drive that the destination must lie on.
     pub drive: Option<String>,
+    /// The fewest entries of the source, its own folder not counted.
+    pub expected: u64,
     /// Waived guards.
     pub waived: Vec<Guard>,
     /// Where displaced entries are kept; `None` to lose them.
