@@ -495,6 +495,30 @@ fn a_move_between_subvolumes_is_undone() {
     }
 }
 
+#[test]
+fn what_entries_have_from_the_destinations_folder_is_not_missed_at_home() {
+    let trees = Trees::in_memory();
+    let drive = match MountedDrive::make(DriveKind::Btrfs, trees.base.path()) {
+        Ok(drive) => drive,
+        Err(reason) => return utter_echo_lab::left_out(reason),
+    };
+    let there = drive.folder().join("lantern");
+    fs::create_dir(&there).unwrap();
+    let mut chattr = Command::new("chattr");
+    assert!(chattr.arg("+C").arg(&there).status().unwrap().success());
+    fs::create_dir(trees.source.join("charts")).unwrap();
+    fs::write(trees.source.join("charts/harbour.csv"), "1,2").unwrap();
+    let mut request = crate::common::request(&trees, Task::Move);
+    request.places.destination = there.join("saltmere");
+    let store = trees.base.path().join("store");
+    let (run, what) = (RUN.to_owned(), Keeping::Journal);
+    request.safety.set_aside = Some(SetAside { folder: store.clone(), run, keep: None, what });
+    moves(&Linux, &request).unwrap();
+    assert_eq!(undo(&Linux, &store.join(RUN)), Ok(Lost::new()));
+    assert_eq!(fs::read(trees.source.join("charts/harbour.csv")).unwrap(), b"1,2");
+    assert!(!there.join("saltmere").exists());
+}
+
 /// A name like those that the program gives, of an entry of somebody else.
 fn hidden_name() -> String {
     String::from_utf8(HiddenNames::default().name()).unwrap()

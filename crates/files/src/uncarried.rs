@@ -42,6 +42,11 @@ impl Uncarried {
         Self { dos_flags: lowest.map(|flags| flags & DOS_FLAGS), ..Self::default() }
     }
 
+    /// True if the entry has any of them.
+    pub fn is_some(self) -> bool {
+        self.lost_in(Self::default()).next().is_some()
+    }
+
     /// True if the drive shows such flags of its entries.
     pub fn shows_dos_flags(self) -> bool {
         self.dos_flags.is_some()

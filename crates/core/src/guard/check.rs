@@ -1,7 +1,7 @@
 //! Checking a plan against every guard.
 
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::PathBuf;
 
@@ -15,7 +15,7 @@ use utter_echo_os::{Space, System};
 
 use crate::guard::refusal::Refusal;
 use crate::guard::{swapped, uncarried};
-use crate::plan::{Plan, SpaceFreed, SpaceNeed};
+use crate::plan::{Plan, SpaceFreed, SpaceNeed, Undoes};
 use crate::policy::{Part, Step};
 use crate::request::{Guard, RemovalLimit, Request};
 use crate::sides::{Pair, SetAsidePlace};
@@ -85,7 +85,12 @@ pub(crate) fn loss(run: &GuardedRun<'_>, plan: &Plan) -> Result<(), Refusal> {
         |drive: &DriveInUse<'_>| run.system.driver_device(drive.handle.as_fd()).is_err();
     let unproven = drives_in_use(run, plan).values().any(is_closed);
     let unproven = unproven.then(|| "a proof from the drive itself".to_owned());
-    let uncarried = uncarried::lost(run.system, run.pairs, plan).into_iter().map(str::to_owned);
+    // What comes back by an undo never had more.
+    let uncarried = match plan.undoes {
+        Undoes::Nothing => uncarried::lost(run.system, run.pairs, plan),
+        Undoes::Move | Undoes::Run => BTreeSet::new(),
+    };
+    let uncarried = uncarried.into_iter().map(str::to_owned);
     let lost: Vec<String> = lacks.chain(notes).chain(unproven).chain(uncarried).collect();
     if lost.is_empty() { Ok(()) } else { Err(Refusal::Loss { what: lost.join(", ") }) }
 }
