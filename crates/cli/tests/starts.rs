@@ -181,6 +181,10 @@ fn a_source_that_is_missing_or_empty_is_named_and_the_others_arrive() {
     assert!(ran.code == 3 && ran.err.contains(named), "{ran:?}");
     assert_eq!(room.list("echo"), ["log", "tide.csv"]);
     assert_eq!(room.run("copy nowhere neither echo").code, 2);
+    // A saved plan is for those that were found, each under its own name, even if that is one.
+    assert_eq!(room.run("copy --dry-run --save-plan one.plan nowhere log saved").code, 3);
+    assert_eq!(room.run("execute one.plan").code, 3);
+    assert_eq!(room.list("saved"), ["log"]);
     // Who types a move may have meant another folder; a job has been tried.
     assert_eq!(room.run("move log nowhere tide.csv away").code, 2);
     assert!(room.path("log").exists());

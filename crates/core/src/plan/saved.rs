@@ -252,11 +252,25 @@ impl<W: Write> DigestWriter<W> {
 /// Writes a plan. Its notes are not part of what is carried out, and stay behind.
 pub fn write(plan: &Plan, request: &Request, out: impl Write) -> io::Result<()> {
     let mut out = DigestWriter { out, lines: 0, digest: Sha256::new() };
-    each_line(plan, request, &mut |line| out.line(&line))?;
+    each_line(plan, request, &mut |line| match line {
+        PlanLine::Plan(head) => out.line(&PlanLine::Plan(found(head, plan, request))),
+        other => out.line(&other),
+    })?;
     let (lines, sha256) = (out.lines, hex(out.digest));
     serde_json::to_writer(&mut out.out, &PlanLine::End { lines, sha256 })?;
     out.out.write_all(b"\n")?;
     out.out.flush()
+}
+
+/// Of several sources those alone that the plan found, each still under its own name.
+fn found(head: PlanHead, plan: &Plan, request: &Request) -> PlanHead {
+    let missing = plan.problems.iter().filter(|problem| matches!(problem.cause, Cause::NoSource));
+    let missing: Vec<&[u8]> = missing.map(|problem| problem.path.as_bytes()).collect();
+    let inside = head.inside || head.sources.len() > 1;
+    let of_request = request.places.sources.iter().zip(head.sources);
+    let is_there = |source: &Path| !missing.contains(&source.to_string_lossy().as_bytes());
+    let sources = of_request.filter(|(source, _)| is_there(source)).map(|(_, saved)| saved);
+    PlanHead { sources: sources.collect(), inside, ..head }
 }
 
 /// Gives out a plan line by line, in the order in which [`PlanReader`] takes them.

@@ -33,7 +33,7 @@ impl Writer<'_> {
         };
         let to = (place.destination.as_fd(), name);
         self.unlocked(from, (now.kind, now.flags), AfterWork::Kept, || {
-            match self.rename_free(from, to) {
+            match self.rename_kept(from, to) {
                 Err(e) if e.kind() == ErrorKind::AlreadyExists => {
                     Err(StepError::stale_destination(Operation::Write))
                 }

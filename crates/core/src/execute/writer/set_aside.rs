@@ -154,7 +154,7 @@ impl Writer<'_> {
         let (from, to) = ((place.destination.as_fd(), name), (counterpart, name));
         let (moved, leaves) = match displaced {
             DisplacedBy::Replaced => (self.add_name_aside(from, to), NameState::Taken),
-            DisplacedBy::Removed => (self.rename_free(from, to), NameState::Free),
+            DisplacedBy::Removed => (self.rename_kept(from, to), NameState::Free),
         };
         match moved {
             Ok(()) => Ok(leaves),
@@ -165,7 +165,7 @@ impl Writer<'_> {
             }
             // Not every drive and entry supports hard links.
             Err(e) if displaced == DisplacedBy::Replaced && e.kind() != ErrorKind::NotFound => {
-                self.rename_free(from, to).during(Operation::SetAside)?;
+                self.rename_kept(from, to).during(Operation::SetAside)?;
                 Ok(NameState::Free)
             }
             Err(e) => Err(e).during(Operation::SetAside),
@@ -199,7 +199,7 @@ impl Writer<'_> {
         let _ = match left {
             NameState::Taken => self.system().remove_file(counterpart, name),
             NameState::Free => {
-                self.rename_free((counterpart, name), (place.destination.as_fd(), name))
+                self.rename_kept((counterpart, name), (place.destination.as_fd(), name))
             }
         };
     }
@@ -239,11 +239,12 @@ impl Writer<'_> {
         let source = self.source_now(Entry::Named(from.0, name), planned)?;
         // In one call, so that the only copy never has a temporary name.
         let placed = || {
-            if operation.verb == Verb::Add {
-                return self.rename_to_new(place, from, name);
-            }
             let before = self.lost_by_renaming(from);
-            self.put_in_place(place, from, name, operation)?;
+            if operation.verb == Verb::Add {
+                self.rename_to_new(place, from, name)?;
+            } else {
+                self.put_in_place(place, from, name, operation)?;
+            }
             self.give_back(before, (place.destination.as_fd(), name));
             Ok(())
         };
@@ -268,8 +269,13 @@ impl Writer<'_> {
 
     /// Renames to a name that must be free, also where the drive does not see to that.
     pub(super) fn rename_free(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
+        free_name::rename_free(self.system(), from, to)
+    }
+
+    /// The same with an entry that was there before, whose time stays.
+    pub(super) fn rename_kept(&self, from: NamedEntry<'_>, to: NamedEntry<'_>) -> io::Result<()> {
         let before = self.lost_by_renaming(from);
-        free_name::rename_free(self.system(), from, to)?;
+        self.rename_free(from, to)?;
         self.give_back(before, to);
         Ok(())
     }
