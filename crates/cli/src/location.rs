@@ -112,10 +112,10 @@ impl DriveName {
         }
     }
 
-    /// True if a drive of that name is mounted.
-    pub(crate) fn is_mounted(&self) -> bool {
+    /// Where a drive of that name, or a part of it, is mounted.
+    pub(crate) fn mounted_at(&self) -> Option<PathBuf> {
         let all = drives::named(&Linux).unwrap_or_default();
-        all.iter().any(|drive| self.is_of(drive))
+        all.into_iter().find(|drive| self.is_of(drive)).map(|drive| drive.mounted_at)
     }
 
     fn is_of(&self, drive: &NamedDrive) -> bool {
@@ -128,7 +128,7 @@ impl DriveName {
     }
 
     /// Where all of the drive is mounted. `typed` is the place that names it.
-    pub(crate) fn find(&self, typed: &Path) -> Result<PathBuf> {
+    fn find(&self, typed: &Path) -> Result<PathBuf> {
         let all = drives::named(&Linux).unwrap_or_default();
         let fitting: Vec<&NamedDrive> = all.iter().filter(|drive| self.is_of(drive)).collect();
         let what = match self {

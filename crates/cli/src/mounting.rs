@@ -74,18 +74,24 @@ fn mount(drive: &DriveName, only_reads: bool) -> Result<Option<Mounted>> {
     let name: String = shown.chars().map(|c| if c == '/' { '-' } else { c }).collect();
     let _turn = turn().map_err(|error| missing(&error.to_string()))?;
     let mut lock = open_lock(&name).map_err(|error| missing(&error.to_string()))?;
-    if drive.is_mounted() {
+    if let Some(at) = drive.mounted_at() {
         let mut number = Vec::new();
         lock.read_to_end(&mut number)?;
-        let at = drive.find(Path::new(&drive.for_mount()))?;
         // A run that was killed has left it, or another run uses it.
         let is_ours = number_of(&at).is_ok_and(|now| now == number);
         return Ok(is_ours.then(|| Mounted { drive: drive.clone(), lock, at }));
     }
     call_mount(drive, &name, only_reads).map_err(|why| missing(&why))?;
-    let at = drive.find(Path::new(&drive.for_mount()))?;
-    lock.set_len(0)?;
-    lock.write_all(&number_of(&at)?)?;
+    let at = drive.mounted_at().ok_or_else(|| missing("nothing of that name is mounted now"))?;
+    let noted = number_of(&at).and_then(|number| {
+        lock.set_len(0)?;
+        lock.write_all(&number)
+    });
+    if let Err(error) = noted {
+        // Nobody would unmount it.
+        let _ = told(Command::new("umount").arg(&at));
+        return Err(missing(&error.to_string()).into());
+    }
     Ok(Some(Mounted { drive: drive.clone(), lock, at }))
 }
 

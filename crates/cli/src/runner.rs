@@ -83,6 +83,20 @@ pub(crate) struct AskedRun<'a> {
     pub(crate) request: Box<dyn FnOnce() -> Result<Request> + 'a>,
 }
 
+impl<'a> AskedRun<'a> {
+    /// Of a command that names its places.
+    pub(crate) fn of(
+        command: CommandWord,
+        (sources, destination): (&'a [Location], &'a Location),
+        changing: &'a Changing,
+        request: impl FnOnce() -> Result<Request> + 'a,
+    ) -> Self {
+        let head = Head::called(command, sources, destination, changing.doing.safety.dry_run);
+        let drives = changing.drives(sources, destination);
+        Self { head, drives, request: Box::new(request) }
+    }
+}
+
 /// Makes a plan and carries it out.
 pub(crate) fn change(
     asked: AskedRun<'_>,
@@ -152,9 +166,6 @@ pub(crate) fn around(
     let signals = context.signals()?;
     if doing.safety.ask.is_some() && !dry_run {
         ask::require_terminal("--ask")?;
-    }
-    if let (CommandWord::Mirror, Some(destination)) = (head.command, &head.destination) {
-        doing.output.keeping.refuse_within(&destination.to_path())?;
     }
     let kept = doing.output.keeping.open(&head, context)?;
     let between = RunKey::of(&head, context.line());

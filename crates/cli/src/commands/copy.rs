@@ -8,7 +8,7 @@ use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::location::{Location, location};
 use crate::options::{Changing, Dropping, Inside, places};
-use crate::report::events::{self, Head};
+use crate::report::events::CommandWord;
 use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
@@ -50,16 +50,8 @@ impl Copy {
 impl Command for Copy {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
-        let run = AskedRun {
-            head: Head::called(
-                events::CommandWord::Copy,
-                &self.sources,
-                &self.destination,
-                changing.doing.safety.dry_run,
-            ),
-            drives: changing.drives(&self.sources, &self.destination),
-            request: Box::new(|| self.asked(context)),
-        };
+        let places = (&*self.sources, &self.destination);
+        let run = AskedRun::of(CommandWord::Copy, places, changing, || self.asked(context));
         runner::change(run, &changing.doing, PlanOptions::of(changing), context)
     }
 

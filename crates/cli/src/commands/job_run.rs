@@ -31,8 +31,8 @@ pub(super) struct JobRun<'r> {
     commands: Vec<Vec<OsString>>,
     /// As asked of all jobs.
     dry_run: bool,
-    /// The words that its settings are read from.
-    settings: Vec<OsString>,
+    /// Its options; `None` if those given now conflict with them.
+    settings: Option<ArgMatches>,
     context: &'r Context,
 }
 
@@ -51,7 +51,7 @@ impl<'r> JobRun<'r> {
         (commands, dry_run): (Vec<Vec<OsString>>, bool),
         context: &'r Context,
     ) -> Self {
-        let settings = commands.first().cloned().unwrap_or_default();
+        let settings = commands.first().and_then(|words| typed(words, context));
         Self { name: &job.name, file, keep, commands, dry_run, settings, context }
     }
 
@@ -62,19 +62,13 @@ impl<'r> JobRun<'r> {
         dry_run: bool,
         context: &'r Context,
     ) -> Self {
-        let settings = file.defaults_alone().unwrap_or_default();
+        let settings = file.defaults_alone().ok().and_then(|words| typed(&words, context));
         Self { name, file: file.path(), keep, commands: Vec::new(), dry_run, settings, context }
-    }
-
-    /// Its options as they were parsed; `None` if those given now conflict with them.
-    fn typed<T>(&self, of: impl Fn(&ArgMatches) -> Option<T>) -> Option<T> {
-        let called = call::parse(self.context.program, line(&self.settings)).ok()?;
-        of(called.typed().subcommand()?.1)
     }
 
     fn is_set(&self, option: &str) -> bool {
         let set = |typed: &ArgMatches| typed.try_get_one::<bool>(option).ok().flatten().copied();
-        self.typed(set).unwrap_or(false)
+        self.settings.as_ref().and_then(set).unwrap_or(false)
     }
 
     /// True if it changes nothing.
@@ -84,8 +78,8 @@ impl<'r> JobRun<'r> {
 
     /// True outside the hours in which it may begin.
     pub(super) fn is_not_due(&self) -> bool {
-        let hours = |typed: &ArgMatches| typed.get_one::<Hours>("within").copied();
-        self.typed(hours).is_some_and(|hours| hours.end(Timestamp::now()).is_err())
+        let hours = self.settings.as_ref().and_then(|typed| typed.get_one::<Hours>("within"));
+        hours.is_some_and(|hours| hours.end(Timestamp::now()).is_err())
     }
 
     /// Carries out all commands.
@@ -180,7 +174,8 @@ impl<'r> JobRun<'r> {
     /// Notifies about all commands at once.
     fn notify(&self, ended: &mut JobEnded) {
         let summaries = std::mem::take(&mut ended.summaries);
-        let notifying = self.typed(|typed| NotifyOptions::from_arg_matches(typed).ok());
+        let settings = self.settings.as_ref();
+        let notifying = settings.and_then(|typed| NotifyOptions::from_arg_matches(typed).ok());
         let Some(first) = summaries.first() else { return };
         let Some(notifying) = notifying.filter(|_| !self.is_dry()) else { return };
         let (command, destination) = (first.command, first.destination.clone());
@@ -190,6 +185,11 @@ impl<'r> JobRun<'r> {
         let summary = Summary { command, destination, exit, heard, totals, text };
         notifying.notify_all(&summary, Some(self.name));
     }
+}
+
+fn typed(words: &[OsString], context: &Context) -> Option<ArgMatches> {
+    let called = call::parse(context.program, line(words)).ok()?;
+    called.typed().subcommand().map(|(_, typed)| typed.clone())
 }
 
 fn line(words: &[OsString]) -> impl Iterator<Item = OsString> {

@@ -8,7 +8,7 @@ use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::location::{Location, location};
 use crate::options::{Changing, Dropping, Inside, Removing, places};
-use crate::report::events::{self, Head};
+use crate::report::events::CommandWord;
 use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
@@ -53,16 +53,9 @@ impl Mirror {
 impl Command for Mirror {
     fn run(&self, context: &Context) -> Result<Exit> {
         let changing = &self.changing;
-        let run = AskedRun {
-            head: Head::called(
-                events::CommandWord::Mirror,
-                std::slice::from_ref(&self.source),
-                &self.destination,
-                changing.doing.safety.dry_run,
-            ),
-            drives: changing.drives(std::slice::from_ref(&self.source), &self.destination),
-            request: Box::new(|| self.asked(context)),
-        };
+        changing.doing.output.keeping.refuse_within(&self.destination.now())?;
+        let places = (std::slice::from_ref(&self.source), &self.destination);
+        let run = AskedRun::of(CommandWord::Mirror, places, changing, || self.asked(context));
         runner::change(run, &changing.doing, PlanOptions::of(changing), context)
     }
 

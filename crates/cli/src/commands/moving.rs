@@ -8,7 +8,7 @@ use crate::context::{Command, Context};
 use crate::exit::Exit;
 use crate::location::{Location, location};
 use crate::options::{AllOrNothing, Changing, Dropping, Inside, Moving, places};
-use crate::report::events::{self, Head};
+use crate::report::events::CommandWord;
 use crate::runner::{self, AskedRun, PlanOptions};
 
 const EXAMPLES: &str = "\
@@ -65,16 +65,8 @@ impl Command for Move {
         let changing = &self.changing;
         let all_or_nothing = self.all_or_nothing.all_or_nothing;
         let anew = PlanOptions { all_or_nothing, ..PlanOptions::of(changing) };
-        let run = AskedRun {
-            head: Head::called(
-                events::CommandWord::Move,
-                &self.sources,
-                &self.destination,
-                changing.doing.safety.dry_run,
-            ),
-            drives: changing.drives(&self.sources, &self.destination),
-            request: Box::new(|| self.asked(context)),
-        };
+        let places = (&*self.sources, &self.destination);
+        let run = AskedRun::of(CommandWord::Move, places, changing, || self.asked(context));
         runner::change(run, &changing.doing, anew, context)
     }
 

@@ -50,7 +50,8 @@ impl KeepingOptions {
 
     /// Opens the record and the log. A failed record does not stop the run.
     pub(crate) fn open(&self, head: &Head, context: &Context) -> Result<ReportCopies> {
-        let log = self.logging.open(head.command.word(), context)?;
+        self.logging.check()?;
+        let log = self.logging.open(head.command.word(), context);
         let begin = || Recorder::begin(Call::of(head, context), &context.keep());
         let record = (!self.no_record && !head.dry_run).then(begin);
         Ok(ReportCopies { log, record, text: self.notifying.needs_text() && !head.dry_run })

@@ -39,27 +39,30 @@ impl Logging {
         self.log.as_ref().map(Location::now)
     }
 
-    /// Opens the log, if asked for; `command` stands for a missing job name. The inner error says why there is none.
-    pub(crate) fn open(
-        &self,
-        command: &str,
-        context: &Context,
-    ) -> Result<Option<Result<File, String>>> {
-        let path = match self.log.as_ref().map(Location::find) {
-            None => return Ok(None),
-            Some(Ok(path)) => path,
-            Some(Err(error)) => {
-                let told = error.to_string();
-                let why = told.lines().next().unwrap_or_default();
-                return Ok(Some(Err(format!("the log cannot be written: {why}"))));
-            }
+    /// Fails if old logs could not be found by their names.
+    pub(super) fn check(&self) -> Result<()> {
+        let has_date = |path: &PathBuf| {
+            path.file_name().is_some_and(|name| name.to_string_lossy().contains("{date}"))
         };
-        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        if self.log_keep.is_some() && !name.contains("{date}") {
+        if self.log_keep.is_some() && !self.path().as_ref().is_some_and(has_date) {
             wrong_call!(
                 "--log-keep needs {{date}} in the name of the log\n  use a name like night-{{date}}.log"
             );
         }
+        Ok(())
+    }
+
+    /// Opens the log, if asked for; `command` stands for a missing job name. The error says why there is none.
+    pub(super) fn open(&self, command: &str, context: &Context) -> Option<Result<File, String>> {
+        let path = match self.log.as_ref()?.find() {
+            Ok(path) => path,
+            Err(error) => {
+                let told = error.to_string();
+                let why = told.lines().next().unwrap_or_default();
+                return Some(Err(format!("the log cannot be written: {why}")));
+            }
+        };
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
         let job = context.job().map_or(command, |job| &*job.name);
         let now = context.began.to_zoned(TimeZone::system());
         let placeholders = Placeholders::new(job, &now);
@@ -69,7 +72,7 @@ impl Logging {
             Ok(file) => file,
             Err(error) => {
                 let why = streams::without_error_number(&error.to_string());
-                return Ok(Some(Err(format!("the log '{shown}' cannot be written: {why}"))));
+                return Some(Err(format!("the log '{shown}' cannot be written: {why}")));
             }
         };
         if let Some(keep) = self.log_keep {
@@ -84,7 +87,7 @@ impl Logging {
                 since.as_deref(),
             );
         }
-        Ok(Some(Ok(file)))
+        Some(Ok(file))
     }
 }
 
